@@ -1,0 +1,202 @@
+package ata
+
+import "fmt"
+
+// Opcode is an ATA command code (ACS-4 table 236).
+type Opcode uint8
+
+// The command codes Hylostat sends or has to name.
+const (
+	CheckPowerMode Opcode = 0xE5
+	IdentifyDevice Opcode = 0xEC
+	SMART          Opcode = 0xB0
+)
+
+func (o Opcode) String() string {
+	if name, ok := opcodeNames[o]; ok {
+		return name
+	}
+	return fmt.Sprintf("command %02Xh", uint8(o))
+}
+
+// opcodeNames gives the standard's names, also of commands that only ever appear in a drive's error log.
+var opcodeNames = map[Opcode]string{
+	0x20: "READ SECTORS", 0x24: "READ SECTORS EXT", 0x25: "READ DMA EXT", 0x2F: "READ LOG EXT", 0x30: "WRITE SECTORS",
+	0x35: "WRITE DMA EXT", 0x40: "READ VERIFY SECTORS", 0x42: "READ VERIFY SECTORS EXT", 0x60: "READ FPDMA QUEUED",
+	0x61: "WRITE FPDMA QUEUED", 0xC8: "READ DMA", 0xCA: "WRITE DMA", 0xE0: "STANDBY IMMEDIATE", 0xE7: "FLUSH CACHE",
+	0xEA: "FLUSH CACHE EXT", 0xEF: "SET FEATURES", CheckPowerMode: "CHECK POWER MODE",
+	IdentifyDevice: "IDENTIFY DEVICE", SMART: "SMART",
+}
+
+// Feature codes of the SMART command (ACS-4 table 123 and, for data and thresholds, ATA-3 8.41).
+const (
+	SMARTReadData       uint16 = 0xD0
+	SMARTReadThresholds uint16 = 0xD1
+	SMARTExecuteOffline uint16 = 0xD4
+	SMARTReadLog        uint16 = 0xD5
+	SMARTReturnStatus   uint16 = 0xDA
+)
+
+// Log addresses (ACS-4 table A.2).
+const (
+	LogDirectory    uint8 = 0x00
+	LogSummaryError uint8 = 0x01
+	LogSelfTest     uint8 = 0x06
+)
+
+// Self-test subcommands of SMART EXECUTE OFF-LINE IMMEDIATE, in LBA 7:0 (ACS-4 table 124). Captive modes are not here:
+// they would take the drive away from everybody else.
+const (
+	TestShort      uint8 = 0x01
+	TestExtended   uint8 = 0x02
+	TestConveyance uint8 = 0x03
+	TestAbort      uint8 = 0x7F
+)
+
+// smartLBA is what LBA 23:8 must hold for every SMART command (ACS-4 7.43): the key C2h 4Fh.
+const smartLBA uint64 = 0xC24F00
+
+// Transfer is the direction in which a command moves data.
+type Transfer uint8
+
+// The directions.
+const (
+	NonData Transfer = iota
+	PIOIn
+)
+
+// Command is one ATA command as its registers.
+type Command struct {
+	Op       Opcode
+	Feature  uint16
+	Count    uint16
+	LBA      uint64
+	Device   uint8
+	Transfer Transfer
+	Blocks   uint16 // 512-byte blocks that come back, 0 for NonData
+	Status   bool   // the returned registers are the answer
+}
+
+// Name is the standard's name of the command, with its feature and log.
+func (c Command) Name() string {
+	if c.Op != SMART {
+		return c.Op.String()
+	}
+	switch c.Feature {
+	case SMARTReadData:
+		return "SMART READ DATA"
+	case SMARTReadThresholds:
+		return "SMART READ ATTRIBUTE THRESHOLDS"
+	case SMARTReadLog:
+		return fmt.Sprintf("SMART READ LOG %02Xh", uint8(c.LBA))
+	case SMARTReturnStatus:
+		return "SMART RETURN STATUS"
+	case SMARTExecuteOffline:
+		return fmt.Sprintf("SMART EXECUTE OFF-LINE IMMEDIATE %02Xh", uint8(c.LBA))
+	}
+	return fmt.Sprintf("SMART %02Xh", c.Feature)
+}
+
+// ReadIdentify asks for IDENTIFY DEVICE (ACS-4 7.13).
+func ReadIdentify() Command { return Command{Op: IdentifyDevice, Count: 1, Transfer: PIOIn, Blocks: 1} }
+
+// ReadSMARTData asks for the attribute table (ACS-4 7.43.5).
+func ReadSMARTData() Command {
+	return Command{Op: SMART, Feature: SMARTReadData, Count: 1, LBA: smartLBA, Transfer: PIOIn, Blocks: 1}
+}
+
+// ReadThresholds asks for the threshold table (ATA-3 8.41.4).
+func ReadThresholds() Command {
+	return Command{Op: SMART, Feature: SMARTReadThresholds, Count: 1, LBA: smartLBA, Transfer: PIOIn, Blocks: 1}
+}
+
+// ReadLog asks for the first page of a SMART log (ACS-4 7.43.6).
+func ReadLog(address uint8) Command {
+	return Command{Op: SMART, Feature: SMARTReadLog, Count: 1, LBA: smartLBA | uint64(address), Transfer: PIOIn, Blocks: 1}
+}
+
+// ReturnStatus asks the drive for its own alarm; the answer is in the returned LBA (ACS-4 7.43.8).
+func ReturnStatus() Command {
+	return Command{Op: SMART, Feature: SMARTReturnStatus, LBA: smartLBA, Status: true}
+}
+
+// ExecuteSelfTest starts or aborts a self-test in the background (ACS-4 7.43.4).
+func ExecuteSelfTest(subcommand uint8) Command {
+	return Command{Op: SMART, Feature: SMARTExecuteOffline, LBA: smartLBA | uint64(subcommand)}
+}
+
+// PowerMode asks whether the drive sleeps, without waking it (ACS-4 7.3).
+func PowerMode() Command { return Command{Op: CheckPowerMode, Status: true} }
+
+// Registers are the output registers of a finished command.
+type Registers struct {
+	Status   uint8
+	Error    uint8
+	Count    uint16
+	LBA      uint64
+	Device   uint8
+	Narrow   bool // only the low 8 bits of Count and 24 bits of LBA came back
+	Reported bool // false: the adapter returned no registers, all others are meaningless
+}
+
+// Bits of the status and error registers (ACS-4 6.2 and 6.3).
+const (
+	StatusERR  uint8 = 1 << 0
+	StatusDF   uint8 = 1 << 5
+	ErrorABRT  uint8 = 1 << 2
+	ErrorIDNF  uint8 = 1 << 4
+	ErrorUNC   uint8 = 1 << 6
+	ErrorICRC  uint8 = 1 << 7
+	standbyLow       = 0x00
+)
+
+// Failed reports whether the drive itself ended the command with an error.
+func (r Registers) Failed() bool { return r.Reported && r.Status&(StatusERR|StatusDF) != 0 }
+
+// Asleep reports whether the answer to PowerMode says Standby (ACS-4 table 45, Count 00h and 01h).
+func (r Registers) Asleep() bool {
+	return r.Reported && (uint8(r.Count) == standbyLow || uint8(r.Count) == 0x01)
+}
+
+// Alarm is what a drive says of itself.
+type Alarm uint8
+
+// The alarm's states. AlarmUnknown is never "fine".
+const (
+	AlarmUnknown   Alarm = iota
+	AlarmNotRaised       // thresholds not exceeded
+	AlarmEchoed          // the adapter handed back the command's own registers: weak "not raised"
+	AlarmRaised          // thresholds exceeded
+)
+
+func (a Alarm) String() string {
+	return [...]string{"unknown", "not raised", "not raised (weak)", "raised"}[min(a, AlarmRaised)]
+}
+
+// DecodeAlarm reads the answer to ReturnStatus (ACS-4 table 136): LBA 23:8 is C24Fh when all is well and 2CF4h when a
+// threshold is exceeded; zero registers and anything else are unknown. C24Fh is also what the command itself held: an
+// adapter that hands the command's registers back does so without a drive's status byte, and its "well" is weak.
+func DecodeAlarm(r Registers) Alarm {
+	if !r.Reported {
+		return AlarmUnknown
+	}
+	switch r.LBA >> 8 & 0xFFFF {
+	case 0x2CF4:
+		return AlarmRaised
+	case 0xC24F:
+		if r.Status == 0 {
+			return AlarmEchoed
+		}
+		return AlarmNotRaised
+	}
+	return AlarmUnknown
+}
+
+// AlarmRegisters are the registers a drive answers ReturnStatus with.
+func AlarmRegisters(raised bool) Registers {
+	r := Registers{Status: 0x50, LBA: smartLBA, Reported: true}
+	if raised {
+		r.LBA = 0x2CF400
+	}
+	return r
+}

@@ -1,0 +1,189 @@
+package ata
+
+import (
+	"errors"
+	"fmt"
+)
+
+// SelfTestSlots is the number of results log 06h keeps.
+const SelfTestSlots = 21
+
+// SelfTest is one result of the self-test log.
+type SelfTest struct {
+	Number    uint8 // what was started: a subcommand such as TestShort
+	Status    TestStatus
+	Remaining uint8  // per cent not done when it ended or, while running, now
+	Hours     uint16 // power-on hours when it ended; wraps after 65 535
+	LBA       uint32 // first failing LBA; meaningful only when HasLBA
+	HasLBA    bool
+	Offset    int
+}
+
+// KindName names the test that was started (ACS-4 table 124).
+func (t SelfTest) KindName() string {
+	switch t.Number &^ 0x80 {
+	case TestShort:
+		return "short"
+	case TestExtended:
+		return "extended"
+	case TestConveyance:
+		return "conveyance"
+	case 0x04:
+		return "selective"
+	case 0:
+		return "offline"
+	}
+	return fmt.Sprintf("vendor %02Xh", t.Number)
+}
+
+// SelfTestLog is log 06h, newest result first.
+type SelfTestLog struct {
+	Revision uint16
+	Tests    []SelfTest
+}
+
+// DecodeSelfTestLog reads SMART log 06h (ACS-4 A.15). A slot of zeros is unused, not a passed test.
+func DecodeSelfTestLog(b []byte) (SelfTestLog, error) {
+	const name = "self-test log"
+	if err := checkLength(name, b); err != nil {
+		return SelfTestLog{}, err
+	}
+	l := SelfTestLog{Revision: le.Uint16(b)}
+	err := checkSum(name, b)
+	index := int(b[508])
+	if index > SelfTestSlots {
+		return l, errors.Join(err, &FormatError{name, 508, fmt.Sprintf("index %d points past slot %d", index, SelfTestSlots)})
+	}
+	for age := range SelfTestSlots {
+		if index == 0 { // nothing was ever logged
+			break
+		}
+		slot := (index - 1 - age + SelfTestSlots) % SelfTestSlots
+		at := 2 + 24*slot
+		entry := b[at : at+24]
+		if allZero(entry) {
+			continue
+		}
+		t := SelfTest{Number: entry[0], Status: TestStatus(entry[1] >> 4), Remaining: min(entry[1]&0xF, 10) * 10, Hours: le.Uint16(entry[2:]), Offset: at}
+		if lba := le.Uint32(entry[5:]); t.Status.Failed() && lba != 0xFFFFFFFF && lba != 0 {
+			t.LBA, t.HasLBA = lba, true
+		}
+		l.Tests = append(l.Tests, t)
+	}
+	return l, err
+}
+
+// Encode writes the page; Tests are newest first and only SelfTestSlots of them fit.
+func (l SelfTestLog) Encode() []byte {
+	b := make([]byte, PageSize)
+	le.PutUint16(b, max(l.Revision, 1))
+	count := min(len(l.Tests), SelfTestSlots)
+	for i, t := range l.Tests[:count] {
+		entry := b[2+24*(count-1-i):]
+		entry[0], entry[1] = t.Number, uint8(t.Status)<<4|t.Remaining/10
+		le.PutUint16(entry[2:], t.Hours)
+		le.PutUint32(entry[5:], 0xFFFFFFFF)
+		if t.HasLBA {
+			le.PutUint32(entry[5:], t.LBA)
+		}
+	}
+	b[508] = uint8(count)
+	setSum(b)
+	return b
+}
+
+func allZero(b []byte) bool {
+	for _, x := range b {
+		if x != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// ErrorSlots is the number of errors the summary log keeps.
+const ErrorSlots = 5
+
+// LoggedError is one error a drive remembers.
+type LoggedError struct {
+	Command Opcode // the command that failed
+	Error   uint8  // error register: ErrorUNC, ErrorICRC ...
+	Status  uint8
+	LBA     uint32 // 28 bits
+	Count   uint8
+	State   uint8  // what the drive was doing, ACS-4 table A.10
+	Hours   uint16 // power-on hours, life timestamp
+	Offset  int
+}
+
+// Meaning says in words what the error register holds, the most telling bit first.
+func (e LoggedError) Meaning() string {
+	for _, m := range []struct {
+		bit  uint8
+		text string
+	}{
+		{ErrorUNC, "uncorrectable data"}, {ErrorICRC, "transfer damaged on the link"},
+		{ErrorIDNF, "address not found"}, {ErrorABRT, "command aborted"},
+	} {
+		if e.Error&m.bit != 0 {
+			return m.text
+		}
+	}
+	return fmt.Sprintf("error register %02Xh", e.Error)
+}
+
+// ErrorLog is the summary error log, newest first.
+type ErrorLog struct {
+	Version uint8
+	Total   uint16 // all errors the drive has ever counted
+	Errors  []LoggedError
+}
+
+// DecodeErrorLog reads SMART log 01h (ACS-4 A.16).
+func DecodeErrorLog(b []byte) (ErrorLog, error) {
+	const name = "summary error log"
+	if err := checkLength(name, b); err != nil {
+		return ErrorLog{}, err
+	}
+	l := ErrorLog{Version: b[0], Total: le.Uint16(b[452:])}
+	err := checkSum(name, b)
+	index := int(b[1])
+	if index > ErrorSlots {
+		return l, errors.Join(err, &FormatError{name, 1, fmt.Sprintf("index %d points past entry %d", index, ErrorSlots)})
+	}
+	for age := range ErrorSlots {
+		if index == 0 {
+			break
+		}
+		at := 2 + 90*((index-1-age+ErrorSlots)%ErrorSlots)
+		entry := b[at : at+90]
+		if allZero(entry) {
+			continue
+		}
+		e := entry[60:]
+		l.Errors = append(l.Errors, LoggedError{
+			Command: Opcode(entry[48+7]), Error: e[1], Count: e[2], Status: e[7], State: e[27], Hours: le.Uint16(e[28:]), Offset: at,
+			LBA: uint32(e[3]) | uint32(e[4])<<8 | uint32(e[5])<<16 | uint32(e[6]&0xF)<<24,
+		})
+	}
+	return l, err
+}
+
+// Encode writes the page; Errors are newest first.
+func (l ErrorLog) Encode() []byte {
+	b := make([]byte, PageSize)
+	b[0] = max(l.Version, 1)
+	count := min(len(l.Errors), ErrorSlots)
+	for i, e := range l.Errors[:count] {
+		entry := b[2+90*(count-1-i):]
+		entry[48+7] = uint8(e.Command)
+		d := entry[60:]
+		d[1], d[2], d[7], d[27] = e.Error, e.Count, e.Status, e.State
+		d[3], d[4], d[5], d[6] = uint8(e.LBA), uint8(e.LBA>>8), uint8(e.LBA>>16), uint8(e.LBA>>24)&0xF|0xE0
+		le.PutUint16(d[28:], e.Hours)
+	}
+	b[1] = uint8(count)
+	le.PutUint16(b[452:], l.Total)
+	setSum(b)
+	return b
+}

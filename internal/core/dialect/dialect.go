@@ -1,0 +1,136 @@
+// Package dialect knows what attribute numbers and their raw bytes mean. This edition holds one table, attributes.yaml,
+// for drives of which no family is known; where families differ the entry says so and its number is never judged alone.
+// Start with Lookup and Decode.
+package dialect
+
+import (
+	_ "embed" // the table
+	"encoding/binary"
+	"fmt"
+	"sync"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Layout is how six raw bytes are put together; attributes.yaml explains each.
+type Layout string
+
+// The layouts.
+const (
+	Count   Layout = "count"
+	Low32   Layout = "low32"
+	Low16   Layout = "low16"
+	Celsius Layout = "celsius"
+	Hours   Layout = "hours"
+	Rate    Layout = "rate"
+	Opaque  Layout = "opaque"
+)
+
+// Confidence tells how far a meaning can be relied on, from a standard's word down to a guess.
+type Confidence string
+
+// The confidences.
+const (
+	Standard Confidence = "standard" // a standard defines it
+	Trade    Confidence = "trade"    // no standard, but most families agree
+	Varies   Confidence = "varies"   // families differ
+	Inferred Confidence = "inferred" // concluded from the bytes themselves
+)
+
+// Entry is what an attribute number means.
+type Entry struct {
+	Name       string     `yaml:"name"`
+	Layout     Layout     `yaml:"layout"`
+	Unit       string     `yaml:"unit"`
+	Signal     string     `yaml:"signal"` // the signal it is a source of, if any
+	Confidence Confidence `yaml:"confidence"`
+	Explain    string     `yaml:"explain"`
+}
+
+type table struct {
+	Version    int             `yaml:"version"`
+	Source     string          `yaml:"source"`
+	Attributes map[uint8]Entry `yaml:"attributes"`
+}
+
+//go:embed attributes.yaml
+var file []byte
+
+var load = sync.OnceValue(func() table {
+	var t table
+	if err := yaml.Unmarshal(file, &t); err != nil {
+		panic("dialect: the embedded table: " + err.Error()) // a test reads it, so a release cannot get here
+	}
+	return t
+})
+
+// Version is the table's version, kept with what was decoded by it.
+func Version() int { return load().Version }
+
+// Lookup gives the entry of an attribute number. A number the table does not have gets a name that says so.
+func Lookup(id uint8) Entry {
+	if e, ok := load().Attributes[id]; ok {
+		return e
+	}
+	return Entry{
+		Name: fmt.Sprintf("attribute %d, of the maker's own", id), Layout: Opaque, Confidence: Varies,
+		Explain: "No common meaning is known for this number. It is kept and compared, never judged.",
+	}
+}
+
+// Quantity is what raw bytes say under a layout.
+type Quantity struct {
+	Number     int64 // in Unit; meaningful only when Known
+	Known      bool  // false: the bytes have no meaning that can be judged
+	Unit       string
+	Confidence Confidence
+	Operations uint64 // Rate, packed: what the Number of errors is out of
+	Lowest     int64  // Celsius: lowest and highest so far, when HasRange
+	Highest    int64
+	HasRange   bool
+}
+
+// Decode reads raw, six bytes little-endian, by an entry's layout.
+func Decode(e Entry, raw [6]byte) Quantity {
+	low16, low32 := binary.LittleEndian.Uint16(raw[:2]), binary.LittleEndian.Uint32(raw[:4])
+	high16 := binary.LittleEndian.Uint16(raw[4:])
+	q := Quantity{Unit: e.Unit, Confidence: e.Confidence, Known: true}
+	switch e.Layout {
+	case Count:
+		q.Number = int64(low32) | int64(high16)<<32
+	case Low32, Hours:
+		q.Number = int64(low32)
+		if e.Layout == Hours && high16 == 0 && low32>>24 != 0 {
+			q.Number = int64(low32 & 0xFFFFFF) // over 1 900 years: the top byte holds part of an hour
+		}
+	case Low16:
+		q.Number = int64(low16)
+	case Celsius:
+		q.Number = int64(int8(raw[0]))
+		q.Lowest, q.Highest, q.HasRange = extremes(raw)
+	case Rate:
+		// A plain counter of errors would have to pass four thousand million before it showed anything here, and a
+		// packed one shows its operations in the lower half at once.
+		q.Known = false
+		if low32 > 1<<20 || high16 != 0 {
+			q.Number, q.Operations, q.Confidence = int64(high16), uint64(low32), Inferred
+		}
+	case Opaque:
+		q.Known = false
+	}
+	return q
+}
+
+// extremes finds the lowest and highest temperature some families keep above the present one: as two 16-bit numbers or
+// as two bytes. They count only when they enclose the present temperature.
+func extremes(raw [6]byte) (lowest, highest int64, ok bool) {
+	now := int64(int8(raw[0]))
+	for _, pair := range [][2]int64{
+		{int64(int8(raw[2])), int64(int8(raw[4]))}, {int64(int8(raw[4])), int64(int8(raw[2]))}, {int64(int8(raw[2])), int64(int8(raw[3]))}, {int64(int8(raw[3])), int64(int8(raw[2]))},
+	} {
+		if pair[0] <= now && now <= pair[1] && pair[1] > 0 && pair[1] < 125 && (pair[0] != 0 || pair[1] != 0) {
+			return pair[0], pair[1], true
+		}
+	}
+	return 0, 0, false
+}

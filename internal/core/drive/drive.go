@@ -1,0 +1,224 @@
+// Package drive holds the vocabulary every other room shares: what a drive is, how it is known, what can be wrong with
+// an answer, and the words for verdicts and duties. It computes nothing and imports nothing of ours.
+// Start with Identity.
+package drive
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Interface is the command set a drive itself speaks, whatever adapter stands before it. The zero value is unknown.
+type Interface string
+
+// The command sets.
+const (
+	InterfaceUnknown Interface = ""
+	ATA              Interface = "ata"
+	NVMe             Interface = "nvme"
+	SCSI             Interface = "scsi"
+)
+
+// Medium is what the data lies on. The zero value is unknown.
+type Medium string
+
+// The kinds of medium: Spinning platters or Flash cells.
+const (
+	MediumUnknown Medium = ""
+	Spinning      Medium = "spinning"
+	Flash         Medium = "flash"
+)
+
+// Key names one physical drive for ever: model and serial as the drive reports them, trimmed. The zero Key names none.
+type Key struct {
+	Model  string `json:"model"`
+	Serial string `json:"serial"`
+}
+
+// IsValid reports whether k can name a drive: both parts are known.
+func (k Key) IsValid() bool { return k.Model != "" && k.Serial != "" }
+
+// String is the key as a person reads it: model, then serial.
+func (k Key) String() string { return k.Model + " " + k.Serial }
+
+// Identity is what a drive tells of itself and what the label would say. Zero fields are unknown.
+type Identity struct {
+	Key
+	Firmware         string
+	WWN              uint64 // World Wide Name, NAA 5; 0 unknown
+	Interface        Interface
+	Medium           Medium
+	Bytes            uint64 // user-addressable capacity
+	LogicalSector    uint32 // bytes
+	PhysicalSector   uint32 // bytes
+	AlignmentOffset  uint16 // logical sectors by which LBA 0 is shifted inside its physical sector
+	RotationRate     uint16 // revolutions per minute; 0 unknown or not rotating
+	FormFactor       string // "3.5 inch", "2.5 inch" ...; empty unknown
+	LinkNow          string // negotiated, "6.0 Gb/s"
+	LinkPossible     string // fastest the drive offers
+	Transport        string // "SATA 3.3"
+	SMART            Feature
+	SelfTest         Feature
+	ErrorLogging     Feature
+	GPL              Feature
+	SCT              Feature
+	TRIM             Feature
+	Security         Security
+	IntegrityChecked bool // the identity page carried a checksum and it was right
+}
+
+// Feature tells whether a drive has something and whether it is switched on.
+type Feature struct {
+	Supported bool `json:"supported"`
+	Enabled   bool `json:"enabled"`
+}
+
+// Security is the drive's password lock (ACS-4 7.13.6.11).
+type Security struct {
+	Supported    bool `json:"supported"`
+	Enabled      bool `json:"enabled"`
+	Locked       bool `json:"locked"`
+	Frozen       bool `json:"frozen"`
+	CountExpired bool `json:"count_expired"`
+}
+
+// FaultClass sorts what can go wrong between asking a drive and knowing its answer. Each class has one advice.
+type FaultClass string
+
+// The classes of fault.
+const (
+	FaultNoAnswer    FaultClass = "no_answer"      // the drive did not take or finish the command
+	FaultStuck       FaultClass = "stuck"          // a command outlived its deadline and has not come back
+	FaultVanished    FaultClass = "vanished"       // the device went away during the command
+	FaultNoMedium    FaultClass = "no_medium"      // an adapter answers, without a drive behind it
+	FaultRefused     FaultClass = "refused"        // the drive answered: it does not do this
+	FaultNotPassed   FaultClass = "not_passed"     // the adapter does not pass the command to the drive
+	FaultBadAnswer   FaultClass = "bad_answer"     // the answer breaks its own checksum, length or structure
+	FaultSwitchedOff FaultClass = "switched_off"   // the drive has the function, switched off
+	FaultNotRead     FaultClass = "not_read"       // nothing was asked, with the reason
+	FaultMedium      FaultClass = "medium"         // uncorrectable error of the surface
+	FaultLink        FaultClass = "link"           // the transfer itself failed
+	FaultLocked      FaultClass = "locked"         // password or other protection
+	FaultWrongDrive  FaultClass = "wrong_drive"    // another drive answered than the one expected
+	FaultInUse       FaultClass = "in_use"         // the running system uses the drive
+	FaultNotAllowed  FaultClass = "not_allowed"    // our own allowlist refused the command
+	FaultOutOfRange  FaultClass = "not_understood" // a value no decoder of ours understands
+)
+
+var advice = map[FaultClass]string{
+	FaultNoAnswer:    "Check its power and cable, then try again.",
+	FaultStuck:       "Leave it in the bay; the other drives go on. Set it aside when they are done.",
+	FaultVanished:    "Reseat it, try another port, then try again.",
+	FaultNoMedium:    "Put a drive in, or check that the adapter powers it.",
+	FaultRefused:     "The drive does not offer this. Nothing to do.",
+	FaultNotPassed:   "Counters are not passed by this adapter. Try a direct port.",
+	FaultBadAnswer:   "Change the cable, then read again.",
+	FaultSwitchedOff: "The function is switched off in the drive. Switching it on is an action of its own.",
+	FaultNotRead:     "Nothing was asked of the drive.",
+	FaultMedium:      "Copy the data first.",
+	FaultLink:        "Change the cable or the port, then read again.",
+	FaultLocked:      "Ask the owner for the password's removal.",
+	FaultWrongDrive:  "Compare the serial with the label; put the right drive in.",
+	FaultInUse:       "Use a bay that holds no disk of the running system.",
+	FaultNotAllowed:  "Hylostat never sends this command.",
+	FaultOutOfRange:  "The bytes are kept; a later version may read them.",
+}
+
+// Advice is the one action that fits the class, as a sentence.
+func (c FaultClass) Advice() string { return advice[c] }
+
+// Fault is one thing that could not be learned, with its reason. It is a fact about the reading, not a guess about the
+// drive's health.
+type Fault struct {
+	Class FaultClass `json:"class"`
+	What  string     `json:"what"`            // what was tried: "SMART READ DATA"
+	Back  string     `json:"back"`            // what came back, in words
+	Page  string     `json:"page,omitempty"`  // the page it concerns, when it has one
+	At    int        `json:"at,omitempty"`    // byte offset inside the page
+	Extra string     `json:"extra,omitempty"` // an advice that replaces the class's own
+}
+
+// Error makes a Fault usable as an error: what was tried, what came back, what to do.
+func (f *Fault) Error() string { return f.What + ": " + f.Back + ". " + f.Advice() }
+
+// Advice is what to do about the fault.
+func (f *Fault) Advice() string {
+	if f.Extra != "" {
+		return f.Extra
+	}
+	return f.Class.Advice()
+}
+
+// Grade is the answer a verdict gives. The zero value is Undecided.
+type Grade uint8
+
+// The four grades, from "not known" to worst.
+const (
+	Undecided Grade = iota
+	Healthy
+	Degrading
+	Replace
+)
+
+var grades = [...]string{"undecided", "healthy", "degrading", "replace"}
+
+func (g Grade) String() string {
+	if int(g) < len(grades) {
+		return grades[g]
+	}
+	return fmt.Sprintf("grade(%d)", uint8(g))
+}
+
+// ParseGrade reads the word String writes.
+func ParseGrade(s string) (Grade, error) {
+	for i, word := range grades {
+		if s == word {
+			return Grade(i), nil
+		}
+	}
+	return Undecided, fmt.Errorf("grade %q: not one of %s", s, strings.Join(grades[:], ", "))
+}
+
+// MarshalText writes the grade as its word.
+func (g Grade) MarshalText() ([]byte, error) { return []byte(g.String()), nil }
+
+// UnmarshalText reads the grade's word.
+func (g *Grade) UnmarshalText(b []byte) (err error) { *g, err = ParseGrade(string(b)); return err }
+
+// Duty is what a drive is meant for.
+type Duty string
+
+// The duties, from the most demanding to the least.
+const (
+	Continuous Duty = "continuous" // powered day and night under load
+	Archive    Duty = "archive"    // written once, kept unpowered, must come back
+	Everyday   Duty = "everyday"   // the disk of a computer in daily use
+	Carry      Duty = "carry"      // files carried about, a copy exists elsewhere
+)
+
+// Duties lists all duties, most demanding first.
+func Duties() []Duty { return []Duty{Continuous, Archive, Everyday, Carry} }
+
+// ParseDuty reads a duty's word. An empty word is Everyday, the duty nobody has to ask for.
+func ParseDuty(s string) (Duty, error) {
+	if s == "" {
+		return Everyday, nil
+	}
+	for _, d := range Duties() {
+		if s == string(d) {
+			return d, nil
+		}
+	}
+	return "", fmt.Errorf("duty %q: not one of continuous, archive, everyday, carry", s)
+}
+
+// Printable makes a text that came from a drive safe to show: control and non-ASCII bytes become U+FFFD, blanks at the
+// ends go. Terminals, pages and files get no escape sequence a drive invented.
+func Printable(s string) string {
+	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r < 0x20 || r > 0x7E {
+			return '\uFFFD'
+		}
+		return r
+	}, strings.TrimRight(s, "\x00 ")))
+}

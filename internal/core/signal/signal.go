@@ -1,0 +1,321 @@
+// Package signal turns a Reading into signals: single comparable quantities with one name whatever the drive's interface.
+// Every signal is one entry of the registry, with its sources in order of preference. A quantity that a drive does not
+// give is a value of its own with the reason, never a zero. Start with Registry and Of.
+package signal
+
+import (
+	"fmt"
+	"slices"
+
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/dialect"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+)
+
+// Name names a signal, in code, policies, storage and the API alike.
+type Name string
+
+// The signals of this edition.
+const (
+	Reallocated           Name = "reallocated"
+	Pending               Name = "pending"
+	UncorrectableOffline  Name = "uncorrectable_offline"
+	ReportedUncorrectable Name = "reported_uncorrectable"
+	ReallocationEvents    Name = "reallocation_events"
+	SpinUpRetries         Name = "spin_up_retries"
+	LoadCycles            Name = "load_cycles"
+	CRCErrors             Name = "crc_errors"
+	CommandTimeouts       Name = "command_timeouts"
+	EndToEndErrors        Name = "end_to_end_errors"
+	ProgramFailures       Name = "program_failures"
+	EraseFailures         Name = "erase_failures"
+	UnsafeShutdowns       Name = "unsafe_shutdowns"
+	Temperature           Name = "temperature"
+	TemperatureHighest    Name = "temperature_highest"
+	PowerOnHours          Name = "power_on_hours"
+	PowerCycles           Name = "power_cycles"
+	LoggedErrors          Name = "logged_errors"
+	Alarm                 Name = "alarm"
+	AttributesFailing     Name = "attributes_failing"
+	AttributesFell        Name = "attributes_fell"
+	TestsFailed           Name = "tests_failed"
+	TestsPassedSince      Name = "tests_passed_since"
+	TestsFailedMechanics  Name = "tests_failed_mechanics"
+	ShortTestAge          Name = "short_test_age"
+	ExtendedTestAge       Name = "extended_test_age"
+)
+
+// Direction tells how a signal may move.
+type Direction uint8
+
+// The directions.
+const (
+	Grows  Direction = iota // a counter that can only rise; a fall is a rollback
+	Varies                  // may rise and fall
+)
+
+// Value is a signal at one moment. The zero Value is not available, without a reason.
+type Value struct {
+	Number     float64            // in the definition's unit; meaningful only when Available
+	Available  bool               //
+	Reason     string             // why not, when not Available
+	Source     string             // page and field, "SMART data, attribute 5"
+	Page       reading.PageName   // where its bytes are
+	Offset     int                // of the bytes in the page
+	Length     int                // of the bytes; 0 when the value is not in one place
+	Confidence dialect.Confidence //
+}
+
+// Definition is one entry of the registry.
+type Definition struct {
+	Name      Name
+	Words     string // for a table: "sectors reallocated"
+	Unit      string // "sectors", "°C", "h"; empty for a bare count
+	Direction Direction
+	Usual     string // the reference that stands beside the number
+	Matters   bool   // a change of it is an event in the drive's life
+	from      func(*reading.Reading) Value
+}
+
+// Registry lists every signal, in the order in which tables show them.
+var Registry = []Definition{
+	{Reallocated, "reallocated", "sectors", Grows, "usual 0", true, attribute(5)},
+	{Pending, "waiting", "sectors", Varies, "usual 0", true, attribute(197)},
+	{UncorrectableOffline, "unreadable, found offline", "sectors", Varies, "usual 0", true, attribute(198)},
+	{ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, attribute(187)},
+	{ReallocationEvents, "reallocation events", "", Grows, "usual 0", true, attribute(196)},
+	{SpinUpRetries, "spin-up retries", "", Grows, "usual 0", true, spinning(attribute(10))},
+	{EndToEndErrors, "end-to-end errors", "", Grows, "usual 0", true, attribute(184)},
+	{TestsFailed, "self-tests failed", "", Varies, "usual 0", true, testsFailed(ata.TestFatal, ata.TestUnknown, ata.TestElectrical, ata.TestServo, ata.TestRead, ata.TestHandling)},
+	{TestsFailedMechanics, "self-tests failed on mechanics or electronics", "", Varies, "usual 0", true, testsFailed(ata.TestElectrical, ata.TestServo, ata.TestHandling)},
+	{Alarm, "the drive's own alarm", "", Varies, "usual 0", true, alarm},
+	{AttributesFailing, "attributes at their threshold", "", Varies, "usual 0", true, attributesFailing},
+	{AttributesFell, "attributes once at their threshold", "", Grows, "usual 0", true, attributesFell},
+	{CRCErrors, "link errors", "", Grows, "usual steady", true, attribute(199)},
+	{CommandTimeouts, "commands timed out", "", Grows, "usual steady", true, attribute(188)},
+	{ProgramFailures, "program failures", "", Grows, "usual 0", true, flash(attribute(171))},
+	{EraseFailures, "erase failures", "", Grows, "usual 0", true, flash(attribute(172))},
+	{UnsafeShutdowns, "power lost without warning", "", Grows, "", false, flash(attribute(174))},
+	{Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, attribute(194, 190)},
+	{TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, hottest},
+	{LoadCycles, "head loadings", "", Grows, "built for some 300 000", false, spinning(attribute(193))},
+	{PowerOnHours, "hours powered on", "h", Grows, "", false, attribute(9)},
+	{PowerCycles, "power cycles", "", Grows, "", false, attribute(12)},
+	{LoggedErrors, "errors in the drive's log", "", Grows, "", false, loggedErrors},
+	{TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, testsPassedSince},
+	{ShortTestAge, "since a short self-test passed", "h", Varies, "", false, testAge(ata.TestShort, ata.TestExtended)},
+	{ExtendedTestAge, "since an extended self-test passed", "h", Varies, "", false, testAge(ata.TestExtended)},
+}
+
+var byName = func() map[Name]*Definition {
+	m := make(map[Name]*Definition, len(Registry))
+	for i := range Registry {
+		m[Registry[i].Name] = &Registry[i]
+	}
+	return m
+}()
+
+// Lookup finds a definition by name.
+func Lookup(n Name) (Definition, bool) {
+	d, ok := byName[n]
+	if !ok {
+		return Definition{}, false
+	}
+	return *d, true
+}
+
+// Set is the signals of one reading.
+type Set map[Name]Value
+
+// Of takes every signal out of a reading.
+func Of(r *reading.Reading) Set {
+	s := make(Set, len(Registry))
+	for _, d := range Registry {
+		s[d.Name] = d.from(r)
+	}
+	return s
+}
+
+// Missing is a value that is not available.
+func Missing(reason string) Value { return Value{Reason: reason} }
+
+// noCounters says why no counter could be read.
+func noCounters(r *reading.Reading) Value {
+	for _, page := range []reading.PageName{reading.PageSMARTData, reading.PageIdentify} {
+		for _, f := range r.Faults {
+			if f.Page == string(page) {
+				return Missing(f.Back)
+			}
+		}
+	}
+	return Missing("counters not read")
+}
+
+// attribute takes the first of several attribute numbers a drive has.
+func attribute(ids ...uint8) func(*reading.Reading) Value {
+	return func(r *reading.Reading) Value {
+		if !r.HasCounters {
+			return noCounters(r)
+		}
+		for _, id := range ids {
+			if a, ok := r.Attribute(id); ok && a.Quantity.Known {
+				return Value{
+					Number: float64(a.Quantity.Number), Available: true, Source: fmt.Sprintf("SMART data, attribute %d", id),
+					Page: reading.PageSMARTData, Offset: a.Offset + 5, Length: 6, Confidence: a.Confidence,
+				}
+			}
+		}
+		return Missing(fmt.Sprintf("the drive has no attribute %d", ids[0]))
+	}
+}
+
+func only(m drive.Medium, otherwise string, from func(*reading.Reading) Value) func(*reading.Reading) Value {
+	return func(r *reading.Reading) Value {
+		if r.Identity.Medium != m && r.Identity.Medium != drive.MediumUnknown {
+			return Missing(otherwise)
+		}
+		return from(r)
+	}
+}
+
+func spinning(from func(*reading.Reading) Value) func(*reading.Reading) Value {
+	return only(drive.Spinning, "a flash drive has none", from)
+}
+
+func flash(from func(*reading.Reading) Value) func(*reading.Reading) Value {
+	return only(drive.Flash, "a rotating drive has none", from)
+}
+
+func hottest(r *reading.Reading) Value {
+	if !r.HasCounters {
+		return noCounters(r)
+	}
+	for _, id := range []uint8{194, 190} {
+		if a, ok := r.Attribute(id); ok && a.Quantity.HasRange {
+			return Value{
+				Number: float64(a.Quantity.Highest), Available: true, Source: fmt.Sprintf("SMART data, attribute %d", id),
+				Page: reading.PageSMARTData, Offset: a.Offset + 5, Length: 6, Confidence: dialect.Inferred,
+			}
+		}
+	}
+	return Missing("the drive keeps no record of its extremes here")
+}
+
+func alarm(r *reading.Reading) Value {
+	v := Value{Available: true, Source: "SMART RETURN STATUS", Page: reading.PageAlarm, Confidence: dialect.Standard}
+	switch r.Alarm {
+	case ata.AlarmRaised:
+		v.Number = 1
+	case ata.AlarmUnknown:
+		if f, ok := r.FaultOf(reading.PageAlarm); ok {
+			return Missing(f.Back)
+		}
+		return Missing("the drive was not asked")
+	case ata.AlarmEchoed:
+		v.Confidence = dialect.Inferred
+	case ata.AlarmNotRaised:
+	}
+	return v
+}
+
+func countAttributes(r *reading.Reading, which func(reading.Attribute) bool) Value {
+	if !r.HasCounters {
+		return noCounters(r)
+	}
+	if f, broken := r.FaultOf(reading.PageThresholds); broken {
+		return Missing(f.Back)
+	}
+	n := 0
+	for _, a := range r.Attributes {
+		if which(a) {
+			n++
+		}
+	}
+	return Value{Number: float64(n), Available: true, Source: "SMART data and thresholds", Page: reading.PageSMARTData, Confidence: dialect.Trade}
+}
+
+// attributesFailing counts pre-failure attributes at or below their threshold: advisory ones tell of age.
+func attributesFailing(r *reading.Reading) Value {
+	return countAttributes(r, func(a reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing })
+}
+
+func attributesFell(r *reading.Reading) Value {
+	return countAttributes(r, func(a reading.Attribute) bool {
+		return a.PreFailure() && (a.State() == reading.FellBefore || a.State() == reading.Failing)
+	})
+}
+
+func noTests(r *reading.Reading) Value {
+	if f, ok := r.FaultOf(reading.PageTestLog); ok {
+		return Missing(f.Back)
+	}
+	return Missing("the self-test log was not read")
+}
+
+func fromTestLog(n float64) Value {
+	return Value{Number: n, Available: true, Source: "self-test log", Page: reading.PageTestLog, Confidence: dialect.Standard}
+}
+
+// testsFailed counts the log's tests that ended with one of these results.
+func testsFailed(results ...ata.TestStatus) func(*reading.Reading) Value {
+	return func(r *reading.Reading) Value {
+		if !r.HasTests {
+			return noTests(r)
+		}
+		n := 0
+		for _, t := range r.Tests {
+			if slices.Contains(results, t.Status) {
+				n++
+			}
+		}
+		return fromTestLog(float64(n))
+	}
+}
+
+func testsPassedSince(r *reading.Reading) Value {
+	if !r.HasTests {
+		return noTests(r)
+	}
+	passed := 0
+	for _, t := range r.Tests {
+		switch {
+		case t.Status.Failed():
+			return fromTestLog(float64(passed))
+		case t.Status == ata.TestPassed:
+			passed++
+		}
+	}
+	return fromTestLog(float64(passed))
+}
+
+// testAge is how many power-on hours ago a test of one of these kinds passed, the log's 16-bit hours unwrapped.
+func testAge(kinds ...uint8) func(*reading.Reading) Value {
+	return func(r *reading.Reading) Value {
+		if !r.HasTests {
+			return noTests(r)
+		}
+		now := attribute(9)(r)
+		if !now.Available {
+			return Missing("the drive does not tell its hours")
+		}
+		for _, t := range r.Tests {
+			for _, kind := range kinds {
+				if t.Number&^0x80 == kind && t.Status == ata.TestPassed {
+					return fromTestLog(float64(uint16(uint64(now.Number)) - t.Hours))
+				}
+			}
+		}
+		return Missing("none is in the drive's log")
+	}
+}
+
+func loggedErrors(r *reading.Reading) Value {
+	if !r.HasErrors {
+		if f, ok := r.FaultOf(reading.PageErrorLog); ok {
+			return Missing(f.Back)
+		}
+		return Missing("the error log was not read")
+	}
+	return Value{Number: float64(r.ErrorTotal), Available: true, Source: "summary error log", Page: reading.PageErrorLog, Offset: 452, Length: 2, Confidence: dialect.Standard}
+}

@@ -1,0 +1,342 @@
+// Package verdict puts the evidence about a drive to a policy's rules and gives one grade with its reasons: findings,
+// what could not be judged, what evidence is missing, and what to do. It is pure; the same evidence and policy give the
+// same verdict for ever. Start with Decide.
+package verdict
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/trend"
+)
+
+// Evidence is everything a verdict rests on.
+type Evidence struct {
+	Identity   drive.Identity
+	Duty       drive.Duty
+	Now        signal.Set                  // of the latest reading
+	Trends     map[signal.Name]trend.Trend // over the drive's life here
+	Readings   int                         // how many readings there are
+	ReadingSeq int                         // of the latest
+	FailingLBA *uint64                     // of the last failed self-test
+}
+
+// Margin is how much of a rule's allowance is used.
+type Margin struct {
+	Used  float64 `json:"used"`
+	Of    float64 `json:"of"`
+	Words string  `json:"words"`
+}
+
+// Share is Used over Of, at most 1.
+func (m Margin) Share() float64 {
+	if m.Of <= 0 {
+		return 1
+	}
+	return math.Min(1, math.Max(0, m.Used/m.Of))
+}
+
+// Finding is one rule that fired, with its evidence.
+type Finding struct {
+	Rule     string        `json:"rule"`
+	Effect   policy.Effect `json:"effect"`
+	Sentence string        `json:"sentence"`
+	Detail   string        `json:"detail"`
+	Customer string        `json:"customer"`
+	Signals  []signal.Name `json:"signals"`
+	Reading  int           `json:"reading"` // seq of the reading it rests on
+	Margin   *Margin       `json:"margin,omitempty"`
+	Source   string        `json:"source"`
+}
+
+// Unjudged is a rule that could not be put to the drive.
+type Unjudged struct {
+	Rule   string `json:"rule"`
+	Title  string `json:"title"`
+	Reason string `json:"reason"`
+}
+
+// Missing is evidence that healthy needs and that is not there.
+type Missing struct {
+	ID      string `json:"id"`
+	What    string `json:"what"`
+	Run     string `json:"run"`
+	Minutes int    `json:"minutes"`
+}
+
+// Fit tells what the verdict means for one duty.
+type Fit struct {
+	Duty    drive.Duty     `json:"duty"`
+	Fitness policy.Fitness `json:"fitness"` // empty: not judged
+	Words   string         `json:"words"`
+}
+
+// Verdict is the answer.
+type Verdict struct {
+	Grade    drive.Grade `json:"grade"`
+	Duty     drive.Duty  `json:"duty"`
+	Policy   int         `json:"policy"`
+	Findings []Finding   `json:"findings"` // worst first
+	Notes    []Finding   `json:"notes"`    // findings that change no grade
+	Quiet    int         `json:"quiet"`    // rules judged that did not fire
+	Unjudged []Unjudged  `json:"unjudged"`
+	Missing  []Missing   `json:"missing"`
+	Advice   []string    `json:"advice"` // in the order to follow
+	Duties   []Fit       `json:"duties"`
+}
+
+// Decide judges the evidence for its duty, and what follows for the other duties.
+func Decide(p *policy.Policy, e Evidence) Verdict {
+	v := grade(p, e)
+	for _, d := range drive.Duties() {
+		other := v
+		if d != e.Duty {
+			e2 := e
+			e2.Duty = d
+			other = grade(p, e2)
+		}
+		fit := Fit{Duty: d, Fitness: p.Duties[other.Grade][d], Words: string(d)}
+		switch {
+		case fit.Fitness == policy.Care:
+			fit.Words += ", " + p.Care
+		case fit.Fitness == "":
+			var what []string
+			for _, m := range other.Missing {
+				what = append(what, m.Run)
+			}
+			fit.Words += ", needs " + strings.Join(slices.Compact(what), " and ")
+		}
+		v.Duties = append(v.Duties, fit)
+	}
+	return v
+}
+
+func facts(e Evidence) policy.Facts {
+	f := policy.Facts{
+		Now: map[string]float64{}, Change: map[string]float64{}, Grew: map[string]int{}, Duty: string(e.Duty), Readings: e.Readings,
+		Drive: map[string]string{
+			"medium": string(e.Identity.Medium), "interface": string(e.Identity.Interface), "form_factor": e.Identity.FormFactor,
+			"locked": strconv.FormatBool(e.Identity.Security.Locked), "smart": strconv.FormatBool(e.Identity.SMART.Enabled),
+		},
+	}
+	for name, value := range e.Now {
+		if !value.Available {
+			continue
+		}
+		f.Now[string(name)] = value.Number
+		t := e.Trends[name]
+		f.Change[string(name)], f.Grew[string(name)] = t.Change, t.Grew
+		if d, ok := signal.Lookup(name); ok && d.Direction == signal.Grows && t.FellBy > 0 {
+			f.Rollback++
+		}
+	}
+	return f
+}
+
+func grade(p *policy.Policy, e Evidence) Verdict {
+	v := Verdict{Duty: e.Duty, Policy: p.Version}
+	f := facts(e)
+	wanted := map[string]bool{}
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		if !r.Applies.To(e.Identity) {
+			continue
+		}
+		if reason, ok := judgeable(r, e); !ok {
+			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, reason})
+			continue
+		}
+		fires, err := r.Fires(f)
+		switch {
+		case err != nil:
+			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, "its expression: " + err.Error()})
+		case !fires:
+			v.Quiet++
+		default:
+			finding := found(p, r, e)
+			for _, a := range r.Advice {
+				wanted[a] = true
+			}
+			if r.Effect == policy.Note {
+				v.Notes = append(v.Notes, finding)
+				continue
+			}
+			v.Findings = append(v.Findings, finding)
+			v.Grade = max(v.Grade, r.Effect.Grade())
+		}
+	}
+	slices.SortStableFunc(v.Findings, func(a, b Finding) int { return cmp.Compare(b.Effect.Grade(), a.Effect.Grade()) })
+	for i := range p.Evidence {
+		q := &p.Evidence[i]
+		if !q.For(e.Duty) {
+			continue
+		}
+		if met, err := q.Met(f); err != nil || !met {
+			v.Missing = append(v.Missing, Missing{q.ID, q.What, q.Run, q.Minutes})
+		}
+	}
+	if v.Grade == drive.Undecided && len(v.Missing) == 0 {
+		v.Grade = drive.Healthy
+	}
+	for _, a := range p.Advice {
+		if wanted[a.ID] {
+			v.Advice = append(v.Advice, a.Says)
+		}
+	}
+	if v.Grade == drive.Undecided {
+		for _, m := range v.Missing {
+			if next := "Run: " + m.Run + "."; !slices.Contains(v.Advice, next) {
+				v.Advice = append(v.Advice, next)
+			}
+		}
+	}
+	if v.Grade == drive.Healthy && len(v.Advice) == 0 {
+		v.Advice = append(v.Advice, "Nothing to do. If the trouble goes on, look at the system, the cable or the file system.")
+	}
+	return v
+}
+
+// judgeable reports whether the signals a rule needs are there, else the reason of the first that is not.
+func judgeable(r *policy.Rule, e Evidence) (string, bool) {
+	for _, n := range r.Needs {
+		if value := e.Now[n]; !value.Available {
+			reason := value.Reason
+			if reason == "" {
+				reason = "nothing is known of it"
+			}
+			return reason, false
+		}
+	}
+	return "", true
+}
+
+func found(p *policy.Policy, r *policy.Rule, e Evidence) Finding {
+	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(r.Says, e, r.Limit), Customer: fill(r.Customer, e, r.Limit), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
+	f.Detail = detail(r, e)
+	if r.Limit != nil {
+		f.Margin = margin(*r.Limit, e)
+	}
+	return f
+}
+
+// Margins gives, for every limit of the policy that applies to the drive and has a value, how much of it is used,
+// tightest first. A signal appears once.
+func Margins(p *policy.Policy, e Evidence) []SignalMargin {
+	var all []SignalMargin
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		if r.Limit == nil || !r.Applies.To(e.Identity) || !e.Now[r.Limit.Signal].Available ||
+			slices.ContainsFunc(all, func(m SignalMargin) bool { return m.Signal == r.Limit.Signal }) {
+			continue
+		}
+		all = append(all, SignalMargin{r.Limit.Signal, r.Limit.For(e.Duty), *margin(*r.Limit, e)})
+	}
+	slices.SortStableFunc(all, func(a, b SignalMargin) int { return cmp.Compare(b.Margin.Share(), a.Margin.Share()) })
+	return all
+}
+
+// SignalMargin is a signal with its limit and how much of it is used.
+type SignalMargin struct {
+	Signal signal.Name
+	Limit  float64
+	Margin Margin
+}
+
+func margin(l policy.Limit, e Evidence) *Margin {
+	now, at := e.Now[l.Signal].Number, l.For(e.Duty)
+	m := &Margin{Used: max(0, now-l.From), Of: at - l.From}
+	if l.From != 0 {
+		d, _ := signal.Lookup(l.Signal)
+		m.Words = fmt.Sprintf("%s %s left", Number(max(0, at-now)), d.Unit)
+	} else {
+		m.Words = fmt.Sprintf("%s of %s used", Number(m.Used), Number(m.Of))
+	}
+	return m
+}
+
+// detail says how the rule's first counter came to its value.
+func detail(r *policy.Rule, e Evidence) string {
+	for _, n := range r.Needs {
+		t, ok := e.Trends[n]
+		if !ok || t.Observations < 2 || t.Last.Value == 0 {
+			continue
+		}
+		d, _ := signal.Lookup(n)
+		if t.Onset != nil && t.Onset.First.Hours >= 0 {
+			return fmt.Sprintf("%s: 0 at %s h, first seen at %s h; readings %d to %d", d.Words, Number(t.Onset.Before.Hours), Number(t.Onset.First.Hours), t.First.Seq, t.Last.Seq)
+		}
+		if t.Change != 0 {
+			return fmt.Sprintf("%s: %+.0f since first seen; readings %d to %d", d.Words, t.Change, t.First.Seq, t.Last.Seq)
+		}
+		return fmt.Sprintf("%s: unchanged in %d readings", d.Words, t.Observations)
+	}
+	return ""
+}
+
+var hole = regexp.MustCompile(`\{([a-z_]+)\}`)
+
+// fill puts values into a sentence: a signal's name in braces becomes its value and unit; steady and lba become a clause
+// where there is one to say.
+func fill(text string, e Evidence, l *policy.Limit) string {
+	return hole.ReplaceAllStringFunc(text, func(m string) string {
+		switch name := m[1 : len(m)-1]; name {
+		case "steady":
+			if l == nil {
+				return ""
+			}
+			if t := e.Trends[l.Signal]; t.Observations > 1 && t.SteadyHours > 0 {
+				return fmt.Sprintf(", steady for %s h", Number(t.SteadyHours))
+			}
+			return ""
+		case "lba":
+			if e.FailingLBA == nil {
+				return ""
+			}
+			return " at LBA " + Number(float64(*e.FailingLBA))
+		default:
+			d, ok := signal.Lookup(signal.Name(name))
+			value := e.Now[signal.Name(name)]
+			if !ok || !value.Available {
+				return "not available"
+			}
+			return strings.TrimSpace(Number(value.Number) + " " + singular(d.Unit, value.Number))
+		}
+	})
+}
+
+func singular(unit string, n float64) string {
+	if n == 1 {
+		return strings.TrimSuffix(unit, "s")
+	}
+	return unit
+}
+
+// Number writes a number with U+00A0 between thousands, without decimals when it has none.
+func Number(x float64) string {
+	s := strconv.FormatFloat(x, 'f', -1, 64)
+	whole, fraction, _ := strings.Cut(s, ".")
+	digits := strings.TrimPrefix(whole, "-")
+	var b strings.Builder
+	for i, r := range digits {
+		if i > 0 && (len(digits)-i)%3 == 0 {
+			b.WriteRune('\u00A0')
+		}
+		b.WriteRune(r)
+	}
+	out := b.String()
+	if whole != digits {
+		out = "-" + out
+	}
+	if fraction != "" {
+		out += "." + fraction[:min(1, len(fraction))]
+	}
+	return out
+}
