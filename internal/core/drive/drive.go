@@ -222,3 +222,20 @@ func Printable(s string) string {
 		return r
 	}, strings.TrimRight(s, "\x00 ")))
 }
+
+// Address names a place where a drive can be attached, as stable as the hardware allows: "pci-0000:00:04.0-ata-1".
+type Address string
+
+// Attachment is what the machine says of an attached drive before anything is asked of the drive itself.
+type Attachment struct {
+	Address       Address `json:"address"`
+	Node          string  `json:"node"`      // "sda"
+	Transport     string  `json:"transport"` // "SATA", "USB", "NVMe", "SCSI"
+	Vendor        string  `json:"vendor,omitempty"`
+	Model         string  `json:"model,omitempty"`
+	Serial        string  `json:"serial,omitempty"` // as the machine has it; may be an adapter's own
+	Bytes         uint64  `json:"bytes"`
+	LogicalSector uint32  `json:"logical_sector"`
+	InUse         string  `json:"in_use,omitempty"` // why the running system needs it: "mounted at /"; empty when it does not
+	Instance      string  `json:"instance"`         // changes whenever the machine finds the drive anew
+}

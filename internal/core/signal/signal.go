@@ -69,6 +69,7 @@ type Value struct {
 
 // Definition is one entry of the registry.
 type Definition struct {
+	Code      uint8 // in packed form, never reused for another signal
 	Name      Name
 	Words     string // for a table: "sectors reallocated"
 	Unit      string // "sectors", "°C", "h"; empty for a bare count
@@ -80,32 +81,32 @@ type Definition struct {
 
 // Registry lists every signal, in the order in which tables show them.
 var Registry = []Definition{
-	{Reallocated, "reallocated", "sectors", Grows, "usual 0", true, attribute(5)},
-	{Pending, "waiting", "sectors", Varies, "usual 0", true, attribute(197)},
-	{UncorrectableOffline, "unreadable, found offline", "sectors", Varies, "usual 0", true, attribute(198)},
-	{ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, attribute(187)},
-	{ReallocationEvents, "reallocation events", "", Grows, "usual 0", true, attribute(196)},
-	{SpinUpRetries, "spin-up retries", "", Grows, "usual 0", true, spinning(attribute(10))},
-	{EndToEndErrors, "end-to-end errors", "", Grows, "usual 0", true, attribute(184)},
-	{TestsFailed, "self-tests failed", "", Varies, "usual 0", true, testsFailed(ata.TestFatal, ata.TestUnknown, ata.TestElectrical, ata.TestServo, ata.TestRead, ata.TestHandling)},
-	{TestsFailedMechanics, "self-tests failed on mechanics or electronics", "", Varies, "usual 0", true, testsFailed(ata.TestElectrical, ata.TestServo, ata.TestHandling)},
-	{Alarm, "the drive's own alarm", "", Varies, "usual 0", true, alarm},
-	{AttributesFailing, "attributes at their threshold", "", Varies, "usual 0", true, attributesFailing},
-	{AttributesFell, "attributes once at their threshold", "", Grows, "usual 0", true, attributesFell},
-	{CRCErrors, "link errors", "", Grows, "usual steady", true, attribute(199)},
-	{CommandTimeouts, "commands timed out", "", Grows, "usual steady", true, attribute(188)},
-	{ProgramFailures, "program failures", "", Grows, "usual 0", true, flash(attribute(171))},
-	{EraseFailures, "erase failures", "", Grows, "usual 0", true, flash(attribute(172))},
-	{UnsafeShutdowns, "power lost without warning", "", Grows, "", false, flash(attribute(174))},
-	{Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, attribute(194, 190)},
-	{TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, hottest},
-	{LoadCycles, "head loadings", "", Grows, "built for some 300 000", false, spinning(attribute(193))},
-	{PowerOnHours, "hours powered on", "h", Grows, "", false, attribute(9)},
-	{PowerCycles, "power cycles", "", Grows, "", false, attribute(12)},
-	{LoggedErrors, "errors in the drive's log", "", Grows, "", false, loggedErrors},
-	{TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, testsPassedSince},
-	{ShortTestAge, "since a short self-test passed", "h", Varies, "", false, testAge(ata.TestShort, ata.TestExtended)},
-	{ExtendedTestAge, "since an extended self-test passed", "h", Varies, "", false, testAge(ata.TestExtended)},
+	{1, Reallocated, "reallocated", "sectors", Grows, "usual 0", true, attribute(5)},
+	{2, Pending, "waiting", "sectors", Varies, "usual 0", true, attribute(197)},
+	{3, UncorrectableOffline, "unreadable, found offline", "sectors", Varies, "usual 0", true, attribute(198)},
+	{4, ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, attribute(187)},
+	{5, ReallocationEvents, "reallocation events", "", Grows, "usual 0", true, attribute(196)},
+	{6, SpinUpRetries, "spin-up retries", "", Grows, "usual 0", true, spinning(attribute(10))},
+	{7, EndToEndErrors, "end-to-end errors", "", Grows, "usual 0", true, attribute(184)},
+	{8, TestsFailed, "self-tests failed", "", Varies, "usual 0", true, testsFailed(ata.TestFatal, ata.TestUnknown, ata.TestElectrical, ata.TestServo, ata.TestRead, ata.TestHandling)},
+	{9, TestsFailedMechanics, "self-tests failed on mechanics or electronics", "", Varies, "usual 0", true, testsFailed(ata.TestElectrical, ata.TestServo, ata.TestHandling)},
+	{10, Alarm, "the drive's own alarm", "", Varies, "usual 0", true, alarm},
+	{11, AttributesFailing, "attributes at their threshold", "", Varies, "usual 0", true, attributesFailing},
+	{12, AttributesFell, "attributes once at their threshold", "", Grows, "usual 0", true, attributesFell},
+	{13, CRCErrors, "link errors", "", Grows, "usual steady", true, attribute(199)},
+	{14, CommandTimeouts, "commands timed out", "", Grows, "usual steady", true, attribute(188)},
+	{15, ProgramFailures, "program failures", "", Grows, "usual 0", true, flash(attribute(171))},
+	{16, EraseFailures, "erase failures", "", Grows, "usual 0", true, flash(attribute(172))},
+	{17, UnsafeShutdowns, "power lost without warning", "", Grows, "", false, flash(attribute(174))},
+	{18, Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, attribute(194, 190)},
+	{19, TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, hottest},
+	{20, LoadCycles, "head loadings", "", Grows, "built for some 300 000", false, spinning(attribute(193))},
+	{21, PowerOnHours, "hours powered on", "h", Grows, "", false, attribute(9)},
+	{22, PowerCycles, "power cycles", "", Grows, "", false, attribute(12)},
+	{23, LoggedErrors, "errors in the drive's log", "", Grows, "", false, loggedErrors},
+	{24, TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, testsPassedSince},
+	{25, ShortTestAge, "since a short self-test passed", "h", Varies, "", false, testAge(ata.TestShort, ata.TestExtended)},
+	{26, ExtendedTestAge, "since an extended self-test passed", "h", Varies, "", false, testAge(ata.TestExtended)},
 }
 
 var byName = func() map[Name]*Definition {
@@ -318,4 +319,37 @@ func loggedErrors(r *reading.Reading) Value {
 		return Missing("the error log was not read")
 	}
 	return Value{Number: float64(r.ErrorTotal), Available: true, Source: "summary error log", Page: reading.PageErrorLog, Offset: 452, Length: 2, Confidence: dialect.Standard}
+}
+
+// Says puts into words what a move of the signal means, between two readings.
+func (d Definition) Says(before, after float64) string {
+	grew := after > before
+	switch {
+	case after < before && d.Direction == Grows:
+		return "a counter that can only grow has fallen"
+	case before == after && d.Matters && after > 0:
+		return "nothing added"
+	case before == after:
+		return d.Usual
+	}
+	switch d.Name {
+	case Reallocated, ReallocationEvents:
+		return "new flaws in the surface, replaced by spares"
+	case Pending:
+		if grew {
+			return "places that cannot be read at present"
+		}
+		return "some were written or replaced"
+	case UncorrectableOffline, ReportedUncorrectable:
+		return "places that cannot be read"
+	case CRCErrors:
+		return "the link, not the drive: change the cable"
+	case CommandTimeouts:
+		return "often power or cable"
+	case SpinUpRetries:
+		return "motor, bearings or power"
+	case TestsFailed, TestsFailedMechanics:
+		return "the drive's own test"
+	}
+	return d.Usual
 }

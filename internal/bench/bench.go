@@ -1,0 +1,231 @@
+// Package bench runs a machine with bays: it notices drives that come and go, takes readings, and carries out runs, one
+// worker for each bay. What it learns goes up as reports; it decodes nothing for people and keeps no history but its
+// journal. Start with New and Run.
+package bench
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
+)
+
+// Options are what a bench is made of.
+type Options struct {
+	Name    string
+	Tool    string  // version, goes into readings
+	Factor  float64 // of the source's time
+	Source  device.Source
+	Journal *journal.Journal
+	Log     *slog.Logger
+}
+
+// Bench is a running bench; it implements protocol.Bench.
+type Bench struct {
+	Options
+	clock    device.Clock
+	wake     chan struct{}
+	progress chan protocol.Run
+
+	mu      sync.Mutex
+	workers map[int]*worker
+	places  map[drive.Address]*worker
+	runs    map[int64]*protocol.Run // open ones
+	group   sync.WaitGroup
+	ctx     context.Context
+}
+
+// New reads the journal and makes a worker for every bay it knows.
+func New(ctx context.Context, o Options) (*Bench, error) {
+	b := &Bench{
+		Options: o, clock: o.Source.Clock(), wake: make(chan struct{}, 1), progress: make(chan protocol.Run, 256),
+		workers: map[int]*worker{}, places: map[drive.Address]*worker{}, runs: map[int64]*protocol.Run{},
+	}
+	rows, err := o.Journal.Bays(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the bench's journal: %w", err)
+	}
+	for _, row := range rows {
+		b.addWorker(row)
+	}
+	open, err := o.Journal.OpenRuns(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the bench's journal: %w", err)
+	}
+	for _, r := range open {
+		r.State = map[bool]protocol.RunState{true: protocol.Queued, false: protocol.Interrupted}[r.State == protocol.Queued]
+		b.runs[r.ID] = &r
+	}
+	return b, nil
+}
+
+func (b *Bench) addWorker(row journal.BayRow) *worker {
+	w := newWorker(b, row)
+	b.workers[row.Number], b.places[row.Address] = w, w
+	return w
+}
+
+// Run watches for drives until the context ends, then waits for the workers.
+func (b *Bench) Run(ctx context.Context) error {
+	b.mu.Lock()
+	b.ctx = ctx
+	for _, w := range b.workers {
+		b.start(w)
+	}
+	b.mu.Unlock()
+	changed := b.Source.Changed(ctx)
+	defer b.group.Wait()
+	for {
+		if err := b.look(ctx); err != nil && ctx.Err() == nil {
+			b.Log.Error("looking for drives", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-changed:
+			// Several events come together when a drive appears; its node may be a moment behind them.
+			if err := (device.Wall{}).Sleep(ctx, 150*time.Millisecond); err != nil {
+				return nil
+			}
+		}
+	}
+}
+
+func (b *Bench) start(w *worker) {
+	b.group.Go(func() { w.loop(b.ctx) })
+}
+
+// look tells every worker what is in its bay now, and opens a bay for every new address.
+func (b *Bench) look(ctx context.Context) error {
+	found, err := b.Source.Look(ctx)
+	if err != nil {
+		return err
+	}
+	at := map[drive.Address]drive.Attachment{}
+	for _, d := range found {
+		at[d.Address] = d
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var addresses []drive.Address
+	if p, ok := b.Source.(device.Places); ok {
+		addresses = p.Places()
+	}
+	for _, d := range found {
+		addresses = append(addresses, d.Address)
+	}
+	for _, a := range addresses {
+		if _, known := b.places[a]; known {
+			continue
+		}
+		row, err := b.Journal.AddBay(ctx, a)
+		if err != nil {
+			return fmt.Errorf("opening a bay for %s: %w", a, err)
+		}
+		b.start(b.addWorker(row))
+	}
+	for a, w := range b.places {
+		d, there := at[a]
+		w.tell(ctx, seen{d, there})
+	}
+	return nil
+}
+
+// Describe implements protocol.Bench.
+func (b *Bench) Describe() protocol.Description {
+	return protocol.Description{Name: b.Name, Factor: b.Factor}
+}
+
+// Order implements protocol.Bench.
+func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
+	b.mu.Lock()
+	if o.Kind == protocol.OrderStop {
+		if r, ok := b.runs[o.Run]; ok {
+			o.Bay = r.Bay
+		}
+	}
+	w, ok := b.workers[o.Bay]
+	b.mu.Unlock()
+	if !ok {
+		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Back: fmt.Sprintf("there is no bay %d at %s", o.Bay, b.Name), Do: "List the bays."}
+	}
+	return w.order(ctx, o)
+}
+
+// Reports implements protocol.Bench.
+func (b *Bench) Reports(ctx context.Context) ([]protocol.Report, error) {
+	for {
+		all, err := b.Journal.Reports(ctx)
+		if err != nil || len(all) > 0 {
+			return all, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-b.wake:
+		}
+	}
+}
+
+// Acknowledge implements protocol.Bench.
+func (b *Bench) Acknowledge(ctx context.Context, seq int64) error {
+	return b.Journal.Acknowledge(ctx, seq)
+}
+
+// Progress implements protocol.Bench.
+func (b *Bench) Progress() <-chan protocol.Run { return b.progress }
+
+// report keeps a report and wakes whoever waits for one.
+func (b *Bench) report(ctx context.Context, r protocol.Report) {
+	if err := b.Journal.Report(ctx, r); err != nil && ctx.Err() == nil {
+		b.Log.Error("keeping a report in the journal", "error", err)
+	}
+	b.awake()
+}
+
+func (b *Bench) awake() {
+	select {
+	case b.wake <- struct{}{}:
+	default:
+	}
+}
+
+// runFor finds the open run of a drive and moves it to the bay in which the drive answers.
+func (b *Bench) runFor(key drive.Key, bay int) *protocol.Run {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, r := range b.runs {
+		if r.Key == key {
+			r.Bay = bay
+			return r
+		}
+	}
+	return nil
+}
+
+// saveRun stores a run; a finished one leaves the open ones.
+func (b *Bench) saveRun(ctx context.Context, r protocol.Run) error {
+	save := b.Journal.SaveRun(ctx, r)
+	b.mu.Lock()
+	if r.State == protocol.Done {
+		delete(b.runs, r.ID)
+	} else {
+		b.runs[r.ID] = &r
+	}
+	b.mu.Unlock()
+	b.awake()
+	return save
+}
+
+func (b *Bench) tellProgress(r protocol.Run) {
+	select {
+	case b.progress <- r:
+	default:
+	}
+}

@@ -1,0 +1,157 @@
+// Package journal is a bench's own memory: its bays, its runs and the reports nobody has acknowledged. It is the authority
+// on runs; a run is stored here before the thing it intends is done. Start with Open.
+package journal
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Journal is the open journal.
+type Journal struct{ db *sqlite.DB }
+
+// Open opens or creates the journal at path.
+func Open(ctx context.Context, path string) (*Journal, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	db, err := sqlite.Open(ctx, path, files)
+	if err != nil {
+		return nil, err
+	}
+	return &Journal{db}, nil
+}
+
+// Close closes the journal.
+func (j *Journal) Close() error { return j.db.Close() }
+
+// BayRow is what is kept of a bay.
+type BayRow struct {
+	Number   int           `db:"number"`
+	Address  drive.Address `db:"address"`
+	Said     bool          `db:"said"`
+	Attempts int           `db:"attempts"`
+}
+
+// Bays lists the bays in their order.
+func (j *Journal) Bays(ctx context.Context) (all []BayRow, err error) {
+	err = j.db.Read.SelectContext(ctx, &all, `SELECT number, address, said, attempts FROM bay ORDER BY number`)
+	return all, err
+}
+
+// AddBay gives a new address the next number.
+func (j *Journal) AddBay(ctx context.Context, a drive.Address) (b BayRow, err error) {
+	err = j.db.Write(ctx, func(tx *sqlx.Tx) error {
+		return tx.GetContext(ctx, &b, `INSERT INTO bay (number, address) SELECT COALESCE(MAX(number), 0) + 1, ? FROM bay RETURNING number, address, said, attempts`, a)
+	})
+	return b, err
+}
+
+// SaidBay stores whether a person says there is a drive, and the attempts that found nothing.
+func (j *Journal) SaidBay(ctx context.Context, number int, said bool, attempts int) error {
+	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE bay SET said = ?, attempts = ? WHERE number = ?`, said, attempts, number)
+		return err
+	})
+}
+
+// AddRun stores a new run and gives it its number, together with its first report.
+func (j *Journal) AddRun(ctx context.Context, r *protocol.Run) error {
+	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `INSERT INTO run (done, body) VALUES (0, '{}')`)
+		if err != nil {
+			return err
+		}
+		if r.ID, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		return saveRun(ctx, tx, *r)
+	})
+}
+
+// SaveRun stores a run as it stands and the report of it, at once.
+func (j *Journal) SaveRun(ctx context.Context, r protocol.Run) error {
+	return j.db.Write(ctx, func(tx *sqlx.Tx) error { return saveRun(ctx, tx, r) })
+}
+
+func saveRun(ctx context.Context, tx *sqlx.Tx, r protocol.Run) error {
+	body, err := json.Marshal(r)
+	if err != nil {
+		return fmt.Errorf("run %d: %w", r.ID, err)
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE run SET done = ?, body = ? WHERE id = ?`, r.State == protocol.Done, string(body), r.ID); err != nil {
+		return err
+	}
+	return report(ctx, tx, protocol.Report{Run: &r})
+}
+
+// OpenRuns lists the runs that are not done.
+func (j *Journal) OpenRuns(ctx context.Context) ([]protocol.Run, error) {
+	var bodies []string
+	if err := j.db.Read.SelectContext(ctx, &bodies, `SELECT body FROM run WHERE done = 0 ORDER BY id`); err != nil {
+		return nil, err
+	}
+	all := make([]protocol.Run, 0, len(bodies))
+	for _, b := range bodies {
+		var r protocol.Run
+		if err := json.Unmarshal([]byte(b), &r); err != nil {
+			return nil, fmt.Errorf("a run of the journal: %w", err)
+		}
+		all = append(all, r)
+	}
+	return all, nil
+}
+
+// Report keeps a report until it is acknowledged.
+func (j *Journal) Report(ctx context.Context, r protocol.Report) error {
+	return j.db.Write(ctx, func(tx *sqlx.Tx) error { return report(ctx, tx, r) })
+}
+
+func report(ctx context.Context, tx *sqlx.Tx, r protocol.Report) error {
+	body, err := json.Marshal(r)
+	if err != nil {
+		return fmt.Errorf("a report: %w", err)
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO outbox (body) VALUES (?)`, string(body))
+	return err
+}
+
+// Reports gives the oldest reports that are not acknowledged.
+func (j *Journal) Reports(ctx context.Context) ([]protocol.Report, error) {
+	var rows []struct {
+		Seq  int64  `db:"seq"`
+		Body string `db:"body"`
+	}
+	if err := j.db.Read.SelectContext(ctx, &rows, `SELECT seq, body FROM outbox ORDER BY seq LIMIT 64`); err != nil {
+		return nil, err
+	}
+	all := make([]protocol.Report, len(rows))
+	for i, row := range rows {
+		if err := json.Unmarshal([]byte(row.Body), &all[i]); err != nil {
+			return nil, fmt.Errorf("report %d of the journal: %w", row.Seq, err)
+		}
+		all[i].Seq = row.Seq
+	}
+	return all, nil
+}
+
+// Acknowledge forgets the reports up to seq.
+func (j *Journal) Acknowledge(ctx context.Context, seq int64) error {
+	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE seq <= ?`, seq)
+		return err
+	})
+}

@@ -1,0 +1,19 @@
+-- +goose Up
+CREATE TABLE bay (
+  number  INTEGER PRIMARY KEY,
+  address TEXT NOT NULL UNIQUE,
+  said    INTEGER NOT NULL DEFAULT 0, -- a person says there is a drive in it
+  attempts INTEGER NOT NULL DEFAULT 0
+) STRICT;
+
+CREATE TABLE run (
+  id   INTEGER PRIMARY KEY AUTOINCREMENT,
+  done INTEGER NOT NULL,
+  body TEXT NOT NULL
+) STRICT;
+CREATE INDEX run_open ON run (id) WHERE done = 0;
+
+CREATE TABLE outbox (
+  seq  INTEGER PRIMARY KEY AUTOINCREMENT,
+  body TEXT NOT NULL
+) STRICT;

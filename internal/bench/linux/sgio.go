@@ -1,0 +1,209 @@
+// Package linux reaches the drives of a Linux machine: SCSI commands through SG_IO, discovery and removal through sysfs and
+// the kernel's uevents. It decodes nothing and opens everything read-only. Start with Machine.
+package linux
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/scsi"
+)
+
+const (
+	sgIO            = 0x2285 // include/scsi/sg.h
+	sgNoData        = -1
+	sgFromDevice    = -3
+	senseRoom       = 64
+	grace           = 5 * time.Second // beyond a command's own deadline, before its thread counts as stuck
+	hostNoConnect   = 0x01            // include/scsi/scsi_status.h, DID_*
+	hostTimeOut     = 0x03
+	hostBadTarget   = 0x04
+	hostTransport   = 0x0E
+	hostNoConnectFF = 0x0F
+)
+
+// sgHeader is struct sg_io_hdr (include/scsi/sg.h) on a 64-bit machine.
+type sgHeader struct {
+	interfaceID    int32
+	direction      int32
+	cdbLength      uint8
+	senseLength    uint8
+	vectors        uint16
+	dataLength     uint32
+	data           unsafe.Pointer
+	cdb            unsafe.Pointer
+	sense          unsafe.Pointer
+	timeout        uint32 // ms
+	flags          uint32
+	packID         int32
+	_              int32
+	user           unsafe.Pointer
+	status         uint8
+	maskedStatus   uint8
+	messageStatus  uint8
+	senseWritten   uint8
+	hostStatus     uint16
+	driverStatus   uint16
+	residue        int32
+	duration, info uint32
+}
+
+// disk is a /dev/sd* node opened read-only.
+type disk struct {
+	description drive.Attachment
+	mu          sync.Mutex
+	fd          int
+	closed      bool
+	stuck       bool
+	busy        bool
+}
+
+func (d *disk) Describe() drive.Attachment { return d.description }
+
+// Close releases the descriptor. While a command is stuck in the kernel the descriptor stays with it.
+func (d *disk) Close() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.closed {
+		return nil
+	}
+	d.closed = true
+	if d.busy {
+		return nil // released by the exchange when it comes back
+	}
+	return unix.Close(d.fd)
+}
+
+// Exchange sends one command through SG_IO. The ioctl cannot be interrupted, so it runs on a thread of its own; when
+// neither the kernel's time-out nor the grace after it brings it back, the device is stuck and takes no more commands.
+func (d *disk) Exchange(ctx context.Context, c device.Command) (device.Result, error) {
+	if err := device.Allow(c.CDB); err != nil {
+		return device.Result{}, err
+	}
+	if err := ctx.Err(); err != nil {
+		return device.Result{}, err
+	}
+	what := fmt.Sprintf("command % X to %s", c.CDB, d.description.Node)
+	d.mu.Lock()
+	if d.closed || d.stuck || d.busy {
+		defer d.mu.Unlock()
+		class, back := drive.FaultVanished, "the device is closed"
+		if d.stuck || d.busy {
+			class, back = drive.FaultStuck, "an earlier command has not come back"
+		}
+		return device.Result{}, &device.Failed{Class: class, What: what, Back: back}
+	}
+	d.busy = true
+	d.mu.Unlock()
+
+	type answer struct {
+		result device.Result
+		err    error
+	}
+	done := make(chan answer, 1)
+	go func() {
+		r, err := sgExchange(d.fd, what, c)
+		d.mu.Lock()
+		d.busy, d.stuck = false, false
+		if d.closed {
+			_ = unix.Close(d.fd)
+		}
+		d.mu.Unlock()
+		done <- answer{r, err}
+	}()
+	deadline := time.NewTimer(c.Timeout + grace)
+	defer deadline.Stop()
+	select {
+	case a := <-done:
+		return a.result, a.err
+	case <-ctx.Done():
+		return device.Result{}, ctx.Err()
+	case <-deadline.C:
+		d.mu.Lock()
+		d.stuck = d.busy
+		d.mu.Unlock()
+		return device.Result{}, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", c.Timeout+grace)}
+	}
+}
+
+func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
+	var pin runtime.Pinner
+	defer pin.Unpin()
+	sense, cdb := make([]byte, senseRoom), append([]byte(nil), c.CDB...)
+	h := &sgHeader{
+		interfaceID: 'S', direction: sgNoData, cdbLength: uint8(len(cdb)), senseLength: senseRoom,
+		cdb: unsafe.Pointer(&cdb[0]), sense: unsafe.Pointer(&sense[0]), timeout: uint32(c.Timeout / time.Millisecond),
+	}
+	pin.Pin(h.cdb)
+	pin.Pin(h.sense)
+	var data []byte
+	if c.DataIn > 0 {
+		data = make([]byte, c.DataIn)
+		h.direction, h.dataLength, h.data = sgFromDevice, uint32(c.DataIn), unsafe.Pointer(&data[0])
+		pin.Pin(h.data)
+	}
+	start := time.Now()
+	var errno syscall.Errno
+	for {
+		_, _, errno = unix.Syscall(unix.SYS_IOCTL, uintptr(fd), sgIO, uintptr(unsafe.Pointer(h)))
+		if errno != unix.EINTR {
+			break
+		}
+	}
+	r := device.Result{Took: time.Since(start), Status: scsi.Status(h.status)}
+	switch {
+	case errno == unix.ENODEV || errno == unix.ENXIO:
+		return r, &device.Failed{Class: drive.FaultVanished, What: what, Back: "the device is gone"}
+	case errno == unix.EPERM || errno == unix.EACCES:
+		return r, &device.Failed{Class: drive.FaultNotRead, What: what, Back: "the kernel refuses pass-through: run as root or with CAP_SYS_RAWIO"}
+	case errno == unix.ENOTTY || errno == unix.EINVAL:
+		return r, &device.Failed{Class: drive.FaultNotPassed, What: what, Back: "the kernel's driver takes no SCSI pass-through"}
+	case errno != 0:
+		return r, &device.Failed{Class: drive.FaultNoAnswer, What: what, Back: errno.Error()}
+	}
+	switch h.hostStatus {
+	case 0:
+	case hostNoConnect, hostBadTarget, hostNoConnectFF:
+		return r, &device.Failed{Class: drive.FaultVanished, What: what, Back: fmt.Sprintf("the host adapter found no drive (host status %02Xh)", h.hostStatus)}
+	case hostTimeOut:
+		return r, &device.Failed{Class: drive.FaultNoAnswer, What: what, Back: fmt.Sprintf("no answer within %s", c.Timeout)}
+	case hostTransport:
+		return r, &device.Failed{Class: drive.FaultLink, What: what, Back: "the link was disrupted"}
+	default:
+		return r, &device.Failed{Class: drive.FaultLink, What: what, Back: fmt.Sprintf("host status %02Xh", h.hostStatus)}
+	}
+	r.Sense = sense[:h.senseWritten]
+	if c.DataIn > 0 {
+		r.Data = data[:max(0, c.DataIn-int(max(0, h.residue)))]
+	}
+	return r, nil
+}
+
+// openDisk opens a node read-only; that triggers no partition rescan.
+func openDisk(d drive.Attachment) (device.Device, error) {
+	fd, err := unix.Open("/dev/"+d.Node, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		class := drive.FaultNoAnswer
+		back := err.Error()
+		switch {
+		case errors.Is(err, unix.ENXIO), errors.Is(err, unix.ENOENT), errors.Is(err, unix.ENODEV):
+			class = drive.FaultVanished
+		case errors.Is(err, unix.ENOMEDIUM):
+			class = drive.FaultNoMedium
+		case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
+			class, back = drive.FaultNotRead, "not permitted: run as root"
+		}
+		return nil, &device.Failed{Class: class, What: "opening /dev/" + d.Node, Back: back}
+	}
+	return &disk{description: d, fd: fd}, nil
+}

@@ -1,0 +1,221 @@
+package sim
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/sat"
+	"hylostat.example/internal/core/scsi"
+)
+
+// attached is an opened simulated drive.
+type attached struct {
+	bench       *Bench
+	place       *place
+	description drive.Attachment
+	closed      bool
+}
+
+func (a *attached) Describe() drive.Attachment { return a.description }
+
+func (a *attached) Close() error {
+	a.bench.mu.Lock()
+	defer a.bench.mu.Unlock()
+	a.closed = true
+	return nil
+}
+
+var illegal = scsi.Sense{Key: scsi.IllegalRequest, ASC: 0x20}
+
+// Exchange answers one command as the drive and its adapter would.
+func (a *attached) Exchange(ctx context.Context, c device.Command) (device.Result, error) {
+	if err := device.Allow(c.CDB); err != nil {
+		return device.Result{}, err
+	}
+	if err := ctx.Err(); err != nil {
+		return device.Result{}, err
+	}
+	what := fmt.Sprintf("command % X to %s", c.CDB, a.description.Node)
+	a.bench.mu.Lock()
+	if a.closed || a.place.out || fmt.Sprint(a.place.Instance) != a.description.Instance {
+		a.bench.mu.Unlock()
+		return device.Result{}, &device.Failed{Class: drive.FaultVanished, What: what, Back: "the device is gone"}
+	}
+	if a.hangs(c.CDB) {
+		a.bench.mu.Unlock()
+		if err := a.bench.clock.Sleep(ctx, c.Timeout); err != nil {
+			return device.Result{}, err
+		}
+		return device.Result{}, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", c.Timeout)}
+	}
+	defer a.bench.mu.Unlock()
+	now := a.bench.clock.Now()
+	r := a.answer(c, now)
+	r.Took = time.Duration(300+rand.New(rand.NewPCG(a.place.spec.Seed, uint64(now.UnixNano()))).IntN(900)) * time.Microsecond
+	return r, nil
+}
+
+func (a *attached) hangs(cdb []byte) bool {
+	c, _, ok := sat.Decode(cdb)
+	k := a.place.spec.Awkward
+	return ok && k.HangsOn != 0 && c.Op == k.HangsOn && (c.Op != ata.SMART || c.Feature == k.HangsFeature)
+}
+
+func check(s scsi.Sense) device.Result {
+	return device.Result{Status: scsi.CheckCondition, Sense: s.Encode()}
+}
+
+func (a *attached) answer(c device.Command, now time.Time) device.Result {
+	s := a.place.spec
+	switch c.CDB[0] {
+	case scsi.TestUnitReady:
+		return device.Result{}
+	case scsi.Inquiry:
+		q := scsi.InquiryData{Vendor: "ATA", Product: s.Identity.Model, Revision: s.Identity.Firmware}
+		return device.Result{Data: cut(q.Encode(), c.DataIn)}
+	}
+	command, form, ok := sat.Decode(c.CDB)
+	k := s.Awkward
+	if !ok || k.NoPass || k.Only12 && form != sat.Form12 {
+		return check(illegal)
+	}
+	data, regs := a.execute(command, now)
+	if regs.Failed() {
+		return check(sat.Sense(regs, k.FixedSense))
+	}
+	r := device.Result{Data: cut(data, c.DataIn)}
+	if command.Status {
+		if k.NoRegisters {
+			regs = ata.Registers{}
+		}
+		r.Status, r.Sense = scsi.CheckCondition, sat.Sense(regs, k.FixedSense).Encode()
+	}
+	return r
+}
+
+func cut(b []byte, n int) []byte { return b[:min(len(b), n)] }
+
+var (
+	done    = ata.Registers{Status: 0x50, Reported: true}
+	aborted = ata.Registers{Status: 0x51, Error: ata.ErrorABRT, Reported: true}
+)
+
+// execute is the drive's firmware.
+func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers) {
+	s, p := a.place.spec, a.place
+	h := s.hoursAt(now, p.Bayed)
+	a.bench.advance(p, now)
+	switch c.Op {
+	case ata.IdentifyDevice:
+		id := s.Identity
+		if s.Awkward.SMARTOff {
+			id.SMARTEnabled = false
+		}
+		return id.Encode(), done
+	case ata.CheckPowerMode:
+		r := done
+		r.Count = 0xFF
+		return nil, r
+	case ata.SMART:
+	default:
+		return nil, aborted
+	}
+	if s.Awkward.SMARTOff {
+		return nil, aborted
+	}
+	switch c.Feature {
+	case ata.SMARTReadData:
+		d := s.smartData(now, h)
+		d.Test, d.TestRemaining = a.bench.testStatus(p, now)
+		b := d.Encode()
+		if s.Awkward.Garbage {
+			b[100] ^= 0x5A
+		}
+		return b, done
+	case ata.SMARTReadThresholds:
+		return ata.EncodeThresholds(s.thresholds()), done
+	case ata.SMARTReadLog:
+		switch uint8(c.LBA) {
+		case ata.LogSummaryError:
+			return ata.ErrorLog{Total: uint16(len(s.Errors)), Errors: s.Errors}.Encode(), done
+		case ata.LogSelfTest:
+			return ata.SelfTestLog{Tests: p.Log}.Encode(), done
+		}
+	case ata.SMARTReturnStatus:
+		return nil, ata.AlarmRegisters(s.Alarm.At(h, s.seedOf("alarm")) > 0)
+	case ata.SMARTExecuteOffline:
+		return nil, a.bench.startTest(p, uint8(c.LBA), now)
+	}
+	return nil, aborted
+}
+
+// startTest begins a self-test, or ends the running one.
+func (b *Bench) startTest(p *place, kind uint8, now time.Time) ata.Registers {
+	if p.Running != nil {
+		b.finish(p, ata.TestAborted)
+	}
+	length := time.Duration(max(1, p.spec.Minutes)) * time.Minute
+	switch kind {
+	case ata.TestAbort:
+		return done
+	case ata.TestShort:
+	case ata.TestExtended:
+		length = p.spec.smartData(now, 0).ExtendedPoll
+	default:
+		return aborted
+	}
+	p.Running = &test{Kind: kind, Started: now, Ends: now.Add(length), Length: length}
+	if b.unread(p, now) > 0 { // the flaw is found on the way
+		p.Running.Ends = now.Add(length * 6 / 10)
+	}
+	b.keep()
+	return done
+}
+
+func (b *Bench) unread(p *place, now time.Time) float64 {
+	return p.spec.Unread.At(p.spec.hoursAt(now, p.Bayed), p.spec.seedOf("unread"))
+}
+
+// advance ends a self-test whose time has come.
+func (b *Bench) advance(p *place, now time.Time) {
+	if p.Running == nil || now.Before(p.Running.Ends) {
+		return
+	}
+	result := ata.TestPassed
+	if b.unread(p, now) > 0 {
+		result = ata.TestRead
+	}
+	b.finish(p, result)
+}
+
+// finish writes the running test's result into the log.
+func (b *Bench) finish(p *place, result ata.TestStatus) {
+	now := b.clock.Now()
+	ended := p.Running.Ends
+	if now.Before(ended) {
+		ended = now
+	}
+	t := ata.SelfTest{Number: p.Running.Kind, Status: result, Hours: uint16(p.spec.hoursAt(ended, p.Bayed))}
+	if result == ata.TestRead {
+		t.LBA, t.HasLBA, t.Remaining = p.spec.FirstLBA, true, 40
+	}
+	p.Log = append([]ata.SelfTest{t}, p.Log[:min(len(p.Log), ata.SelfTestSlots-1)]...)
+	p.Running = nil
+	b.keep()
+}
+
+func (b *Bench) testStatus(p *place, now time.Time) (ata.TestStatus, uint8) {
+	if p.Running == nil {
+		if len(p.Log) == 0 {
+			return ata.TestPassed, 0
+		}
+		return p.Log[0].Status, p.Log[0].Remaining
+	}
+	left := p.Running.Length - now.Sub(p.Running.Started)
+	return ata.TestRunning, 10 * uint8(min(9, max(1, 1+9*left/p.Running.Length)))
+}

@@ -1,0 +1,257 @@
+package sim
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+)
+
+// Clock is simulated time: it starts at a moment and runs faster than the wall's by a factor.
+type Clock struct {
+	Wall   time.Time `json:"wall"`  // wall time at which Start was the simulated time
+	Start  time.Time `json:"start"` // simulated
+	Factor float64   `json:"factor"`
+}
+
+// NewClock gives a clock at the wall's present time, running faster by factor.
+func NewClock(factor float64) *Clock {
+	now := time.Now()
+	return &Clock{Wall: now, Start: now, Factor: factor}
+}
+
+// Now is the simulated time.
+func (c *Clock) Now() time.Time {
+	return c.Start.Add(time.Duration(float64(time.Since(c.Wall)) * c.Factor)).Round(0)
+}
+
+// Sleep waits for d of simulated time.
+func (c *Clock) Sleep(ctx context.Context, d time.Duration) error {
+	return device.Wall{}.Sleep(ctx, time.Duration(float64(d)/c.Factor))
+}
+
+// test is a self-test going on inside a drive.
+type test struct {
+	Kind    uint8         `json:"kind"`
+	Started time.Time     `json:"started"`
+	Ends    time.Time     `json:"ends"`
+	Length  time.Duration `json:"length"` // had it nothing to find
+}
+
+// place is one bay: the drive's memory survives the service, as a real drive's would.
+type place struct {
+	Bayed    time.Time      `json:"bayed"`
+	Attempts int            `json:"attempts"`
+	Instance int            `json:"instance"`
+	Running  *test          `json:"running,omitempty"`
+	Log      []ata.SelfTest `json:"log"`
+
+	spec *Spec
+	out  bool // pulled
+}
+
+// Bench is a device.Source with simulated drives in its places.
+type Bench struct {
+	clock device.Clock
+	file  string // where the drives' memory is kept; empty: nowhere
+
+	mu      sync.Mutex
+	order   []drive.Address
+	places  map[drive.Address]*place
+	changed []chan struct{}
+}
+
+// New gives a bench with empty places. With a file, what the drives remember is read from it and kept there.
+func New(clock device.Clock, file string, places ...drive.Address) *Bench {
+	b := &Bench{clock: clock, file: file, order: places, places: map[drive.Address]*place{}}
+	for _, a := range places {
+		b.places[a] = &place{}
+	}
+	return b
+}
+
+// Clock is the drives' time.
+func (b *Bench) Clock() device.Clock { return b.clock }
+
+// Insert puts a drive into a place.
+func (b *Bench) Insert(at drive.Address, s Spec) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	p := b.place(at)
+	p.spec, p.out = &s, false
+	p.Instance++
+	p.Attempts = 0
+	p.Bayed = b.clock.Now()
+	p.Log = append([]ata.SelfTest(nil), s.Tests...)
+	p.Running = nil
+	b.recall(at)
+	b.notify()
+}
+
+// Remove pulls the drive of a place; Return puts the same drive back.
+func (b *Bench) Remove(at drive.Address) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	p := b.place(at)
+	p.out = true
+	if p.Running != nil { // power gone: the test is interrupted
+		b.finish(p, ata.TestInterrupted)
+	}
+	b.notify()
+}
+
+// Return puts the drive that Remove pulled back into its place.
+func (b *Bench) Return(at drive.Address) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.place(at).out = false
+	b.place(at).Instance++
+	b.notify()
+}
+
+func (b *Bench) place(at drive.Address) *place {
+	p, ok := b.places[at]
+	if !ok {
+		p = &place{}
+		b.places[at], b.order = p, append(b.order, at)
+	}
+	return p
+}
+
+func (b *Bench) notify() {
+	for _, c := range b.changed {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// Places lists all places of the bench.
+func (b *Bench) Places() []drive.Address { return b.order }
+
+// Look lists the drives that answer the machine.
+func (b *Bench) Look(context.Context) ([]drive.Attachment, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var all []drive.Attachment
+	for i, a := range b.order {
+		p := b.places[a]
+		if p.spec == nil || p.out || p.Attempts < p.spec.Awkward.SilentAttempts {
+			continue
+		}
+		id := p.spec.Identity
+		all = append(all, drive.Attachment{
+			Address: a, Node: fmt.Sprintf("sim%d", i+1), Transport: "SATA", Vendor: "ATA", Model: id.Model[:min(16, len(id.Model))], Serial: id.Serial,
+			Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, Instance: fmt.Sprint(p.Instance),
+		})
+	}
+	return all, nil
+}
+
+// Rescan is an attempt to make the drive of a place answer.
+func (b *Bench) Rescan(_ context.Context, at drive.Address) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	p, ok := b.places[at]
+	if !ok {
+		return fmt.Errorf("no place %s on this bench", at)
+	}
+	p.Attempts++
+	b.keep()
+	b.notify()
+	return nil
+}
+
+// Changed delivers a value whenever a drive came or went.
+func (b *Bench) Changed(ctx context.Context) <-chan struct{} {
+	c := make(chan struct{}, 1)
+	b.mu.Lock()
+	b.changed = append(b.changed, c)
+	b.mu.Unlock()
+	context.AfterFunc(ctx, func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		for i, other := range b.changed {
+			if other == c {
+				b.changed = append(b.changed[:i], b.changed[i+1:]...)
+				return
+			}
+		}
+	})
+	return c
+}
+
+// Open opens a described drive.
+func (b *Bench) Open(_ context.Context, d drive.Attachment) (device.Device, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	p, ok := b.places[d.Address]
+	if !ok || p.spec == nil || p.out || fmt.Sprint(p.Instance) != d.Instance {
+		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening " + d.Node, Back: "the drive that was there is gone"}
+	}
+	return &attached{bench: b, place: p, description: d}, nil
+}
+
+// memory is the file's content.
+type memory struct {
+	Clock  *Clock                   `json:"clock,omitempty"`
+	Places map[drive.Address]*place `json:"places"`
+}
+
+// keep writes what the drives remember. A failure is of no consequence to a running bench.
+func (b *Bench) keep() {
+	if b.file == "" {
+		return
+	}
+	m := memory{Places: b.places}
+	m.Clock, _ = b.clock.(*Clock)
+	data, err := json.Marshal(m)
+	if err != nil {
+		return
+	}
+	next := b.file + ".next"
+	if os.WriteFile(next, data, 0o600) == nil {
+		_ = os.Rename(next, b.file)
+	}
+}
+
+// recall gives a place the memory its drive had.
+func (b *Bench) recall(at drive.Address) {
+	if b.file == "" {
+		return
+	}
+	var m memory
+	data, err := os.ReadFile(b.file)
+	if err != nil || json.Unmarshal(data, &m) != nil || m.Places[at] == nil {
+		return
+	}
+	spec := b.places[at].spec
+	*b.places[at] = *m.Places[at]
+	b.places[at].spec = spec
+}
+
+// RecallClock reads the clock out of a memory file, so that simulated time goes on where it was. A file that does not
+// exist yet gives a new clock.
+func RecallClock(file string, factor float64) (*Clock, error) {
+	data, err := os.ReadFile(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return NewClock(factor), nil
+	}
+	var m memory
+	if err == nil {
+		err = json.Unmarshal(data, &m)
+	}
+	if err != nil || m.Clock == nil {
+		return nil, fmt.Errorf("reading the simulated drives' memory %s: %w", filepath.Base(file), errors.Join(err, errors.New("remove it to begin anew")))
+	}
+	return m.Clock, nil
+}

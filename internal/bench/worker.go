@@ -1,0 +1,491 @@
+package bench
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"time"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/bench/probe"
+	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/protocol"
+)
+
+// worker looks after one bay. Its loop alone talks to the drive, so commands never meet; what it is told waits in its inbox.
+type worker struct {
+	bench *Bench
+	inbox chan any
+	bay   protocol.Bay
+	said  bool // a person says there is a drive
+
+	open    device.Device
+	session *probe.Session
+	current *protocol.Run // the run of the drive in the bay
+	poll    <-chan struct{}
+	unpoll  context.CancelFunc
+}
+
+// What a worker is told.
+type (
+	seen struct {
+		what  drive.Attachment
+		there bool
+	}
+	ordered struct {
+		order protocol.Order
+		reply chan<- answered
+	}
+	answered struct {
+		receipt protocol.Receipt
+		err     error
+	}
+)
+
+func newWorker(b *Bench, row journal.BayRow) *worker {
+	return &worker{
+		bench: b, inbox: make(chan any, 16), said: row.Said,
+		bay: protocol.Bay{Number: row.Number, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: b.clock.Now()},
+	}
+}
+
+func (w *worker) tell(ctx context.Context, message any) {
+	select {
+	case w.inbox <- message:
+	case <-ctx.Done():
+	default: // busy with a stuck drive and sixteen messages behind: the next look tells it again
+	}
+}
+
+func (w *worker) order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
+	reply := make(chan answered, 1)
+	select {
+	case w.inbox <- ordered{o, reply}:
+	default:
+		return protocol.Receipt{}, w.refuse(o, drive.FaultStuck, "it is busy with an earlier command")
+	}
+	select {
+	case a := <-reply:
+		return a.receipt, a.err
+	case <-ctx.Done():
+		return protocol.Receipt{}, ctx.Err()
+	}
+}
+
+func (w *worker) refuse(o protocol.Order, class drive.FaultClass, back string) *protocol.Refusal {
+	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: back, Do: class.Advice()}
+}
+
+func (w *worker) loop(ctx context.Context) {
+	defer w.leave()
+	w.publish(ctx)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case message := <-w.inbox:
+			switch m := message.(type) {
+			case seen:
+				w.see(ctx, m)
+			case ordered:
+				receipt, err, then := w.obey(ctx, m.order)
+				m.reply <- answered{receipt, err}
+				if then != nil {
+					then()
+				}
+			}
+		case <-w.poll:
+			w.poll = nil
+			w.perform(ctx, run.PollTest)
+		}
+	}
+}
+
+// publish reports the bay as it stands.
+func (w *worker) publish(ctx context.Context) {
+	bay := w.bay
+	w.bench.report(ctx, protocol.Report{Bay: &bay})
+}
+
+func (w *worker) become(ctx context.Context, c protocol.Connection, key drive.Key, fault *drive.Fault) {
+	if w.bay.Connection != c || w.bay.Key != key {
+		w.bay.Since = w.bench.clock.Now()
+	}
+	w.bay.Connection, w.bay.Key, w.bay.Fault = c, key, fault
+	w.publish(ctx)
+}
+
+// leave lets go of the drive.
+func (w *worker) leave() {
+	if w.open != nil {
+		_ = w.open.Close()
+	}
+	w.open, w.session, w.current = nil, nil, nil
+	w.noPoll()
+}
+
+func (w *worker) noPoll() {
+	if w.unpoll != nil {
+		w.unpoll()
+	}
+	w.poll, w.unpoll = nil, nil
+}
+
+// see compares what the machine finds in the bay with what the worker knows.
+func (w *worker) see(ctx context.Context, s seen) {
+	known := w.bay.Device.Instance != ""
+	switch {
+	case s.there && (!known || s.what.Instance != w.bay.Device.Instance):
+		w.gone(ctx)
+		w.bay.Device = s.what
+		w.attach(ctx)
+	case s.there && s.what != w.bay.Device: // mounted or unmounted meanwhile
+		w.bay.Device = s.what
+		w.publish(ctx)
+	case !s.there && known:
+		w.gone(ctx)
+		w.bay.Device = drive.Attachment{}
+		w.become(ctx, protocol.Empty, drive.Key{}, nil)
+	case !s.there && w.said && w.bay.Connection == protocol.Empty:
+		w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
+	}
+}
+
+func (w *worker) silence() *drive.Fault {
+	return &drive.Fault{Class: drive.FaultNoAnswer, What: fmt.Sprintf("looking for a drive in bay %d", w.bay.Number), Back: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts)}
+}
+
+// gone tells the run, if there is one, that its drive left.
+func (w *worker) gone(ctx context.Context) {
+	if r := w.current; r != nil {
+		w.noPoll()
+		next, _ := run.Next(*r, run.DriveGone{}, w.bench.clock.Now())
+		w.save(ctx, next)
+	}
+	w.leave()
+}
+
+// attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind.
+func (w *worker) attach(ctx context.Context) {
+	d, err := w.bench.Source.Open(ctx, w.bay.Device)
+	if err != nil {
+		w.become(ctx, protocol.Unread, drive.Key{}, device.FaultOf("opening "+w.bay.Device.Node, err))
+		return
+	}
+	session, fault := probe.Open(d)
+	if fault != nil {
+		_ = d.Close()
+		w.become(ctx, protocol.Unread, drive.Key{}, fault)
+		return
+	}
+	w.open, w.session = d, session
+	pages, key := w.read(ctx, "", nil)
+	if !key.IsValid() {
+		w.unnamed(ctx, pages)
+		return
+	}
+	if w.said || w.bay.Attempts > 0 {
+		w.said, w.bay.Attempts = false, 0
+		w.remember(ctx)
+	}
+	w.become(ctx, protocol.Answering, key, nil)
+	if r := w.bench.runFor(key, w.bay.Number); r != nil {
+		w.current = r
+		var event run.Event = run.DriveBack{}
+		switch r.State {
+		case protocol.Interrupted:
+			event = run.Restarted{}
+		case protocol.Queued:
+			event = run.Begin{}
+		case protocol.Running, protocol.Absent, protocol.Stuck, protocol.Stopping, protocol.Done:
+		}
+		w.happen(ctx, event)
+	}
+}
+
+// unnamed settles a bay whose drive did not name itself.
+func (w *worker) unnamed(ctx context.Context, pages []reading.Page) {
+	fault := probe.FirstFault(pages)
+	connection := protocol.Unread
+	if fault != nil && fault.Class == drive.FaultStuck {
+		connection = protocol.StuckBay
+	}
+	w.leave()
+	w.become(ctx, connection, drive.Key{}, fault)
+}
+
+func (w *worker) remember(ctx context.Context) {
+	if err := w.bench.Journal.SaidBay(ctx, w.bay.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
+		w.bench.Log.Error("keeping a bay in the journal", "bay", w.bay.Number, "error", err)
+	}
+}
+
+// read takes a reading and reports it when the drive named itself.
+func (w *worker) read(ctx context.Context, order string, r *protocol.Run) ([]reading.Page, drive.Key) {
+	at, start := w.bench.clock.Now(), time.Now()
+	pages := w.session.Pages(ctx)
+	key := probe.Key(pages)
+	if !key.IsValid() || ctx.Err() != nil {
+		return pages, key
+	}
+	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.Number, Key: key, At: at, Took: time.Since(start), Pages: pages, Tool: w.bench.Tool}
+	if r != nil {
+		report.Run = r.ID
+		if s := r.Current(); s != nil {
+			report.Step = s.Kind
+		}
+	}
+	w.bench.report(ctx, protocol.Report{Reading: report})
+	return pages, key
+}
+
+// obey carries out an order, or says why not. What takes longer than a reply may wait comes back as a function.
+func (w *worker) obey(ctx context.Context, o protocol.Order) (protocol.Receipt, error, func()) {
+	none := protocol.Receipt{}
+	switch o.Kind {
+	case protocol.OrderAttempt:
+		return none, w.attempt(ctx), nil
+	case protocol.OrderVacate:
+		w.said, w.bay.Attempts = false, 0
+		w.remember(ctx)
+		if w.bay.Connection == protocol.Silent {
+			w.become(ctx, protocol.Empty, drive.Key{}, nil)
+		}
+		return none, nil, nil
+	case protocol.OrderStop:
+		if w.current == nil || w.current.ID != o.Run {
+			return none, w.stopAbsent(ctx, o), nil
+		}
+		return none, nil, func() { w.noPoll(); w.happen(ctx, run.StopAsked{By: o.By}) }
+	case protocol.OrderRead, protocol.OrderCheck:
+	}
+	switch {
+	case w.bay.Connection == protocol.StuckBay:
+		return none, w.refuse(o, drive.FaultStuck, "its drive holds an earlier command"), nil
+	case w.bay.Connection == protocol.Unread && w.bay.Fault != nil:
+		return none, &protocol.Refusal{Class: w.bay.Fault.Class, What: w.bay.Fault.What, Back: w.bay.Fault.Back, Do: w.bay.Fault.Advice()}, nil
+	case w.bay.Connection != protocol.Answering:
+		return none, w.refuse(o, drive.FaultNoAnswer, "no drive answers"), nil
+	case o.Key.IsValid() && o.Key != w.bay.Key:
+		return none, w.refuse(o, drive.FaultWrongDrive, fmt.Sprintf("%s is wanted, %s is in the bay", o.Key.Serial, w.bay.Key.Serial)), nil
+	}
+	if o.Kind == protocol.OrderRead {
+		return none, nil, func() {
+			if pages, key := w.read(ctx, o.ID, nil); key != w.bay.Key {
+				w.otherThanExpected(ctx, pages, key)
+			}
+		}
+	}
+	if w.current != nil {
+		return none, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID)), nil
+	}
+	r := run.NewQuick(w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now())
+	if err := w.bench.Journal.AddRun(ctx, &r); err != nil {
+		return none, err, nil
+	}
+	w.bench.awake()
+	w.current = &r
+	return protocol.Receipt{Run: &r}, nil, func() { w.happen(ctx, run.Begin{}) }
+}
+
+// stopAbsent stops a run whose drive is not here.
+func (w *worker) stopAbsent(ctx context.Context, o protocol.Order) error {
+	w.bench.mu.Lock()
+	r, ok := w.bench.runs[o.Run]
+	w.bench.mu.Unlock()
+	if !ok {
+		return w.refuse(o, drive.FaultNotRead, fmt.Sprintf("run %d is not under way", o.Run))
+	}
+	next, _ := run.Next(*r, run.StopAsked{By: o.By}, w.bench.clock.Now())
+	return w.bench.saveRun(ctx, next)
+}
+
+// attempt tries once more to make the drive answer that a person says is in the bay.
+func (w *worker) attempt(ctx context.Context) error {
+	if r, ok := w.bench.Source.(device.Rescanner); ok {
+		if err := r.Rescan(ctx, w.bay.Address); err != nil {
+			w.bench.Log.Warn("looking again", "bay", w.bay.Number, "error", err)
+		}
+	}
+	if w.bay.Device.Instance != "" && w.bay.Connection != protocol.Answering {
+		w.leave()
+		w.attach(ctx)
+		return nil
+	}
+	found, err := w.bench.Source.Look(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range found {
+		if d.Address == w.bay.Address {
+			w.see(ctx, seen{d, true})
+			return nil
+		}
+	}
+	w.said = true
+	w.bay.Attempts++
+	w.remember(ctx)
+	w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
+	return nil
+}
+
+// otherThanExpected settles a bay whose drive stopped naming itself, or names itself otherwise.
+func (w *worker) otherThanExpected(ctx context.Context, pages []reading.Page, key drive.Key) {
+	if key.IsValid() {
+		w.become(ctx, protocol.Answering, key, nil)
+		return
+	}
+	w.unnamed(ctx, pages)
+}
+
+// happen puts an event to the current run, stores it, and does what it asks for.
+func (w *worker) happen(ctx context.Context, e run.Event) {
+	for e != nil && w.current != nil && ctx.Err() == nil {
+		before := *w.current
+		next, effect := run.Next(before, e, w.bench.clock.Now())
+		if quiet(before, next) {
+			*w.current = next
+		} else if !w.save(ctx, next) {
+			return
+		}
+		w.bench.tellProgress(next)
+		e = w.effect(ctx, effect)
+	}
+}
+
+// quiet reports whether nothing but the percentage moved: that is told, not stored.
+func quiet(a, b protocol.Run) bool {
+	if a.State != b.State || len(a.Steps) != len(b.Steps) {
+		return false
+	}
+	for i := range a.Steps {
+		if x, y := a.Steps[i], b.Steps[i]; x.State != y.State || x.Sent != y.Sent || x.Tries != y.Tries || x.Adopted != y.Adopted {
+			return false
+		}
+	}
+	return true
+}
+
+func (w *worker) save(ctx context.Context, r protocol.Run) bool {
+	if err := w.bench.saveRun(ctx, r); err != nil {
+		if ctx.Err() == nil {
+			w.bench.Log.Error("storing a run; it stands still until the bench is restarted", "run", r.ID, "error", err)
+		}
+		return false
+	}
+	w.current = &r
+	if r.State == protocol.Done {
+		w.current = nil
+	}
+	return true
+}
+
+func (w *worker) perform(ctx context.Context, effect run.Effect) {
+	w.happen(ctx, w.effect(ctx, effect))
+}
+
+// effect does what a run asks for and gives the event it ended in, or nil when the run waits.
+func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
+	switch effect {
+	case run.Nothing:
+		return nil
+	case run.TakeReading:
+		return w.runReading(ctx)
+	case run.SendTest:
+		return w.command(ctx, ata.ExecuteSelfTest(ata.TestShort), run.TestSent{})
+	case run.AbortTest:
+		return w.command(ctx, ata.ExecuteSelfTest(ata.TestAbort), run.Aborted{})
+	case run.PollTest:
+		return w.look(ctx)
+	case run.PollLater:
+		wait, cancel := context.WithCancel(ctx)
+		fired := make(chan struct{}, 1)
+		w.poll, w.unpoll = fired, cancel
+		go func() {
+			if w.bench.clock.Sleep(wait, pollEvery) == nil {
+				fired <- struct{}{}
+			}
+		}()
+	}
+	return nil
+}
+
+// pollEvery is how often a self-test is looked at, in the drive's time.
+const pollEvery = 3 * time.Second
+
+func (w *worker) runReading(ctx context.Context) run.Event {
+	pages, key := w.read(ctx, "", w.current)
+	if key != w.current.Key {
+		fault := probe.FirstFault(pages)
+		switch {
+		case key.IsValid():
+			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading bay " + fmt.Sprint(w.bay.Number), Back: "serial " + key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
+		case fault == nil:
+			fault = &drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
+		case fault.Class == drive.FaultStuck:
+			w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
+		}
+		return run.Trouble{Fault: *fault}
+	}
+	r := reading.Decode(pages)
+	e := run.ReadingTaken{
+		CanTest: r.HasCounters && r.Capabilities.SelfTest, ShortPoll: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestNow == ata.TestRunning,
+		Why: "the drive has no self-tests",
+	}
+	for _, p := range pages {
+		switch {
+		case p.Fault != nil && (p.Fault.Class == drive.FaultVanished || p.Fault.Class == drive.FaultStuck):
+			if p.Fault.Class == drive.FaultStuck {
+				w.become(ctx, protocol.StuckBay, w.bay.Key, p.Fault)
+			}
+			return run.Trouble{Fault: *p.Fault}
+		case p.Name == reading.PageTestLog && p.Fault == nil:
+			e.Log = p.Bytes
+		case p.Name == reading.PageSMARTData && p.Fault != nil:
+			e.Why = p.Fault.Error()
+		}
+	}
+	if !e.CanTest && len(r.Faults) > 0 {
+		e.Why = r.Faults[0].Error()
+	}
+	return e
+}
+
+func (w *worker) command(ctx context.Context, c ata.Command, done run.Event) run.Event {
+	if _, fault := w.session.Do(ctx, c); fault != nil {
+		return w.trouble(ctx, fault)
+	}
+	return done
+}
+
+func (w *worker) trouble(ctx context.Context, fault *drive.Fault) run.Event {
+	if fault.Class == drive.FaultStuck {
+		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
+	}
+	return run.Trouble{Fault: *fault}
+}
+
+// look asks whether the self-test still runs, and for the log when it does not.
+func (w *worker) look(ctx context.Context) run.Event {
+	a, fault := w.session.Do(ctx, ata.ReadSMARTData())
+	if fault != nil {
+		return w.trouble(ctx, fault)
+	}
+	d, err := ata.DecodeSMARTData(a.Data)
+	if err != nil {
+		return run.Trouble{Fault: drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Back: err.Error()}}
+	}
+	e := run.Polled{Running: d.Test == ata.TestRunning, Left: d.TestRemaining, Status: d.Test}
+	if !e.Running {
+		log, fault := w.session.Do(ctx, ata.ReadLog(ata.LogSelfTest))
+		if fault != nil && (fault.Class == drive.FaultVanished || fault.Class == drive.FaultStuck) {
+			return w.trouble(ctx, fault)
+		}
+		e.Log = log.Data
+	}
+	return e
+}

@@ -1,0 +1,114 @@
+// Package protocol is the one contract between the shop and a bench: orders go down, reports come up. Every value in it
+// survives a trip through JSON, so that a bench may stand at the other end of a network. Start with Bench.
+package protocol
+
+import (
+	"context"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+)
+
+// Bench is a machine with bays, as the shop sees it.
+type Bench interface {
+	// Describe tells what does not change while the bench runs.
+	Describe() Description
+	// Order gives an order. It returns when the bench has taken it, or a *Refusal.
+	Order(ctx context.Context, o Order) (Receipt, error)
+	// Reports waits for reports that are not acknowledged yet and gives them in their order.
+	Reports(ctx context.Context) ([]Report, error)
+	// Acknowledge lets the bench forget reports up to seq.
+	Acknowledge(ctx context.Context, seq int64) error
+	// Progress delivers how runs stand; what nobody takes in time is lost.
+	Progress() <-chan Run
+}
+
+// Description is what a bench says of itself.
+type Description struct {
+	Name   string  `json:"name"`
+	Factor float64 `json:"factor"` // by how much its time runs faster than the wall's; 1 on a real bench
+}
+
+// OrderKind is what is wanted.
+type OrderKind string
+
+// The orders.
+const (
+	OrderAttempt OrderKind = "attempt" // there is a drive in the bay: look for it, again
+	OrderVacate  OrderKind = "vacate"  // there is no drive in the bay after all
+	OrderRead    OrderKind = "read"
+	OrderCheck   OrderKind = "check"
+	OrderStop    OrderKind = "stop"
+)
+
+// Order is one order to a bench.
+type Order struct {
+	Kind OrderKind `json:"kind"`
+	Bay  int       `json:"bay"`
+	Key  drive.Key `json:"key,omitzero"` // the drive it is meant for; another one in the bay refuses it
+	ID   string    `json:"id,omitempty"` // comes back with what the order caused
+	By   string    `json:"by,omitempty"`
+	Run  int64     `json:"run,omitempty"` // OrderStop
+}
+
+// Receipt is the bench's word that an order is taken.
+type Receipt struct {
+	Run *Run `json:"run,omitempty"` // OrderCheck
+}
+
+// Refusal is an order that a bench does not carry out.
+type Refusal struct {
+	Class drive.FaultClass // FaultNoAnswer, FaultWrongDrive, FaultStuck, FaultInUse ...
+	What  string
+	Back  string
+	Do    string
+}
+
+func (r *Refusal) Error() string { return r.What + ": " + r.Back + ". " + r.Do }
+
+// Connection is how a bay stands.
+type Connection string
+
+// The connections.
+const (
+	Empty     Connection = "empty"     // nothing is found, and nobody says otherwise
+	Silent    Connection = "silent"    // a person says there is a drive; nothing is found
+	Answering Connection = "answering" // the drive named itself
+	Unread    Connection = "unread"    // something is there that does not name itself to this version
+	StuckBay  Connection = "stuck"     // a command has not come back
+)
+
+// Bay is a bay as it stands.
+type Bay struct {
+	Number     int              `json:"number"`
+	Address    drive.Address    `json:"address"`
+	Connection Connection       `json:"connection"`
+	Key        drive.Key        `json:"key,omitzero"` // Answering
+	Device     drive.Attachment `json:"device,omitzero"`
+	Attempts   int              `json:"attempts"` // that found nothing, since a person said there is a drive
+	Fault      *drive.Fault     `json:"fault,omitempty"`
+	Since      time.Time        `json:"since"`
+}
+
+// Reading is the pages a drive sent at one moment.
+type Reading struct {
+	ID    string         `json:"id"` // unique; a report that comes twice is stored once
+	Order string         `json:"order,omitempty"`
+	Run   int64          `json:"run,omitempty"`
+	Step  StepKind       `json:"step,omitempty"`
+	Bay   int            `json:"bay"`
+	Key   drive.Key      `json:"key"`
+	At    time.Time      `json:"at"`
+	Took  time.Duration  `json:"took"`
+	Pages []reading.Page `json:"pages"`
+	Tool  string         `json:"tool"` // version that acquired it
+}
+
+// Report is one thing a bench has to tell. Exactly one of the pointers is set.
+type Report struct {
+	Seq     int64    `json:"seq"`
+	Bay     *Bay     `json:"bay,omitempty"`
+	Reading *Reading `json:"reading,omitempty"`
+	Run     *Run     `json:"run,omitempty"`
+}

@@ -1,0 +1,204 @@
+package shop
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/verdict"
+)
+
+func orderID() string { return rand.Text() }
+
+// Trends follows every signal over a drive's moments.
+func Trends(moments []Moment) map[signal.Name]trend.Trend {
+	all := map[signal.Name]trend.Trend{}
+	for _, d := range signal.Registry {
+		if t, ok := trend.Of(Points(moments, d.Name)); ok {
+			all[d.Name] = t
+		}
+	}
+	return all
+}
+
+// Points are the moments at which a signal had a value.
+func Points(moments []Moment, n signal.Name) []trend.Point {
+	var points []trend.Point
+	for _, m := range moments {
+		v, ok := m.Signals[n]
+		if !ok {
+			continue
+		}
+		hours, known := m.Signals[signal.PowerOnHours]
+		if !known {
+			hours = -1
+		}
+		points = append(points, trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v})
+	}
+	return points
+}
+
+func evidence(d Drive, decoded reading.Reading, now signal.Set, moments []Moment) verdict.Evidence {
+	e := verdict.Evidence{Identity: d.Identity, Duty: d.Duty, Now: now, Trends: Trends(moments), Readings: len(moments)}
+	if len(moments) > 0 {
+		e.ReadingSeq = moments[len(moments)-1].Seq
+	}
+	for _, t := range decoded.Tests {
+		if t.Status.Failed() && t.HasLBA {
+			lba := uint64(t.LBA)
+			e.FailingLBA = &lba
+			break
+		}
+	}
+	return e
+}
+
+// decide judges a drive on its latest reading, stores the verdict if it says something new, and brings drive_now up to date.
+func (s *Shop) decide(ctx context.Context, tx Tx, d Drive, decoded reading.Reading, now signal.Set, r Reading) ([]Event, error) {
+	moments, err := tx.Moments(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	e := evidence(d, decoded, now, moments)
+	v := verdict.Decide(s.policy, e)
+	n := d.Now
+	n.Readings, n.LastAt = len(moments), r.At
+	n.Hours, n.HasHours = now[signal.PowerOnHours].Number, now[signal.PowerOnHours].Available
+	n.Temperature, n.HasTemp = now[signal.Temperature].Number, now[signal.Temperature].Available
+	n.Margin, n.MarginShare = "", 0
+	if margins := verdict.Margins(s.policy, e); len(margins) > 0 {
+		n.Margin, n.MarginShare = margins[0].Margin.Words, margins[0].Margin.Share()
+	}
+	n.Grade, n.Findings, n.First = v.Grade, len(v.Findings), headline(v)
+
+	last, err := tx.LastVerdict(ctx, d.ID)
+	_, first := errors.AsType[*NotFound](err)
+	if err != nil && !first {
+		return nil, err
+	}
+	var events []Event
+	if first || !same(last.Verdict, v) {
+		stored := Verdict{Verdict: v, Drive: d.ID, At: r.At, Reading: r.Seq}
+		if err := tx.AddVerdict(ctx, &stored); err != nil {
+			return nil, err
+		}
+		n.VerdictSeq, n.Signed = stored.Seq, nil
+		events = append(events, Event{At: s.clock.Now(), Kind: VerdictChanged, Serial: d.Identity.Serial, Bay: r.Bay, Reading: r.Seq, Text: fmt.Sprintf("%s: %s", d.Identity.Serial, v.Grade)})
+	}
+	return events, tx.SaveNow(ctx, d.ID, n)
+}
+
+// headline is the one sentence a list has room for.
+func headline(v verdict.Verdict) string {
+	switch {
+	case len(v.Findings) > 0:
+		return v.Findings[0].Sentence
+	case v.Grade == drive.Healthy:
+		return "No findings."
+	case len(v.Missing) > 0:
+		return "Missing: " + v.Missing[0].What
+	}
+	return ""
+}
+
+// same reports whether two verdicts say the same; which reading they rest on and how long a counter has been steady is not
+// news.
+func same(a, b verdict.Verdict) bool {
+	return essence(a) == essence(b)
+}
+
+func essence(v verdict.Verdict) string {
+	var parts []string
+	for _, f := range append(append([]verdict.Finding(nil), v.Findings...), v.Notes...) {
+		sentence, _, _ := strings.Cut(f.Sentence, ", steady for")
+		if f.Margin != nil && f.Margin.Words != "" && f.Effect == "note" {
+			sentence = "" // a temperature that wavers is not news
+		}
+		parts = append(parts, f.Rule+string(f.Effect)+sentence)
+	}
+	for _, m := range v.Missing {
+		parts = append(parts, m.ID)
+	}
+	for _, u := range v.Unjudged {
+		parts = append(parts, u.Rule)
+	}
+	b, err := json.Marshal([]any{v.Grade, v.Duty, v.Policy, parts})
+	if err != nil {
+		return err.Error()
+	}
+	return string(b)
+}
+
+// Redecide judges a drive anew on what is stored, after its duty or the policy changed.
+func (s *Shop) Redecide(ctx context.Context, tx Tx, d Drive) ([]Event, error) {
+	moments, err := tx.Moments(ctx, d.ID)
+	if err != nil || len(moments) == 0 {
+		return nil, err
+	}
+	r, err := tx.Reading(ctx, d.ID, moments[len(moments)-1].Seq)
+	if err != nil {
+		return nil, err
+	}
+	decoded := reading.Decode(r.Pages)
+	r.Bay = d.Now.Bay
+	return s.decide(ctx, tx, d, decoded, signal.Of(&decoded), r)
+}
+
+// Sign accepts the present verdict of a drive, or overrules it when grade differs; that needs a reason. Signing names the
+// verdict seen, so that nobody signs what changed meanwhile.
+func (s *Shop) Sign(ctx context.Context, d Drive, seen int, grade drive.Grade, by, reason string) (Verdict, error) {
+	by, reason = strings.TrimSpace(by), strings.TrimSpace(reason)
+	if by == "" {
+		return Verdict{}, &Invalid{"a signature needs a name", "Say who signs."}
+	}
+	var event Event
+	err := s.store.Write(ctx, func(tx Tx) error {
+		v, err := tx.LastVerdict(ctx, d.ID)
+		if err != nil {
+			return err
+		}
+		switch {
+		case seen != 0 && seen != v.Seq:
+			return &Conflict{fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq), "Look at the new one, then sign."}
+		case v.Signed != nil:
+			return &Conflict{fmt.Sprintf("verdict %d of %s is signed by %s already", v.Seq, d.Identity.Serial, v.Signed.By), "New evidence opens it again."}
+		case grade == drive.Undecided && v.Grade == drive.Undecided:
+			return &Conflict{d.Identity.Serial + " is undecided", "Bring the missing evidence, or overrule with a grade and a reason."}
+		case grade == drive.Undecided:
+			grade = v.Grade
+		}
+		if grade != v.Grade && reason == "" {
+			return &Invalid{fmt.Sprintf("overruling %s with %s needs a reason", v.Grade, grade), "Say why."}
+		}
+		sign := SignOff{At: s.clock.Now(), By: by, Grade: grade, Reason: reason}
+		if err := tx.Sign(ctx, d.ID, v.Seq, sign); err != nil {
+			return err
+		}
+		current, err := tx.Drive(ctx, d.ID)
+		if err != nil {
+			return err
+		}
+		current.Now.Signed = &sign
+		if err := tx.SaveNow(ctx, d.ID, current.Now); err != nil {
+			return err
+		}
+		text := fmt.Sprintf("%s: %s, signed by %s", d.Identity.Serial, v.Grade, by)
+		if grade != v.Grade {
+			text = fmt.Sprintf("%s: %s overruled with %s by %s", d.Identity.Serial, v.Grade, grade, by)
+		}
+		event = Event{At: s.clock.Now(), Kind: VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Text: text}
+		return tx.AddEvent(ctx, &event)
+	})
+	if err != nil {
+		return Verdict{}, err
+	}
+	s.hub.publish(event)
+	return s.store.LastVerdict(ctx, d.ID)
+}

@@ -1,0 +1,218 @@
+package shop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
+)
+
+// TakeIn opens an intake for the drive in a bay. The drive need not answer yet: the intake waits for it and its number is
+// the drive's handle until a serial is known.
+func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
+	for _, text := range []*string{&i.Ticket, &i.Customer, &i.Complaint, &i.Label, &i.By} {
+		if *text = strings.TrimSpace(*text); len(*text) > 500 {
+			return Intake{}, &Invalid{"a text of the intake is longer than 500 bytes", "Shorten it."}
+		}
+	}
+	bay, err := s.Bay(ctx, i.Bay)
+	if err != nil {
+		return Intake{}, err
+	}
+	i.At = s.clock.Now()
+	if i.Copied && !i.Wanted {
+		i.Wanted = true
+	}
+	if bay.Bay.Connection == protocol.Empty || bay.Bay.Connection == protocol.Unread || bay.Bay.Connection == protocol.Silent {
+		if err := s.Attempt(ctx, i.Bay); err != nil {
+			return Intake{}, err
+		}
+	}
+	event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay}
+	err = s.store.Write(ctx, func(tx Tx) error {
+		if err := tx.SaveIntake(ctx, &i); err != nil {
+			return err
+		}
+		if bay.Drive != nil {
+			event.Serial = bay.Drive.Identity.Serial
+			if err := s.settle(ctx, tx, &i, *bay.Drive); err != nil {
+				return err
+			}
+		}
+		event.Text = fmt.Sprintf("Bay %d: intake %d opened", i.Bay, i.ID)
+		return tx.AddEvent(ctx, &event)
+	})
+	if err != nil {
+		return Intake{}, err
+	}
+	s.hub.publish(event)
+	return i, nil
+}
+
+// settle ties an intake to the drive that named itself, and judges the drive for the duty it came with.
+func (s *Shop) settle(ctx context.Context, tx Tx, i *Intake, d Drive) error {
+	i.Drive = d.ID
+	if err := tx.SaveIntake(ctx, i); err != nil {
+		return err
+	}
+	if i.Duty == "" || i.Duty == d.Duty {
+		return nil
+	}
+	d.Duty = i.Duty
+	if err := tx.SaveDrive(ctx, &d); err != nil {
+		return err
+	}
+	_, err := s.Redecide(ctx, tx, d)
+	return err
+}
+
+// RecordCopy notes that the data of the drive in a bay has been copied.
+func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, error) {
+	var i Intake
+	event := Event{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay}
+	err := s.store.Write(ctx, func(tx Tx) (err error) {
+		if i, err = tx.IntakeInBay(ctx, bay); err != nil {
+			return err
+		}
+		i.Copied = true
+		event.Text = fmt.Sprintf("Bay %d: data copied, says %s", bay, by)
+		if err := tx.SaveIntake(ctx, &i); err != nil {
+			return err
+		}
+		return tx.AddEvent(ctx, &event)
+	})
+	if err != nil {
+		return Intake{}, err
+	}
+	s.hub.publish(event)
+	return i, nil
+}
+
+// Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
+func (s *Shop) Attempt(ctx context.Context, bay int) error {
+	_, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderAttempt, Bay: bay})
+	return err
+}
+
+// Vacate says that there is no drive in a bay after all.
+func (s *Shop) Vacate(ctx context.Context, bay int) error {
+	_, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay})
+	return err
+}
+
+// CheckQuick starts a quick check of a drive. Data at risk keeps it from starting: the self-test loads the surface.
+func (s *Shop) CheckQuick(ctx context.Context, d Drive, by string) (protocol.Run, error) {
+	if d.Now.Bay == 0 {
+		return protocol.Run{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then check it."}
+	}
+	if i, err := s.store.IntakeInBay(ctx, d.Now.Bay); err == nil && i.Drive == d.ID && i.AtRisk() {
+		return protocol.Run{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", "Copy the data and record the copy, then check."}
+	}
+	receipt, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderCheck, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
+	if err != nil {
+		return protocol.Run{}, err
+	}
+	return *receipt.Run, nil
+}
+
+// StopRun stops a run and gives it as it stands then.
+func (s *Shop) StopRun(ctx context.Context, id int64, by string) (protocol.Run, error) {
+	r, err := s.RunByID(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	if r.State == protocol.Done {
+		return r, &Conflict{fmt.Sprintf("run %d is done", id), "There is nothing to stop."}
+	}
+	_, err = s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: id, Bay: r.Bay, By: by})
+	if err != nil {
+		return r, err
+	}
+	return s.RunByID(ctx, id)
+}
+
+// FindDrive finds the one drive a person names: by serial, by an unambiguous ending of at least 3 characters, or by "bay N".
+func (s *Shop) FindDrive(ctx context.Context, name string) (Drive, error) {
+	name = strings.TrimSpace(name)
+	var bay int
+	if n, err := fmt.Sscanf(strings.ToLower(name), "bay-%d", &bay); n == 1 && err == nil {
+		return s.driveInBay(ctx, bay)
+	}
+	ending := strings.ToUpper(strings.ReplaceAll(name, " ", ""))
+	if len(ending) < 3 {
+		return Drive{}, &Invalid{fmt.Sprintf("%q is too short to name a drive", name), "Give at least the last 3 characters of its serial, or bay-N."}
+	}
+	found, err := s.store.DrivesBySuffix(ctx, ending)
+	if err != nil {
+		return Drive{}, err
+	}
+	var exact []Drive
+	for _, d := range found {
+		if strings.EqualFold(d.Identity.Serial, ending) {
+			exact = append(exact, d)
+		}
+	}
+	if len(exact) == 1 {
+		found = exact
+	}
+	switch len(found) {
+	case 0:
+		return Drive{}, &NotFound{fmt.Sprintf("no drive whose serial ends with %q", name), "List the drives, or read it in a bay first."}
+	case 1:
+		return found[0], nil
+	}
+	var serials []string
+	for _, d := range found[:min(len(found), 5)] {
+		serials = append(serials, d.Identity.Serial)
+	}
+	return Drive{}, &Invalid{fmt.Sprintf("%q names %d drives: %s", name, len(found), strings.Join(serials, ", ")), "Give more of the serial."}
+}
+
+func (s *Shop) driveInBay(ctx context.Context, number int) (Drive, error) {
+	b, err := s.Bay(ctx, number)
+	if err != nil {
+		return Drive{}, err
+	}
+	if b.Drive == nil {
+		do := "Check its power, then try again."
+		if b.Bay.Fault != nil {
+			do = b.Bay.Fault.Advice()
+		}
+		return Drive{}, &NotFound{fmt.Sprintf("no drive has named itself in bay %d (%s)", number, b.Bay.Connection), do}
+	}
+	return *b.Drive, nil
+}
+
+// isNone reports whether an error only says that there is nothing.
+func isNone(err error) bool {
+	_, none := errors.AsType[*NotFound](err)
+	return none
+}
+
+// SetDuty changes what a drive is meant for and judges it anew.
+func (s *Shop) SetDuty(ctx context.Context, d Drive, duty drive.Duty) error {
+	var events []Event
+	err := s.store.Write(ctx, func(tx Tx) (err error) {
+		d.Duty = duty
+		if err = tx.SaveDrive(ctx, &d); err != nil {
+			return err
+		}
+		events, err = s.Redecide(ctx, tx, d)
+		for i := range events {
+			if err == nil {
+				err = tx.AddEvent(ctx, &events[i])
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for _, e := range events {
+		s.hub.publish(e)
+	}
+	return nil
+}

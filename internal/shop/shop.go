@@ -1,0 +1,358 @@
+// Package shop is what a repair shop does with drives: takes them in, records what they say, has them checked, decides, and
+// lets a person sign. It knows neither HTTP nor SQL: it declares the storage it needs, and talks to benches through package
+// protocol. One file holds one use case. Start with Shop, then record.go.
+package shop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
+)
+
+// Drive is a drive as the shop knows it.
+type Drive struct {
+	ID        int64
+	Identity  drive.Identity
+	Duty      drive.Duty
+	FirstSeen time.Time
+	Now       Now
+}
+
+// Now is how a drive stands: what lists are made of.
+type Now struct {
+	Grade       drive.Grade
+	VerdictSeq  int
+	Signed      *SignOff // of the present verdict
+	Margin      string   // the tightest one in words; empty for none
+	MarginShare float64
+	Findings    int
+	First       string // sentence of the worst finding
+	Hours       float64
+	HasHours    bool
+	Temperature float64
+	HasTemp     bool
+	Readings    int
+	LastAt      time.Time
+	Bay         int // 0: in none
+}
+
+// Reading is a stored reading.
+type Reading struct {
+	Drive   int64
+	Seq     int
+	At      time.Time
+	Took    time.Duration
+	Bay     int
+	Run     int64
+	Step    protocol.StepKind
+	Tool    string
+	Decoder int
+	Pages   []reading.Page
+	Report  string // the bench's own id of it
+	Signals map[signal.Name]float64
+}
+
+// Moment is a reading's place in a drive's life, with its signals.
+type Moment struct {
+	Seq     int
+	At      time.Time
+	Run     int64
+	Step    protocol.StepKind
+	Signals map[signal.Name]float64
+}
+
+// Verdict is a stored verdict. It is never edited; a new one follows it.
+type Verdict struct {
+	verdict.Verdict
+	Drive   int64
+	Seq     int
+	At      time.Time
+	Reading int // seq of the reading it was made at
+	Signed  *SignOff
+}
+
+// SignOff is a person accepting or overruling a verdict.
+type SignOff struct {
+	At     time.Time   `json:"at"`
+	By     string      `json:"by"`
+	Grade  drive.Grade `json:"grade"` // the one signed; differs from the verdict's when overruled
+	Reason string      `json:"reason,omitempty"`
+}
+
+// Intake is one arrival of a drive.
+type Intake struct {
+	ID        int64
+	Drive     int64 // 0 until the drive named itself
+	Bay       int
+	Ticket    string
+	Customer  string
+	Complaint string
+	Label     string // what the label and the hand tell
+	Wanted    bool   // the data is wanted
+	Copied    bool   // and has been copied
+	Duty      drive.Duty
+	At        time.Time
+	By        string
+}
+
+// AtRisk reports whether the data is wanted and not yet copied.
+func (i Intake) AtRisk() bool { return i.Wanted && !i.Copied }
+
+// Change is a counter that matters, moving.
+type Change struct {
+	Signal        signal.Name
+	Seq           int
+	At            time.Time
+	Hours         float64 // -1 unknown
+	Before, After float64
+}
+
+// EventKind names a fact.
+type EventKind string
+
+// The facts that are stored and served. Progress is told, not stored.
+const (
+	BayChanged     EventKind = "bay.changed"
+	ReadingTaken   EventKind = "reading.taken"
+	VerdictChanged EventKind = "verdict.changed"
+	VerdictSigned  EventKind = "verdict.signed"
+	RunChanged     EventKind = "run.changed"
+	IntakeChanged  EventKind = "intake.changed"
+	RunProgress    EventKind = "run.progress" // Seq 0
+)
+
+// Event is a fact with its place in the sequence.
+type Event struct {
+	Seq     int64     `json:"seq"`
+	At      time.Time `json:"at"`
+	Kind    EventKind `json:"kind"`
+	Serial  string    `json:"serial,omitempty"`
+	Bay     int       `json:"bay,omitempty"`
+	Run     int64     `json:"run,omitempty"`
+	Order   string    `json:"-"`
+	Reading int       `json:"reading,omitempty"`
+	Percent int       `json:"percent,omitempty"`
+	Text    string    `json:"text,omitempty"` // what happened, for a live region
+}
+
+// Reader is the storage the shop reads from.
+type Reader interface {
+	Drive(ctx context.Context, id int64) (Drive, error)
+	DriveByKey(ctx context.Context, key drive.Key) (Drive, error)
+	DrivesBySuffix(ctx context.Context, ending string) ([]Drive, error)
+	Drives(ctx context.Context, q Query) ([]Drive, error)
+	Moments(ctx context.Context, driveID int64) ([]Moment, error)
+	Reading(ctx context.Context, driveID int64, seq int) (Reading, error)
+	Changes(ctx context.Context, driveID int64) ([]Change, error)
+	Verdicts(ctx context.Context, driveID int64) ([]Verdict, error) // newest first
+	LastVerdict(ctx context.Context, driveID int64) (Verdict, error)
+	Runs(ctx context.Context, q RunQuery) ([]protocol.Run, error)
+	Run(ctx context.Context, id int64) (protocol.Run, error)
+	Bays(ctx context.Context) ([]protocol.Bay, error)
+	Intakes(ctx context.Context, driveID int64) ([]Intake, error)
+	IntakeInBay(ctx context.Context, bay int) (Intake, error)
+	Events(ctx context.Context, after int64, limit int) ([]Event, error)
+	LastEvent(ctx context.Context) (int64, error)
+}
+
+// Tx is one change of the storage: all of it, or nothing.
+type Tx interface {
+	Reader
+	SaveDrive(ctx context.Context, d *Drive) error // a new one gets its ID
+	SaveNow(ctx context.Context, driveID int64, n Now) error
+	AddReading(ctx context.Context, r *Reading, signals signal.Set) (fresh bool, err error) // gives it its Seq
+	AddChange(ctx context.Context, driveID int64, c Change) error
+	AddVerdict(ctx context.Context, v *Verdict) error
+	Sign(ctx context.Context, driveID int64, verdictSeq int, s SignOff) error
+	SaveRun(ctx context.Context, r protocol.Run) error
+	SaveBay(ctx context.Context, b protocol.Bay) error
+	SaveIntake(ctx context.Context, i *Intake) error
+	AddEvent(ctx context.Context, e *Event) error
+	SavePolicy(ctx context.Context, version int, name string, text []byte, at time.Time) error
+}
+
+// Store is the storage as a whole.
+type Store interface {
+	Reader
+	Write(ctx context.Context, f func(tx Tx) error) error
+}
+
+// Query selects drives for a list.
+type Query struct {
+	Text  string // in serial, model, ticket or customer
+	Grade *drive.Grade
+	After string // cursor: serial of the last one seen
+	Limit int
+}
+
+// RunQuery selects runs, newest first.
+type RunQuery struct {
+	Drive drive.Key // zero: all
+	Open  bool
+	Limit int
+}
+
+// Clock tells the time of the shop; a simulated bench's time is the shop's, too.
+type Clock interface{ Now() time.Time }
+
+// NotFound says that there is no such thing.
+type NotFound struct{ What, Do string }
+
+func (e *NotFound) Error() string { return e.What + ". " + e.Do }
+
+// Invalid says what is wrong with a request.
+type Invalid struct{ What, Do string }
+
+func (e *Invalid) Error() string { return e.What + ". " + e.Do }
+
+// Conflict says why a request cannot be met as things stand.
+type Conflict struct{ What, Do string }
+
+func (e *Conflict) Error() string { return e.What + ". " + e.Do }
+
+// Shop is the running shop.
+type Shop struct {
+	Name   string
+	store  Store
+	bench  protocol.Bench
+	policy *policy.Policy
+	clock  Clock
+	log    *slog.Logger
+	hub    hub
+
+	mu      sync.Mutex
+	waiting map[string]chan Reading // orders whose reading somebody waits for
+	live    map[int64]protocol.Run  // progress of open runs, fresher than the store
+}
+
+// New makes a shop over a store, a bench and a policy, and publishes the policy if the store does not have it.
+func New(ctx context.Context, name string, store Store, bench protocol.Bench, policyText []byte, clock Clock, log *slog.Logger) (*Shop, error) {
+	p, err := policy.Parse(policyText)
+	if err != nil {
+		return nil, err
+	}
+	s := &Shop{Name: name, store: store, bench: bench, policy: p, clock: clock, log: log, waiting: map[string]chan Reading{}, live: map[int64]protocol.Run{}}
+	return s, store.Write(ctx, func(tx Tx) error { return tx.SavePolicy(ctx, p.Version, p.Name, policyText, clock.Now()) })
+}
+
+// Run takes the bench's reports in until the context ends.
+func (s *Shop) Run(ctx context.Context) error {
+	go s.follow(ctx)
+	for {
+		reports, err := s.bench.Reports(ctx)
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return fmt.Errorf("taking reports from %s: %w", s.bench.Describe().Name, err)
+		}
+		for _, r := range reports {
+			if err := s.take(ctx, r); err != nil {
+				if ctx.Err() != nil {
+					return nil
+				}
+				// The bench keeps what is not acknowledged: nothing is lost while, say, the disk is full.
+				s.log.Error("storing a report; it stays with the bench and is tried again", "report", r.Seq, "error", err)
+				select {
+				case <-ctx.Done():
+					return nil
+				case <-time.After(2 * time.Second):
+				}
+				break
+			}
+			if err := s.bench.Acknowledge(ctx, r.Seq); err != nil && ctx.Err() == nil {
+				return fmt.Errorf("acknowledging a report: %w", err)
+			}
+		}
+	}
+}
+
+// follow passes progress on.
+func (s *Shop) follow(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case r := <-s.bench.Progress():
+			s.mu.Lock()
+			s.live[r.ID] = r
+			if r.State == protocol.Done {
+				delete(s.live, r.ID)
+			}
+			s.mu.Unlock()
+			s.hub.publish(Event{At: s.clock.Now(), Kind: RunProgress, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent()})
+		}
+	}
+}
+
+// take stores one report and tells the world.
+func (s *Shop) take(ctx context.Context, r protocol.Report) error {
+	var events []Event
+	err := s.store.Write(ctx, func(tx Tx) (err error) {
+		switch {
+		case r.Reading != nil:
+			events, err = s.record(ctx, tx, *r.Reading)
+		case r.Bay != nil:
+			events, err = s.bayChanged(ctx, tx, *r.Bay)
+		case r.Run != nil:
+			events, err = s.runChanged(ctx, tx, *r.Run)
+		}
+		for i := range events {
+			if err == nil {
+				err = tx.AddEvent(ctx, &events[i])
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for _, e := range events {
+		s.hub.publish(e)
+		if e.Kind == ReadingTaken && e.Order != "" {
+			s.deliver(ctx, e)
+		}
+	}
+	return nil
+}
+
+func (s *Shop) runChanged(ctx context.Context, tx Tx, r protocol.Run) ([]Event, error) {
+	if err := tx.SaveRun(ctx, r); err != nil {
+		return nil, err
+	}
+	text := fmt.Sprintf("Bay %d: %s, %s", r.Bay, r.Kind.Title(), Standing(r))
+	return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}, nil
+}
+
+func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, error) {
+	if err := tx.SaveBay(ctx, b); err != nil {
+		return nil, err
+	}
+	events := []Event{{At: s.clock.Now(), Kind: BayChanged, Serial: b.Key.Serial, Bay: b.Number, Text: fmt.Sprintf("Bay %d: %s", b.Number, b.Connection)}}
+	if b.Connection != protocol.Answering {
+		return events, nil
+	}
+	// A drive that named itself takes the intake that was opened for its bay.
+	i, err := tx.IntakeInBay(ctx, b.Number)
+	if _, none := errors.AsType[*NotFound](err); none || err == nil && i.Drive != 0 {
+		return events, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	d, err := tx.DriveByKey(ctx, b.Key)
+	if err != nil {
+		return nil, err
+	}
+	return events, s.settle(ctx, tx, &i, d)
+}

@@ -1,0 +1,548 @@
+package shop
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
+)
+
+// Action is the one thing a bay waits for.
+type Action string
+
+// The actions. A person is awaited for all but ActionOpen and ActionDriveIn.
+const (
+	ActionOpen       Action = "open"
+	ActionDriveIn    Action = "drive_in"
+	ActionTryAgain   Action = "try_again"
+	ActionCheck      Action = "check"
+	ActionSign       Action = "sign"
+	ActionReview     Action = "review"
+	ActionRecordCopy Action = "record_copy"
+)
+
+// BayView is a bay with all that a card shows of it.
+type BayView struct {
+	Bay    protocol.Bay
+	Drive  *Drive
+	Run    *protocol.Run // open, or nil
+	Intake *Intake
+	Doing  string // what is going on, a sentence
+	Note   string // below it: what is so besides
+	Action Action
+	Next   string // the action in two words, for a table
+}
+
+// Bays lists all bays as they stand.
+func (s *Shop) Bays(ctx context.Context) ([]BayView, error) {
+	bays, err := s.store.Bays(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]BayView, len(bays))
+	for i, b := range bays {
+		if all[i], err = s.view(ctx, b); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// Bay gives one bay.
+func (s *Shop) Bay(ctx context.Context, number int) (BayView, error) {
+	bays, err := s.store.Bays(ctx)
+	if err != nil {
+		return BayView{}, err
+	}
+	for _, b := range bays {
+		if b.Number == number {
+			return s.view(ctx, b)
+		}
+	}
+	return BayView{}, &NotFound{fmt.Sprintf("there is no bay %d", number), "List the bays."}
+}
+
+func (s *Shop) view(ctx context.Context, b protocol.Bay) (BayView, error) {
+	v := BayView{Bay: b, Action: ActionOpen, Next: "wait"}
+	if b.Key.IsValid() {
+		d, err := s.store.DriveByKey(ctx, b.Key)
+		if err != nil && !isNone(err) {
+			return v, err
+		}
+		if err == nil {
+			v.Drive = &d
+		}
+	}
+	i, err := s.store.IntakeInBay(ctx, b.Number)
+	if err != nil && !isNone(err) {
+		return v, err
+	}
+	if err == nil && (i.Drive == 0 && b.Connection != protocol.Empty || v.Drive != nil && i.Drive == v.Drive.ID) {
+		v.Intake = &i
+	}
+	if v.Drive != nil {
+		open, err := s.Runs(ctx, RunQuery{Drive: b.Key, Open: true, Limit: 1})
+		if err != nil {
+			return v, err
+		}
+		if len(open) > 0 {
+			v.Run = &open[0]
+		}
+	}
+	s.describe(&v)
+	return v, nil
+}
+
+// describe finds the words for a bay: what is going on, and what to do.
+func (s *Shop) describe(v *BayView) {
+	b, d := v.Bay, v.Drive
+	switch {
+	case b.Connection == protocol.Empty:
+		v.Doing, v.Action, v.Next = "Put a drive in. It is read as soon as it answers.", ActionDriveIn, "put a drive in"
+	case b.Connection == protocol.Silent:
+		v.Doing, v.Action, v.Next = fmt.Sprintf("No answer, attempt %d. Check its power.", b.Attempts), ActionTryAgain, "check power"
+	case b.Connection == protocol.StuckBay && b.Fault != nil:
+		v.Doing, v.Note, v.Action, v.Next = command(b.Fault.What)+": "+b.Fault.Back+". Others continue.", "Leave it in the bay", ActionTryAgain, "leave it"
+	case b.Connection == protocol.Unread && b.Fault != nil:
+		v.Doing, v.Note, v.Next = "Counters not read yet: "+b.Fault.Back+".", b.Fault.Advice(), "see advice"
+	case v.Run != nil:
+		v.Doing, v.Note, v.Next = "Quick: "+Standing(*v.Run), "", "wait"
+	case v.Intake != nil && v.Intake.AtRisk():
+		v.Doing, v.Action, v.Next = "Data wanted, not copied. Checks wait.", ActionRecordCopy, "copy the data"
+	case d == nil:
+		v.Doing = "Getting to know the drive."
+	case d.Identity.Security.Locked:
+		v.Doing = "Locked by a password. Surface not read."
+	default:
+		v.Doing = d.Now.First
+		v.Action, v.Next = verdictAction(d)
+	}
+	if v.Note == "" && d != nil && v.Run == nil && b.Connection == protocol.Answering {
+		v.Note = "Safe to remove"
+		if b.Device.InUse != "" {
+			v.Note = "In use: " + b.Device.InUse
+		}
+	}
+}
+
+// command shortens what was tried to the name of the command.
+func command(what string) string {
+	if strings.HasPrefix(what, "command") {
+		return "A command"
+	}
+	return what
+}
+
+func verdictAction(d *Drive) (Action, string) {
+	switch {
+	case d.Now.Signed != nil:
+		return ActionOpen, "hand over"
+	case d.Now.Grade == drive.Undecided:
+		return ActionCheck, "quick check"
+	case d.Now.Grade == drive.Healthy && d.Now.Findings == 0:
+		return ActionSign, "sign"
+	}
+	return ActionReview, "review"
+}
+
+// Standing says in a few words where a run stands.
+func Standing(r protocol.Run) string {
+	switch r.State {
+	case protocol.Queued:
+		return "waits to begin"
+	case protocol.Absent:
+		return "its drive is not in the bay"
+	case protocol.Stuck:
+		return "its drive holds a command"
+	case protocol.Interrupted:
+		return "picked up again after a restart"
+	case protocol.Stopping:
+		return "stopping"
+	case protocol.Done:
+		if r.Reason != "" && r.Outcome != protocol.Passed {
+			return string(r.Outcome) + ": " + r.Reason
+		}
+		for _, step := range r.Steps {
+			if step.State == protocol.StepFailed {
+				return fmt.Sprintf("%s: %s, %s", r.Outcome, strings.ToLower(step.Kind.Title()), step.Note)
+			}
+		}
+		return string(r.Outcome)
+	case protocol.Running:
+	}
+	if step := r.Current(); step != nil {
+		return strings.ToLower(step.Kind.Title())
+	}
+	return "running"
+}
+
+// Runs lists runs, open ones as fresh as their progress.
+func (s *Shop) Runs(ctx context.Context, q RunQuery) ([]protocol.Run, error) {
+	all, err := s.store.Runs(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i, r := range all {
+		if live, ok := s.live[r.ID]; ok && r.State != protocol.Done {
+			all[i] = live
+		}
+	}
+	return all, nil
+}
+
+// RunByID gives one run.
+func (s *Shop) RunByID(ctx context.Context, id int64) (protocol.Run, error) {
+	r, err := s.store.Run(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if live, ok := s.live[id]; ok && r.State != protocol.Done {
+		return live, nil
+	}
+	return r, nil
+}
+
+// Drives lists drives.
+func (s *Shop) Drives(ctx context.Context, q Query) ([]Drive, error) { return s.store.Drives(ctx, q) }
+
+// Reading gives a reading of a drive; seq 0 is the latest.
+func (s *Shop) Reading(ctx context.Context, d Drive, seq int) (Reading, error) {
+	if seq == 0 {
+		seq = d.Now.Readings
+	}
+	return s.store.Reading(ctx, d.ID, seq)
+}
+
+// Readings lists the moments of a drive's readings, oldest first.
+func (s *Shop) Readings(ctx context.Context, d Drive) ([]Moment, error) {
+	return s.store.Moments(ctx, d.ID)
+}
+
+// Verdict gives the present verdict of a drive.
+func (s *Shop) Verdict(ctx context.Context, d Drive) (Verdict, error) {
+	return s.store.LastVerdict(ctx, d.ID)
+}
+
+// Intake gives the drive's present intake, nil when it has none.
+func (s *Shop) Intake(ctx context.Context, d Drive) (*Intake, error) {
+	all, err := s.store.Intakes(ctx, d.ID)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// Policy tells the policy in force.
+func (s *Shop) Policy() (version int, name string, rules int) {
+	return s.policy.Version, s.policy.Name, len(s.policy.Rules)
+}
+
+// Bench tells of the bench.
+func (s *Shop) Bench() protocol.Description { return s.bench.Describe() }
+
+// Clock is the shop's time now.
+func (s *Shop) Clock() time.Time { return s.clock.Now() }
+
+// Course is a signal over a drive's life, with what it is measured against.
+type Course struct {
+	Definition signal.Definition
+	Value      signal.Value
+	Hours      []float64 // of each point; -1 unknown
+	Values     []float64
+	Seqs       []int
+	Limit      *float64
+	Margin     *verdict.Margin
+	Since      string // what became of it since the last visit, short
+	Finding    int    // number of the finding it belongs to, from 1
+}
+
+// Courses gives every signal of a drive, tightest margin first, then those that moved, then the rest.
+func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error) {
+	moments, err := s.store.Moments(ctx, d.ID)
+	if err != nil || len(moments) == 0 {
+		return nil, moments, err
+	}
+	latest, err := s.store.Reading(ctx, d.ID, moments[len(moments)-1].Seq)
+	if err != nil {
+		return nil, nil, err
+	}
+	decoded := reading.Decode(latest.Pages)
+	now := signal.Of(&decoded)
+	v, err := s.store.LastVerdict(ctx, d.ID)
+	if err != nil && !isNone(err) {
+		return nil, nil, err
+	}
+	before, err := s.lastVisit(ctx, d, moments)
+	if err != nil {
+		return nil, nil, err
+	}
+	margins := verdict.Margins(s.policy, evidence(d, decoded, now, moments))
+	all := make([]Course, 0, len(signal.Registry))
+	for _, def := range signal.Registry {
+		c := Course{Definition: def, Value: now[def.Name]}
+		for _, p := range Points(moments, def.Name) {
+			c.Hours, c.Values, c.Seqs = append(c.Hours, p.Hours), append(c.Values, p.Value), append(c.Seqs, p.Seq)
+		}
+		for _, m := range margins {
+			if m.Signal == def.Name {
+				c.Limit, c.Margin = &m.Limit, &m.Margin
+			}
+		}
+		for n, f := range append(slices.Clone(v.Findings), v.Notes...) {
+			if c.Finding == 0 && slices.Contains(f.Signals, def.Name) && c.Value.Number > 0 {
+				c.Finding = n + 1
+			}
+		}
+		if was, ok := before.Signals[def.Name]; ok && c.Value.Available {
+			c.Since = Moved(was, c.Value.Number, def.Unit)
+		}
+		all = append(all, c)
+	}
+	slices.SortStableFunc(all, func(a, b Course) int { return cmp.Compare(weight(b), weight(a)) })
+	return all, moments, nil
+}
+
+// weight orders signals for a person: used-up allowance, then findings, then movement, then anything above zero.
+func weight(c Course) float64 {
+	w := 0.0
+	if c.Margin != nil {
+		w += c.Margin.Share()
+	}
+	if c.Finding > 0 {
+		w += 10
+	}
+	if len(c.Values) > 1 && c.Values[0] != c.Values[len(c.Values)-1] {
+		w += 0.02
+	}
+	if c.Definition.Matters {
+		w += 0.01
+	}
+	return w
+}
+
+// Moved says how a value changed: "+3", "steady".
+func Moved(before, after float64, unit string) string {
+	if before == after {
+		return "steady"
+	}
+	sign := "+"
+	if after < before {
+		sign = "\u2212"
+	}
+	return strings.TrimSpace(sign + verdict.Number(max(after-before, before-after)) + " " + unit)
+}
+
+// lastVisit is the last reading before the drive's present intake; without an intake, the last one more than a day before
+// the latest.
+func (s *Shop) lastVisit(ctx context.Context, d Drive, moments []Moment) (Moment, error) {
+	i, err := s.Intake(ctx, d)
+	if err != nil {
+		return Moment{}, err
+	}
+	limit := moments[len(moments)-1].At.Add(-24 * time.Hour)
+	if i != nil {
+		limit = i.At
+	}
+	before := moments[0]
+	for _, m := range moments {
+		if m.At.Before(limit) {
+			before = m
+		}
+	}
+	return before, nil
+}
+
+// Difference is one signal between two readings.
+type Difference struct {
+	Definition signal.Definition
+	Then, Now  *float64 // nil: not available
+	Reason     string   // why not
+	Change     string
+	Says       string
+	Matters    bool // it moved, or it counts
+}
+
+// Comparison is two readings laid beside each other.
+type Comparison struct {
+	Then, Now Moment
+	Rows      []Difference
+}
+
+// Compare lays two readings of a drive beside each other; 0 for now is the latest, 0 for then the last visit's last.
+func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison, error) {
+	moments, err := s.store.Moments(ctx, d.ID)
+	if err != nil {
+		return Comparison{}, err
+	}
+	if len(moments) == 0 {
+		return Comparison{}, &NotFound{d.Identity.Serial + " has no reading", "Take one."}
+	}
+	if now == 0 {
+		now = moments[len(moments)-1].Seq
+	}
+	if then == 0 {
+		before, err := s.lastVisit(ctx, d, moments)
+		if err != nil {
+			return Comparison{}, err
+		}
+		then = before.Seq
+	}
+	var c Comparison
+	for _, m := range moments {
+		if m.Seq == then {
+			c.Then = m
+		}
+		if m.Seq == now {
+			c.Now = m
+		}
+	}
+	if c.Then.Seq == 0 || c.Now.Seq == 0 {
+		return c, &NotFound{fmt.Sprintf("%s has readings 1 to %d, not %d and %d", d.Identity.Serial, len(moments), then, now), "List them with reading numbers."}
+	}
+	latest, err := s.store.Reading(ctx, d.ID, now)
+	if err != nil {
+		return c, err
+	}
+	decoded := reading.Decode(latest.Pages)
+	set := signal.Of(&decoded)
+	for _, def := range signal.Registry {
+		row := Difference{Definition: def, Reason: set[def.Name].Reason, Says: def.Usual}
+		if x, ok := c.Then.Signals[def.Name]; ok {
+			row.Then = &x
+		}
+		if x, ok := c.Now.Signals[def.Name]; ok {
+			row.Now = &x
+		}
+		if row.Then != nil && row.Now != nil {
+			row.Change = Moved(*row.Then, *row.Now, "")
+			row.Says = def.Says(*row.Then, *row.Now)
+			row.Matters = def.Matters && (*row.Then != *row.Now || *row.Now != 0)
+		}
+		c.Rows = append(c.Rows, row)
+	}
+	slices.SortStableFunc(c.Rows, func(a, b Difference) int { return cmp.Compare(importance(b), importance(a)) })
+	return c, nil
+}
+
+func importance(d Difference) int {
+	switch {
+	case d.Matters && *d.Then != *d.Now:
+		return 3
+	case d.Matters:
+		return 2
+	case d.Now != nil:
+		return 1
+	}
+	return 0
+}
+
+// Entry is one line of a drive's life.
+type Entry struct {
+	At      time.Time
+	Hours   float64 // -1 unknown
+	Kind    string  // verdict, change, run, intake, reading
+	Text    string
+	Grade   *drive.Grade
+	Run     int64
+	Reading int
+	Verdict int
+}
+
+// History is everything that happened to a drive, newest first.
+func (s *Shop) History(ctx context.Context, d Drive) ([]Entry, error) {
+	moments, err := s.store.Moments(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	hoursAt := func(seq int) float64 {
+		for _, m := range moments {
+			if h, ok := m.Signals[signal.PowerOnHours]; ok && m.Seq == seq {
+				return h
+			}
+		}
+		return -1
+	}
+	near := func(at time.Time) float64 {
+		h := -1.0
+		for _, m := range moments {
+			if x, ok := m.Signals[signal.PowerOnHours]; ok && (h < 0 || !m.At.After(at)) {
+				h = x
+			}
+		}
+		return h
+	}
+	var all []Entry
+	changes, err := s.store.Changes(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range changes {
+		def, _ := signal.Lookup(c.Signal)
+		all = append(all, Entry{At: c.At, Hours: c.Hours, Kind: "change", Reading: c.Seq, Text: fmt.Sprintf("%s %s to %s", capital(def.Words), verdict.Number(c.Before), verdict.Number(c.After))})
+	}
+	verdicts, err := s.store.Verdicts(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range verdicts {
+		text := fmt.Sprintf("for %s, policy %d.", v.Duty, v.Policy)
+		switch {
+		case v.Signed != nil && v.Signed.Grade != v.Grade:
+			text += fmt.Sprintf(" Overruled with %s by %s: “%s”", v.Signed.Grade, v.Signed.By, v.Signed.Reason)
+		case v.Signed != nil:
+			text += " Signed by " + v.Signed.By + "."
+		default:
+			text += " Not signed."
+		}
+		all = append(all, Entry{At: v.At, Hours: hoursAt(v.Reading), Kind: "verdict", Text: text, Grade: &v.Grade, Verdict: v.Seq, Reading: v.Reading})
+	}
+	runs, err := s.Runs(ctx, RunQuery{Drive: d.Identity.Key, Limit: 200})
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range runs {
+		at := r.Ended
+		if at.IsZero() {
+			at = r.Asked
+		}
+		all = append(all, Entry{At: at, Hours: near(at), Kind: "run", Run: r.ID, Text: fmt.Sprintf("%s, bay %d: %s", r.Kind.Title(), r.Bay, Standing(r))})
+	}
+	intakes, err := s.store.Intakes(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range intakes {
+		text := fmt.Sprintf("Taken in, intake %d", i.ID)
+		if i.Ticket != "" {
+			text += ", ticket " + i.Ticket
+		}
+		if i.Complaint != "" {
+			text += ": “" + i.Complaint + "”"
+		}
+		all = append(all, Entry{At: i.At, Hours: near(i.At), Kind: "intake", Text: text})
+	}
+	if len(moments) > 0 {
+		all = append(all, Entry{At: moments[0].At, Hours: hoursAt(moments[0].Seq), Kind: "reading", Reading: moments[0].Seq, Text: "First reading here"})
+	}
+	slices.SortStableFunc(all, func(a, b Entry) int { return b.At.Compare(a.At) })
+	return all, nil
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}

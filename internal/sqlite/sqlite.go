@@ -1,0 +1,139 @@
+// Package sqlite opens a SQLite database the way this house uses it: one writer, a pool of read-only connections, WAL,
+// full synchronisation, and SQL migrations applied on opening. Start with Open.
+package sqlite
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"runtime"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"modernc.org/sqlite"
+	lib "modernc.org/sqlite/lib"
+)
+
+// DB is an open database.
+type DB struct {
+	path  string
+	write *sqlx.DB
+	Read  *sqlx.DB // read-only connections; any number of goroutines
+}
+
+// Open opens the database at path, creating it when missing, and brings its tables up to date with the SQL files of
+// migrations. It refuses a database that a newer version has written.
+func Open(ctx context.Context, path string, migrations fs.FS) (*DB, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, fmt.Errorf("making the folder for %s: %w", path, err)
+	}
+	write, err := connect(path, "rwc", url.Values{"_txlock": {"immediate"}})
+	if err != nil {
+		return nil, err
+	}
+	write.SetMaxOpenConns(1)
+	db := &DB{path: path, write: write}
+	if err := db.migrate(ctx, migrations); err != nil {
+		return nil, errors.Join(err, write.Close())
+	}
+	if db.Read, err = connect(path, "ro", nil); err != nil {
+		return nil, errors.Join(err, write.Close())
+	}
+	db.Read.SetMaxOpenConns(max(4, runtime.NumCPU()))
+	return db, nil
+}
+
+func connect(path, mode string, more url.Values) (*sqlx.DB, error) {
+	q := url.Values{"mode": {mode}, "_pragma": {"busy_timeout(5000)", "foreign_keys(1)", "synchronous(FULL)", "cache_size(-8000)"}}
+	if mode == "rwc" {
+		q["_pragma"] = append(q["_pragma"], "journal_mode(WAL)")
+	}
+	for k, v := range more {
+		q[k] = v
+	}
+	db, err := sqlx.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: q.Encode()}).String())
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	return db, nil
+}
+
+// NewerError says that a newer version of the product wrote the database.
+type NewerError struct {
+	Path             string
+	Database, Wanted int64
+}
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("%s was written by a newer version of Hylostat (its tables have version %d, this program knows %d). Start the newer program; nothing was changed", e.Path, e.Database, e.Wanted)
+}
+
+func (db *DB) migrate(ctx context.Context, migrations fs.FS) error {
+	p, err := goose.NewProvider(goose.DialectSQLite3, db.write.DB, migrations, goose.WithSlog(slog.New(slog.DiscardHandler)))
+	if err != nil {
+		return fmt.Errorf("reading the migrations for %s: %w", db.path, err)
+	}
+	have, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return db.explain("reading its version", err)
+	}
+	sources := p.ListSources()
+	if newest := sources[len(sources)-1].Version; have > newest {
+		return &NewerError{db.path, have, newest}
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return db.explain("bringing its tables up to date", err)
+	}
+	return nil
+}
+
+// Write runs f in the one writing transaction. Everything f did is kept, or nothing.
+func (db *DB) Write(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	tx, err := db.write.BeginTxx(ctx, nil)
+	if err != nil {
+		return db.explain("beginning to write", err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	if err := f(tx); err != nil {
+		return db.explain("writing", err)
+	}
+	if err := tx.Commit(); err != nil {
+		return db.explain("keeping what was written", err)
+	}
+	return nil
+}
+
+// FullError says that there is no room left for the database. What was already stored is whole.
+type FullError struct {
+	Path string
+	Err  error
+}
+
+func (e *FullError) Error() string {
+	return fmt.Sprintf("%s: no room left on its disk. Nothing stored is lost; make room, then try again", e.Path)
+}
+
+func (e *FullError) Unwrap() error { return e.Err }
+
+// explain turns the driver's errors into ones that say what to do.
+func (db *DB) explain(doing string, err error) error {
+	if known, ok := errors.AsType[*sqlite.Error](err); ok {
+		switch known.Code() & 0xFF {
+		case lib.SQLITE_FULL, lib.SQLITE_IOERR:
+			return &FullError{db.path, err}
+		case lib.SQLITE_NOTADB, lib.SQLITE_CORRUPT:
+			return fmt.Errorf("%s is not a whole database (%w). Put a backup in its place; it was not touched", db.path, err)
+		case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:
+			return fmt.Errorf("%s cannot be written (%w). Check the folder's owner and mode", db.path, err)
+		}
+	}
+	return fmt.Errorf("%s: %s: %w", filepath.Base(db.path), doing, err)
+}
+
+// Close closes all connections.
+func (db *DB) Close() error { return errors.Join(db.Read.Close(), db.write.Close()) }

@@ -1,0 +1,136 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// SaveRun implements shop.Tx. It is a projection: the bench's journal is the authority.
+func (c change) SaveRun(ctx context.Context, r protocol.Run) error {
+	body, err := encode(r)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO run (id, model, serial, done, body) VALUES (?, ?, ?, ?, ?)`, r.ID, r.Key.Model, r.Key.Serial, r.State == protocol.Done, body)
+	return err
+}
+
+// Runs implements shop.Reader.
+func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]protocol.Run, error) {
+	where, args := []string{"1"}, []any(nil)
+	if s.Drive != (drive.Key{}) {
+		where, args = append(where, "serial = ? AND model = ?"), append(args, s.Drive.Serial, s.Drive.Model)
+	}
+	if s.Open {
+		where = append(where, "done = 0")
+	}
+	if s.Limit <= 0 || s.Limit > 1000 {
+		s.Limit = 1000
+	}
+	return bodies[protocol.Run](ctx, q.q, `SELECT body FROM run WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
+}
+
+// Run implements shop.Reader.
+func (q queries) Run(ctx context.Context, id int64) (r protocol.Run, err error) {
+	all, err := bodies[protocol.Run](ctx, q.q, `SELECT body FROM run WHERE id = ?`, id)
+	if err == nil && len(all) == 0 {
+		err = &shop.NotFound{What: fmt.Sprintf("there is no run %d", id), Do: "List the runs."}
+	}
+	if err != nil {
+		return r, err
+	}
+	return all[0], nil
+}
+
+// SaveBay implements shop.Tx.
+func (c change) SaveBay(ctx context.Context, b protocol.Bay) error {
+	body, err := encode(b)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO bay (number, connection, model, serial, body) VALUES (?, ?, ?, ?, ?)`, b.Number, b.Connection, b.Key.Model, b.Key.Serial, body)
+	return err
+}
+
+// Bays implements shop.Reader.
+func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
+	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY number`)
+}
+
+// SaveIntake implements shop.Tx.
+func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
+	owner := sql.NullInt64{Int64: i.Drive, Valid: i.Drive != 0}
+	if i.ID == 0 {
+		res, err := c.tx.ExecContext(ctx, `INSERT INTO intake (drive, bay, at, body) VALUES (?, ?, ?, '{}')`, owner, i.Bay, millis(i.At))
+		if err != nil {
+			return err
+		}
+		if i.ID, err = res.LastInsertId(); err != nil {
+			return err
+		}
+	}
+	body, err := encode(i)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `UPDATE intake SET drive = ?, bay = ?, body = ? WHERE id = ?`, owner, i.Bay, body, i.ID)
+	return err
+}
+
+// Intakes implements shop.Reader, newest first.
+func (q queries) Intakes(ctx context.Context, driveID int64) ([]shop.Intake, error) {
+	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE drive = ? ORDER BY id DESC`, driveID)
+}
+
+// IntakeInBay implements shop.Reader: the newest intake opened for a bay.
+func (q queries) IntakeInBay(ctx context.Context, bay int) (shop.Intake, error) {
+	all, err := bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE bay = ? ORDER BY id DESC LIMIT 1`, bay)
+	if err != nil {
+		return shop.Intake{}, err
+	}
+	if len(all) == 0 {
+		return shop.Intake{}, &shop.NotFound{What: fmt.Sprintf("no intake for bay %d", bay), Do: "Take the drive in."}
+	}
+	return all[0], nil
+}
+
+// AddEvent implements shop.Tx. Only the newest facts are kept: they tell listeners what to look at, not what was.
+func (c change) AddEvent(ctx context.Context, e *shop.Event) error {
+	res, err := c.tx.ExecContext(ctx, `INSERT INTO event (body) VALUES ('{}')`)
+	if err != nil {
+		return err
+	}
+	if e.Seq, err = res.LastInsertId(); err != nil {
+		return err
+	}
+	body, err := encode(e)
+	if err != nil {
+		return err
+	}
+	if _, err = c.tx.ExecContext(ctx, `UPDATE event SET body = ? WHERE seq = ?`, body, e.Seq); err != nil {
+		return err
+	}
+	if e.Seq%1000 == 0 {
+		_, err = c.tx.ExecContext(ctx, `DELETE FROM event WHERE seq <= ?`, e.Seq-10_000)
+	}
+	return err
+}
+
+// Events implements shop.Reader.
+func (q queries) Events(ctx context.Context, after int64, limit int) ([]shop.Event, error) {
+	return bodies[shop.Event](ctx, q.q, `SELECT body FROM event WHERE seq > ? ORDER BY seq LIMIT ?`, after, limit)
+}
+
+// LastEvent implements shop.Reader.
+func (q queries) LastEvent(ctx context.Context) (seq int64, err error) {
+	err = sqlx.GetContext(ctx, q.q, &seq, `SELECT COALESCE(MAX(seq), 0) FROM event`)
+	return seq, err
+}

@@ -1,0 +1,226 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/shop"
+)
+
+const selectDrive = `
+	SELECT d.id, d.identity, d.duty, d.first_seen,
+	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.signed, COALESCE(n.margin, '') AS margin,
+	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
+	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at,
+	       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0) AS bay
+	FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`
+
+type driveRow struct {
+	ID          int64           `db:"id"`
+	Identity    string          `db:"identity"`
+	Duty        string          `db:"duty"`
+	FirstSeen   int64           `db:"first_seen"`
+	Grade       uint8           `db:"grade"`
+	VerdictSeq  int             `db:"verdict_seq"`
+	Signed      sql.NullString  `db:"signed"`
+	Margin      string          `db:"margin"`
+	MarginShare float64         `db:"margin_share"`
+	Findings    int             `db:"findings"`
+	First       string          `db:"first"`
+	Hours       sql.NullFloat64 `db:"hours"`
+	Temperature sql.NullFloat64 `db:"temperature"`
+	Readings    int             `db:"readings"`
+	LastAt      int64           `db:"last_at"`
+	Bay         int             `db:"bay"`
+}
+
+func (r driveRow) drive() (shop.Drive, error) {
+	d := shop.Drive{ID: r.ID, Duty: drive.Duty(r.Duty), FirstSeen: moment(r.FirstSeen), Now: shop.Now{
+		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
+		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
+		Readings: r.Readings, LastAt: moment(r.LastAt), Bay: r.Bay,
+	}}
+	if err := decode(r.Identity, &d.Identity); err != nil {
+		return d, err
+	}
+	if r.Signed.Valid {
+		d.Now.Signed = &shop.SignOff{}
+		return d, decode(r.Signed.String, d.Now.Signed)
+	}
+	return d, nil
+}
+
+func (q queries) drives(ctx context.Context, where string, args ...any) ([]shop.Drive, error) {
+	var rows []driveRow
+	if err := sqlx.SelectContext(ctx, q.q, &rows, selectDrive+where, args...); err != nil {
+		return nil, err
+	}
+	all := make([]shop.Drive, len(rows))
+	for i, r := range rows {
+		var err error
+		if all[i], err = r.drive(); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+func (q queries) oneDrive(ctx context.Context, what, where string, args ...any) (shop.Drive, error) {
+	all, err := q.drives(ctx, where, args...)
+	if err != nil {
+		return shop.Drive{}, err
+	}
+	if len(all) == 0 {
+		return shop.Drive{}, &shop.NotFound{What: "no drive " + what, Do: "List the drives."}
+	}
+	return all[0], nil
+}
+
+// Drive implements shop.Reader.
+func (q queries) Drive(ctx context.Context, id int64) (shop.Drive, error) {
+	return q.oneDrive(ctx, fmt.Sprint(id), ` WHERE d.id = ?`, id)
+}
+
+// DriveByKey implements shop.Reader.
+func (q queries) DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, error) {
+	return q.oneDrive(ctx, key.String(), ` WHERE d.serial = ? AND d.model = ?`, key.Serial, key.Model)
+}
+
+// DrivesBySuffix implements shop.Reader.
+func (q queries) DrivesBySuffix(ctx context.Context, ending string) ([]shop.Drive, error) {
+	return q.drives(ctx, ` WHERE UPPER(REPLACE(d.serial, ' ', '')) LIKE ? ESCAPE '\' ORDER BY d.serial LIMIT 20`, "%"+like(strings.ToUpper(ending)))
+}
+
+// like escapes the wildcards of LIKE.
+func like(s string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
+}
+
+// Drives implements shop.Reader.
+func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error) {
+	where, args := []string{"d.serial > ?"}, []any{s.After}
+	if s.Text != "" {
+		text := "%" + like(s.Text) + "%"
+		where = append(where, `(d.serial LIKE ? ESCAPE '\' OR d.model LIKE ? ESCAPE '\' OR EXISTS (SELECT 1 FROM intake i WHERE i.drive = d.id AND
+			(json_extract(i.body, '$.Ticket') LIKE ? ESCAPE '\' OR json_extract(i.body, '$.Customer') LIKE ? ESCAPE '\')))`)
+		args = append(args, text, text, text, text)
+	}
+	if s.Grade != nil {
+		where, args = append(where, "COALESCE(n.grade, 0) = ?"), append(args, *s.Grade)
+	}
+	if s.Limit <= 0 || s.Limit > 1000 {
+		s.Limit = 1000
+	}
+	return q.drives(ctx, " WHERE "+strings.Join(where, " AND ")+" ORDER BY d.serial LIMIT ?", append(args, s.Limit)...)
+}
+
+// SaveDrive implements shop.Tx.
+func (c change) SaveDrive(ctx context.Context, d *shop.Drive) error {
+	identity, err := encode(d.Identity)
+	if err != nil {
+		return err
+	}
+	return c.tx.GetContext(ctx, &d.ID, `
+		INSERT INTO drive (model, serial, identity, duty, first_seen) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, duty = excluded.duty
+		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, d.Duty, millis(d.FirstSeen))
+}
+
+// SaveNow implements shop.Tx.
+func (c change) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
+	var signed sql.NullString
+	if n.Signed != nil {
+		body, err := encode(n.Signed)
+		if err != nil {
+			return err
+		}
+		signed = sql.NullString{String: body, Valid: true}
+	}
+	_, err := c.tx.ExecContext(ctx, `
+		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, signed, n.Margin, n.MarginShare, n.Findings, n.First,
+		sql.NullFloat64{Float64: n.Hours, Valid: n.HasHours}, sql.NullFloat64{Float64: n.Temperature, Valid: n.HasTemp}, n.Readings, millis(n.LastAt))
+	return err
+}
+
+// AddVerdict implements shop.Tx.
+func (c change) AddVerdict(ctx context.Context, v *shop.Verdict) error {
+	body, err := encode(v.Verdict)
+	if err != nil {
+		return err
+	}
+	return c.tx.GetContext(ctx, &v.Seq, `
+		INSERT INTO verdict (drive, seq, at, reading, grade, policy, body)
+		SELECT ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ?, ?, ? FROM verdict WHERE drive = ? RETURNING seq`,
+		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, body, v.Drive)
+}
+
+// Verdicts implements shop.Reader.
+func (q queries) Verdicts(ctx context.Context, driveID int64) ([]shop.Verdict, error) {
+	return q.verdicts(ctx, driveID, 1000)
+}
+
+// LastVerdict implements shop.Reader.
+func (q queries) LastVerdict(ctx context.Context, driveID int64) (shop.Verdict, error) {
+	all, err := q.verdicts(ctx, driveID, 1)
+	if err != nil {
+		return shop.Verdict{}, err
+	}
+	if len(all) == 0 {
+		return shop.Verdict{}, &shop.NotFound{What: "no verdict on this drive yet", Do: "Take a reading."}
+	}
+	return all[0], nil
+}
+
+func (q queries) verdicts(ctx context.Context, driveID int64, limit int) ([]shop.Verdict, error) {
+	var rows []struct {
+		Seq     int            `db:"seq"`
+		At      int64          `db:"at"`
+		Reading int            `db:"reading"`
+		Body    string         `db:"body"`
+		Signed  sql.NullString `db:"signed"`
+	}
+	err := sqlx.SelectContext(ctx, q.q, &rows, `
+		SELECT v.seq, v.at, v.reading, v.body, s.body AS signed
+		FROM verdict v LEFT JOIN sign_off s ON s.drive = v.drive AND s.verdict = v.seq
+		WHERE v.drive = ? ORDER BY v.seq DESC LIMIT ?`, driveID, limit)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]shop.Verdict, len(rows))
+	for i, r := range rows {
+		all[i] = shop.Verdict{Drive: driveID, Seq: r.Seq, At: moment(r.At), Reading: r.Reading}
+		if err := decode(r.Body, &all[i].Verdict); err != nil {
+			return nil, err
+		}
+		if r.Signed.Valid {
+			all[i].Signed = &shop.SignOff{}
+			if err := decode(r.Signed.String, all[i].Signed); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return all, nil
+}
+
+// Sign implements shop.Tx.
+func (c change) Sign(ctx context.Context, driveID int64, verdictSeq int, s shop.SignOff) error {
+	body, err := encode(s)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `INSERT INTO sign_off (drive, verdict, body) VALUES (?, ?, ?)`, driveID, verdictSeq, body)
+	return err
+}
+
+// SavePolicy implements shop.Tx. A version that is there already stays as it is.
+func (c change) SavePolicy(ctx context.Context, version int, name string, text []byte, at time.Time) error {
+	_, err := c.tx.ExecContext(ctx, `INSERT OR IGNORE INTO policy (version, name, text, published) VALUES (?, ?, ?, ?)`, version, name, text, millis(at))
+	return err
+}

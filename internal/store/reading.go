@@ -1,0 +1,209 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/klauspost/compress/zstd"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// leaf is one page in a reading's manifest.
+type leaf struct {
+	Name  reading.PageName `json:"n"`
+	How   string           `json:"h,omitempty"`
+	Hash  string           `json:"x,omitempty"` // first 12 bytes of SHA-256, hex
+	Seq   int              `json:"s,omitempty"` // the reading that holds the bytes
+	At    int              `json:"o,omitempty"` // offset in its frame
+	Size  int              `json:"z,omitempty"`
+	Fault *drive.Fault     `json:"f,omitempty"`
+}
+
+// Encoders and decoders are safe for concurrent use and expensive to make.
+var (
+	packer = sync.OnceValue(func() *zstd.Encoder {
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<17), zstd.WithLowerEncoderMem(true))
+		if err != nil {
+			panic("zstd: " + err.Error()) // only wrong options fail, and these are constants
+		}
+		return e
+	})
+	unpacker = sync.OnceValue(func() *zstd.Decoder {
+		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(16<<20))
+		if err != nil {
+			panic("zstd: " + err.Error())
+		}
+		return d
+	})
+)
+
+// AddReading implements shop.Tx. Only pages that differ from the previous reading's are stored again.
+func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) (bool, error) {
+	var seen int
+	if err := c.tx.GetContext(ctx, &seen, `SELECT COUNT(*) FROM reading WHERE report = ?`, r.Report); err != nil || seen > 0 {
+		return false, err
+	}
+	var last struct {
+		Seq      int    `db:"seq"`
+		Manifest string `db:"manifest"`
+	}
+	err := c.tx.GetContext(ctx, &last, `SELECT seq, manifest FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, r.Drive)
+	var before []leaf
+	if missing(err, "", "") == err && err != nil {
+		return false, err
+	} else if err == nil {
+		if err := decode(last.Manifest, &before); err != nil {
+			return false, err
+		}
+	}
+	r.Seq = last.Seq + 1
+	manifest, fresh := make([]leaf, 0, len(r.Pages)), []byte(nil)
+	for _, p := range r.Pages {
+		l := leaf{Name: p.Name, How: p.How, Fault: p.Fault}
+		if p.Fault == nil {
+			sum := sha256.Sum256(p.Bytes)
+			l.Hash, l.Size = hex.EncodeToString(sum[:12]), len(p.Bytes)
+			if i := slices.IndexFunc(before, func(b leaf) bool { return b.Name == l.Name && b.Hash == l.Hash && b.Size == l.Size }); i >= 0 {
+				l.Seq, l.At = before[i].Seq, before[i].At
+			} else {
+				l.Seq, l.At = r.Seq, len(fresh)
+				fresh = append(fresh, p.Bytes...)
+			}
+		}
+		manifest = append(manifest, l)
+	}
+	body, err := encode(manifest)
+	if err != nil {
+		return false, err
+	}
+	if _, err := c.tx.ExecContext(ctx, `
+		INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, signals) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Drive, r.Seq, millis(r.At), r.Took.Milliseconds(), r.Bay, r.Run, r.Step, r.Tool, r.Decoder, r.Report, body, signal.Pack(signals)); err != nil {
+		return false, err
+	}
+	if len(fresh) > 0 {
+		_, err = c.tx.ExecContext(ctx, `INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`, r.Drive, r.Seq, packer().EncodeAll(fresh, nil))
+	}
+	return true, err
+}
+
+// Reading implements shop.Reader.
+func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Reading, error) {
+	var row struct {
+		At       int64  `db:"at"`
+		Took     int64  `db:"took"`
+		Bay      int    `db:"bay"`
+		Run      int64  `db:"run"`
+		Step     string `db:"step"`
+		Tool     string `db:"tool"`
+		Decoder  int    `db:"decoder"`
+		Report   string `db:"report"`
+		Manifest string `db:"manifest"`
+		Signals  []byte `db:"signals"`
+	}
+	err := sqlx.GetContext(ctx, q.q, &row, `SELECT at, took, bay, run, step, tool, decoder, report, manifest, signals FROM reading WHERE drive = ? AND seq = ?`, driveID, seq)
+	if err != nil {
+		return shop.Reading{}, missing(err, fmt.Sprintf("no reading %d of this drive", seq), "List its readings.")
+	}
+	r := shop.Reading{
+		Drive: driveID, Seq: seq, At: moment(row.At), Took: time.Duration(row.Took) * time.Millisecond, Bay: row.Bay, Run: row.Run,
+		Step: protocol.StepKind(row.Step), Tool: row.Tool, Decoder: row.Decoder, Report: row.Report,
+	}
+	if r.Signals, err = signal.Unpack(row.Signals); err != nil {
+		return r, err
+	}
+	var manifest []leaf
+	if err := decode(row.Manifest, &manifest); err != nil {
+		return r, err
+	}
+	frames := map[int][]byte{}
+	for _, l := range manifest {
+		p := reading.Page{Name: l.Name, How: l.How, Fault: l.Fault}
+		if l.Fault == nil && l.Size > 0 {
+			if frames[l.Seq] == nil {
+				if frames[l.Seq], err = q.frame(ctx, driveID, l.Seq); err != nil {
+					return r, err
+				}
+			}
+			if l.At+l.Size > len(frames[l.Seq]) {
+				return r, fmt.Errorf("reading %d: page %s lies outside the frame of reading %d", seq, l.Name, l.Seq)
+			}
+			p.Bytes = frames[l.Seq][l.At : l.At+l.Size]
+		}
+		r.Pages = append(r.Pages, p)
+	}
+	return r, nil
+}
+
+func (q queries) frame(ctx context.Context, driveID int64, seq int) ([]byte, error) {
+	var packed []byte
+	if err := sqlx.GetContext(ctx, q.q, &packed, `SELECT frame FROM reading_raw WHERE drive = ? AND seq = ?`, driveID, seq); err != nil {
+		return nil, fmt.Errorf("the pages of reading %d: %w", seq, err)
+	}
+	b, err := unpacker().DecodeAll(packed, nil)
+	if err != nil {
+		return nil, fmt.Errorf("the pages of reading %d: %w", seq, err)
+	}
+	return b, nil
+}
+
+// Moments implements shop.Reader.
+func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
+	var rows []struct {
+		Seq     int    `db:"seq"`
+		At      int64  `db:"at"`
+		Run     int64  `db:"run"`
+		Step    string `db:"step"`
+		Signals []byte `db:"signals"`
+	}
+	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID); err != nil {
+		return nil, err
+	}
+	all := make([]shop.Moment, len(rows))
+	for i, row := range rows {
+		signals, err := signal.Unpack(row.Signals)
+		if err != nil {
+			return nil, fmt.Errorf("reading %d: %w", row.Seq, err)
+		}
+		all[i] = shop.Moment{Seq: row.Seq, At: moment(row.At), Run: row.Run, Step: protocol.StepKind(row.Step), Signals: signals}
+	}
+	return all, nil
+}
+
+// AddChange implements shop.Tx.
+func (c change) AddChange(ctx context.Context, driveID int64, x shop.Change) error {
+	_, err := c.tx.ExecContext(ctx, `INSERT INTO signal_change (drive, seq, signal, at, hours, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		driveID, x.Seq, x.Signal, millis(x.At), x.Hours, x.Before, x.After)
+	return err
+}
+
+// Changes implements shop.Reader.
+func (q queries) Changes(ctx context.Context, driveID int64) ([]shop.Change, error) {
+	var rows []struct {
+		Seq    int     `db:"seq"`
+		Signal string  `db:"signal"`
+		At     int64   `db:"at"`
+		Hours  float64 `db:"hours"`
+		Before float64 `db:"before"`
+		After  float64 `db:"after"`
+	}
+	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, signal, at, hours, before, after FROM signal_change WHERE drive = ? ORDER BY seq`, driveID); err != nil {
+		return nil, err
+	}
+	all := make([]shop.Change, len(rows))
+	for i, r := range rows {
+		all[i] = shop.Change{Signal: signal.Name(r.Signal), Seq: r.Seq, At: moment(r.At), Hours: r.Hours, Before: r.Before, After: r.After}
+	}
+	return all, nil
+}

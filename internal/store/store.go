@@ -1,0 +1,103 @@
+// Package store keeps what the shop knows in SQLite. It implements shop.Store; SQL stands next to the function that runs
+// it, one file for each kind of thing. Start with Open.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the open database.
+type Store struct {
+	queries
+	db *sqlite.DB
+}
+
+// Open opens or creates the shop's database at path.
+func Open(ctx context.Context, path string) (*Store, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	db, err := sqlite.Open(ctx, path, files)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{queries{db.Read}, db}, nil
+}
+
+// Close closes the database.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Write implements shop.Store.
+func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
+	return s.db.Write(ctx, func(tx *sqlx.Tx) error { return f(change{queries{tx}, tx}) })
+}
+
+// queries are the reading functions, on the pool or inside a transaction.
+type queries struct{ q sqlx.QueryerContext }
+
+// change is a transaction.
+type change struct {
+	queries
+	tx *sqlx.Tx
+}
+
+var (
+	_ shop.Store = (*Store)(nil)
+	_ shop.Tx    = change{}
+)
+
+func millis(t time.Time) int64 { return t.UnixMilli() }
+
+func moment(ms int64) time.Time { return time.UnixMilli(ms).UTC() }
+
+// encode writes a body; every type stored this way marshals.
+func encode(v any) (string, error) {
+	b, err := json.Marshal(v)
+	return string(b), err
+}
+
+func decode(body string, into any) error {
+	if err := json.Unmarshal([]byte(body), into); err != nil {
+		return fmt.Errorf("a stored body: %w", err)
+	}
+	return nil
+}
+
+// bodies selects rows of one JSON column.
+func bodies[T any](ctx context.Context, q sqlx.QueryerContext, query string, args ...any) ([]T, error) {
+	var rows []string
+	if err := sqlx.SelectContext(ctx, q, &rows, query, args...); err != nil {
+		return nil, err
+	}
+	all := make([]T, len(rows))
+	for i, row := range rows {
+		if err := decode(row, &all[i]); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// missing turns "no rows" into the shop's word for it.
+func missing(err error, what, do string) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return &shop.NotFound{What: what, Do: do}
+	}
+	return err
+}
