@@ -257,7 +257,7 @@ func (s *Shop) Run(ctx context.Context) error {
 			return fmt.Errorf("taking reports from %s: %w", s.bench.Describe().Name, err)
 		}
 		for _, r := range reports {
-			if err := s.take(ctx, r); err != nil {
+			if err := s.Take(ctx, r); err != nil {
 				if ctx.Err() != nil {
 					return nil
 				}
@@ -295,8 +295,8 @@ func (s *Shop) follow(ctx context.Context) {
 	}
 }
 
-// take stores one report and tells the world.
-func (s *Shop) take(ctx context.Context, r protocol.Report) error {
+// Take stores one report of a bench and tells the world. A report that comes twice is stored once.
+func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 	var events []Event
 	err := s.store.Write(ctx, func(tx Tx) (err error) {
 		switch {

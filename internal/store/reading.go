@@ -3,7 +3,9 @@ package store
 import (
 	"context"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -60,9 +62,10 @@ func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.
 	}
 	err := c.tx.GetContext(ctx, &last, `SELECT seq, manifest FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, r.Drive)
 	var before []leaf
-	if missing(err, "", "") == err && err != nil {
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return false, err
-	} else if err == nil {
+	}
+	if err == nil {
 		if err := decode(last.Manifest, &before); err != nil {
 			return false, err
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"sync"
@@ -63,6 +64,7 @@ type Bench struct {
 	clock device.Clock
 	file  string // where the drives' memory is kept; empty: nowhere
 
+	memory  memory // as it was found in the file
 	mu      sync.Mutex
 	order   []drive.Address
 	places  map[drive.Address]*place
@@ -74,6 +76,9 @@ func New(clock device.Clock, file string, places ...drive.Address) *Bench {
 	b := &Bench{clock: clock, file: file, order: places, places: map[drive.Address]*place{}}
 	for _, a := range places {
 		b.places[a] = &place{}
+	}
+	if data, err := os.ReadFile(file); err == nil && file != "" {
+		_ = json.Unmarshal(data, &b.memory) // RecallClock has refused a broken one
 	}
 	return b
 }
@@ -93,6 +98,7 @@ func (b *Bench) Insert(at drive.Address, s Spec) {
 	p.Log = append([]ata.SelfTest(nil), s.Tests...)
 	p.Running = nil
 	b.recall(at)
+	b.keep()
 	b.notify()
 }
 
@@ -212,7 +218,15 @@ func (b *Bench) keep() {
 	if b.file == "" {
 		return
 	}
-	m := memory{Places: b.places}
+	m := memory{Places: maps.Clone(b.memory.Places)} // those not put in again yet
+	if m.Places == nil {
+		m.Places = map[drive.Address]*place{}
+	}
+	for at, p := range b.places {
+		if p.spec != nil {
+			m.Places[at] = p
+		}
+	}
 	m.Clock, _ = b.clock.(*Clock)
 	data, err := json.Marshal(m)
 	if err != nil {
@@ -226,17 +240,12 @@ func (b *Bench) keep() {
 
 // recall gives a place the memory its drive had.
 func (b *Bench) recall(at drive.Address) {
-	if b.file == "" {
-		return
+	if known := b.memory.Places[at]; known != nil {
+		spec := b.places[at].spec
+		*b.places[at] = *known
+		b.places[at].spec = spec
+		delete(b.memory.Places, at)
 	}
-	var m memory
-	data, err := os.ReadFile(b.file)
-	if err != nil || json.Unmarshal(data, &m) != nil || m.Places[at] == nil {
-		return
-	}
-	spec := b.places[at].spec
-	*b.places[at] = *m.Places[at]
-	b.places[at].spec = spec
 }
 
 // RecallClock reads the clock out of a memory file, so that simulated time goes on where it was. A file that does not

@@ -77,16 +77,17 @@ type Counter struct {
 	PerUnit   float64 // by how much the raw course lowers Value
 	Course    Course
 	Packed    float64 // operations per hour: raw is errors<<32 | operations
-	Kind      kind
+	Kind      Kind
 }
 
-type kind uint8
+// Kind is what fills an attribute's raw bytes.
+type Kind uint8
 
-// What fills an attribute's raw bytes besides a course.
+// The kinds: a course, the hours powered on, or the temperature with its extremes.
 const (
-	plain kind = iota
-	hours
-	temperature
+	Plain Kind = iota
+	Hours
+	Temperature
 )
 
 // Heat is the drive's temperature: a base, a daily wave and noise, in °C.
@@ -126,13 +127,13 @@ func (s *Spec) smartData(now time.Time, h float64) ata.SMARTData {
 		a := ata.Attribute{ID: c.ID, Flags: c.Flags, Value: c.Value}
 		raw := c.Course.At(h, s.seedOf(string(rune(c.ID))))
 		switch c.Kind {
-		case hours:
+		case Hours:
 			a.PutRaw48(uint64(h))
-		case temperature:
+		case Temperature:
 			now, low, high := s.Heat.at(now, s.Seed)
 			a.PutRaw48(uint64(uint8(now)) | uint64(low)<<16 | uint64(high)<<32)
 			a.Value = uint8(max(1, 100-now))
-		case plain:
+		case Plain:
 			a.PutRaw48(uint64(raw))
 			if c.Packed > 0 {
 				a.PutRaw48(uint64(raw)<<32 | uint64(c.Packed*h)&0xFFFFFFFF)

@@ -1,0 +1,271 @@
+// Package api serves the contract over HTTP: it validates requests against openapi.yaml, hands them to the shop, turns the
+// shop's errors into problems (RFC 9457), streams events, and serves the console. Start with New.
+package api
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"path"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/api/web"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/sqlite"
+)
+
+// Base is where the API's paths begin.
+const Base = "/api/v1"
+
+const bodyLimit = 64 << 10
+
+// Options are what the service is made of.
+type Options struct {
+	Shop    *shop.Shop
+	Version string
+	Hosts   []string // names besides loopback under which it may be reached
+	Log     *slog.Logger
+}
+
+// New makes the service's handler.
+func New(o Options) (http.Handler, error) {
+	document, err := openapi3.NewLoader().LoadFromData(contract.OpenAPI)
+	if err != nil {
+		return nil, fmt.Errorf("reading the contract: %w", err)
+	}
+	document.Servers = openapi3.Servers{{URL: Base}}
+	router, err := legacy.NewRouter(document)
+	if err != nil {
+		return nil, fmt.Errorf("reading the contract: %w", err)
+	}
+	e := echo.New()
+	e.Logger = o.Log
+	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
+	e.Use(middleware.Recover(), hosts(o.Hosts), headers, middleware.BodyLimit(bodyLimit))
+	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/events") }, MinLength: 1024}))
+	h := &handlers{shop: o.Shop, version: o.Version}
+	g := e.Group("", validate(router))
+	server.RegisterHandlersWithBaseURL(g, server.NewStrictHandler(h, nil), Base)
+	g.GET(Base+"/events", h.StreamEvents)
+	e.Any("/api/*", func(*echo.Context) error {
+		return &shop.NotFound{What: "the API has no such path", Do: "See docs/reference/api.md."}
+	})
+	pages, err := newConsole(web.Files())
+	if err != nil {
+		return nil, err
+	}
+	e.GET("/*", pages.serve)
+	return http.NewCrossOriginProtection().Handler(e), nil
+}
+
+// hosts refuses requests that name another host: a page elsewhere must not reach a service on loopback by way of DNS.
+func hosts(allowed []string) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			name := c.Request().Host
+			if h, _, err := net.SplitHostPort(name); err == nil {
+				name = h
+			}
+			if ip := net.ParseIP(strings.Trim(name, "[]")); name == "localhost" || name == "hylostat" || ip != nil && ip.IsLoopback() {
+				return next(c)
+			}
+			for _, a := range allowed {
+				if strings.EqualFold(a, name) {
+					return next(c)
+				}
+			}
+			return problem{contract.Problem{Status: http.StatusMisdirectedRequest, Title: "Wrong host", Detail: fmt.Sprintf("this service is not known as %q", name), Advice: text("Use its address, or start it with --host.")}}
+		}
+	}
+}
+
+func headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+// validate checks every request against the contract before a handler sees it.
+func validate(router routers.Router) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			route, parameters, err := router.FindRoute(c.Request())
+			if err != nil {
+				return err
+			}
+			input := &openapi3filter.RequestValidationInput{Request: c.Request(), PathParams: parameters, Route: route}
+			if err := openapi3filter.ValidateRequest(c.Request().Context(), input); err != nil {
+				return invalid(err)
+			}
+			return next(c)
+		}
+	}
+}
+
+// invalid puts the validator's finding into one sentence.
+func invalid(err error) error {
+	if limit, ok := errors.AsType[*echo.HTTPError](err); ok && limit.Code == http.StatusRequestEntityTooLarge {
+		return tooLarge
+	}
+	where, what := "the request", err.Error()
+	if re, ok := errors.AsType[*openapi3filter.RequestError](err); ok {
+		if re.Parameter != nil {
+			where = fmt.Sprintf("%s %q", re.Parameter.In, re.Parameter.Name)
+		} else if re.RequestBody != nil {
+			where = "the body"
+		}
+		what = re.Reason
+		if schema, ok := errors.AsType[*openapi3.SchemaError](err); ok {
+			if at := strings.Join(schema.JSONPointer(), "."); at != "" {
+				where += ", " + at
+			}
+			what = schema.Reason
+		} else if re.Err != nil {
+			what = strings.TrimSpace(re.Reason + ": " + re.Err.Error())
+		}
+	}
+	return problem{contract.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: strings.TrimSuffix(where+": "+strings.TrimPrefix(what, ": "), "."), Advice: text("See docs/reference/api.md.")}}
+}
+
+// problem is an error that is already in the form it goes out in.
+type problem struct{ contract.Problem }
+
+func (p problem) Error() string { return p.Title + ": " + p.Detail }
+
+var tooLarge = problem{contract.Problem{Status: http.StatusRequestEntityTooLarge, Title: "Too large", Detail: fmt.Sprintf("the body is larger than %d bytes", bodyLimit), Advice: text("Send less.")}}
+
+func text(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// asProblem finds the problem for an error: what went wrong, on what, and what to do.
+func asProblem(err error) contract.Problem {
+	if p, ok := errors.AsType[problem](err); ok {
+		return p.Problem
+	}
+	make := func(status int, title, detail, advice string) contract.Problem {
+		return contract.Problem{Status: status, Title: title, Detail: detail, Advice: text(advice)}
+	}
+	if e, ok := errors.AsType[*shop.NotFound](err); ok {
+		return make(http.StatusNotFound, "Not found", e.What, e.Do)
+	}
+	if e, ok := errors.AsType[*shop.Invalid](err); ok {
+		return make(http.StatusBadRequest, "Not understood", e.What, e.Do)
+	}
+	if e, ok := errors.AsType[*shop.Conflict](err); ok {
+		return make(http.StatusConflict, "Not as things stand", e.What, e.Do)
+	}
+	if e, ok := errors.AsType[*protocol.Refusal](err); ok {
+		status := http.StatusConflict
+		if e.Class == drive.FaultNotRead {
+			status = http.StatusNotFound
+		}
+		return make(status, "The bench refuses", e.What+": "+e.Back, e.Do)
+	}
+	if e, ok := errors.AsType[*sqlite.FullError](err); ok {
+		return make(http.StatusInsufficientStorage, "No room", e.Error(), "Make room, then try again.")
+	}
+	if e, ok := errors.AsType[*echo.HTTPError](err); ok {
+		if e.Code == http.StatusRequestEntityTooLarge {
+			return tooLarge.Problem
+		}
+		return make(e.Code, http.StatusText(e.Code), strings.ToLower(e.Message), "See docs/reference/api.md.")
+	}
+	var c echo.HTTPStatusCoder
+	if errors.As(err, &c) {
+		return make(c.StatusCode(), http.StatusText(c.StatusCode()), err.Error(), "See docs/reference/api.md.")
+	}
+	return make(http.StatusInternalServerError, "Failed", "the service could not do this", "Look at its log; report it with what you did.")
+}
+
+func answerProblem(c *echo.Context, log *slog.Logger, err error) {
+	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
+		return
+	}
+	if errors.Is(err, c.Request().Context().Err()) && c.Request().Context().Err() != nil {
+		return // whoever asked has gone
+	}
+	p := asProblem(err)
+	kind := "urn:hylostat:" + strings.ReplaceAll(strings.ToLower(p.Title), " ", "-")
+	p.Type = &kind
+	if p.Status >= http.StatusInternalServerError {
+		log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	body, _ := json.Marshal(p) // a Problem always marshals
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	c.Response().WriteHeader(p.Status)
+	_, _ = c.Response().Write(body)
+}
+
+// console serves the built pages. Every path that is no file is the page itself: the console routes on its own.
+type console struct {
+	files fs.FS
+	index []byte
+}
+
+const noConsole = `<!doctype html><title>Hylostat</title><p>This program was built without its console. Run <code>make build</code>.`
+
+func newConsole(files fs.FS) (*console, error) {
+	index, err := fs.ReadFile(files, "index.html")
+	if errors.Is(err, fs.ErrNotExist) {
+		index, err = []byte(noConsole), nil
+	}
+	return &console{files, index}, err
+}
+
+func (p *console) serve(c *echo.Context) error {
+	name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
+	if strings.HasPrefix(name, "assets/") {
+		f, err := p.files.Open(name)
+		if err != nil {
+			return &shop.NotFound{What: "no file " + name, Do: "Reload the page."}
+		}
+		defer func() { _ = f.Close() }()
+		content, ok := f.(io.ReadSeeker)
+		if !ok {
+			return errors.New("the console's files cannot be sought")
+		}
+		stat, err := f.Stat()
+		if err != nil || stat.IsDir() {
+			return &shop.NotFound{What: "no file " + name, Do: "Reload the page."}
+		}
+		c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		http.ServeContent(c.Response(), c.Request(), name, stat.ModTime(), content)
+		return nil
+	}
+	raw := make([]byte, 16)
+	_, _ = rand.Read(raw) // never fails
+	nonce := base64.RawURLEncoding.EncodeToString(raw)
+	h := c.Response().Header()
+	h.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'self' 'nonce-%[1]s'; style-src 'self' 'nonce-%[1]s'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'", nonce))
+	h.Set("Cache-Control", "no-store")
+	return c.HTMLBlob(http.StatusOK, bytes.ReplaceAll(p.index, []byte("{{nonce}}"), []byte(nonce)))
+}

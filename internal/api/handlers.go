@@ -1,0 +1,269 @@
+package api
+
+import (
+	"context"
+	"strconv"
+
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/shop"
+)
+
+// handlers implement the generated strict interface. Each finds what the request names, asks the shop, and maps the answer.
+type handlers struct {
+	shop    *shop.Shop
+	version string
+}
+
+var _ server.StrictServerInterface = (*handlers)(nil)
+
+func (h *handlers) GetService(context.Context, server.GetServiceRequestObject) (server.GetServiceResponseObject, error) {
+	version, name, rules := h.shop.Policy()
+	b := h.shop.Bench()
+	return server.GetService200JSONResponse{
+		Shop: h.shop.Name, Bench: b.Name, Factor: b.Factor, Version: h.version, Time: h.shop.Clock(),
+		Policy: contract.PolicySummary{Version: version, Name: name, Rules: rules},
+	}, nil
+}
+
+func (h *handlers) ListBays(ctx context.Context, _ server.ListBaysRequestObject) (server.ListBaysResponseObject, error) {
+	all, err := h.shop.Bays(ctx)
+	return server.ListBays200JSONResponse(each(all, bayOf)), err
+}
+
+func (h *handlers) bay(ctx context.Context, number int) (contract.Bay, error) {
+	v, err := h.shop.Bay(ctx, number)
+	return bayOf(v), err
+}
+
+func (h *handlers) GetBay(ctx context.Context, r server.GetBayRequestObject) (server.GetBayResponseObject, error) {
+	b, err := h.bay(ctx, r.Bay)
+	return server.GetBay200JSONResponse(b), err
+}
+
+func (h *handlers) AttemptBay(ctx context.Context, r server.AttemptBayRequestObject) (server.AttemptBayResponseObject, error) {
+	if err := h.shop.Attempt(ctx, r.Bay); err != nil {
+		return nil, err
+	}
+	b, err := h.bay(ctx, r.Bay)
+	return server.AttemptBay200JSONResponse(b), err
+}
+
+func (h *handlers) VacateBay(ctx context.Context, r server.VacateBayRequestObject) (server.VacateBayResponseObject, error) {
+	if err := h.shop.Vacate(ctx, r.Bay); err != nil {
+		return nil, err
+	}
+	b, err := h.bay(ctx, r.Bay)
+	return server.VacateBay200JSONResponse(b), err
+}
+
+func (h *handlers) RecordCopy(ctx context.Context, r server.RecordCopyRequestObject) (server.RecordCopyResponseObject, error) {
+	i, err := h.shop.RecordCopy(ctx, r.Bay, r.Body.By)
+	return server.RecordCopy200JSONResponse(intakeOf(i)), err
+}
+
+func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (server.TakeInResponseObject, error) {
+	b := r.Body
+	duty, err := drive.ParseDuty(string(value(b.Duty)))
+	if err != nil {
+		return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+	}
+	i, err := h.shop.TakeIn(ctx, shop.Intake{
+		Bay: b.Bay, By: b.By, Ticket: value(b.Ticket), Customer: value(b.Customer), Complaint: value(b.Complaint), Label: value(b.Label),
+		Wanted: value(b.Wanted), Copied: value(b.Copied), Duty: duty,
+	})
+	return server.TakeIn201JSONResponse(intakeOf(i)), err
+}
+
+func (h *handlers) ListDrives(ctx context.Context, r server.ListDrivesRequestObject) (server.ListDrivesResponseObject, error) {
+	q := shop.Query{Text: value(r.Params.Q), After: value(r.Params.After), Limit: 200}
+	if r.Params.Limit != nil {
+		q.Limit = *r.Params.Limit
+	}
+	if r.Params.Grade != nil {
+		g, err := drive.ParseGrade(string(*r.Params.Grade))
+		if err != nil {
+			return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+		}
+		q.Grade = &g
+	}
+	all, err := h.shop.Drives(ctx, q)
+	return server.ListDrives200JSONResponse(each(all, driveOf)), err
+}
+
+// detailed is a drive with its present intake.
+func (h *handlers) detailed(ctx context.Context, name string) (contract.Drive, error) {
+	d, err := h.shop.FindDrive(ctx, name)
+	if err != nil {
+		return contract.Drive{}, err
+	}
+	out := driveOf(d)
+	i, err := h.shop.Intake(ctx, d)
+	if i != nil {
+		intake := intakeOf(*i)
+		out.Intake = &intake
+	}
+	return out, err
+}
+
+func (h *handlers) GetDrive(ctx context.Context, r server.GetDriveRequestObject) (server.GetDriveResponseObject, error) {
+	d, err := h.detailed(ctx, r.Drive)
+	return server.GetDrive200JSONResponse(d), err
+}
+
+func (h *handlers) ChangeDrive(ctx context.Context, r server.ChangeDriveRequestObject) (server.ChangeDriveResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.shop.SetDuty(ctx, d, drive.Duty(r.Body.Duty)); err != nil {
+		return nil, err
+	}
+	out, err := h.detailed(ctx, d.Identity.Serial)
+	return server.ChangeDrive200JSONResponse(out), err
+}
+
+func (h *handlers) GetHistory(ctx context.Context, r server.GetHistoryRequestObject) (server.GetHistoryResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	all, err := h.shop.History(ctx, d)
+	return server.GetHistory200JSONResponse(each(all, entryOf)), err
+}
+
+func (h *handlers) GetSignals(ctx context.Context, r server.GetSignalsRequestObject) (server.GetSignalsResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	courses, moments, err := h.shop.Courses(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	intake, err := h.shop.Intake(ctx, d)
+	return server.GetSignals200JSONResponse(signalsOf(courses, moments, intake)), err
+}
+
+func (h *handlers) CompareReadings(ctx context.Context, r server.CompareReadingsRequestObject) (server.CompareReadingsResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	c, err := h.shop.Compare(ctx, d, value(r.Params.Then), value(r.Params.Now))
+	return server.CompareReadings200JSONResponse{Then: summaryOf(c.Then), Now: summaryOf(c.Now), Rows: each(c.Rows, differenceOf)}, err
+}
+
+func (h *handlers) ListReadings(ctx context.Context, r server.ListReadingsRequestObject) (server.ListReadingsResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	moments, err := h.shop.Readings(ctx, d)
+	all := make([]contract.ReadingSummary, len(moments))
+	for i, m := range moments {
+		all[len(moments)-1-i] = summaryOf(m)
+	}
+	return server.ListReadings200JSONResponse(all), err
+}
+
+func (h *handlers) TakeReading(ctx context.Context, r server.TakeReadingRequestObject) (server.TakeReadingResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	taken, err := h.shop.TakeReading(ctx, d, r.Body.By)
+	if err != nil {
+		return nil, err
+	}
+	return server.TakeReading201JSONResponse(readingOf(taken, false)), nil
+}
+
+func (h *handlers) GetReading(ctx context.Context, r server.GetReadingRequestObject) (server.GetReadingResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	seq, _ := strconv.Atoi(r.Reading) // "latest" is 0; the contract lets nothing else through
+	one, err := h.shop.Reading(ctx, d, seq)
+	if err != nil {
+		return nil, err
+	}
+	return server.GetReading200JSONResponse(readingOf(one, value(r.Params.Raw))), nil
+}
+
+func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObject) (server.StartCheckResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	started, err := h.shop.CheckQuick(ctx, d, r.Body.By)
+	return server.StartCheck201JSONResponse(runOf(started)), err
+}
+
+// verdict gives the present verdict as the contract has it.
+func (h *handlers) GetVerdict(ctx context.Context, r server.GetVerdictRequestObject) (server.GetVerdictResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.shop.Verdict(ctx, d)
+	return server.GetVerdict200JSONResponse(verdictOf(d, v)), err
+}
+
+func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestObject) (server.SignVerdictResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	grade := drive.Undecided // none given: accept
+	if r.Body.Grade != nil {
+		if grade, err = drive.ParseGrade(string(*r.Body.Grade)); err != nil {
+			return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+		}
+	}
+	v, err := h.shop.Sign(ctx, d, value(r.Body.Verdict), grade, r.Body.By, value(r.Body.Reason))
+	return server.SignVerdict201JSONResponse(verdictOf(d, v)), err
+}
+
+func (h *handlers) ListRuns(ctx context.Context, r server.ListRunsRequestObject) (server.ListRunsResponseObject, error) {
+	q := shop.RunQuery{Open: value(r.Params.Open), Limit: 100}
+	if r.Params.Limit != nil {
+		q.Limit = *r.Params.Limit
+	}
+	if r.Params.Drive != nil {
+		d, err := h.shop.FindDrive(ctx, *r.Params.Drive)
+		if err != nil {
+			return nil, err
+		}
+		q.Drive = d.Identity.Key
+	}
+	all, err := h.shop.Runs(ctx, q)
+	return server.ListRuns200JSONResponse(each(all, runOf)), err
+}
+
+func (h *handlers) GetRun(ctx context.Context, r server.GetRunRequestObject) (server.GetRunResponseObject, error) {
+	one, err := h.shop.RunByID(ctx, r.Run)
+	return server.GetRun200JSONResponse(runOf(one)), err
+}
+
+func (h *handlers) StopRun(ctx context.Context, r server.StopRunRequestObject) (server.StopRunResponseObject, error) {
+	one, err := h.shop.StopRun(ctx, r.Run, r.Body.By)
+	return server.StopRun200JSONResponse(runOf(one)), err
+}
+
+func each[A, B any](in []A, f func(A) B) []B {
+	out := make([]B, len(in))
+	for i, a := range in {
+		out[i] = f(a)
+	}
+	return out
+}
+
+func value[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}

@@ -1,0 +1,316 @@
+package api
+
+import (
+	"encoding/hex"
+	"fmt"
+	"time"
+
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/dialect"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// optional is nil for a zero value: what is not known is left out, never written as 0.
+func optional[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+func when(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func faultOf(f drive.Fault) contract.Fault {
+	return contract.Fault{Class: string(f.Class), What: f.What, Back: f.Back, Advice: f.Advice(), Page: text(f.Page), At: optional(f.At)}
+}
+
+func bayOf(v shop.BayView) contract.Bay {
+	b := contract.Bay{
+		Number: v.Bay.Number, Address: string(v.Bay.Address), Connection: contract.BayConnection(v.Bay.Connection), Attempts: v.Bay.Attempts,
+		Since: v.Bay.Since, Doing: v.Doing, Note: text(v.Note), Action: contract.BayAction(v.Action), Next: v.Next,
+	}
+	if a := v.Bay.Device; a.Node != "" {
+		b.Attached = &contract.Attached{Node: a.Node, Transport: a.Transport, Vendor: text(a.Vendor), Model: text(a.Model), Serial: text(a.Serial), Bytes: int64(a.Bytes), InUse: text(a.InUse)}
+	}
+	if v.Drive != nil {
+		d := driveOf(*v.Drive)
+		b.Drive = &d
+	}
+	if v.Run != nil {
+		r := runOf(*v.Run)
+		b.Run = &r
+	}
+	if v.Intake != nil {
+		i := intakeOf(*v.Intake)
+		b.Intake = &i
+	}
+	if v.Bay.Fault != nil {
+		f := faultOf(*v.Bay.Fault)
+		b.Fault = &f
+	}
+	return b
+}
+
+func signOf(s *shop.SignOff, given drive.Grade) *contract.SignOff {
+	if s == nil {
+		return nil
+	}
+	return &contract.SignOff{At: s.At, By: s.By, Grade: contract.Grade(s.Grade.String()), Reason: text(s.Reason), Overruled: s.Grade != given}
+}
+
+func featureOf(f drive.Feature) contract.Feature {
+	return contract.Feature{Supported: f.Supported, Enabled: f.Enabled}
+}
+
+func driveOf(d shop.Drive) contract.Drive {
+	id, n := d.Identity, d.Now
+	kind := contract.DriveInterface(id.Interface)
+	if id.Interface == drive.InterfaceUnknown {
+		kind = "unknown"
+	}
+	out := contract.Drive{
+		Serial: id.Serial, Model: id.Model, Firmware: text(id.Firmware), Interface: kind, Medium: optional(contract.DriveMedium(id.Medium)),
+		Bytes: optional(int64(id.Bytes)), LogicalSector: optional(int(id.LogicalSector)), PhysicalSector: optional(int(id.PhysicalSector)),
+		RotationRate: optional(int(id.RotationRate)), FormFactor: text(id.FormFactor), LinkNow: text(id.LinkNow), LinkPossible: text(id.LinkPossible),
+		Transport: text(id.Transport), Smart: featureOf(id.SMART), SelfTest: featureOf(id.SelfTest), Trim: &id.TRIM.Supported,
+		Security: contract.Security{Supported: id.Security.Supported, Enabled: id.Security.Enabled, Locked: id.Security.Locked, Frozen: id.Security.Frozen, CountExpired: id.Security.CountExpired}, Duty: contract.Duty(d.Duty), Grade: contract.Grade(n.Grade.String()), Signed: signOf(n.Signed, n.Grade),
+		Headline: text(n.First), Findings: &n.Findings, Margin: text(n.Margin), Readings: n.Readings, FirstSeen: d.FirstSeen, Bay: optional(n.Bay),
+	}
+	if id.WWN != 0 {
+		out.Wwn = text(fmt.Sprintf("%016x", id.WWN))
+	}
+	if n.HasHours {
+		out.Hours = &n.Hours
+	}
+	if n.HasTemp {
+		out.Temperature = &n.Temperature
+	}
+	if n.Readings > 0 {
+		out.LastRead = &n.LastAt
+	}
+	return out
+}
+
+func intakeOf(i shop.Intake) contract.Intake {
+	return contract.Intake{
+		Id: i.ID, Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Complaint: text(i.Complaint), Label: text(i.Label),
+		Wanted: i.Wanted, Copied: i.Copied, AtRisk: i.AtRisk(), Duty: contract.Duty(i.Duty),
+	}
+}
+
+func entryOf(e shop.Entry) contract.Entry {
+	out := contract.Entry{At: e.At, Kind: contract.EntryKind(e.Kind), Text: e.Text, Run: optional(e.Run), Reading: optional(e.Reading), Verdict: optional(e.Verdict)}
+	if e.Hours >= 0 {
+		out.Hours = &e.Hours
+	}
+	if e.Grade != nil {
+		g := contract.Grade(e.Grade.String())
+		out.Grade = &g
+	}
+	return out
+}
+
+func marginOf(m *verdict.Margin) *contract.Margin {
+	if m == nil {
+		return nil
+	}
+	return &contract.Margin{Used: m.Used, Of: m.Of, Words: m.Words}
+}
+
+func signalsOf(courses []shop.Course, moments []shop.Moment, intake *shop.Intake) contract.Signals {
+	out := contract.Signals{Signals: each(courses, signalOf), Readings: len(moments), Marks: []contract.Mark{}}
+	for i, m := range moments {
+		h, ok := m.Signals[signal.PowerOnHours]
+		if !ok {
+			continue
+		}
+		if out.FirstHours == nil {
+			out.FirstHours = &h
+		}
+		out.LastHours = &h
+		if m.Step == protocol.ReadingAfter {
+			out.Marks = append(out.Marks, contract.Mark{Kind: "quick", Hours: h})
+		}
+		if intake != nil && i > 0 && !m.At.Before(intake.At) && moments[i-1].At.Before(intake.At) {
+			out.Marks = append(out.Marks, contract.Mark{Kind: "visit", Hours: h})
+		}
+	}
+	return out
+}
+
+func signalOf(c shop.Course) contract.Signal {
+	d, v := c.Definition, c.Value
+	out := contract.Signal{
+		Name: string(d.Name), Words: d.Words, Unit: d.Unit, Usual: d.Usual, Matters: d.Matters, Reason: text(v.Reason), Since: text(c.Since),
+		Limit: c.Limit, Margin: marginOf(c.Margin), Finding: optional(c.Finding), Hours: c.Hours, Values: c.Values, Readings: c.Seqs,
+	}
+	if out.Hours == nil {
+		out.Hours, out.Values, out.Readings = []float64{}, []float64{}, []int{}
+	}
+	if v.Available {
+		out.Value, out.Source, out.Confidence, out.Page = &v.Number, text(v.Source), text(string(v.Confidence)), text(string(v.Page))
+		if v.Length > 0 {
+			out.Offset, out.Length = &v.Offset, &v.Length
+		}
+	}
+	return out
+}
+
+func differenceOf(d shop.Difference) contract.Difference {
+	out := contract.Difference{Signal: string(d.Definition.Name), Words: d.Definition.Words, Unit: d.Definition.Unit, Then: d.Then, Now: d.Now, Change: text(d.Change), Says: d.Says, Matters: d.Matters}
+	if d.Now == nil {
+		out.Reason = text(d.Reason)
+	}
+	return out
+}
+
+func summaryOf(m shop.Moment) contract.ReadingSummary {
+	out := contract.ReadingSummary{Seq: m.Seq, At: m.At, Run: optional(m.Run), Step: text(string(m.Step))}
+	out.Hours, out.Temperature = number(m.Signals, signal.PowerOnHours), number(m.Signals, signal.Temperature)
+	return out
+}
+
+func number(s map[signal.Name]float64, n signal.Name) *float64 {
+	if x, ok := s[n]; ok {
+		return &x
+	}
+	return nil
+}
+
+func readingOf(r shop.Reading, raw bool) contract.Reading {
+	d := reading.Decode(r.Pages)
+	out := contract.Reading{
+		Seq: r.Seq, At: r.At, TookMs: int(r.Took.Milliseconds()), Tool: r.Tool, Decoder: reading.DecoderVersion, Dialect: dialect.Version(),
+		Bay: optional(r.Bay), Run: optional(r.Run), Alarm: contract.ReadingAlarm(d.Alarm.String()), Attributes: each(d.Attributes, attributeOf),
+		SelfTests: each(d.Tests, testOf), Errors: each(d.Errors, errorOf), Faults: each(d.Faults, faultOf), Pages: make([]contract.Page, len(r.Pages)),
+		Hours: number(r.Signals, signal.PowerOnHours), Temperature: number(r.Signals, signal.Temperature),
+	}
+	if d.HasErrors {
+		total := int(d.ErrorTotal)
+		out.ErrorTotal = &total
+	}
+	for i, p := range r.Pages {
+		page := contract.Page{Name: string(p.Name), Title: p.Name.Title(), How: p.How}
+		if p.Fault != nil {
+			f := faultOf(*p.Fault)
+			page.Fault = &f
+		} else {
+			size := len(p.Bytes)
+			page.Size = &size
+		}
+		if raw && p.Fault == nil {
+			page.Bytes = &p.Bytes
+		}
+		out.Pages[i] = page
+	}
+	return out
+}
+
+func attributeOf(a reading.Attribute) contract.Attribute {
+	raw := a.Raw
+	for i, j := 0, len(raw)-1; i < j; i, j = i+1, j-1 {
+		raw[i], raw[j] = raw[j], raw[i]
+	}
+	out := contract.Attribute{
+		Id: int(a.ID), Name: a.Name, Explain: a.Explain, Meaning: meaning(a), Value: int(a.Value), Worst: int(a.Worst), Kind: "advisory",
+		State: contract.AttributeState(a.State()), Raw: hex.EncodeToString(raw[:]), Offset: a.Offset, Confidence: string(a.Quantity.Confidence),
+	}
+	if a.PreFailure() {
+		out.Kind = "pre-failure"
+	}
+	if a.Threshold != nil {
+		level := int(a.Threshold.Level)
+		out.Threshold = &level
+	}
+	return out
+}
+
+// meaning says what the raw bytes say, as far as anyone can tell.
+func meaning(a reading.Attribute) string {
+	q := a.Quantity
+	switch {
+	case q.Operations > 0:
+		return fmt.Sprintf("%s in %s, if packed", verdict.Number(float64(q.Number)), verdict.Number(float64(q.Operations)))
+	case !q.Known:
+		return fmt.Sprintf("%s, unit not known", verdict.Number(float64(a.Raw48())))
+	case q.HasRange:
+		return fmt.Sprintf("%d °C, %d to %d °C", q.Number, q.Lowest, q.Highest)
+	case q.Unit != "":
+		return fmt.Sprintf("%s %s", verdict.Number(float64(q.Number)), q.Unit)
+	}
+	return verdict.Number(float64(q.Number))
+}
+
+func testOf(t ata.SelfTest) contract.SelfTest {
+	out := contract.SelfTest{Kind: t.KindName(), Result: t.Status.String(), Failed: t.Status.Failed(), Hours: int(t.Hours), Offset: t.Offset}
+	if t.HasLBA {
+		lba := int64(t.LBA)
+		out.Lba = &lba
+	}
+	return out
+}
+
+func errorOf(e ata.LoggedError) contract.LoggedError {
+	return contract.LoggedError{Command: e.Command.String(), Meaning: e.Meaning(), Hours: int(e.Hours), Lba: int64(e.LBA), Offset: e.Offset}
+}
+
+func runOf(r protocol.Run) contract.Run {
+	return contract.Run{
+		Id: r.ID, Kind: contract.RunKind(r.Kind), Title: r.Kind.Title(), Bay: r.Bay, Serial: r.Key.Serial, Model: r.Key.Model, By: r.By,
+		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: shop.Standing(r), Percent: r.Percent(),
+		LeftS: int(r.Left().Seconds()), Asked: r.Asked, Started: when(r.Started), Ended: when(r.Ended), Steps: each(r.Steps, stepOf),
+	}
+}
+
+func stepOf(s protocol.Step) contract.Step {
+	out := contract.Step{Kind: string(s.Kind), Title: s.Kind.Title(), State: contract.StepState(s.State), Percent: s.Percent, Note: text(s.Note), Begun: when(s.Begun), Ended: when(s.Ended)}
+	if s.Adopted {
+		out.Adopted = &s.Adopted
+	}
+	if s.LBA != nil {
+		lba := int64(*s.LBA)
+		out.Lba = &lba
+	}
+	return out
+}
+
+func findingOf(f verdict.Finding) contract.Finding {
+	return contract.Finding{
+		Rule: f.Rule, Effect: contract.FindingEffect(f.Effect), Sentence: f.Sentence, Detail: f.Detail, Customer: f.Customer,
+		Signals: each(f.Signals, func(n signal.Name) string { return string(n) }), Reading: f.Reading, Margin: marginOf(f.Margin), Source: f.Source,
+	}
+}
+
+func verdictOf(d shop.Drive, v shop.Verdict) contract.Verdict {
+	return contract.Verdict{
+		Serial: d.Identity.Serial, Seq: v.Seq, At: v.At, Grade: contract.Grade(v.Grade.String()), Duty: contract.Duty(v.Duty), Policy: v.Policy, Reading: v.Reading,
+		Findings: each(v.Findings, findingOf), Notes: each(v.Notes, findingOf), Quiet: v.Quiet,
+		Unjudged: each(v.Unjudged, func(u verdict.Unjudged) contract.Unjudged {
+			return contract.Unjudged{Rule: u.Rule, Title: u.Title, Reason: u.Reason}
+		}),
+		Missing: each(v.Missing, func(m verdict.Missing) contract.Missing {
+			return contract.Missing{Id: m.ID, What: m.What, Run: m.Run, Minutes: m.Minutes}
+		}),
+		Advice: append([]string{}, v.Advice...), Signed: signOf(v.Signed, v.Grade),
+		Duties: each(v.Duties, func(f verdict.Fit) contract.Fit {
+			fitness := contract.FitFitness(f.Fitness)
+			if f.Fitness == policy.Fitness("") {
+				fitness = "unjudged"
+			}
+			return contract.Fit{Duty: contract.Duty(f.Duty), Fitness: fitness, Words: f.Words}
+		}),
+	}
+}

@@ -1,0 +1,80 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"hylostat.example/internal/bench/linux"
+	"hylostat.example/internal/cli"
+	"hylostat.example/internal/demo"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/store"
+)
+
+// Main runs the command line and gives the exit code.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
+	defer stop()
+	err := cli.New(cli.Starters{Version: Version, Serve: serve, Demo: startDemo}).Run(ctx, args)
+	if err != nil {
+		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", err)
+	}
+	return cli.Code(err)
+}
+
+func logger(w io.Writer) *slog.Logger {
+	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: slog.LevelInfo}))
+}
+
+// untilInterrupted ends with Ctrl-C, too.
+func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc) {
+	// A service that waits most of its life should not hold memory it used once.
+	debug.SetGCPercent(50)
+	return signal.NotifyContext(ctx, syscall.SIGINT)
+}
+
+func serve(ctx context.Context, o cli.ServeOptions) error {
+	ctx, stop := untilInterrupted(ctx)
+	defer stop()
+	return Serve(ctx, Options{
+		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: linux.New(), Log: logger(os.Stderr),
+		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
+	})
+}
+
+func startDemo(ctx context.Context, o cli.ServeOptions) error {
+	ctx, stop := untilInterrupted(ctx)
+	defer stop()
+	if o.Dir == "" {
+		dir, err := os.MkdirTemp("", "hylostat-demo-")
+		if err != nil {
+			return fmt.Errorf("making a temporary folder: %w. Choose one with --data", err)
+		}
+		o.Dir = dir
+	}
+	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+		return fmt.Errorf("making the demo's folder: %w. Choose another with --data", err)
+	}
+	d, err := demo.New(o.Dir, o.Factor)
+	if err != nil {
+		return err
+	}
+	var s *shop.Shop
+	return Serve(ctx, Options{
+		Dir: o.Dir, Listen: o.Listen, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Log: logger(os.Stderr),
+		Opened: func(ctx context.Context, opened *shop.Shop, st *store.Store) error {
+			s = opened
+			return d.Seed(ctx, st)
+		},
+		Ready: func(address string) {
+			fmt.Printf("The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nEnd it with Ctrl-C.\n", demo.ShopName, address, d.Factor(), o.Dir)
+			go d.AttendSoon(ctx, s)
+		},
+	})
+}

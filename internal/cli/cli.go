@@ -1,0 +1,233 @@
+// Package cli is the command line. Every command that asks or orders something talks to the service through package client;
+// only demo and serve start one, through functions that app hands in. Start with New.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"hylostat.example/internal/client"
+)
+
+// DefaultAddress is where the service listens unless told otherwise.
+const DefaultAddress = "127.0.0.1:8347"
+
+// Exit codes.
+const (
+	exitFailed   = 1
+	exitUsage    = 2
+	exitNone     = 3
+	exitRefused  = 4
+	exitNoAnswer = 5
+	exitRun      = 6
+)
+
+const exitHelp = `EXIT CODES:
+   0  done
+   1  something failed; the message says what and what to do
+   2  the command line or a value in it is not understood
+   3  there is no such drive, bay, run or reading
+   4  not as things stand: no drive answers, data at risk, signed already ...
+   5  no service answers
+   6  the followed run ended other than passed`
+
+// ServeOptions are the flags of serve and demo.
+type ServeOptions struct {
+	Dir    string
+	Listen string
+	Shop   string
+	Bench  string
+	Hosts  []string
+	Factor float64
+}
+
+// Starters start a service in this process; app provides them.
+type Starters struct {
+	Version string
+	Serve   func(ctx context.Context, o ServeOptions) error
+	Demo    func(ctx context.Context, o ServeOptions) error
+}
+
+// New builds the command tree.
+func New(s Starters) *cli.Command {
+	return &cli.Command{
+		Name: "hylostat", Usage: "knows for every drive on the bench whether it is healthy, degrading or must be replaced, and why",
+		Version: s.Version, EnableShellCompletion: true, Suggest: true,
+		CustomRootCommandHelpTemplate: cli.RootCommandHelpTemplate + "\n" + exitHelp + "\n",
+		Description: "A drive is named by its serial, by any unambiguous ending of it, or by its bay: bay-3.\n" +
+			"Try it:  hylostat demo        then, in another terminal:  hylostat bay list",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "service", Usage: "`ADDRESS` of the service", Value: "http://" + DefaultAddress, Sources: cli.EnvVars("HYLOSTAT_SERVICE")},
+			&cli.BoolFlag{Name: "json", Usage: "print what the service answers, as in its API"},
+			&cli.StringFlag{Name: "by", Usage: "`NAME` of the person who does this", Value: whoami(), HideDefault: true, Sources: cli.EnvVars("HYLOSTAT_BY")},
+		},
+		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), driveCommands(), readingCommands(), checkCommands(), runCommands(), verdictCommands()},
+		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return &usage{err.Error()} },
+		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
+		CommandNotFound: func(_ context.Context, c *cli.Command, name string) {
+			_, _ = fmt.Fprintf(c.Root().ErrWriter, "hylostat: there is no command %q. See hylostat --help\n", name)
+		},
+	}
+}
+
+// usage is a command line that is not understood.
+type usage struct{ what string }
+
+func (u *usage) Error() string { return u.what + ". See --help" }
+
+// notPassed is a followed run that ended otherwise.
+type notPassed struct{ how string }
+
+func (n *notPassed) Error() string { return n.how }
+
+// Code is the exit code for an error.
+func Code(err error) int {
+	if err == nil {
+		return 0
+	}
+	if _, ok := errors.AsType[*usage](err); ok {
+		return exitUsage
+	}
+	if _, ok := errors.AsType[*notPassed](err); ok {
+		return exitRun
+	}
+	if _, ok := errors.AsType[*client.Unreachable](err); ok {
+		return exitNoAnswer
+	}
+	if p, ok := errors.AsType[*client.ProblemError](err); ok {
+		switch {
+		case p.Status == 404:
+			return exitNone
+		case p.Status == 409:
+			return exitRefused
+		case p.Status < 500:
+			return exitUsage
+		}
+	}
+	return exitFailed
+}
+
+func whoami() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "somebody"
+}
+
+// call is one command's surroundings.
+type call struct {
+	*cli.Command
+	*client.Client
+	out io.Writer
+}
+
+// action makes an action that needs the service and wants between least and most arguments.
+func action(least, most int, f func(ctx context.Context, c call) error) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		if n := cmd.Args().Len(); n < least || n > most {
+			return &usage{fmt.Sprintf("%s wants %s", cmd.FullName(), strings.TrimSpace(orNothing(cmd.ArgsUsage)))}
+		}
+		c, err := client.New(cmd.String("service"))
+		if err != nil {
+			return &usage{err.Error()}
+		}
+		return f(ctx, call{cmd, c, cmd.Root().Writer})
+	}
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "no arguments"
+	}
+	return s
+}
+
+func (c call) arg(n int) string { return c.Args().Get(n) }
+
+func (c call) by() string { return c.String("by") }
+
+// bay reads a bay's number: 3 or bay-3.
+func (c call) bay(n int) (int, error) {
+	number, err := strconv.Atoi(strings.TrimPrefix(c.arg(n), "bay-"))
+	if err != nil || number < 1 {
+		return 0, &usage{fmt.Sprintf("%q is no bay number", c.arg(n))}
+	}
+	return number, nil
+}
+
+// show prints a value as JSON when asked to, else through f.
+func (c call) show(value any, f func(w io.Writer)) error {
+	if c.Bool("json") {
+		e := json.NewEncoder(c.out)
+		e.SetIndent("", "  ")
+		return e.Encode(value)
+	}
+	f(c.out)
+	return nil
+}
+
+// terminal reports whether w is one, and whether it may be painted.
+func terminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// bold is for the one word that matters; on a terminal only, and not with NO_COLOR.
+func bold(w io.Writer, s string) string {
+	if !terminal(w) || os.Getenv("NO_COLOR") != "" {
+		return s
+	}
+	return "\x1b[1m" + s + "\x1b[0m"
+}
+
+func (s Starters) serve() *cli.Command {
+	return &cli.Command{
+		Name: "serve", Usage: "run the service for the drives of this machine", Category: "service",
+		Description: "Reading counters needs root or CAP_SYS_RAWIO. The console is at the address it prints.\n\nExample:\n   hylostat serve --data /var/lib/hylostat --shop \"Saltmarsh Lane\"",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: "/var/lib/hylostat"},
+			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
+			&cli.StringFlag{Name: "shop", Usage: "the shop's `NAME`", Value: "Hylostat"},
+			&cli.StringFlag{Name: "bench", Usage: "this bench's `NAME`", Value: hostname()},
+			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return s.Serve(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Shop: c.String("shop"), Bench: c.String("bench"), Hosts: c.StringSlice("host")})
+		},
+	}
+}
+
+func (s Starters) demo() *cli.Command {
+	return &cli.Command{
+		Name: "demo", Usage: "run a made-up shop with simulated drives", Category: "service",
+		Description: "Needs nothing, opens nothing outside this machine, and leaves its data in the folder it prints.\nStarted again with the same folder, it goes on where it was.\n\nExample:\n   hylostat demo --data ./demo",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records; a temporary one when not given"},
+			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
+			&cli.FloatFlag{Name: "factor", Usage: "how much `FASTER` than real time the drives live", Value: 12},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if f := c.Float("factor"); f < 1 || f > 1000 {
+				return &usage{"--factor is from 1 to 1000"}
+			}
+			return s.Demo(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor")})
+		},
+	}
+}
+
+func hostname() string {
+	if name, err := os.Hostname(); err == nil {
+		return name
+	}
+	return "bench"
+}

@@ -1,0 +1,263 @@
+// Package client is the Go client of the service: the generated calls, wrapped so that an answer is a value and everything
+// else an error that says what to do. Start with New.
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"hylostat.example/internal/contract"
+)
+
+// Client talks to one service.
+type Client struct {
+	raw     *Raw
+	address string
+}
+
+// New makes a client for a service's address, such as "http://127.0.0.1:8347".
+func New(address string) (*Client, error) {
+	address = strings.TrimSuffix(address, "/")
+	raw, err := NewClient(address + "/api/v1")
+	if err != nil {
+		return nil, fmt.Errorf("the service's address %q: %w", address, err)
+	}
+	return &Client{raw, address}, nil
+}
+
+// ProblemError is an error the service answered with.
+type ProblemError struct{ contract.Problem }
+
+func (p *ProblemError) Error() string {
+	s := p.Detail
+	if p.Advice != nil {
+		s += ". " + *p.Advice
+	}
+	return s
+}
+
+// Unreachable says that no service answered.
+type Unreachable struct {
+	Address string
+	Err     error
+}
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("no service answers at %s. Start one with \"hylostat serve\" or \"hylostat demo\", or name it with --service", e.Address)
+}
+
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+// answerLimit bounds what is read of an answer, in bytes.
+const answerLimit = 64 << 20
+
+func call[T any](c *Client, resp *http.Response, err error) (out T, _ error) {
+	if err != nil {
+		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+			return out, err
+		}
+		return out, &Unreachable{c.address, err}
+	}
+	defer func() { _ = resp.Body.Close() }()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, answerLimit))
+	if err != nil {
+		return out, fmt.Errorf("reading the answer of %s: %w", c.address, err)
+	}
+	if resp.StatusCode >= http.StatusBadRequest {
+		p := &ProblemError{}
+		if json.Unmarshal(body, &p.Problem) != nil || p.Detail == "" {
+			return out, fmt.Errorf("%s answered %s, which is no answer of this service. Check --service", c.address, resp.Status)
+		}
+		return out, p
+	}
+	if err := json.Unmarshal(body, &out); err != nil {
+		return out, fmt.Errorf("the answer of %s is not understood: %w. Its version may differ from this one", c.address, err)
+	}
+	return out, nil
+}
+
+// Service tells what the service is.
+func (c *Client) Service(ctx context.Context) (contract.Service, error) {
+	r, err := c.raw.GetService(ctx)
+	return call[contract.Service](c, r, err)
+}
+
+// Bays lists the bays.
+func (c *Client) Bays(ctx context.Context) ([]contract.Bay, error) {
+	r, err := c.raw.ListBays(ctx)
+	return call[[]contract.Bay](c, r, err)
+}
+
+// Bay gives one bay.
+func (c *Client) Bay(ctx context.Context, number int) (contract.Bay, error) {
+	r, err := c.raw.GetBay(ctx, number)
+	return call[contract.Bay](c, r, err)
+}
+
+// Attempt tries again to make the drive of a bay answer.
+func (c *Client) Attempt(ctx context.Context, bay int) (contract.Bay, error) {
+	r, err := c.raw.AttemptBay(ctx, bay)
+	return call[contract.Bay](c, r, err)
+}
+
+// Vacate says that a bay is empty after all.
+func (c *Client) Vacate(ctx context.Context, bay int) (contract.Bay, error) {
+	r, err := c.raw.VacateBay(ctx, bay)
+	return call[contract.Bay](c, r, err)
+}
+
+// RecordCopy notes that the data of the drive in a bay has been copied.
+func (c *Client) RecordCopy(ctx context.Context, bay int, by string) (contract.Intake, error) {
+	r, err := c.raw.RecordCopy(ctx, bay, contract.Person{By: by})
+	return call[contract.Intake](c, r, err)
+}
+
+// TakeIn takes a drive in.
+func (c *Client) TakeIn(ctx context.Context, i contract.IntakeRequest) (contract.Intake, error) {
+	r, err := c.raw.TakeIn(ctx, i)
+	return call[contract.Intake](c, r, err)
+}
+
+// Drives lists drives.
+func (c *Client) Drives(ctx context.Context, p contract.ListDrivesParams) ([]contract.Drive, error) {
+	r, err := c.raw.ListDrives(ctx, &p)
+	return call[[]contract.Drive](c, r, err)
+}
+
+// Drive gives one drive, named by serial, by an ending of it, or by bay-N.
+func (c *Client) Drive(ctx context.Context, drive string) (contract.Drive, error) {
+	r, err := c.raw.GetDrive(ctx, drive)
+	return call[contract.Drive](c, r, err)
+}
+
+// History gives everything that happened to a drive.
+func (c *Client) History(ctx context.Context, drive string) ([]contract.Entry, error) {
+	r, err := c.raw.GetHistory(ctx, drive)
+	return call[[]contract.Entry](c, r, err)
+}
+
+// Readings lists a drive's readings.
+func (c *Client) Readings(ctx context.Context, drive string) ([]contract.ReadingSummary, error) {
+	r, err := c.raw.ListReadings(ctx, drive)
+	return call[[]contract.ReadingSummary](c, r, err)
+}
+
+// Reading gives a reading; "latest" is the newest.
+func (c *Client) Reading(ctx context.Context, drive, seq string, raw bool) (contract.Reading, error) {
+	r, err := c.raw.GetReading(ctx, drive, seq, &contract.GetReadingParams{Raw: &raw})
+	return call[contract.Reading](c, r, err)
+}
+
+// TakeReading takes a reading and waits for it.
+func (c *Client) TakeReading(ctx context.Context, drive, by string) (contract.Reading, error) {
+	r, err := c.raw.TakeReading(ctx, drive, contract.Person{By: by})
+	return call[contract.Reading](c, r, err)
+}
+
+// Compare lays two readings beside each other; nil leaves the choice to the service.
+func (c *Client) Compare(ctx context.Context, drive string, then, now *int) (contract.Comparison, error) {
+	r, err := c.raw.CompareReadings(ctx, drive, &contract.CompareReadingsParams{Then: then, Now: now})
+	return call[contract.Comparison](c, r, err)
+}
+
+// CheckQuick starts a quick check.
+func (c *Client) CheckQuick(ctx context.Context, drive, by string) (contract.Run, error) {
+	r, err := c.raw.StartCheck(ctx, drive, contract.CheckRequest{Kind: "quick", By: by})
+	return call[contract.Run](c, r, err)
+}
+
+// Runs lists runs.
+func (c *Client) Runs(ctx context.Context, p contract.ListRunsParams) ([]contract.Run, error) {
+	r, err := c.raw.ListRuns(ctx, &p)
+	return call[[]contract.Run](c, r, err)
+}
+
+// Run gives one run.
+func (c *Client) Run(ctx context.Context, id int64) (contract.Run, error) {
+	r, err := c.raw.GetRun(ctx, id)
+	return call[contract.Run](c, r, err)
+}
+
+// StopRun stops a run.
+func (c *Client) StopRun(ctx context.Context, id int64, by string) (contract.Run, error) {
+	r, err := c.raw.StopRun(ctx, id, contract.Person{By: by})
+	return call[contract.Run](c, r, err)
+}
+
+// Verdict gives a drive's present verdict.
+func (c *Client) Verdict(ctx context.Context, drive string) (contract.Verdict, error) {
+	r, err := c.raw.GetVerdict(ctx, drive)
+	return call[contract.Verdict](c, r, err)
+}
+
+// Sign accepts or overrules a verdict.
+func (c *Client) Sign(ctx context.Context, drive string, s contract.SignOffRequest) (contract.Verdict, error) {
+	r, err := c.raw.SignVerdict(ctx, drive, s)
+	return call[contract.Verdict](c, r, err)
+}
+
+// Events delivers facts and progress until the context ends, over lost connections: what was missed comes later. It begins
+// after the fact with number after, or with what happens from now on when after is negative. The channel closes with the
+// context.
+func (c *Client) Events(ctx context.Context, after int64) <-chan contract.Event {
+	out := make(chan contract.Event, 64)
+	go func() {
+		defer close(out)
+		for ctx.Err() == nil {
+			c.stream(ctx, &after, out)
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}()
+	return out
+}
+
+// stream reads one connection until it ends.
+func (c *Client) stream(ctx context.Context, last *int64, out chan<- contract.Event) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.address+"/api/v1/events", http.NoBody)
+	if err != nil {
+		return
+	}
+	if *last >= 0 {
+		req.Header.Set("Last-Event-ID", strconv.FormatInt(*last, 10))
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return
+	}
+	defer func() { _ = resp.Body.Close() }()
+	if resp.StatusCode != http.StatusOK {
+		return
+	}
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ": ")
+		switch field {
+		case "id":
+			if n, err := strconv.ParseInt(value, 10, 64); err == nil {
+				*last = n
+			}
+		case "data":
+			var e contract.Event
+			if json.Unmarshal([]byte(value), &e) != nil || e.Kind == "" {
+				continue
+			}
+			select {
+			case out <- e:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,194 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"time"
+
+	"hylostat.example/internal/bench/probe"
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/store"
+)
+
+// Demo is the made-up shop with its simulated bench.
+type Demo struct {
+	Source *sim.Bench
+	clock  *sim.Clock
+	fleet  []member
+	bays   int
+}
+
+// New makes the demo's bench. What its drives remember, and its clock, are kept in dir, so that a demo goes on where it
+// was. A factor of 0 is the usual one.
+func New(dir string, factor float64) (*Demo, error) {
+	if factor == 0 {
+		factor = Factor
+	}
+	file := filepath.Join(dir, "drives.json")
+	clock, err := sim.RecallClock(file, factor)
+	if err != nil {
+		return nil, err
+	}
+	d := &Demo{clock: clock, fleet: fleet(clock.Start)}
+	var places []drive.Address
+	for _, m := range d.fleet {
+		if m.bay > 0 {
+			places = append(places, place(m.bay))
+		}
+	}
+	d.bays = len(places)
+	d.Source = sim.New(clock, file, places...)
+	for _, m := range d.fleet {
+		if m.bay > 0 {
+			s := m.spec
+			s.Tests = before(s, clock.Start)
+			d.Source.Insert(place(m.bay), s)
+		}
+	}
+	return d, nil
+}
+
+// Factor is by how much the demo's time runs faster.
+func (d *Demo) Factor() float64 { return d.clock.Factor }
+
+// past is a clock set by hand, for writing history.
+type past struct{ at time.Time }
+
+func (p *past) Now() time.Time { return p.at }
+
+func (p *past) Sleep(context.Context, time.Duration) error { return nil }
+
+// before is the part of a drive's self-test log that is in the past at a moment.
+func before(s sim.Spec, at time.Time) []ata.SelfTest {
+	var all []ata.SelfTest
+	for _, t := range s.Tests {
+		if float64(t.Hours) <= s.Hours+at.Sub(s.Born).Hours()*s.Share {
+			all = append(all, t)
+		}
+	}
+	return all
+}
+
+// Seed writes the history of the fleet into an empty store: readings taken from the simulated drives at past moments,
+// through the same code that takes present ones. A store with drives in it is left alone.
+func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
+	if have, err := st.Drives(ctx, shop.Query{Limit: 1}); err != nil || len(have) > 0 {
+		return err
+	}
+	clock := &past{}
+	s, err := shop.New(ctx, ShopName, st, nil, policy.Default, clock, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	for n, m := range d.fleet {
+		if m.spec.Awkward.SilentAttempts > 0 { // never seen before
+			if err := d.intake(ctx, st, m, 0); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := d.life(ctx, s, clock, n, m); err != nil {
+			return fmt.Errorf("history of %s: %w", m.spec.Identity.Serial, err)
+		}
+		key := drive.Key{Model: m.spec.Identity.Model, Serial: m.spec.Identity.Serial}
+		found, err := st.DriveByKey(ctx, key)
+		if err != nil {
+			return err
+		}
+		if err := d.intake(ctx, st, m, found.ID); err != nil {
+			return err
+		}
+		if found.Duty != m.duty {
+			if err := s.SetDuty(ctx, found, m.duty); err != nil {
+				return err
+			}
+		}
+		if m.signed != "" && found.Now.Grade != drive.Undecided {
+			if _, err := s.Sign(ctx, found, 0, drive.Undecided, m.signed, ""); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// life takes a drive's weekly readings.
+func (d *Demo) life(ctx context.Context, s *shop.Shop, clock *past, n int, m member) error {
+	at := place(99)
+	bench := sim.New(clock, "", at)
+	for week := range weeks {
+		clock.at = d.clock.Start.Add(-time.Duration(weeks-week)*7*24*time.Hour + time.Duration(n*37%600)*time.Minute)
+		spec := m.spec
+		spec.Tests = before(spec, clock.at)
+		bench.Insert(at, spec)
+		found, err := bench.Look(ctx)
+		if err != nil {
+			return err
+		}
+		attached, err := bench.Open(ctx, found[0])
+		if err != nil {
+			return err
+		}
+		session, fault := probe.Open(attached)
+		if fault != nil {
+			return fault
+		}
+		pages := session.Pages(ctx)
+		r := protocol.Reading{ID: fmt.Sprintf("demo-%d-%d", n, week), Key: probe.Key(pages), At: clock.at, Took: 38 * time.Millisecond, Pages: pages, Tool: "demo"}
+		if err := s.Take(ctx, protocol.Report{Reading: &r}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID int64) error {
+	at := d.clock.Start.Add(-40 * time.Minute)
+	if m.bay == 0 {
+		at = d.clock.Start.Add(-6 * 24 * time.Hour)
+	}
+	i := shop.Intake{Drive: driveID, Bay: m.bay, Ticket: m.ticket, Customer: m.customer, Complaint: m.about, Wanted: m.wanted, Copied: m.copied, Duty: m.duty, At: at, By: "Dov"}
+	if driveID == 0 {
+		i.Label = "Label Brackwater, 480 GB"
+	}
+	return st.Write(ctx, func(tx shop.Tx) error { return tx.SaveIntake(ctx, &i) })
+}
+
+// Attend does what a technician did a moment ago: says that there is a drive in the bay that shows none.
+func (d *Demo) Attend(ctx context.Context, s *shop.Shop) error {
+	for _, m := range d.fleet {
+		if m.spec.Awkward.SilentAttempts == 0 || m.bay == 0 {
+			continue
+		}
+		v, err := s.Bay(ctx, m.bay)
+		if err != nil {
+			return err
+		}
+		if v.Bay.Connection == protocol.Empty {
+			return s.Attempt(ctx, m.bay)
+		}
+	}
+	return nil
+}
+
+// AttendSoon attends as soon as the bench has found its bays.
+func (d *Demo) AttendSoon(ctx context.Context, s *shop.Shop) {
+	for range 50 {
+		if all, err := s.Bays(ctx); err == nil && len(all) == d.bays {
+			_ = d.Attend(ctx, s) // a bay that stays empty is a poorer demo, nothing else
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
