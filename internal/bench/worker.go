@@ -311,20 +311,21 @@ func (w *worker) attempt(ctx context.Context) error {
 			w.bench.Log.Warn("looking again", "bay", w.bay.Number, "error", err)
 		}
 	}
-	if w.bay.Device.Instance != "" && w.bay.Connection != protocol.Answering {
-		w.leave()
-		w.attach(ctx)
-		return nil
-	}
 	found, err := w.bench.Source.Look(ctx)
 	if err != nil {
 		return err
 	}
 	for _, d := range found {
-		if d.Address == w.bay.Address {
-			w.see(ctx, seen{d, true})
-			return nil
+		if d.Address != w.bay.Address {
+			continue
 		}
+		known := d.Instance == w.bay.Device.Instance
+		w.see(ctx, seen{d, true})
+		if known && w.bay.Connection != protocol.Answering {
+			w.leave()
+			w.attach(ctx)
+		}
+		return nil
 	}
 	w.said = true
 	w.bay.Attempts++

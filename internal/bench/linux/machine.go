@@ -56,6 +56,9 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 	d.Bytes = number(block, "size") * 512
 	d.Address, d.Transport = m.address(place)
 	d.Serial = read(place, "serial")
+	if d.Transport == "USB" {
+		d.Serial = usbSerial(place)
+	}
 	if page := []byte(readRaw(place, "vpd_pg80")); len(page) > 4 {
 		d.Serial = drive.Printable(string(page[4:]))
 	}
@@ -66,6 +69,16 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 	d.InUse = m.inUse(block, uses)
 	d.Model, d.Vendor, d.Serial = drive.Printable(d.Model), drive.Printable(d.Vendor), drive.Printable(d.Serial)
 	return d, true
+}
+
+// usbSerial is the serial of the USB device that a place belongs to: the adapter's own, not the drive's.
+func usbSerial(place string) string {
+	for ; len(place) > 1; place = filepath.Dir(place) {
+		if usbPlace.MatchString(filepath.Base(place)) {
+			return read(place, "serial")
+		}
+	}
+	return ""
 }
 
 var (

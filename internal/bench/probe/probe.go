@@ -175,12 +175,24 @@ func pointless(id ata.Identify, q question, before []reading.Page) *drive.Fault 
 		return &drive.Fault{Class: drive.FaultRefused, What: name, Back: "the drive has no SMART"}
 	case !id.SMARTEnabled:
 		return &drive.Fault{Class: drive.FaultSwitchedOff, What: name, Back: "SMART is switched off in the drive"}
-	case q.page == reading.PageErrorLog && !id.ErrorLogSupported:
+	case q.page == reading.PageErrorLog && !id.ErrorLogSupported && !counters(before).CanLogErrors:
 		return &drive.Fault{Class: drive.FaultRefused, What: name, Back: "the drive keeps no error log"}
-	case q.page == reading.PageTestLog && !id.SelfTestSupported:
+	case q.page == reading.PageTestLog && !id.SelfTestSupported && !counters(before).CanTest:
 		return &drive.Fault{Class: drive.FaultRefused, What: name, Back: "the drive has no self-tests"}
 	}
 	return nil
+}
+
+// counters is the SMART data among the answers so far. Some drives announce self-tests and error log only there, and not
+// in their identity.
+func counters(before []reading.Page) ata.SMARTData {
+	for _, p := range before {
+		if p.Name == reading.PageSMARTData && p.Fault == nil {
+			d, _ := ata.DecodeSMARTData(p.Bytes) // a broken page announces what it can
+			return d
+		}
+	}
+	return ata.SMARTData{}
 }
 
 func (s *Session) ask(ctx context.Context, q question) reading.Page {

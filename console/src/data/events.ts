@@ -1,0 +1,57 @@
+import { type QueryClient, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import type { Bay, Fact, Run } from "./types";
+
+export interface Line {
+  /** When the connection was lost; absent while it stands. */
+  lost?: Date;
+  /** The last thing that happened, for a live region. */
+  said: string;
+}
+
+/** A run with newer progress; the standing and the rest come with the next fact. */
+function ahead(run: Run, fact: Fact): Run {
+  if (run.id !== fact.run || fact.percent === undefined || fact.percent <= run.percent) return run;
+  const left = run.percent < 100 ? Math.round((run.left_s * (100 - fact.percent)) / (100 - run.percent)) : 0;
+  return { ...run, percent: fact.percent, left_s: left };
+}
+
+/** Brings what is cached up to date with a fact: progress is patched in, everything else is asked for again. */
+export function apply(cache: QueryClient, fact: Fact) {
+  if (fact.kind === "run.progress") {
+    cache.setQueryData<Bay[]>(["bays"], (bays) => bays?.map((b) => (b.run?.id === fact.run ? { ...b, run: ahead(b.run as Run, fact) } : b)));
+    if (fact.serial) cache.setQueryData<Run[]>(["drive", fact.serial, "runs"], (runs) => runs?.map((r) => ahead(r, fact)));
+    return;
+  }
+  cache.invalidateQueries({ queryKey: ["bays"] });
+  cache.invalidateQueries({ queryKey: ["drives"] });
+  if (fact.serial) cache.invalidateQueries({ queryKey: ["drive", fact.serial] });
+}
+
+/** Listens to the service. The browser reconnects by itself and asks for what it missed. */
+export function useEvents(): Line {
+  const cache = useQueryClient();
+  const [line, setLine] = useState<Line>({ said: "" });
+  useEffect(() => {
+    const source = new EventSource("/api/v1/events");
+    let broken = false;
+    const heard = (message: MessageEvent<string>) => {
+      const fact = JSON.parse(message.data) as Fact;
+      apply(cache, fact);
+      if (fact.text) setLine({ said: fact.text });
+    };
+    source.addEventListener("fact", heard);
+    source.addEventListener("progress", heard);
+    source.addEventListener("open", () => {
+      if (broken) cache.invalidateQueries();
+      broken = false;
+      setLine((l) => (l.lost ? { said: "Connected again." } : l));
+    });
+    source.addEventListener("error", () => {
+      broken = true;
+      setLine((l) => (l.lost ? l : { said: l.said, lost: new Date() }));
+    });
+    return () => source.close();
+  }, [cache]);
+  return line;
+}

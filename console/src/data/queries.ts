@@ -1,0 +1,81 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, data } from "./client";
+import type { Grade } from "./types";
+
+const drive = (serial: string) => ({ path: { drive: serial } });
+
+export const useService = () => useQuery({ queryKey: ["service"], queryFn: () => data(api.GET("/service")) });
+
+export const useBays = () => useQuery({ queryKey: ["bays"], queryFn: () => data(api.GET("/bays")) });
+
+export const useDrives = (q: string, grade: Grade | undefined) =>
+  useQuery({
+    queryKey: ["drives", q, grade],
+    queryFn: () => data(api.GET("/drives", { params: { query: { q: q || undefined, grade } } })),
+    placeholderData: (before) => before,
+  });
+
+export const useDrive = (serial: string) =>
+  useQuery({ queryKey: ["drive", serial, "self"], queryFn: () => data(api.GET("/drives/{drive}", { params: drive(serial) })) });
+
+export const useVerdict = (serial: string) =>
+  useQuery({ queryKey: ["drive", serial, "verdict"], queryFn: () => data(api.GET("/drives/{drive}/verdict", { params: drive(serial) })) });
+
+export const useSignals = (serial: string) =>
+  useQuery({ queryKey: ["drive", serial, "signals"], queryFn: () => data(api.GET("/drives/{drive}/signals", { params: drive(serial) })) });
+
+export const useHistory = (serial: string) =>
+  useQuery({ queryKey: ["drive", serial, "history"], queryFn: () => data(api.GET("/drives/{drive}/history", { params: drive(serial) })) });
+
+export const useComparison = (serial: string) =>
+  useQuery({
+    queryKey: ["drive", serial, "comparison"],
+    queryFn: () => data(api.GET("/drives/{drive}/comparison", { params: drive(serial) })),
+  });
+
+export const useReading = (serial: string, reading: string) =>
+  useQuery({
+    queryKey: ["drive", serial, "reading", reading],
+    queryFn: () => data(api.GET("/drives/{drive}/readings/{reading}", { params: { path: { drive: serial, reading }, query: { raw: true } } })),
+  });
+
+export const useRuns = (serial: string) =>
+  useQuery({
+    queryKey: ["drive", serial, "runs"],
+    queryFn: () => data(api.GET("/runs", { params: { query: { drive: serial, open: true } } })),
+  });
+
+/** What a person orders. Each brings the queries it touches up to date when it is done; events do the rest. */
+export function useOrders(by: string) {
+  const cache = useQueryClient();
+  const settled = () => cache.invalidateQueries();
+  return {
+    attempt: useMutation({
+      mutationFn: (bay: number) => data(api.POST("/bays/{bay}/attempt", { params: { path: { bay } } })),
+      onSettled: settled,
+    }),
+    copied: useMutation({
+      mutationFn: (bay: number) => data(api.POST("/bays/{bay}/copy", { params: { path: { bay } }, body: { by } })),
+      onSettled: settled,
+    }),
+    check: useMutation({
+      mutationFn: (serial: string) => data(api.POST("/drives/{drive}/checks", { params: drive(serial), body: { kind: "quick", by } })),
+      onSettled: settled,
+    }),
+    read: useMutation({
+      mutationFn: (serial: string) => data(api.POST("/drives/{drive}/readings", { params: drive(serial), body: { by } })),
+      onSettled: settled,
+    }),
+    stop: useMutation({
+      mutationFn: (run: number) => data(api.POST("/runs/{run}/stop", { params: { path: { run } }, body: { by } })),
+      onSettled: settled,
+    }),
+    sign: useMutation({
+      mutationFn: ({ serial, verdict, grade, reason }: { serial: string; verdict: number; grade?: Grade; reason?: string }) =>
+        data(api.POST("/drives/{drive}/verdict/sign-off", { params: drive(serial), body: { by, verdict, grade, reason } })),
+      onSettled: settled,
+    }),
+  };
+}
+
+export type Orders = ReturnType<typeof useOrders>;

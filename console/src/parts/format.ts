@@ -1,0 +1,46 @@
+/** Numbers and times as the console writes them. Thousands are kept together by U+00A0. */
+
+export const number = (x: number, digits = 0): string => {
+  const [whole = "0", part] = Math.abs(x).toFixed(digits).split(".");
+  const grouped = whole.replace(/\B(?=(\d{3})+(?!\d))/g, "\u00A0");
+  return (x < 0 ? "\u2212" : "") + grouped + (part && Number(part) ? `.${part}` : "");
+};
+
+/** A capacity in decimal units, as on the label. */
+export function size(bytes: number): string {
+  let x = bytes;
+  for (const unit of ["B", "kB", "MB", "GB", "TB"]) {
+    if (x < 999.5 || unit === "TB") return `${number(x, x < 10 ? 1 : 0)} ${unit}`;
+    x /= 1000;
+  }
+  return "";
+}
+
+/** Power-on hours, with years and months where that says more. */
+export function hours(h: number): string {
+  const months = Math.floor(h / 730.5);
+  const age = months >= 12 ? `${Math.floor(months / 12)} y ${months % 12} m` : `${months} m`;
+  return `${number(h)} h${months > 0 ? ` (${age})` : ""}`;
+}
+
+/** A time to go. */
+export function left(seconds: number): string {
+  if (seconds < 60) return `${Math.max(0, Math.round(seconds))} s`;
+  if (seconds < 3600) return `${Math.round(seconds / 60)} min`;
+  return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
+}
+
+const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });
+const full = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric" });
+const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit" });
+
+export const dayOf = (at: string | Date) => day.format(new Date(at));
+export const dateOf = (at: string | Date) => full.format(new Date(at));
+export const clockOf = (at: string | Date) => clock.format(new Date(at));
+export const momentOf = (at: string | Date) => `${dayOf(at)}, ${clockOf(at)}`;
+
+/** A serial in two parts: the ending is what people read out. */
+export const parts = (serial: string): [before: string, ending: string] =>
+  serial.length > 7 ? [serial.slice(0, -5), serial.slice(-5)] : ["", serial];
+
+export const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1);

@@ -1,0 +1,49 @@
+#!/bin/sh
+# Brings what the virtual machine is made of into build/vm: Debian's kernel with the few modules it needs, and busybox.
+# Installs QEMU and the tools from Debian's packages when they are missing.
+set -eu
+cd "$(dirname "$0")/../.."
+out=build/vm
+mkdir -p $out
+as_root() { if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi; }
+missing=
+for need in qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio; do
+	PATH=$PATH:/usr/sbin:/sbin command -v "${need%%:*}" >/dev/null || missing="$missing ${need##*:}"
+done
+if [ -n "$missing" ] || ! [ -f $out/kernel.ready ]; then
+	as_root apt-get update -qq
+fi
+# shellcheck disable=SC2086
+[ -z "$missing" ] || DEBIAN_FRONTEND=noninteractive as_root apt-get install -y -qq --no-install-recommends $missing >/dev/null
+if ! [ -f $out/kernel.ready ]; then
+	package=$(apt-cache depends linux-image-amd64 | awk '/Depends: linux-image/ {print $2; exit}')
+	rm -rf $out/deb $out/root && mkdir -p $out/deb $out/root
+	(cd $out/deb && apt-get download -qq "$package")
+	dpkg-deb -x $out/deb/*.deb $out/root
+	cp $out/root/boot/vmlinuz-* $out/vmlinuz
+	release=$(basename $out/root/lib/modules/*)
+	PATH=$PATH:/usr/sbin:/sbin depmod -b $out/root "$release"
+	echo "$release" > $out/release
+	touch $out/kernel.ready
+fi
+release=$(cat $out/release)
+modules=$out/root/lib/modules/$release
+
+# The initramfs: busybox, the program, and the modules in the order of their dependencies.
+init=$out/init && rm -rf $init && mkdir -p $init/bin $init/dev $init/proc $init/sys $init/tmp $init/lib $init/data
+cp "$(command -v busybox)" $init/bin/busybox
+cp build/hylostat $init/bin/hylostat
+cp build/vm/hylostat-conform $init/bin/hylostat-conform
+: > $init/lib/order
+add() { # add NAME: the module's dependencies first, then itself, each once
+	line=$(grep -E "/$1\.ko(\.[a-z]+)?:" "$modules/modules.dep") || { echo "no module $1"; return 0; }
+	for path in $(echo "${line#*:}" | tr ' ' '\n' | tac) "${line%%:*}"; do
+		name=$(basename "$path" | sed 's/\.ko.*//')
+		grep -qx "$name" $init/lib/order && continue
+		case $path in *.xz) xz -dc "$modules/$path" > "$init/lib/$name.ko" ;; *) cp "$modules/$path" "$init/lib/$name.ko" ;; esac
+		echo "$name" >> $init/lib/order
+	done
+}
+for m in crc32c_generic crct10dif_generic crc64_rocksoft_generic crc64-rocksoft ahci sd_mod sg nvme virtio_pci virtio_scsi xhci-pci usb-storage uas; do add $m; done
+cp test/vm/init $init/init && chmod +x $init/init
+(cd $init && find . | cpio -o -H newc --quiet) | gzip -1 > $out/initramfs.gz
