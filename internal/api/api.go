@@ -63,12 +63,10 @@ func New(o Options) (http.Handler, error) {
 	e.Use(middleware.Recover(), hosts(o.Hosts), headers, middleware.BodyLimit(bodyLimit))
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/events") }, MinLength: 1024}))
 	h := &handlers{shop: o.Shop, version: o.Version}
-	g := e.Group("", validate(router))
-	server.RegisterHandlersWithBaseURL(g, server.NewStrictHandler(h, nil), Base)
-	g.GET(Base+"/events", h.StreamEvents)
-	e.Any("/api/*", func(*echo.Context) error {
-		return &shop.NotFound{What: "the API has no such path", Do: "See docs/reference/api.md."}
-	})
+	g := e.Group(Base, validate(router))
+	server.RegisterHandlers(g, server.NewStrictHandler(h, nil))
+	g.GET("/events", h.StreamEvents)
+	e.Any("/api/*", func(*echo.Context) error { return noPath })
 	pages, err := newConsole(web.Files())
 	if err != nil {
 		return nil, err
@@ -115,8 +113,11 @@ func validate(router routers.Router) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			route, parameters, err := router.FindRoute(c.Request())
+			if errors.Is(err, routers.ErrMethodNotAllowed) {
+				return problem{contract.Problem{Status: http.StatusMethodNotAllowed, Title: "Wrong method", Detail: c.Request().Method + " is not for this path", Advice: text(see)}}
+			}
 			if err != nil {
-				return err
+				return noPath
 			}
 			input := &openapi3filter.RequestValidationInput{Request: c.Request(), PathParams: parameters, Route: route}
 			if err := openapi3filter.ValidateRequest(c.Request().Context(), input); err != nil {
@@ -126,6 +127,10 @@ func validate(router routers.Router) echo.MiddlewareFunc {
 		}
 	}
 }
+
+const see = "See docs/reference/api.md."
+
+var noPath = &shop.NotFound{What: "the API has no such path", Do: see}
 
 // invalid puts the validator's finding into one sentence.
 func invalid(err error) error {
@@ -149,7 +154,7 @@ func invalid(err error) error {
 			what = strings.TrimSpace(re.Reason + ": " + re.Err.Error())
 		}
 	}
-	return problem{contract.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: strings.TrimSuffix(where+": "+strings.TrimPrefix(what, ": "), "."), Advice: text("See docs/reference/api.md.")}}
+	return problem{contract.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: strings.TrimSuffix(where+": "+strings.TrimPrefix(what, ": "), "."), Advice: text(see)}}
 }
 
 // problem is an error that is already in the form it goes out in.
@@ -197,11 +202,11 @@ func asProblem(err error) contract.Problem {
 		if e.Code == http.StatusRequestEntityTooLarge {
 			return tooLarge.Problem
 		}
-		return make(e.Code, http.StatusText(e.Code), strings.ToLower(e.Message), "See docs/reference/api.md.")
+		return make(e.Code, http.StatusText(e.Code), strings.ToLower(e.Message), see)
 	}
 	var c echo.HTTPStatusCoder
 	if errors.As(err, &c) {
-		return make(c.StatusCode(), http.StatusText(c.StatusCode()), err.Error(), "See docs/reference/api.md.")
+		return make(c.StatusCode(), http.StatusText(c.StatusCode()), err.Error(), see)
 	}
 	return make(http.StatusInternalServerError, "Failed", "the service could not do this", "Look at its log; report it with what you did.")
 }

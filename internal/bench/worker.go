@@ -92,7 +92,7 @@ func (w *worker) loop(ctx context.Context) {
 			case seen:
 				w.see(ctx, m)
 			case ordered:
-				receipt, err, then := w.obey(ctx, m.order)
+				receipt, then, err := w.obey(ctx, m.order)
 				m.reply <- answered{receipt, err}
 				if then != nil {
 					then()
@@ -244,52 +244,51 @@ func (w *worker) read(ctx context.Context, order string, r *protocol.Run) ([]rea
 }
 
 // obey carries out an order, or says why not. What takes longer than a reply may wait comes back as a function.
-func (w *worker) obey(ctx context.Context, o protocol.Order) (protocol.Receipt, error, func()) {
-	none := protocol.Receipt{}
+func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
 	switch o.Kind {
 	case protocol.OrderAttempt:
-		return none, w.attempt(ctx), nil
+		return receipt, nil, w.attempt(ctx)
 	case protocol.OrderVacate:
 		w.said, w.bay.Attempts = false, 0
 		w.remember(ctx)
 		if w.bay.Connection == protocol.Silent {
 			w.become(ctx, protocol.Empty, drive.Key{}, nil)
 		}
-		return none, nil, nil
+		return receipt, nil, nil
 	case protocol.OrderStop:
 		if w.current == nil || w.current.ID != o.Run {
-			return none, w.stopAbsent(ctx, o), nil
+			return receipt, nil, w.stopAbsent(ctx, o)
 		}
-		return none, nil, func() { w.noPoll(); w.happen(ctx, run.StopAsked{By: o.By}) }
+		return receipt, func() { w.noPoll(); w.happen(ctx, run.StopAsked{By: o.By}) }, nil
 	case protocol.OrderRead, protocol.OrderCheck:
 	}
 	switch {
 	case w.bay.Connection == protocol.StuckBay:
-		return none, w.refuse(o, drive.FaultStuck, "its drive holds an earlier command"), nil
+		return receipt, nil, w.refuse(o, drive.FaultStuck, "its drive holds an earlier command")
 	case w.bay.Connection == protocol.Unread && w.bay.Fault != nil:
-		return none, &protocol.Refusal{Class: w.bay.Fault.Class, What: w.bay.Fault.What, Back: w.bay.Fault.Back, Do: w.bay.Fault.Advice()}, nil
+		return receipt, nil, &protocol.Refusal{Class: w.bay.Fault.Class, What: w.bay.Fault.What, Back: w.bay.Fault.Back, Do: w.bay.Fault.Advice()}
 	case w.bay.Connection != protocol.Answering:
-		return none, w.refuse(o, drive.FaultNoAnswer, "no drive answers"), nil
+		return receipt, nil, w.refuse(o, drive.FaultNoAnswer, "no drive answers")
 	case o.Key.IsValid() && o.Key != w.bay.Key:
-		return none, w.refuse(o, drive.FaultWrongDrive, fmt.Sprintf("%s is wanted, %s is in the bay", o.Key.Serial, w.bay.Key.Serial)), nil
+		return receipt, nil, w.refuse(o, drive.FaultWrongDrive, fmt.Sprintf("%s is wanted, %s is in the bay", o.Key.Serial, w.bay.Key.Serial))
 	}
 	if o.Kind == protocol.OrderRead {
-		return none, nil, func() {
+		return receipt, func() {
 			if pages, key := w.read(ctx, o.ID, nil); key != w.bay.Key {
 				w.otherThanExpected(ctx, pages, key)
 			}
-		}
+		}, nil
 	}
 	if w.current != nil {
-		return none, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID)), nil
+		return receipt, nil, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID))
 	}
 	r := run.NewQuick(w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now())
 	if err := w.bench.Journal.AddRun(ctx, &r); err != nil {
-		return none, err, nil
+		return receipt, nil, err
 	}
 	w.bench.awake()
 	w.current = &r
-	return protocol.Receipt{Run: &r}, nil, func() { w.happen(ctx, run.Begin{}) }
+	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, run.Begin{}) }, nil
 }
 
 // stopAbsent stops a run whose drive is not here.

@@ -57,8 +57,6 @@ func optional[T any](p *T) (v T) {
 	return v
 }
 
-func day(t time.Time) string { return t.Local().Format("2 Jan 2006") }
-
 func minute(t time.Time) string { return t.Local().Format("2 Jan 2006, 15:04") }
 
 // left is a time to go, in words.

@@ -273,7 +273,11 @@ func printVerdict(w io.Writer, v contract.Verdict) {
 	if len(rows) > 0 {
 		tabular(w, []any{"", "", ""}, rows)
 	}
-	for _, m := range v.Missing {
+	missing := v.Missing
+	if v.Grade == contract.GradeReplace { // one sufficient reason is enough
+		missing = nil
+	}
+	for _, m := range missing {
 		_, _ = fmt.Fprintf(w, "missing   %s\n          get it by: %s, about %s\n", m.What, m.Run, left(m.Minutes*60))
 	}
 	for _, u := range v.Unjudged {

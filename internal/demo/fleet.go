@@ -154,8 +154,8 @@ func fleet(now time.Time) []member {
 	growing = let(growing, 197, sim.Course{Start: 21_900, Every: 90, Step: 4})
 	growing = let(growing, 198, sim.Course{Start: 21_950, Every: 160, Step: 2})
 	growing = let(growing, 187, sim.Course{Start: 22_000, Every: 240, Step: 1})
-	growing.Unread, growing.FirstLBA = sim.Course{Start: 21_900, Every: 90, Step: 4}, 805_883_114
-	growing.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 805_883_114 & 0xFFFFFFF, Hours: 22_040, State: 3}}
+	growing.Unread, growing.FirstLBA = sim.Course{Start: 21_900, Every: 90, Step: 4}, 205_883_114
+	growing.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 205_883_114, Hours: 22_040, State: 3}}
 	packed := let(build("K4", "7M511", 18_402, then), 199, sim.Course{From: 12, Start: 18_500, Every: 130, Step: 2})
 	packed = let(packed, 5, sim.Course{From: 3})
 	hot := build("K2", "3T8H6", 12_700, then)

@@ -252,14 +252,14 @@ func (s *Shop) Run(ctx context.Context) error {
 		reports, err := s.bench.Reports(ctx)
 		if err != nil {
 			if ctx.Err() != nil {
-				return nil
+				return nil //nolint:nilerr // told to end
 			}
 			return fmt.Errorf("taking reports from %s: %w", s.bench.Describe().Name, err)
 		}
 		for _, r := range reports {
 			if err := s.Take(ctx, r); err != nil {
 				if ctx.Err() != nil {
-					return nil
+					return nil //nolint:nilerr // told to end
 				}
 				// The bench keeps what is not acknowledged: nothing is lost while, say, the disk is full.
 				s.log.Error("storing a report; it stays with the bench and is tried again", "report", r.Seq, "error", err)

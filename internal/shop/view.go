@@ -291,6 +291,9 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 	margins := verdict.Margins(s.policy, evidence(d, decoded, now, moments))
 	all := make([]Course, 0, len(signal.Registry))
 	for _, def := range signal.Registry {
+		if def.Inner {
+			continue
+		}
 		c := Course{Definition: def, Value: now[def.Name]}
 		for _, p := range Points(moments, def.Name) {
 			c.Hours, c.Values, c.Seqs = append(c.Hours, p.Hours), append(c.Values, p.Value), append(c.Seqs, p.Seq)
@@ -418,6 +421,9 @@ func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison,
 	decoded := reading.Decode(latest.Pages)
 	set := signal.Of(&decoded)
 	for _, def := range signal.Registry {
+		if def.Inner {
+			continue
+		}
 		row := Difference{Definition: def, Reason: set[def.Name].Reason, Says: def.Usual}
 		if x, ok := c.Then.Signals[def.Name]; ok {
 			row.Then = &x
@@ -428,7 +434,7 @@ func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison,
 		if row.Then != nil && row.Now != nil {
 			row.Change = Moved(*row.Then, *row.Now, "")
 			row.Says = def.Says(*row.Then, *row.Now)
-			row.Matters = def.Matters && (*row.Then != *row.Now || *row.Now != 0)
+			row.Matters = def.Matters && (*row.Then != *row.Now || *row.Now != 0 && def.Unit != "°C")
 		}
 		c.Rows = append(c.Rows, row)
 	}
@@ -496,14 +502,14 @@ func (s *Shop) History(ctx context.Context, d Drive) ([]Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, v := range verdicts {
+	for n, v := range verdicts {
 		text := fmt.Sprintf("for %s, policy %d.", v.Duty, v.Policy)
 		switch {
 		case v.Signed != nil && v.Signed.Grade != v.Grade:
 			text += fmt.Sprintf(" Overruled with %s by %s: “%s”", v.Signed.Grade, v.Signed.By, v.Signed.Reason)
 		case v.Signed != nil:
 			text += " Signed by " + v.Signed.By + "."
-		default:
+		case n == 0:
 			text += " Not signed."
 		}
 		all = append(all, Entry{At: v.At, Hours: hoursAt(v.Reading), Kind: "verdict", Text: text, Grade: &v.Grade, Verdict: v.Seq, Reading: v.Reading})

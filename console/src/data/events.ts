@@ -19,7 +19,9 @@ function ahead(run: Run, fact: Fact): Run {
 /** Brings what is cached up to date with a fact: progress is patched in, everything else is asked for again. */
 export function apply(cache: QueryClient, fact: Fact) {
   if (fact.kind === "run.progress") {
-    cache.setQueryData<Bay[]>(["bays"], (bays) => bays?.map((b) => (b.run?.id === fact.run ? { ...b, run: ahead(b.run as Run, fact) } : b)));
+    cache.setQueryData<Bay[]>(["bays"], (bays) =>
+      bays?.map((b) => (b.run?.id === fact.run ? { ...b, run: ahead(b.run as Run, fact) } : b)),
+    );
     if (fact.serial) cache.setQueryData<Run[]>(["drive", fact.serial, "runs"], (runs) => runs?.map((r) => ahead(r, fact)));
     return;
   }

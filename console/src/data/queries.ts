@@ -36,7 +36,8 @@ export const useComparison = (serial: string) =>
 export const useReading = (serial: string, reading: string) =>
   useQuery({
     queryKey: ["drive", serial, "reading", reading],
-    queryFn: () => data(api.GET("/drives/{drive}/readings/{reading}", { params: { path: { drive: serial, reading }, query: { raw: true } } })),
+    queryFn: () =>
+      data(api.GET("/drives/{drive}/readings/{reading}", { params: { path: { drive: serial, reading }, query: { raw: true } } })),
   });
 
 export const useRuns = (serial: string) =>

@@ -97,7 +97,11 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
   const name = bay.drive?.serial ?? (bay.intake ? `intake ${bay.intake.id}` : bay.connection);
   const doing = bay.run ? `Quick: ${bay.run.standing}` : bay.doing;
   return (
-    <Card $connection={bay.connection} $locked={bay.drive?.security.locked ?? false} aria-label={`Bay ${bay.number}, ${name}, ${empty ? "empty" : grade}`}>
+    <Card
+      $connection={bay.connection}
+      $locked={bay.drive?.security.locked ?? false}
+      aria-label={`Bay ${bay.number}, ${name}, ${empty ? "empty" : grade}`}
+    >
       <Gutter $grade={grade} $empty={empty}>
         <b>{bay.number}</b>
         {!empty && <VerdictMark grade={grade} size={40} fill={grade === "replace" ? color.on : undefined} />}
@@ -105,11 +109,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
       <Body>
         <First $grade={grade}>
           <Name bay={bay} />
-          {!empty && (
-            <span className="verdict">
-              {grade}
-            </span>
-          )}
+          {!empty && <span className="verdict">{grade}</span>}
         </First>
         <p className="one soft">{about(bay)}</p>
         <Doing>
@@ -155,14 +155,29 @@ const FarCard = styled.article<{ $grade: Grade; $empty: boolean }>`
   & .awaited { font-weight: 600; }
 `;
 
-const farWords: Record<Bay["action"], string> = { open: "", drive_in: "empty", try_again: "silent", check: "check", sign: "sign", review: "review", record_copy: "copy?" };
+const farWords: Record<Bay["action"], string> = {
+  open: "",
+  drive_in: "empty",
+  try_again: "silent",
+  check: "check",
+  sign: "sign",
+  review: "review",
+  record_copy: "copy?",
+};
 
 /** A bay as it is read from three metres. */
 export function FarBay({ bay }: { bay: Bay }) {
   const grade = gradeOf(bay);
   const empty = bay.connection === "empty";
   const ending = bay.drive?.serial.slice(-5) ?? (bay.intake ? String(bay.intake.id) : "");
-  const word = bay.connection === "stuck" ? "stuck" : bay.connection === "unread" ? "unread" : bay.run ? left(bay.run.left_s) : farWords[bay.action] || (bay.drive?.signed ? "signed" : "");
+  const word =
+    bay.connection === "stuck"
+      ? "stuck"
+      : bay.connection === "unread"
+        ? "unread"
+        : bay.run
+          ? left(bay.run.left_s)
+          : farWords[bay.action] || (bay.drive?.signed ? "signed" : "");
   return (
     <FarCard $grade={grade} $empty={empty} aria-label={`Bay ${bay.number}, ${empty ? "empty" : grade}`}>
       <span className="no">{bay.number}</span>

@@ -27,7 +27,8 @@ export function hours(h: number): string {
 export function left(seconds: number): string {
   if (seconds < 60) return `${Math.max(0, Math.round(seconds))} s`;
   if (seconds < 3600) return `${Math.round(seconds / 60)} min`;
-  return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
+  const minutes = Math.round((seconds % 3600) / 60);
+  return `${Math.floor(seconds / 3600)} h${minutes ? ` ${minutes} min` : ""}`;
 }
 
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });

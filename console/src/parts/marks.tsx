@@ -33,9 +33,11 @@ export function VerdictMark({ grade, size = 16, fill }: { grade: Grade; size?: n
 }
 
 const Beside = styled.span<{ $grade: Grade }>`
-  display: inline-flex;
-  align-items: center;
-  gap: 8px;
+  & svg {
+    display: inline;
+    vertical-align: -2px;
+    margin-right: 8px;
+  }
   white-space: nowrap;
   font-weight: 600;
   color: ${({ $grade }) => gradeColor[$grade]};

@@ -67,7 +67,14 @@ export const dark: Palette = {
 export const color = Object.fromEntries(Object.keys(light).map((name) => [name, `var(--${name})`])) as unknown as Palette;
 
 /** Type sizes with their line heights, px. */
-export const type = { small: "13px/18px", body: "15px/22px", large: "18px/26px", title: "24px/32px", display: "36px/44px", far: "72px/76px" } as const;
+export const type = {
+  small: "13px/18px",
+  body: "15px/22px",
+  large: "18px/26px",
+  title: "24px/32px",
+  display: "36px/44px",
+  far: "72px/76px",
+} as const;
 
 export const face = '"Atkinson Hyperlegible Next Variable", sans-serif';
 export const mono = '"Atkinson Hyperlegible Mono Variable", monospace';

@@ -147,8 +147,11 @@ func (s *Session) Pages(ctx context.Context) []reading.Page {
 	pages = append(pages, s.ask(ctx, question{reading.PageIdentify, ata.ReadIdentify()}))
 	identity := pages[len(pages)-1]
 	questions := []question{
-		{reading.PageSMARTData, ata.ReadSMARTData()}, {reading.PageThresholds, ata.ReadThresholds()}, {reading.PageAlarm, ata.ReturnStatus()},
-		{reading.PageErrorLog, ata.ReadLog(ata.LogSummaryError)}, {reading.PageTestLog, ata.ReadLog(ata.LogSelfTest)},
+		{reading.PageSMARTData, ata.ReadSMARTData()},
+		{reading.PageThresholds, ata.ReadThresholds()},
+		{reading.PageAlarm, ata.ReturnStatus()},
+		{reading.PageErrorLog, ata.ReadLog(ata.LogSummaryError)},
+		{reading.PageTestLog, ata.ReadLog(ata.LogSelfTest)},
 	}
 	if identity.Fault != nil {
 		return pages

@@ -287,6 +287,7 @@ func trouble(r protocol.Run, f drive.Fault, now time.Time) (protocol.Run, Effect
 		r.State = protocol.Stuck
 		r.Reason = f.Error()
 		return end(r, protocol.Failed, f.Error(), now)
+	default: // an answer came: the step failed, the drive is there
 	}
 	if r.State == protocol.Stopping {
 		return end(r, protocol.Stopped, r.Reason, now)

@@ -173,8 +173,10 @@ func (id Identify) Encode() []byte {
 		bit                uint
 		supported, enabled bool
 	}{
-		{0, id.ErrorLogSupported, id.ErrorLogEnabled}, {1, id.SelfTestSupported, id.SelfTestEnabled},
-		{5, id.GPL, id.GPL}, {8, id.WWN != 0, id.WWN != 0},
+		{0, id.ErrorLogSupported, id.ErrorLogEnabled},
+		{1, id.SelfTestSupported, id.SelfTestEnabled},
+		{5, id.GPL, id.GPL},
+		{8, id.WWN != 0, id.WWN != 0},
 	} {
 		setBit(b, 84, f.bit, f.supported)
 		setBit(b, 87, f.bit, f.enabled)

@@ -122,8 +122,10 @@ func (e LoggedError) Meaning() string {
 		bit  uint8
 		text string
 	}{
-		{ErrorUNC, "uncorrectable data"}, {ErrorICRC, "transfer damaged on the link"},
-		{ErrorIDNF, "address not found"}, {ErrorABRT, "command aborted"},
+		{ErrorUNC, "uncorrectable data"},
+		{ErrorICRC, "transfer damaged on the link"},
+		{ErrorIDNF, "address not found"},
+		{ErrorABRT, "command aborted"},
 	} {
 		if e.Error&m.bit != 0 {
 			return m.text

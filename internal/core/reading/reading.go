@@ -199,6 +199,7 @@ func (r *Reading) broken(page PageName, err error) {
 		r.HasTests = false
 	case PageErrorLog:
 		r.HasErrors = false
+	default: // nothing else is judged by these
 	}
 }
 

@@ -76,37 +76,38 @@ type Definition struct {
 	Direction Direction
 	Usual     string // the reference that stands beside the number
 	Matters   bool   // a change of it is an event in the drive's life
+	Inner     bool   // for rules; people see it in the self-test log instead
 	from      func(*reading.Reading) Value
 }
 
 // Registry lists every signal, in the order in which tables show them.
 var Registry = []Definition{
-	{1, Reallocated, "reallocated", "sectors", Grows, "usual 0", true, attribute(5)},
-	{2, Pending, "waiting", "sectors", Varies, "usual 0", true, attribute(197)},
-	{3, UncorrectableOffline, "unreadable, found offline", "sectors", Varies, "usual 0", true, attribute(198)},
-	{4, ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, attribute(187)},
-	{5, ReallocationEvents, "reallocation events", "", Grows, "usual 0", true, attribute(196)},
-	{6, SpinUpRetries, "spin-up retries", "", Grows, "usual 0", true, spinning(attribute(10))},
-	{7, EndToEndErrors, "end-to-end errors", "", Grows, "usual 0", true, attribute(184)},
-	{8, TestsFailed, "self-tests failed", "", Varies, "usual 0", true, testsFailed(ata.TestFatal, ata.TestUnknown, ata.TestElectrical, ata.TestServo, ata.TestRead, ata.TestHandling)},
-	{9, TestsFailedMechanics, "self-tests failed on mechanics or electronics", "", Varies, "usual 0", true, testsFailed(ata.TestElectrical, ata.TestServo, ata.TestHandling)},
-	{10, Alarm, "the drive's own alarm", "", Varies, "usual 0", true, alarm},
-	{11, AttributesFailing, "attributes at their threshold", "", Varies, "usual 0", true, attributesFailing},
-	{12, AttributesFell, "attributes once at their threshold", "", Grows, "usual 0", true, attributesFell},
-	{13, CRCErrors, "link errors", "", Grows, "usual steady", true, attribute(199)},
-	{14, CommandTimeouts, "commands timed out", "", Grows, "usual steady", true, attribute(188)},
-	{15, ProgramFailures, "program failures", "", Grows, "usual 0", true, flash(attribute(171))},
-	{16, EraseFailures, "erase failures", "", Grows, "usual 0", true, flash(attribute(172))},
-	{17, UnsafeShutdowns, "power lost without warning", "", Grows, "", false, flash(attribute(174))},
-	{18, Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, attribute(194, 190)},
-	{19, TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, hottest},
-	{20, LoadCycles, "head loadings", "", Grows, "built for some 300 000", false, spinning(attribute(193))},
-	{21, PowerOnHours, "hours powered on", "h", Grows, "", false, attribute(9)},
-	{22, PowerCycles, "power cycles", "", Grows, "", false, attribute(12)},
-	{23, LoggedErrors, "errors in the drive's log", "", Grows, "", false, loggedErrors},
-	{24, TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, testsPassedSince},
-	{25, ShortTestAge, "since a short self-test passed", "h", Varies, "", false, testAge(ata.TestShort, ata.TestExtended)},
-	{26, ExtendedTestAge, "since an extended self-test passed", "h", Varies, "", false, testAge(ata.TestExtended)},
+	{1, Reallocated, "reallocated", "sectors", Grows, "usual 0", true, false, attribute(5)},
+	{2, Pending, "waiting", "sectors", Varies, "usual 0", true, false, attribute(197)},
+	{3, UncorrectableOffline, "unreadable, found offline", "sectors", Varies, "usual 0", true, false, attribute(198)},
+	{4, ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, false, attribute(187)},
+	{5, ReallocationEvents, "reallocation events", "", Grows, "usual 0", true, false, attribute(196)},
+	{6, SpinUpRetries, "spin-up retries", "", Grows, "usual 0", true, false, spinning(attribute(10))},
+	{7, EndToEndErrors, "end-to-end errors", "", Grows, "usual 0", true, false, attribute(184)},
+	{8, TestsFailed, "self-tests failed", "", Varies, "usual 0", true, false, testsFailed(ata.TestFatal, ata.TestUnknown, ata.TestElectrical, ata.TestServo, ata.TestRead, ata.TestHandling)},
+	{9, TestsFailedMechanics, "self-tests failed on mechanics or electronics", "", Varies, "usual 0", true, false, testsFailed(ata.TestElectrical, ata.TestServo, ata.TestHandling)},
+	{10, Alarm, "the drive's own alarm", "", Varies, "usual 0", true, false, alarm},
+	{11, AttributesFailing, "attributes at their threshold", "", Varies, "usual 0", true, false, attributesFailing},
+	{12, AttributesFell, "attributes once at their threshold", "", Grows, "usual 0", true, false, attributesFell},
+	{13, CRCErrors, "link errors", "", Grows, "usual steady", true, false, attribute(199)},
+	{14, CommandTimeouts, "commands timed out", "", Grows, "usual steady", true, false, attribute(188)},
+	{15, ProgramFailures, "program failures", "", Grows, "usual 0", true, false, flash(attribute(171))},
+	{16, EraseFailures, "erase failures", "", Grows, "usual 0", true, false, flash(attribute(172))},
+	{17, UnsafeShutdowns, "power lost without warning", "", Grows, "", false, false, flash(attribute(174))},
+	{18, Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, false, attribute(194, 190)},
+	{19, TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, false, hottest},
+	{20, LoadCycles, "head loadings", "", Grows, "some 300 000", false, false, spinning(attribute(193))},
+	{21, PowerOnHours, "hours powered on", "h", Grows, "", false, false, attribute(9)},
+	{22, PowerCycles, "power cycles", "", Grows, "", false, false, attribute(12)},
+	{23, LoggedErrors, "errors in the drive's log", "", Grows, "", false, false, loggedErrors},
+	{24, TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, true, testsPassedSince},
+	{25, ShortTestAge, "since a short self-test passed", "h", Varies, "", false, true, testAge(ata.TestShort, ata.TestExtended)},
+	{26, ExtendedTestAge, "since an extended self-test passed", "h", Varies, "", false, true, testAge(ata.TestExtended)},
 }
 
 var byName = func() map[Name]*Definition {
@@ -327,7 +328,7 @@ func (d Definition) Says(before, after float64) string {
 	switch {
 	case after < before && d.Direction == Grows:
 		return "a counter that can only grow has fallen"
-	case before == after && d.Matters && after > 0:
+	case before == after && d.Matters && after > 0 && d.Unit != "°C":
 		return "nothing added"
 	case before == after:
 		return d.Usual
@@ -350,6 +351,7 @@ func (d Definition) Says(before, after float64) string {
 		return "motor, bearings or power"
 	case TestsFailed, TestsFailedMechanics:
 		return "the drive's own test"
+	default:
 	}
 	return d.Usual
 }

@@ -104,10 +104,11 @@ func Decide(p *policy.Policy, e Evidence) Verdict {
 			other = grade(p, e2)
 		}
 		fit := Fit{Duty: d, Fitness: p.Duties[other.Grade][d], Words: string(d)}
-		switch {
-		case fit.Fitness == policy.Care:
+		switch fit.Fitness {
+		case policy.Care:
 			fit.Words += ", " + p.Care
-		case fit.Fitness == "":
+		case policy.Does, policy.Not:
+		default:
 			var what []string
 			for _, m := range other.Missing {
 				what = append(what, m.Run)
@@ -144,7 +145,6 @@ func facts(e Evidence) policy.Facts {
 func grade(p *policy.Policy, e Evidence) Verdict {
 	v := Verdict{Duty: e.Duty, Policy: p.Version}
 	f := facts(e)
-	wanted := map[string]bool{}
 	for i := range p.Rules {
 		r := &p.Rules[i]
 		if !r.Applies.To(e.Identity) {
@@ -162,9 +162,6 @@ func grade(p *policy.Policy, e Evidence) Verdict {
 			v.Quiet++
 		default:
 			finding := found(p, r, e)
-			for _, a := range r.Advice {
-				wanted[a] = true
-			}
 			if r.Effect == policy.Note {
 				v.Notes = append(v.Notes, finding)
 				continue
@@ -186,11 +183,7 @@ func grade(p *policy.Policy, e Evidence) Verdict {
 	if v.Grade == drive.Undecided && len(v.Missing) == 0 {
 		v.Grade = drive.Healthy
 	}
-	for _, a := range p.Advice {
-		if wanted[a.ID] {
-			v.Advice = append(v.Advice, a.Says)
-		}
-	}
+	v.Advice = advice(p, v)
 	if v.Grade == drive.Undecided {
 		for _, m := range v.Missing {
 			if next := "Run: " + m.Run + "."; !slices.Contains(v.Advice, next) {
@@ -202,6 +195,30 @@ func grade(p *policy.Policy, e Evidence) Verdict {
 		v.Advice = append(v.Advice, "Nothing to do. If the trouble goes on, look at the system, the cable or the file system.")
 	}
 	return v
+}
+
+// advice is what the findings that made the grade, and the notes, ask for, in the policy's order. Lesser findings are silent:
+// nobody mends a drive that is to be replaced.
+func advice(p *policy.Policy, v Verdict) []string {
+	wanted := map[string]bool{}
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		ruled := func(f Finding) bool {
+			return f.Rule == r.ID && (f.Effect == policy.Note || f.Effect.Grade() == v.Grade)
+		}
+		if slices.ContainsFunc(v.Findings, ruled) || slices.ContainsFunc(v.Notes, ruled) {
+			for _, a := range r.Advice {
+				wanted[a] = true
+			}
+		}
+	}
+	var all []string
+	for _, a := range p.Advice {
+		if wanted[a.ID] {
+			all = append(all, a.Says)
+		}
+	}
+	return all
 }
 
 // judgeable reports whether the signals a rule needs are there, else the reason of the first that is not.
@@ -266,10 +283,10 @@ func margin(l policy.Limit, e Evidence) *Margin {
 func detail(r *policy.Rule, e Evidence) string {
 	for _, n := range r.Needs {
 		t, ok := e.Trends[n]
-		if !ok || t.Observations < 2 || t.Last.Value == 0 {
+		d, _ := signal.Lookup(n)
+		if !ok || t.Observations < 2 || t.Last.Value == 0 || !d.Matters {
 			continue
 		}
-		d, _ := signal.Lookup(n)
 		if t.Onset != nil && t.Onset.First.Hours >= 0 {
 			return fmt.Sprintf("%s: 0 at %s h, first seen at %s h; readings %d to %d", d.Words, Number(t.Onset.Before.Hours), Number(t.Onset.First.Hours), t.First.Seq, t.Last.Seq)
 		}

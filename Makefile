@@ -1,0 +1,94 @@
+# Two commands do everything: `make demo` and `make test`. The rest is for those who change something; `make help` lists it.
+GO      ?= go
+BUILD   := build
+BIN     := $(BUILD)/hylostat
+TOOLS   := $(abspath $(BUILD)/tools)
+STATIC  := CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w"
+NPM     := npm --prefix console --loglevel=error
+SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.yaml' -o -name '*.sql' | grep -v '/web/dist/')
+PAGES   := $(shell find console/src -type f 2>/dev/null) console/index.html console/vite.config.ts console/package-lock.json
+CONSOLE := internal/api/web/dist/index.html
+SHARED  := ../shared/tools/own-words
+DEMO    ?=
+
+export GOFLAGS := -mod=mod -buildvcs=false
+
+.PHONY: help build demo test test-go test-console test-browser check generate vm-test bench fuzz screenshots tools chromium clean
+
+help: ## what there is to make
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+
+build: $(BIN) ## the program with its console, build/hylostat
+
+$(BIN): $(CONSOLE) $(SOURCES) go.mod go.sum
+	@mkdir -p $(BUILD)
+	$(STATIC) -o $@ ./cmd/hylostat
+
+console/node_modules/.ready: console/package-lock.json
+	$(NPM) ci --no-audit --no-fund
+	@touch $@
+
+$(CONSOLE): console/node_modules/.ready $(PAGES)
+	$(NPM) run build
+	@touch $@
+
+demo: build ## the made-up shop; prints its address, Ctrl-C ends it
+	$(BIN) demo $(DEMO)
+
+test: test-go test-console test-browser ## everything but the virtual machine
+
+test-go: build
+	$(GO) test ./cmd/... ./internal/... ./test/service/... ./test/process/...
+
+test-console: console/node_modules/.ready
+	$(NPM) test
+
+test-browser: build chromium
+	$(GO) test -count=1 ./test/browser/...
+
+chromium:
+	@command -v chromium >/dev/null || command -v chromium-browser >/dev/null || { echo "installing Debian's chromium"; \
+	  root=; [ "$$(id -u)" = 0 ] || root=sudo; \
+	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+
+tools: $(TOOLS)/.ready
+$(TOOLS)/.ready: tools/go.mod tools/go.sum
+	@mkdir -p $(TOOLS)
+	cd tools && GOBIN=$(TOOLS) $(GO) install tool
+	@touch $@
+
+generate: tools console/node_modules/.ready ## the models, server, client and types from the contract
+	$(TOOLS)/oapi-codegen -config internal/contract/models.yaml internal/contract/openapi.yaml
+	$(TOOLS)/oapi-codegen -config internal/contract/server.yaml internal/contract/openapi.yaml
+	$(TOOLS)/oapi-codegen -config internal/contract/client.yaml internal/contract/openapi.yaml
+	$(NPM) run types
+
+check: tools build console/node_modules/.ready ## format, lint with the arrows of the house, types, generated code, words
+	@test -z "$$($(TOOLS)/gofumpt -l cmd internal test)" || { echo "not formatted:"; $(TOOLS)/gofumpt -l cmd internal test; exit 1; }
+	$(GO) vet ./... && $(GO) vet -tags vm ./test/vm/...
+	$(TOOLS)/golangci-lint run --timeout 10m ./...
+	$(NPM) run check
+	@$(MAKE) --no-print-directory generate >/dev/null
+	@git diff --exit-code --stat -- '*.gen.go' '*.gen.ts' || { echo "generated code differs from the contract: commit what make generate made"; exit 1; }
+	@if [ -x $(SHARED) ]; then $(SHARED) .; fi
+
+vm-test: build ## the same program on a real kernel in QEMU
+	@mkdir -p $(BUILD)/vm
+	$(STATIC) -o $(BUILD)/vm/hylostat-conform ./test/vm/conform
+	sh test/vm/prepare.sh
+	$(GO) test -tags vm -count=1 -v ./test/vm
+
+bench: build chromium ## the figures of build/bench.json
+	$(GO) run ./test/bench
+
+FUZZTIME ?= 5m
+fuzz: ## every decoder, FUZZTIME each
+	@for f in $$(grep -rhoE 'func (Fuzz[A-Za-z]+)' --include='*_test.go' internal | awk '{print $$2}'); do \
+	  d=$$(grep -rl "func $$f(" --include='*_test.go' internal | xargs -n1 dirname); \
+	  echo "$$f in $$d"; $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) ./$$d || exit 1; done
+
+screenshots: build chromium ## docs/screenshots from the demo's data
+	sh test/shots/take.sh
+
+clean: ## what was built here
+	rm -rf $(BUILD) console/node_modules internal/api/web/dist/assets internal/api/web/dist/index.html

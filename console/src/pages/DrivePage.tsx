@@ -1,0 +1,227 @@
+import { useRef, useState } from "react";
+import { useParams } from "react-router";
+import styled from "styled-components";
+import { usePerson } from "../data/person";
+import { useComparison, useDrive, useHistory, useOrders, useReading, useRuns, useSignals, useVerdict } from "../data/queries";
+import type { Drive, Run } from "../data/types";
+import { Bar, Button, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
+import { CounterTable, LoggedErrors, type Place, RawPages, readingLine, SelfTests } from "../parts/Counters";
+import { OverruleDialog } from "../parts/Dialogs";
+import { dayOf, left, number, size } from "../parts/format";
+import { gradeColor } from "../parts/marks";
+import { SignalFigure, sift } from "../parts/SignalFigure";
+import { SinceLastVisit, Timeline } from "../parts/Timeline";
+import { VerdictPanel } from "../parts/VerdictPanel";
+import { color, medium, narrow } from "../theme/tokens";
+import { useActions } from "./Shell";
+import { useShortcuts } from "./shortcuts";
+
+const Ident = styled.section`
+  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 0 24px; display: flex; align-items: center; white-space: nowrap; background: ${color.paper}; position: sticky; top: 0; z-index: 5; gap: 0;
+  & > span { margin-right: 24px; }
+  & dl { display: flex; flex: 1; min-width: 0; }
+  & dl > div { padding: 0 16px; border-left: 1px solid ${color.rule}; min-width: 0; }
+  & dt { font-size: 13px; line-height: 18px; color: ${color.ink3}; }
+  & dd { overflow: hidden; text-overflow: ellipsis; }
+  & .do { display: flex; gap: 8px; }
+  & .running { width: 200px; font-size: 13px; line-height: 18px; }
+  @media (max-width: ${medium}px) { position: static; flex-wrap: wrap; white-space: normal; padding: 12px 24px; gap: 12px 0; & dl { flex: 1 1 100%; flex-wrap: wrap; row-gap: 8px; } & dl > div:first-child { border-left: 0; padding-left: 0; } }
+  @media (max-width: ${narrow}px) { & .do { flex-wrap: wrap; } }
+`;
+const Two = styled.main`
+  display: grid; grid-template-columns: 392px minmax(0, 816px); gap: 24px; padding: 16px 24px 24px; align-items: start;
+  & > div { display: grid; gap: 16px; min-width: 0; }
+  @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Low = styled.div`
+  display: grid; grid-template-columns: 392px minmax(0, 816px); gap: 24px; padding: 0 24px 40px; align-items: start;
+  & > div { display: grid; gap: 40px; min-width: 0; }
+  @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Figures = styled.div`display: grid; grid-template-columns: repeat(auto-fill, 192px); gap: 4px 16px; justify-content: space-between;`;
+const Zero = styled.p`font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-top: 8px;`;
+const Key = styled.p`margin-left: auto; display: flex; gap: 16px;`;
+
+function kind(d: Drive): string {
+  const how = d.rotation_rate ? `${number(d.rotation_rate)}/min` : d.medium === "flash" ? "flash" : undefined;
+  return [d.model, d.bytes && size(d.bytes), how].filter(Boolean).join(" · ");
+}
+
+function dataWords(d: Drive): string {
+  const i = d.intake;
+  if (!i) return "not asked";
+  if (!i.wanted) return "not wanted";
+  return i.copied ? "wanted, copied" : "wanted, not copied";
+}
+
+function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; check: () => void; read: () => void; stop: () => void }) {
+  const facts: [string, string][] = [["Drive", kind(drive)]];
+  if (drive.bay) facts.push(["Bay", String(drive.bay)]);
+  if (drive.intake)
+    facts.push([
+      drive.intake.ticket ? `Ticket ${drive.intake.ticket}` : `Intake ${drive.intake.id}`,
+      drive.intake.customer ?? drive.intake.complaint ?? "taken in",
+    ]);
+  facts.push(["Duty", drive.duty], ["Data", dataWords(drive)]);
+  return (
+    <Ident aria-label="Identity">
+      <Serial serial={drive.serial} />
+      <dl>
+        {facts.map(([name, value]) => (
+          <div key={name}>
+            <dt>{name}</dt>
+            <dd title={value}>{value}</dd>
+          </div>
+        ))}
+      </dl>
+      <div className="do">
+        {run ? (
+          <>
+            <div className="running">
+              <b>
+                {run.standing}, {run.percent} %
+              </b>
+              <p>{left(run.left_s)} left</p>
+              <Bar percent={run.percent} label="Progress of the check" />
+            </div>
+            <Button onPress={stop}>Stop</Button>
+          </>
+        ) : drive.bay ? (
+          <>
+            <Button onPress={read}>Read now</Button>
+            <Button onPress={check}>Quick check</Button>
+          </>
+        ) : (
+          <span>
+            <NotAvailable reason="in no bay" />
+          </span>
+        )}
+      </div>
+    </Ident>
+  );
+}
+
+/** A drive: the answer with its reasons, what changed, its signals over its life, and down to the bytes. */
+export default function DrivePage() {
+  const asked = useParams().serial ?? "";
+  const drive = useDrive(asked);
+  if (drive.isError && !drive.data) return <Wrong error={drive.error} retry={() => drive.refetch()} />;
+  if (!drive.data) return <State title="Fetching the drive" />;
+  return <KnownDrive drive={drive.data} />;
+}
+
+function KnownDrive({ drive }: { drive: Drive }) {
+  const serial = drive.serial;
+  const person = usePerson();
+  const orders = useOrders(person.name);
+  const { asPerson, check } = useActions();
+  const verdict = useVerdict(serial);
+  const signals = useSignals(serial);
+  const comparison = useComparison(serial);
+  const history = useHistory(serial);
+  const reading = useReading(serial, "latest");
+  const run = useRuns(serial).data?.[0];
+  const [overruling, overrule] = useState(false);
+  const [place, setPlace] = useState<Place>({ page: "ata/smart-data", offset: 0, length: 0 });
+  const rawRef = useRef<HTMLElement>(null);
+  useShortcuts({ c: () => !run && drive.bay && check(serial), r: () => drive.bay && asPerson(() => orders.read.mutate(serial)) });
+
+  const follow = (to: Place) => {
+    setPlace(to);
+    rawRef.current?.scrollIntoView({ block: "start" });
+  };
+  const v = verdict.data;
+  const ink = gradeColor[v?.grade ?? "undecided"];
+  const sorted = signals.data && sift(signals.data.signals);
+  const testFault = reading.data?.faults.find((f) => f.page === "ata/log-06");
+  return (
+    <>
+      <title>{`${serial} · Hylostat`}</title>
+      <Identity
+        drive={drive}
+        run={run}
+        check={() => check(serial)}
+        read={() => asPerson(() => orders.read.mutate(serial))}
+        stop={() => run && asPerson(() => orders.stop.mutate(run.id))}
+      />
+      <Two>
+        {v ? (
+          <VerdictPanel
+            verdict={v}
+            busy={orders.sign.isPending}
+            sign={() => asPerson(() => orders.sign.mutate({ serial, verdict: v.seq }))}
+            overrule={() => asPerson(() => overrule(true))}
+          />
+        ) : (
+          <State title={verdict.isError ? "No verdict" : "Fetching the verdict"}>{verdict.isError && verdict.error.message}</State>
+        )}
+        <div>
+          {comparison.data && <SinceLastVisit comparison={comparison.data} />}
+          {signals.data && sorted && (
+            <Section>
+              <header>
+                <h2>Signals</h2>
+                <p>
+                  {signals.data.readings} readings
+                  {signals.data.first_hours !== undefined && ` over ${number((signals.data.last_hours ?? 0) - signals.data.first_hours)} h`}
+                </p>
+                <Key>
+                  <span>short tick: quick check</span>
+                  <span>line: this visit</span>
+                </Key>
+              </header>
+              <Figures>
+                {sorted.drawn.map((s, i) => (
+                  <SignalFigure
+                    key={s.name}
+                    signal={s}
+                    all={signals.data}
+                    ink={ink}
+                    axis={i >= sorted.drawn.length - (sorted.drawn.length % 4 || 4)}
+                  />
+                ))}
+              </Figures>
+              <Zero>
+                {sorted.zero.length > 0 && `Zero in all readings: ${sorted.zero.map((s) => s.words).join(", ")}. `}
+                {sorted.missing.length > 0 && `Not available: ${sorted.missing.map((s) => `${s.words} (${s.reason})`).join("; ")}.`}
+              </Zero>
+            </Section>
+          )}
+        </div>
+      </Two>
+      <Low>
+        {history.data ? <Timeline entries={history.data} /> : <span />}
+        {reading.data && (
+          <div>
+            <Section>
+              <header>
+                <h2>Counters</h2>
+                <p>{readingLine(reading.data)}</p>
+              </header>
+              <CounterTable reading={reading.data} follow={follow} />
+            </Section>
+            <SelfTests tests={reading.data.self_tests} fault={testFault} />
+            <LoggedErrors reading={reading.data} />
+            <Section ref={rawRef}>
+              <header>
+                <h2>Raw pages</h2>
+                <p>
+                  kept as the drive sent them, {dayOf(reading.data.at)}, in {reading.data.took_ms || "under 1"} ms
+                </p>
+              </header>
+              <RawPages reading={reading.data} place={place} choose={setPlace} />
+            </Section>
+          </div>
+        )}
+      </Low>
+      {overruling && v && (
+        <OverruleDialog
+          grade={v.grade}
+          wrong={orders.sign.error?.message}
+          close={() => overrule(false)}
+          done={(grade, reason) => orders.sign.mutate({ serial, verdict: v.seq, grade, reason }, { onSuccess: () => overrule(false) })}
+        />
+      )}
+    </>
+  );
+}

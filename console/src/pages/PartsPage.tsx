@@ -1,0 +1,157 @@
+import styled from "styled-components";
+import type { Bay, Grade, Signal, Verdict } from "../data/types";
+import { BayCard, FarBay } from "../parts/BayCard";
+import { Bar, Button, NotAvailable, Section, Serial, Tape } from "../parts/basics";
+import { VerdictMark, VerdictWord } from "../parts/marks";
+import { SignalFigure } from "../parts/SignalFigure";
+import { VerdictPanel } from "../parts/VerdictPanel";
+import { color } from "../theme/tokens";
+
+const Body = styled.main`padding: 16px 24px 40px; display: grid; gap: 24px; & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & article { width: 400px; }`;
+
+const grades: Grade[] = ["healthy", "degrading", "replace", "undecided"];
+const base: Bay = {
+  number: 1,
+  address: "sim-sata-1",
+  connection: "empty",
+  attempts: 0,
+  since: "2026-11-12T15:12:00Z",
+  doing: "Put a drive in.",
+  action: "drive_in",
+  next: "put a drive in",
+};
+const bays: Bay[] = [
+  base,
+  {
+    ...base,
+    number: 4,
+    connection: "silent",
+    attempts: 2,
+    doing: "No answer, attempt 2. Check its power.",
+    action: "try_again",
+    next: "check power",
+  },
+  {
+    ...base,
+    number: 7,
+    connection: "stuck",
+    doing: "IDENTIFY DEVICE: no answer for 30 s. Others continue.",
+    note: "Leave it in the bay",
+    action: "try_again",
+    next: "leave it",
+  },
+];
+const signal: Signal = {
+  name: "pending",
+  words: "waiting",
+  unit: "sectors",
+  usual: "usual 0",
+  matters: true,
+  value: 8,
+  limit: 10,
+  margin: { used: 8, of: 10, words: "8 of 10 used" },
+  since: "+3",
+  finding: 1,
+  hours: [100, 200, 300, 400],
+  values: [0, 2, 5, 8],
+  readings: [1, 2, 3, 4],
+};
+const verdict: Verdict = {
+  serial: "KVA077M511",
+  seq: 1,
+  at: "2026-11-12T15:12:00Z",
+  grade: "degrading",
+  duty: "everyday",
+  policy: 7,
+  reading: 4,
+  notes: [],
+  quiet: 12,
+  unjudged: [],
+  missing: [],
+  advice: ["Keep a second copy of the data."],
+  duties: [
+    { duty: "carry", fitness: "does", words: "carry" },
+    { duty: "everyday", fitness: "care", words: "everyday, with a second copy" },
+  ],
+  findings: [
+    {
+      rule: "pending",
+      effect: "degrading",
+      sentence: "8 sectors waiting to be reallocated",
+      detail: "0 at 100 h, first seen at 200 h",
+      customer: "",
+      signals: ["pending"],
+      reading: 4,
+      margin: { used: 8, of: 10, words: "8 of 10 used" },
+      source: "",
+    },
+  ],
+};
+
+/** Every part with made-up values: for those who change one. */
+export default function PartsPage() {
+  return (
+    <Body>
+      <h1>Parts</h1>
+      <Section>
+        <header>
+          <h2>Verdict marks and words</h2>
+        </header>
+        <div className="row">
+          {grades.map((g) => (
+            <span key={g} className="row">
+              <VerdictMark grade={g} size={56} />
+              <VerdictWord grade={g} />
+            </span>
+          ))}
+        </div>
+      </Section>
+      <Section>
+        <header>
+          <h2>Serial, buttons, bar, tape, not available</h2>
+        </header>
+        <div className="row">
+          <Serial serial="KVA077M511" />
+          <Button>Open</Button>
+          <Button $filled>Review</Button>
+          <div style={{ width: 200 }}>
+            <Bar percent={41} label="A bar" />
+          </div>
+          <div style={{ width: 200 }}>
+            <Tape share={0.4} ink={color.degrading} />
+          </div>
+          <NotAvailable reason="a rotating drive has none" />
+        </div>
+      </Section>
+      <Section>
+        <header>
+          <h2>Bays</h2>
+        </header>
+        <div className="row">
+          {bays.map((b) => (
+            <BayCard key={b.number} bay={b} act={() => {}} />
+          ))}
+          {bays.map((b) => (
+            <FarBay key={b.number} bay={b} />
+          ))}
+        </div>
+      </Section>
+      <Section>
+        <header>
+          <h2>Signal and verdict</h2>
+        </header>
+        <div className="row" style={{ alignItems: "start" }}>
+          <SignalFigure
+            signal={signal}
+            all={{ signals: [signal], readings: 4, first_hours: 100, last_hours: 400, marks: [{ kind: "visit", hours: 250 }] }}
+            ink={color.degrading}
+            axis
+          />
+          <div style={{ width: 392 }}>
+            <VerdictPanel verdict={verdict} sign={() => {}} overrule={() => {}} busy={false} />
+          </div>
+        </div>
+      </Section>
+    </Body>
+  );
+}

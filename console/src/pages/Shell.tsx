@@ -1,0 +1,118 @@
+import { useMutationState } from "@tanstack/react-query";
+import { createContext, useContext, useEffect, useState } from "react";
+import { Outlet } from "react-router";
+import { useEvents } from "../data/events";
+import { PersonContext, usePersonState } from "../data/person";
+import { useOrders, useService } from "../data/queries";
+import type { Service } from "../data/types";
+import { Button } from "../parts/basics";
+import { NameDialog } from "../parts/Dialogs";
+import { Frame, Notice } from "../parts/Frame";
+import { useShortcuts } from "./shortcuts";
+
+/** The shop's time now: what the service said, and what has passed since, at the shop's pace. */
+function useTime(service: Service | undefined, asked: number): Date {
+  const [, tick] = useState(0);
+  useEffect(() => {
+    const timer = setInterval(() => tick((n) => n + 1), 1000);
+    return () => clearInterval(timer);
+  }, []);
+  if (!service) return new Date();
+  return new Date(Date.parse(service.time) + (Date.now() - asked) * service.factor);
+}
+
+const themeKey = "hylostat.theme";
+
+function useTheme(): [theme: "light" | "dark", turn: () => void] {
+  const asked = new URLSearchParams(location.search).get("theme") ?? localStorage.getItem(themeKey);
+  const system = matchMedia?.("(prefers-color-scheme: dark)").matches ? "dark" : "light";
+  const [theme, setTheme] = useState<"light" | "dark">(asked === "dark" || asked === "light" ? asked : system);
+  useEffect(() => {
+    document.documentElement.dataset.theme = theme;
+  }, [theme]);
+  const turn = () => {
+    const next = theme === "light" ? "dark" : "light";
+    localStorage.setItem(themeKey, next);
+    setTheme(next);
+  };
+  return [theme, turn];
+}
+
+interface Actions {
+  /** Does something that carries a person's name; asks for the name first when it is not known. */
+  asPerson: (then: (name: string) => void) => void;
+  /** Starts a quick check; it can be undone for 5 s. */
+  check: (serial: string) => void;
+}
+
+const ActionsContext = createContext<Actions>({ asPerson: () => {}, check: () => {} });
+export const useActions = () => useContext(ActionsContext);
+
+/** How long a started check can be undone, ms. */
+const undoFor = 5000;
+
+/** What all pages share: the frame, the line to the service, the person, what was just started. */
+export function Shell() {
+  const service = useService();
+  const person = usePersonState();
+  const orders = useOrders(person.name);
+  const line = useEvents();
+  const time = useTime(service.data, service.dataUpdatedAt);
+  const [theme, turn] = useTheme();
+  const [asking, ask] = useState<{ then?: (name: string) => void }>();
+  const [started, setStarted] = useState<{ run: number; serial: string }>();
+  const failed = useMutationState({ filters: { status: "error" }, select: (m) => m.state.error?.message }).at(-1);
+  const [seen, see] = useState<string>();
+
+  useEffect(() => {
+    if (!started) return;
+    const timer = setTimeout(() => setStarted(undefined), undoFor);
+    return () => clearTimeout(timer);
+  }, [started]);
+
+  const undo = () => {
+    if (started) orders.stop.mutate(started.run);
+    setStarted(undefined);
+  };
+  useShortcuts({ u: undo });
+
+  const asPerson = (then: (name: string) => void) => (person.name ? then(person.name) : ask({ then }));
+  const check = (serial: string) =>
+    asPerson(() => orders.check.mutate(serial, { onSuccess: (run) => setStarted({ run: run.id, serial }) }));
+
+  return (
+    <PersonContext value={person}>
+      <ActionsContext value={{ asPerson, check }}>
+        <Frame
+          service={service.data}
+          time={time}
+          person={person.name}
+          rename={() => ask({})}
+          lost={line.lost}
+          said={line.said}
+          theme={theme}
+          turn={turn}
+        >
+          <Outlet />
+        </Frame>
+        {asking && (
+          <NameDialog
+            name={person.name}
+            close={() => ask(undefined)}
+            done={(name) => {
+              person.rename(name);
+              ask(undefined);
+              // The orders take the new name with the next render.
+              if (asking.then) setTimeout(() => asking.then?.(name));
+            }}
+          />
+        )}
+        {started ? (
+          <Notice action={<Button onPress={undo}>Undo (u)</Button>}>Quick check of {started.serial.slice(-5)} started.</Notice>
+        ) : (
+          failed && failed !== seen && <Notice action={<Button onPress={() => see(failed)}>Close</Button>}>{failed}</Notice>
+        )}
+      </ActionsContext>
+    </PersonContext>
+  );
+}

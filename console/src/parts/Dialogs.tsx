@@ -1,0 +1,110 @@
+import { type ReactNode, useState } from "react";
+import { Dialog, Heading, Input, Label, Modal, ModalOverlay, Radio, RadioGroup, TextArea, TextField } from "react-aria-components";
+import styled from "styled-components";
+import type { Grade } from "../data/types";
+import { color } from "../theme/tokens";
+import { Button } from "./basics";
+import { VerdictWord } from "./marks";
+
+const Overlay = styled(
+  ModalOverlay,
+)`position: fixed; inset: 0; background: color-mix(in srgb, ${color.ink} 30%, transparent); display: grid; place-items: center; z-index: 10; padding: 16px;`;
+const Box = styled(
+  Modal,
+)`background: ${color.sheet}; border: 1px solid ${color.ink}; border-top-width: 2px; width: min(488px, 100%); max-height: 100%; overflow: auto;`;
+const Inside = styled(Dialog)`
+  padding: 16px; display: grid; gap: 16px; outline: none;
+  & h2 { font-size: 24px; line-height: 32px; }
+  & label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
+  & input, & textarea { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
+  & footer { display: flex; gap: 12px; justify-content: flex-end; }
+`;
+const Choice = styled(Radio)`
+  display: flex; align-items: center; gap: 12px; min-height: 44px; padding: 0 12px; border: 1px solid ${color.rule}; cursor: pointer; margin-top: -1px;
+  &::before { content: ""; width: 16px; height: 16px; border: 1px solid ${color.edge}; }
+  &[data-selected]::before { background: ${color.accent}; box-shadow: inset 0 0 0 3px ${color.sheet}; border-color: ${color.accent}; }
+`;
+
+function Frame({ title, close, children }: { title: string; close: () => void; children: ReactNode }) {
+  return (
+    <Overlay isOpen onOpenChange={(open) => !open && close()} isDismissable>
+      <Box>
+        <Inside aria-label={title}>
+          <Heading slot="title" level={2}>
+            {title}
+          </Heading>
+          {children}
+        </Inside>
+      </Box>
+    </Overlay>
+  );
+}
+
+/** Asks who stands at the bench. */
+export function NameDialog({ name, done, close }: { name: string; done: (name: string) => void; close: () => void }) {
+  const [value, setValue] = useState(name);
+  return (
+    <Frame title="Who is at the bench?" close={close}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (value.trim()) done(value.trim());
+        }}
+      >
+        <TextField value={value} onChange={setValue} autoFocus maxLength={100}>
+          <Label>Your name goes with what you start and sign</Label>
+          <Input />
+        </TextField>
+        <footer style={{ marginTop: 16 }}>
+          <Button onPress={close}>Cancel</Button>
+          <Button $filled type="submit" isDisabled={!value.trim()}>
+            Go on
+          </Button>
+        </footer>
+      </form>
+    </Frame>
+  );
+}
+
+const choices: Grade[] = ["healthy", "degrading", "replace"];
+
+/** Overrules a verdict: another grade, and why. */
+export function OverruleDialog({
+  grade,
+  wrong,
+  done,
+  close,
+}: {
+  grade: Grade;
+  wrong?: string;
+  done: (grade: Grade, reason: string) => void;
+  close: () => void;
+}) {
+  const [chosen, choose] = useState<Grade>();
+  const [reason, setReason] = useState("");
+  return (
+    <Frame title={`Overrule: ${grade}`} close={close}>
+      <RadioGroup value={chosen ?? null} onChange={(g) => choose(g as Grade)}>
+        <Label>Your verdict</Label>
+        {choices
+          .filter((g) => g !== grade)
+          .map((g) => (
+            <Choice key={g} value={g}>
+              <VerdictWord grade={g} />
+            </Choice>
+          ))}
+      </RadioGroup>
+      <TextField value={reason} onChange={setReason} maxLength={1000}>
+        <Label>Reason, kept beside both verdicts</Label>
+        <TextArea rows={3} />
+      </TextField>
+      {wrong && <p role="alert">{wrong}</p>}
+      <footer>
+        <Button onPress={close}>Cancel</Button>
+        <Button $filled isDisabled={!chosen || !reason.trim()} onPress={() => chosen && done(chosen, reason)}>
+          {chosen ? `Sign: ${chosen}` : "Sign"}
+        </Button>
+      </footer>
+    </Frame>
+  );
+}

@@ -1,0 +1,137 @@
+import styled from "styled-components";
+import type { Signal, Signals } from "../data/types";
+import { color } from "../theme/tokens";
+import { number } from "./format";
+
+const Figure = styled.figure`
+  width: 192px; height: 132px; border-top: 1px solid ${color.edge};
+  & figcaption { height: 47px; padding-top: 2px; }
+  & figcaption > div { display: flex; gap: 8px; justify-content: space-between; align-items: baseline; font-size: 13px; line-height: 18px; white-space: nowrap; }
+  & figcaption > div + div { line-height: 26px; }
+  & figcaption .words { overflow: hidden; text-overflow: ellipsis; min-width: 60px; }
+  & b { font-size: 18px; line-height: 26px; }
+  & b small { font-size: 13px; font-weight: 400; }
+  & .finding { font-size: 13px; line-height: 18px; margin-right: 6px; }
+  & .margin { font-weight: 600; }
+  & .soft { color: ${color.ink3}; }
+  & svg { overflow: visible; }
+  & text { font-size: 13px; fill: ${color.ink3}; }
+  & .axis { stroke: ${color.edge}; }
+  & .visit { stroke: ${color.rule}; }
+  & .limit { stroke: ${color.ink2}; stroke-dasharray: 4 4; }
+  & .step { fill: none; stroke: ${color.ink}; stroke-width: 1.5; }
+  & .dot { fill: ${color.ink}; }
+  & .tick { stroke: ${color.ink}; stroke-width: 1.5; }
+`;
+
+const top = 62;
+const bottom = 112;
+const width = 192;
+
+export interface Plot {
+  path: string;
+  dots: { x: number; y: number }[];
+  limit?: number;
+  marks: { kind: string; x: number }[];
+}
+
+/** Places a signal's points, px: hours from `from` to `to` across, values from the least drawn to the greatest or the limit upwards. */
+export function plot(signal: Signal, from: number, to: number, marks: Signals["marks"]): Plot {
+  const span = Math.max(1e-9, to - from);
+  const x = (h: number) => Math.round((2 + ((h - from) / span) * (width - 4)) * 10) / 10;
+  const floor = signal.unit === "°C" ? Math.min(20, ...signal.values) : 0;
+  const high = Math.max(...signal.values, signal.limit ?? 0);
+  const range = high - floor || 1;
+  const y = (v: number) => Math.round((bottom - ((v - floor) / range) * (bottom - top)) * 10) / 10;
+  const dots = signal.values.map((v, i) => ({ x: x((signal.hours[i] ?? -1) >= 0 ? (signal.hours[i] as number) : from), y: y(v) }));
+  const path = dots.map((d, i) => (i === 0 ? `M${d.x} ${d.y}` : `H${d.x}V${d.y}`)).join("");
+  return {
+    path,
+    dots,
+    limit: signal.limit === undefined ? undefined : y(signal.limit),
+    marks: marks.map((m) => ({ kind: m.kind, x: x(m.hours) })),
+  };
+}
+
+/** One signal over the drive's life: steps with a dot for each reading, the policy's limit dashed. */
+export function SignalFigure({ signal, all, ink, axis }: { signal: Signal; all: Signals; ink: string; axis: boolean }) {
+  const from = all.first_hours ?? 0;
+  const to = all.last_hours ?? 1;
+  const p = plot(signal, from, to, all.marks);
+  const unit = signal.unit;
+  const last = p.dots.at(-1);
+  const value = signal.value ?? 0;
+  const limit = signal.limit === undefined ? undefined : `limit ${number(signal.limit)}${unit === "°C" ? " °C" : ""}`;
+  const margin = signal.margin?.words ?? (signal.usual || "no limit");
+  const caption = `${signal.words}: ${number(value)} ${unit}, ${margin}${signal.since ? `, ${signal.since} since the last visit` : ""}`;
+  return (
+    <Figure>
+      <figcaption>
+        <div>
+          <span className="words" title={signal.words}>
+            {signal.finding !== undefined && (
+              <b className="finding" style={{ color: ink }}>
+                {signal.finding}
+              </b>
+            )}
+            {signal.words}
+          </span>
+          <span className={signal.margin ? "margin" : "soft"}>{margin}</span>
+        </div>
+        <div>
+          <b>
+            {number(value)}
+            {unit && <small> {unit}</small>}
+          </b>
+          <span className="soft">{signal.since ?? ""}</span>
+        </div>
+      </figcaption>
+      <svg width={width} height="84" viewBox={`0 48 ${width} 84`} role="img" aria-label={caption}>
+        {p.marks
+          .filter((m) => m.kind === "visit")
+          .map((m) => (
+            <path key={m.x} className="visit" d={`M${m.x} 60V112`} />
+          ))}
+        <path className="axis" d={`M0 112.5H${width}`} />
+        {p.limit !== undefined && (
+          <>
+            <path className="limit" d={`M0 ${p.limit + 0.5}H${width}`} />
+            <text x="2" y={p.limit - 3}>
+              {limit}
+            </text>
+          </>
+        )}
+        <path className="step" d={p.path} />
+        {p.dots.map((d, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: a dot is its place in the series
+          <circle key={i} className="dot" cx={d.x} cy={d.y} r="1.75" />
+        ))}
+        {last && <circle className="dot" cx={last.x} cy={last.y} r="3" />}
+        {p.marks
+          .filter((m) => m.kind === "quick")
+          .map((m) => (
+            <path key={m.x} className="tick" d={`M${m.x} 113V117`} />
+          ))}
+        {axis && (
+          <>
+            <text x="0" y="131">
+              {number(from)} h
+            </text>
+            <text x={width} y="131" textAnchor="end">
+              {number(to)} h
+            </text>
+          </>
+        )}
+      </svg>
+    </Figure>
+  );
+}
+
+/** Sorts signals into those drawn, those that were zero all along, and those not available with their reasons. */
+export function sift(signals: Signal[]): { drawn: Signal[]; zero: Signal[]; missing: Signal[] } {
+  const missing = signals.filter((s) => s.value === undefined);
+  // The hours are the axis of all the others.
+  const there = signals.filter((s) => s.value !== undefined && s.values.length > 0 && s.unit !== "h");
+  const zero = there.filter((s) => s.values.every((v) => v === 0));
+  return { drawn: there.filter((s) => !zero.includes(s)).slice(0, 12), zero, missing };
+}

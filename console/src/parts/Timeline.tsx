@@ -1,0 +1,111 @@
+import styled from "styled-components";
+import type { Comparison, Entry } from "../data/types";
+import { color } from "../theme/tokens";
+import { NotAvailable, Scroll, Section, Table } from "./basics";
+import { dateOf, dayOf, number } from "./format";
+import { VerdictWord } from "./marks";
+
+const List = styled.ul`
+  & li { display: grid; grid-template-columns: 64px 80px minmax(0, 1fr); padding: 5px 0; border-bottom: 1px solid ${color.rule}; }
+  & li > span { font-size: 13px; line-height: 22px; color: ${color.ink3}; white-space: nowrap; }
+  & .verdict { margin-right: 8px; }
+`;
+
+/** Everything that happened to a drive, newest first. A day is written once. */
+export function Timeline({ entries }: { entries: Entry[] }) {
+  return (
+    <Section>
+      <header>
+        <h2>Everything, newest first</h2>
+      </header>
+      <List>
+        {entries.map((e, i) => {
+          const day = dayOf(e.at);
+          const before = entries[i - 1];
+          return (
+            // biome-ignore lint/suspicious/noArrayIndexKey: the list is only ever replaced as a whole
+            <li key={i}>
+              <span title={dateOf(e.at)}>{before && dayOf(before.at) === day ? "" : day}</span>
+              <span>{e.hours === undefined ? "" : `${number(e.hours)} h`}</span>
+              <div>
+                {e.grade && (
+                  <span className="verdict">
+                    <VerdictWord grade={e.grade} />
+                  </span>
+                )}
+                {e.text}
+              </div>
+            </li>
+          );
+        })}
+      </List>
+    </Section>
+  );
+}
+
+const Since = styled(Section)`
+  min-height: 176px;
+  & td, & th { padding-bottom: 1px; padding-top: 0; }
+  & .says { color: ${color.ink2}; }
+`;
+
+const value = (x: number | undefined, unit: string) => (x === undefined ? undefined : `${number(x)}${unit === "°C" ? " °C" : ""}`);
+
+/** The signals that moved or count, between the last visit and now. */
+export function SinceLastVisit({ comparison }: { comparison: Comparison }) {
+  const { then, now } = comparison;
+  const moved = comparison.rows.filter((r) => r.matters).slice(0, 5);
+  const lost = comparison.rows.filter((r) => r.now === undefined && r.then !== undefined);
+  const rows =
+    moved.length > 0
+      ? moved
+      : comparison.rows.filter((r) => r.signal === "temperature" || r.signal === "reallocated" || r.signal === "pending");
+  const days = Math.round((Date.parse(now.at) - Date.parse(then.at)) / 86_400_000);
+  const ran = now.hours !== undefined && then.hours !== undefined ? ` and ${number(now.hours - then.hours)} h` : "";
+  return (
+    <Since>
+      <header>
+        <h2>Since the last visit</h2>
+        <p>
+          {then.seq === now.seq
+            ? "this is its first reading here"
+            : `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}, reading ${then.seq} · ${days} days${ran} ago`}
+        </p>
+      </header>
+      <Scroll>
+        <Table>
+          <thead>
+            <tr>
+              <th>signal</th>
+              <th className="num">then</th>
+              <th className="num">now</th>
+              <th className="num">change</th>
+              <th>what it says</th>
+            </tr>
+          </thead>
+          <tbody>
+            {[...rows, ...lost].map((r) => (
+              <tr key={r.signal}>
+                <td>{r.words}</td>
+                <td className="num">{value(r.then, r.unit) ?? <NotAvailable />}</td>
+                {r.now === undefined ? (
+                  <td colSpan={3}>
+                    <NotAvailable reason={r.reason} />
+                  </td>
+                ) : (
+                  <>
+                    <td className="num">
+                      <b>{value(r.now, r.unit)}</b>
+                    </td>
+                    <td className={`num${r.change === "steady" ? " soft" : ""}`}>{r.change}</td>
+                    <td className="says">{r.says}</td>
+                  </>
+                )}
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      </Scroll>
+    </Since>
+  );
+}

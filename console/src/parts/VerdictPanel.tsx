@@ -1,0 +1,151 @@
+import styled from "styled-components";
+import type { Finding, Verdict } from "../data/types";
+import { color } from "../theme/tokens";
+import { Button, Tape } from "./basics";
+import { left } from "./format";
+import { gradeColor, gradeTint, VerdictMark } from "./marks";
+
+const Panel = styled.section<{ $ink: string; $tint: string }>`
+  --v: ${({ $ink }) => $ink};
+  background: ${({ $tint }) => $tint}; box-shadow: inset 0 2px var(--v); padding: 16px; min-height: 656px; display: flex; flex-direction: column;
+  & > header { display: grid; grid-template-columns: 56px 1fr; gap: 0 16px; align-items: center; margin-bottom: 12px; }
+  & h1 { font-size: 36px; line-height: 44px; color: var(--v); letter-spacing: -0.01em; }
+  & .small { font-size: 13px; line-height: 18px; color: ${color.ink2}; }
+  & .ruled { border-top: 1px solid var(--v); padding: 8px 0; }
+  & dl { display: grid; grid-template-columns: 80px 1fr; border-top: 1px solid var(--v); border-bottom: 1px solid var(--v); padding: 8px 0; }
+  & dt { color: ${color.ink2}; }
+  & dd { font-weight: 600; }
+  & ol.advice { border-top: 1px solid var(--v); padding: 8px 0 12px; counter-reset: a; }
+  & ol.advice li { display: grid; grid-template-columns: 24px 1fr; counter-increment: a; }
+  & ol.advice li::before { content: counter(a); font-weight: 600; color: var(--v); }
+  & footer { margin: auto -16px -16px; padding: 8px 16px 16px; position: sticky; bottom: 0; background: ${({ $tint }) => $tint}; display: grid; grid-template-columns: 1fr 104px; gap: 12px; }
+  & .wide { grid-column: 1 / -1; }
+`;
+
+const Found = styled.article`
+  padding: 8px 0; display: grid; grid-template-columns: 24px minmax(0, 1fr);
+  & + & { border-top: 1px solid ${color.rule}; }
+  & > b { font-size: 18px; line-height: 22px; color: var(--v); }
+  & h3 { line-height: 22px; }
+  & > p { grid-column: 2; font-size: 13px; line-height: 18px; color: ${color.ink2}; }
+  & .margin { grid-column: 2; display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 16px; margin-top: 4px; font-size: 13px; line-height: 18px; font-weight: 600; }
+  & .margin span { min-width: 88px; text-align: right; }
+`;
+
+function FindingRow({ finding, n, ink }: { finding: Finding; n: number; ink: string }) {
+  return (
+    <Found>
+      <b>{n}</b>
+      <h3>{finding.sentence}</h3>
+      {(finding.detail || finding.effect === "note") && (
+        <p>{[finding.effect === "note" ? "A note, changes no grade" : "", finding.detail].filter(Boolean).join(". ")}</p>
+      )}
+      {finding.margin && (
+        <div className="margin">
+          <Tape share={finding.margin.of > 0 ? finding.margin.used / finding.margin.of : 1} ink={ink} />
+          <span>{finding.margin.words}</span>
+        </div>
+      )}
+    </Found>
+  );
+}
+
+const fits = [
+  ["does", "Does for"],
+  ["care", "With care"],
+  ["not", "Not for"],
+] as const;
+
+/** The answer about a drive with its reasons, and the place where a person signs. */
+export function VerdictPanel({
+  verdict,
+  sign,
+  overrule,
+  busy,
+}: {
+  verdict: Verdict;
+  sign: () => void;
+  overrule: () => void;
+  busy: boolean;
+}) {
+  const ink = gradeColor[verdict.grade];
+  const signed = verdict.signed;
+  const findings = [...verdict.findings, ...verdict.notes];
+  const unjudged = verdict.duties.filter((d) => d.fitness === "unjudged").map((d) => d.duty);
+  const byWhat = signed ? (signed.overruled ? `overruled with ${signed.grade} by ${signed.by}` : `signed by ${signed.by}`) : "not signed";
+  return (
+    <Panel $ink={ink} $tint={gradeTint[verdict.grade]} aria-label="Verdict">
+      <header>
+        <VerdictMark grade={verdict.grade} size={56} />
+        <div>
+          <h1>{verdict.grade}</h1>
+          <p className="small">
+            for {verdict.duty} · policy {verdict.policy} · {byWhat}
+          </p>
+        </div>
+      </header>
+      {signed?.reason && (
+        <p className="ruled">
+          {signed.by}: “{signed.reason}”
+        </p>
+      )}
+      <dl>
+        {fits.map(([kind, title]) => {
+          const words = verdict.duties.filter((d) => d.fitness === kind).map((d) => d.words);
+          return words.length === 0 ? null : [<dt key={`${kind}t`}>{title}</dt>, <dd key={kind}>{words.join(", ")}</dd>];
+        })}
+        {unjudged.length > 0 && [<dt key="ut">Not judged</dt>, <dd key="u">{unjudged.join(", ")}</dd>]}
+      </dl>
+      {findings.length > 0 ? (
+        <div>
+          {findings.map((f, i) => (
+            <FindingRow key={f.rule} finding={f} n={i + 1} ink={ink} />
+          ))}
+        </div>
+      ) : (
+        <p style={{ padding: "8px 0" }}>{verdict.grade === "undecided" ? "No findings, but too little is known." : "No findings."}</p>
+      )}
+      {verdict.missing.length > 0 && verdict.grade !== "replace" && (
+        <div className="ruled small">
+          {verdict.missing.map((m) => (
+            <p key={m.id}>
+              <b>Missing:</b> {m.what}. {m.run === "" ? "" : `Get it by ${m.run}, about ${left(m.minutes * 60)}.`}
+            </p>
+          ))}
+        </div>
+      )}
+      <p className="ruled small">
+        {verdict.quiet} rules did not fire.
+        {verdict.unjudged.length > 0 &&
+          ` ${verdict.unjudged.length} not judged: ${verdict.unjudged.map((u) => `${u.title} (${u.reason})`).join("; ")}.`}
+      </p>
+      {verdict.advice.length > 0 && (
+        <ol className="advice">
+          {verdict.advice.map((a) => (
+            <li key={a}>
+              <span>{a}</span>
+            </li>
+          ))}
+        </ol>
+      )}
+      {!signed && (
+        <footer>
+          {verdict.grade === "undecided" ? (
+            <Button className="wide" onPress={overrule} isDisabled={busy}>
+              Overrule
+            </Button>
+          ) : (
+            <>
+              <Button $filled onPress={sign} isDisabled={busy}>
+                Sign: {verdict.grade}
+              </Button>
+              <Button onPress={overrule} isDisabled={busy}>
+                Overrule
+              </Button>
+            </>
+          )}
+        </footer>
+      )}
+    </Panel>
+  );
+}

@@ -1,0 +1,58 @@
+// Command shots takes pictures of pages: shots ADDRESS FILE=PATH[@full] ... It is how docs/screenshots is made.
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"hylostat.example/test/browser"
+)
+
+func main() {
+	if err := shoot(os.Args[1], os.Args[2:]); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func shoot(address string, wanted []string) error {
+	dir, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	tab, end, err := browser.Open(ctx, dir, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	for _, w := range wanted {
+		file, path, _ := strings.Cut(w, "=")
+		path, full := strings.CutSuffix(path, "@full")
+		if err := chromedp.Do(tab, chromedp.Navigate(address+path)); err != nil {
+			return fmt.Errorf("%s: %w", path, err)
+		}
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => { await document.fonts.ready; await new Promise(r => setTimeout(r, 900)); return true })()`, chromedp.EvalAwaitPromise)); err != nil {
+			return fmt.Errorf("%s: %w", path, err)
+		}
+		picture := chromedp.CaptureScreenshot()
+		if full {
+			picture = chromedp.FullScreenshot(100)
+		}
+		png, err := chromedp.Run(tab, picture)
+		if err != nil {
+			return fmt.Errorf("%s: %w", path, err)
+		}
+		if err := os.WriteFile(file, png, 0o644); err != nil { //nolint:gosec // a picture for everybody
+			return err
+		}
+	}
+	return nil
+}
