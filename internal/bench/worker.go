@@ -445,7 +445,7 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 			return run.Trouble{Fault: *p.Fault}
 		case p.Name == reading.PageTestLog && p.Fault == nil:
 			e.Log = p.Bytes
-		case p.Name == reading.PageSMARTData && p.Fault != nil:
+		case p.Name == reading.PageAttributes && p.Fault != nil:
 			e.Why = p.Fault.Error()
 		}
 	}
@@ -471,11 +471,11 @@ func (w *worker) trouble(ctx context.Context, fault *drive.Fault) run.Event {
 
 // look asks whether the self-test still runs, and for the log when it does not.
 func (w *worker) look(ctx context.Context) run.Event {
-	a, fault := w.session.Do(ctx, ata.ReadSMARTData())
+	a, fault := w.session.Do(ctx, ata.ReadAttributes())
 	if fault != nil {
 		return w.trouble(ctx, fault)
 	}
-	d, err := ata.DecodeSMARTData(a.Data)
+	d, err := ata.DecodeAttributes(a.Data)
 	if err != nil {
 		return run.Trouble{Fault: drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Back: err.Error()}}
 	}

@@ -253,12 +253,12 @@ func printDrive(w io.Writer, d contract.Drive) {
 	line("verdict", bold(w, grade(d.Grade))+"  "+optional(d.Headline))
 }
 
-func abilities(d contract.Drive) []string {
+func abilities(c contract.Drive) []string {
 	var all []string
 	for _, f := range []struct {
 		name string
 		has  contract.Feature
-	}{{"SMART", d.Smart}, {"self-tests", d.SelfTest}} {
+	}{{"SMART", c.Smart}, {"self-tests", c.SelfTest}} {
 		switch {
 		case f.has.Supported && f.has.Enabled:
 			all = append(all, f.name)
@@ -266,7 +266,7 @@ func abilities(d contract.Drive) []string {
 			all = append(all, f.name+" (switched off)")
 		}
 	}
-	if optional(d.Trim) {
+	if optional(c.Trim) {
 		all = append(all, "TRIM")
 	}
 	return all

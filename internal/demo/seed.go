@@ -65,7 +65,7 @@ func (p *past) Now() time.Time { return p.at }
 
 func (p *past) Sleep(context.Context, time.Duration) error { return nil }
 
-// before is the part of a drive's self-test log that is in the past at a moment.
+// before is the part of a drive's self-test log that is behind a moment.
 func before(s sim.Spec, at time.Time) []ata.SelfTest {
 	var all []ata.SelfTest
 	for _, t := range s.Tests {

@@ -71,7 +71,7 @@ func TestRealKernel(t *testing.T) {
 		m.hylostat(&v, 0, "verdict show "+sataSerial)
 		assert.Equal(t, contract.GradeUndecided, v.Grade, "no extended self-test is in its log")
 		assert.NotEmpty(t, v.Missing)
-		m.hylostat(&v, 0, "verdict sign "+sataSerial+" --overrule degrading --reason 'only a test disk'")
+		m.hylostat(&v, 0, "verdict sign "+sataSerial+" --overrule degrading --reason 'a disk for trials'")
 		require.NotNil(t, v.Signed)
 		assert.True(t, v.Signed.Overruled)
 	})

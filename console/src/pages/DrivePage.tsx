@@ -122,7 +122,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const reading = useReading(serial, "latest");
   const run = useRuns(serial).data?.[0];
   const [overruling, overrule] = useState(false);
-  const [place, setPlace] = useState<Place>({ page: "ata/smart-data", offset: 0, length: 0 });
+  const [place, setPlace] = useState<Place>({ page: "ata/attributes", offset: 0, length: 0 });
   const rawRef = useRef<HTMLElement>(null);
   useShortcuts({ c: () => !run && drive.bay && check(serial), r: () => drive.bay && asPerson(() => orders.read.mutate(serial)) });
 

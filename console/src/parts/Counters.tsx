@@ -40,7 +40,7 @@ export interface Place {
 export function CounterTable({ reading, follow }: { reading: Reading; follow: (place: Place) => void }) {
   const [open, setOpen] = useState<number>();
   if (reading.attributes.length === 0) {
-    const fault = reading.faults.find((f) => f.page === "ata/smart-data") ?? reading.faults[0];
+    const fault = reading.faults.find((f) => f.page === "ata/attributes") ?? reading.faults[0];
     return (
       <p>
         <NotAvailable reason={fault ? `${fault.back}. ${fault.advice}` : "the reading holds no counters"} />
@@ -88,7 +88,7 @@ export function CounterTable({ reading, follow }: { reading: Reading; follow: (p
                       <dd>{standing(a)}</dd>
                       <dt>source</dt>
                       <dd>
-                        <Plain type="button" onClick={() => follow({ page: "ata/smart-data", offset: a.offset, length: 12 })}>
+                        <Plain type="button" onClick={() => follow({ page: "ata/attributes", offset: a.offset, length: 12 })}>
                           SMART data, bytes {a.offset} to {a.offset + 11}
                         </Plain>
                         ; confidence: {a.confidence}

@@ -147,7 +147,7 @@ func (s *Session) Pages(ctx context.Context) []reading.Page {
 	pages = append(pages, s.ask(ctx, question{reading.PageIdentify, ata.ReadIdentify()}))
 	identity := pages[len(pages)-1]
 	questions := []question{
-		{reading.PageSMARTData, ata.ReadSMARTData()},
+		{reading.PageAttributes, ata.ReadAttributes()},
 		{reading.PageThresholds, ata.ReadThresholds()},
 		{reading.PageAlarm, ata.ReturnStatus()},
 		{reading.PageErrorLog, ata.ReadLog(ata.LogSummaryError)},
@@ -188,14 +188,14 @@ func pointless(id ata.Identify, q question, before []reading.Page) *drive.Fault 
 
 // counters is the SMART data among the answers so far. Some drives announce self-tests and error log only there, and not
 // in their identity.
-func counters(before []reading.Page) ata.SMARTData {
+func counters(before []reading.Page) ata.AttributePage {
 	for _, p := range before {
-		if p.Name == reading.PageSMARTData && p.Fault == nil {
-			d, _ := ata.DecodeSMARTData(p.Bytes) // a broken page announces what it can
+		if p.Name == reading.PageAttributes && p.Fault == nil {
+			d, _ := ata.DecodeAttributes(p.Bytes) // a broken page announces what it can
 			return d
 		}
 	}
-	return ata.SMARTData{}
+	return ata.AttributePage{}
 }
 
 func (s *Session) ask(ctx context.Context, q question) reading.Page {

@@ -130,7 +130,7 @@ func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers)
 	}
 	switch c.Feature {
 	case ata.SMARTReadData:
-		d := s.smartData(now, h)
+		d := s.attributePage(now, h)
 		d.Test, d.TestRemaining = a.bench.testStatus(p, now)
 		b := d.Encode()
 		if s.Awkward.Garbage {
@@ -165,7 +165,7 @@ func (b *Bench) startTest(p *place, kind uint8, now time.Time) ata.Registers {
 		return done
 	case ata.TestShort:
 	case ata.TestExtended:
-		length = p.spec.smartData(now, 0).ExtendedPoll
+		length = p.spec.attributePage(now, 0).ExtendedPoll
 	default:
 		return aborted
 	}

@@ -116,9 +116,9 @@ func (s *Spec) seedOf(what string) uint64 {
 	return h.Sum64() ^ s.Seed
 }
 
-// smartData is the attribute page at a moment.
-func (s *Spec) smartData(now time.Time, h float64) ata.SMARTData {
-	d := ata.SMARTData{
+// attributePage is the attribute page at a moment.
+func (s *Spec) attributePage(now time.Time, h float64) ata.AttributePage {
+	d := ata.AttributePage{
 		Revision: 16, CanTest: true, CanLogErrors: true, OfflineStatus: 0x82, ShortPoll: time.Duration(max(1, s.Minutes)) * time.Minute,
 		ExtendedPoll: time.Duration(s.Identity.Sectors/300_000) * time.Second / 60 * 60,
 	}

@@ -1,6 +1,6 @@
 // Package ata decodes and encodes the structures of the ATA command set: IDENTIFY DEVICE, SMART data and thresholds, the
 // self-test log, the summary error log, and the registers of a command. It performs no I/O and knows nothing of how a
-// command travels; package sat wraps it for SCSI transports. Start with Identify and SMARTData.
+// command travels; package sat wraps it for SCSI transports. Start with Identify and AttributePage.
 //
 // A decoder never panics. It returns what it could read together with an error that joins one *FormatError per broken
 // part; only a page shorter than its structure gives nothing else.

@@ -100,8 +100,8 @@ func (c Command) Name() string {
 // ReadIdentify asks for IDENTIFY DEVICE (ACS-4 7.13).
 func ReadIdentify() Command { return Command{Op: IdentifyDevice, Count: 1, Transfer: PIOIn, Blocks: 1} }
 
-// ReadSMARTData asks for the attribute table (ACS-4 7.43.5).
-func ReadSMARTData() Command {
+// ReadAttributes asks for the attribute table (ACS-4 7.43.5).
+func ReadAttributes() Command {
 	return Command{Op: SMART, Feature: SMARTReadData, Count: 1, LBA: smartLBA, Transfer: PIOIn, Blocks: 1}
 }
 

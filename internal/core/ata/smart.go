@@ -71,8 +71,8 @@ func (s TestStatus) String() string {
 // Failed reports whether the result says the drive is at fault. Aborted and interrupted tests say nothing.
 func (s TestStatus) Failed() bool { return s >= TestFatal && s <= TestHandling }
 
-// SMARTData is what SMART READ DATA tells (ACS-4 table 126 with the attribute slots of ATA-3 table 43).
-type SMARTData struct {
+// AttributePage is what SMART READ DATA tells (ACS-4 table 126 with the attribute slots of ATA-3 table 43).
+type AttributePage struct {
 	Revision   uint16
 	Attributes []Attribute // occupied slots in page order
 
@@ -88,13 +88,13 @@ type SMARTData struct {
 	ConveyancePoll                       time.Duration
 }
 
-// DecodeSMARTData reads the 512 bytes of SMART READ DATA.
-func DecodeSMARTData(b []byte) (SMARTData, error) {
+// DecodeAttributes reads the 512 bytes of SMART READ DATA.
+func DecodeAttributes(b []byte) (AttributePage, error) {
 	const name = "SMART data"
 	if err := checkLength(name, b); err != nil {
-		return SMARTData{}, err
+		return AttributePage{}, err
 	}
-	d := SMARTData{
+	d := AttributePage{
 		Revision: le.Uint16(b), OfflineStatus: b[362], Test: TestStatus(b[363] >> 4), TestRemaining: min(b[363]&0xF, 10) * 10,
 		OfflineTime: time.Duration(le.Uint16(b[364:])) * time.Second,
 		CanTest:     b[367]&(1<<4) != 0, CanConveyance: b[367]&(1<<5) != 0, CanSelective: b[367]&(1<<6) != 0,
@@ -124,7 +124,7 @@ func DecodeSMARTData(b []byte) (SMARTData, error) {
 func minutes(n uint16) time.Duration { return time.Duration(n) * time.Minute }
 
 // Encode writes the page; attributes go to their Offset, or to the next slot when it is zero.
-func (d SMARTData) Encode() []byte {
+func (d AttributePage) Encode() []byte {
 	b := make([]byte, PageSize)
 	le.PutUint16(b, d.Revision)
 	for slot, a := range d.Attributes[:min(len(d.Attributes), Slots)] {

@@ -24,15 +24,15 @@ type PageName string
 const (
 	PageInquiry    PageName = "scsi/inquiry"
 	PageIdentify   PageName = "ata/identify"
-	PageSMARTData  PageName = "ata/smart-data"
-	PageThresholds PageName = "ata/smart-thresholds"
-	PageAlarm      PageName = "ata/smart-status" // sense data: the answer is in the registers
+	PageAttributes PageName = "ata/attributes"
+	PageThresholds PageName = "ata/thresholds"
+	PageAlarm      PageName = "ata/alarm" // sense data: the answer is in the registers
 	PageErrorLog   PageName = "ata/log-01"
 	PageTestLog    PageName = "ata/log-06"
 )
 
 var pageTitles = map[PageName]string{
-	PageInquiry: "Inquiry", PageIdentify: "Identify", PageSMARTData: "SMART data", PageThresholds: "Thresholds",
+	PageInquiry: "Inquiry", PageIdentify: "Identify", PageAttributes: "SMART data", PageThresholds: "Thresholds",
 	PageAlarm: "The drive's own alarm", PageErrorLog: "Error log", PageTestLog: "Self-test log",
 }
 
@@ -147,7 +147,7 @@ func Decode(pages []Page) Reading {
 			err = r.inquiry(p.Bytes)
 		case PageIdentify:
 			err = r.identify(p.Bytes)
-		case PageSMARTData:
+		case PageAttributes:
 			err = r.counters(p.Bytes)
 		case PageThresholds:
 			var all []ata.Threshold
@@ -193,7 +193,7 @@ func (r *Reading) broken(page PageName, err error) {
 		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + page.Title(), Back: err.Error(), Page: string(page)})
 	}
 	switch page {
-	case PageSMARTData:
+	case PageAttributes:
 		r.HasCounters = false
 	case PageTestLog:
 		r.HasTests = false
@@ -243,7 +243,7 @@ func (r *Reading) identify(b []byte) error {
 }
 
 func (r *Reading) counters(b []byte) error {
-	d, err := ata.DecodeSMARTData(b)
+	d, err := ata.DecodeAttributes(b)
 	r.HasCounters = len(b) >= ata.PageSize
 	r.Capabilities = Capabilities{d.CanTest, d.CanConveyance, d.CanSelective, d.ShortPoll, d.ExtendedPoll}
 	r.TestNow, r.TestPercent = d.Test, d.TestRemaining

@@ -144,7 +144,7 @@ func Missing(reason string) Value { return Value{Reason: reason} }
 
 // noCounters says why no counter could be read.
 func noCounters(r *reading.Reading) Value {
-	for _, page := range []reading.PageName{reading.PageSMARTData, reading.PageIdentify} {
+	for _, page := range []reading.PageName{reading.PageAttributes, reading.PageIdentify} {
 		for _, f := range r.Faults {
 			if f.Page == string(page) {
 				return Missing(f.Back)
@@ -164,7 +164,7 @@ func attribute(ids ...uint8) func(*reading.Reading) Value {
 			if a, ok := r.Attribute(id); ok && a.Quantity.Known {
 				return Value{
 					Number: float64(a.Quantity.Number), Available: true, Source: fmt.Sprintf("SMART data, attribute %d", id),
-					Page: reading.PageSMARTData, Offset: a.Offset + 5, Length: 6, Confidence: a.Confidence,
+					Page: reading.PageAttributes, Offset: a.Offset + 5, Length: 6, Confidence: a.Confidence,
 				}
 			}
 		}
@@ -197,7 +197,7 @@ func hottest(r *reading.Reading) Value {
 		if a, ok := r.Attribute(id); ok && a.Quantity.HasRange {
 			return Value{
 				Number: float64(a.Quantity.Highest), Available: true, Source: fmt.Sprintf("SMART data, attribute %d", id),
-				Page: reading.PageSMARTData, Offset: a.Offset + 5, Length: 6, Confidence: dialect.Inferred,
+				Page: reading.PageAttributes, Offset: a.Offset + 5, Length: 6, Confidence: dialect.Inferred,
 			}
 		}
 	}
@@ -234,7 +234,7 @@ func countAttributes(r *reading.Reading, which func(reading.Attribute) bool) Val
 			n++
 		}
 	}
-	return Value{Number: float64(n), Available: true, Source: "SMART data and thresholds", Page: reading.PageSMARTData, Confidence: dialect.Trade}
+	return Value{Number: float64(n), Available: true, Source: "SMART data and thresholds", Page: reading.PageAttributes, Confidence: dialect.Trade}
 }
 
 // attributesFailing counts pre-failure attributes at or below their threshold: advisory ones tell of age.

@@ -336,9 +336,9 @@ func singular(unit string, n float64) string {
 	return unit
 }
 
-// Number writes a number with U+00A0 between thousands, without decimals when it has none.
+// Number writes a number with U+00A0 between thousands, and with one decimal when that is not 0.
 func Number(x float64) string {
-	s := strconv.FormatFloat(x, 'f', -1, 64)
+	s := strings.TrimSuffix(strconv.FormatFloat(x, 'f', 1, 64), ".0")
 	whole, fraction, _ := strings.Cut(s, ".")
 	digits := strings.TrimPrefix(whole, "-")
 	var b strings.Builder
@@ -353,7 +353,7 @@ func Number(x float64) string {
 		out = "-" + out
 	}
 	if fraction != "" {
-		out += "." + fraction[:min(1, len(fraction))]
+		out += "." + fraction
 	}
 	return out
 }
