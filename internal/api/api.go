@@ -66,7 +66,7 @@ func New(o Options) (http.Handler, error) {
 	g := e.Group(Base, validate(router))
 	server.RegisterHandlers(g, server.NewStrictHandler(h, nil))
 	g.GET("/events", h.StreamEvents)
-	e.Any("/api/*", func(*echo.Context) error { return noPath })
+	e.Any("/api/*", validate(router)(func(*echo.Context) error { return noPath }))
 	pages, err := newConsole(web.Files())
 	if err != nil {
 		return nil, err
@@ -113,7 +113,7 @@ func validate(router routers.Router) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			route, parameters, err := router.FindRoute(c.Request())
-			if errors.Is(err, routers.ErrMethodNotAllowed) {
+			if err != nil && err.Error() == routers.ErrMethodNotAllowed.Error() { // the router makes a new error each time
 				return problem{contract.Problem{Status: http.StatusMethodNotAllowed, Title: "Wrong method", Detail: c.Request().Method + " is not for this path", Advice: text(see)}}
 			}
 			if err != nil {
@@ -134,7 +134,7 @@ var noPath = &shop.NotFound{What: "the API has no such path", Do: see}
 
 // invalid puts the validator's finding into one sentence.
 func invalid(err error) error {
-	if limit, ok := errors.AsType[*echo.HTTPError](err); ok && limit.Code == http.StatusRequestEntityTooLarge {
+	if c := echo.HTTPStatusCoder(nil); errors.As(err, &c) && c.StatusCode() == http.StatusRequestEntityTooLarge {
 		return tooLarge
 	}
 	where, what := "the request", err.Error()
@@ -198,14 +198,11 @@ func asProblem(err error) contract.Problem {
 	if e, ok := errors.AsType[*sqlite.FullError](err); ok {
 		return make(http.StatusInsufficientStorage, "No room", e.Error(), "Make room, then try again.")
 	}
-	if e, ok := errors.AsType[*echo.HTTPError](err); ok {
-		if e.Code == http.StatusRequestEntityTooLarge {
-			return tooLarge.Problem
-		}
-		return make(e.Code, http.StatusText(e.Code), strings.ToLower(e.Message), see)
-	}
 	var c echo.HTTPStatusCoder
 	if errors.As(err, &c) {
+		if c.StatusCode() == http.StatusRequestEntityTooLarge {
+			return tooLarge.Problem
+		}
 		return make(c.StatusCode(), http.StatusText(c.StatusCode()), err.Error(), see)
 	}
 	return make(http.StatusInternalServerError, "Failed", "the service could not do this", "Look at its log; report it with what you did.")

@@ -60,7 +60,7 @@ type Starters struct {
 
 // New builds the command tree.
 func New(s Starters) *cli.Command {
-	return &cli.Command{
+	root := &cli.Command{
 		Name: "hylostat", Usage: "knows for every drive on the bench whether it is healthy, degrading or must be replaced, and why",
 		Version: s.Version, EnableShellCompletion: true, Suggest: true,
 		CustomRootCommandHelpTemplate: cli.RootCommandHelpTemplate + "\n" + exitHelp + "\n",
@@ -72,11 +72,28 @@ func New(s Starters) *cli.Command {
 			&cli.StringFlag{Name: "by", Usage: "`NAME` of the person who does this", Value: whoami(), HideDefault: true, Sources: cli.EnvVars("HYLOSTAT_BY")},
 		},
 		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), driveCommands(), readingCommands(), checkCommands(), runCommands(), verdictCommands()},
-		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return &usage{err.Error()} },
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
-		CommandNotFound: func(_ context.Context, c *cli.Command, name string) {
-			_, _ = fmt.Fprintf(c.Root().ErrWriter, "hylostat: there is no command %q. See hylostat --help\n", name)
-		},
+	}
+	strict(root)
+	return root
+}
+
+// strict makes every command of a tree answer a wrong command line the same way: one sentence, exit code 2.
+func strict(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error { return &usage{err.Error()} }
+	for _, sub := range c.Commands {
+		strict(sub)
+	}
+	if c.Action == nil {
+		c.Action = func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return &usage{fmt.Sprintf("there is no command %q here", c.Args().First())}
+			}
+			if c == c.Root() {
+				return cli.ShowRootCommandHelp(c)
+			}
+			return cli.ShowSubcommandHelp(c)
+		}
 	}
 }
 

@@ -1,0 +1,218 @@
+// Package process tests the program as people start it: its command line as a process, and what a kill leaves behind.
+package process
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/contract"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "hylostat-process-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "hylostat")
+	build := exec.Command("go", "build", "-o", program, "../../cmd/hylostat")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// demo is a running demo.
+type demo struct {
+	t       *testing.T
+	cmd     *exec.Cmd
+	address string
+}
+
+var at = regexp.MustCompile(`http://[0-9.:]+`)
+
+func start(t *testing.T, dir string) *demo {
+	t.Helper()
+	d := &demo{t: t, cmd: exec.Command(program, "demo", "--data", dir, "--listen", "127.0.0.1:0", "--factor", "60")}
+	out, err := d.cmd.StdoutPipe()
+	require.NoError(t, err)
+	d.cmd.Stderr = t.Output()
+	require.NoError(t, d.cmd.Start())
+	t.Cleanup(func() { _ = d.cmd.Process.Kill(); _ = d.cmd.Wait() })
+	lines := bufio.NewScanner(out)
+	require.True(t, lines.Scan(), "the demo says where it is")
+	d.address = at.FindString(lines.Text())
+	require.NotEmpty(t, d.address, lines.Text())
+	go func() {
+		for lines.Scan() {
+		}
+	}()
+	return d
+}
+
+// run runs the command line against the demo and gives output, error output and exit code.
+func (d *demo) run(args ...string) (string, string, int) {
+	d.t.Helper()
+	var out, wrong bytes.Buffer
+	cmd := exec.Command(program, append([]string{"--service", d.address, "--by", "Dov"}, args...)...)
+	cmd.Stdout, cmd.Stderr = &out, &wrong
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(d.t, err)
+	}
+	return out.String(), wrong.String(), cmd.ProcessState.ExitCode()
+}
+
+// ask runs a command with --json and reads its answer.
+func ask[T any](d *demo, args ...string) (answer T) {
+	d.t.Helper()
+	out, wrong, code := d.run(append([]string{"--json"}, args...)...)
+	require.Zero(d.t, code, "%v: %s", args, wrong)
+	require.NoError(d.t, json.Unmarshal([]byte(out), &answer), out)
+	return answer
+}
+
+func (d *demo) until(what string, f func() bool) {
+	d.t.Helper()
+	require.Eventually(d.t, f, 20*time.Second, 50*time.Millisecond, what)
+}
+
+func (d *demo) settled() {
+	d.t.Helper()
+	d.until("all bays are known", func() bool {
+		bays := ask[[]contract.Bay](d, "bay", "list")
+		ready := len(bays) == 6
+		for _, b := range bays {
+			ready = ready && b.Connection != contract.BayConnectionEmpty
+		}
+		return ready
+	})
+}
+
+func TestTheCommandLineOnTheDemo(t *testing.T) {
+	d := start(t, t.TempDir())
+	d.settled()
+	for name, row := range map[string]struct {
+		args []string
+		code int
+		says []string
+	}{
+		"bays":                   {[]string{"bay", "list"}, 0, []string{"bay", "KVA07 7M4Q2", "X replace", "No answer, attempt 1. Check its power."}},
+		"drives":                 {[]string{"drive", "list"}, 0, []string{"KVA07 7M4S3", "| healthy", "signed by Dov"}},
+		"drives by verdict":      {[]string{"drive", "list", "--grade", "degrading"}, 0, []string{"7M511", "/ degrading"}},
+		"drives by customer":     {[]string{"drive", "list", "Pellwick"}, 0, []string{"7M511"}},
+		"a drive":                {[]string{"drive", "show", "7M4Q2"}, 0, []string{"Korvan K4-2000", "7\u00a0200 per minute", "2 TB", "ticket 2231"}},
+		"its history":            {[]string{"drive", "history", "7M4Q2"}, 0, []string{"Waiting 0 to 1", "First reading here"}},
+		"its readings":           {[]string{"reading", "list", "7M4Q2"}, 0, []string{"reading", "39 °C"}},
+		"a reading":              {[]string{"reading", "show", "7M4Q2", "3"}, 0, []string{"reading 3,", "sectors reallocated", "if packed"}},
+		"a new reading":          {[]string{"reading", "take", "bay-2"}, 0, []string{"the drive's own alarm: not raised"}},
+		"two readings":           {[]string{"reading", "compare", "7M4Q2", "1", "10"}, 0, []string{"then", "+6", "Not available:"}},
+		"a verdict":              {[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Copy the data first."}},
+		"runs":                   {[]string{"run", "list"}, 0, []string{"run", "standing"}},
+		"help":                   {[]string{"--help"}, 0, []string{"EXIT CODES", "hylostat demo"}},
+		"help with an example":   {[]string{"check", "quick", "--help"}, 0, []string{"hylostat check quick 7M4Q2 --follow"}},
+		"a wrong command":        {[]string{"drives"}, 2, nil},
+		"a wrong flag":           {[]string{"drive", "list", "--colour"}, 2, []string{"colour"}},
+		"a missing argument":     {[]string{"drive", "show"}, 2, []string{"wants DRIVE"}},
+		"a number that is none":  {[]string{"run", "show", "x"}, 2, []string{`"x" is no run number`}},
+		"a drive nobody knows":   {[]string{"drive", "show", "QQQQQ"}, 3, []string{`no drive whose serial ends with "QQQQQ"`}},
+		"a name for many":        {[]string{"drive", "show", "M5"}, 2, []string{"too short"}},
+		"a bay nobody has":       {[]string{"bay", "try", "99"}, 3, []string{"no bay 99"}},
+		"signing the undecided":  {[]string{"verdict", "sign", "7M4R9"}, 4, []string{"undecided"}},
+		"overruling without why": {[]string{"verdict", "sign", "7M4Q2", "--overrule", "healthy"}, 2, []string{"needs a reason"}},
+		"checking data at risk":  {[]string{"check", "quick", "3T8H6"}, 4, []string{"Copy the data"}},
+		"completion":             {[]string{"completion", "bash"}, 0, []string{"hylostat"}},
+	} {
+		out, wrong, code := d.run(row.args...)
+		assert.Equal(t, row.code, code, "%s: %s%s", name, out, wrong)
+		for _, s := range row.says {
+			assert.Contains(t, out+wrong, s, name)
+		}
+		if code > 1 {
+			assert.NotEmpty(t, wrong, "%s: errors go to the error output", name)
+		}
+	}
+	_, wrong, code := (&demo{t: t, address: "http://127.0.0.1:9"}).run("bay", "list")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, wrong, "hylostat serve")
+}
+
+func TestAFollowedCheckPrintsItsStepsAndItsOutcomeIsTheExitCode(t *testing.T) {
+	d := start(t, t.TempDir())
+	d.settled()
+	out, _, code := d.run("check", "quick", "7M4R9", "--follow")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "Quick check: short self-test\n")
+	assert.Contains(t, out, "passed")
+	assert.NotContains(t, out, "\x1b", "no terminal, no escapes")
+	d.until("the verdict follows", func() bool {
+		return ask[contract.Verdict](d, "verdict", "show", "7M4R9").Grade == contract.GradeHealthy
+	})
+	out, _, code = d.run("verdict", "sign", "7M4R9")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "signed by Dov")
+	_, wrong, code := d.run("check", "quick", "7M4Q2", "--follow")
+	assert.Equal(t, 6, code)
+	assert.Contains(t, wrong, "read failure, LBA 205883114")
+}
+
+func TestKilledDuringACheckNothingIsLost(t *testing.T) {
+	dir := t.TempDir()
+	d := start(t, dir)
+	d.settled()
+	before := ask[contract.Drive](d, "drive", "show", "7M4R9")
+	r := ask[contract.Run](d, "check", "quick", "7M4R9")
+	d.until("the self-test runs", func() bool { return ask[contract.Run](d, "run", "show", "1").Steps[1].State == "begun" })
+	require.NoError(t, d.cmd.Process.Signal(syscall.SIGKILL))
+	_ = d.cmd.Wait()
+
+	again := start(t, dir)
+	again.until("the check is done", func() bool { return ask[contract.Run](again, "run", "show", "1").State == contract.RunStateDone })
+	done := ask[contract.Run](again, "run", "show", "1")
+	assert.Equal(t, r.Id, done.Id)
+	assert.Equal(t, contract.RunOutcomePassed, *done.Outcome, done.Standing)
+	require.NotNil(t, done.Steps[1].Adopted, "the self-test was not started a second time")
+	reading := ask[contract.Reading](again, "reading", "show", "7M4R9")
+	short := 0
+	for _, test := range reading.SelfTests {
+		if test.Kind == "short" {
+			short++
+		}
+	}
+	assert.Equal(t, 1, short, "the drive's log holds one short self-test")
+	after := ask[contract.Drive](again, "drive", "show", "7M4R9")
+	assert.GreaterOrEqual(t, after.Readings, before.Readings+2)
+	out, wrong, code := again.run("run", "show", "1")
+	assert.Zero(t, code, wrong)
+	assert.Contains(t, out, "adopted after a restart")
+}
+
+func TestTwoServicesDoNotShareAFolder(t *testing.T) {
+	dir := t.TempDir()
+	start(t, dir)
+	out, err := exec.Command(program, "demo", "--data", dir, "--listen", "127.0.0.1:0").CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "another service uses "+dir)
+	out, err = exec.Command(program, "serve", "--data", filepath.Join(dir, "lock", "x")).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "--data")
+	assert.False(t, strings.Contains(string(out), "goroutine"))
+}

@@ -1,0 +1,140 @@
+// Package service tests the whole service on loopback, through its client and through raw HTTP, with simulated drives.
+package service
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/app"
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/client"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+)
+
+// service is a running one.
+type service struct {
+	*client.Client
+	t       *testing.T
+	address string
+	bench   *sim.Bench
+	end     func()
+}
+
+// factor makes a self-test of two minutes last a fifth of a second.
+const factor = 600
+
+// serve starts a service over simulated drives, one a bay; it keeps its records in dir.
+func serve(t *testing.T, dir string, specs ...sim.Spec) *service {
+	t.Helper()
+	places := make([]drive.Address, len(specs))
+	for i := range specs {
+		places[i] = drive.Address("sim-" + string(rune('1'+i)))
+	}
+	clock, err := sim.RecallClock(dir+"/drives.json", factor)
+	require.NoError(t, err)
+	s := &service{t: t, bench: sim.New(clock, dir+"/drives.json", places...)}
+	for i, spec := range specs {
+		if spec.Identity.Model != "" {
+			s.bench.Insert(places[i], spec)
+		}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, done := make(chan string, 1), make(chan error, 1)
+	go func() {
+		done <- app.Serve(ctx, app.Options{
+			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: s.bench, Log: slog.New(slog.NewTextHandler(t.Output(), nil)),
+			Ready: func(address string) { ready <- address },
+		})
+	}()
+	var ended bool
+	s.end = func() {
+		if !ended {
+			ended = true
+			cancel()
+			assert.NoError(t, <-done)
+		}
+	}
+	t.Cleanup(s.end)
+	select {
+	case s.address = <-ready:
+	case err := <-done:
+		ended = true
+		require.NoError(t, err)
+	}
+	s.Client, err = client.New(s.address)
+	require.NoError(t, err)
+	return s
+}
+
+// until waits for something the service needs a moment for.
+func (s *service) until(what string, f func() bool) {
+	s.t.Helper()
+	require.Eventually(s.t, f, 10*time.Second, 10*time.Millisecond, what)
+}
+
+// answering waits for a bay's drive and gives the bay.
+func (s *service) answering(number int) contract.Bay {
+	s.t.Helper()
+	var b contract.Bay
+	s.until("the drive answers", func() (ok bool) {
+		var err error
+		b, err = s.Bay(s.t.Context(), number)
+		return err == nil && b.Connection == contract.BayConnectionAnswering && b.Drive != nil
+	})
+	return b
+}
+
+// raw sends a request as it is and gives status and body.
+func (s *service) raw(method, path, body string, head ...string) (int, string) {
+	s.t.Helper()
+	req, err := http.NewRequestWithContext(s.t.Context(), method, s.address+path, strings.NewReader(body))
+	require.NoError(s.t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i+1 < len(head); i += 2 {
+		req.Header.Set(head[i], head[i+1])
+		if head[i] == "Host" {
+			req.Host = head[i+1]
+		}
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(s.t, err)
+	defer func() { _ = resp.Body.Close() }()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(s.t, err)
+	return resp.StatusCode, string(b)
+}
+
+// disk is a sound spinning drive with a passed extended self-test behind it.
+func disk(serial string) sim.Spec {
+	return sim.Spec{
+		Identity: ata.Identify{
+			Serial: serial, Firmware: "S1.04", Model: "Korvan K4-2000", Sectors: 3_906_250_168, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true, FormFactor: 2,
+			SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+		},
+		Seed: 4, Born: time.Now(), Hours: 9000, Share: 1, Minutes: 2, Heat: sim.Heat{Base: 38, Wave: 2, Noise: 1},
+		Tests: []ata.SelfTest{{Number: ata.TestExtended, Hours: 8700}},
+		Counters: []sim.Counter{
+			{ID: 5, Flags: 0x33, Threshold: 36, Value: 100},
+			{ID: 9, Value: 90, Kind: sim.Hours},
+			{ID: 10, Value: 100},
+			{ID: 184, Value: 100},
+			{ID: 187, Value: 100},
+			{ID: 194, Kind: sim.Temperature},
+			{ID: 197, Value: 100},
+			{ID: 198, Value: 100},
+			{ID: 199, Value: 200},
+		},
+	}
+}

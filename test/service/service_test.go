@@ -1,0 +1,329 @@
+package service
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+
+	"hylostat.example/internal/app"
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/client"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/ata"
+)
+
+// refused is the problem of a call that must fail.
+func refused(t *testing.T, status int, err error) *client.ProblemError {
+	t.Helper()
+	var p *client.ProblemError
+	require.ErrorAs(t, err, &p)
+	assert.Equal(t, status, p.Status, p.Error())
+	assert.NotNil(t, p.Advice, "it says what to do")
+	return p
+}
+
+func follow(s *service, id int64) contract.Run {
+	s.t.Helper()
+	var r contract.Run
+	s.until("the run is done", func() bool {
+		var err error
+		r, err = s.Run(s.t.Context(), id)
+		return err == nil && r.State == contract.RunStateDone
+	})
+	return r
+}
+
+func TestFromTheBayToASignedVerdict(t *testing.T) {
+	s, ctx := serve(t, t.TempDir(), disk("KVA077M4R9")), t.Context()
+	b := s.answering(1)
+	assert.Equal(t, "KVA077M4R9", b.Drive.Serial)
+	assert.Equal(t, contract.GradeUndecided, b.Drive.Grade, "one reading is not enough")
+	v, err := s.Verdict(ctx, "7M4R9")
+	require.NoError(t, err)
+	require.Len(t, v.Missing, 2)
+	assert.Equal(t, []string{"readings", "short-test"}, []string{v.Missing[0].Id, v.Missing[1].Id})
+
+	r, err := s.CheckQuick(ctx, "bay-1", "Dov")
+	require.NoError(t, err)
+	_, err = s.CheckQuick(ctx, "bay-1", "Imre")
+	assert.Contains(t, refused(t, 409, err).Detail, "is under way")
+	done := follow(s, r.Id)
+	assert.Equal(t, contract.RunOutcomePassed, *done.Outcome, done.Standing)
+
+	s.until("the verdict follows", func() bool { v, err = s.Verdict(ctx, "7M4R9"); return err == nil && v.Grade == contract.GradeHealthy })
+	_, err = s.Sign(ctx, "7M4R9", contract.SignOffRequest{By: "Dov", Verdict: new(v.Seq - 1)})
+	assert.Contains(t, refused(t, 409, err).Detail, "was followed by verdict")
+	grade := contract.GradeReplace
+	_, err = s.Sign(ctx, "7M4R9", contract.SignOffRequest{By: "Dov", Grade: &grade})
+	assert.Contains(t, refused(t, 400, err).Detail, "needs a reason")
+	signed, err := s.Sign(ctx, "7M4R9", contract.SignOffRequest{By: "Dov", Verdict: &v.Seq})
+	require.NoError(t, err)
+	assert.Equal(t, "Dov", signed.Signed.By)
+	assert.False(t, signed.Signed.Overruled)
+	_, err = s.Sign(ctx, "7M4R9", contract.SignOffRequest{By: "Imre"})
+	refused(t, 409, err)
+
+	history, err := s.History(ctx, "7M4R9")
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, len(history), 4)
+	full, err := s.Reading(ctx, "7M4R9", "latest", true)
+	require.NoError(t, err)
+	five := full.Attributes[0]
+	var page contract.Page
+	for _, p := range full.Pages {
+		if p.Name == "ata/attributes" {
+			page = p
+		}
+	}
+	require.Len(t, *page.Bytes, 512)
+	assert.EqualValues(t, five.Id, (*page.Bytes)[five.Offset], "a counter can be followed to its byte")
+}
+
+func TestOverrulingShowsBothAndNewEvidenceReopens(t *testing.T) {
+	spec := disk("KVA077M511")
+	spec.Counters[0].Course = sim.Course{From: 3}
+	s, ctx := serve(t, t.TempDir(), spec), t.Context()
+	s.answering(1)
+	grade, reason := contract.GradeReplace, "clicks"
+	v, err := s.Sign(ctx, "7M511", contract.SignOffRequest{By: "Imre", Grade: &grade, Reason: &reason})
+	require.NoError(t, err)
+	assert.Equal(t, contract.GradeDegrading, v.Grade)
+	assert.Equal(t, contract.GradeReplace, v.Signed.Grade)
+	assert.True(t, v.Signed.Overruled)
+	// The self-test fails now: that is new.
+	s.bench.Remove("sim-1")
+	spec.Unread, spec.FirstLBA = sim.Course{From: 1}, 4711
+	s.bench.Insert("sim-1", spec)
+	s.answering(1)
+	r, err := s.CheckQuick(ctx, "7M511", "Dov")
+	require.NoError(t, err)
+	assert.Equal(t, contract.RunOutcomeFailed, *follow(s, r.Id).Outcome)
+	s.until("the verdict is open again", func() bool { v, err = s.Verdict(ctx, "7M511"); return err == nil && v.Signed == nil })
+	assert.Contains(t, v.Findings[len(v.Findings)-1].Sentence+v.Findings[0].Sentence, "LBA 4\u00a0711")
+}
+
+func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
+	spec := disk("BWS03K90F2")
+	spec.Awkward.SilentAttempts = 2
+	s, ctx := serve(t, t.TempDir(), spec), t.Context()
+	s.until("the bay is known", func() bool { _, err := s.Bay(ctx, 1); return err == nil })
+	i, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Ticket: new("2233"), Label: new("Label Brackwater")})
+	require.NoError(t, err)
+	var b contract.Bay
+	s.until("it is silent", func() bool { b, err = s.Bay(ctx, 1); return err == nil && b.Connection == contract.BayConnectionSilent })
+	assert.Equal(t, "No answer, attempt 1. Check its power.", b.Doing)
+	assert.Equal(t, i.Id, b.Intake.Id, "the intake stands for the drive")
+	_, err = s.TakeReading(ctx, "bay-1", "Dov")
+	refused(t, 404, err)
+	_, err = s.Attempt(ctx, 1)
+	require.NoError(t, err)
+	b = s.answering(1)
+	s.until("the intake found its drive", func() bool {
+		d, err := s.Drive(ctx, "K90F2")
+		return err == nil && d.Intake != nil && d.Intake.Id == i.Id
+	})
+	assert.Equal(t, 0, b.Attempts)
+}
+
+func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
+	s, ctx := serve(t, t.TempDir(), disk("KVL026D2VN")), t.Context()
+	s.answering(1)
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Wanted: new(true)})
+	require.NoError(t, err)
+	_, err = s.CheckQuick(ctx, "6D2VN", "Dov")
+	assert.Contains(t, refused(t, 409, err).Detail, "wanted and not copied")
+	_, err = s.TakeReading(ctx, "6D2VN", "Dov")
+	require.NoError(t, err, "identity and counters may be read")
+	_, err = s.RecordCopy(ctx, 1, "Dov")
+	require.NoError(t, err)
+	_, err = s.CheckQuick(ctx, "6D2VN", "Dov")
+	require.NoError(t, err)
+}
+
+func TestAStuckDriveHarmsNobody(t *testing.T) {
+	stuck := disk("KVA0000001")
+	stuck.Awkward.HangsOn, stuck.Awkward.HangsFeature = ata.SMART, ata.SMARTExecuteOffline
+	s, ctx := serve(t, t.TempDir(), stuck, disk("KVA0000002")), t.Context()
+	s.answering(1)
+	s.answering(2)
+	one, err := s.CheckQuick(ctx, "bay-1", "Dov")
+	require.NoError(t, err)
+	two, err := s.CheckQuick(ctx, "bay-2", "Dov")
+	require.NoError(t, err)
+	assert.Equal(t, contract.RunOutcomePassed, *follow(s, two.Id).Outcome)
+	r := follow(s, one.Id)
+	assert.Equal(t, contract.RunOutcomeFailed, *r.Outcome)
+	assert.Contains(t, r.Standing, "no answer for 15s")
+	var b contract.Bay
+	s.until("the bay is stuck", func() bool { b, err = s.Bay(ctx, 1); return err == nil && b.Connection == contract.BayConnectionStuck })
+	assert.Contains(t, b.Doing, "Others continue.")
+	assert.Equal(t, "KVA0000001", b.Drive.Serial, "one knows which drive it is")
+	_, err = s.CheckQuick(ctx, "0000001", "Dov")
+	refused(t, 409, err)
+}
+
+func TestADriveThatVanishesIsWaitedForAndItsCheckGoesOn(t *testing.T) {
+	spec := disk("KVA0000003")
+	spec.Minutes = 20
+	s, ctx := serve(t, t.TempDir(), spec), t.Context()
+	s.answering(1)
+	r, err := s.CheckQuick(ctx, "bay-1", "Dov")
+	require.NoError(t, err)
+	s.until("the self-test runs", func() bool { r, err = s.Run(ctx, r.Id); return err == nil && r.Steps[1].Percent > 0 })
+	s.bench.Remove("sim-1")
+	s.until("the run waits", func() bool { r, err = s.Run(ctx, r.Id); return err == nil && r.State == contract.RunStateAbsent })
+	s.until("the bay is empty", func() bool { b, err := s.Bay(ctx, 1); return err == nil && b.Connection == contract.BayConnectionEmpty })
+	s.bench.Return("sim-1")
+	assert.Equal(t, contract.RunOutcomePassed, *follow(s, r.Id).Outcome, "the interrupted test was started again")
+}
+
+func TestGarbageIsAFactAndNotACounter(t *testing.T) {
+	spec := disk("KVA0000004")
+	spec.Awkward.Garbage = true
+	s, ctx := serve(t, t.TempDir(), spec), t.Context()
+	s.answering(1)
+	r, err := s.Reading(ctx, "0000004", "latest", false)
+	require.NoError(t, err)
+	require.NotEmpty(t, r.Faults)
+	assert.Contains(t, r.Faults[0].Back, "checksum")
+	d, err := s.Drive(ctx, "0000004")
+	require.NoError(t, err)
+	assert.Nil(t, d.Hours, "no 0 stands for what is not known")
+	assert.Nil(t, d.Temperature)
+	v, err := s.Verdict(ctx, "0000004")
+	require.NoError(t, err)
+	assert.Equal(t, contract.GradeUndecided, v.Grade)
+	assert.NotEmpty(t, v.Unjudged)
+}
+
+func TestAnotherDriveInTheBayIsNotCheckedByMistake(t *testing.T) {
+	s, ctx := serve(t, t.TempDir(), disk("KVA0000005")), t.Context()
+	s.answering(1)
+	s.bench.Remove("sim-1")
+	s.bench.Insert("sim-1", disk("KVA0000006"))
+	s.until("the other drive answers", func() bool {
+		b, err := s.Bay(ctx, 1)
+		return err == nil && b.Drive != nil && b.Drive.Serial == "KVA0000006"
+	})
+	_, err := s.CheckQuick(ctx, "KVA0000005", "Dov")
+	assert.Contains(t, refused(t, 409, err).Detail, "is in no bay")
+	_, err = s.Drive(ctx, "KVA000000")
+	refused(t, 404, err)
+	_, err = s.Drive(ctx, "000")
+	refused(t, 404, err)
+}
+
+func TestRequestsThatAreNotUnderstoodAreSaidToBe(t *testing.T) {
+	s := serve(t, t.TempDir(), disk("KVA0000007"))
+	s.answering(1)
+	for name, row := range map[string]struct {
+		method, path, body string
+		head               []string
+		status             int
+		says               string
+	}{
+		"no JSON":              {"POST", "/api/v1/intakes", "{bay: 1", nil, 400, "the body"},
+		"a wrong type":         {"POST", "/api/v1/intakes", `{"bay": "one", "by": "Dov"}`, nil, 400, "bay"},
+		"a missing name":       {"POST", "/api/v1/intakes", `{"bay": 1}`, nil, 400, "by"},
+		"a field nobody knows": {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "quick", "by": "Dov", "force": true}`, nil, 400, "force"},
+		"a kind nobody knows":  {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "deep", "by": "Dov"}`, nil, 400, "kind"},
+		"a body too large":     {"POST", "/api/v1/intakes", `{"bay": 1, "by": "` + strings.Repeat("x", 70_000) + `"}`, nil, 413, "larger than"},
+		"an unknown bay":       {"GET", "/api/v1/bays/77", "", nil, 404, "there is no bay 77"},
+		"a bay that is none":   {"GET", "/api/v1/bays/zero", "", nil, 400, "bay"},
+		"an unknown drive":     {"GET", "/api/v1/drives/NOBODY", "", nil, 404, "NOBODY"},
+		"too little of a name": {"GET", "/api/v1/drives/07", "", nil, 400, "too short"},
+		"an unknown reading":   {"GET", "/api/v1/drives/KVA0000007/readings/99", "", nil, 404, "no reading 99"},
+		"an unknown run":       {"GET", "/api/v1/runs/99", "", nil, 404, "no run 99"},
+		"an unknown path":      {"GET", "/api/v1/nothing", "", nil, 404, "no such path"},
+		"a wrong method":       {"DELETE", "/api/v1/bays", "", nil, 405, "DELETE"},
+		"another host":         {"GET", "/api/v1/bays", "", []string{"Host", "elsewhere.example"}, 421, "elsewhere.example"},
+		"a page elsewhere":     {"POST", "/api/v1/bays/1/attempt", "", []string{"Sec-Fetch-Site", "cross-site"}, 403, ""},
+		"a bad event number":   {"GET", "/api/v1/events", "", []string{"Last-Event-ID", "x"}, 400, "Last-Event-ID"},
+	} {
+		status, body := s.raw(row.method, row.path, row.body, row.head...)
+		assert.Equal(t, row.status, status, "%s: %s", name, body)
+		assert.Contains(t, body, row.says, name)
+		if row.status != 403 {
+			assert.Contains(t, body, `"advice"`, name)
+		}
+	}
+}
+
+func TestEventsAreCaughtUpOverALostConnection(t *testing.T) {
+	s, ctx := serve(t, t.TempDir(), disk("KVA0000008")), t.Context()
+	s.answering(1)
+	first, cancel := context.WithCancel(ctx)
+	events := s.Events(first, 0)
+	var last int64
+	for e := range events {
+		last = e.Seq
+		if e.Kind == contract.ReadingTaken {
+			break
+		}
+	}
+	cancel()
+	_, err := s.TakeReading(ctx, "0000008", "Dov") // while nobody listens
+	require.NoError(t, err)
+	again, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	seen := map[int64]bool{}
+	for e := range s.Events(again, last) {
+		assert.Greater(t, e.Seq, last)
+		assert.False(t, seen[e.Seq], "an event came twice")
+		seen[e.Seq] = true
+		if e.Kind == contract.ReadingTaken && *e.Reading == 2 {
+			return
+		}
+	}
+	t.Fatal("the reading taken meanwhile was not told")
+}
+
+func TestANewerDatabaseIsLeftAlone(t *testing.T) {
+	dir := t.TempDir()
+	s := serve(t, dir, disk("KVA0000009"))
+	s.answering(1)
+	s.end()
+	db, err := sqlx.Open("sqlite", filepath.Join(dir, "shop.db"))
+	require.NoError(t, err)
+	_, err = db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	before, err := os.ReadFile(filepath.Join(dir, "shop.db"))
+	require.NoError(t, err)
+	err = app.Serve(t.Context(), app.Options{Dir: dir, Listen: "127.0.0.1:0", Source: s.bench})
+	assert.ErrorContains(t, err, "written by a newer version")
+	after, err := os.ReadFile(filepath.Join(dir, "shop.db"))
+	require.NoError(t, err)
+	assert.Equal(t, len(before), len(after))
+}
+
+func TestStoredReadingsCannotBeChanged(t *testing.T) {
+	dir := t.TempDir()
+	s := serve(t, dir, disk("KVA0000010"))
+	s.answering(1)
+	s.end()
+	db, err := sqlx.Open("sqlite", filepath.Join(dir, "shop.db"))
+	require.NoError(t, err)
+	defer func() { _ = db.Close() }()
+	_, err = db.Exec(`UPDATE reading_raw SET frame = x'00'`)
+	assert.ErrorContains(t, err, "a reading is never changed")
+	_, err = db.Exec(`UPDATE verdict SET grade = 1`)
+	assert.ErrorContains(t, err, "a verdict is never edited")
+}
+
+func TestPagesCarryAStrictPolicyWithANonce(t *testing.T) {
+	s := serve(t, t.TempDir(), disk("KVA0000011"))
+	status, body := s.raw("GET", "/drives/KVA0000011", "")
+	assert.Equal(t, 200, status)
+	assert.NotContains(t, body, "{{nonce}}")
+	status, _ = s.raw("GET", "/assets/none.js", "")
+	assert.Equal(t, 404, status)
+}
