@@ -15,8 +15,8 @@ const Strip = styled.section`
   min-height: 44px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 4px 24px; color: ${color.ink2}; flex-wrap: wrap;
   & b { color: ${color.ink}; } & .push { margin-left: auto; }
 `;
-const Grid = styled.main`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 12px 16px; padding: 16px 24px 0;`;
-const Far = styled.main`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 0 16px; padding: 8px 24px;`;
+const Grid = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 12px 16px; padding: 16px 24px 0;`;
+const Far = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 0 16px; padding: 8px 24px;`;
 const Foot = styled.footer`
   padding: 12px 24px; display: flex; flex-wrap: wrap; gap: 4px 24px; color: ${color.ink3}; font-size: 13px; line-height: 18px;
   & kbd { font: inherit; font-weight: 600; border: 1px solid ${color.edge}; padding: 0 5px; color: ${color.ink2}; }

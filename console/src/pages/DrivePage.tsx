@@ -28,7 +28,7 @@ const Ident = styled.section`
   @media (max-width: ${medium}px) { position: static; flex-wrap: wrap; white-space: normal; padding: 12px 24px; gap: 12px 0; & dl { flex: 1 1 100%; flex-wrap: wrap; row-gap: 8px; } & dl > div:first-child { border-left: 0; padding-left: 0; } }
   @media (max-width: ${narrow}px) { & .do { flex-wrap: wrap; } }
 `;
-const Two = styled.main`
+const Two = styled.div`
   display: grid; grid-template-columns: 392px minmax(0, 816px); gap: 24px; padding: 16px 24px 24px; align-items: start;
   & > div { display: grid; gap: 16px; min-width: 0; }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }

@@ -19,7 +19,7 @@ const Grades = styled(RadioGroup)`
   & > [data-rac] { display: flex; align-items: center; min-height: 44px; padding: 0 12px; cursor: pointer; border: 1px solid ${color.rule}; margin-left: -1px; }
   & > [data-selected] { border-color: ${color.ink}; background: ${color.well}; z-index: 1; }
 `;
-const Body = styled.main`
+const Body = styled.div`
   padding: 8px 24px 40px;
   & tbody tr { position: relative; cursor: pointer; } & tbody tr:hover { background: ${color.well}; }
   & a { text-decoration: none; } & a::after { content: ""; position: absolute; inset: 0; }

@@ -7,7 +7,7 @@ import { SignalFigure } from "../parts/SignalFigure";
 import { VerdictPanel } from "../parts/VerdictPanel";
 import { color } from "../theme/tokens";
 
-const Body = styled.main`padding: 16px 24px 40px; display: grid; gap: 24px; & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & article { width: 400px; }`;
+const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 24px; & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & article { width: 400px; }`;
 
 const grades: Grade[] = ["healthy", "degrading", "replace", "undecided"];
 const base: Bay = {

@@ -75,7 +75,7 @@ export function Frame({
       <div aria-live="polite" style={hidden}>
         {said}
       </div>
-      {children}
+      <main>{children}</main>
     </>
   );
 }

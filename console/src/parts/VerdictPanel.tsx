@@ -26,7 +26,7 @@ const Found = styled.article`
   padding: 8px 0; display: grid; grid-template-columns: 24px minmax(0, 1fr);
   & + & { border-top: 1px solid ${color.rule}; }
   & > b { font-size: 18px; line-height: 22px; color: var(--v); }
-  & h3 { line-height: 22px; }
+  & h2 { line-height: 22px; }
   & > p { grid-column: 2; font-size: 13px; line-height: 18px; color: ${color.ink2}; }
   & .margin { grid-column: 2; display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 16px; margin-top: 4px; font-size: 13px; line-height: 18px; font-weight: 600; }
   & .margin span { min-width: 88px; text-align: right; }
@@ -36,7 +36,7 @@ function FindingRow({ finding, n, ink }: { finding: Finding; n: number; ink: str
   return (
     <Found>
       <b>{n}</b>
-      <h3>{finding.sentence}</h3>
+      <h2>{finding.sentence}</h2>
       {(finding.detail || finding.effect === "note") && (
         <p>{[finding.effect === "note" ? "A note, changes no grade" : "", finding.detail].filter(Boolean).join(". ")}</p>
       )}

@@ -103,7 +103,7 @@ export function NotAvailable({ reason }: { reason?: string }) {
 
 const StateBox = styled.div`
   margin: 40px 24px; padding: 16px; border-top: 2px solid ${color.ink}; max-width: 720px; display: grid; gap: 8px; justify-items: start;
-  & h2 { font-size: 24px; line-height: 32px; }
+  & h1 { font-size: 24px; line-height: 32px; }
   & p { color: ${color.ink2}; }
 `;
 
@@ -111,7 +111,7 @@ const StateBox = styled.div`
 export function State({ title, children, action }: { title: string; children?: ReactNode; action?: ReactNode }) {
   return (
     <StateBox>
-      <h2>{title}</h2>
+      <h1>{title}</h1>
       {children && <p>{children}</p>}
       {action}
     </StateBox>

@@ -1,0 +1,64 @@
+import { QueryClient } from "@tanstack/react-query";
+import { describe, expect, it } from "vitest";
+import { apply } from "./events";
+import type { Bay, Run } from "./types";
+
+const run: Run = {
+  id: 7,
+  kind: "quick",
+  title: "Quick check",
+  bay: 1,
+  serial: "KVA077M511",
+  model: "K4",
+  by: "Dov",
+  state: "running",
+  standing: "short self-test",
+  percent: 20,
+  left_s: 80,
+  asked: "2026-11-12T15:12:00Z",
+  steps: [],
+};
+const bay: Bay = {
+  number: 1,
+  address: "a",
+  connection: "answering",
+  attempts: 0,
+  since: "2026-11-12T15:12:00Z",
+  doing: "",
+  action: "open",
+  next: "wait",
+  run,
+};
+
+const progress = (percent: number) => ({
+  seq: 0,
+  at: "2026-11-12T15:13:00Z",
+  kind: "run.progress" as const,
+  run: 7,
+  bay: 1,
+  serial: "KVA077M511",
+  percent,
+});
+
+describe("progress", () => {
+  it("is patched in and never goes back", () => {
+    const cache = new QueryClient();
+    cache.setQueryData(["bays"], [bay]);
+    apply(cache, progress(60));
+    const shown = () => cache.getQueryData<Bay[]>(["bays"])?.[0]?.run;
+    expect(shown()?.percent).toBe(60);
+    expect(shown()?.left_s).toBe(40);
+    apply(cache, progress(40));
+    expect(shown()?.percent).toBe(60);
+  });
+});
+
+describe("a fact", () => {
+  it("has its drive and the lists asked for again, and no other drive", () => {
+    const cache = new QueryClient();
+    for (const key of [["bays"], ["drive", "A", "verdict"], ["drive", "B", "verdict"]]) cache.setQueryData(key, {});
+    apply(cache, { seq: 3, at: "2026-11-12T15:13:00Z", kind: "verdict.changed", serial: "A" });
+    const stale = (key: unknown[]) => cache.getQueryState(key)?.isInvalidated;
+    expect([stale(["bays"]), stale(["drive", "A", "verdict"]), stale(["drive", "B", "verdict"])]).toEqual([true, true, false]);
+  });
+});

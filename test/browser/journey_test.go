@@ -1,0 +1,208 @@
+package browser
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/app"
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/core/ata"
+)
+
+// page is a browser's tab on a running service.
+type page struct {
+	t       *testing.T
+	ctx     context.Context
+	address string
+	bench   *sim.Bench
+}
+
+func disk(serial string) sim.Spec {
+	return sim.Spec{
+		Identity: ata.Identify{
+			Serial: serial, Firmware: "S1.04", Model: "Korvan K4-2000", Sectors: 3_906_250_168, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true, FormFactor: 2,
+			SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+		},
+		Seed: 4, Born: time.Now(), Hours: 9000, Share: 1, Minutes: 2, Heat: sim.Heat{Base: 38, Wave: 2, Noise: 1}, Tests: []ata.SelfTest{{Number: ata.TestExtended, Hours: 8700}},
+		Counters: []sim.Counter{
+			{ID: 5, Flags: 0x33, Threshold: 36, Value: 100, Course: sim.Course{From: 0}},
+			{ID: 9, Value: 90, Kind: sim.Hours},
+			{ID: 10, Value: 100},
+			{ID: 194, Kind: sim.Temperature},
+			{ID: 197, Value: 100},
+			{ID: 198, Value: 100},
+			{ID: 199, Value: 200},
+		},
+	}
+}
+
+func open(t *testing.T) *page {
+	t.Helper()
+	dir := t.TempDir()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	p := &page{t: t, bench: sim.New(sim.NewClock(60), "", "sim-1", "sim-2", "sim-3")}
+	p.bench.Insert("sim-2", disk("KVA077M511"))
+	ready, done := make(chan string, 1), make(chan error, 1)
+	go func() {
+		done <- app.Serve(ctx, app.Options{
+			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: p.bench,
+			Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Ready: func(address string) { ready <- address },
+		})
+	}()
+	select {
+	case p.address = <-ready:
+	case err := <-done:
+		require.NoError(t, err)
+	}
+	// The profile lives outside t.TempDir: Chromium's last writes race with its removal.
+	profile, err := os.MkdirTemp("", "hylostat-browser-")
+	require.NoError(t, err)
+	tab, end, err := Open(ctx, profile, 1280, 800)
+	require.NoError(t, err)
+	p.ctx = tab
+	t.Cleanup(func() {
+		if t.Failed() {
+			if png, err := chromedp.Run(tab, chromedp.CaptureScreenshot()); err == nil {
+				_ = os.WriteFile("../../build/failed.png", png, 0o600)
+			}
+		}
+		end()
+		cancel()
+		<-done
+		_ = os.RemoveAll(profile)
+	})
+	return p
+}
+
+func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, actions...))
+}
+
+// js runs a script and gives its value.
+func js[T any](p *page, script string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err, script)
+	return v
+}
+
+func (p *page) text() string { return js[string](p, `document.body.innerText`) }
+
+// sees waits until the page shows a text.
+func (p *page) sees(words string) {
+	p.t.Helper()
+	require.Eventually(p.t, func() bool { return strings.Contains(p.text(), words) }, 15*time.Second, 50*time.Millisecond, "the page shows %q", words)
+}
+
+// accessible lets axe look at the page; it must find nothing.
+func (p *page) accessible(where string) {
+	p.t.Helper()
+	source, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+	require.NoError(p.t, err)
+	js[bool](p, string(source)+"; true")
+	found := js[[]string](p, `axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations.map(v => v.id + ": " + v.nodes.map(n => n.target.join(" ") + " " + (n.failureSummary || "")).slice(0, 3).join(" | ")))`)
+	assert.Empty(p.t, found, where)
+}
+
+// press types a key where the focus is.
+func (p *page) press(keys string) { p.t.Helper(); p.do(chromedp.KeyEvent(keys)) }
+
+// TestAtTheBench is a technician's way from a drive that appears to a signature, by keyboard.
+func TestAtTheBench(t *testing.T) {
+	p := open(t)
+	p.do(chromedp.Navigate(p.address))
+	p.sees("7M511")
+	p.sees("Empty")
+	p.accessible("bench")
+
+	// A drive appears, without a reload, and without moving what is there.
+	before := js[float64](p, `document.querySelector("[aria-label^='Bay 2']").getBoundingClientRect().top`)
+	p.bench.Insert("sim-1", disk("KVA077M4R9"))
+	p.sees("7M4R9")
+	assert.InDelta(t, before, js[float64](p, `document.querySelector("[aria-label^='Bay 2']").getBoundingClientRect().top`), 0.5)
+
+	// The quick check starts by keyboard; a name is asked for once.
+	js[bool](p, `document.querySelector("[aria-label^='Bay 1'] button").focus(), true`)
+	p.press("\r")
+	p.sees("Who is at the bench?")
+	p.accessible("name dialog")
+	p.press("Dov\r")
+	p.sees("Quick check of 7M4R9 started.")
+	p.sees("short self-test")
+	percent := func() float64 {
+		return js[float64](p, `Number(document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow") ?? 100)`)
+	}
+	first := percent()
+	require.Eventually(t, func() bool { now := percent(); return now > first }, 10*time.Second, 50*time.Millisecond, "progress moves")
+
+	// The verdict shows, and is signed on the drive's page.
+	p.sees("healthy")
+	p.sees("Sign")
+	p.press("1")
+	p.sees("Since the last visit")
+	p.sees("No findings.")
+	p.accessible("drive")
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "Sign: healthy").focus(), true`)
+	p.press("\r")
+	p.sees("signed by Dov")
+
+	// Down to the byte.
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "sectors reallocated").click(), true`)
+	p.sees("Bad sectors replaced by spares.")
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent.startsWith("SMART data, bytes 2 to 13")).click(), true`)
+	require.Eventually(t, func() bool { return js[int](p, `document.querySelectorAll(".hot").length`) == 12 }, 5*time.Second, 50*time.Millisecond)
+	assert.Equal(t, "05", js[string](p, `document.querySelector(".hot").textContent`))
+	p.accessible("drive, opened")
+}
+
+func TestOverrulingAsksForAReason(t *testing.T) {
+	p := open(t)
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M511"))
+	js[bool](p, `localStorage.setItem("hylostat.person", "Imre"), true`)
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M511"))
+	p.sees("undecided")
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "Overrule").click(), true`)
+	p.sees("Your verdict")
+	p.accessible("overrule dialog")
+	js[bool](p, `[...document.querySelectorAll("label")].find(l => l.textContent.includes("degrading")).click(), true`)
+	assert.True(t, js[bool](p, `[...document.querySelectorAll("[role=dialog] button")].at(-1).disabled`), "not without a reason")
+	js[bool](p, `document.querySelector("textarea").focus(), true`)
+	p.press("clicks when cold")
+	js[bool](p, `[...document.querySelectorAll("[role=dialog] button")].at(-1).click(), true`)
+	p.sees("overruled with degrading by Imre")
+	p.sees("clicks when cold")
+}
+
+func TestListsSearchFarViewAndThemes(t *testing.T) {
+	p := open(t)
+	p.do(chromedp.Navigate(p.address + "/drives?theme=dark"))
+	p.sees("7M511")
+	p.accessible("drives, dark")
+	js[bool](p, `document.querySelector("input").focus(), true`)
+	p.press("nothing like it")
+	p.sees("No drive found")
+	p.do(chromedp.Navigate(p.address + "/?theme=dark"))
+	p.sees("7M511")
+	p.accessible("bench, dark")
+	p.press("w")
+	require.Eventually(t, func() bool {
+		return js[bool](p, `getComputedStyle(document.querySelector("article b")).fontSize === "72px"`)
+	}, 5*time.Second, 50*time.Millisecond)
+	p.do(chromedp.Navigate(p.address + "/parts"))
+	p.sees("Verdict marks and words")
+	p.accessible("parts")
+	p.do(chromedp.Navigate(p.address + "/drives/NOBODY"))
+	p.sees("no drive whose serial ends")
+	p.accessible("an error")
+	assert.Empty(t, js[[]string](p, `performance.getEntriesByType("resource").map(r => r.name).filter(n => !n.startsWith(location.origin))`), "nothing comes from elsewhere")
+}
