@@ -1,0 +1,252 @@
+// Command bench measures the figures a release must hold on this machine and writes build/bench.json. It asserts nothing:
+// figures are read, not failed. Run it with `make bench`.
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"hylostat.example/internal/client"
+	"hylostat.example/test/browser"
+)
+
+// figure is one measurement beside its target.
+type figure struct {
+	Name   string  `json:"name"`
+	Value  float64 `json:"value"`
+	Unit   string  `json:"unit"`
+	Target string  `json:"target"`
+	Met    bool    `json:"met"`
+}
+
+func below(name string, value float64, unit string, limit float64) figure {
+	return figure{name, float64(int(value*10+0.5)) / 10, unit, fmt.Sprintf("< %g", limit), value < limit}
+}
+
+const program = "build/hylostat"
+
+func main() {
+	if err := measure(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func measure(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+	defer cancel()
+	dir, err := os.MkdirTemp("", "hylostat-bench-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	var all []figure
+	for _, part := range []func(context.Context, string) ([]figure, error){help, idle, reading, firstPage} {
+		figures, err := part(ctx, dir)
+		if err != nil {
+			return err
+		}
+		all = append(all, figures...)
+	}
+	for _, f := range all {
+		met := "met"
+		if !f.Met {
+			met = "NOT MET"
+		}
+		fmt.Printf("%-28s %8.1f %-4s %-10s %s\n", f.Name, f.Value, f.Unit, f.Target, met)
+	}
+	body, err := json.MarshalIndent(all, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile("build/bench.json", append(body, '\n'), 0o600)
+}
+
+func median(all []float64) float64 {
+	slices.Sort(all)
+	return all[len(all)/2]
+}
+
+// help is how long the help text takes, median of 21.
+func help(ctx context.Context, _ string) ([]figure, error) {
+	var took []float64
+	for range 21 {
+		start := time.Now()
+		if err := exec.CommandContext(ctx, program, "--help").Run(); err != nil {
+			return nil, err
+		}
+		took = append(took, float64(time.Since(start).Microseconds())/1000)
+	}
+	return []figure{below("slice.help", median(took), "ms", 50)}, nil
+}
+
+var at = regexp.MustCompile(`http://[0-9.:]+`)
+
+// start starts a service and gives its address, how long it took to answer a request, and its end.
+func start(ctx context.Context, args ...string) (address string, ready time.Duration, process *os.Process, end func(), err error) {
+	cmd := exec.CommandContext(ctx, program, args...)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", 0, nil, nil, err
+	}
+	begun := time.Now()
+	if err := cmd.Start(); err != nil {
+		return "", 0, nil, nil, err
+	}
+	end = func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }
+	lines := bufio.NewScanner(out)
+	if !lines.Scan() {
+		end()
+		return "", 0, nil, nil, errors.New("the service did not say where it is")
+	}
+	address = at.FindString(lines.Text())
+	go func() {
+		for lines.Scan() {
+			continue
+		}
+	}()
+	c, err := client.New(address)
+	if err == nil {
+		_, err = c.Service(ctx)
+	}
+	return address, time.Since(begun), cmd.Process, end, err
+}
+
+// idle is the memory and start of a service with nothing to do.
+func idle(ctx context.Context, dir string) ([]figure, error) {
+	var ready []float64
+	var memory float64
+	for n := range 5 {
+		_, took, process, end, err := start(ctx, "serve", "--data", filepath.Join(dir, "idle"), "--listen", "127.0.0.1:0")
+		if err != nil {
+			return nil, err
+		}
+		ready = append(ready, float64(took.Microseconds())/1000)
+		if n == 4 {
+			time.Sleep(5 * time.Second)
+			memory, err = resident(process.Pid)
+		}
+		end()
+		if err != nil {
+			return nil, err
+		}
+	}
+	return []figure{below("slice.idle_rss", memory, "MB", 80), below("slice.ready", median(ready), "ms", 500)}, nil
+}
+
+// resident is a process's resident memory in MB.
+func resident(pid int) (float64, error) {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(b)) {
+		if kB, ok := strings.CutPrefix(line, "VmRSS:"); ok {
+			n, err := strconv.ParseFloat(strings.TrimSuffix(strings.TrimSpace(kB), " kB"), 64)
+			return n / 1000, err
+		}
+	}
+	return 0, errors.New("no VmRSS")
+}
+
+// reading is the time from ordering a reading to its event in a browser's page, median of 21, on the demo's bench.
+func reading(ctx context.Context, dir string) ([]figure, error) {
+	address, _, _, end, err := start(ctx, "demo", "--data", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	tab, quit, err := browser.Open(ctx, filepath.Join(dir, "profile"), 1280, 800)
+	if err != nil {
+		return nil, err
+	}
+	defer quit()
+	if err := chromedp.Do(tab, chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("article"))); err != nil {
+		return nil, err
+	}
+	time.Sleep(2 * time.Second) // the bays settle
+	took, err := chromedp.Run(tab, chromedp.Evaluate[[]float64](`(async () => {
+		const source = new EventSource("/api/v1/events");
+		await new Promise((r) => source.addEventListener("hello", r));
+		const all = [];
+		for (let i = 0; i < 21; i++) {
+			const begun = performance.now();
+			const heard = new Promise((r) => source.addEventListener("fact", (m) => { if (JSON.parse(m.data).kind === "reading.taken") r(); }));
+			fetch("/api/v1/drives/KVA077M4R9/readings", {method: "POST", headers: {"Content-Type": "application/json"}, body: '{"by":"bench"}'});
+			await heard;
+			all.push(performance.now() - begun);
+			await new Promise((r) => setTimeout(r, 50));
+		}
+		source.close();
+		return all;
+	})()`, chromedp.EvalAwaitPromise))
+	if err != nil {
+		return nil, err
+	}
+	return []figure{below("slice.reading_end_to_end", median(took), "ms", 150)}, nil
+}
+
+// firstPage is the JavaScript a browser fetches to show the bench, compressed.
+func firstPage(ctx context.Context, dir string) ([]figure, error) {
+	address, _, _, end, err := start(ctx, "demo", "--data", filepath.Join(dir, "page"), "--listen", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	tab, quit, err := browser.Open(ctx, filepath.Join(dir, "profile2"), 1280, 800)
+	if err != nil {
+		return nil, err
+	}
+	defer quit()
+	if err := chromedp.Do(tab, chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("article"))); err != nil {
+		return nil, err
+	}
+	scripts, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`performance.getEntriesByType("resource").map(r => r.name).filter(n => n.endsWith(".js"))`))
+	if err != nil {
+		return nil, err
+	}
+	sum := 0
+	for _, s := range scripts {
+		n, err := compressed(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		sum += n
+	}
+	return []figure{below("slice.first_page_js", float64(sum)/1000, "kB", 250)}, nil
+}
+
+func compressed(ctx context.Context, address string) (int, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, http.NoBody)
+	if err != nil {
+		return 0, err
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = resp.Body.Close() }()
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	if _, err := io.Copy(z, resp.Body); err != nil {
+		return 0, err
+	}
+	return b.Len(), z.Close()
+}
