@@ -166,13 +166,13 @@ func driveCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, d := range all {
-							signed := "not signed"
+							signed := "no"
 							if d.Signed != nil {
-								signed = "signed by " + d.Signed.By
+								signed = "by " + d.Signed.By
 							}
-							rows[i] = table.Row{shown(d.Serial), d.Model, size(optional(d.Bytes)), number(d.Hours, "h"), grade(d.Grade), optional(d.Headline), signed}
+							rows[i] = table.Row{shown(d.Serial), d.Model, size(optional(d.Bytes)), number(d.Hours, "h"), grade(d.Grade), signed, optional(d.Headline)}
 						}
-						tabular(w, []any{"drive", "model", "size", "powered on", "verdict", "", ""}, rows, 3, 4)
+						tabular(w, []any{"drive", "model", "size", "powered on", "verdict", "signed", "why"}, rows, 3, 4)
 						if len(all) == limit {
 							_, _ = fmt.Fprintf(w, "The first %d. See more with --limit.\n", limit)
 						}

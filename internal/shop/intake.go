@@ -115,6 +115,12 @@ func (s *Shop) CheckQuick(ctx context.Context, d Drive, by string) (protocol.Run
 	if err != nil {
 		return protocol.Run{}, err
 	}
+	// The run's first report may still be on its way; whoever asks for the run meanwhile finds it here.
+	s.mu.Lock()
+	if _, known := s.live[receipt.Run.ID]; !known {
+		s.live[receipt.Run.ID] = *receipt.Run
+	}
+	s.mu.Unlock()
 	return *receipt.Run, nil
 }
 

@@ -330,6 +330,11 @@ func (s *Shop) runChanged(ctx context.Context, tx Tx, r protocol.Run) ([]Event, 
 	if err := tx.SaveRun(ctx, r); err != nil {
 		return nil, err
 	}
+	if r.State == protocol.Done {
+		s.mu.Lock()
+		delete(s.live, r.ID)
+		s.mu.Unlock()
+	}
 	text := fmt.Sprintf("Bay %d: %s, %s", r.Bay, r.Kind.Title(), Standing(r))
 	return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}, nil
 }

@@ -203,7 +203,7 @@ func (s *Shop) Runs(ctx context.Context, q RunQuery) ([]protocol.Run, error) {
 // RunByID gives one run.
 func (s *Shop) RunByID(ctx context.Context, id int64) (protocol.Run, error) {
 	r, err := s.store.Run(ctx, id)
-	if err != nil {
+	if err != nil && !isNone(err) {
 		return r, err
 	}
 	s.mu.Lock()
@@ -211,7 +211,7 @@ func (s *Shop) RunByID(ctx context.Context, id int64) (protocol.Run, error) {
 	if live, ok := s.live[id]; ok && r.State != protocol.Done {
 		return live, nil
 	}
-	return r, nil
+	return r, err
 }
 
 // Drives lists drives.

@@ -116,7 +116,7 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		says []string
 	}{
 		"bays":                   {[]string{"bay", "list"}, 0, []string{"bay", "KVA07 7M4Q2", "X replace", "No answer, attempt 1. Check its power."}},
-		"drives":                 {[]string{"drive", "list"}, 0, []string{"KVA07 7M4S3", "| healthy", "signed by Dov"}},
+		"drives":                 {[]string{"drive", "list"}, 0, []string{"KVA07 7M4S3", "| healthy    by Dov"}},
 		"drives by verdict":      {[]string{"drive", "list", "--grade", "degrading"}, 0, []string{"7M511", "/ degrading"}},
 		"drives by customer":     {[]string{"drive", "list", "Pellwick"}, 0, []string{"7M511"}},
 		"a drive":                {[]string{"drive", "show", "7M4Q2"}, 0, []string{"Korvan K4-2000", "7\u00a0200 per minute", "2 TB", "ticket 2231"}},

@@ -125,6 +125,30 @@ func TestRealKernel(t *testing.T) {
 			return a.InUse != nil && *a.InUse == "swap space"
 		})
 	})
+	t.Run("a full disk is said, loses nothing, and is over when there is room", func(t *testing.T) {
+		_, code := m.sh("mkdir /small && mount -t tmpfs -o size=4m tmpfs /small && cp /data/*.db* /small/ && cp -r /data /small/none 2>/dev/null; rm -rf /small/none; mount | grep -q /small")
+		require.Zero(t, code)
+		m.sh("hylostat serve --data /small --bench vm --listen 127.0.0.1:9000 > /tmp/small.log 2>&1 & sleep 3")
+		var before, after contract.Drive
+		m.hylostat(&before, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)
+		m.sh("dd if=/dev/zero of=/small/fill bs=4k 2>/dev/null; sync")
+		out := ""
+		for range 40 { // what is left in the databases' own pages is used up first
+			var code int
+			if out, code = m.sh("hylostat --by Dov --service http://127.0.0.1:9000 intake " + itoa(bay) + " --complaint " + strings.Repeat("x", 400)); code != 0 {
+				break
+			}
+		}
+		assert.Contains(t, out, "no room left on its disk")
+		m.hylostat(nil, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)
+		m.sh("rm /small/fill")
+		eventually(t.Context(), t, "there is room again", func() bool {
+			_, code := m.sh("hylostat --by Dov --service http://127.0.0.1:9000 reading take bay-" + itoa(bay))
+			return code == 0
+		})
+		m.hylostat(&after, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)
+		assert.Greater(t, after.Readings, before.Readings)
+	})
 	t.Run("killed and restarted, the service has lost nothing", func(t *testing.T) {
 		var before, after contract.Drive
 		m.hylostat(&before, 0, "drive show "+sataSerial)

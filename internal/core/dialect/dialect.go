@@ -121,16 +121,19 @@ func Decode(e Entry, raw [6]byte) Quantity {
 	return q
 }
 
-// extremes finds the lowest and highest temperature some families keep above the present one: as two 16-bit numbers or
-// as two bytes. They count only when they enclose the present temperature.
+// extremes finds the lowest and highest temperature some families keep above the present one: as two bytes, or as two
+// 16-bit numbers, in either order. They count only when they enclose the present temperature.
 func extremes(raw [6]byte) (lowest, highest int64, ok bool) {
-	now := int64(int8(raw[0]))
-	for _, pair := range [][2]int64{
-		{int64(int8(raw[2])), int64(int8(raw[4]))}, {int64(int8(raw[4])), int64(int8(raw[2]))}, {int64(int8(raw[2])), int64(int8(raw[3]))}, {int64(int8(raw[3])), int64(int8(raw[2]))},
-	} {
-		if pair[0] <= now && now <= pair[1] && pair[1] > 0 && pair[1] < 125 && (pair[0] != 0 || pair[1] != 0) {
-			return pair[0], pair[1], true
+	a, b := int64(int8(raw[2])), int64(int8(raw[3]))
+	if raw[3] == 0 {
+		if raw[2] == 0 || raw[4] == 0 || raw[5] != 0 {
+			return 0, 0, false
 		}
+		b = int64(int8(raw[4]))
 	}
-	return 0, 0, false
+	now := int64(int8(raw[0]))
+	if now < min(a, b) || now > max(a, b) || max(a, b) > 125 {
+		return 0, 0, false
+	}
+	return min(a, b), max(a, b), true
 }

@@ -35,6 +35,7 @@ func TestRawBytesAreReadByTheirLayout(t *testing.T) {
 		"temperature below zero":            {194, [6]byte{0xFB}, Quantity{Number: -5, Known: true, Unit: "°C", Confidence: Trade}},
 		"temperature, low and high above":   {194, [6]byte{39, 0, 17, 0, 51, 0}, Quantity{Number: 39, Known: true, Unit: "°C", Confidence: Trade, Lowest: 17, Highest: 51, HasRange: true}},
 		"temperature, high and low above":   {194, [6]byte{39, 0, 51, 0, 17, 0}, Quantity{Number: 39, Known: true, Unit: "°C", Confidence: Trade, Lowest: 17, Highest: 51, HasRange: true}},
+		"low and high as single bytes":      {190, [6]byte{31, 0, 31, 31, 0, 0}, Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade, Lowest: 31, Highest: 31, HasRange: true}},
 		"temperature with other bytes":      {190, [6]byte{31, 0, 3, 2, 0, 0}, Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade}},
 		"packed rate, none in 148 203 114":  {1, [6]byte{0x6A, 0x66, 0xD5, 0x08, 0, 0}, Quantity{Confidence: Inferred, Operations: 148203114}},
 		"packed rate, two errors":           {7, [6]byte{0x2A, 0xA5, 0xA7, 0x03, 2, 0}, Quantity{Number: 2, Confidence: Inferred, Operations: 61318442}},

@@ -1,0 +1,58 @@
+#!/bin/sh
+# Takes docs/screenshots anew: the console's pages in headless Chromium, the command line in a terminal window under Xvfb, all
+# from the demo's data. Installs what it needs from Debian's packages.
+set -eu
+cd "$(dirname "$0")/../.."
+out=docs/screenshots
+work=$(mktemp -d)
+as_root() { if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi; }
+missing=
+for need in Xvfb:xvfb xterm:xterm import:imagemagick fc-list:fontconfig; do
+	command -v "${need%%:*}" >/dev/null || missing="$missing ${need##*:}"
+done
+[ -e /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf ] || missing="$missing fonts-dejavu-core"
+# shellcheck disable=SC2086
+[ -z "$missing" ] || { as_root apt-get update -qq; DEBIAN_FRONTEND=noninteractive as_root apt-get install -y -qq --no-install-recommends $missing >/dev/null; }
+
+address=127.0.0.1:8399
+build/hylostat demo --data "$work/demo" --listen $address >"$work/demo.log" 2>&1 &
+demo=$!
+Xvfb :87 -screen 0 1280x800x24 >/dev/null 2>&1 &
+screen=$!
+trap 'kill $demo $screen 2>/dev/null; rm -rf "$work"' EXIT
+sleep 4
+export HYLOSTAT_SERVICE=http://$address HYLOSTAT_BY=Dov DISPLAY=:87
+
+terminal() { # terminal FILE COMMANDS: what they print, in a window
+	file=$1; shift
+	printf '%s\n' "$@" >"$work/commands"
+	cat >"$work/session" <<S
+cd "$work"; PATH=$PWD/build:\$PATH; clear
+while IFS= read -r line; do printf '\033[1m\$ %s\033[0m\n' "\$line"; eval "\$line" </dev/tty; echo; done < "$work/commands"
+touch "$work/done"; sleep 60
+S
+	rm -f "$work/done"
+	xterm -geometry 142x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#FBFAF5' -fg '#1B1C1E' -b 16 -e sh "$work/session" &
+	window=$!
+	for _ in $(seq 120); do [ -e "$work/done" ] && break; sleep 0.5; done
+	sleep 0.7
+	import -window root "$out/$file"
+	kill $window 2>/dev/null || true
+}
+
+go build -o "$work/shots" ./test/shots
+"$work/shots" http://$address $out/bench.png="/?theme=light" $out/bench-far.png="/?view=far"
+terminal cli-bays.png 'hylostat bay list' 'hylostat bay try 4' 'hylostat intake --help | head -24'
+terminal cli-drives.png 'hylostat drive list' 'hylostat drive show 7M4Q2'
+terminal cli-reading.png 'hylostat reading show 7M4Q2'
+terminal cli-compare.png 'hylostat reading compare 7M4Q2 1 11' 'hylostat drive history 7M4Q2 | head -12'
+hylostat_run() { build/hylostat "$@" >/dev/null; }
+hylostat_run check quick 7M4R9
+hylostat_run check quick 7M4Q2
+"$work/shots" http://$address $out/bench-checking.png="/?theme=light"
+terminal cli-check.png 'hylostat check quick 7M511 --follow' 'hylostat run list' 'hylostat run show 2'
+hylostat_run run follow 1
+terminal cli-verdict.png 'hylostat verdict show 7M4Q2' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov' 'hylostat verdict show 7M511'
+"$work/shots" http://$address $out/bench-dark.png="/?theme=dark" $out/drive.png="/drives/KVA077M511?theme=light" $out/drive-dark.png="/drives/KVA077M4Q2?theme=dark" \
+	$out/drive-whole.png="/drives/KVA077M4Q2?theme=light@full" $out/drive-signed.png=/drives/KVA077M4R9 $out/drives.png=/drives
+ls -la $out
