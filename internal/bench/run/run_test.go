@@ -39,16 +39,16 @@ func play(t *testing.T, events ...Event) (protocol.Run, Effect) {
 }
 
 func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
-	r, effect := play(t, Begin{})
+	_, effect := play(t, Begin{})
 	assert.Equal(t, TakeReading, effect)
-	r, effect = play(t, Begin{}, taken())
+	r, effect := play(t, Begin{}, taken())
 	assert.Equal(t, SendTest, effect)
 	assert.Equal(t, before, r.Steps[1].Baseline, "the log before the start is kept before the start is sent")
 	assert.True(t, r.Steps[1].Sent)
 	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Running: true, Left: 60})
 	assert.Equal(t, PollLater, effect)
 	assert.Equal(t, 3+94*40/100, r.Percent())
-	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Log: passed})
+	_, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Log: passed})
 	assert.Equal(t, TakeReading, effect)
 	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Log: passed}, taken())
 	assert.Equal(t, Nothing, effect)

@@ -55,7 +55,7 @@ func TestAWrongChecksumIsAFaultOfItsPageAlone(t *testing.T) {
 func TestADamagedIdentityNamesNobody(t *testing.T) {
 	all := pages()
 	all[0].Bytes[60] ^= 0x20
-	assert.False(t, Decode(all).Identity.Key.IsValid())
+	assert.False(t, Decode(all).Identity.IsValid())
 }
 
 func TestAnAlarmWithoutRegistersIsUnknownWithAReason(t *testing.T) {

@@ -1,0 +1,236 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/bench/probe"
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/protocol"
+)
+
+func disk(serial string) sim.Spec {
+	return sim.Spec{
+		Identity: ata.Identify{
+			Serial: serial, Model: "Korvan K4-2000", Sectors: 1_000_000, LogicalSector: 512, RotationRate: 7200, SMARTSupported: true, SMARTEnabled: true,
+			ErrorLogSupported: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+		},
+		Born: time.Now(), Hours: 9000, Share: 1, Minutes: 2, Heat: sim.Heat{Base: 38}, Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}},
+	}
+}
+
+// shop stands for the other side: it takes every report and remembers the last of each kind.
+type shop struct {
+	bench    *Bench
+	end      func()
+	bays     map[int]protocol.Bay
+	runs     map[int64]protocol.Run
+	readings []protocol.Reading
+}
+
+// start runs a bench on a journal; its reports wait for shop.take.
+func start(t *testing.T, source *sim.Bench, path string) *shop {
+	t.Helper()
+	j, err := journal.Open(t.Context(), path)
+	require.NoError(t, err)
+	b, err := New(t.Context(), Options{Name: "bench", Tool: "test", Source: source, Journal: j, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() { defer close(done); assert.NoError(t, b.Run(ctx)) }()
+	s := &shop{bench: b, bays: map[int]protocol.Bay{}, runs: map[int64]protocol.Run{}}
+	ended := false
+	s.end = func() {
+		if !ended {
+			ended = true
+			cancel()
+			<-done
+			require.NoError(t, j.Close())
+		}
+	}
+	t.Cleanup(s.end)
+	return s
+}
+
+// take takes reports in until what is wanted has come.
+func (s *shop) take(t *testing.T, what string, until func() bool) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	for !until() {
+		all, err := s.bench.Reports(ctx)
+		require.NoError(t, err, "waiting for %s", what)
+		for _, r := range all {
+			s.keep(r)
+			require.NoError(t, s.bench.Acknowledge(ctx, r.Seq))
+		}
+	}
+}
+
+func (s *shop) keep(r protocol.Report) {
+	switch {
+	case r.Bay != nil:
+		s.bays[r.Bay.Number] = *r.Bay
+	case r.Run != nil:
+		s.runs[r.Run.ID] = *r.Run
+	case r.Reading != nil:
+		s.readings = append(s.readings, *r.Reading)
+	}
+}
+
+func (s *shop) answering(bay int) func() bool {
+	return func() bool { return s.bays[bay].Connection == protocol.Answering }
+}
+
+func (s *shop) order(t *testing.T, o protocol.Order) (protocol.Receipt, error) {
+	t.Helper()
+	return s.bench.Order(t.Context(), o)
+}
+
+func refusal(t *testing.T, class drive.FaultClass, err error) {
+	t.Helper()
+	var r *protocol.Refusal
+	require.ErrorAs(t, err, &r)
+	assert.Equal(t, class, r.Class)
+	assert.NotEmpty(t, r.Do)
+}
+
+func TestADriveIsReadAsSoonAsItAnswers(t *testing.T) {
+	source := sim.New(sim.NewClock(600), "", "one", "two")
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "two empty bays", func() bool { return len(s.bays) == 2 })
+	source.Insert("two", disk("KVA077M511"))
+	s.take(t, "the drive", s.answering(2))
+	require.Len(t, s.readings, 1, "the reading comes before the bay says who is in it")
+	assert.Equal(t, "KVA077M511", s.readings[0].Key.Serial)
+	assert.Equal(t, 2, s.readings[0].Bay)
+	source.Remove("two")
+	s.take(t, "the empty bay", func() bool { return s.bays[2].Connection == protocol.Empty })
+	assert.False(t, s.bays[2].Key.IsValid())
+}
+
+func TestABayKeepsItsNumberOverRestarts(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "bench.db")
+	s := start(t, sim.New(sim.NewClock(600), "", "b", "a"), path)
+	s.take(t, "the bays", func() bool { return len(s.bays) == 2 })
+	s.end()
+	again := start(t, sim.New(sim.NewClock(600), "", "a", "c", "b"), path)
+	again.take(t, "the bays", func() bool { return len(again.bays) == 3 })
+	assert.Equal(t, map[int]drive.Address{1: "b", 2: "a", 3: "c"}, map[int]drive.Address{1: again.bays[1].Address, 2: again.bays[2].Address, 3: again.bays[3].Address})
+}
+
+func TestOrdersThatCannotBeCarriedOutAreRefused(t *testing.T) {
+	source := sim.New(sim.NewClock(600), "", "one", "two")
+	source.Insert("one", disk("KVA077M511"))
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "the drive", s.answering(1))
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 9})
+	refusal(t, drive.FaultNotRead, err)
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 2})
+	refusal(t, drive.FaultNoAnswer, err)
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, Key: drive.Key{Model: "Korvan K4-2000", Serial: "ANOTHER"}})
+	refusal(t, drive.FaultWrongDrive, err)
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Bay: 1, Run: 77})
+	refusal(t, drive.FaultNotRead, err)
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1})
+	require.NoError(t, err)
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1})
+	refusal(t, drive.FaultInUse, err)
+}
+
+func TestAStopIsObeyedAtOnceAndAbortsTheTestInTheDrive(t *testing.T) {
+	source := sim.New(sim.NewClock(1), "", "one")
+	source.Insert("one", disk("KVA077M511"))
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "the drive", s.answering(1))
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+	require.NoError(t, err)
+	id := receipt.Run.ID
+	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
+	asked := time.Now()
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Run: id, By: "Imre"})
+	require.NoError(t, err)
+	s.take(t, "the end", func() bool { return s.runs[id].State == protocol.Done })
+	assert.Less(t, time.Since(asked), time.Second)
+	assert.Equal(t, protocol.Stopped, s.runs[id].Outcome)
+	assert.Equal(t, ata.TestAborted, readTests(t, source)[0].Status)
+}
+
+// readTests reads the self-test log of the drive at the first place.
+func readTests(t *testing.T, source *sim.Bench) []ata.SelfTest {
+	t.Helper()
+	found, err := source.Look(t.Context())
+	require.NoError(t, err)
+	d, err := source.Open(t.Context(), found[0])
+	require.NoError(t, err)
+	session, fault := probe.Open(d)
+	require.Nil(t, fault)
+	return reading.Decode(session.Pages(t.Context())).Tests
+}
+
+// TestKilledAfterAnyReportTheCheckIsFinishedOnce ends the bench after the n-th report it has made, for every n, without giving
+// it the time to tidy up, and starts it again on the same journal.
+func TestKilledAfterAnyReportTheCheckIsFinishedOnce(t *testing.T) {
+	for n := 1; n <= 9; n++ {
+		t.Run(fmt.Sprint(n), func(t *testing.T) {
+			source := sim.New(sim.NewClock(600), "", "one")
+			source.Insert("one", disk("KVA077M511"))
+			path := filepath.Join(t.TempDir(), "bench.db")
+			s := start(t, source, path)
+			s.take(t, "the drive", s.answering(1))
+			receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+			require.NoError(t, err)
+			seen := 0
+			for seen < n && s.runs[receipt.Run.ID].State != protocol.Done {
+				all, err := s.bench.Reports(t.Context())
+				require.NoError(t, err)
+				s.keep(all[0])
+				require.NoError(t, s.bench.Acknowledge(t.Context(), all[0].Seq))
+				seen++
+			}
+			s.end()
+
+			again := start(t, source, path)
+			again.runs, again.readings = s.runs, s.readings
+			again.take(t, "the end", func() bool { return again.runs[receipt.Run.ID].State == protocol.Done })
+			r := again.runs[receipt.Run.ID]
+			assert.Equal(t, protocol.Passed, r.Outcome, r.Reason)
+			tests := readTests(t, source)
+			assert.Len(t, tests, 1, "the drive ran one self-test, not two")
+			ids := map[string]bool{}
+			for _, x := range again.readings {
+				assert.False(t, ids[x.ID], "a reading was told twice")
+				ids[x.ID] = true
+			}
+		})
+	}
+}
+
+func TestARunFollowsItsDriveIntoAnotherBay(t *testing.T) {
+	source := sim.New(sim.NewClock(60), "", "one", "two")
+	spec := disk("KVA077M511")
+	source.Insert("one", spec)
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "the drive", s.answering(1))
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+	require.NoError(t, err)
+	id := receipt.Run.ID
+	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
+	source.Remove("one")
+	s.take(t, "its absence", func() bool { return s.runs[id].State == protocol.Absent })
+	source.Insert("two", spec)
+	s.take(t, "the end", func() bool { return s.runs[id].State == protocol.Done })
+	assert.Equal(t, 2, s.runs[id].Bay)
+	assert.Equal(t, protocol.Passed, s.runs[id].Outcome)
+}

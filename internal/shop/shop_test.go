@@ -1,0 +1,337 @@
+package shop_test
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/sat"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/store"
+)
+
+// bench is a bench that notes its orders.
+type bench struct{ orders []protocol.Order }
+
+func (b *bench) Describe() protocol.Description {
+	return protocol.Description{Name: "north bench", Factor: 1}
+}
+
+func (b *bench) Order(_ context.Context, o protocol.Order) (protocol.Receipt, error) {
+	b.orders = append(b.orders, o)
+	return protocol.Receipt{Run: &protocol.Run{ID: 7, Kind: protocol.Quick, Bay: o.Bay, Key: o.Key, State: protocol.Queued}}, nil
+}
+
+func (b *bench) Reports(ctx context.Context) ([]protocol.Report, error) {
+	<-ctx.Done()
+	return nil, ctx.Err()
+}
+
+func (b *bench) Acknowledge(context.Context, int64) error { return nil }
+
+func (b *bench) Progress() <-chan protocol.Run { return nil }
+
+type clock struct{ at time.Time }
+
+func (c *clock) Now() time.Time { return c.at }
+
+var begin = time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
+
+// place is a shop over an empty store, a bench and a clock of its own.
+type place struct {
+	*shop.Shop
+	t     *testing.T
+	bench *bench
+	clock *clock
+	taken int
+}
+
+func open(t *testing.T) *place {
+	t.Helper()
+	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = st.Close() })
+	p := &place{t: t, bench: &bench{}, clock: &clock{begin}}
+	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", st, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	return p
+}
+
+// state is what a drive says of itself.
+type state struct {
+	serial                      string
+	hours, reallocated, pending uint64
+	heat                        byte
+	tests                       []ata.SelfTest
+	broken                      bool
+}
+
+func (s state) key() drive.Key { return drive.Key{Model: "Korvan K4-2000", Serial: s.serial} }
+
+func (s state) pages() []reading.Page {
+	id := ata.Identify{
+		Serial: s.serial, Model: "Korvan K4-2000", Sectors: 3_906_250_168, LBA48: true, LogicalSector: 512, RotationRate: 7200, FormFactor: 2, SMARTSupported: true, SMARTEnabled: true,
+		SelfTestSupported: true, Integrity: ata.IntegrityRight,
+	}
+	slot := func(id uint8, raw uint64) ata.Attribute {
+		a := ata.Attribute{ID: id, Value: 100, Worst: 100}
+		a.PutRaw48(raw)
+		return a
+	}
+	data := ata.AttributePage{CanTest: true, Attributes: []ata.Attribute{slot(5, s.reallocated), slot(9, s.hours), slot(10, 0), slot(184, 0), slot(194, uint64(s.heat)), slot(197, s.pending), slot(198, 0), slot(199, 0)}}.Encode()
+	if s.broken {
+		data[200] ^= 1
+	}
+	return []reading.Page{
+		{Name: reading.PageIdentify, Bytes: id.Encode()},
+		{Name: reading.PageAttributes, Bytes: data},
+		{Name: reading.PageThresholds, Bytes: ata.EncodeThresholds(nil)},
+		{Name: reading.PageAlarm, Bytes: sat.Sense(ata.AlarmRegisters(false), false).Encode()},
+		{Name: reading.PageTestLog, Bytes: ata.SelfTestLog{Tests: s.tests}.Encode()},
+	}
+}
+
+// read lets a reading arrive after some time.
+func (p *place) read(after time.Duration, s state) {
+	p.t.Helper()
+	p.clock.at = p.clock.at.Add(after)
+	p.taken++
+	r := protocol.Reading{ID: fmt.Sprint(p.taken), Bay: 2, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
+	require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Reading: &r}))
+}
+
+func (p *place) bay(b protocol.Bay) shop.BayView {
+	p.t.Helper()
+	require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Bay: &b}))
+	v, err := p.Bay(p.t.Context(), b.Number)
+	require.NoError(p.t, err)
+	return v
+}
+
+func (p *place) drive(name string) shop.Drive {
+	p.t.Helper()
+	d, err := p.FindDrive(p.t.Context(), name)
+	require.NoError(p.t, err)
+	return d
+}
+
+func (p *place) verdict(name string) shop.Verdict {
+	p.t.Helper()
+	v, err := p.Verdict(p.t.Context(), p.drive(name))
+	require.NoError(p.t, err)
+	return v
+}
+
+// tested is a drive with all the tests everyday use asks for.
+func tested(serial string, hours uint64) state {
+	return state{serial: serial, hours: hours, heat: 39, tests: []ata.SelfTest{{Number: ata.TestShort, Hours: uint16(hours) - 1}, {Number: ata.TestExtended, Hours: uint16(hours) - 9}}}
+}
+
+const week = 7 * 24 * time.Hour
+
+func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M511", 9000)
+	p.read(0, s)
+	assert.Equal(t, drive.Undecided, p.verdict("7M511").Grade, "one reading is not enough")
+	for range 3 {
+		s.hours += 80
+		s.tests[0].Hours, s.tests[1].Hours = uint16(s.hours)-1, uint16(s.hours)-9
+		p.read(week, s)
+	}
+	v := p.verdict("7M511")
+	assert.Equal(t, drive.Healthy, v.Grade)
+	assert.Equal(t, 2, v.Seq, "two of four readings changed the answer")
+	s.pending = 3
+	p.read(week, s)
+	assert.Equal(t, drive.Degrading, p.verdict("7M511").Grade)
+	s.pending = 5
+	p.read(week, s)
+	v = p.verdict("7M511")
+	assert.Equal(t, drive.Replace, v.Grade, "grown in two of the last three intervals")
+	assert.Contains(t, v.Findings[0].Detail, "waiting: 0 at 9\u00a0240 h, first seen at 9\u00a0240 h")
+	changes, err := p.History(t.Context(), p.drive("7M511"))
+	require.NoError(t, err)
+	assert.Equal(t, "Waiting 3 to 5", changes[0].Text)
+}
+
+func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M511", 9000)
+	s.reallocated = 3
+	p.read(0, s)
+	p.read(week, s)
+	s.broken = true
+	p.read(week, s)
+	d := p.drive("7M511")
+	assert.Equal(t, 3, d.Now.Readings)
+	assert.False(t, d.Now.HasHours, "not known now, and no 0")
+	assert.Equal(t, drive.Undecided, d.Now.Grade)
+	s.broken = false
+	p.read(week, s)
+	courses, moments, err := p.Courses(t.Context(), p.drive("7M511"))
+	require.NoError(t, err)
+	assert.Len(t, moments, 4)
+	for _, c := range courses {
+		if c.Definition.Name == signal.Reallocated {
+			assert.Equal(t, []float64{3, 3, 3}, c.Values, "the damaged reading has no point")
+			assert.Equal(t, 1, c.Finding)
+			assert.EqualValues(t, 100, *c.Limit)
+		}
+	}
+}
+
+func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M511", 9000)
+	p.read(0, s)
+	answering := protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key(), Device: drive.Attachment{Node: "sda"}}
+	for name, row := range map[string]struct {
+		bay    protocol.Bay
+		action shop.Action
+		doing  string
+	}{
+		"empty":   {protocol.Bay{Number: 1, Connection: protocol.Empty}, shop.ActionDriveIn, "Put a drive in. It is read as soon as it answers."},
+		"silent":  {protocol.Bay{Number: 1, Connection: protocol.Silent, Attempts: 2}, shop.ActionTryAgain, "No answer, attempt 2. Check its power."},
+		"stuck":   {protocol.Bay{Number: 1, Connection: protocol.StuckBay, Fault: &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Back: "no answer for 30s"}}, shop.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue."},
+		"unread":  {protocol.Bay{Number: 1, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Back: "this version does not read NVMe drives yet"}}, shop.ActionOpen, "Counters not read yet: this version does not read NVMe drives yet."},
+		"checked": {answering, shop.ActionCheck, "Missing: a reading before and after a check"},
+	} {
+		v := p.bay(row.bay)
+		assert.Equal(t, row.action, v.Action, name)
+		assert.Equal(t, row.doing, v.Doing, name)
+	}
+	p.read(week, tested("KVA077M511", 9080))
+	assert.Equal(t, shop.ActionSign, p.bay(answering).Action)
+	_, err := p.Sign(t.Context(), p.drive("7M511"), 0, drive.Undecided, "Dov", "")
+	require.NoError(t, err)
+	assert.Equal(t, shop.ActionOpen, p.bay(answering).Action)
+	answering.Device.InUse = "mounted at /srv"
+	assert.Equal(t, "In use: mounted at /srv", p.bay(answering).Note)
+	require.NoError(t, p.Take(t.Context(), protocol.Report{Run: &protocol.Run{ID: 3, Kind: protocol.Quick, Bay: 2, Key: s.key(), State: protocol.Running, Steps: []protocol.Step{{Kind: protocol.ShortTest, State: protocol.Begun}}}}))
+	assert.Equal(t, "Quick: short self-test", p.bay(answering).Doing)
+}
+
+func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
+	p := open(t)
+	p.bay(protocol.Bay{Number: 2, Connection: protocol.Empty})
+	i, err := p.TakeIn(t.Context(), shop.Intake{Bay: 2, Ticket: " 2233 ", By: "Dov", Duty: drive.Carry, Copied: true})
+	require.NoError(t, err)
+	assert.Equal(t, protocol.OrderAttempt, p.bench.orders[0].Kind, "taking in says that there is a drive")
+	assert.Equal(t, "2233", i.Ticket)
+	assert.True(t, i.Wanted, "copied data was wanted")
+	s := state{serial: "KVA077M511", hours: 9000, heat: 39, tests: []ata.SelfTest{{Number: ata.TestShort, Hours: 8999}}}
+	p.read(time.Minute, s)
+	v := p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key()})
+	require.NotNil(t, v.Intake)
+	assert.Equal(t, i.ID, v.Intake.ID)
+	p.read(time.Hour, s)
+	assert.Equal(t, drive.Healthy, p.verdict("7M511").Grade, "for carrying files no extended test is asked")
+	require.NoError(t, p.SetDuty(t.Context(), p.drive("7M511"), drive.Everyday))
+	v2 := p.verdict("7M511")
+	assert.Equal(t, drive.Undecided, v2.Grade)
+	assert.Equal(t, "extended-test", v2.Missing[0].ID)
+	_, err = p.TakeIn(t.Context(), shop.Intake{Bay: 77, By: "Dov"})
+	assert.ErrorContains(t, err, "there is no bay 77. List the bays.")
+}
+
+func TestSigningNamesWhatWasSeen(t *testing.T) {
+	p := open(t)
+	p.read(0, tested("KVA077M511", 9000))
+	p.read(week, tested("KVA077M511", 9080))
+	d := p.drive("7M511")
+	for name, row := range map[string]struct {
+		seen       int
+		grade      drive.Grade
+		by, reason string
+		says       string
+	}{
+		"without a name":        {0, drive.Undecided, "  ", "", "a signature needs a name"},
+		"an older verdict":      {1, drive.Undecided, "Dov", "", "was followed by verdict 2"},
+		"otherwise without why": {2, drive.Replace, "Dov", " ", "needs a reason"},
+	} {
+		_, err := p.Sign(t.Context(), d, row.seen, row.grade, row.by, row.reason)
+		assert.ErrorContains(t, err, row.says, name)
+	}
+	v, err := p.Sign(t.Context(), d, 2, drive.Replace, "Imre", "clicks")
+	require.NoError(t, err)
+	assert.Equal(t, drive.Healthy, v.Grade)
+	assert.Equal(t, drive.Replace, v.Signed.Grade)
+	_, err = p.Sign(t.Context(), d, 2, drive.Undecided, "Dov", "")
+	assert.ErrorContains(t, err, "signed by Imre already")
+	history, err := p.History(t.Context(), d)
+	require.NoError(t, err)
+	assert.Contains(t, history[0].Text, "Overruled with replace by Imre: “clicks”")
+	worse := tested("KVA077M511", 9160)
+	worse.pending = 8
+	p.read(week, worse)
+	assert.Nil(t, p.verdict("7M511").Signed, "new evidence opens it again")
+}
+
+func TestADriveIsNamedByWhatIsOnItsLabel(t *testing.T) {
+	p := open(t)
+	for _, serial := range []string{"KVA077M511", "KVA077M512", "X077M511"} {
+		p.read(0, tested(serial, 9000))
+	}
+	p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: tested("KVA077M512", 0).key()})
+	assert.Equal(t, "KVA077M512", p.drive("bay-2").Identity.Serial)
+	assert.Equal(t, "KVA077M512", p.drive("7m512").Identity.Serial)
+	assert.Equal(t, "X077M511", p.drive("X077M511").Identity.Serial, "a whole serial wins over an ending")
+	_, err := p.FindDrive(t.Context(), "7M511")
+	assert.ErrorContains(t, err, "names 2 drives: KVA077M511, X077M511. Give more of the serial.")
+	_, err = p.FindDrive(t.Context(), "11")
+	assert.ErrorContains(t, err, "too short")
+	_, err = p.FindDrive(t.Context(), "bay-9")
+	assert.ErrorContains(t, err, "there is no bay 9")
+}
+
+func TestTwoReadingsAreCompared(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M511", 9000)
+	p.read(0, s)
+	s.reallocated, s.heat = 4, 44
+	p.read(week, s)
+	c, err := p.Compare(t.Context(), p.drive("7M511"), 0, 0)
+	require.NoError(t, err)
+	assert.Equal(t, 1, c.Then.Seq, "the last one before the last day")
+	first := c.Rows[0]
+	assert.Equal(t, signal.Reallocated, first.Definition.Name, "what moved and matters comes first")
+	assert.Equal(t, "+4", first.Change)
+	assert.Equal(t, "new flaws in the surface, replaced by spares", first.Says)
+	for _, row := range c.Rows {
+		if row.Now == nil {
+			assert.NotEmpty(t, row.Reason, row.Definition.Name)
+		}
+	}
+	_, err = p.Compare(t.Context(), p.drive("7M511"), 1, 9)
+	assert.ErrorContains(t, err, "has readings 1 to 2, not 1 and 9")
+}
+
+func TestListenersHearFactsInOrderAndStoredOnesAgain(t *testing.T) {
+	p := open(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	heard := p.Listen(ctx)
+	p.read(0, tested("KVA077M511", 9000))
+	assert.Equal(t, shop.ReadingTaken, (<-heard).Kind)
+	e := <-heard
+	assert.Equal(t, shop.VerdictChanged, e.Kind)
+	stored, err := p.Events(t.Context(), e.Seq-1, 10)
+	require.NoError(t, err)
+	require.Len(t, stored, 1)
+	assert.Equal(t, e.Text, stored[0].Text)
+	cancel()
+	_, open := <-heard
+	assert.False(t, open)
+}

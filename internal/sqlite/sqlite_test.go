@@ -1,0 +1,70 @@
+package sqlite
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"testing/fstest"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var tables = fstest.MapFS{"00001_one.sql": {Data: []byte("-- +goose Up\nCREATE TABLE one (x INTEGER) STRICT;\n")}}
+
+func TestAFolderWithSignsInItsNameIsNoTrouble(t *testing.T) {
+	db, err := Open(t.Context(), filepath.Join(t.TempDir(), "a b?c#d%", "x.db"), tables)
+	require.NoError(t, err)
+	require.NoError(t, db.Write(t.Context(), func(tx *sqlx.Tx) error { _, err := tx.Exec(`INSERT INTO one VALUES (1)`); return err }))
+	var n int
+	require.NoError(t, db.Read.Get(&n, `SELECT COUNT(*) FROM one`))
+	assert.Equal(t, 1, n)
+	_, err = db.Read.Exec(`INSERT INTO one VALUES (2)`)
+	assert.Error(t, err, "readers cannot write")
+	require.NoError(t, db.Close())
+}
+
+func TestWhatIsNoDatabaseIsLeftAlone(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.db")
+	content := []byte("this is a letter to a customer, and longer than a header of a database would be, by far, so that nobody mistakes it")
+	require.NoError(t, os.WriteFile(path, content, 0o600))
+	_, err := Open(t.Context(), path, tables)
+	require.ErrorContains(t, err, "is not a whole database")
+	after, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, content, after)
+}
+
+func TestANewerDatabaseIsRefusedByName(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.db")
+	newer := fstest.MapFS{"00001_one.sql": tables["00001_one.sql"], "00002_two.sql": {Data: []byte("-- +goose Up\nCREATE TABLE two (x INTEGER) STRICT;\n")}}
+	db, err := Open(t.Context(), path, newer)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, err = Open(t.Context(), path, tables)
+	var refused *NewerError
+	require.ErrorAs(t, err, &refused)
+	assert.EqualValues(t, 2, refused.Database)
+	assert.Contains(t, err.Error(), "Start the newer program; nothing was changed")
+}
+
+func TestAFullDiskIsSaidAndWhatWasStoredStays(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.db")
+	db, err := Open(t.Context(), path, tables)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = db.Close() })
+	_, err = db.write.Exec(`PRAGMA max_page_count = 8`) // the database's own idea of a full disk
+	require.NoError(t, err)
+	insert := func(tx *sqlx.Tx) error {
+		_, err := tx.Exec(`INSERT INTO one SELECT value FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n LIMIT 20000) SELECT value FROM n)`)
+		return err
+	}
+	err = db.Write(t.Context(), insert)
+	var full *FullError
+	require.ErrorAs(t, err, &full)
+	assert.Contains(t, err.Error(), "Nothing stored is lost; make room")
+	_, err = db.write.Exec(`PRAGMA max_page_count = 100000`)
+	require.NoError(t, err)
+	assert.NoError(t, db.Write(t.Context(), insert), "with room again, it goes on")
+}

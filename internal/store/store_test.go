@@ -1,0 +1,210 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+var now = time.Date(2026, 11, 12, 15, 12, 0, 0, time.UTC)
+
+func open(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, s.Close()) })
+	return s
+}
+
+func write(t *testing.T, s *Store, f func(tx shop.Tx) error) {
+	t.Helper()
+	require.NoError(t, s.Write(t.Context(), f))
+}
+
+func addDrive(t *testing.T, s *Store, serial string) shop.Drive {
+	t.Helper()
+	d := shop.Drive{Identity: drive.Identity{Key: drive.Key{Model: "Korvan K4-2000", Serial: serial}, Medium: drive.Spinning}, Duty: drive.Everyday, FirstSeen: now}
+	write(t, s, func(tx shop.Tx) error { return tx.SaveDrive(t.Context(), &d) })
+	return d
+}
+
+func page(name reading.PageName, fill byte) reading.Page {
+	b := make([]byte, 512)
+	for i := range b {
+		b[i] = fill
+	}
+	return reading.Page{Name: name, How: "test", Bytes: b}
+}
+
+func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...reading.Page) (shop.Reading, bool) {
+	t.Helper()
+	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: 2, Run: 7, Step: protocol.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
+	var fresh bool
+	write(t, s, func(tx shop.Tx) (err error) {
+		fresh, err = tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Number: 8, Available: true}})
+		return err
+	})
+	return r, fresh
+}
+
+func TestAReadingComesBackByteForByte(t *testing.T) {
+	s := open(t)
+	d := addDrive(t, s, "KVA077M511")
+	fault := &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Back: "no registers"}
+	addReading(t, s, d, "a", page(reading.PageIdentify, 1), page(reading.PageAttributes, 2))
+	want, _ := addReading(t, s, d, "b", page(reading.PageIdentify, 1), page(reading.PageAttributes, 3), reading.Page{Name: reading.PageAlarm, Fault: fault})
+	got, err := s.Reading(t.Context(), d.ID, 2)
+	require.NoError(t, err)
+	want.Signals = map[signal.Name]float64{signal.Pending: 8}
+	assert.Equal(t, want, got)
+	first, err := s.Reading(t.Context(), d.ID, 1)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, first.Pages[1].Bytes[0])
+}
+
+func TestAPageThatDidNotChangeIsStoredOnce(t *testing.T) {
+	s := open(t)
+	d := addDrive(t, s, "KVA077M511")
+	for i := range 5 {
+		addReading(t, s, d, fmt.Sprint(i), page(reading.PageIdentify, 1), page(reading.PageAttributes, 2))
+	}
+	var frames int
+	require.NoError(t, s.db.Read.Get(&frames, `SELECT COUNT(*) FROM reading_raw`))
+	assert.Equal(t, 1, frames)
+	last, err := s.Reading(t.Context(), d.ID, 5)
+	require.NoError(t, err)
+	assert.Len(t, last.Pages[1].Bytes, 512)
+}
+
+func TestAReportThatComesTwiceIsStoredOnce(t *testing.T) {
+	s := open(t)
+	d := addDrive(t, s, "KVA077M511")
+	_, fresh := addReading(t, s, d, "same", page(reading.PageIdentify, 1))
+	assert.True(t, fresh)
+	_, fresh = addReading(t, s, d, "same", page(reading.PageIdentify, 1))
+	assert.False(t, fresh)
+	moments, err := s.Moments(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.Len(t, moments, 1)
+}
+
+func TestAChangeThatFailsLeavesNothing(t *testing.T) {
+	s := open(t)
+	cause := errors.New("the second half failed")
+	err := s.Write(t.Context(), func(tx shop.Tx) error {
+		d := shop.Drive{Identity: drive.Identity{Key: drive.Key{Model: "M", Serial: "S"}}}
+		if err := tx.SaveDrive(t.Context(), &d); err != nil {
+			return err
+		}
+		return cause
+	})
+	require.ErrorIs(t, err, cause)
+	_, err = s.DriveByKey(t.Context(), drive.Key{Model: "M", Serial: "S"})
+	var none *shop.NotFound
+	assert.ErrorAs(t, err, &none)
+}
+
+func TestDrivesAreFoundByWhatPeopleKnow(t *testing.T) {
+	s := open(t)
+	a, b := addDrive(t, s, "KVA077M511"), addDrive(t, s, "KVA07 7M4Q2")
+	addDrive(t, s, "50%_OFF")
+	write(t, s, func(tx shop.Tx) error {
+		return tx.SaveIntake(t.Context(), &shop.Intake{Drive: b.ID, Bay: 1, Ticket: "2231", Customer: "Marram Seed Library", At: now})
+	})
+	write(t, s, func(tx shop.Tx) error {
+		return tx.SaveNow(t.Context(), a.ID, shop.Now{Grade: drive.Degrading, LastAt: now})
+	})
+	degrading := drive.Degrading
+	for name, row := range map[string]struct {
+		query shop.Query
+		want  []string
+	}{
+		"all":                         {shop.Query{}, []string{"50%_OFF", "KVA07 7M4Q2", "KVA077M511"}},
+		"part of a serial":            {shop.Query{Text: "7m5"}, []string{"KVA077M511"}},
+		"a ticket":                    {shop.Query{Text: "2231"}, []string{"KVA07 7M4Q2"}},
+		"a customer":                  {shop.Query{Text: "seed"}, []string{"KVA07 7M4Q2"}},
+		"a sign with another meaning": {shop.Query{Text: "0%_"}, []string{"50%_OFF"}},
+		"a verdict":                   {shop.Query{Grade: &degrading}, []string{"KVA077M511"}},
+		"the next page":               {shop.Query{After: "KVA07 7M4Q2", Limit: 5}, []string{"KVA077M511"}},
+		"nothing":                     {shop.Query{Text: "%"}, []string{"50%_OFF"}},
+	} {
+		found, err := s.Drives(t.Context(), row.query)
+		require.NoError(t, err, name)
+		var serials []string
+		for _, d := range found {
+			serials = append(serials, d.Identity.Serial)
+		}
+		assert.Equal(t, row.want, serials, name)
+	}
+	found, err := s.DrivesBySuffix(t.Context(), "77M4Q2")
+	require.NoError(t, err)
+	require.Len(t, found, 1, "blanks in a serial do not matter")
+}
+
+func TestADriveKnowsItsBayAndItsSignature(t *testing.T) {
+	s := open(t)
+	d := addDrive(t, s, "KVA077M511")
+	v := shop.Verdict{Verdict: verdict.Verdict{Grade: drive.Degrading, Duty: drive.Everyday, Policy: 1}, Drive: d.ID, At: now, Reading: 1}
+	sign := shop.SignOff{At: now, By: "Imre", Grade: drive.Replace, Reason: "clicks"}
+	write(t, s, func(tx shop.Tx) error {
+		return errors.Join(
+			tx.SaveBay(t.Context(), protocol.Bay{Number: 5, Connection: protocol.Answering, Key: d.Identity.Key}),
+			tx.AddVerdict(t.Context(), &v), tx.Sign(t.Context(), d.ID, 1, sign),
+			tx.SaveNow(t.Context(), d.ID, shop.Now{Grade: drive.Degrading, VerdictSeq: 1, Signed: &sign, Hours: 0, HasHours: true, LastAt: now}),
+		)
+	})
+	got, err := s.Drive(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 5, got.Now.Bay)
+	assert.Equal(t, sign, *got.Now.Signed)
+	assert.True(t, got.Now.HasHours, "0 hours are known hours")
+	assert.False(t, got.Now.HasTemp)
+	last, err := s.LastVerdict(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.Equal(t, drive.Degrading, last.Grade)
+	assert.Equal(t, "clicks", last.Signed.Reason)
+	assert.Error(t, s.Write(t.Context(), func(tx shop.Tx) error { return tx.Sign(t.Context(), d.ID, 1, sign) }), "a verdict is signed once")
+}
+
+func TestOldEventsGoNewOnesStay(t *testing.T) {
+	s := open(t)
+	write(t, s, func(tx shop.Tx) error {
+		for range 12_000 {
+			if err := tx.AddEvent(t.Context(), &shop.Event{At: now, Kind: shop.BayChanged}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	first, err := s.Events(t.Context(), 0, 1)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2001, first[0].Seq)
+	last, err := s.LastEvent(t.Context())
+	require.NoError(t, err)
+	assert.EqualValues(t, 12_000, last)
+}
+
+func TestReadersDoNotWaitForTheWriter(t *testing.T) {
+	s := open(t)
+	addDrive(t, s, "KVA077M511")
+	write(t, s, func(shop.Tx) error {
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+		defer cancel()
+		all, err := s.Drives(ctx, shop.Query{})
+		assert.Len(t, all, 1)
+		return err
+	})
+}
