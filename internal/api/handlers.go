@@ -151,8 +151,8 @@ func (h *handlers) CompareReadings(ctx context.Context, r server.CompareReadings
 	if err != nil {
 		return nil, err
 	}
-	c, err := h.shop.Compare(ctx, d, value(r.Params.Then), value(r.Params.Now))
-	return server.CompareReadings200JSONResponse{Then: summaryOf(c.Then), Now: summaryOf(c.Now), Rows: each(c.Rows, differenceOf)}, err
+	c, err := h.shop.Compare(ctx, d, value(r.Params.Before), value(r.Params.Now))
+	return server.CompareReadings200JSONResponse{Before: summaryOf(c.Then), Now: summaryOf(c.Now), Rows: each(c.Rows, differenceOf)}, err
 }
 
 func (h *handlers) ListReadings(ctx context.Context, r server.ListReadingsRequestObject) (server.ListReadingsResponseObject, error) {

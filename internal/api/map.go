@@ -170,7 +170,7 @@ func signalOf(c shop.Course) contract.Signal {
 }
 
 func differenceOf(d shop.Difference) contract.Difference {
-	out := contract.Difference{Signal: string(d.Definition.Name), Words: d.Definition.Words, Unit: d.Definition.Unit, Then: d.Then, Now: d.Now, Change: text(d.Change), Says: d.Says, Matters: d.Matters}
+	out := contract.Difference{Signal: string(d.Definition.Name), Words: d.Definition.Words, Unit: d.Definition.Unit, Before: d.Then, Now: d.Now, Change: text(d.Change), Says: d.Says, Matters: d.Matters}
 	if d.Now == nil {
 		out.Reason = text(d.Reason)
 	}

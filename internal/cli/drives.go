@@ -95,7 +95,11 @@ func printBays(w io.Writer, all []contract.Bay) {
 
 // attachedName is what the machine calls a drive that did not name itself.
 func attachedName(a contract.Attached) string {
-	return strings.TrimSpace(fmt.Sprintf("%s %s, %s, %s", a.Transport, optional(a.Model), optional(a.Serial), size(a.Bytes)))
+	words := []string{strings.TrimSpace(a.Transport + " " + optional(a.Model))}
+	if a.Serial != nil {
+		words = append(words, *a.Serial)
+	}
+	return strings.Join(append(words, size(a.Bytes)), ", ")
 }
 
 func intakeCommand() *cli.Command {
@@ -403,7 +407,7 @@ func printReading(w io.Writer, r contract.Reading) {
 }
 
 func printComparison(w io.Writer, x contract.Comparison) {
-	_, _ = fmt.Fprintf(w, "then  reading %d, %s, %s\nnow   reading %d, %s, %s\n\n", x.Then.Seq, minute(x.Then.At), number(x.Then.Hours, "h"), x.Now.Seq, minute(x.Now.At), number(x.Now.Hours, "h"))
+	_, _ = fmt.Fprintf(w, "then  reading %d, %s, %s\nnow   reading %d, %s, %s\n\n", x.Before.Seq, minute(x.Before.At), number(x.Before.Hours, "h"), x.Now.Seq, minute(x.Now.At), number(x.Now.Hours, "h"))
 	var rows []table.Row
 	var missing []string
 	value := func(p *float64) string {
@@ -421,7 +425,7 @@ func printComparison(w io.Writer, x contract.Comparison) {
 		if d.Unit != "" {
 			name += ", " + d.Unit
 		}
-		rows = append(rows, table.Row{name, value(d.Then), value(d.Now), optional(d.Change), d.Says})
+		rows = append(rows, table.Row{name, value(d.Before), value(d.Now), optional(d.Change), d.Says})
 	}
 	tabular(w, []any{"signal", "then", "now", "change", "what it says"}, rows, 2, 3, 4)
 	if len(missing) > 0 {

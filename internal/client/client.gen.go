@@ -1157,9 +1157,9 @@ func NewCompareReadingsRequest(server string, drive DriveName, params *CompareRe
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Then != nil {
+		if params.Before != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "then", *params.Then, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

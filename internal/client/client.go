@@ -164,7 +164,7 @@ func (c *Client) TakeReading(ctx context.Context, drive, by string) (contract.Re
 
 // Compare lays two readings beside each other; nil leaves the choice to the service.
 func (c *Client) Compare(ctx context.Context, drive string, then, now *int) (contract.Comparison, error) {
-	r, err := c.raw.CompareReadings(ctx, drive, &contract.CompareReadingsParams{Then: then, Now: now})
+	r, err := c.raw.CompareReadings(ctx, drive, &contract.CompareReadingsParams{Before: then, Now: now})
 	return call[contract.Comparison](c, r, err)
 }
 

@@ -542,20 +542,20 @@ type CheckRequestKind string
 
 // Comparison defines model for Comparison.
 type Comparison struct {
-	Now  ReadingSummary `json:"now"`
-	Rows []Difference   `json:"rows"`
-	Then ReadingSummary `json:"then"`
+	Before ReadingSummary `json:"before"`
+	Now    ReadingSummary `json:"now"`
+	Rows   []Difference   `json:"rows"`
 }
 
 // Difference defines model for Difference.
 type Difference struct {
+	Before  *float64 `json:"before,omitempty"`
 	Change  *string  `json:"change,omitempty"`
 	Matters bool     `json:"matters"`
 	Now     *float64 `json:"now,omitempty"`
 	Reason  *string  `json:"reason,omitempty"`
 	Says    string   `json:"says"`
 	Signal  string   `json:"signal"`
-	Then    *float64 `json:"then,omitempty"`
 	Unit    string   `json:"unit"`
 	Words   string   `json:"words"`
 }
@@ -1040,8 +1040,8 @@ type ListDrivesParams struct {
 
 // CompareReadingsParams defines parameters for CompareReadings.
 type CompareReadingsParams struct {
-	// Then reading number; absent: the last one before the present visit
-	Then *int `form:"then,omitempty" json:"then,omitempty"`
+	// Before reading number; absent: the last one before the present visit
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
 
 	// Now reading number; absent: the latest
 	Now *int `form:"now,omitempty" json:"now,omitempty"`

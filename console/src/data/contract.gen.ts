@@ -655,7 +655,7 @@ export interface components {
             words: string;
             unit: string;
             /** Format: double */
-            then?: number;
+            before?: number;
             /** Format: double */
             now?: number;
             change?: string;
@@ -664,7 +664,7 @@ export interface components {
             matters: boolean;
         };
         Comparison: {
-            then: components["schemas"]["ReadingSummary"];
+            before: components["schemas"]["ReadingSummary"];
             now: components["schemas"]["ReadingSummary"];
             rows: components["schemas"]["Difference"][];
         };
@@ -1197,7 +1197,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description reading number; absent: the last one before the present visit */
-                then?: number;
+                before?: number;
                 /** @description reading number; absent: the latest */
                 now?: number;
             };

@@ -53,9 +53,9 @@ const value = (x: number | undefined, unit: string) => (x === undefined ? undefi
 
 /** The signals that moved or count, between the last visit and now. */
 export function SinceLastVisit({ comparison }: { comparison: Comparison }) {
-  const { then, now } = comparison;
+  const { before: then, now } = comparison;
   const moved = comparison.rows.filter((r) => r.matters).slice(0, 5);
-  const lost = comparison.rows.filter((r) => r.now === undefined && r.then !== undefined);
+  const lost = comparison.rows.filter((r) => r.now === undefined && r.before !== undefined);
   const rows =
     moved.length > 0
       ? moved
@@ -87,7 +87,7 @@ export function SinceLastVisit({ comparison }: { comparison: Comparison }) {
             {[...rows, ...lost].map((r) => (
               <tr key={r.signal}>
                 <td>{r.words}</td>
-                <td className="num">{value(r.then, r.unit) ?? <NotAvailable />}</td>
+                <td className="num">{value(r.before, r.unit) ?? <NotAvailable />}</td>
                 {r.now === undefined ? (
                   <td colSpan={3}>
                     <NotAvailable reason={r.reason} />

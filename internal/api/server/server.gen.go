@@ -263,11 +263,11 @@ func (w *ServerInterfaceWrapper) CompareReadings(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params CompareReadingsParams
-	// ------------- Optional query parameter "then" -------------
+	// ------------- Optional query parameter "before" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "then", ctx.QueryParams(), &params.Then, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter then: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
 	}
 
 	// ------------- Optional query parameter "now" -------------

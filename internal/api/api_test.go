@@ -1,0 +1,85 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"testing/fstest"
+
+	"github.com/labstack/echo/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/sqlite"
+)
+
+func TestEveryErrorBecomesAProblemWithWhatToDo(t *testing.T) {
+	for name, row := range map[string]struct {
+		err    error
+		status int
+	}{
+		"none":           {&shop.NotFound{What: "x", Do: "y"}, 404},
+		"not understood": {&shop.Invalid{What: "x", Do: "y"}, 400},
+		"not now":        {&shop.Conflict{What: "x", Do: "y"}, 409},
+		"refused":        {&protocol.Refusal{Class: drive.FaultStuck, What: "x", Do: "y"}, 409},
+		"no such bay":    {&protocol.Refusal{Class: drive.FaultNotRead, What: "x", Do: "y"}, 404},
+		"no room":        {&sqlite.FullError{Path: "shop.db"}, 507},
+		"too large":      {echo.ErrStatusRequestEntityTooLarge, 413},
+		"anything":       {errors.New("a secret of the machine"), 500},
+	} {
+		p := asProblem(row.err)
+		assert.Equal(t, row.status, p.Status, name)
+		assert.NotNil(t, p.Advice, name)
+		assert.NotContains(t, p.Detail, "secret", name)
+	}
+}
+
+func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
+	d, err := json.Marshal(driveOf(shop.Drive{Identity: drive.Identity{Key: drive.Key{Model: "M", Serial: "S"}}}))
+	require.NoError(t, err)
+	for _, field := range []string{"bytes", "hours", "temperature", "rotation_rate", "link_now", "wwn", "bay", "last_read", "logical_sector"} {
+		assert.NotContains(t, string(d), `"`+field+`"`)
+	}
+	known := driveOf(shop.Drive{Now: shop.Now{HasHours: true, HasTemp: true, Readings: 1}})
+	require.NotNil(t, known.Hours)
+	assert.Zero(t, *known.Hours, "0 hours are known hours")
+
+	s := signalOf(shop.Course{Definition: signal.Registry[0], Value: signal.Missing("the drive has none")})
+	assert.Nil(t, s.Value)
+	assert.Equal(t, "the drive has none", *s.Reason)
+	zero := signalOf(shop.Course{Definition: signal.Registry[0], Value: signal.Value{Available: true}})
+	require.NotNil(t, zero.Value)
+
+	r := readingOf(shop.Reading{Pages: []reading.Page{{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Back: "SMART is switched off"}}}}, true)
+	assert.Nil(t, r.ErrorTotal)
+	assert.Nil(t, r.Pages[0].Size)
+	assert.Equal(t, "SMART is switched off", r.Pages[0].Fault.Back)
+	assert.NotEmpty(t, r.Faults[0].Advice)
+}
+
+func TestThePageCarriesItsNonceAndPathsAreItsOwn(t *testing.T) {
+	pages, err := newConsole(fstest.MapFS{"index.html": {Data: []byte(`<meta nonce="{{nonce}}">`)}, "assets/a.js": {Data: []byte("1")}})
+	require.NoError(t, err)
+	e := echo.New()
+	e.GET("/*", pages.serve)
+	get := func(path string) *httptest.ResponseRecorder {
+		w := httptest.NewRecorder()
+		e.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, http.NoBody))
+		return w
+	}
+	one, two := get("/drives/KVA077M511"), get("/")
+	assert.Equal(t, 200, one.Code)
+	assert.NotEqual(t, one.Body.String(), two.Body.String(), "a nonce is used once")
+	nonce := one.Body.String()[len(`<meta nonce="`):]
+	assert.Contains(t, one.Header().Get("Content-Security-Policy"), "'nonce-"+nonce[:len(nonce)-2]+"'")
+	assert.Contains(t, one.Header().Get("Content-Security-Policy"), "default-src 'none'")
+	assert.Contains(t, get("/assets/a.js").Header().Get("Cache-Control"), "immutable")
+	assert.NotEqual(t, 200, get("/assets/../../etc/passwd.js").Code+get("/assets/none.js").Code-200)
+}

@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"hylostat.example/internal/client"
+	"hylostat.example/internal/contract"
+)
+
+func TestWordsForNumbers(t *testing.T) {
+	for bytes, want := range map[int64]string{0: "0 B", 512: "512 B", 67_108_864: "67 MB", 480_103_981_056: "480 GB", 1_500_301_910_016: "1.5 TB", 2_000_000_086_016: "2 TB", 12_000_138_625_024: "12 TB"} {
+		assert.Equal(t, want, size(bytes))
+	}
+	for seconds, want := range map[int]string{0: "0 s", 59: "59 s", 60: "1 min", 3599: "60 min", 5400: "1 h 30 min", 14400: "4 h 00 min"} {
+		assert.Equal(t, want, left(seconds))
+	}
+	assert.Equal(t, "KVA07 7M511", shown("KVA077M511"))
+	assert.Equal(t, "S123", shown("S123"))
+	assert.Equal(t, "not known", number(nil, "h"), "never 0")
+}
+
+func TestExitCodesTellWhatWentWrong(t *testing.T) {
+	problem := func(status int) error { return &client.ProblemError{Problem: contract.Problem{Status: status}} }
+	for name, row := range map[string]struct {
+		err  error
+		want int
+	}{
+		"nothing": {nil, 0}, "anything": {errors.New("x"), 1}, "a failure there": {problem(500), 1}, "no room there": {problem(507), 1},
+		"not understood": {&usage{"x"}, 2}, "not understood there": {problem(400), 2}, "none": {problem(404), 3}, "refused": {problem(409), 4},
+		"nobody there": {&client.Unreachable{}, 5}, "a failed run": {&notPassed{"x"}, 6},
+	} {
+		assert.Equal(t, row.want, Code(row.err), name)
+	}
+}
+
+func TestABayIsALineOfTheTable(t *testing.T) {
+	serial := "HYUS0001"
+	var out bytes.Buffer
+	printBays(&out, []contract.Bay{
+		{Number: 1, Connection: "answering", Doing: "x", Next: "wait", Drive: &contract.Drive{Serial: "KVA077M4Q2", Grade: "undecided"}, Run: &contract.Run{Standing: "short self-test", Percent: 41, LeftS: 70}},
+		{Number: 2, Connection: "empty", Doing: "Put a drive in.", Next: "put a drive in"},
+		{Number: 12, Connection: "unread", Doing: "Counters not read yet.", Next: "see advice", Attached: &contract.Attached{Transport: "USB", Serial: &serial, Bytes: 16_777_216}},
+	})
+	assert.Equal(t, `bay  drive                 doing                              verdict      next
+  1  KVA07 7M4Q2           short self-test, 41 %, 1 min left  : undecided  wait
+  2  empty                 Put a drive in.                                 put a drive in
+ 12  USB, HYUS0001, 17 MB  Counters not read yet.             : undecided  see advice
+`, out.String())
+}
+
+func TestAVerdictIsPrintedWithItsReasons(t *testing.T) {
+	var out bytes.Buffer
+	printVerdict(&out, contract.Verdict{
+		Grade: "degrading", Duty: "everyday", Policy: 7, Advice: []string{"Copy data.", "Watch weekly."},
+		Findings: []contract.Finding{{Sentence: "3 reallocated, steady 2 110 h", Detail: "unchanged", Effect: "degrading", Margin: &contract.Margin{Words: "3 of 8 used"}}},
+		Notes:    []contract.Finding{{Sentence: "Link errors grow", Effect: "note"}},
+		Missing:  []contract.Missing{{What: "an extended self-test", Run: "extended self-test", Minutes: 240}},
+		Unjudged: []contract.Unjudged{{Title: "vibration", Reason: "the drive does not report it"}},
+		Duties:   []contract.Fit{{Fitness: "does", Words: "carry"}, {Fitness: "unjudged", Words: "archive, needs whole sweep"}},
+		Signed:   &contract.SignOff{By: "Imre", Grade: "replace", Overruled: true, Reason: new("clicks"), At: time.Time{}},
+	})
+	for _, line := range []string{
+		"/ degrading for everyday   policy 7   overruled with replace by Imre: clicks\n", "1  3 reallocated, steady 2 110 h  3 of 8 used\n", "     unchanged\n",
+		"2  Link errors grow               advice only\n", "missing   an extended self-test\n          get it by: extended self-test, about 4 h 00 min\n",
+		"not judged   vibration: the drive does not report it\n", "does for    carry\n", "not judged  archive, needs whole sweep\n", "next        Copy data. Watch weekly.\n",
+	} {
+		assert.Contains(t, out.String(), line)
+	}
+}
