@@ -24,6 +24,7 @@ type page struct {
 	ctx     context.Context
 	address string
 	bench   *sim.Bench
+	stop    func() // ends the service
 }
 
 func disk(serial string) sim.Spec {
@@ -49,11 +50,12 @@ func open(t *testing.T) *page {
 	t.Helper()
 	dir := t.TempDir()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
-	p := &page{t: t, bench: sim.New(sim.NewClock(60), "", "sim-1", "sim-2", "sim-3")}
+	serving, stop := context.WithCancel(ctx)
+	p := &page{t: t, stop: stop, bench: sim.New(sim.NewClock(60), "", "sim-1", "sim-2", "sim-3")}
 	p.bench.Insert("sim-2", disk("KVA077M511"))
 	ready, done := make(chan string, 1), make(chan error, 1)
 	go func() {
-		done <- app.Serve(ctx, app.Options{
+		done <- app.Serve(serving, app.Options{
 			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: p.bench,
 			Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Ready: func(address string) { ready <- address },
 		})
@@ -205,4 +207,20 @@ func TestListsSearchFarViewAndThemes(t *testing.T) {
 	p.sees("no drive whose serial ends")
 	p.accessible("an error")
 	assert.Empty(t, js[[]string](p, `performance.getEntriesByType("resource").map(r => r.name).filter(n => !n.startsWith(location.origin))`), "nothing comes from elsewhere")
+}
+
+func TestALostConnectionIsSaidAndWhatIsKnownStays(t *testing.T) {
+	p := open(t)
+	p.do(chromedp.Navigate(p.address))
+	p.sees("7M511")
+	p.stop()
+	p.sees("Connection lost")
+	p.sees("Checks continue.")
+	p.sees("7M511")
+	p.accessible("offline")
+	if path := os.Getenv("HYLOSTAT_PICTURE"); path != "" {
+		png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(path, png, 0o600))
+	}
 }

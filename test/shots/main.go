@@ -1,4 +1,5 @@
-// Command shots takes pictures of pages: shots ADDRESS FILE=PATH[@full] ... It is how docs/screenshots is made.
+// Command shots takes pictures of pages: shots ADDRESS FILE=PATH[@full|@narrow] ... A narrow page is what 200 % leaves of
+// 1280 pixels. It is how docs/screenshots is made.
 package main
 
 import (
@@ -35,7 +36,14 @@ func shoot(address string, wanted []string) error {
 	defer end()
 	for _, w := range wanted {
 		file, path, _ := strings.Cut(w, "=")
-		path, full := strings.CutSuffix(path, "@full")
+		path, how, _ := strings.Cut(path, "@")
+		width := int64(1280)
+		if how == "narrow" {
+			width = 640
+		}
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(width, 800)); err != nil {
+			return err
+		}
 		if err := chromedp.Do(tab, chromedp.Navigate(address+path)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
@@ -43,7 +51,7 @@ func shoot(address string, wanted []string) error {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		picture := chromedp.CaptureScreenshot()
-		if full {
+		if how != "" {
 			picture = chromedp.FullScreenshot(100)
 		}
 		png, err := chromedp.Run(tab, picture)

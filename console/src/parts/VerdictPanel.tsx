@@ -1,6 +1,6 @@
 import styled from "styled-components";
 import type { Finding, Verdict } from "../data/types";
-import { color } from "../theme/tokens";
+import { color, medium } from "../theme/tokens";
 import { Button, Tape } from "./basics";
 import { left } from "./format";
 import { gradeColor, gradeTint, VerdictMark } from "./marks";
@@ -20,6 +20,7 @@ const Panel = styled.section<{ $ink: string; $tint: string }>`
   & ol.advice li::before { content: counter(a); font-weight: 600; color: var(--v); }
   & footer { margin: auto -16px -16px; padding: 8px 16px 16px; position: sticky; bottom: 0; background: ${({ $tint }) => $tint}; display: grid; grid-template-columns: 1fr 104px; gap: 12px; }
   & .wide { grid-column: 1 / -1; }
+  @media (max-width: ${medium}px) { min-height: 0; }
 `;
 
 const Found = styled.article`
