@@ -252,8 +252,9 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 		w.said, w.bay.Attempts = false, 0
 		w.remember(ctx)
 		if w.bay.Connection == protocol.Silent {
-			w.become(ctx, protocol.Empty, drive.Key{}, nil)
+			w.bay.Connection, w.bay.Fault = protocol.Empty, nil
 		}
+		w.publish(ctx)
 		return receipt, nil, nil
 	case protocol.OrderStop:
 		if w.current == nil || w.current.ID != o.Run {
@@ -320,9 +321,12 @@ func (w *worker) attempt(ctx context.Context) error {
 		}
 		known := d.Instance == w.bay.Device.Instance
 		w.see(ctx, seen{d, true})
-		if known && w.bay.Connection != protocol.Answering {
+		switch {
+		case known && w.bay.Connection != protocol.Answering:
 			w.leave()
 			w.attach(ctx)
+		case known:
+			w.publish(ctx)
 		}
 		return nil
 	}

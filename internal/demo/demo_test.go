@@ -34,7 +34,7 @@ func TestTheStoriesOfTheSixBaysEndAsTheyShould(t *testing.T) {
 		"KVA077M4Q2": {drive.Replace, "Surface errors grow: 6 sectors waiting, 0 sectors reallocated"},
 		"KVA077M4R9": {drive.Undecided, "Missing: a passed self-test, 168 h old at most"},
 		"KVL023T9C1": {drive.Replace, "The drive raises its own alarm"},
-		"KVA077M511": {drive.Degrading, "3 sectors reallocated, steady for 680 h"},
+		"KVA077M511": {drive.Degrading, "3 sectors reallocated, steady since 18\u00a0403 h"},
 		"KVL023T8H6": {drive.Undecided, "Missing: a passed self-test, 168 h old at most"},
 	} {
 		found, err := st.DrivesBySuffix(t.Context(), serial)

@@ -108,8 +108,7 @@ func headline(v verdict.Verdict) string {
 	return ""
 }
 
-// same reports whether two verdicts say the same; which reading they rest on and how long a counter has been steady is not
-// news.
+// same reports whether two verdicts say the same; which reading they rest on is not news.
 func same(a, b verdict.Verdict) bool {
 	return essence(a) == essence(b)
 }
@@ -117,11 +116,7 @@ func same(a, b verdict.Verdict) bool {
 func essence(v verdict.Verdict) string {
 	var parts []string
 	for _, f := range append(append([]verdict.Finding(nil), v.Findings...), v.Notes...) {
-		sentence, _, _ := strings.Cut(f.Sentence, ", steady for")
-		if f.Margin != nil && f.Margin.Words != "" && f.Effect == "note" {
-			sentence = "" // a temperature that wavers is not news
-		}
-		parts = append(parts, f.Rule+string(f.Effect)+sentence)
+		parts = append(parts, f.Rule+string(f.Effect)+f.Sentence)
 	}
 	for _, m := range v.Missing {
 		parts = append(parts, m.ID)

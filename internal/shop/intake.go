@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
@@ -93,14 +94,32 @@ func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, erro
 
 // Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
 func (s *Shop) Attempt(ctx context.Context, bay int) error {
-	_, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderAttempt, Bay: bay})
-	return err
+	return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderAttempt, Bay: bay})
 }
 
 // Vacate says that there is no drive in a bay after all.
 func (s *Shop) Vacate(ctx context.Context, bay int) error {
-	_, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay})
-	return err
+	return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay})
+}
+
+// settling is how long an order about a bay may take to show in what the shop knows of the bay.
+const settling = 3 * time.Second
+
+// orderBay gives an order and waits until the bench's report of the bay is stored, so that whoever asks next sees what came
+// of it.
+func (s *Shop) orderBay(ctx context.Context, o protocol.Order) error {
+	listening, end := context.WithTimeout(ctx, settling)
+	defer end()
+	facts := s.Listen(listening)
+	if _, err := s.bench.Order(ctx, o); err != nil {
+		return err
+	}
+	for e := range facts {
+		if e.Kind == BayChanged && e.Bay == o.Bay {
+			break
+		}
+	}
+	return nil
 }
 
 // CheckQuick starts a quick check of a drive. Data at risk keeps it from starting: the self-test loads the surface.

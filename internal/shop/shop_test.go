@@ -161,7 +161,7 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 	p.read(week, s)
 	v = p.verdict("7M511")
 	assert.Equal(t, drive.Replace, v.Grade, "grown in two of the last three intervals")
-	assert.Contains(t, v.Findings[0].Detail, "waiting: 0 at 9\u00a0240 h, first seen at 9\u00a0240 h")
+	assert.Contains(t, v.Findings[0].Detail, "waiting: 0 at 9\u00a0240 h, first seen at 9\u00a0240 h, reading 5")
 	changes, err := p.History(t.Context(), p.drive("7M511"))
 	require.NoError(t, err)
 	assert.Equal(t, "Waiting 3 to 5", changes[0].Text)

@@ -279,7 +279,8 @@ func margin(l policy.Limit, e Evidence) *Margin {
 	return m
 }
 
-// detail says how the rule's first counter came to its value.
+// detail says how the rule's first counter came to its value, in words that stay true until it moves: a verdict is stored
+// once and read for a long time.
 func detail(r *policy.Rule, e Evidence) string {
 	for _, n := range r.Needs {
 		t, ok := e.Trends[n]
@@ -288,12 +289,12 @@ func detail(r *policy.Rule, e Evidence) string {
 			continue
 		}
 		if t.Onset != nil && t.Onset.First.Hours >= 0 {
-			return fmt.Sprintf("%s: 0 at %s h, first seen at %s h; readings %d to %d", d.Words, Number(t.Onset.Before.Hours), Number(t.Onset.First.Hours), t.First.Seq, t.Last.Seq)
+			return fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, Number(t.Onset.Before.Hours), Number(t.Onset.First.Hours), t.Onset.First.Seq)
 		}
 		if t.Change != 0 {
-			return fmt.Sprintf("%s: %+.0f since first seen; readings %d to %d", d.Words, t.Change, t.First.Seq, t.Last.Seq)
+			return fmt.Sprintf("%s: %+.0f since reading %d", d.Words, t.Change, t.First.Seq)
 		}
-		return fmt.Sprintf("%s: unchanged in %d readings", d.Words, t.Observations)
+		return fmt.Sprintf("%s: unchanged since reading %d", d.Words, t.First.Seq)
 	}
 	return ""
 }
@@ -310,7 +311,7 @@ func fill(text string, e Evidence, l *policy.Limit) string {
 				return ""
 			}
 			if t := e.Trends[l.Signal]; t.Observations > 1 && t.SteadyHours > 0 {
-				return fmt.Sprintf(", steady for %s h", Number(t.SteadyHours))
+				return fmt.Sprintf(", steady since %s h", Number(t.Last.Hours-t.SteadyHours))
 			}
 			return ""
 		case "lba":

@@ -85,10 +85,10 @@ func TestReplaceNeedsOneSufficientReason(t *testing.T) {
 func TestDegradingSaysForWhatItStillDoes(t *testing.T) {
 	e := sound()
 	e.set(signal.Reallocated, 3)
-	e.Trends[signal.Reallocated] = trend.Trend{Observations: 9, SteadyHours: 2110}
+	e.Trends[signal.Reallocated] = trend.Trend{Observations: 9, SteadyHours: 2110, Last: trend.Point{Hours: 20512}}
 	v := Decide(shipped(t), e)
 	assert.Equal(t, drive.Degrading, v.Grade)
-	assert.Equal(t, "3 sectors reallocated, steady for 2\u00a0110 h", v.Findings[0].Sentence)
+	assert.Equal(t, "3 sectors reallocated, steady since 18\u00a0402 h", v.Findings[0].Sentence)
 	assert.Equal(t, "3 of 100 used", v.Findings[0].Margin.Words)
 	assert.Equal(t, []Fit{
 		{drive.Continuous, policy.Not, "continuous"},
