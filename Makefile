@@ -11,7 +11,7 @@ CONSOLE := internal/api/web/dist/index.html
 SHARED  := ../shared/tools/own-words
 DEMO    ?=
 
-export GOFLAGS := -mod=mod -buildvcs=false
+export GOFLAGS := -buildvcs=false
 
 .PHONY: help build demo test test-go test-console test-browser check generate vm-test bench fuzz screenshots tools chromium clean
 

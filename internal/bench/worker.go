@@ -143,8 +143,14 @@ func (w *worker) see(ctx context.Context, s seen) {
 		w.gone(ctx)
 		w.bay.Device = s.what
 		w.attach(ctx)
-	case s.there && s.what != w.bay.Device: // mounted or unmounted meanwhile
+	case s.there && s.what != w.bay.Device: // mounted or unmounted meanwhile, or a medium came or went
+		resized := s.what.Bytes != w.bay.Device.Bytes
 		w.bay.Device = s.what
+		if resized {
+			w.gone(ctx)
+			w.attach(ctx)
+			return
+		}
 		w.publish(ctx)
 	case !s.there && known:
 		w.gone(ctx)
@@ -171,6 +177,10 @@ func (w *worker) gone(ctx context.Context) {
 
 // attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind.
 func (w *worker) attach(ctx context.Context) {
+	if w.bay.Device.Bytes == 0 {
+		w.become(ctx, protocol.Unread, drive.Key{}, &drive.Fault{Class: drive.FaultNoMedium, What: "looking at " + w.bay.Device.Node, Back: "the adapter is there, no drive is behind it"})
+		return
+	}
 	d, err := w.bench.Source.Open(ctx, w.bay.Device)
 	if err != nil {
 		w.become(ctx, protocol.Unread, drive.Key{}, device.FaultOf("opening "+w.bay.Device.Node, err))

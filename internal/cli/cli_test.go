@@ -67,7 +67,7 @@ func TestAVerdictIsPrintedWithItsReasons(t *testing.T) {
 	for _, line := range []string{
 		"/ degrading for everyday   policy 7   overruled with replace by Imre: clicks\n", "1  3 reallocated, steady 2 110 h  3 of 8 used\n", "     unchanged\n",
 		"2  Link errors grow               advice only\n", "missing   an extended self-test\n          get it by: extended self-test, about 4 h 00 min\n",
-		"not judged   vibration: the drive does not report it\n", "does for    carry\n", "not judged  archive, needs whole sweep\n", "next        Copy data. Watch weekly.\n",
+		"not judged   vibration: the drive does not report it\n", "does for    carry\n", "not judged  archive, needs whole sweep\n", "next        Copy data.\n            Watch weekly.\n",
 	} {
 		assert.Contains(t, out.String(), line)
 	}

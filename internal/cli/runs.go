@@ -297,7 +297,11 @@ func printVerdict(w io.Writer, v contract.Verdict) {
 			_, _ = fmt.Fprintf(w, "%-10s  %s\n", fitness.name, strings.Join(all, "; "))
 		}
 	}
-	if len(v.Advice) > 0 {
-		_, _ = fmt.Fprintf(w, "next        %s\n", strings.Join(v.Advice, " "))
+	for i, advice := range v.Advice {
+		title := ""
+		if i == 0 {
+			title = "next"
+		}
+		_, _ = fmt.Fprintf(w, "%-10s  %s\n", title, advice)
 	}
 }

@@ -129,6 +129,8 @@ func (s *Shop) describe(v *BayView) {
 		v.Note = "Safe to remove"
 		if b.Device.InUse != "" {
 			v.Note = "In use: " + b.Device.InUse
+		} else if d.Now.Signed != nil {
+			v.Note = "Signed by " + d.Now.Signed.By + ", safe to remove"
 		}
 	}
 }

@@ -5,7 +5,7 @@ import { usePerson } from "../data/person";
 import { useBays, useOrders } from "../data/queries";
 import type { Bay } from "../data/types";
 import { actions, BayCard, FarBay } from "../parts/BayCard";
-import { State, Wrong } from "../parts/basics";
+import { Keys, State, Wrong } from "../parts/basics";
 import { hidden } from "../theme/Global";
 import { color } from "../theme/tokens";
 import { useActions } from "./Shell";
@@ -17,11 +17,6 @@ const Strip = styled.section`
 `;
 const Grid = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 12px 16px; padding: 16px 24px 0;`;
 const Far = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 0 16px; padding: 8px 24px;`;
-const Foot = styled.footer`
-  padding: 12px 24px; display: flex; flex-wrap: wrap; gap: 4px 24px; color: ${color.ink3}; font-size: 13px; line-height: 18px;
-  & kbd { font: inherit; font-weight: 600; border: 1px solid ${color.edge}; padding: 0 5px; color: ${color.ink2}; }
-`;
-
 const count = (n: number, one: string, many: string) => `${n} ${n === 1 ? one : many}`;
 
 /** What the strip above the cards says: how many of what, and what to do first. */
@@ -101,7 +96,7 @@ export default function BenchPage() {
           <BayCard key={b.number} bay={b} act={act} />
         ))}
       </Grid>
-      <Foot>
+      <Keys>
         <span>
           <kbd>1</kbd>–<kbd>{bays.data.length}</kbd> open a bay
         </span>
@@ -112,7 +107,7 @@ export default function BenchPage() {
           <kbd>u</kbd> undo a start, for 5 s
         </span>
         <span>scan a serial to open its drive</span>
-      </Foot>
+      </Keys>
     </>
   );
 }

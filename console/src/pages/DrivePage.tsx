@@ -1,10 +1,10 @@
 import { useRef, useState } from "react";
-import { useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { usePerson } from "../data/person";
 import { useComparison, useDrive, useHistory, useOrders, useReading, useRuns, useSignals, useVerdict } from "../data/queries";
 import type { Drive, Run } from "../data/types";
-import { Bar, Button, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
+import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
 import { CounterTable, LoggedErrors, type Place, RawPages, readingLine, SelfTests } from "../parts/Counters";
 import { OverruleDialog } from "../parts/Dialogs";
 import { dayOf, left, number, size } from "../parts/format";
@@ -88,8 +88,12 @@ function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; 
           </>
         ) : drive.bay ? (
           <>
-            <Button onPress={read}>Read now</Button>
-            <Button onPress={check}>Quick check</Button>
+            <Button onPress={read} aria-keyshortcuts="r">
+              Read now
+            </Button>
+            <Button onPress={check} aria-keyshortcuts="c">
+              Quick check
+            </Button>
           </>
         ) : (
           <span>
@@ -124,7 +128,12 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const [overruling, overrule] = useState(false);
   const [place, setPlace] = useState<Place>({ page: "ata/attributes", offset: 0, length: 0 });
   const rawRef = useRef<HTMLElement>(null);
-  useShortcuts({ c: () => !run && drive.bay && check(serial), r: () => drive.bay && asPerson(() => orders.read.mutate(serial)) });
+  const go = useNavigate();
+  useShortcuts({
+    b: () => go("/"),
+    c: () => !run && drive.bay && check(serial),
+    r: () => drive.bay && asPerson(() => orders.read.mutate(serial)),
+  });
 
   const follow = (to: Place) => {
     setPlace(to);
@@ -214,6 +223,21 @@ function KnownDrive({ drive }: { drive: Drive }) {
           </div>
         )}
       </Low>
+      <Keys>
+        {drive.bay && (
+          <>
+            <span>
+              <kbd>c</kbd> quick check
+            </span>
+            <span>
+              <kbd>r</kbd> read now
+            </span>
+          </>
+        )}
+        <span>
+          <kbd>b</kbd> back to the bench
+        </span>
+      </Keys>
       {overruling && v && (
         <OverruleDialog
           grade={v.grade}

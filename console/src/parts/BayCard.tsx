@@ -129,7 +129,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
               </>
             ) : (
               <p className="note">
-                {bay.note === "Safe to remove" && <Glyph name="eject" />}
+                {bay.note?.toLowerCase().endsWith("safe to remove") && <Glyph name="eject" />}
                 <span>{bay.note ?? `Since ${clockOf(bay.since)}`}</span>
               </p>
             )}

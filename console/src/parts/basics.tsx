@@ -127,3 +127,9 @@ export function Wrong({ error, retry }: { error: unknown; retry: () => void }) {
     </State>
   );
 }
+
+/** What keys do on a page, at its foot. */
+export const Keys = styled.footer`
+  padding: 12px 24px; display: flex; flex-wrap: wrap; gap: 4px 24px; color: ${color.ink3}; font-size: 13px; line-height: 18px;
+  & kbd { font: inherit; font-weight: 600; border: 1px solid ${color.edge}; padding: 0 5px; color: ${color.ink2}; }
+`;

@@ -13,7 +13,6 @@ import (
 // them changes data, a setting, or the drive's own counters beyond those that count commands.
 var allowedATA = map[ata.Opcode]func(ata.Command) bool{
 	ata.IdentifyDevice: func(c ata.Command) bool { return c.Transfer == ata.PIOIn && c.Count == 1 },
-	ata.CheckPowerMode: func(c ata.Command) bool { return c.Transfer == ata.NonData },
 	ata.SMART: func(c ata.Command) bool {
 		if c.LBA>>8 != 0xC24F {
 			return false
@@ -22,7 +21,7 @@ var allowedATA = map[ata.Opcode]func(ata.Command) bool{
 		case ata.SMARTReadData, ata.SMARTReadThresholds:
 			return c.Transfer == ata.PIOIn && c.Count == 1
 		case ata.SMARTReadLog:
-			return c.Transfer == ata.PIOIn && slices.Contains([]uint8{ata.LogDirectory, ata.LogSummaryError, ata.LogSelfTest}, uint8(c.LBA))
+			return c.Transfer == ata.PIOIn && slices.Contains([]uint8{ata.LogSummaryError, ata.LogSelfTest}, uint8(c.LBA))
 		case ata.SMARTReturnStatus:
 			return c.Transfer == ata.NonData
 		case ata.SMARTExecuteOffline: // in the background only: a captive test would hold the drive

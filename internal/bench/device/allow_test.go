@@ -12,7 +12,7 @@ import (
 
 func TestOnlyListedCommandsReachADrive(t *testing.T) {
 	for _, c := range []ata.Command{
-		ata.ReadIdentify(), ata.ReadAttributes(), ata.ReadThresholds(), ata.ReturnStatus(), ata.PowerMode(), ata.ReadLog(ata.LogSelfTest),
+		ata.ReadIdentify(), ata.ReadAttributes(), ata.ReadThresholds(), ata.ReturnStatus(), ata.ReadLog(ata.LogSelfTest),
 		ata.ReadLog(ata.LogSummaryError), ata.ExecuteSelfTest(ata.TestShort), ata.ExecuteSelfTest(ata.TestAbort),
 	} {
 		for _, form := range []sat.Form{sat.Form16, sat.Form12} {

@@ -117,10 +117,6 @@ func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers)
 			id.SMARTEnabled = false
 		}
 		return id.Encode(), done
-	case ata.CheckPowerMode:
-		r := done
-		r.Count = 0xFF
-		return nil, r
 	case ata.SMART:
 	default:
 		return nil, aborted

@@ -7,7 +7,6 @@ type Opcode uint8
 
 // The command codes Hylostat sends or has to name.
 const (
-	CheckPowerMode Opcode = 0xE5
 	IdentifyDevice Opcode = 0xEC
 	SMART          Opcode = 0xB0
 )
@@ -24,7 +23,7 @@ var opcodeNames = map[Opcode]string{
 	0x20: "READ SECTORS", 0x24: "READ SECTORS EXT", 0x25: "READ DMA EXT", 0x2F: "READ LOG EXT", 0x30: "WRITE SECTORS",
 	0x35: "WRITE DMA EXT", 0x40: "READ VERIFY SECTORS", 0x42: "READ VERIFY SECTORS EXT", 0x60: "READ FPDMA QUEUED",
 	0x61: "WRITE FPDMA QUEUED", 0xC8: "READ DMA", 0xCA: "WRITE DMA", 0xE0: "STANDBY IMMEDIATE", 0xE7: "FLUSH CACHE",
-	0xEA: "FLUSH CACHE EXT", 0xEF: "SET FEATURES", CheckPowerMode: "CHECK POWER MODE",
+	0xEA: "FLUSH CACHE EXT", 0xEF: "SET FEATURES", 0xE5: "CHECK POWER MODE",
 	IdentifyDevice: "IDENTIFY DEVICE", SMART: "SMART",
 }
 
@@ -39,7 +38,6 @@ const (
 
 // Log addresses (ACS-4 table A.2).
 const (
-	LogDirectory    uint8 = 0x00
 	LogSummaryError uint8 = 0x01
 	LogSelfTest     uint8 = 0x06
 )
@@ -125,9 +123,6 @@ func ExecuteSelfTest(subcommand uint8) Command {
 	return Command{Op: SMART, Feature: SMARTExecuteOffline, LBA: smartLBA | uint64(subcommand)}
 }
 
-// PowerMode asks whether the drive sleeps, without waking it (ACS-4 7.3).
-func PowerMode() Command { return Command{Op: CheckPowerMode, Status: true} }
-
 // Registers are the output registers of a finished command.
 type Registers struct {
 	Status   uint8
@@ -141,22 +136,16 @@ type Registers struct {
 
 // Bits of the status and error registers (ACS-4 6.2 and 6.3).
 const (
-	StatusERR  uint8 = 1 << 0
-	StatusDF   uint8 = 1 << 5
-	ErrorABRT  uint8 = 1 << 2
-	ErrorIDNF  uint8 = 1 << 4
-	ErrorUNC   uint8 = 1 << 6
-	ErrorICRC  uint8 = 1 << 7
-	standbyLow       = 0x00
+	StatusERR uint8 = 1 << 0
+	StatusDF  uint8 = 1 << 5
+	ErrorABRT uint8 = 1 << 2
+	ErrorIDNF uint8 = 1 << 4
+	ErrorUNC  uint8 = 1 << 6
+	ErrorICRC uint8 = 1 << 7
 )
 
 // Failed reports whether the drive itself ended the command with an error.
 func (r Registers) Failed() bool { return r.Reported && r.Status&(StatusERR|StatusDF) != 0 }
-
-// Asleep reports whether the answer to PowerMode says Standby (ACS-4 table 45, Count 00h and 01h).
-func (r Registers) Asleep() bool {
-	return r.Reported && (uint8(r.Count) == standbyLow || uint8(r.Count) == 0x01)
-}
 
 // Alarm is what a drive says of itself.
 type Alarm uint8

@@ -14,12 +14,10 @@ var be = binary.BigEndian
 
 // Operation codes (SPC-5 table E.2).
 const (
-	TestUnitReady  = 0x00
-	RequestSense   = 0x03
-	Inquiry        = 0x12
-	ReadCapacity16 = 0x9E // SERVICE ACTION IN(16), action 10h
-	ATAPass12      = 0xA1
-	ATAPass16      = 0x85
+	TestUnitReady = 0x00
+	Inquiry       = 0x12
+	ATAPass12     = 0xA1
+	ATAPass16     = 0x85
 )
 
 // Status is the SCSI status byte (SAM-6 5.3.1).
@@ -53,9 +51,7 @@ const (
 	RecoveredError SenseKey = 0x1
 	NotReady       SenseKey = 0x2
 	MediumError    SenseKey = 0x3
-	HardwareError  SenseKey = 0x4
 	IllegalRequest SenseKey = 0x5
-	UnitAttention  SenseKey = 0x6
 	DataProtect    SenseKey = 0x7
 	AbortedCommand SenseKey = 0xB
 )
