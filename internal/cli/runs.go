@@ -7,6 +7,7 @@ import (
 	"os/signal"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -187,13 +188,16 @@ func (c call) progress(ctx context.Context, r contract.Run) (tell func(contract.
 		return func(contract.Run) {}, func() {}
 	}
 	p := mpb.NewWithContext(ctx, mpb.WithOutput(c.out), mpb.WithWidth(48))
-	standing, remaining := r.Standing, r.LeftS
+	var shown atomic.Pointer[contract.Run] // the bar draws itself when it likes
+	shown.Store(&r)
 	bar := p.New(100, mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"), mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return standing }, decor.WC{W: 18, C: decor.DindentRight})),
-		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return " " + left(remaining) + " left" })))
-	return func(now contract.Run) {
-			standing, remaining = now.Standing, now.LeftS
-			bar.SetCurrent(int64(min(99, now.Percent)))
+		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return shown.Load().Standing }, decor.WC{W: 18, C: decor.DindentRight})),
+		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
+			return fmt.Sprintf(" %d %%, %s left", shown.Load().Percent, left(shown.Load().LeftS))
+		})))
+	return func(later contract.Run) {
+			shown.Store(&later)
+			bar.SetCurrent(int64(min(99, later.Percent)))
 		}, func() {
 			bar.Abort(true)
 			p.Wait()

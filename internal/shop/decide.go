@@ -153,47 +153,44 @@ func (s *Shop) Sign(ctx context.Context, d Drive, seen int, grade drive.Grade, b
 	if by == "" {
 		return Verdict{}, &Invalid{"a signature needs a name", "Say who signs."}
 	}
-	var event Event
-	err := s.store.Write(ctx, func(tx Tx) error {
+	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
 		v, err := tx.LastVerdict(ctx, d.ID)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		switch {
 		case seen != 0 && seen != v.Seq:
-			return &Conflict{fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq), "Look at the new one, then sign."}
+			return nil, &Conflict{fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq), "Look at the new one, then sign."}
 		case v.Signed != nil:
-			return &Conflict{fmt.Sprintf("verdict %d of %s is signed by %s already", v.Seq, d.Identity.Serial, v.Signed.By), "New evidence opens it again."}
+			return nil, &Conflict{fmt.Sprintf("verdict %d of %s is signed by %s already", v.Seq, d.Identity.Serial, v.Signed.By), "New evidence opens it again."}
 		case grade == drive.Undecided && v.Grade == drive.Undecided:
-			return &Conflict{d.Identity.Serial + " is undecided", "Bring the missing evidence, or overrule with a grade and a reason."}
+			return nil, &Conflict{d.Identity.Serial + " is undecided", "Bring the missing evidence, or overrule with a grade and a reason."}
 		case grade == drive.Undecided:
 			grade = v.Grade
 		}
 		if grade != v.Grade && reason == "" {
-			return &Invalid{fmt.Sprintf("overruling %s with %s needs a reason", v.Grade, grade), "Say why."}
+			return nil, &Invalid{fmt.Sprintf("overruling %s with %s needs a reason", v.Grade, grade), "Say why."}
 		}
 		sign := SignOff{At: s.clock.Now(), By: by, Grade: grade, Reason: reason}
 		if err := tx.Sign(ctx, d.ID, v.Seq, sign); err != nil {
-			return err
+			return nil, err
 		}
 		current, err := tx.Drive(ctx, d.ID)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		current.Now.Signed = &sign
 		if err := tx.SaveNow(ctx, d.ID, current.Now); err != nil {
-			return err
+			return nil, err
 		}
 		text := fmt.Sprintf("%s: %s, signed by %s", d.Identity.Serial, v.Grade, by)
 		if grade != v.Grade {
 			text = fmt.Sprintf("%s: %s overruled with %s by %s", d.Identity.Serial, v.Grade, grade, by)
 		}
-		event = Event{At: s.clock.Now(), Kind: VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Text: text}
-		return tx.AddEvent(ctx, &event)
+		return []Event{{At: s.clock.Now(), Kind: VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Text: text}}, nil
 	})
 	if err != nil {
 		return Verdict{}, err
 	}
-	s.hub.publish(event)
 	return s.store.LastVerdict(ctx, d.ID)
 }

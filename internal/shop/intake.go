@@ -32,64 +32,48 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 			return Intake{}, err
 		}
 	}
-	event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay}
-	err = s.store.Write(ctx, func(tx Tx) error {
+	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
 		if err := tx.SaveIntake(ctx, &i); err != nil {
-			return err
+			return nil, err
 		}
-		if bay.Drive != nil {
-			event.Serial = bay.Drive.Identity.Serial
-			if err := s.settle(ctx, tx, &i, *bay.Drive); err != nil {
-				return err
-			}
+		event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay, Text: fmt.Sprintf("Bay %d: intake %d opened", i.Bay, i.ID)}
+		if bay.Drive == nil {
+			return []Event{event}, nil
 		}
-		event.Text = fmt.Sprintf("Bay %d: intake %d opened", i.Bay, i.ID)
-		return tx.AddEvent(ctx, &event)
+		event.Serial = bay.Drive.Identity.Serial
+		more, err := s.settle(ctx, tx, &i, *bay.Drive)
+		return append(more, event), err
 	})
-	if err != nil {
-		return Intake{}, err
-	}
-	s.hub.publish(event)
-	return i, nil
+	return i, err
 }
 
 // settle ties an intake to the drive that named itself, and judges the drive for the duty it came with.
-func (s *Shop) settle(ctx context.Context, tx Tx, i *Intake, d Drive) error {
+func (s *Shop) settle(ctx context.Context, tx Tx, i *Intake, d Drive) ([]Event, error) {
 	i.Drive = d.ID
 	if err := tx.SaveIntake(ctx, i); err != nil {
-		return err
+		return nil, err
 	}
 	if i.Duty == "" || i.Duty == d.Duty {
-		return nil
+		return nil, nil
 	}
 	d.Duty = i.Duty
 	if err := tx.SaveDrive(ctx, &d); err != nil {
-		return err
+		return nil, err
 	}
-	_, err := s.Redecide(ctx, tx, d)
-	return err
+	return s.Redecide(ctx, tx, d)
 }
 
 // RecordCopy notes that the data of the drive in a bay has been copied.
 func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, error) {
 	var i Intake
-	event := Event{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay}
-	err := s.store.Write(ctx, func(tx Tx) (err error) {
+	_, err := s.change(ctx, func(tx Tx) (_ []Event, err error) {
 		if i, err = tx.IntakeInBay(ctx, bay); err != nil {
-			return err
+			return nil, err
 		}
 		i.Copied = true
-		event.Text = fmt.Sprintf("Bay %d: data copied, says %s", bay, by)
-		if err := tx.SaveIntake(ctx, &i); err != nil {
-			return err
-		}
-		return tx.AddEvent(ctx, &event)
+		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, Text: fmt.Sprintf("Bay %d: data copied, says %s", bay, by)}}, tx.SaveIntake(ctx, &i)
 	})
-	if err != nil {
-		return Intake{}, err
-	}
-	s.hub.publish(event)
-	return i, nil
+	return i, err
 }
 
 // Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
@@ -219,25 +203,12 @@ func isNone(err error) bool {
 
 // SetDuty changes what a drive is meant for and judges it anew.
 func (s *Shop) SetDuty(ctx context.Context, d Drive, duty drive.Duty) error {
-	var events []Event
-	err := s.store.Write(ctx, func(tx Tx) (err error) {
+	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
 		d.Duty = duty
-		if err = tx.SaveDrive(ctx, &d); err != nil {
-			return err
+		if err := tx.SaveDrive(ctx, &d); err != nil {
+			return nil, err
 		}
-		events, err = s.Redecide(ctx, tx, d)
-		for i := range events {
-			if err == nil {
-				err = tx.AddEvent(ctx, &events[i])
-			}
-		}
-		return err
+		return s.Redecide(ctx, tx, d)
 	})
-	if err != nil {
-		return err
-	}
-	for _, e := range events {
-		s.hub.publish(e)
-	}
-	return nil
+	return err
 }

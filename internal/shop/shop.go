@@ -295,18 +295,11 @@ func (s *Shop) follow(ctx context.Context) {
 	}
 }
 
-// Take stores one report of a bench and tells the world. A report that comes twice is stored once.
-func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
+// change carries out f as one change of the store, together with the facts it gives back; then the world is told of them.
+func (s *Shop) change(ctx context.Context, f func(tx Tx) ([]Event, error)) ([]Event, error) {
 	var events []Event
 	err := s.store.Write(ctx, func(tx Tx) (err error) {
-		switch {
-		case r.Reading != nil:
-			events, err = s.record(ctx, tx, *r.Reading)
-		case r.Bay != nil:
-			events, err = s.bayChanged(ctx, tx, *r.Bay)
-		case r.Run != nil:
-			events, err = s.runChanged(ctx, tx, *r.Run)
-		}
+		events, err = f(tx)
 		for i := range events {
 			if err == nil {
 				err = tx.AddEvent(ctx, &events[i])
@@ -315,15 +308,33 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 		return err
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, e := range events {
 		s.hub.publish(e)
+	}
+	return events, nil
+}
+
+// Take stores one report of a bench and tells the world. A report that comes twice is stored once.
+func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
+	events, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+		switch {
+		case r.Reading != nil:
+			return s.record(ctx, tx, *r.Reading)
+		case r.Bay != nil:
+			return s.bayChanged(ctx, tx, *r.Bay)
+		case r.Run != nil:
+			return s.runChanged(ctx, tx, *r.Run)
+		}
+		return nil, nil
+	})
+	for _, e := range events {
 		if e.Kind == ReadingTaken && e.Order != "" {
 			s.deliver(ctx, e)
 		}
 	}
-	return nil
+	return err
 }
 
 func (s *Shop) runChanged(ctx context.Context, tx Tx, r protocol.Run) ([]Event, error) {
@@ -359,5 +370,6 @@ func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, 
 	if err != nil {
 		return nil, err
 	}
-	return events, s.settle(ctx, tx, &i, d)
+	more, err := s.settle(ctx, tx, &i, d)
+	return append(events, more...), err
 }
