@@ -83,9 +83,8 @@ bench: build chromium ## the figures of build/bench.json
 
 FUZZTIME ?= 5m
 fuzz: ## every decoder, FUZZTIME each
-	@for f in $$(grep -rhoE 'func (Fuzz[A-Za-z]+)' --include='*_test.go' internal | awk '{print $$2}'); do \
-	  d=$$(grep -rl "func $$f(" --include='*_test.go' internal | xargs -n1 dirname); \
-	  echo "$$f in $$d"; $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) ./$$d || exit 1; done
+	@grep -roE 'func Fuzz[A-Za-z]+' --include='*_test.go' internal | sed -E 's#/[^/]+:func # #' | while read -r dir name; do \
+	  echo "$$name in $$dir"; $(GO) test -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZTIME) "./$$dir" </dev/null || exit 1; done
 
 screenshots: build chromium ## docs/screenshots from the demo's data
 	sh test/shots/take.sh

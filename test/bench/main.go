@@ -248,5 +248,6 @@ func compressed(ctx context.Context, address string) (int, error) {
 	if _, err := io.Copy(z, resp.Body); err != nil {
 		return 0, err
 	}
-	return b.Len(), z.Close()
+	err = z.Close() // what it holds back counts, too
+	return b.Len(), err
 }
