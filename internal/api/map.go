@@ -162,6 +162,7 @@ func signalOf(c shop.Course) contract.Signal {
 	}
 	if v.Available {
 		out.Value, out.Source, out.Confidence, out.Page = &v.Number, text(v.Source), text(string(v.Confidence)), text(string(v.Page))
+		out.Disagrees = text(v.Disagrees)
 		if v.Length > 0 {
 			out.Offset, out.Length = &v.Offset, &v.Length
 		}
@@ -195,7 +196,7 @@ func readingOf(r shop.Reading, raw bool) contract.Reading {
 	out := contract.Reading{
 		Seq: r.Seq, At: r.At, TookMs: int(r.Took.Milliseconds()), Tool: r.Tool, Decoder: reading.DecoderVersion, Dialect: dialect.Version(),
 		Bay: optional(r.Bay), Run: optional(r.Run), Alarm: contract.ReadingAlarm(d.Alarm.String()), Attributes: each(d.Attributes, attributeOf),
-		SelfTests: each(d.Tests, testOf), Errors: each(d.Errors, errorOf), Faults: each(d.Faults, faultOf), Pages: make([]contract.Page, len(r.Pages)),
+		Statistics: each(d.Statistics, statisticOf), SelfTests: each(d.Tests, testOf), Errors: each(d.Errors, errorOf), Faults: each(d.Faults, faultOf), Pages: make([]contract.Page, len(r.Pages)),
 		Hours: number(r.Signals, signal.PowerOnHours), Temperature: number(r.Signals, signal.Temperature),
 	}
 	if d.HasErrors {
@@ -252,6 +253,17 @@ func meaning(a reading.Attribute) string {
 		return fmt.Sprintf("%s %s", verdict.Number(float64(q.Number)), q.Unit)
 	}
 	return verdict.Number(float64(q.Number))
+}
+
+func statisticOf(s ata.Statistic) contract.Statistic {
+	out := contract.Statistic{Name: s.Name, Unit: s.Unit, Normalized: s.Normalized, Offset: int(s.Page)*ata.PageSize + int(s.Offset)}
+	if s.Name == "" {
+		out.Name = fmt.Sprintf("page %d, byte %d, without a name in this version", s.Page, s.Offset)
+	}
+	if s.Valid {
+		out.Value = &s.Value
+	}
+	return out
 }
 
 func testOf(t ata.SelfTest) contract.SelfTest {

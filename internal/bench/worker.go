@@ -495,7 +495,7 @@ func (w *worker) look(ctx context.Context) run.Event {
 	}
 	e := run.Polled{Running: d.Test == ata.TestRunning, Left: d.TestRemaining, Status: d.Test}
 	if !e.Running {
-		log, fault := w.session.Do(ctx, ata.ReadLog(ata.LogSelfTest))
+		log, fault := w.session.Do(ctx, ata.ReadLog(ata.LogSelfTest, 1))
 		if fault != nil && (fault.Class == drive.FaultVanished || fault.Class == drive.FaultStuck) {
 			return w.trouble(ctx, fault)
 		}

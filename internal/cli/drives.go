@@ -381,6 +381,18 @@ func printReading(w io.Writer, r contract.Reading) {
 		}
 		tabular(w, []any{"no.", "counter", "now", "value", "worst", "threshold", "raw", ""}, rows, 1, 4, 5, 6)
 	}
+	if len(r.Statistics) > 0 {
+		_, _ = fmt.Fprintln(w)
+		rows := make([]table.Row, len(r.Statistics))
+		for i, s := range r.Statistics {
+			value := "not available"
+			if s.Value != nil {
+				value = strings.TrimSpace(verdict.Number(float64(*s.Value)) + " " + s.Unit)
+			}
+			rows[i] = table.Row{s.Name, value}
+		}
+		tabular(w, []any{"device statistic", "now"}, rows, 2)
+	}
 	if len(r.SelfTests) > 0 {
 		_, _ = fmt.Fprintln(w)
 		rows := make([]table.Row, len(r.SelfTests))

@@ -825,6 +825,7 @@ type Reading struct {
 	Run         *int64        `json:"run,omitempty"`
 	SelfTests   []SelfTest    `json:"self_tests"`
 	Seq         int           `json:"seq"`
+	Statistics  []Statistic   `json:"statistics"`
 	Temperature *float64      `json:"temperature,omitempty"`
 	TookMs      int           `json:"took_ms"`
 	Tool        string        `json:"tool"`
@@ -930,6 +931,9 @@ type SignOffRequest struct {
 type Signal struct {
 	Confidence *string `json:"confidence,omitempty"`
 
+	// Disagrees another source has another number
+	Disagrees *string `json:"disagrees,omitempty"`
+
 	// Finding number of its finding, from 1
 	Finding *int `json:"finding,omitempty"`
 
@@ -968,6 +972,17 @@ type Signals struct {
 	Marks      []Mark   `json:"marks"`
 	Readings   int      `json:"readings"`
 	Signals    []Signal `json:"signals"`
+}
+
+// Statistic A device statistic (ACS-5 9.5) the drive supports; value is absent when it has none now
+type Statistic struct {
+	Name       string `json:"name"`
+	Normalized bool   `json:"normalized"`
+
+	// Offset of its 8 bytes in the device statistics page
+	Offset int    `json:"offset"`
+	Unit   string `json:"unit"`
+	Value  *int64 `json:"value,omitempty"`
 }
 
 // Step defines model for Step.

@@ -117,7 +117,7 @@ func build(key, ending string, hours float64, now time.Time) sim.Spec {
 		SelfTestSupported: true, SelfTestEnabled: true, GPL: true, LBA48: true, SCT: true, TRIM: m.rpm == 1, Integrity: ata.IntegrityRight,
 		Security: ata.Security{Supported: true},
 	}
-	s := sim.Spec{Identity: id, Seed: seed, Born: now, Hours: hours, Share: 0.45, Counters: m.counter(r, hours), Heat: sim.Heat{Base: 37 + 3*r.Float64(), Wave: 2, Noise: 1}, Minutes: 2}
+	s := sim.Spec{Identity: id, Seed: seed, Born: now, Hours: hours, Share: 0.45, Counters: m.counter(r, hours), Heat: sim.Heat{Base: 37 + 3*r.Float64(), Wave: 2, Noise: 1}, Minutes: 2, Statistics: true, Rate: 90_000 + 40_000*r.Float64(), Used: sim.Course{Rate: 0.0018}}
 	return s
 }
 

@@ -623,6 +623,8 @@ export interface components {
             page?: string;
             offset?: number;
             length?: number;
+            /** @description another source has another number */
+            disagrees?: string;
             /** Format: double */
             limit?: number;
             margin?: components["schemas"]["Margin"];
@@ -700,6 +702,16 @@ export interface components {
             offset: number;
             confidence: string;
         };
+        /** @description A device statistic (ACS-5 9.5) the drive supports; value is absent when it has none now */
+        Statistic: {
+            name: string;
+            unit: string;
+            /** Format: int64 */
+            value?: number;
+            normalized: boolean;
+            /** @description of its 8 bytes in the device statistics page */
+            offset: number;
+        };
         SelfTest: {
             kind: string;
             result: string;
@@ -747,6 +759,7 @@ export interface components {
             /** @enum {string} */
             alarm: "unknown" | "not raised" | "not raised (weak)" | "raised";
             attributes: components["schemas"]["Attribute"][];
+            statistics: components["schemas"]["Statistic"][];
             self_tests: components["schemas"]["SelfTest"][];
             errors: components["schemas"]["LoggedError"][];
             /** @description absent: not known */

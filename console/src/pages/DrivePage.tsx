@@ -5,7 +5,7 @@ import { usePerson } from "../data/person";
 import { useComparison, useDrive, useHistory, useOrders, useReading, useRuns, useSignals, useVerdict } from "../data/queries";
 import type { Drive, Run } from "../data/types";
 import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
-import { CounterTable, LoggedErrors, type Place, RawPages, readingLine, SelfTests } from "../parts/Counters";
+import { CounterTable, DeviceStatistics, LoggedErrors, type Place, RawPages, readingLine, SelfTests } from "../parts/Counters";
 import { OverruleDialog } from "../parts/Dialogs";
 import { dayOf, left, number, size } from "../parts/format";
 import { gradeColor } from "../parts/marks";
@@ -209,6 +209,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
               </header>
               <CounterTable reading={reading.data} follow={follow} />
             </Section>
+            <DeviceStatistics reading={reading.data} follow={follow} />
             <SelfTests tests={reading.data.self_tests} fault={testFault} />
             <LoggedErrors reading={reading.data} />
             <Section ref={rawRef}>

@@ -147,6 +147,54 @@ export function SelfTests({ tests, fault }: { tests: SelfTest[]; fault?: Fault }
   );
 }
 
+/** The drive's device statistics, the standard's own counters. A name leads to its bytes. */
+export function DeviceStatistics({ reading, follow }: { reading: Reading; follow: (place: Place) => void }) {
+  const fault = reading.faults.find((f) => f.page === "ata/log-04");
+  return (
+    <Section>
+      <header>
+        <h2>Device statistics</h2>
+        <p>{reading.statistics.length > 0 && `${reading.statistics.length} supported`}</p>
+      </header>
+      {reading.statistics.length === 0 ? (
+        <p>
+          <NotAvailable reason={fault ? `${fault.back}. ${fault.advice}` : "the reading holds none"} />
+        </p>
+      ) : (
+        <Scroll>
+          <Table>
+            <thead>
+              <tr>
+                <th>statistic</th>
+                <th className="num">now</th>
+              </tr>
+            </thead>
+            <tbody>
+              {reading.statistics.map((s) => (
+                <tr key={s.offset}>
+                  <td>
+                    <Plain type="button" onClick={() => follow({ page: "ata/log-04", offset: s.offset, length: 8 })}>
+                      {s.name}
+                    </Plain>
+                  </td>
+                  <td className="num">
+                    {s.value === undefined ? (
+                      <NotAvailable reason="the drive has no value now" />
+                    ) : (
+                      <b>{`${number(s.value)} ${s.unit}`.trim()}</b>
+                    )}
+                    {s.normalized && " normalised"}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </Scroll>
+      )}
+    </Section>
+  );
+}
+
 /** The errors a drive remembers. */
 export function LoggedErrors({ reading }: { reading: Reading }) {
   if (reading.error_total === undefined || reading.error_total === 0) return null;

@@ -1,7 +1,7 @@
 import { cleanup, fireEvent, render, screen, within } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import type { Attribute, Comparison, Entry, Reading, Verdict } from "../data/types";
-import { CounterTable, RawPages, SelfTests } from "./Counters";
+import { CounterTable, DeviceStatistics, RawPages, SelfTests } from "./Counters";
 import { SinceLastVisit, Timeline } from "./Timeline";
 import { VerdictPanel } from "./VerdictPanel";
 
@@ -117,6 +117,7 @@ const reading = (over: Partial<Reading>): Reading => ({
   dialect: 1,
   alarm: "not raised",
   attributes: [attribute],
+  statistics: [],
   self_tests: [],
   errors: [],
   faults: [],
@@ -215,5 +216,20 @@ describe("the timeline", () => {
     expect(Array.from(container.querySelectorAll("li > span:first-child"), (e) => e.textContent)).toEqual(["12 Nov", ""]);
     expect(screen.getByText("healthy")).toBeTruthy();
     expect(screen.getByText("20 512 h")).toBeTruthy();
+  });
+});
+
+describe("device statistics", () => {
+  it("lead to their bytes and never take no value for zero", () => {
+    const follow = vi.fn();
+    const statistics = [
+      { name: "Power-on Hours", unit: "h", value: 20512, normalized: false, offset: 528 },
+      { name: "Pending Error Count", unit: "", normalized: false, offset: 576 },
+    ];
+    render(<DeviceStatistics reading={reading({ statistics })} follow={follow} />);
+    fireEvent.click(screen.getByText("Power-on Hours"));
+    expect(follow).toHaveBeenCalledWith({ page: "ata/log-04", offset: 528, length: 8 });
+    expect(screen.getByText("20 512 h")).toBeTruthy();
+    expect(screen.getByText("not available: the drive has no value now")).toBeTruthy();
   });
 });

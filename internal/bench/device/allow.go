@@ -9,6 +9,9 @@ import (
 	"hylostat.example/internal/core/scsi"
 )
 
+// allowedLogs lists the SMART logs that may be read, with the most pages of each.
+var allowedLogs = map[uint8]uint16{ata.LogDirectory: 1, ata.LogSummaryError: 1, ata.LogDeviceStatistics: 8, ata.LogSelfTest: 1}
+
 // allowedATA lists the ATA commands that may reach a drive, with the features and low LBA bytes they may carry. None of
 // them changes data, a setting, or the drive's own counters beyond those that count commands.
 var allowedATA = map[ata.Opcode]func(ata.Command) bool{
@@ -21,7 +24,8 @@ var allowedATA = map[ata.Opcode]func(ata.Command) bool{
 		case ata.SMARTReadData, ata.SMARTReadThresholds:
 			return c.Transfer == ata.PIOIn && c.Count == 1
 		case ata.SMARTReadLog:
-			return c.Transfer == ata.PIOIn && slices.Contains([]uint8{ata.LogSummaryError, ata.LogSelfTest}, uint8(c.LBA))
+			limit, listed := allowedLogs[uint8(c.LBA)]
+			return c.Transfer == ata.PIOIn && listed && c.Count >= 1 && c.Count <= limit
 		case ata.SMARTReturnStatus:
 			return c.Transfer == ata.NonData
 		case ata.SMARTExecuteOffline: // in the background only: a captive test would hold the drive

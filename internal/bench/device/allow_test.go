@@ -12,8 +12,8 @@ import (
 
 func TestOnlyListedCommandsReachADrive(t *testing.T) {
 	for _, c := range []ata.Command{
-		ata.ReadIdentify(), ata.ReadAttributes(), ata.ReadThresholds(), ata.ReturnStatus(), ata.ReadLog(ata.LogSelfTest),
-		ata.ReadLog(ata.LogSummaryError), ata.ExecuteSelfTest(ata.TestShort), ata.ExecuteSelfTest(ata.TestAbort),
+		ata.ReadIdentify(), ata.ReadAttributes(), ata.ReadThresholds(), ata.ReturnStatus(), ata.ReadLog(ata.LogSelfTest, 1),
+		ata.ReadLog(ata.LogSummaryError, 1), ata.ReadLog(ata.LogDeviceStatistics, 8), ata.ExecuteSelfTest(ata.TestShort), ata.ExecuteSelfTest(ata.TestAbort),
 	} {
 		for _, form := range []sat.Form{sat.Form16, sat.Form12} {
 			assert.NoError(t, Allow(form.CDB(c)), "%s by %s", c.Name(), form)
@@ -35,7 +35,8 @@ func TestOnlyListedCommandsReachADrive(t *testing.T) {
 		"SMART WRITE LOG":              sat.Form16.CDB(ata.Command{Op: ata.SMART, Feature: 0xD6, LBA: key | 0xE0, Count: 1}),
 		"a captive self-test":          sat.Form16.CDB(ata.ExecuteSelfTest(0x81)),
 		"SMART without its key":        sat.Form16.CDB(ata.Command{Op: ata.SMART, Feature: ata.SMARTReadData, Transfer: ata.PIOIn, Count: 1}),
-		"a log nobody reads":           sat.Form16.CDB(ata.ReadLog(0xA0)),
+		"more of a log than it has":    sat.Form16.CDB(ata.ReadLog(ata.LogDeviceStatistics, 9)),
+		"a log nobody reads":           sat.Form16.CDB(ata.ReadLog(0xA0, 1)),
 		"IDENTIFY of many blocks":      sat.Form16.CDB(ata.Command{Op: ata.IdentifyDevice, Transfer: ata.PIOIn, Count: 9}),
 		"pass-through that writes":     {0x85, 0x0A, 0x06, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0x30, 0},
 		"pass-through of a wrong size": {0x85, 0x08, 0x0E},

@@ -150,8 +150,10 @@ func (s *Session) Pages(ctx context.Context) []reading.Page {
 		{reading.PageAttributes, ata.ReadAttributes()},
 		{reading.PageThresholds, ata.ReadThresholds()},
 		{reading.PageAlarm, ata.ReturnStatus()},
-		{reading.PageErrorLog, ata.ReadLog(ata.LogSummaryError)},
-		{reading.PageTestLog, ata.ReadLog(ata.LogSelfTest)},
+		{reading.PageErrorLog, ata.ReadLog(ata.LogSummaryError, 1)},
+		{reading.PageTestLog, ata.ReadLog(ata.LogSelfTest, 1)},
+		{reading.PageDirectory, ata.ReadLog(ata.LogDirectory, 1)},
+		{reading.PageStatistics, ata.ReadLog(ata.LogDeviceStatistics, 8)},
 	}
 	if identity.Fault != nil {
 		return pages
@@ -161,6 +163,9 @@ func (s *Session) Pages(ctx context.Context) []reading.Page {
 		if f := pointless(id, q, pages); f != nil {
 			pages = append(pages, reading.Page{Name: q.page, Fault: f})
 			continue
+		}
+		if q.page == reading.PageStatistics { // as many pages as the directory says
+			q.command = ata.ReadLog(ata.LogDeviceStatistics, min(8, directory(pages)[ata.LogDeviceStatistics]))
 		}
 		pages = append(pages, s.ask(ctx, q))
 	}
@@ -180,10 +185,23 @@ func pointless(id ata.Identify, q question, before []reading.Page) *drive.Fault 
 		return &drive.Fault{Class: drive.FaultSwitchedOff, What: name, Back: "SMART is switched off in the drive"}
 	case q.page == reading.PageErrorLog && !id.ErrorLogSupported && !counters(before).CanLogErrors:
 		return &drive.Fault{Class: drive.FaultRefused, What: name, Back: "the drive keeps no error log"}
+	case q.page == reading.PageStatistics && directory(before)[ata.LogDeviceStatistics] == 0:
+		return &drive.Fault{Class: drive.FaultRefused, What: "device statistics", Back: "the drive's log directory lists none"}
 	case q.page == reading.PageTestLog && !id.SelfTestSupported && !counters(before).CanTest:
 		return &drive.Fault{Class: drive.FaultRefused, What: name, Back: "the drive has no self-tests"}
 	}
 	return nil
+}
+
+// directory is the log directory among the answers so far; empty when the drive gave none.
+func directory(before []reading.Page) ata.LogDirectoryPages {
+	for _, p := range before {
+		if p.Name == reading.PageDirectory && p.Fault == nil {
+			d, _ := ata.DecodeLogDirectory(p.Bytes) // cut short: nothing is listed
+			return d
+		}
+	}
+	return ata.LogDirectoryPages{}
 }
 
 // counters is the SMART data among the answers so far. Some drives announce self-tests and error log only there, and not

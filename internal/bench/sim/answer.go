@@ -137,6 +137,16 @@ func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers)
 		return ata.EncodeThresholds(s.thresholds()), done
 	case ata.SMARTReadLog:
 		switch uint8(c.LBA) {
+		case ata.LogDirectory:
+			d := ata.LogDirectoryPages{ata.LogSummaryError: 1, ata.LogSelfTest: 1}
+			if s.Statistics {
+				d[ata.LogDeviceStatistics] = 8
+			}
+			return d.Encode(), done
+		case ata.LogDeviceStatistics:
+			if s.Statistics {
+				return ata.EncodeStatistics(s.statistics(now, h)), done
+			}
 		case ata.LogSummaryError:
 			return ata.ErrorLog{Total: uint16(len(s.Errors)), Errors: s.Errors}.Encode(), done
 		case ata.LogSelfTest:

@@ -29,6 +29,10 @@ type Spec struct {
 	Minutes  int    // a short self-test takes this long
 	Errors   []ata.LoggedError
 
+	Statistics bool    // keeps device statistics
+	Used       Course  // endurance used, per cent; flash
+	Rate       float64 // sectors written per hour
+
 	Awkward Awkward
 }
 
@@ -152,6 +156,40 @@ func (s *Spec) thresholds() []ata.Threshold {
 	var all []ata.Threshold
 	for _, c := range s.Counters {
 		all = append(all, ata.Threshold{ID: c.ID, Level: c.Threshold})
+	}
+	return all
+}
+
+// counted maps statistics to the attribute that counts the same thing.
+var counted = map[ata.StatisticKey]uint8{ata.StatReallocatedSectors: 5, ata.StatReportedUncorrected: 187, ata.StatCRCErrors: 199, ata.StatHeadLoads: 193, ata.StatPowerOnResets: 12}
+
+// statistics are the drive's device statistics at a moment. They count what the attributes count.
+func (s *Spec) statistics(now time.Time, h float64) []ata.Statistic {
+	var all []ata.Statistic
+	add := func(key ata.StatisticKey, value float64) {
+		all = append(all, ata.Statistic{StatisticKey: key, Value: int64(value), Valid: true})
+	}
+	flash := s.Identity.RotationRate == 1
+	for _, c := range s.Counters {
+		for key, id := range counted {
+			if id == c.ID && (key.Page != 3 || !flash) {
+				add(key, c.Course.At(h, s.seedOf(string(rune(id)))))
+			}
+		}
+	}
+	temperature, low, high := s.Heat.at(now, s.Seed)
+	add(ata.StatPowerOnHours, h)
+	add(ata.StatSectorsWritten, s.Rate*h)
+	add(ata.StatSectorsRead, 2.4*s.Rate*h)
+	add(ata.StatTemperature, float64(temperature))
+	add(ata.StatHighestTemperature, float64(high))
+	add(ata.StatLowestTemperature, float64(low))
+	add(ata.StatTimeOverTemperature, 0)
+	add(ata.StatMaxOperating, 60)
+	if flash {
+		add(ata.StatPercentageUsed, s.Used.At(h, s.seedOf("used")))
+	} else {
+		add(ata.StatStartFailures, 0)
 	}
 	return all
 }

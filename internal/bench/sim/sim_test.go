@@ -34,7 +34,7 @@ func spec() Spec {
 			Serial: "KVA077M4R9", Firmware: "S1.04", Model: "Korvan K4-2000", Sectors: 3_906_250_168, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true,
 			SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
 		},
-		Seed: 4, Born: born, Hours: 9000, Share: 0.5, Minutes: 2, Heat: Heat{Base: 38, Wave: 2, Noise: 1},
+		Seed: 4, Born: born, Hours: 9000, Share: 0.5, Minutes: 2, Statistics: true, Heat: Heat{Base: 38, Wave: 2, Noise: 1},
 		Counters: []Counter{{ID: 5, Flags: 0x33, Threshold: 36, Value: 100}, {ID: 9, Value: 90, Kind: Hours}, {ID: 194, Kind: Temperature}, {ID: 197, Value: 100, Course: Course{Start: 9000, Every: 10, Step: 3}}},
 	}
 }
@@ -118,6 +118,9 @@ func TestTwelveBytesAndFixedSenseAreEnough(t *testing.T) {
 	assert.Empty(t, r.Faults)
 	assert.Equal(t, ata.AlarmNotRaised, r.Alarm)
 	assert.True(t, r.HasCounters)
+	hours, ok := r.Statistic(ata.StatPowerOnHours)
+	assert.True(t, ok, "statistics come through the 12-byte form, too")
+	assert.EqualValues(t, 9100, hours.Value)
 }
 
 func TestASelfTestTakesItsTimeAndIsLogged(t *testing.T) {

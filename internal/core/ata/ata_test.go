@@ -211,3 +211,57 @@ func FuzzSelfTestLog(f *testing.F) {
 func FuzzErrorLog(f *testing.F) {
 	fuzz(f, ErrorLog{Total: 1, Errors: []LoggedError{{Error: ErrorUNC}}}.Encode(), func(b []byte) { l, _ := DecodeErrorLog(b); l.Encode() })
 }
+
+func TestDeviceStatisticsCarryValidityAndSign(t *testing.T) {
+	b := make([]byte, 8*PageSize)
+	put := func(at int, digits string) {
+		raw, err := hex.DecodeString(digits)
+		require.NoError(t, err)
+		copy(b[at:], raw)
+	}
+	put(PageSize, "0100010000000000")    // page 1, revision 1
+	put(PageSize+16, "20500000000000c0") // power-on hours: supported, valid, 20 512
+	put(PageSize+64, "0500000000000080") // pending errors: supported, no value now
+	put(PageSize+24, "efcdab8967450fc0") // six bytes of value, the seventh is not part of it
+	put(5*PageSize, "0100050000000000")
+	put(5*PageSize+8, "fb000000000000c0")  // -5 °C
+	put(5*PageSize+88, "3c000000000000e0") // normalised
+	put(3*PageSize, "0100040000000000")    // page 3 calls itself 4
+	put(3*PageSize+32, "ff000000000000c0")
+	all, err := DecodeStatistics(b)
+	require.ErrorContains(t, err, "page 3 calls itself 4")
+	by := map[StatisticKey]Statistic{}
+	for _, s := range all {
+		by[s.StatisticKey] = s
+	}
+	assert.Equal(t, Statistic{StatisticKey: StatPowerOnHours, Name: "Power-on Hours", Unit: "h", Value: 20512, Valid: true}, by[StatPowerOnHours])
+	assert.Equal(t, Statistic{StatisticKey: StatPendingErrors, Name: "Pending Error Count"}, by[StatPendingErrors], "a value that is not valid is no value")
+	assert.EqualValues(t, 0x456789ABCDEF, by[StatSectorsWritten].Value)
+	assert.EqualValues(t, -5, by[StatTemperature].Value)
+	assert.True(t, by[StatMaxOperating].Normalized)
+	assert.NotContains(t, by, StatReallocatedSectors)
+	again, err := DecodeStatistics(EncodeStatistics(all))
+	require.NoError(t, err)
+	assert.ElementsMatch(t, all, again)
+	_, err = DecodeStatistics(b[:100])
+	assert.ErrorContains(t, err, "ends after 100 of 512 bytes")
+}
+
+func TestTheLogDirectoryTellsHowLongEachLogIs(t *testing.T) {
+	d, err := DecodeLogDirectory(page(false, map[int]string{0: "0100", 2: "0100", 8: "0800", 12: "0100", 508: "ff00"}))
+	require.NoError(t, err)
+	assert.EqualValues(t, 8, d[LogDeviceStatistics])
+	assert.EqualValues(t, 1, d[LogSelfTest])
+	assert.Zero(t, d[0x0C])
+	back, err := DecodeLogDirectory(d.Encode())
+	require.NoError(t, err)
+	assert.Equal(t, d, back)
+}
+
+func FuzzStatistics(f *testing.F) {
+	fuzz(f, EncodeStatistics([]Statistic{{StatisticKey: StatTemperature, Value: -5, Valid: true}}), func(b []byte) { all, _ := DecodeStatistics(b); EncodeStatistics(all) })
+}
+
+func FuzzLogDirectory(f *testing.F) {
+	fuzz(f, LogDirectoryPages{4: 8}.Encode(), func(b []byte) { d, _ := DecodeLogDirectory(b); d.Encode() })
+}

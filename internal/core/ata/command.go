@@ -38,8 +38,10 @@ const (
 
 // Log addresses (ACS-4 table A.2).
 const (
-	LogSummaryError uint8 = 0x01
-	LogSelfTest     uint8 = 0x06
+	LogDirectory        uint8 = 0x00
+	LogSummaryError     uint8 = 0x01
+	LogDeviceStatistics uint8 = 0x04
+	LogSelfTest         uint8 = 0x06
 )
 
 // Self-test subcommands of SMART EXECUTE OFF-LINE IMMEDIATE, in LBA 7:0 (ACS-4 table 124). Captive modes are not here:
@@ -108,9 +110,9 @@ func ReadThresholds() Command {
 	return Command{Op: SMART, Feature: SMARTReadThresholds, Count: 1, LBA: smartLBA, Transfer: PIOIn, Blocks: 1}
 }
 
-// ReadLog asks for the first page of a SMART log (ACS-4 7.43.6).
-func ReadLog(address uint8) Command {
-	return Command{Op: SMART, Feature: SMARTReadLog, Count: 1, LBA: smartLBA | uint64(address), Transfer: PIOIn, Blocks: 1}
+// ReadLog asks for the first pages of a SMART log (ACS-4 7.43.6).
+func ReadLog(address uint8, pages uint16) Command {
+	return Command{Op: SMART, Feature: SMARTReadLog, Count: pages, LBA: smartLBA | uint64(address), Transfer: PIOIn, Blocks: pages}
 }
 
 // ReturnStatus asks the drive for its own alarm; the answer is in the returned LBA (ACS-4 7.43.8).

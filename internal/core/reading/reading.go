@@ -15,7 +15,7 @@ import (
 )
 
 // DecoderVersion is kept with everything decoded; it rises whenever the same pages would decode differently.
-const DecoderVersion = 1
+const DecoderVersion = 2
 
 // PageName is the address of a page: what was asked of which command set.
 type PageName string
@@ -27,13 +27,15 @@ const (
 	PageAttributes PageName = "ata/attributes"
 	PageThresholds PageName = "ata/thresholds"
 	PageAlarm      PageName = "ata/alarm" // sense data: the answer is in the registers
+	PageDirectory  PageName = "ata/log-00"
 	PageErrorLog   PageName = "ata/log-01"
+	PageStatistics PageName = "ata/log-04"
 	PageTestLog    PageName = "ata/log-06"
 )
 
 var pageTitles = map[PageName]string{
 	PageInquiry: "Inquiry", PageIdentify: "Identify", PageAttributes: "SMART data", PageThresholds: "Thresholds",
-	PageAlarm: "The drive's own alarm", PageErrorLog: "Error log", PageTestLog: "Self-test log",
+	PageAlarm: "The drive's own alarm", PageDirectory: "Log directory", PageErrorLog: "Error log", PageStatistics: "Device statistics", PageTestLog: "Self-test log",
 }
 
 // Title is the page's name for people.
@@ -107,6 +109,7 @@ type Reading struct {
 	Errors       []ata.LoggedError
 	ErrorTotal   uint16
 	HasErrors    bool
+	Statistics   []ata.Statistic
 	Faults       []drive.Fault
 }
 
@@ -118,6 +121,16 @@ func (r *Reading) Attribute(id uint8) (Attribute, bool) {
 		}
 	}
 	return Attribute{}, false
+}
+
+// Statistic finds a device statistic that has a value.
+func (r *Reading) Statistic(key ata.StatisticKey) (ata.Statistic, bool) {
+	for _, s := range r.Statistics {
+		if s.StatisticKey == key && s.Valid && !s.Normalized {
+			return s, true
+		}
+	}
+	return ata.Statistic{}, false
 }
 
 // FaultOf gives the fault that stands for a page, if one does.
@@ -157,6 +170,10 @@ func Decode(pages []Page) Reading {
 			}
 		case PageAlarm:
 			err = r.alarm(p.Bytes)
+		case PageDirectory:
+			_, err = ata.DecodeLogDirectory(p.Bytes)
+		case PageStatistics:
+			r.Statistics, err = ata.DecodeStatistics(p.Bytes)
 		case PageErrorLog:
 			var l ata.ErrorLog
 			l, err = ata.DecodeErrorLog(p.Bytes)

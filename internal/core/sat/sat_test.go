@@ -20,7 +20,7 @@ func TestCommandsAreWrappedAsTheStandardDraws(t *testing.T) {
 		"identify, 16 bytes": {ata.ReadIdentify(), Form16, []byte{0x85, 0x08, 0x0E, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0xEC, 0}},
 		"identify, 12 bytes": {ata.ReadIdentify(), Form12, []byte{0xA1, 0x08, 0x0E, 0, 1, 0, 0, 0, 0, 0xEC, 0, 0}},
 		"return status":      {ata.ReturnStatus(), Form16, []byte{0x85, 0x06, 0x20, 0, 0xDA, 0, 0, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}},
-		"self-test log":      {ata.ReadLog(6), Form16, []byte{0x85, 0x08, 0x0E, 0, 0xD5, 0, 1, 0, 6, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}},
+		"self-test log":      {ata.ReadLog(6, 1), Form16, []byte{0x85, 0x08, 0x0E, 0, 0xD5, 0, 1, 0, 6, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}},
 		"start a short test": {ata.ExecuteSelfTest(ata.TestShort), Form12, []byte{0xA1, 0x06, 0, 0xD4, 0, 1, 0x4F, 0xC2, 0, 0xB0, 0, 0}},
 	} {
 		cdb := row.form.CDB(row.command)

@@ -42,6 +42,11 @@ const (
 	TestsFailed           Name = "tests_failed"
 	TestsPassedSince      Name = "tests_passed_since"
 	TestsFailedMechanics  Name = "tests_failed_mechanics"
+	PercentageUsed        Name = "percentage_used"
+	StartFailures         Name = "start_failures"
+	SectorsWritten        Name = "sectors_written"
+	SectorsRead           Name = "sectors_read"
+	TimeTooHot            Name = "time_too_hot"
 	ShortTestAge          Name = "short_test_age"
 	ExtendedTestAge       Name = "extended_test_age"
 )
@@ -65,6 +70,7 @@ type Value struct {
 	Offset     int                // of the bytes in the page
 	Length     int                // of the bytes; 0 when the value is not in one place
 	Confidence dialect.Confidence //
+	Disagrees  string             // another source has another number; empty when none has
 }
 
 // Definition is one entry of the registry.
@@ -82,10 +88,10 @@ type Definition struct {
 
 // Registry lists every signal, in the order in which tables show them.
 var Registry = []Definition{
-	{1, Reallocated, "reallocated", "sectors", Grows, "usual 0", true, false, attribute(5)},
+	{1, Reallocated, "reallocated", "sectors", Grows, "usual 0", true, false, prefer(statistic(ata.StatReallocatedSectors), attribute(5))},
 	{2, Pending, "waiting", "sectors", Varies, "usual 0", true, false, attribute(197)},
 	{3, UncorrectableOffline, "unreadable, found offline", "sectors", Varies, "usual 0", true, false, attribute(198)},
-	{4, ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, false, attribute(187)},
+	{4, ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, false, prefer(statistic(ata.StatReportedUncorrected), attribute(187))},
 	{5, ReallocationEvents, "reallocation events", "", Grows, "usual 0", true, false, attribute(196)},
 	{6, SpinUpRetries, "spin-up retries", "", Grows, "usual 0", true, false, spinning(attribute(10))},
 	{7, EndToEndErrors, "end-to-end errors", "", Grows, "usual 0", true, false, attribute(184)},
@@ -94,17 +100,22 @@ var Registry = []Definition{
 	{10, Alarm, "the drive's own alarm", "", Varies, "usual 0", true, false, alarm},
 	{11, AttributesFailing, "attributes at their threshold", "", Varies, "usual 0", true, false, attributesFailing},
 	{12, AttributesFell, "attributes once at their threshold", "", Grows, "usual 0", true, false, attributesFell},
-	{13, CRCErrors, "link errors", "", Grows, "usual steady", true, false, attribute(199)},
+	{13, CRCErrors, "link errors", "", Grows, "usual steady", true, false, prefer(statistic(ata.StatCRCErrors), attribute(199))},
 	{14, CommandTimeouts, "commands timed out", "", Grows, "usual steady", true, false, attribute(188)},
 	{15, ProgramFailures, "program failures", "", Grows, "usual 0", true, false, flash(attribute(171))},
 	{16, EraseFailures, "erase failures", "", Grows, "usual 0", true, false, flash(attribute(172))},
 	{17, UnsafeShutdowns, "power lost without warning", "", Grows, "", false, false, flash(attribute(174))},
-	{18, Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, false, attribute(194, 190)},
-	{19, TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, false, hottest},
-	{20, LoadCycles, "head loadings", "", Grows, "some 300 000", false, false, spinning(attribute(193))},
+	{18, Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, false, prefer(statistic(ata.StatTemperature), attribute(194, 190))},
+	{19, TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, false, prefer(statistic(ata.StatHighestTemperature), hottest)},
+	{20, LoadCycles, "head loadings", "", Grows, "some 300 000", false, false, spinning(prefer(statistic(ata.StatHeadLoads), attribute(193)))},
 	{21, PowerOnHours, "hours powered on", "h", Grows, "", false, false, attribute(9)},
 	{22, PowerCycles, "power cycles", "", Grows, "", false, false, attribute(12)},
 	{23, LoggedErrors, "errors in the drive's log", "", Grows, "", false, false, loggedErrors},
+	{27, PercentageUsed, "endurance used", "%", Grows, "rated for 100 %", true, false, flash(statistic(ata.StatPercentageUsed))},
+	{28, StartFailures, "start failures", "", Grows, "usual 0", true, false, spinning(statistic(ata.StatStartFailures))},
+	{29, SectorsWritten, "sectors written", "sectors", Grows, "", false, false, statistic(ata.StatSectorsWritten)},
+	{30, SectorsRead, "sectors read", "sectors", Grows, "", false, false, statistic(ata.StatSectorsRead)},
+	{31, TimeTooHot, "time above the drive's own limit", "min", Grows, "usual 0", true, false, statistic(ata.StatTimeOverTemperature)},
 	{24, TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, true, testsPassedSince},
 	{25, ShortTestAge, "since a short self-test passed", "h", Varies, "", false, true, testAge(ata.TestShort, ata.TestExtended)},
 	{26, ExtendedTestAge, "since an extended self-test passed", "h", Varies, "", false, true, testAge(ata.TestExtended)},
@@ -141,6 +152,39 @@ func Of(r *reading.Reading) Set {
 
 // Missing is a value that is not available.
 func Missing(reason string) Value { return Value{Reason: reason} }
+
+// statistic takes a device statistic, the standard's own word for a quantity.
+func statistic(key ata.StatisticKey) func(*reading.Reading) Value {
+	return func(r *reading.Reading) Value {
+		s, ok := r.Statistic(key)
+		if !ok {
+			return Missing("the drive's statistics do not hold it")
+		}
+		return Value{
+			Number: float64(s.Value), Available: true, Source: fmt.Sprintf("device statistics, page %d, %s", key.Page, s.Name),
+			Page: reading.PageStatistics, Offset: int(key.Page)*ata.PageSize + int(key.Offset), Length: 8, Confidence: dialect.Standard,
+		}
+	}
+}
+
+// prefer takes the first source that has the value, and says when a later one has another.
+func prefer(sources ...func(*reading.Reading) Value) func(*reading.Reading) Value {
+	return func(r *reading.Reading) Value {
+		var best Value
+		for _, source := range sources {
+			v := source(r)
+			switch {
+			case !v.Available && !best.Available:
+				best = v // the last source's reason is the one people know
+			case v.Available && !best.Available:
+				best = v
+			case v.Available && v.Number != best.Number && best.Disagrees == "":
+				best.Disagrees = fmt.Sprintf("%s says %g", v.Source, v.Number)
+			}
+		}
+		return best
+	}
+}
 
 // noCounters says why no counter could be read.
 func noCounters(r *reading.Reading) Value {

@@ -62,3 +62,18 @@ func FuzzUnpack(f *testing.F) {
 	f.Add(Pack(Set{Reallocated: {Number: 3, Available: true}}))
 	f.Fuzz(func(_ *testing.T, b []byte) { _, _ = Unpack(b) })
 }
+
+func TestTheStandardsWordIsPreferredAndADisagreementIsTold(t *testing.T) {
+	five := reading.Attribute{Attribute: ata.Attribute{ID: 5, Raw: [6]byte{3}}, Entry: dialect.Lookup(5)}
+	five.Quantity = dialect.Decode(five.Entry, five.Raw)
+	r := &reading.Reading{HasCounters: true, Attributes: []reading.Attribute{five}, Statistics: []ata.Statistic{{StatisticKey: ata.StatReallocatedSectors, Name: "Number of Reallocated Logical Sectors", Value: 24, Valid: true}}}
+	v := Of(r)[Reallocated]
+	assert.EqualValues(t, 24, v.Number)
+	assert.Equal(t, dialect.Standard, v.Confidence)
+	assert.Equal(t, 3*ata.PageSize+32, v.Offset)
+	assert.Equal(t, "SMART data, attribute 5 says 3", v.Disagrees)
+	r.Statistics[0].Valid = false
+	v = Of(r)[Reallocated]
+	assert.EqualValues(t, 3, v.Number, "a statistic without a value gives way")
+	assert.Empty(t, v.Disagrees)
+}

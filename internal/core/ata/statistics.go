@@ -1,0 +1,174 @@
+package ata
+
+import (
+	"errors"
+	"fmt"
+)
+
+// LogDirectoryPages is what log 00h tells: how many 512-byte pages each log has; 0 means that there is no such log.
+type LogDirectoryPages [256]uint16
+
+// DecodeLogDirectory reads SMART log 00h (ACS-4 A.2).
+func DecodeLogDirectory(b []byte) (d LogDirectoryPages, err error) {
+	if err := checkLength("log directory", b); err != nil {
+		return d, err
+	}
+	for address := 1; address < 256; address++ {
+		d[address] = le.Uint16(b[2*address:])
+	}
+	return d, nil
+}
+
+// Encode writes the directory with version 1.
+func (d LogDirectoryPages) Encode() []byte {
+	b := make([]byte, PageSize)
+	le.PutUint16(b, 1)
+	for address := 1; address < 256; address++ {
+		le.PutUint16(b[2*address:], d[address])
+	}
+	return b
+}
+
+// StatisticKey is the place of a device statistic: its page of log 04h and the offset of its qword in that page.
+type StatisticKey struct {
+	Page   uint8
+	Offset uint16
+}
+
+// Statistics that signals are made of.
+var (
+	StatPowerOnHours              = StatisticKey{1, 16}
+	StatPowerOnResets             = StatisticKey{1, 8}
+	StatSectorsWritten            = StatisticKey{1, 24}
+	StatSectorsRead               = StatisticKey{1, 40}
+	StatPendingErrors             = StatisticKey{1, 64}
+	StatFreeFalls                 = StatisticKey{2, 8}
+	StatHeadLoads                 = StatisticKey{3, 24}
+	StatReallocatedSectors        = StatisticKey{3, 32}
+	StatStartFailures             = StatisticKey{3, 48}
+	StatReportedUncorrected       = StatisticKey{4, 8}
+	StatTemperature               = StatisticKey{5, 8}
+	StatHighestTemperature        = StatisticKey{5, 32}
+	StatLowestTemperature         = StatisticKey{5, 40}
+	StatTimeOverTemperature       = StatisticKey{5, 80}
+	StatMaxOperating              = StatisticKey{5, 88}
+	StatCRCErrors                 = StatisticKey{6, 24}
+	StatPercentageUsed            = StatisticKey{7, 8}
+	statisticPages          uint8 = 8
+)
+
+// statisticKind is how a statistic's 56 value bits are read.
+type statisticKind struct {
+	name   string // the standard's
+	bytes  uint8
+	signed bool
+	unit   string
+}
+
+// statistics are the device statistics of ACS-5 9.5, tables 247 to 264.
+var statistics = map[StatisticKey]statisticKind{
+	StatPowerOnResets: {"Lifetime Power-On Resets", 4, false, ""}, StatPowerOnHours: {"Power-on Hours", 4, false, "h"},
+	StatSectorsWritten: {"Logical Sectors Written", 6, false, "sectors"}, {1, 32}: {"Number of Write Commands", 6, false, ""},
+	StatSectorsRead: {"Logical Sectors Read", 6, false, "sectors"}, {1, 48}: {"Number of Read Commands", 6, false, ""},
+	{1, 56}: {"Date and Time TimeStamp", 6, false, "ms"}, StatPendingErrors: {"Pending Error Count", 4, false, ""},
+	{1, 72}: {"Workload Utilization", 2, false, "%"}, StatFreeFalls: {"Number of Free-Fall Events Detected", 4, false, ""},
+	{2, 16}: {"Overlimit Shock Events", 4, false, ""}, {3, 8}: {"Spindle Motor Power-on Hours", 4, false, "h"},
+	{3, 16}: {"Head Flying Hours", 4, false, "h"}, StatHeadLoads: {"Head Load Events", 4, false, ""},
+	StatReallocatedSectors: {"Number of Reallocated Logical Sectors", 4, false, "sectors"}, {3, 40}: {"Read Recovery Attempts", 4, false, ""},
+	StatStartFailures: {"Number of Mechanical Start Failures", 4, false, ""}, {3, 56}: {"Number of Realloc Candidate Logical Sectors", 4, false, "sectors"},
+	{3, 64}: {"Number of High Priority Unload Events", 4, false, ""}, StatReportedUncorrected: {"Number of Reported Uncorrectable Errors", 4, false, ""},
+	{4, 16}: {"Number of Resets Between Command Acceptance and Command Completion", 4, false, ""}, {4, 24}: {"Physical Element Status Changed", 4, false, ""},
+	StatTemperature: {"Current Temperature", 1, true, "°C"}, {5, 16}: {"Average Short Term Temperature", 1, true, "°C"}, {5, 24}: {"Average Long Term Temperature", 1, true, "°C"},
+	StatHighestTemperature: {"Highest Temperature", 1, true, "°C"}, StatLowestTemperature: {"Lowest Temperature", 1, true, "°C"},
+	{5, 48}: {"Highest Average Short Term Temperature", 1, true, "°C"}, {5, 56}: {"Lowest Average Short Term Temperature", 1, true, "°C"},
+	{5, 64}: {"Highest Average Long Term Temperature", 1, true, "°C"}, {5, 72}: {"Lowest Average Long Term Temperature", 1, true, "°C"},
+	StatTimeOverTemperature: {"Time in Over-Temperature", 4, false, "min"}, StatMaxOperating: {"Specified Maximum Operating Temperature", 1, true, "°C"},
+	{5, 96}: {"Time in Under-Temperature", 4, false, "min"}, {5, 104}: {"Specified Minimum Operating Temperature", 1, true, "°C"},
+	{6, 8}: {"Number of Hardware Resets", 4, false, ""}, {6, 16}: {"Number of ASR Events", 4, false, ""}, StatCRCErrors: {"Number of Interface CRC Errors", 4, false, ""},
+	StatPercentageUsed: {"Percentage Used Endurance Indicator", 1, false, "%"},
+}
+
+// Statistic is one device statistic the drive supports.
+type Statistic struct {
+	StatisticKey
+	Name       string // the standard's; empty for one this version does not know
+	Unit       string
+	Value      int64 // meaningful only when Valid
+	Valid      bool  // false: supported, and the drive has no value now
+	Normalized bool  // 0 to 100, of something the maker knows
+}
+
+// Flags of a statistic's qword (ACS-5 table 245).
+const (
+	statSupported  uint64 = 1 << 63
+	statValid      uint64 = 1 << 62
+	statNormalized uint64 = 1 << 61
+)
+
+// DecodeStatistics reads log 04h as far as it was transferred, page 0 first (ACS-5 9.5). A page that does not name itself
+// rightly is a fault and is left out; a page of zeros is not supported.
+func DecodeStatistics(b []byte) (all []Statistic, err error) {
+	const name = "device statistics"
+	if len(b) < PageSize {
+		return nil, &FormatError{name, len(b), fmt.Sprintf("ends after %d of %d bytes", len(b), PageSize)}
+	}
+	for page := 1; (page+1)*PageSize <= len(b) && page < int(statisticPages); page++ {
+		p := b[page*PageSize : (page+1)*PageSize]
+		header := le.Uint64(p)
+		if header == 0 {
+			continue
+		}
+		if int(header>>16&0xFF) != page {
+			err = errors.Join(err, &FormatError{name, page*PageSize + 2, fmt.Sprintf("page %d calls itself %d", page, header>>16&0xFF)})
+			continue
+		}
+		for offset := 8; offset < PageSize; offset += 8 {
+			q := le.Uint64(p[offset:])
+			if q&statSupported == 0 {
+				continue
+			}
+			key := StatisticKey{uint8(page), uint16(offset)}
+			kind, known := statistics[key]
+			if !known {
+				kind = statisticKind{bytes: 7}
+			}
+			s := Statistic{StatisticKey: key, Name: kind.name, Unit: kind.unit, Valid: q&statValid != 0, Normalized: q&statNormalized != 0}
+			bits := 8 * uint(kind.bytes)
+			value := int64(q & (1<<bits - 1))
+			if kind.signed && value>>(bits-1) != 0 {
+				value -= 1 << bits
+			}
+			if s.Valid {
+				s.Value = value
+			}
+			all = append(all, s)
+		}
+	}
+	return all, err
+}
+
+// EncodeStatistics writes eight pages of log 04h that hold these statistics.
+func EncodeStatistics(all []Statistic) []byte {
+	b := make([]byte, int(statisticPages)*PageSize)
+	le.PutUint64(b, 1)
+	supported := []uint8{0}
+	for _, s := range all {
+		p := b[int(s.Page)*PageSize:]
+		if le.Uint64(p) == 0 {
+			le.PutUint64(p, uint64(s.Page)<<16|1)
+			supported = append(supported, s.Page)
+		}
+		kind := statistics[s.StatisticKey]
+		q := statSupported | uint64(s.Value)&(1<<(8*uint(kind.bytes))-1)
+		if s.Valid {
+			q |= statValid
+		}
+		if s.Normalized {
+			q |= statNormalized
+		}
+		le.PutUint64(p[s.Offset:], q)
+	}
+	b[8] = uint8(len(supported))
+	copy(b[9:], supported)
+	return b
+}
