@@ -422,9 +422,12 @@ func printComparison(w io.Writer, x contract.Comparison) {
 	_, _ = fmt.Fprintf(w, "then  reading %d, %s, %s\nnow   reading %d, %s, %s\n\n", x.Before.Seq, minute(x.Before.At), number(x.Before.Hours, "h"), x.Now.Seq, minute(x.Now.At), number(x.Now.Hours, "h"))
 	var rows []table.Row
 	var missing []string
-	value := func(p *float64) string {
-		if p == nil {
+	value := func(p *float64, unit string) string {
+		switch {
+		case p == nil:
 			return "not available"
+		case unit == "B":
+			return verdict.Quantity(*p, unit)
 		}
 		return verdict.Number(*p)
 	}
@@ -434,10 +437,10 @@ func printComparison(w io.Writer, x contract.Comparison) {
 			continue
 		}
 		name := d.Words
-		if d.Unit != "" {
+		if d.Unit != "" && d.Unit != "B" {
 			name += ", " + d.Unit
 		}
-		rows = append(rows, table.Row{name, value(d.Before), value(d.Now), optional(d.Change), d.Says})
+		rows = append(rows, table.Row{name, value(d.Before, d.Unit), value(d.Now, d.Unit), optional(d.Change), d.Says})
 	}
 	tabular(w, []any{"signal", "then", "now", "change", "what it says"}, rows, 2, 3, 4)
 	if len(missing) > 0 {

@@ -346,7 +346,7 @@ func Moved(before, after float64, unit string) string {
 	if after < before {
 		sign = "\u2212"
 	}
-	return strings.TrimSpace(sign + verdict.Number(max(after-before, before-after)) + " " + unit)
+	return sign + verdict.Quantity(max(after-before, before-after), unit)
 }
 
 // lastVisit is the last reading before the drive's present intake; without an intake, the last one more than a day before
@@ -361,7 +361,7 @@ func (s *Shop) lastVisit(ctx context.Context, d Drive, moments []Moment) (Moment
 		limit = i.At
 	}
 	before := moments[0]
-	for _, m := range moments {
+	for _, m := range moments[:len(moments)-1] { // the latest is what it is compared with
 		if m.At.Before(limit) {
 			before = m
 		}
@@ -434,7 +434,7 @@ func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison,
 			row.Now = &x
 		}
 		if row.Then != nil && row.Now != nil {
-			row.Change = Moved(*row.Then, *row.Now, "")
+			row.Change = Moved(*row.Then, *row.Now, onlyBytes(def.Unit))
 			row.Says = def.Says(*row.Then, *row.Now)
 			row.Matters = def.Matters && (*row.Then != *row.Now || *row.Now != 0 && def.Unit != "°C")
 		}
@@ -442,6 +442,14 @@ func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison,
 	}
 	slices.SortStableFunc(c.Rows, func(a, b Difference) int { return cmp.Compare(importance(b), importance(a)) })
 	return c, nil
+}
+
+// onlyBytes is the unit a change cannot be read without; others stand at the head of their row.
+func onlyBytes(unit string) string {
+	if unit == "B" {
+		return unit
+	}
+	return ""
 }
 
 func importance(d Difference) int {

@@ -1,7 +1,7 @@
 import styled from "styled-components";
 import type { Signal, Signals } from "../data/types";
 import { color } from "../theme/tokens";
-import { number } from "./format";
+import { number, quantity } from "./format";
 
 const Figure = styled.figure`
   width: 192px; height: 132px; border-top: 1px solid ${color.edge};
@@ -60,10 +60,10 @@ export function SignalFigure({ signal, all, ink, axis }: { signal: Signal; all: 
   const p = plot(signal, from, to, all.marks);
   const unit = signal.unit;
   const last = p.dots.at(-1);
-  const value = signal.value ?? 0;
+  const [value, scaled] = quantity(signal.value ?? 0, unit);
   const limit = signal.limit === undefined ? undefined : `limit ${number(signal.limit)}${unit === "°C" ? " °C" : ""}`;
   const margin = signal.margin?.words ?? (signal.usual || "no limit");
-  const caption = `${signal.words}: ${number(value)} ${unit}, ${margin}${signal.since ? `, ${signal.since} since the last visit` : ""}`;
+  const caption = `${signal.words}: ${value} ${scaled}, ${margin}${signal.since ? `, ${signal.since} since the last visit` : ""}`;
   return (
     <Figure>
       <figcaption>
@@ -80,8 +80,8 @@ export function SignalFigure({ signal, all, ink, axis }: { signal: Signal; all: 
         </div>
         <div>
           <b>
-            {number(value)}
-            {unit && <small> {unit}</small>}
+            {value}
+            {scaled && <small> {scaled}</small>}
           </b>
           <span className="soft">{signal.since ?? ""}</span>
         </div>

@@ -2,7 +2,7 @@ import styled from "styled-components";
 import type { Comparison, Entry } from "../data/types";
 import { color } from "../theme/tokens";
 import { NotAvailable, Scroll, Section, Table } from "./basics";
-import { dateOf, dayOf, number } from "./format";
+import { dateOf, dayOf, number, quantity } from "./format";
 import { VerdictWord } from "./marks";
 
 const List = styled.ul`
@@ -49,7 +49,9 @@ const Since = styled(Section)`
   & .says { color: ${color.ink2}; }
 `;
 
-const value = (x: number | undefined, unit: string) => (x === undefined ? undefined : `${number(x)}${unit === "°C" ? " °C" : ""}`);
+const shown = ["°C", "B", "%"];
+const value = (x: number | undefined, unit: string) =>
+  x === undefined ? undefined : shown.includes(unit) ? quantity(x, unit).join(" ") : number(x);
 
 /** The signals that moved or count, between the last visit and now. */
 export function SinceLastVisit({ comparison }: { comparison: Comparison }) {

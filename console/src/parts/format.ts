@@ -6,14 +6,21 @@ export const number = (x: number, digits = 0): string => {
   return (x < 0 ? "\u2212" : "") + grouped + (part && Number(part) ? `.${part}` : "");
 };
 
-/** A capacity in decimal units, as on the label. */
-export function size(bytes: number): string {
+/** A number of bytes in decimal units, as on the label. */
+export function size(bytes: number, digits?: number): string {
   let x = bytes;
   for (const unit of ["B", "kB", "MB", "GB", "TB"]) {
-    if (x < 999.5 || unit === "TB") return `${number(x, x < 10 ? 1 : 0)} ${unit}`;
+    if (x < 999.5 || unit === "TB") return `${number(x, digits ?? (x < 10 ? 1 : 0))} ${unit}`;
     x /= 1000;
   }
   return "";
+}
+
+/** A signal's number and its unit, apart: the unit is set smaller. */
+export function quantity(x: number, unit: string): [value: string, unit: string] {
+  if (unit !== "B") return [number(x), unit];
+  const [value = "", scaled = ""] = size(x, 1).split(" ");
+  return [value, scaled];
 }
 
 /** Power-on hours, with years and months where that says more. */

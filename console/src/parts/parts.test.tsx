@@ -3,7 +3,7 @@ import { describe, expect, it } from "vitest";
 import type { Bay, Signal } from "../data/types";
 import { BayCard } from "./BayCard";
 import { NotAvailable } from "./basics";
-import { hours, left, number, parts, size } from "./format";
+import { hours, left, number, parts, quantity, size } from "./format";
 import { plot, sift } from "./SignalFigure";
 
 describe("numbers", () => {
@@ -17,6 +17,10 @@ describe("numbers", () => {
     expect(size(2_000_000_086_016)).toBe("2 TB");
     expect(size(480_103_981_056)).toBe("480 GB");
     expect(size(67_108_864)).toBe("67 MB");
+  });
+  it("scales data and keeps other units", () => {
+    expect(quantity(18.42e12, "B")).toEqual(["18.4", "TB"]);
+    expect(quantity(20512, "h")).toEqual(["20\u00A0512", "h"]);
   });
   it("writes times to go and ages", () => {
     expect(left(45)).toBe("45 s");

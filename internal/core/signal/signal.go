@@ -44,8 +44,8 @@ const (
 	TestsFailedMechanics  Name = "tests_failed_mechanics"
 	PercentageUsed        Name = "percentage_used"
 	StartFailures         Name = "start_failures"
-	SectorsWritten        Name = "sectors_written"
-	SectorsRead           Name = "sectors_read"
+	BytesWritten          Name = "bytes_written"
+	BytesRead             Name = "bytes_read"
 	TimeTooHot            Name = "time_too_hot"
 	ShortTestAge          Name = "short_test_age"
 	ExtendedTestAge       Name = "extended_test_age"
@@ -78,7 +78,7 @@ type Definition struct {
 	Code      uint8 // in packed form, never reused for another signal
 	Name      Name
 	Words     string // for a table: "sectors reallocated"
-	Unit      string // "sectors", "°C", "h"; empty for a bare count
+	Unit      string // "sectors", "°C", "h", "B"; empty for a bare count
 	Direction Direction
 	Usual     string // the reference that stands beside the number
 	Matters   bool   // a change of it is an event in the drive's life
@@ -111,10 +111,10 @@ var Registry = []Definition{
 	{21, PowerOnHours, "hours powered on", "h", Grows, "", false, false, attribute(9)},
 	{22, PowerCycles, "power cycles", "", Grows, "", false, false, attribute(12)},
 	{23, LoggedErrors, "errors in the drive's log", "", Grows, "", false, false, loggedErrors},
-	{27, PercentageUsed, "endurance used", "%", Grows, "rated for 100 %", true, false, flash(statistic(ata.StatPercentageUsed))},
+	{27, PercentageUsed, "wear", "%", Grows, "rated for 100 %", true, false, flash(statistic(ata.StatPercentageUsed))},
 	{28, StartFailures, "start failures", "", Grows, "usual 0", true, false, spinning(statistic(ata.StatStartFailures))},
-	{29, SectorsWritten, "sectors written", "sectors", Grows, "", false, false, statistic(ata.StatSectorsWritten)},
-	{30, SectorsRead, "sectors read", "sectors", Grows, "", false, false, statistic(ata.StatSectorsRead)},
+	{29, BytesWritten, "data written", "B", Grows, "", false, false, inBytes(statistic(ata.StatSectorsWritten))},
+	{30, BytesRead, "data read", "B", Grows, "", false, false, inBytes(statistic(ata.StatSectorsRead))},
 	{31, TimeTooHot, "time above the drive's own limit", "min", Grows, "usual 0", true, false, statistic(ata.StatTimeOverTemperature)},
 	{24, TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, true, testsPassedSince},
 	{25, ShortTestAge, "since a short self-test passed", "h", Varies, "", false, true, testAge(ata.TestShort, ata.TestExtended)},
@@ -164,6 +164,18 @@ func statistic(key ata.StatisticKey) func(*reading.Reading) Value {
 			Number: float64(s.Value), Available: true, Source: fmt.Sprintf("device statistics, page %d, %s", key.Page, s.Name),
 			Page: reading.PageStatistics, Offset: int(key.Page)*ata.PageSize + int(key.Offset), Length: 8, Confidence: dialect.Standard,
 		}
+	}
+}
+
+// inBytes turns a number of logical sectors into bytes.
+func inBytes(from func(*reading.Reading) Value) func(*reading.Reading) Value {
+	return func(r *reading.Reading) Value {
+		v := from(r)
+		if v.Available && r.Identity.LogicalSector == 0 {
+			return Missing("the drive does not tell the size of its sectors")
+		}
+		v.Number *= float64(r.Identity.LogicalSector)
+		return v
 	}
 }
 

@@ -325,7 +325,7 @@ func fill(text string, e Evidence, l *policy.Limit) string {
 			if !ok || !value.Available {
 				return "not available"
 			}
-			return strings.TrimSpace(Number(value.Number) + " " + singular(d.Unit, value.Number))
+			return Quantity(value.Number, singular(d.Unit, value.Number))
 		}
 	})
 }
@@ -335,6 +335,20 @@ func singular(unit string, n float64) string {
 		return strings.TrimSuffix(unit, "s")
 	}
 	return unit
+}
+
+// Quantity writes a number with its unit; bytes in decimal units with one decimal, as on a label.
+func Quantity(x float64, unit string) string {
+	if unit != "B" {
+		return strings.TrimSpace(Number(x) + " " + unit)
+	}
+	for _, larger := range []string{"kB", "MB", "GB", "TB"} {
+		if x < 999.5 {
+			break
+		}
+		x, unit = x/1000, larger
+	}
+	return Number(x) + " " + unit
 }
 
 // Number writes a number with U+00A0 between thousands, and with one decimal when that is not 0.

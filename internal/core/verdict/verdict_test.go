@@ -129,3 +129,10 @@ func TestNumbersAreWrittenWithTheirThousandsApart(t *testing.T) {
 		assert.Equal(t, want, Number(x))
 	}
 }
+
+func TestQuantitiesHaveTheirUnits(t *testing.T) {
+	assert.Equal(t, "18.4 TB", Quantity(18.42e12, "B"))
+	assert.Equal(t, "512 B", Quantity(512, "B"))
+	assert.Equal(t, "20\u00a0512 h", Quantity(20512, "h"))
+	assert.Equal(t, "3", Quantity(3, ""))
+}
