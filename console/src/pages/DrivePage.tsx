@@ -192,6 +192,8 @@ function KnownDrive({ drive }: { drive: Drive }) {
               </Figures>
               <Zero>
                 {sorted.zero.length > 0 && `Zero in all readings: ${sorted.zero.map((s) => s.words).join(", ")}. `}
+                {sorted.disagreeing.length > 0 &&
+                  `Sources disagree: ${sorted.disagreeing.map((s) => `${s.words} ${number(s.value ?? 0)}, ${s.disagrees}`).join("; ")}. `}
                 {sorted.missing.length > 0 && `Not available: ${sorted.missing.map((s) => `${s.words} (${s.reason})`).join("; ")}.`}
               </Zero>
             </Section>

@@ -127,11 +127,11 @@ export function SignalFigure({ signal, all, ink, axis }: { signal: Signal; all: 
   );
 }
 
-/** Sorts signals into those drawn, those that were zero all along, and those not available with their reasons. */
-export function sift(signals: Signal[]): { drawn: Signal[]; zero: Signal[]; missing: Signal[] } {
+/** Sorts signals into those drawn, those that were zero all along, those not available, and those whose sources disagree. */
+export function sift(signals: Signal[]): { drawn: Signal[]; zero: Signal[]; missing: Signal[]; disagreeing: Signal[] } {
   const missing = signals.filter((s) => s.value === undefined);
   // The hours are the axis of all the others.
   const there = signals.filter((s) => s.value !== undefined && s.values.length > 0 && s.unit !== "h");
   const zero = there.filter((s) => s.values.every((v) => v === 0));
-  return { drawn: there.filter((s) => !zero.includes(s)).slice(0, 12), zero, missing };
+  return { drawn: there.filter((s) => !zero.includes(s)).slice(0, 12), zero, missing, disagreeing: there.filter((s) => s.disagrees) };
 }

@@ -49,11 +49,12 @@ const signal = (over: Partial<Signal>): Signal => ({
 
 describe("signals", () => {
   it("never draws what is not there as zero", () => {
-    const { drawn, zero, missing } = sift([
+    const { drawn, zero, missing, disagreeing } = sift([
       signal({ name: "a", reason: "the drive has none" }),
       signal({ name: "b", value: 0, values: [0, 0], hours: [1, 2] }),
-      signal({ name: "c", value: 3, values: [0, 3], hours: [1, 2] }),
+      signal({ name: "c", value: 3, values: [0, 3], hours: [1, 2], disagrees: "SMART data, attribute 5 says 24" }),
     ]);
+    expect(disagreeing.map((s) => s.name)).toEqual(["c"]);
     expect(missing.map((s) => s.name)).toEqual(["a"]);
     expect(zero.map((s) => s.name)).toEqual(["b"]);
     expect(drawn.map((s) => s.name)).toEqual(["c"]);
