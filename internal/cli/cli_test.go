@@ -72,3 +72,21 @@ func TestAVerdictIsPrintedWithItsReasons(t *testing.T) {
 		assert.Contains(t, out.String(), line)
 	}
 }
+
+func TestPagesAreShownByteForByte(t *testing.T) {
+	page := append([]byte{5, 0x33}, make([]byte, 62)...)
+	var out bytes.Buffer
+	printPages(&out, []contract.Page{
+		{Title: "SMART data", Name: "ata/attributes", How: "ATA PASS-THROUGH(16)", Bytes: &page},
+		{Title: "Thresholds", Name: "ata/thresholds", Fault: &contract.Fault{Back: "aborted"}},
+	})
+	assert.Equal(t, `
+SMART data (ata/attributes), by ATA PASS-THROUGH(16)
+   0  05 33 00 00 00 00 00 00 00 00 00 00 00 00 00 00
+  16  00 00 00 00 00 00 00 00 00 00 00 00 00 00 00 00
+      2 lines the same
+
+Thresholds (ata/thresholds)
+not available: aborted
+`, out.String())
+}

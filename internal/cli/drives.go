@@ -319,17 +319,23 @@ func readingCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "show", Usage: "a reading in words", ArgsUsage: "DRIVE [NUMBER]", Description: "Without a number, the latest.\n\nExample:\n   hylostat reading show 7M4Q2 3",
+				Name: "show", Usage: "a reading in words", ArgsUsage: "DRIVE [NUMBER]", Description: "Without a number, the latest.\n\nExamples:\n   hylostat reading show 7M4Q2 3\n   hylostat reading show 7M4Q2 --raw",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "raw", Usage: "with the bytes of every page as the drive sent them"}},
 				Action: action(1, 2, func(ctx context.Context, c call) error {
 					seq := c.arg(1)
 					if seq == "" {
 						seq = "latest"
 					}
-					r, err := c.Reading(ctx, c.arg(0), seq, false)
+					r, err := c.Reading(ctx, c.arg(0), seq, c.Bool("raw"))
 					if err != nil {
 						return err
 					}
-					return c.show(r, func(w io.Writer) { printReading(w, r) })
+					return c.show(r, func(w io.Writer) {
+						printReading(w, r)
+						if c.Bool("raw") {
+							printPages(w, r.Pages)
+						}
+					})
 				}),
 			},
 			{
@@ -415,6 +421,38 @@ func printReading(w io.Writer, r contract.Reading) {
 	}
 	for _, f := range r.Faults {
 		_, _ = fmt.Fprintf(w, "\nnot available: %s: %s. %s\n", f.What, f.Back, f.Advice)
+	}
+}
+
+// printPages prints pages as they came. Lines that repeat the one before are left out, and said to be.
+func printPages(w io.Writer, pages []contract.Page) {
+	for _, p := range pages {
+		how := ""
+		if p.How != "" {
+			how = ", by " + p.How
+		}
+		_, _ = fmt.Fprintf(w, "\n%s (%s)%s\n", p.Title, p.Name, how)
+		if p.Fault != nil {
+			_, _ = fmt.Fprintf(w, "not available: %s\n", p.Fault.Back)
+			continue
+		}
+		before, skipped := "", 0
+		bytes := optional(p.Bytes)
+		for at := 0; at < len(bytes); at += 16 {
+			line := fmt.Sprintf("% x", bytes[at:min(at+16, len(bytes))])
+			if line == before {
+				skipped++
+				continue
+			}
+			if skipped > 0 {
+				_, _ = fmt.Fprintf(w, "      %d lines the same\n", skipped)
+			}
+			_, _ = fmt.Fprintf(w, "%4d  %s\n", at, line)
+			before, skipped = line, 0
+		}
+		if skipped > 0 {
+			_, _ = fmt.Fprintf(w, "      %d lines the same\n", skipped)
+		}
 	}
 }
 
