@@ -117,7 +117,7 @@ func TestRealKernel(t *testing.T) {
 			return b.Attached != nil && strings.Contains(*b.Attached.Serial, "HYUS0001")
 		})
 	})
-	t.Run("a mounted disk is said to be in use", func(t *testing.T) {
+	t.Run("a disk used as swap space is said to be in use", func(t *testing.T) {
 		node := byTransport(bays(), "SCSI").Attached.Node
 		_, code := m.sh("mkswap /dev/" + node + " >/dev/null && swapon /dev/" + node)
 		require.Zero(t, code)
