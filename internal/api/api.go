@@ -29,6 +29,7 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/sqlite"
 )
@@ -36,7 +37,29 @@ import (
 // Base is where the API's paths begin.
 const Base = "/api/v1"
 
-const bodyLimit = 64 << 10
+// Limits of a request's body, in bytes: a record file may be long.
+const (
+	bodyLimit = 64 << 10
+	fileLimit = record.MostBytes
+)
+
+// recordType is the media type of record files.
+const recordType = "application/vnd.hylostat.record"
+
+func init() { // the validator leaves the file to the handler, which knows its schema
+	openapi3filter.RegisterBodyDecoder(recordType, openapi3filter.FileBodyDecoder)
+}
+
+// limit bounds bodies by what they are.
+func limit(next echo.HandlerFunc) echo.HandlerFunc {
+	small, large := middleware.BodyLimit(bodyLimit)(next), middleware.BodyLimit(fileLimit)(next)
+	return func(c *echo.Context) error {
+		if c.Request().Header.Get("Content-Type") == recordType {
+			return large(c)
+		}
+		return small(c)
+	}
+}
 
 // Options are what the service is made of.
 type Options struct {
@@ -60,7 +83,7 @@ func New(o Options) (http.Handler, error) {
 	e := echo.New()
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
-	e.Use(middleware.Recover(), hosts(o.Hosts), headers, middleware.BodyLimit(bodyLimit))
+	e.Use(middleware.Recover(), hosts(o.Hosts), headers, limit)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/events") }, MinLength: 1024}))
 	h := &handlers{shop: o.Shop, version: o.Version}
 	g := e.Group(Base, validate(router))

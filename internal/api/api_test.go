@@ -57,7 +57,7 @@ func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 	zero := signalOf(shop.Course{Definition: signal.Registry[0], Value: signal.Value{Available: true}})
 	require.NotNil(t, zero.Value)
 
-	r := readingOf(shop.Reading{Pages: []reading.Page{{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Back: "SMART is switched off"}}}}, true)
+	r := readingOf(shop.Drive{}, shop.Reading{Pages: []reading.Page{{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Back: "SMART is switched off"}}}}, true)
 	assert.Nil(t, r.ErrorTotal)
 	assert.Nil(t, r.Pages[0].Size)
 	assert.Equal(t, "SMART is switched off", r.Pages[0].Fault.Back)

@@ -1,12 +1,16 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"strconv"
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 )
 
@@ -177,7 +181,7 @@ func (h *handlers) TakeReading(ctx context.Context, r server.TakeReadingRequestO
 	if err != nil {
 		return nil, err
 	}
-	return server.TakeReading201JSONResponse(readingOf(taken, false)), nil
+	return server.TakeReading201JSONResponse(readingOf(d, taken, false)), nil
 }
 
 func (h *handlers) GetReading(ctx context.Context, r server.GetReadingRequestObject) (server.GetReadingResponseObject, error) {
@@ -190,7 +194,59 @@ func (h *handlers) GetReading(ctx context.Context, r server.GetReadingRequestObj
 	if err != nil {
 		return nil, err
 	}
-	return server.GetReading200JSONResponse(readingOf(one, value(r.Params.Raw))), nil
+	return server.GetReading200JSONResponse(readingOf(d, one, value(r.Params.Raw))), nil
+}
+
+func (h *handlers) ExplainDialect(ctx context.Context, r server.ExplainDialectRequestObject) (server.ExplainDialectResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	one, err := h.shop.Reading(ctx, d, 0)
+	if err != nil {
+		return nil, err
+	}
+	return server.ExplainDialect200JSONResponse(dialectOf(d, reading.DecodeAs(one.Pages, d.Hints))), nil
+}
+
+func (h *handlers) ExportRecord(ctx context.Context, r server.ExportRecordRequestObject) (server.ExportRecordResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	f, err := h.shop.Export(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	if err := record.Write(&b, f); err != nil {
+		return nil, err
+	}
+	return server.ExportRecord200ApplicationvndHylostatRecordResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+}
+
+func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordRequestObject) (server.ImportRecordResponseObject, error) {
+	f, err := record.Read(r.Body)
+	if wrong, ok := errors.AsType[*record.Error](err); ok {
+		return nil, &shop.Invalid{What: wrong.Error(), Do: "Nothing of it was taken in. Get a whole copy of the file."}
+	}
+	if err != nil {
+		return nil, err
+	}
+	all, err := h.shop.Import(ctx, f)
+	return server.ImportRecord200JSONResponse{Drives: each(all, func(i shop.Imported) contract.ImportedDrive {
+		return contract.ImportedDrive{Serial: i.Key.Serial, Model: i.Key.Model, Readings: i.Readings, Known: i.Known}
+	})}, err
+}
+
+func (h *handlers) Redecode(ctx context.Context, _ server.RedecodeRequestObject) (server.RedecodeResponseObject, error) {
+	done, err := h.shop.Redecode(ctx)
+	return server.Redecode200JSONResponse{
+		Readings: done.Readings, Changed: done.Changed, Decoder: reading.DecoderVersion,
+		Changes: each(done.Changes, func(c shop.Redecoded) contract.Redecoded {
+			return contract.Redecoded{Serial: c.Serial, Reading: c.Reading, Signal: string(c.Signal), Before: c.Before, Now: c.Now}
+		}),
+	}, err
 }
 
 func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObject) (server.StartCheckResponseObject, error) {

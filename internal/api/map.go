@@ -11,6 +11,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
@@ -85,9 +86,13 @@ func driveOf(d shop.Drive) contract.Drive {
 		Serial: id.Serial, Model: id.Model, Firmware: text(id.Firmware), Interface: kind, Medium: optional(contract.DriveMedium(id.Medium)),
 		Bytes: optional(int64(id.Bytes)), LogicalSector: optional(int(id.LogicalSector)), PhysicalSector: optional(int(id.PhysicalSector)),
 		RotationRate: optional(int(id.RotationRate)), FormFactor: text(id.FormFactor), LinkNow: text(id.LinkNow), LinkPossible: text(id.LinkPossible),
+		Namespaces: optional(id.Namespaces), Hidden: optional(int64(id.Hidden)), HiddenBy: text(id.HiddenBy), Protection: text(id.Protection),
 		Transport: text(id.Transport), Smart: featureOf(id.SMART), SelfTest: featureOf(id.SelfTest), Trim: &id.TRIM.Supported,
 		Security: contract.Security{Supported: id.Security.Supported, Enabled: id.Security.Enabled, Locked: id.Security.Locked, Frozen: id.Security.Frozen, CountExpired: id.Security.CountExpired}, Duty: contract.Duty(d.Duty), Grade: contract.Grade(n.Grade.String()), Signed: signOf(n.Signed, n.Grade),
 		Headline: text(n.First), Findings: &n.Findings, Margin: text(n.Margin), Readings: n.Readings, FirstSeen: d.FirstSeen, Bay: optional(n.Bay),
+	}
+	if len(n.OtherBays) > 0 {
+		out.OtherBays = &n.OtherBays
 	}
 	if id.WWN != 0 {
 		out.Wwn = text(fmt.Sprintf("%016x", id.WWN))
@@ -191,16 +196,16 @@ func number(s map[signal.Name]float64, n signal.Name) *float64 {
 	return nil
 }
 
-func readingOf(r shop.Reading, raw bool) contract.Reading {
-	d := reading.Decode(r.Pages)
+func readingOf(drv shop.Drive, r shop.Reading, raw bool) contract.Reading {
+	d := reading.DecodeAs(r.Pages, drv.Hints)
 	out := contract.Reading{
-		Seq: r.Seq, At: r.At, TookMs: int(r.Took.Milliseconds()), Tool: r.Tool, Decoder: reading.DecoderVersion, Dialect: dialect.Version(),
+		Seq: r.Seq, At: r.At, TookMs: int(r.Took.Milliseconds()), Tool: r.Tool, Decoder: reading.DecoderVersion, Dialect: dialect.Version(), Family: d.Dialect.ID(), Sheets: each(d.Sheets, sheetOf), TestsKnown: &d.HasTests,
 		Bay: optional(r.Bay), Run: optional(r.Run), Alarm: contract.ReadingAlarm(d.Alarm.String()), Attributes: each(d.Attributes, attributeOf),
 		Statistics: each(d.Statistics, statisticOf), SelfTests: each(d.Tests, testOf), Errors: each(d.Errors, errorOf), Faults: each(d.Faults, faultOf), Pages: make([]contract.Page, len(r.Pages)),
 		Hours: number(r.Signals, signal.PowerOnHours), Temperature: number(r.Signals, signal.Temperature),
 	}
 	if d.HasErrors {
-		total := int(d.ErrorTotal)
+		total := int64(d.ErrorTotal)
 		out.ErrorTotal = &total
 	}
 	for i, p := range r.Pages {
@@ -227,7 +232,7 @@ func attributeOf(a reading.Attribute) contract.Attribute {
 	}
 	out := contract.Attribute{
 		Id: int(a.ID), Name: a.Name, Explain: a.Explain, Meaning: meaning(a), Value: int(a.Value), Worst: int(a.Worst), Kind: "advisory",
-		State: contract.AttributeState(a.State()), Raw: hex.EncodeToString(raw[:]), Offset: a.Offset, Confidence: string(a.Quantity.Confidence),
+		State: contract.AttributeState(a.State()), Raw: hex.EncodeToString(raw[:]), Offset: a.Offset, Confidence: string(a.Quantity.Confidence), From: a.From,
 	}
 	if a.PreFailure() {
 		out.Kind = "pre-failure"
@@ -243,16 +248,16 @@ func attributeOf(a reading.Attribute) contract.Attribute {
 func meaning(a reading.Attribute) string {
 	q := a.Quantity
 	switch {
+	case q.Operations > 0 && q.Known:
+		return fmt.Sprintf("%s in %s", verdict.Number(float64(q.Number)), verdict.Number(float64(q.Operations)))
 	case q.Operations > 0:
 		return fmt.Sprintf("%s in %s, if packed", verdict.Number(float64(q.Number)), verdict.Number(float64(q.Operations)))
 	case !q.Known:
 		return fmt.Sprintf("%s, unit not known", verdict.Number(float64(a.Raw48())))
 	case q.HasRange:
 		return fmt.Sprintf("%d °C, %d to %d °C", q.Number, q.Lowest, q.Highest)
-	case q.Unit != "":
-		return fmt.Sprintf("%s %s", verdict.Number(float64(q.Number)), q.Unit)
 	}
-	return verdict.Number(float64(q.Number))
+	return verdict.Quantity(float64(q.Number), q.Unit)
 }
 
 func statisticOf(s ata.Statistic) contract.Statistic {
@@ -266,8 +271,14 @@ func statisticOf(s ata.Statistic) contract.Statistic {
 	return out
 }
 
-func testOf(t ata.SelfTest) contract.SelfTest {
-	out := contract.SelfTest{Kind: t.KindName(), Result: t.Status.String(), Failed: t.Status.Failed(), Hours: int(t.Hours), Offset: t.Offset}
+// entrySize is how many bytes one entry of a drive's own log takes.
+var entrySize = map[reading.PageName]int{
+	reading.PageTestLog: 24, reading.PageTestLogExt: 26, reading.PageNVMeTests: 28, reading.PageLog(scsi.LogSelfTests): 16,
+	reading.PageErrorLog: 90, reading.PageErrors: 90, reading.PageErrorsExt: 124, reading.PageNVMeErrors: 64,
+}
+
+func testOf(t reading.SelfTest) contract.SelfTest {
+	out := contract.SelfTest{Kind: t.Kind, Result: t.Result, Failed: t.Failed, Hours: int64(t.Hours), Page: string(t.Page), Offset: t.Offset, Length: entrySize[t.Page], OrMore: optional(t.Saturated)}
 	if t.HasLBA {
 		lba := int64(t.LBA)
 		out.Lba = &lba
@@ -275,8 +286,44 @@ func testOf(t ata.SelfTest) contract.SelfTest {
 	return out
 }
 
-func errorOf(e ata.LoggedError) contract.LoggedError {
-	return contract.LoggedError{Command: e.Command.String(), Meaning: e.Meaning(), Hours: int(e.Hours), Lba: int64(e.LBA), Offset: e.Offset}
+func errorOf(e reading.LoggedError) contract.LoggedError {
+	out := contract.LoggedError{
+		Command: e.Command, Meaning: e.Meaning, State: text(e.State), Host: e.Host, Before: append([]string{}, e.Before...), Page: string(e.Page), Offset: e.Offset, Length: entrySize[e.Page],
+	}
+	if e.Hours >= 0 {
+		out.Hours = &e.Hours
+	}
+	if e.HasLBA {
+		lba := int64(e.LBA)
+		out.Lba = &lba
+	}
+	return out
+}
+
+func sheetOf(s reading.Sheet) contract.Sheet {
+	return contract.Sheet{Page: string(s.Page), Title: s.Page.Title(), Facts: each(s.Facts, func(f reading.Fact) contract.Fact {
+		return contract.Fact{Name: f.Name, Value: text(f.Value), Unit: f.Unit, Reason: text(f.Reason), Offset: f.Offset, Length: f.Length}
+	})}
+}
+
+func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
+	out := contract.Dialect{Serial: d.Identity.Serial, Family: r.Dialect.ID(), Title: "no family is known", Sure: r.Dialect.Sure, Why: append([]string{}, r.Dialect.Why...), Version: dialect.Version(), Source: dialect.Source()}
+	if f := r.Dialect.Family; f != nil {
+		out.Title, out.Source = f.Title, f.Source
+	}
+	if h := r.Dialect.Hints; h.Hours != "" {
+		out.Inferred = text(fmt.Sprintf("attribute 9 counts %s: %s", h.Hours, h.Why))
+	}
+	out.Entries = each(r.Attributes, func(a reading.Attribute) contract.DialectEntry {
+		layout := string(a.Layout)
+		if a.Take == dialect.TakeValue {
+			layout = "normalised value"
+		}
+		return contract.DialectEntry{
+			Id: int(a.ID), Name: a.Name, Layout: layout, Unit: a.Unit, Signal: text(a.Signal), Confidence: string(a.Entry.Confidence), From: a.From, Meaning: meaning(a), Explain: a.Explain,
+		}
+	})
+	return out
 }
 
 func runOf(r protocol.Run) contract.Run {

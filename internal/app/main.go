@@ -21,7 +21,7 @@ import (
 func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
-	err := cli.New(cli.Starters{Version: Version, Serve: serve, Demo: startDemo}).Run(ctx, args)
+	err := cli.New(cli.Starters{Version: Version, Serve: serve, Demo: startDemo, Capture: capture}).Run(ctx, args)
 	if err != nil {
 		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", err)
 	}

@@ -37,6 +37,7 @@ type Bench struct {
 	workers map[int]*worker
 	places  map[drive.Address]*worker
 	runs    map[int64]*protocol.Run // open ones
+	holds   map[int]drive.Key       // which drive answers in which bay
 	group   sync.WaitGroup
 	ctx     context.Context
 }
@@ -45,7 +46,7 @@ type Bench struct {
 func New(ctx context.Context, o Options) (*Bench, error) {
 	b := &Bench{
 		Options: o, clock: o.Source.Clock(), wake: make(chan struct{}, 1), progress: make(chan protocol.Run, 256),
-		workers: map[int]*worker{}, places: map[drive.Address]*worker{}, runs: map[int64]*protocol.Run{},
+		workers: map[int]*worker{}, places: map[drive.Address]*worker{}, runs: map[int64]*protocol.Run{}, holds: map[int]drive.Key{},
 	}
 	rows, err := o.Journal.Bays(ctx)
 	if err != nil {
@@ -196,12 +197,16 @@ func (b *Bench) awake() {
 	}
 }
 
-// runFor finds the open run of a drive and moves it to the bay in which the drive answers.
+// runFor finds the open run of a drive and moves it to the bay in which the drive answers. A drive on two paths answers in
+// two bays; its run stays where it is.
 func (b *Bench) runFor(key drive.Key, bay int) *protocol.Run {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, r := range b.runs {
 		if r.Key == key {
+			if r.Bay != bay && b.holds[r.Bay] == key {
+				return nil
+			}
 			r.Bay = bay
 			return r
 		}

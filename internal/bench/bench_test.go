@@ -164,19 +164,19 @@ func TestAStopIsObeyedAtOnceAndAbortsTheTestInTheDrive(t *testing.T) {
 	s.take(t, "the end", func() bool { return s.runs[id].State == protocol.Done })
 	assert.Less(t, time.Since(asked), time.Second)
 	assert.Equal(t, protocol.Stopped, s.runs[id].Outcome)
-	assert.Equal(t, ata.TestAborted, readTests(t, source)[0].Status)
+	assert.Equal(t, "aborted by the host", readTests(t, source)[0].Result)
 }
 
 // readTests reads the self-test log of the drive at the first place.
-func readTests(t *testing.T, source *sim.Bench) []ata.SelfTest {
+func readTests(t *testing.T, source *sim.Bench) []reading.SelfTest {
 	t.Helper()
 	found, err := source.Look(t.Context())
 	require.NoError(t, err)
 	d, err := source.Open(t.Context(), found[0])
 	require.NoError(t, err)
-	session, fault := probe.Open(d)
+	session, fault := probe.Open(d, probe.NotKnown)
 	require.Nil(t, fault)
-	return reading.Decode(session.Pages(t.Context())).Tests
+	return reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true})).Tests
 }
 
 // TestKilledAfterAnyReportTheCheckIsFinishedOnce ends the bench after the n-th report it has made, for every n, without giving

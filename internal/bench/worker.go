@@ -10,7 +10,6 @@ import (
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/bench/run"
-	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
@@ -116,6 +115,11 @@ func (w *worker) become(ctx context.Context, c protocol.Connection, key drive.Ke
 		w.bay.Since = w.bench.clock.Now()
 	}
 	w.bay.Connection, w.bay.Key, w.bay.Fault = c, key, fault
+	w.bench.mu.Lock()
+	if delete(w.bench.holds, w.bay.Number); c == protocol.Answering {
+		w.bench.holds[w.bay.Number] = key
+	}
+	w.bench.mu.Unlock()
 	w.publish(ctx)
 }
 
@@ -142,13 +146,13 @@ func (w *worker) see(ctx context.Context, s seen) {
 	case s.there && (!known || s.what.Instance != w.bay.Device.Instance):
 		w.gone(ctx)
 		w.bay.Device = s.what
-		w.attach(ctx)
+		w.attach(ctx, w.said)
 	case s.there && s.what != w.bay.Device: // mounted or unmounted meanwhile, or a medium came or went
 		resized := s.what.Bytes != w.bay.Device.Bytes
 		w.bay.Device = s.what
 		if resized {
 			w.gone(ctx)
-			w.attach(ctx)
+			w.attach(ctx, false)
 			return
 		}
 		w.publish(ctx)
@@ -175,8 +179,9 @@ func (w *worker) gone(ctx context.Context) {
 	w.leave()
 }
 
-// attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind.
-func (w *worker) attach(ctx context.Context) {
+// attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind. Unless a person
+// asked for it, a drive that sleeps is not woken.
+func (w *worker) attach(ctx context.Context, asked bool) {
 	if w.bay.Device.Bytes == 0 {
 		w.become(ctx, protocol.Unread, drive.Key{}, &drive.Fault{Class: drive.FaultNoMedium, What: "looking at " + w.bay.Device.Node, Back: "the adapter is there, no drive is behind it"})
 		return
@@ -186,14 +191,14 @@ func (w *worker) attach(ctx context.Context) {
 		w.become(ctx, protocol.Unread, drive.Key{}, device.FaultOf("opening "+w.bay.Device.Node, err))
 		return
 	}
-	session, fault := probe.Open(d)
+	session, fault := probe.Open(d, w.known(ctx))
 	if fault != nil {
 		_ = d.Close()
 		w.become(ctx, protocol.Unread, drive.Key{}, fault)
 		return
 	}
 	w.open, w.session = d, session
-	pages, key := w.read(ctx, "", nil)
+	pages, key := w.read(ctx, "", nil, probe.Manner{Wake: asked})
 	if !key.IsValid() {
 		w.unnamed(ctx, pages)
 		return
@@ -228,6 +233,29 @@ func (w *worker) unnamed(ctx context.Context, pages []reading.Page) {
 	w.become(ctx, connection, drive.Key{}, fault)
 }
 
+// known is what the bench remembers of the adapter in the bay.
+func (w *worker) known(ctx context.Context) probe.Passes {
+	if w.bay.Device.Adapter == "" {
+		return probe.NotKnown
+	}
+	passes, err := w.bench.Journal.Adapter(ctx, w.bay.Device.Adapter)
+	if err != nil && ctx.Err() == nil {
+		w.bench.Log.Error("asking the journal for an adapter", "bay", w.bay.Number, "error", err)
+	}
+	return probe.Passes(passes)
+}
+
+// learned keeps what a reading showed of the adapter.
+func (w *worker) learned(ctx context.Context) {
+	adapter, passes := w.bay.Device.Adapter, w.session.Passes()
+	if adapter == "" || passes == probe.NotKnown || passes == w.known(ctx) {
+		return
+	}
+	if err := w.bench.Journal.SaveAdapter(ctx, adapter, uint8(passes)); err != nil && ctx.Err() == nil {
+		w.bench.Log.Error("keeping an adapter in the journal", "bay", w.bay.Number, "error", err)
+	}
+}
+
 func (w *worker) remember(ctx context.Context) {
 	if err := w.bench.Journal.SaidBay(ctx, w.bay.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
 		w.bench.Log.Error("keeping a bay in the journal", "bay", w.bay.Number, "error", err)
@@ -235,9 +263,10 @@ func (w *worker) remember(ctx context.Context) {
 }
 
 // read takes a reading and reports it when the drive named itself.
-func (w *worker) read(ctx context.Context, order string, r *protocol.Run) ([]reading.Page, drive.Key) {
+func (w *worker) read(ctx context.Context, order string, r *protocol.Run, how probe.Manner) ([]reading.Page, drive.Key) {
 	at, start := w.bench.clock.Now(), time.Now()
-	pages := w.session.Pages(ctx)
+	pages := w.session.Pages(ctx, how)
+	w.learned(ctx)
 	key := probe.Key(pages)
 	if !key.IsValid() || ctx.Err() != nil {
 		return pages, key
@@ -285,7 +314,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	}
 	if o.Kind == protocol.OrderRead {
 		return receipt, func() {
-			if pages, key := w.read(ctx, o.ID, nil); key != w.bay.Key {
+			if pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true}); key != w.bay.Key {
 				w.otherThanExpected(ctx, pages, key)
 			}
 		}, nil
@@ -334,7 +363,7 @@ func (w *worker) attempt(ctx context.Context) error {
 		switch {
 		case known && w.bay.Connection != protocol.Answering:
 			w.leave()
-			w.attach(ctx)
+			w.attach(ctx, true)
 		case known:
 			w.publish(ctx)
 		}
@@ -410,9 +439,9 @@ func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
 	case run.TakeReading:
 		return w.runReading(ctx)
 	case run.SendTest:
-		return w.command(ctx, ata.ExecuteSelfTest(ata.TestShort), run.TestSent{})
+		return w.after(ctx, w.session.StartTest(ctx, probe.Short), run.TestSent{})
 	case run.AbortTest:
-		return w.command(ctx, ata.ExecuteSelfTest(ata.TestAbort), run.Aborted{})
+		return w.after(ctx, w.session.AbortTest(ctx), run.Aborted{})
 	case run.PollTest:
 		return w.look(ctx)
 	case run.PollLater:
@@ -432,7 +461,7 @@ func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
 const pollEvery = 3 * time.Second
 
 func (w *worker) runReading(ctx context.Context) run.Event {
-	pages, key := w.read(ctx, "", w.current)
+	pages, key := w.read(ctx, "", w.current, probe.Manner{Wake: true})
 	if key != w.current.Key {
 		fault := probe.FirstFault(pages)
 		switch {
@@ -447,7 +476,7 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 	}
 	r := reading.Decode(pages)
 	e := run.ReadingTaken{
-		CanTest: r.HasCounters && r.Capabilities.SelfTest, ShortPoll: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestNow == ata.TestRunning,
+		CanTest: r.HasCounters && r.Capabilities.SelfTest, ShortPoll: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning,
 		Why: "the drive has no self-tests",
 	}
 	for _, p := range pages {
@@ -457,7 +486,7 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 				w.become(ctx, protocol.StuckBay, w.bay.Key, p.Fault)
 			}
 			return run.Trouble{Fault: *p.Fault}
-		case p.Name == reading.PageTestLog && p.Fault == nil:
+		case p.Name == w.session.TestLogPage() && p.Fault == nil:
 			e.Log = p.Bytes
 		case p.Name == reading.PageAttributes && p.Fault != nil:
 			e.Why = p.Fault.Error()
@@ -469,8 +498,8 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 	return e
 }
 
-func (w *worker) command(ctx context.Context, c ata.Command, done run.Event) run.Event {
-	if _, fault := w.session.Do(ctx, c); fault != nil {
+func (w *worker) after(ctx context.Context, fault *drive.Fault, done run.Event) run.Event {
+	if fault != nil {
 		return w.trouble(ctx, fault)
 	}
 	return done
@@ -485,21 +514,9 @@ func (w *worker) trouble(ctx context.Context, fault *drive.Fault) run.Event {
 
 // look asks whether the self-test still runs, and for the log when it does not.
 func (w *worker) look(ctx context.Context) run.Event {
-	a, fault := w.session.Do(ctx, ata.ReadAttributes())
+	l, fault := w.session.LookTest(ctx)
 	if fault != nil {
 		return w.trouble(ctx, fault)
 	}
-	d, err := ata.DecodeAttributes(a.Data)
-	if err != nil {
-		return run.Trouble{Fault: drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Back: err.Error()}}
-	}
-	e := run.Polled{Running: d.Test == ata.TestRunning, Left: d.TestRemaining, Status: d.Test}
-	if !e.Running {
-		log, fault := w.session.Do(ctx, ata.ReadLog(ata.LogSelfTest, 1))
-		if fault != nil && (fault.Class == drive.FaultVanished || fault.Class == drive.FaultStuck) {
-			return w.trouble(ctx, fault)
-		}
-		e.Log = log.Data
-	}
-	return e
+	return run.Polled{Running: l.Running, Left: l.Left, Status: l.Status, Page: l.Page, Log: l.Log}
 }

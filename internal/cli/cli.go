@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"hylostat.example/internal/client"
+	"hylostat.example/internal/record"
 )
 
 // DefaultAddress is where the service listens unless told otherwise.
@@ -56,6 +57,8 @@ type Starters struct {
 	Version string
 	Serve   func(ctx context.Context, o ServeOptions) error
 	Demo    func(ctx context.Context, o ServeOptions) error
+	// Capture reads drives of this machine without a service, by their nodes; none given: all. It tells what it does.
+	Capture func(ctx context.Context, nodes []string, tell func(node, what string)) (record.File, []error)
 }
 
 // New builds the command tree.
@@ -71,7 +74,7 @@ func New(s Starters) *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print what the service answers, as in its API"},
 			&cli.StringFlag{Name: "by", Usage: "`NAME` of the person who does this", Value: whoami(), HideDefault: true, Sources: cli.EnvVars("HYLOSTAT_BY")},
 		},
-		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), driveCommands(), readingCommands(), checkCommands(), runCommands(), verdictCommands()},
+		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), driveCommands(), readingCommands(), checkCommands(), runCommands(), verdictCommands(), s.recordCommands(), dialectCommands()},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
 	}
 	strict(root)

@@ -240,8 +240,19 @@ func printDrive(w io.Writer, d contract.Drive) {
 	}
 	line("can", strings.Join(abilities(d), ", "))
 	line("lock", lock(d.Security))
+	if d.Hidden != nil {
+		line("hidden", fmt.Sprintf("%s behind %s", size(*d.Hidden), optional(d.HiddenBy)))
+	}
+	line("sectors", optional(d.Protection))
+	if n := optional(d.Namespaces); n > 1 {
+		line("namespaces", fmt.Sprint(n))
+	}
 	if d.Bay != nil {
-		line("bay", fmt.Sprint(*d.Bay))
+		bays := fmt.Sprint(*d.Bay)
+		for _, n := range optional(d.OtherBays) {
+			bays += fmt.Sprintf(", and by another path bay %d", n)
+		}
+		line("bay", bays)
 	}
 	if i := d.Intake; i != nil {
 		line("intake", strings.Trim(fmt.Sprintf("%d, ticket %s, %s: %s", i.Id, optional(i.Ticket), optional(i.Customer), optional(i.Complaint)), ", :"))
@@ -375,6 +386,9 @@ func (c call) seq(n int) (*int, error) {
 func printReading(w io.Writer, r contract.Reading) {
 	_, _ = fmt.Fprintf(w, "reading %d, %s, %s powered on, took %d ms\nthe drive's own alarm: %s\n", r.Seq, minute(r.At), number(r.Hours, "h"), r.TookMs, r.Alarm)
 	if len(r.Attributes) > 0 {
+		_, _ = fmt.Fprintf(w, "family: %s\n", r.Family)
+	}
+	if len(r.Attributes) > 0 {
 		_, _ = fmt.Fprintln(w)
 		rows := make([]table.Row, len(r.Attributes))
 		for i, a := range r.Attributes {
@@ -407,21 +421,82 @@ func printReading(w io.Writer, r contract.Reading) {
 			if t.Lba != nil {
 				lba = verdict.Number(float64(*t.Lba))
 			}
-			rows[i] = table.Row{verdict.Number(float64(t.Hours)) + " h", t.Kind, t.Result, lba}
+			hours := verdict.Number(float64(t.Hours)) + " h"
+			if optional(t.OrMore) {
+				hours += " or more"
+			}
+			rows[i] = table.Row{hours, t.Kind, t.Result, lba}
 		}
 		tabular(w, []any{"hours", "self-test", "result", "first failing LBA"}, rows, 1, 4)
 	}
-	if len(r.Errors) > 0 {
-		_, _ = fmt.Fprintln(w)
-		rows := make([]table.Row, len(r.Errors))
-		for i, e := range r.Errors {
-			rows[i] = table.Row{verdict.Number(float64(e.Hours)) + " h", e.Command, e.Meaning, verdict.Number(float64(e.Lba))}
-		}
-		tabular(w, []any{"hours", "command that failed", "what came back", "LBA"}, rows, 1, 4)
+	printErrors(w, r)
+	for _, s := range r.Sheets {
+		printSheet(w, s)
 	}
 	for _, f := range r.Faults {
 		_, _ = fmt.Fprintf(w, "\nnot available: %s: %s. %s\n", f.What, f.Back, f.Advice)
 	}
+}
+
+func printErrors(w io.Writer, r contract.Reading) {
+	if len(r.Errors) == 0 {
+		return
+	}
+	_, _ = fmt.Fprintln(w)
+	var rows []table.Row
+	for _, e := range r.Errors {
+		hours, lba := "not known", "none"
+		if e.Hours != nil {
+			hours = verdict.Number(float64(*e.Hours)) + " h"
+		}
+		if e.Lba != nil {
+			lba = verdict.Number(float64(*e.Lba))
+		}
+		meaning := e.Meaning
+		if e.Host {
+			meaning += "; the host's doing"
+		}
+		rows = append(rows, table.Row{hours, e.Command, meaning, lba})
+		for _, b := range e.Before[:max(0, len(e.Before)-1)] {
+			rows = append(rows, table.Row{"", "  before: " + b, "", ""})
+		}
+	}
+	tabular(w, []any{"hours", "command that failed", "what came back", "LBA"}, rows, 1, 4)
+}
+
+// printSheet prints what one page says, each fact with the byte it begins at.
+func printSheet(w io.Writer, s contract.Sheet) {
+	if len(s.Facts) == 0 {
+		return
+	}
+	_, _ = fmt.Fprintf(w, "\n%s (%s)\n", s.Title, s.Page)
+	rows := make([]table.Row, len(s.Facts))
+	for i, f := range s.Facts {
+		value := "not available: " + optional(f.Reason)
+		if f.Value != nil {
+			value = grouped(*f.Value)
+			if f.Unit != "" {
+				value += " " + f.Unit
+			}
+		}
+		rows[i] = table.Row{f.Offset, f.Name, value}
+	}
+	tabular(w, []any{"byte", "fact", "now"}, rows, 1)
+}
+
+// grouped puts U+00A0 between the thousands of a text of digits, however long; any other text stays.
+func grouped(s string) string {
+	if len(s) < 5 || strings.Trim(s, "0123456789") != "" || s[0] == '0' {
+		return s
+	}
+	var b strings.Builder
+	for i, r := range s {
+		if i > 0 && (len(s)-i)%3 == 0 {
+			b.WriteRune('\u00A0')
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
 }
 
 // printPages prints pages as they came. Lines that repeat the one before are left out, and said to be.

@@ -168,6 +168,11 @@ type ClientInterface interface {
 	// Corresponds with GET /drives/{drive}/comparison (the `CompareReadings` operationId).
 	CompareReadings(ctx context.Context, drive DriveName, params *CompareReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExplainDialect What the drive's attribute numbers mean, by which family, and why
+	//
+	// Corresponds with GET /drives/{drive}/dialect (the `ExplainDialect` operationId).
+	ExplainDialect(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHistory Everything that happened to a drive, newest first
 	//
 	// Corresponds with GET /drives/{drive}/history (the `GetHistory` operationId).
@@ -196,6 +201,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /drives/{drive}/readings/{reading} (the `GetReading` operationId).
 	GetReading(ctx context.Context, drive DriveName, reading string, params *GetReadingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportRecord A record file of all readings of a drive
+	//
+	// Corresponds with GET /drives/{drive}/record (the `ExportRecord` operationId).
+	ExportRecord(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSignals Every signal over the drive's life, tightest margin first
 	//
@@ -234,6 +244,18 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportRecordWithBody Take in a record file; what is known already changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /records (the `ImportRecord` operationId).
+	ImportRecordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Redecode Read all pages of the past with the present decoder
+	//
+	// Corresponds with POST /redecode (the `Redecode` operationId).
+	Redecode(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first
 	//
@@ -472,6 +494,21 @@ func (c *Raw) CompareReadings(ctx context.Context, drive DriveName, params *Comp
 	return c.Client.Do(req)
 }
 
+// ExplainDialect What the drive's attribute numbers mean, by which family, and why
+//
+// Corresponds with GET /drives/{drive}/dialect (the `ExplainDialect` operationId).
+func (c *Raw) ExplainDialect(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainDialectRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHistory Everything that happened to a drive, newest first
 //
 // Corresponds with GET /drives/{drive}/history (the `GetHistory` operationId).
@@ -541,6 +578,21 @@ func (c *Raw) TakeReading(ctx context.Context, drive DriveName, body TakeReading
 // Corresponds with GET /drives/{drive}/readings/{reading} (the `GetReading` operationId).
 func (c *Raw) GetReading(ctx context.Context, drive DriveName, reading string, params *GetReadingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadingRequest(c.Server, drive, reading, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportRecord A record file of all readings of a drive
+//
+// Corresponds with GET /drives/{drive}/record (the `ExportRecord` operationId).
+func (c *Raw) ExportRecord(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportRecordRequest(c.Server, drive)
 	if err != nil {
 		return nil, err
 	}
@@ -639,6 +691,38 @@ func (c *Raw) TakeInWithBody(ctx context.Context, contentType string, body io.Re
 // Corresponds with POST /intakes (the `TakeIn` operationId).
 func (c *Raw) TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportRecordWithBody Take in a record file; what is known already changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /records (the `ImportRecord` operationId).
+func (c *Raw) ImportRecordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRecordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Redecode Read all pages of the past with the present decoder
+//
+// Corresponds with POST /redecode (the `Redecode` operationId).
+func (c *Raw) Redecode(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRedecodeRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1195,6 +1279,40 @@ func NewCompareReadingsRequest(server string, drive DriveName, params *CompareRe
 	return req, nil
 }
 
+// NewExplainDialectRequest constructs an http.Request for the ExplainDialect method
+func NewExplainDialectRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/dialect", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHistoryRequest constructs an http.Request for the GetHistory method
 func NewGetHistoryRequest(server string, drive DriveName) (*http.Request, error) {
 	var err error
@@ -1378,6 +1496,40 @@ func NewGetReadingRequest(server string, drive DriveName, reading string, params
 	return req, nil
 }
 
+// NewExportRecordRequest constructs an http.Request for the ExportRecord method
+func NewExportRecordRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/record", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSignalsRequest constructs an http.Request for the GetSignals method
 func NewGetSignalsRequest(server string, drive DriveName) (*http.Request, error) {
 	var err error
@@ -1529,6 +1681,62 @@ func NewTakeInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewImportRecordRequestWithBody constructs an http.Request for the ImportRecord method, with any body, and a specified content type
+func NewImportRecordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/records")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRedecodeRequest constructs an http.Request for the Redecode method
+func NewRedecodeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/redecode")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -1854,6 +2062,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /drives/{drive}/comparison (the `CompareReadings` operationId).
 	CompareReadingsWithResponse(ctx context.Context, drive DriveName, params *CompareReadingsParams, reqEditors ...RequestEditorFn) (*CompareReadingsResponse, error)
 
+	// ExplainDialectWithResponse What the drive's attribute numbers mean, by which family, and why
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/dialect (the `ExplainDialect` operationId).
+	ExplainDialectWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*ExplainDialectResponse, error)
+
 	// GetHistoryWithResponse Everything that happened to a drive, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -1888,6 +2103,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /drives/{drive}/readings/{reading} (the `GetReading` operationId).
 	GetReadingWithResponse(ctx context.Context, drive DriveName, reading string, params *GetReadingParams, reqEditors ...RequestEditorFn) (*GetReadingResponse, error)
+
+	// ExportRecordWithResponse A record file of all readings of a drive
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/record (the `ExportRecord` operationId).
+	ExportRecordWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*ExportRecordResponse, error)
 
 	// GetSignalsWithResponse Every signal over the drive's life, tightest margin first
 	//
@@ -1930,6 +2152,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeInWithResponse(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeInResponse, error)
+
+	// ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /records (the `ImportRecord` operationId).
+	ImportRecordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRecordResponse, error)
+
+	// RedecodeWithResponse Read all pages of the past with the present decoder
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /redecode (the `Redecode` operationId).
+	RedecodeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RedecodeResponse, error)
 
 	// ListRunsWithResponse Runs, newest first
 	//
@@ -2447,6 +2683,54 @@ func (r CompareReadingsResponse) ContentType() string {
 	return ""
 }
 
+type ExplainDialectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Dialect
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainDialectResponse) GetJSON200() *Dialect {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExplainDialectResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainDialectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainDialectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainDialectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainDialectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetHistoryResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2639,6 +2923,47 @@ func (r GetReadingResponse) ContentType() string {
 	return ""
 }
 
+type ExportRecordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportRecordResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportRecordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportRecordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportRecordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportRecordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSignalsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2825,6 +3150,102 @@ func (r TakeInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TakeInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportRecordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ImportResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportRecordResponse) GetJSON200() *ImportResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportRecordResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportRecordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportRecordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportRecordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportRecordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RedecodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RedecodeResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RedecodeResponse) GetJSON200() *RedecodeResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RedecodeResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RedecodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RedecodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RedecodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RedecodeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3192,6 +3613,19 @@ func (c *ClientWithResponses) CompareReadingsWithResponse(ctx context.Context, d
 	return ParseCompareReadingsResponse(rsp)
 }
 
+// ExplainDialectWithResponse What the drive's attribute numbers mean, by which family, and why
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/dialect (the `ExplainDialect` operationId).
+func (c *ClientWithResponses) ExplainDialectWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*ExplainDialectResponse, error) {
+	rsp, err := c.ExplainDialect(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainDialectResponse(rsp)
+}
+
 // GetHistoryWithResponse Everything that happened to a drive, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3255,6 +3689,19 @@ func (c *ClientWithResponses) GetReadingWithResponse(ctx context.Context, drive 
 		return nil, err
 	}
 	return ParseGetReadingResponse(rsp)
+}
+
+// ExportRecordWithResponse A record file of all readings of a drive
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/record (the `ExportRecord` operationId).
+func (c *ClientWithResponses) ExportRecordWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*ExportRecordResponse, error) {
+	rsp, err := c.ExportRecord(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportRecordResponse(rsp)
 }
 
 // GetSignalsWithResponse Every signal over the drive's life, tightest margin first
@@ -3333,6 +3780,32 @@ func (c *ClientWithResponses) TakeInWithResponse(ctx context.Context, body TakeI
 		return nil, err
 	}
 	return ParseTakeInResponse(rsp)
+}
+
+// ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /records (the `ImportRecord` operationId).
+func (c *ClientWithResponses) ImportRecordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRecordResponse, error) {
+	rsp, err := c.ImportRecordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportRecordResponse(rsp)
+}
+
+// RedecodeWithResponse Read all pages of the past with the present decoder
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /redecode (the `Redecode` operationId).
+func (c *ClientWithResponses) RedecodeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RedecodeResponse, error) {
+	rsp, err := c.Redecode(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRedecodeResponse(rsp)
 }
 
 // ListRunsWithResponse Runs, newest first
@@ -3730,6 +4203,39 @@ func ParseCompareReadingsResponse(rsp *http.Response) (*CompareReadingsResponse,
 	return response, nil
 }
 
+// ParseExplainDialectResponse parses an HTTP response from a ExplainDialectWithResponse call
+func ParseExplainDialectResponse(rsp *http.Response) (*ExplainDialectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainDialectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Dialect
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHistoryResponse parses an HTTP response from a GetHistoryWithResponse call
 func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3862,6 +4368,32 @@ func ParseGetReadingResponse(rsp *http.Response) (*GetReadingResponse, error) {
 	return response, nil
 }
 
+// ParseExportRecordResponse parses an HTTP response from a ExportRecordWithResponse call
+func ParseExportRecordResponse(rsp *http.Response) (*ExportRecordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportRecordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetSignalsResponse parses an HTTP response from a GetSignalsWithResponse call
 func ParseGetSignalsResponse(rsp *http.Response) (*GetSignalsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3981,6 +4513,72 @@ func ParseTakeInResponse(rsp *http.Response) (*TakeInResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportRecordResponse parses an HTTP response from a ImportRecordWithResponse call
+func ParseImportRecordResponse(rsp *http.Response) (*ImportRecordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportRecordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ImportResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRedecodeResponse parses an HTTP response from a RedecodeWithResponse call
+func ParseRedecodeResponse(rsp *http.Response) (*RedecodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RedecodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RedecodeResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong

@@ -114,6 +114,31 @@ func (c *Client) Vacate(ctx context.Context, bay int) (contract.Bay, error) {
 	return call[contract.Bay](c, r, err)
 }
 
+// Dialect explains what a drive's attribute numbers mean.
+func (c *Client) Dialect(ctx context.Context, drive string) (contract.Dialect, error) {
+	r, err := c.raw.ExplainDialect(ctx, drive)
+	return call[contract.Dialect](c, r, err)
+}
+
+// Record gives a record file of a drive's readings.
+func (c *Client) Record(ctx context.Context, drive string) ([]byte, error) {
+	r, err := c.raw.ExportRecord(ctx, drive)
+	text, err := call[json.RawMessage](c, r, err)
+	return text, err
+}
+
+// ImportRecord takes a record file in.
+func (c *Client) ImportRecord(ctx context.Context, file io.Reader) (contract.ImportResult, error) {
+	r, err := c.raw.ImportRecordWithBody(ctx, "application/vnd.hylostat.record", file)
+	return call[contract.ImportResult](c, r, err)
+}
+
+// Redecode has the service read all pages of the past with its present decoder.
+func (c *Client) Redecode(ctx context.Context) (contract.RedecodeResult, error) {
+	r, err := c.raw.Redecode(ctx)
+	return call[contract.RedecodeResult](c, r, err)
+}
+
 // RecordCopy notes that the data of the drive in a bay has been copied.
 func (c *Client) RecordCopy(ctx context.Context, bay int, by string) (contract.Intake, error) {
 	r, err := c.raw.RecordCopy(ctx, bay, contract.Person{By: by})

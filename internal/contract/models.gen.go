@@ -475,10 +475,13 @@ type Attached struct {
 
 // Attribute defines model for Attribute.
 type Attribute struct {
-	Confidence string        `json:"confidence"`
-	Explain    string        `json:"explain"`
-	Id         int           `json:"id"`
-	Kind       AttributeKind `json:"kind"`
+	Confidence string `json:"confidence"`
+	Explain    string `json:"explain"`
+
+	// From the family whose entry this is, common, or inferred over time
+	From string        `json:"from"`
+	Id   int           `json:"id"`
+	Kind AttributeKind `json:"kind"`
 
 	// Meaning the raw bytes in words and units
 	Meaning string `json:"meaning"`
@@ -547,6 +550,40 @@ type Comparison struct {
 	Rows   []Difference   `json:"rows"`
 }
 
+// Dialect defines model for Dialect.
+type Dialect struct {
+	Entries []DialectEntry `json:"entries"`
+
+	// Family neutral name, or unknown
+	Family string `json:"family"`
+
+	// Inferred what was concluded from the drive's own behaviour, and from what
+	Inferred *string `json:"inferred,omitempty"`
+	Serial   string  `json:"serial"`
+	Source   string  `json:"source"`
+
+	// Sure company id or shape of the model number confirm it
+	Sure    bool     `json:"sure"`
+	Title   string   `json:"title"`
+	Version int      `json:"version"`
+	Why     []string `json:"why"`
+}
+
+// DialectEntry defines model for DialectEntry.
+type DialectEntry struct {
+	Confidence string `json:"confidence"`
+	Explain    string `json:"explain"`
+	From       string `json:"from"`
+	Id         int    `json:"id"`
+	Layout     string `json:"layout"`
+
+	// Meaning what it says now
+	Meaning string  `json:"meaning"`
+	Name    string  `json:"name"`
+	Signal  *string `json:"signal,omitempty"`
+	Unit    string  `json:"unit"`
+}
+
 // Difference defines model for Difference.
 type Difference struct {
 	Before  *float64 `json:"before,omitempty"`
@@ -574,6 +611,10 @@ type Drive struct {
 	// Headline the worst finding
 	Headline *string `json:"headline,omitempty"`
 
+	// Hidden bytes the drive has and does not show
+	Hidden   *int64  `json:"hidden,omitempty"`
+	HiddenBy *string `json:"hidden_by,omitempty"`
+
 	// Hours powered on
 	Hours         *float64       `json:"hours,omitempty"`
 	Intake        *Intake        `json:"intake,omitempty"`
@@ -584,11 +625,20 @@ type Drive struct {
 	LogicalSector *int           `json:"logical_sector,omitempty"`
 
 	// Margin the tightest one in words
-	Margin         *string      `json:"margin,omitempty"`
-	Medium         *DriveMedium `json:"medium,omitempty"`
-	Model          string       `json:"model"`
-	PhysicalSector *int         `json:"physical_sector,omitempty"`
-	Readings       int          `json:"readings"`
+	Margin *string      `json:"margin,omitempty"`
+	Medium *DriveMedium `json:"medium,omitempty"`
+	Model  string       `json:"model"`
+
+	// Namespaces of an NVMe drive
+	Namespaces *int `json:"namespaces,omitempty"`
+
+	// OtherBays bays of its further paths
+	OtherBays      *[]int `json:"other_bays,omitempty"`
+	PhysicalSector *int   `json:"physical_sector,omitempty"`
+
+	// Protection what its sectors hold besides data, or an unusual sector size
+	Protection *string `json:"protection,omitempty"`
+	Readings   int     `json:"readings"`
 
 	// RotationRate revolutions per minute
 	RotationRate *int     `json:"rotation_rate,omitempty"`
@@ -652,6 +702,18 @@ type Event struct {
 // EventKind defines model for Event.Kind.
 type EventKind string
 
+// Fact One thing a page says; without a value there is a reason
+type Fact struct {
+	Length int     `json:"length"`
+	Name   string  `json:"name"`
+	Offset int     `json:"offset"`
+	Reason *string `json:"reason,omitempty"`
+	Unit   string  `json:"unit"`
+
+	// Value digits, exact, or words
+	Value *string `json:"value,omitempty"`
+}
+
 // Fault defines model for Fault.
 type Fault struct {
 	Advice string `json:"advice"`
@@ -703,6 +765,22 @@ type FitFitness string
 // Grade defines model for Grade.
 type Grade string
 
+// ImportResult defines model for ImportResult.
+type ImportResult struct {
+	Drives []ImportedDrive `json:"drives"`
+}
+
+// ImportedDrive defines model for ImportedDrive.
+type ImportedDrive struct {
+	// Known were here already
+	Known int    `json:"known"`
+	Model string `json:"model"`
+
+	// Readings taken in
+	Readings int    `json:"readings"`
+	Serial   string `json:"serial"`
+}
+
 // Intake defines model for Intake.
 type Intake struct {
 	At        time.Time `json:"at"`
@@ -740,11 +818,21 @@ type IntakeRequest struct {
 
 // LoggedError defines model for LoggedError.
 type LoggedError struct {
-	Command string `json:"command"`
-	Hours   int    `json:"hours"`
-	Lba     int64  `json:"lba"`
+	// Before commands before it, oldest first
+	Before  []string `json:"before"`
+	Command string   `json:"command"`
+
+	// Host the host's doing, not the drive's
+	Host    bool   `json:"host"`
+	Hours   *int64 `json:"hours,omitempty"`
+	Lba     *int64 `json:"lba,omitempty"`
+	Length  int    `json:"length"`
 	Meaning string `json:"meaning"`
 	Offset  int    `json:"offset"`
+	Page    string `json:"page"`
+
+	// State what the drive was doing
+	State *string `json:"state,omitempty"`
 }
 
 // Margin defines model for Margin.
@@ -817,18 +905,23 @@ type Reading struct {
 	Dialect    int          `json:"dialect"`
 
 	// ErrorTotal absent: not known
-	ErrorTotal  *int          `json:"error_total,omitempty"`
+	ErrorTotal  *int64        `json:"error_total,omitempty"`
 	Errors      []LoggedError `json:"errors"`
+	Family      string        `json:"family"`
 	Faults      []Fault       `json:"faults"`
 	Hours       *float64      `json:"hours,omitempty"`
 	Pages       []Page        `json:"pages"`
 	Run         *int64        `json:"run,omitempty"`
 	SelfTests   []SelfTest    `json:"self_tests"`
 	Seq         int           `json:"seq"`
+	Sheets      []Sheet       `json:"sheets"`
 	Statistics  []Statistic   `json:"statistics"`
 	Temperature *float64      `json:"temperature,omitempty"`
-	TookMs      int           `json:"took_ms"`
-	Tool        string        `json:"tool"`
+
+	// TestsKnown the drive's self-test log was read
+	TestsKnown *bool  `json:"tests_known,omitempty"`
+	TookMs     int    `json:"took_ms"`
+	Tool       string `json:"tool"`
 }
 
 // ReadingAlarm defines model for Reading.Alarm.
@@ -842,6 +935,29 @@ type ReadingSummary struct {
 	Seq         int       `json:"seq"`
 	Step        *string   `json:"step,omitempty"`
 	Temperature *float64  `json:"temperature,omitempty"`
+}
+
+// RedecodeResult defines model for RedecodeResult.
+type RedecodeResult struct {
+	// Changed readings of which something changed
+	Changed int `json:"changed"`
+
+	// Changes the first thousand
+	Changes  []Redecoded `json:"changes"`
+	Decoder  int         `json:"decoder"`
+	Readings int         `json:"readings"`
+}
+
+// Redecoded defines model for Redecoded.
+type Redecoded struct {
+	// Before absent: was not available
+	Before *float64 `json:"before,omitempty"`
+
+	// Now absent: is not available
+	Now     *float64 `json:"now,omitempty"`
+	Reading int      `json:"reading"`
+	Serial  string   `json:"serial"`
+	Signal  string   `json:"signal"`
 }
 
 // Run defines model for Run.
@@ -885,12 +1001,17 @@ type Security struct {
 // SelfTest defines model for SelfTest.
 type SelfTest struct {
 	Failed bool   `json:"failed"`
-	Hours  int    `json:"hours"`
+	Hours  int64  `json:"hours"`
 	Kind   string `json:"kind"`
 
 	// Lba first failing
 	Lba    *int64 `json:"lba,omitempty"`
+	Length int    `json:"length"`
 	Offset int    `json:"offset"`
+
+	// OrMore the drive's log stopped counting hours
+	OrMore *bool  `json:"or_more,omitempty"`
+	Page   string `json:"page"`
 	Result string `json:"result"`
 }
 
@@ -906,6 +1027,13 @@ type Service struct {
 	// Time the shop's time now
 	Time    time.Time `json:"time"`
 	Version string    `json:"version"`
+}
+
+// Sheet defines model for Sheet.
+type Sheet struct {
+	Facts []Fact `json:"facts"`
+	Page  string `json:"page"`
+	Title string `json:"title"`
 }
 
 // SignOff defines model for SignOff.

@@ -136,11 +136,11 @@ func (d *Demo) life(ctx context.Context, s *shop.Shop, clock *past, n int, m mem
 		if err != nil {
 			return err
 		}
-		session, fault := probe.Open(attached)
+		session, fault := probe.Open(attached, probe.NotKnown)
 		if fault != nil {
 			return fault
 		}
-		pages := session.Pages(ctx)
+		pages := session.Pages(ctx, probe.Manner{Wake: true})
 		r := protocol.Reading{ID: fmt.Sprintf("demo-%d-%d", n, week), Key: probe.Key(pages), At: clock.at, Took: 38 * time.Millisecond, Pages: pages, Tool: "demo"}
 		if err := s.Take(ctx, protocol.Report{Reading: &r}); err != nil {
 			return err

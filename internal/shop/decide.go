@@ -51,8 +51,8 @@ func evidence(d Drive, decoded reading.Reading, now signal.Set, moments []Moment
 		e.ReadingSeq = moments[len(moments)-1].Seq
 	}
 	for _, t := range decoded.Tests {
-		if t.Status.Failed() && t.HasLBA {
-			lba := uint64(t.LBA)
+		if t.Failed && t.HasLBA {
+			lba := t.LBA
 			e.FailingLBA = &lba
 			break
 		}
@@ -141,7 +141,7 @@ func (s *Shop) Redecide(ctx context.Context, tx Tx, d Drive) ([]Event, error) {
 	if err != nil {
 		return nil, err
 	}
-	decoded := reading.Decode(r.Pages)
+	decoded := reading.DecodeAs(r.Pages, d.Hints)
 	r.Bay = d.Now.Bay
 	return s.decide(ctx, tx, d, decoded, signal.Of(&decoded), r)
 }

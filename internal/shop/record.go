@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
@@ -15,39 +16,123 @@ import (
 // record stores a reading as it came, derives what follows from it, and decides anew. A reading that comes a second time
 // changes nothing.
 func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, error) {
-	decoded := reading.Decode(p.Pages)
-	signals := signal.Of(&decoded)
-	d, err := tx.DriveByKey(ctx, p.Key)
-	if _, unknown := errors.AsType[*NotFound](err); unknown {
-		d, err = Drive{Duty: drive.Everyday, FirstSeen: p.At}, nil
+	d, fresh, err := s.keep(ctx, tx, &p)
+	if err != nil || fresh == nil {
+		return nil, err
 	}
+	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: fresh.reading.Seq, Text: fmt.Sprintf("%s: reading %d taken", p.Key.Serial, fresh.reading.Seq)}}
+	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
 	}
-	d.Identity = decoded.Identity
-	d.Identity.Key = p.Key // a damaged page must not rename a drive the bench knew
-	if err := tx.SaveDrive(ctx, &d); err != nil {
-		return nil, err
+	if last := moments[len(moments)-1]; last.Seq != fresh.reading.Seq { // taken earlier than what is known: the past is told anew
+		more, err := s.retell(ctx, tx, d, moments)
+		return append(events, more...), err
 	}
-	before, err := tx.Moments(ctx, d.ID)
-	if err != nil {
-		return nil, err
-	}
-	r := Reading{Drive: d.ID, At: p.At, Took: p.Took, Bay: p.Bay, Run: p.Run, Step: p.Step, Tool: p.Tool, Decoder: reading.DecoderVersion, Pages: p.Pages, Report: p.ID}
-	fresh, err := tx.AddReading(ctx, &r, signals)
-	if err != nil || !fresh {
-		return nil, err
-	}
-	if len(before) > 0 {
-		for _, c := range changes(before[len(before)-1], r, signals) {
+	if len(moments) > 1 {
+		for _, c := range changes(moments[len(moments)-2], fresh.reading, fresh.signals) {
 			if err := tx.AddChange(ctx, d.ID, c); err != nil {
 				return nil, err
 			}
 		}
 	}
-	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: r.Seq, Text: fmt.Sprintf("%s: reading %d taken", p.Key.Serial, r.Seq)}}
-	more, err := s.decide(ctx, tx, d, decoded, signals, r)
+	more, err := s.decide(ctx, tx, d, fresh.decoded, fresh.signals, fresh.reading)
 	return append(events, more...), err
+}
+
+// kept is a reading that was not known before.
+type kept struct {
+	reading Reading
+	decoded reading.Reading
+	signals signal.Set
+}
+
+// keep stores a reading and its drive; nil when the reading is known already.
+func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading) (Drive, *kept, error) {
+	if known, err := tx.HasReport(ctx, p.ID); err != nil || known {
+		return Drive{}, nil, err
+	}
+	d, err := tx.DriveByKey(ctx, p.Key)
+	if _, unknown := errors.AsType[*NotFound](err); unknown {
+		d, err = Drive{Duty: drive.Everyday, FirstSeen: p.At}, nil
+	}
+	if err != nil {
+		return d, nil, err
+	}
+	decoded := reading.DecodeAs(p.Pages, d.Hints)
+	if d.Hints == (dialect.Hints{}) && d.Now.Readings > 0 {
+		if d.Hints, err = s.infer(ctx, tx, d, decoded, p.At); err != nil {
+			return d, nil, err
+		}
+		if d.Hints != (dialect.Hints{}) {
+			decoded = reading.DecodeAs(p.Pages, d.Hints)
+		}
+	}
+	signals := signal.Of(&decoded)
+	if !p.At.Before(d.Now.LastAt) || d.Now.Readings == 0 {
+		was := d.Identity
+		d.Identity = decoded.Identity
+		if decoded.Identity.Interface == drive.InterfaceUnknown { // nothing but a name came
+			d.Identity = was
+		}
+	}
+	if p.At.Before(d.FirstSeen) {
+		d.FirstSeen = p.At
+	}
+	d.Identity.Key = p.Key // a damaged page must not rename a drive the bench knew
+	if err := tx.SaveDrive(ctx, &d); err != nil {
+		return d, nil, err
+	}
+	r := Reading{Drive: d.ID, At: p.At, Took: p.Took, Bay: p.Bay, Run: p.Run, Step: p.Step, Tool: p.Tool, Decoder: reading.DecoderVersion, Pages: p.Pages, Report: p.ID}
+	fresh, err := tx.AddReading(ctx, &r, signals)
+	if err != nil || !fresh {
+		return d, nil, err
+	}
+	return d, &kept{r, decoded, signals}, nil
+}
+
+// infer concludes the unit of the drive's clock from how far it moved since the last reading, where no family tells it.
+func (s *Shop) infer(ctx context.Context, tx Tx, d Drive, now reading.Reading, at time.Time) (dialect.Hints, error) {
+	nine, ok := now.Attribute(9)
+	if !ok || nine.From != "common" || !now.HasCounters {
+		return dialect.Hints{}, nil
+	}
+	moments, err := tx.Moments(ctx, d.ID)
+	if err != nil || len(moments) == 0 {
+		return dialect.Hints{}, err
+	}
+	last := moments[len(moments)-1]
+	before, err := tx.Reading(ctx, d.ID, last.Seq)
+	if err != nil {
+		return dialect.Hints{}, err
+	}
+	was := reading.Decode(before.Pages)
+	then, ok := was.Attribute(9)
+	if !ok || !was.HasCounters {
+		return dialect.Hints{}, nil
+	}
+	hints, _ := dialect.InferHours(then.Raw48(), nine.Raw48(), at.Sub(last.At).Hours())
+	return hints, nil
+}
+
+// retell derives anew what hangs on the order of a drive's readings: the changes of its counters and its verdict.
+func (s *Shop) retell(ctx context.Context, tx Tx, d Drive, moments []Moment) ([]Event, error) {
+	if err := tx.ForgetChanges(ctx, d.ID); err != nil {
+		return nil, err
+	}
+	for i := 1; i < len(moments); i++ {
+		m := moments[i]
+		set := signal.Set{}
+		for name, x := range m.Signals {
+			set[name] = signal.Value{Number: x, Available: true}
+		}
+		for _, c := range changes(moments[i-1], Reading{Seq: m.Seq, At: m.At}, set) {
+			if err := tx.AddChange(ctx, d.ID, c); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return s.Redecide(ctx, tx, d)
 }
 
 // changes lists the counters that matter and moved between two readings.

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
@@ -25,6 +26,7 @@ type Drive struct {
 	Identity  drive.Identity
 	Duty      drive.Duty
 	FirstSeen time.Time
+	Hints     dialect.Hints // concluded from its own behaviour
 	Now       Now
 }
 
@@ -43,7 +45,8 @@ type Now struct {
 	HasTemp     bool
 	Readings    int
 	LastAt      time.Time
-	Bay         int // 0: in none
+	Bay         int   // 0: in none
+	OtherBays   []int // of its further paths
 }
 
 // Reading is a stored reading.
@@ -153,6 +156,7 @@ type Reader interface {
 	Drives(ctx context.Context, q Query) ([]Drive, error)
 	Moments(ctx context.Context, driveID int64) ([]Moment, error)
 	Reading(ctx context.Context, driveID int64, seq int) (Reading, error)
+	HasReport(ctx context.Context, id string) (bool, error)
 	Changes(ctx context.Context, driveID int64) ([]Change, error)
 	Verdicts(ctx context.Context, driveID int64) ([]Verdict, error) // newest first
 	LastVerdict(ctx context.Context, driveID int64) (Verdict, error)
@@ -171,7 +175,9 @@ type Tx interface {
 	SaveDrive(ctx context.Context, d *Drive) error // a new one gets its ID
 	SaveNow(ctx context.Context, driveID int64, n Now) error
 	AddReading(ctx context.Context, r *Reading, signals signal.Set) (fresh bool, err error) // gives it its Seq
+	SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error
 	AddChange(ctx context.Context, driveID int64, c Change) error
+	ForgetChanges(ctx context.Context, driveID int64) error
 	AddVerdict(ctx context.Context, v *Verdict) error
 	Sign(ctx context.Context, driveID int64, verdictSeq int, s SignOff) error
 	SaveRun(ctx context.Context, r protocol.Run) error

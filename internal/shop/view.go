@@ -119,6 +119,8 @@ func (s *Shop) describe(v *BayView) {
 		v.Doing, v.Action, v.Next = "Data wanted, not copied. Checks wait.", ActionRecordCopy, "copy the data"
 	case d == nil:
 		v.Doing = "Getting to know the drive."
+	case d.Now.Bay != b.Number && d.Now.Bay != 0:
+		v.Doing, v.Next = fmt.Sprintf("The same drive as in bay %d, by another path.", d.Now.Bay), fmt.Sprintf("see bay %d", d.Now.Bay)
 	case d.Identity.Security.Locked:
 		v.Doing = "Locked by a password. Surface not read."
 	default:
@@ -221,8 +223,15 @@ func (s *Shop) Drives(ctx context.Context, q Query) ([]Drive, error) { return s.
 
 // Reading gives a reading of a drive; seq 0 is the latest.
 func (s *Shop) Reading(ctx context.Context, d Drive, seq int) (Reading, error) {
-	if seq == 0 {
-		seq = d.Now.Readings
+	if seq == 0 { // the latest in time
+		moments, err := s.store.Moments(ctx, d.ID)
+		if err != nil {
+			return Reading{}, err
+		}
+		if len(moments) == 0 {
+			return Reading{}, &NotFound{d.Identity.Serial + " has no reading", "Take one."}
+		}
+		seq = moments[len(moments)-1].Seq
 	}
 	return s.store.Reading(ctx, d.ID, seq)
 }
@@ -280,7 +289,7 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 	if err != nil {
 		return nil, nil, err
 	}
-	decoded := reading.Decode(latest.Pages)
+	decoded := reading.DecodeAs(latest.Pages, d.Hints)
 	now := signal.Of(&decoded)
 	v, err := s.store.LastVerdict(ctx, d.ID)
 	if err != nil && !isNone(err) {
@@ -420,7 +429,7 @@ func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison,
 	if err != nil {
 		return c, err
 	}
-	decoded := reading.Decode(latest.Pages)
+	decoded := reading.DecodeAs(latest.Pages, d.Hints)
 	set := signal.Of(&decoded)
 	for _, def := range signal.Registry {
 		if def.Inner {

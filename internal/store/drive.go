@@ -4,21 +4,24 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
+	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/shop"
 )
 
 const selectDrive = `
-	SELECT d.id, d.identity, d.duty, d.first_seen,
+	SELECT d.id, d.identity, d.duty, d.first_seen, d.hints,
 	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.signed, COALESCE(n.margin, '') AS margin,
 	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
 	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at,
-	       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0) AS bay
+	       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0) AS bay,
+	       COALESCE((SELECT group_concat(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), '') AS bays
 	FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`
 
 type driveRow struct {
@@ -26,6 +29,7 @@ type driveRow struct {
 	Identity    string          `db:"identity"`
 	Duty        string          `db:"duty"`
 	FirstSeen   int64           `db:"first_seen"`
+	Hints       string          `db:"hints"`
 	Grade       uint8           `db:"grade"`
 	VerdictSeq  int             `db:"verdict_seq"`
 	Signed      sql.NullString  `db:"signed"`
@@ -38,6 +42,7 @@ type driveRow struct {
 	Readings    int             `db:"readings"`
 	LastAt      int64           `db:"last_at"`
 	Bay         int             `db:"bay"`
+	Bays        string          `db:"bays"`
 }
 
 func (r driveRow) drive() (shop.Drive, error) {
@@ -46,8 +51,18 @@ func (r driveRow) drive() (shop.Drive, error) {
 		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
 		Readings: r.Readings, LastAt: moment(r.LastAt), Bay: r.Bay,
 	}}
+	for number := range strings.SplitSeq(r.Bays, ",") {
+		if n, err := strconv.Atoi(number); err == nil && n != r.Bay {
+			d.Now.OtherBays = append(d.Now.OtherBays, n)
+		}
+	}
 	if err := decode(r.Identity, &d.Identity); err != nil {
 		return d, err
+	}
+	if r.Hints != "" {
+		if err := decode(r.Hints, &d.Hints); err != nil {
+			return d, err
+		}
 	}
 	if r.Signed.Valid {
 		d.Now.Signed = &shop.SignOff{}
@@ -126,10 +141,16 @@ func (c change) SaveDrive(ctx context.Context, d *shop.Drive) error {
 	if err != nil {
 		return err
 	}
+	hints := ""
+	if d.Hints != (dialect.Hints{}) {
+		if hints, err = encode(d.Hints); err != nil {
+			return err
+		}
+	}
 	return c.tx.GetContext(ctx, &d.ID, `
-		INSERT INTO drive (model, serial, identity, duty, first_seen) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, duty = excluded.duty
-		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, d.Duty, millis(d.FirstSeen))
+		INSERT INTO drive (model, serial, identity, duty, first_seen, hints) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, duty = excluded.duty, hints = excluded.hints, first_seen = MIN(first_seen, excluded.first_seen)
+		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, d.Duty, millis(d.FirstSeen), hints)
 }
 
 // SaveNow implements shop.Tx.

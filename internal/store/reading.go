@@ -2,12 +2,10 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"slices"
 	"sync"
 	"time"
 
@@ -21,8 +19,8 @@ import (
 	"hylostat.example/internal/shop"
 )
 
-// leaf is one page in a reading's manifest.
-type leaf struct {
+// oldLeaf is one page in the manifest of a reading from before the packed form.
+type oldLeaf struct {
 	Name  reading.PageName `json:"n"`
 	How   string           `json:"h,omitempty"`
 	Hash  string           `json:"x,omitempty"` // first 12 bytes of SHA-256, hex
@@ -30,6 +28,31 @@ type leaf struct {
 	At    int              `json:"o,omitempty"` // offset in its frame
 	Size  int              `json:"z,omitempty"`
 	Fault *drive.Fault     `json:"f,omitempty"`
+}
+
+// manifest reads a reading's leaves in either form.
+func (q queries) manifest(ctx context.Context, old string, packed []byte) ([]leaf, error) {
+	if packed != nil {
+		all, err := unpack(packed)
+		if err == nil {
+			err = q.kinds(ctx, all)
+		}
+		return all, err
+	}
+	var leaves []oldLeaf
+	if err := decode(old, &leaves); err != nil {
+		return nil, err
+	}
+	all := make([]leaf, len(leaves))
+	for i, l := range leaves {
+		all[i] = leaf{name: l.Name, how: l.How, fault: l.Fault, seq: l.Seq, at: l.At, size: l.Size}
+		hash, err := hex.DecodeString(l.Hash)
+		if err != nil {
+			return nil, errManifest
+		}
+		copy(all[i].hash[:], hash)
+	}
+	return all, nil
 }
 
 // Encoders and decoders are safe for concurrent use and expensive to make.
@@ -59,46 +82,38 @@ func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.
 	var last struct {
 		Seq      int    `db:"seq"`
 		Manifest string `db:"manifest"`
+		Leaves   []byte `db:"leaves"`
 	}
-	err := c.tx.GetContext(ctx, &last, `SELECT seq, manifest FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, r.Drive)
+	err := c.tx.GetContext(ctx, &last, `SELECT seq, manifest, leaves FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, r.Drive)
 	var before []leaf
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return false, err
 	}
 	if err == nil {
-		if err := decode(last.Manifest, &before); err != nil {
-			return false, err
+		if before, err = c.manifest(ctx, last.Manifest, last.Leaves); err != nil {
+			return false, fmt.Errorf("reading %d: %w", last.Seq, err)
 		}
 	}
 	r.Seq = last.Seq + 1
-	manifest, fresh := make([]leaf, 0, len(r.Pages)), []byte(nil)
-	for _, p := range r.Pages {
-		l := leaf{Name: p.Name, How: p.How, Fault: p.Fault}
-		if p.Fault == nil {
-			sum := sha256.Sum256(p.Bytes)
-			l.Hash, l.Size = hex.EncodeToString(sum[:12]), len(p.Bytes)
-			if i := slices.IndexFunc(before, func(b leaf) bool { return b.Name == l.Name && b.Hash == l.Hash && b.Size == l.Size }); i >= 0 {
-				l.Seq, l.At = before[i].Seq, before[i].At
-			} else {
-				l.Seq, l.At = r.Seq, len(fresh)
-				fresh = append(fresh, p.Bytes...)
-			}
-		}
-		manifest = append(manifest, l)
-	}
-	body, err := encode(manifest)
+	all, fresh, err := c.leaves(ctx, r.Drive, r.Seq, r.Pages, before)
 	if err != nil {
 		return false, err
 	}
 	if _, err := c.tx.ExecContext(ctx, `
-		INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, signals) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Drive, r.Seq, millis(r.At), r.Took.Milliseconds(), r.Bay, r.Run, r.Step, r.Tool, r.Decoder, r.Report, body, signal.Pack(signals)); err != nil {
+		INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, leaves, signals) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
+		r.Drive, r.Seq, millis(r.At), r.Took.Milliseconds(), r.Bay, r.Run, r.Step, r.Tool, r.Decoder, r.Report, pack(all), signal.Pack(signals)); err != nil {
 		return false, err
 	}
 	if len(fresh) > 0 {
 		_, err = c.tx.ExecContext(ctx, `INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`, r.Drive, r.Seq, packer().EncodeAll(fresh, nil))
 	}
 	return true, err
+}
+
+// SaveSignals implements shop.Tx: the pages stay, what they decode to is derived anew.
+func (c change) SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error {
+	_, err := c.tx.ExecContext(ctx, `UPDATE reading SET signals = ?, decoder = ? WHERE drive = ? AND seq = ?`, signal.Pack(signals), decoder, driveID, seq)
+	return err
 }
 
 // Reading implements shop.Reader.
@@ -113,9 +128,10 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		Decoder  int    `db:"decoder"`
 		Report   string `db:"report"`
 		Manifest string `db:"manifest"`
+		Leaves   []byte `db:"leaves"`
 		Signals  []byte `db:"signals"`
 	}
-	err := sqlx.GetContext(ctx, q.q, &row, `SELECT at, took, bay, run, step, tool, decoder, report, manifest, signals FROM reading WHERE drive = ? AND seq = ?`, driveID, seq)
+	err := sqlx.GetContext(ctx, q.q, &row, `SELECT at, took, bay, run, step, tool, decoder, report, manifest, leaves, signals FROM reading WHERE drive = ? AND seq = ?`, driveID, seq)
 	if err != nil {
 		return shop.Reading{}, missing(err, fmt.Sprintf("no reading %d of this drive", seq), "List its readings.")
 	}
@@ -126,25 +142,16 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 	if r.Signals, err = signal.Unpack(row.Signals); err != nil {
 		return r, err
 	}
-	var manifest []leaf
-	if err := decode(row.Manifest, &manifest); err != nil {
-		return r, err
+	manifest, err := q.manifest(ctx, row.Manifest, row.Leaves)
+	if err != nil {
+		return r, fmt.Errorf("reading %d: %w", seq, err)
 	}
-	frames := map[int][]byte{}
-	for _, l := range manifest {
-		p := reading.Page{Name: l.Name, How: l.How, Fault: l.Fault}
-		if l.Fault == nil && l.Size > 0 {
-			if frames[l.Seq] == nil {
-				if frames[l.Seq], err = q.frame(ctx, driveID, l.Seq); err != nil {
-					return r, err
-				}
-			}
-			if l.At+l.Size > len(frames[l.Seq]) {
-				return r, fmt.Errorf("reading %d: page %s lies outside the frame of reading %d", seq, l.Name, l.Seq)
-			}
-			p.Bytes = frames[l.Seq][l.At : l.At+l.Size]
+	frames := frameCache{q, driveID, map[int][]byte{}}
+	r.Pages = make([]reading.Page, len(manifest))
+	for i, l := range manifest {
+		if r.Pages[i], err = frames.page(ctx, l); err != nil {
+			return r, fmt.Errorf("reading %d, page %s: %w", seq, l.name, err)
 		}
-		r.Pages = append(r.Pages, p)
 	}
 	return r, nil
 }
@@ -161,7 +168,7 @@ func (q queries) frame(ctx context.Context, driveID int64, seq int) ([]byte, err
 	return b, nil
 }
 
-// Moments implements shop.Reader.
+// Moments implements shop.Reader, in the order of time: readings taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
 	var rows []struct {
 		Seq     int    `db:"seq"`
@@ -170,7 +177,7 @@ func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, err
 		Step    string `db:"step"`
 		Signals []byte `db:"signals"`
 	}
-	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID); err != nil {
+	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY at, seq`, driveID); err != nil {
 		return nil, err
 	}
 	all := make([]shop.Moment, len(rows))
@@ -191,6 +198,18 @@ func (c change) AddChange(ctx context.Context, driveID int64, x shop.Change) err
 	return err
 }
 
+// ForgetChanges implements shop.Tx.
+func (c change) ForgetChanges(ctx context.Context, driveID int64) error {
+	_, err := c.tx.ExecContext(ctx, `DELETE FROM signal_change WHERE drive = ?`, driveID)
+	return err
+}
+
+// HasReport implements shop.Reader.
+func (q queries) HasReport(ctx context.Context, id string) (has bool, err error) {
+	err = sqlx.GetContext(ctx, q.q, &has, `SELECT EXISTS (SELECT 1 FROM reading WHERE report = ?)`, id)
+	return has, err
+}
+
 // Changes implements shop.Reader.
 func (q queries) Changes(ctx context.Context, driveID int64) ([]shop.Change, error) {
 	var rows []struct {
@@ -201,7 +220,7 @@ func (q queries) Changes(ctx context.Context, driveID int64) ([]shop.Change, err
 		Before float64 `db:"before"`
 		After  float64 `db:"after"`
 	}
-	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, signal, at, hours, before, after FROM signal_change WHERE drive = ? ORDER BY seq`, driveID); err != nil {
+	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, signal, at, hours, before, after FROM signal_change WHERE drive = ? ORDER BY at, seq`, driveID); err != nil {
 		return nil, err
 	}
 	all := make([]shop.Change, len(rows))

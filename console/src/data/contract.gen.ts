@@ -272,6 +272,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/dialect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** What the drive's attribute numbers mean, by which family, and why */
+        get: operations["explainDialect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** A record file of all readings of a drive */
+        get: operations["exportRecord"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take in a record file; what is known already changes nothing */
+        post: operations["importRecord"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/redecode": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read all pages of the past with the present decoder */
+        post: operations["redecode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/checks": {
         parameters: {
             query?: never;
@@ -523,6 +597,18 @@ export interface components {
             smart: components["schemas"]["Feature"];
             self_test: components["schemas"]["Feature"];
             trim?: boolean;
+            /** @description of an NVMe drive */
+            namespaces?: number;
+            /**
+             * Format: int64
+             * @description bytes the drive has and does not show
+             */
+            hidden?: number;
+            hidden_by?: string;
+            /** @description what its sectors hold besides data, or an unusual sector size */
+            protection?: string;
+            /** @description bays of its further paths */
+            other_bays?: number[];
             security: components["schemas"]["Security"];
             duty: components["schemas"]["Duty"];
             grade: components["schemas"]["Grade"];
@@ -701,6 +787,8 @@ export interface components {
             /** @description of its 12 bytes in the SMART data page */
             offset: number;
             confidence: string;
+            /** @description the family whose entry this is, common, or inferred over time */
+            from: string;
         };
         /** @description A device statistic (ACS-5 9.5) the drive supports; value is absent when it has none now */
         Statistic: {
@@ -716,21 +804,110 @@ export interface components {
             kind: string;
             result: string;
             failed: boolean;
+            /** Format: int64 */
             hours: number;
+            /** @description the drive's log stopped counting hours */
+            or_more?: boolean;
             /**
              * Format: int64
              * @description first failing
              */
             lba?: number;
+            page: string;
             offset: number;
+            length: number;
         };
         LoggedError: {
             command: string;
             meaning: string;
-            hours: number;
+            /** @description what the drive was doing */
+            state?: string;
             /** Format: int64 */
-            lba: number;
+            hours?: number;
+            /** Format: int64 */
+            lba?: number;
+            /** @description the host's doing, not the drive's */
+            host: boolean;
+            /** @description commands before it, oldest first */
+            before: string[];
+            page: string;
             offset: number;
+            length: number;
+        };
+        /** @description One thing a page says; without a value there is a reason */
+        Fact: {
+            name: string;
+            /** @description digits, exact, or words */
+            value?: string;
+            unit: string;
+            reason?: string;
+            offset: number;
+            length: number;
+        };
+        Sheet: {
+            page: string;
+            title: string;
+            facts: components["schemas"]["Fact"][];
+        };
+        DialectEntry: {
+            id: number;
+            name: string;
+            layout: string;
+            unit: string;
+            signal?: string;
+            confidence: string;
+            from: string;
+            /** @description what it says now */
+            meaning: string;
+            explain: string;
+        };
+        Dialect: {
+            serial: string;
+            /** @description neutral name, or unknown */
+            family: string;
+            title: string;
+            /** @description company id or shape of the model number confirm it */
+            sure: boolean;
+            why: string[];
+            source: string;
+            version: number;
+            /** @description what was concluded from the drive's own behaviour, and from what */
+            inferred?: string;
+            entries: components["schemas"]["DialectEntry"][];
+        };
+        ImportedDrive: {
+            serial: string;
+            model: string;
+            /** @description taken in */
+            readings: number;
+            /** @description were here already */
+            known: number;
+        };
+        ImportResult: {
+            drives: components["schemas"]["ImportedDrive"][];
+        };
+        Redecoded: {
+            serial: string;
+            reading: number;
+            signal: string;
+            /**
+             * Format: double
+             * @description absent: was not available
+             */
+            before?: number;
+            /**
+             * Format: double
+             * @description absent: is not available
+             */
+            now?: number;
+        };
+        RedecodeResult: {
+            readings: number;
+            /** @description readings of which something changed */
+            changed: number;
+            decoder: number;
+            /** @description the first thousand */
+            changes: components["schemas"]["Redecoded"][];
         };
         Page: {
             name: string;
@@ -749,6 +926,7 @@ export interface components {
             tool: string;
             decoder: number;
             dialect: number;
+            family: string;
             bay?: number;
             /** Format: int64 */
             run?: number;
@@ -762,8 +940,14 @@ export interface components {
             statistics: components["schemas"]["Statistic"][];
             self_tests: components["schemas"]["SelfTest"][];
             errors: components["schemas"]["LoggedError"][];
-            /** @description absent: not known */
+            /**
+             * Format: int64
+             * @description absent: not known
+             */
             error_total?: number;
+            /** @description the drive's self-test log was read */
+            tests_known?: boolean;
+            sheets: components["schemas"]["Sheet"][];
             faults: components["schemas"]["Fault"][];
             pages: components["schemas"]["Page"][];
         };
@@ -1310,6 +1494,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reading"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    explainDialect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The dialect */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dialect"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    exportRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The record file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.hylostat.record": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    importRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/vnd.hylostat.record": string;
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResult"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    redecode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What changed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RedecodeResult"];
                 };
             };
             default: components["responses"]["Wrong"];

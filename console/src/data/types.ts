@@ -17,6 +17,7 @@ export type Problem = Schemas["Problem"];
 export type Reading = Schemas["Reading"];
 export type Run = Schemas["Run"];
 export type SelfTest = Schemas["SelfTest"];
+export type Sheet = Schemas["Sheet"];
 export type Service = Schemas["Service"];
 export type Signal = Schemas["Signal"];
 export type Signals = Schemas["Signals"];

@@ -3,12 +3,15 @@ import { useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { usePerson } from "../data/person";
 import { useComparison, useDrive, useHistory, useOrders, useReading, useRuns, useSignals, useVerdict } from "../data/queries";
-import type { Drive, Run } from "../data/types";
+import type { Drive, Reading, Run } from "../data/types";
 import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
-import { CounterTable, DeviceStatistics, LoggedErrors, type Place, RawPages, readingLine, SelfTests } from "../parts/Counters";
+import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
 import { OverruleDialog } from "../parts/Dialogs";
 import { dayOf, left, number, size } from "../parts/format";
+import { LoggedErrors, SelfTests } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
+import type { Place } from "../parts/places";
+import { RawPages } from "../parts/RawPages";
 import { SignalFigure, sift } from "../parts/SignalFigure";
 import { SinceLastVisit, Timeline } from "../parts/Timeline";
 import { VerdictPanel } from "../parts/VerdictPanel";
@@ -43,8 +46,10 @@ const Zero = styled.p`font-size: 13px; line-height: 18px; color: ${color.ink2}; 
 const Key = styled.p`margin-left: auto; display: flex; gap: 16px;`;
 
 function kind(d: Drive): string {
+  const sector = d.logical_sector && ![512, 4096].includes(d.logical_sector) ? `${d.logical_sector}-byte sectors` : undefined;
   const how = d.rotation_rate ? `${number(d.rotation_rate)}/min` : d.medium === "flash" ? "flash" : undefined;
-  return [d.model, d.bytes && size(d.bytes), how].filter(Boolean).join(" · ");
+  const hidden = d.hidden ? `${size(d.hidden)} hidden` : undefined;
+  return [d.model, d.bytes && size(d.bytes), how, sector, hidden].filter(Boolean).join(" · ");
 }
 
 function dataWords(d: Drive): string {
@@ -56,7 +61,7 @@ function dataWords(d: Drive): string {
 
 function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; check: () => void; read: () => void; stop: () => void }) {
   const facts: [string, string][] = [["Drive", kind(drive)]];
-  if (drive.bay) facts.push(["Bay", String(drive.bay)]);
+  if (drive.bay) facts.push(["Bay", [drive.bay, ...(drive.other_bays ?? [])].join(" and ")]);
   if (drive.intake)
     facts.push([
       drive.intake.ticket ? `Ticket ${drive.intake.ticket}` : `Intake ${drive.intake.id}`,
@@ -105,6 +110,12 @@ function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; 
   );
 }
 
+/** The page people look for first: the drive's counters. */
+function firstPlace(r: Reading): Place {
+  const page = ["ata/attributes", ...counterPages].find((name) => r.pages.some((p) => p.name === name && !p.fault));
+  return { page: page ?? "", offset: 0, length: 0 };
+}
+
 /** A drive: the answer with its reasons, what changed, its signals over its life, and down to the bytes. */
 export default function DrivePage() {
   const asked = useParams().serial ?? "";
@@ -126,7 +137,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const reading = useReading(serial, "latest");
   const run = useRuns(serial).data?.[0];
   const [overruling, overrule] = useState(false);
-  const [place, setPlace] = useState<Place>({ page: "ata/attributes", offset: 0, length: 0 });
+  const [place, setPlace] = useState<Place>();
   const rawRef = useRef<HTMLElement>(null);
   const go = useNavigate();
   useShortcuts({
@@ -142,7 +153,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const v = verdict.data;
   const ink = gradeColor[v?.grade ?? "undecided"];
   const sorted = signals.data && sift(signals.data.signals);
-  const testFault = reading.data?.faults.find((f) => f.page === "ata/log-06");
+  const testFault = reading.data?.faults.find((f) => ["ata/log-06", "nvme/log-06", "scsi/log-10"].includes(f.page ?? ""));
   return (
     <>
       <title>{`${serial} · Hylostat`}</title>
@@ -211,9 +222,9 @@ function KnownDrive({ drive }: { drive: Drive }) {
               </header>
               <CounterTable reading={reading.data} follow={follow} />
             </Section>
-            <DeviceStatistics reading={reading.data} follow={follow} />
-            <SelfTests tests={reading.data.self_tests} fault={testFault} />
-            <LoggedErrors reading={reading.data} />
+            {drive.interface === "ata" && <DeviceStatistics reading={reading.data} follow={follow} />}
+            <SelfTests tests={reading.data.self_tests} fault={reading.data.tests_known ? undefined : testFault} follow={follow} />
+            <LoggedErrors reading={reading.data} follow={follow} />
             <Section ref={rawRef}>
               <header>
                 <h2>Raw pages</h2>
@@ -221,7 +232,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
                   kept as the drive sent them, {dayOf(reading.data.at)}, in {reading.data.took_ms || "under 1"} ms
                 </p>
               </header>
-              <RawPages reading={reading.data} place={place} choose={setPlace} />
+              <RawPages reading={reading.data} place={place ?? firstPlace(reading.data)} choose={setPlace} />
             </Section>
           </div>
         )}

@@ -6,6 +6,9 @@ export const number = (x: number, digits = 0): string => {
   return (x < 0 ? "\u2212" : "") + grouped + (part && Number(part) ? `.${part}` : "");
 };
 
+/** Groups the thousands of a text of digits, however long; any other text stays. 128-bit counters do not fit a number. */
+export const grouped = (text: string): string => (/^[1-9]\d{4,}$/.test(text) ? text.replace(/\B(?=(\d{3})+(?!\d))/g, "\u00A0") : text);
+
 /** A number of bytes in decimal units, as on the label. */
 export function size(bytes: number, digits?: number): string {
   let x = bytes;

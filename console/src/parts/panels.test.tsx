@@ -1,7 +1,9 @@
 import { cleanup, fireEvent, render, screen, within } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import type { Attribute, Comparison, Entry, Reading, Verdict } from "../data/types";
-import { CounterTable, DeviceStatistics, RawPages, SelfTests } from "./Counters";
+import { CounterTable, DeviceStatistics } from "./Counters";
+import { LoggedErrors, SelfTests } from "./Logs";
+import { RawPages } from "./RawPages";
 import { SinceLastVisit, Timeline } from "./Timeline";
 import { VerdictPanel } from "./VerdictPanel";
 
@@ -106,6 +108,7 @@ const attribute: Attribute = {
   raw: "000000000003",
   offset: 2,
   confidence: "trade",
+  from: "common",
 };
 
 const reading = (over: Partial<Reading>): Reading => ({
@@ -115,6 +118,8 @@ const reading = (over: Partial<Reading>): Reading => ({
   tool: "test",
   decoder: 1,
   dialect: 1,
+  family: "unknown",
+  sheets: [],
   alarm: "not raised",
   attributes: [attribute],
   statistics: [],
@@ -175,13 +180,58 @@ describe("raw pages", () => {
   });
 });
 
+describe("the facts of a page", () => {
+  const sheet = {
+    page: "nvme/log-02",
+    title: "Health log",
+    facts: [
+      { name: "Data units read", value: "340282366920938463463374607431768211455", unit: "x 512 000 B", offset: 32, length: 16 },
+      { name: "Temperature", reason: "the drive reports none", unit: "°C", offset: 1, length: 2 },
+    ],
+  };
+  it("keep a 128-bit counter exact and never write what is missing as a number", () => {
+    const follow = vi.fn();
+    render(<CounterTable reading={reading({ attributes: [], sheets: [sheet] })} follow={follow} />);
+    expect(screen.getByText(/^340 282 366.*211 455 x 512 000 B$/)).toBeTruthy();
+    expect(screen.getByText("not available: the drive reports none")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Data units read" }));
+    expect(follow).toHaveBeenCalledWith({ page: "nvme/log-02", offset: 32, length: 16 });
+  });
+});
+
+describe("logged errors", () => {
+  it("show the commands before, and say when it was the host's doing", () => {
+    const error = {
+      command: "READ DMA EXT",
+      meaning: "command aborted",
+      host: true,
+      before: ["READ DMA EXT, LBA 7, count 8", "READ DMA EXT"],
+    };
+    render(
+      <LoggedErrors
+        reading={reading({ error_total: 1, errors: [{ ...error, page: "ata/log-03", offset: 4, length: 124 }] })}
+        follow={vi.fn()}
+      />,
+    );
+    expect(screen.getByText("before it: READ DMA EXT, LBA 7, count 8")).toBeTruthy();
+    expect(screen.getByText("· the host’s doing")).toBeTruthy();
+    expect(screen.getByText("not available")).toBeTruthy();
+  });
+});
+
 describe("self-tests", () => {
   it("never take an empty log for a pass", () => {
-    render(<SelfTests tests={[]} />);
+    render(<SelfTests tests={[]} follow={vi.fn()} />);
     expect(screen.getByText(/An empty slot is no pass/)).toBeTruthy();
   });
   it("tell a log that was not read from an empty one", () => {
-    render(<SelfTests tests={[]} fault={{ class: "bad_answer", what: "x", back: "checksum wrong", advice: "Change the cable." }} />);
+    render(
+      <SelfTests
+        tests={[]}
+        follow={vi.fn()}
+        fault={{ class: "bad_answer", what: "x", back: "checksum wrong", advice: "Change the cable." }}
+      />,
+    );
     expect(screen.getByText("not available: checksum wrong. Change the cable.")).toBeTruthy();
   });
 });

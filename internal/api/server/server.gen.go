@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
@@ -47,6 +48,9 @@ type ServerInterface interface {
 	// CompareReadings Two readings side by side
 	// (GET /drives/{drive}/comparison)
 	CompareReadings(ctx *echo.Context, drive DriveName, params CompareReadingsParams) error
+	// ExplainDialect What the drive's attribute numbers mean, by which family, and why
+	// (GET /drives/{drive}/dialect)
+	ExplainDialect(ctx *echo.Context, drive DriveName) error
 	// GetHistory Everything that happened to a drive, newest first
 	// (GET /drives/{drive}/history)
 	GetHistory(ctx *echo.Context, drive DriveName) error
@@ -59,6 +63,9 @@ type ServerInterface interface {
 	// GetReading One reading, decoded; with its bytes if wanted
 	// (GET /drives/{drive}/readings/{reading})
 	GetReading(ctx *echo.Context, drive DriveName, reading string, params GetReadingParams) error
+	// ExportRecord A record file of all readings of a drive
+	// (GET /drives/{drive}/record)
+	ExportRecord(ctx *echo.Context, drive DriveName) error
 	// GetSignals Every signal over the drive's life, tightest margin first
 	// (GET /drives/{drive}/signals)
 	GetSignals(ctx *echo.Context, drive DriveName) error
@@ -71,6 +78,12 @@ type ServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx *echo.Context) error
+	// ImportRecord Take in a record file; what is known already changes nothing
+	// (POST /records)
+	ImportRecord(ctx *echo.Context) error
+	// Redecode Read all pages of the past with the present decoder
+	// (POST /redecode)
+	Redecode(ctx *echo.Context) error
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -282,6 +295,22 @@ func (w *ServerInterfaceWrapper) CompareReadings(ctx *echo.Context) error {
 	return err
 }
 
+// ExplainDialect converts echo context to params.
+func (w *ServerInterfaceWrapper) ExplainDialect(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExplainDialect(ctx, drive)
+	return err
+}
+
 // GetHistory converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 	var err error
@@ -363,6 +392,22 @@ func (w *ServerInterfaceWrapper) GetReading(ctx *echo.Context) error {
 	return err
 }
 
+// ExportRecord converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportRecord(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportRecord(ctx, drive)
+	return err
+}
+
 // GetSignals converts echo context to params.
 func (w *ServerInterfaceWrapper) GetSignals(ctx *echo.Context) error {
 	var err error
@@ -417,6 +462,24 @@ func (w *ServerInterfaceWrapper) TakeIn(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TakeIn(ctx)
+	return err
+}
+
+// ImportRecord converts echo context to params.
+func (w *ServerInterfaceWrapper) ImportRecord(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ImportRecord(ctx)
+	return err
+}
+
+// Redecode converts echo context to params.
+func (w *ServerInterfaceWrapper) Redecode(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Redecode(ctx)
 	return err
 }
 
@@ -556,6 +619,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.ListReadings, options.OperationMiddlewares["listReadings"]...)
 	router.POST(options.BaseURL+"/drives/:drive/readings", wrapper.TakeReading, options.OperationMiddlewares["takeReading"]...)
 	router.GET(options.BaseURL+"/drives/:drive/readings/:reading", wrapper.GetReading, options.OperationMiddlewares["getReading"]...)
+	router.GET(options.BaseURL+"/drives/:drive/dialect", wrapper.ExplainDialect, options.OperationMiddlewares["explainDialect"]...)
+	router.GET(options.BaseURL+"/drives/:drive/record", wrapper.ExportRecord, options.OperationMiddlewares["exportRecord"]...)
+	router.POST(options.BaseURL+"/records", wrapper.ImportRecord, options.OperationMiddlewares["importRecord"]...)
+	router.POST(options.BaseURL+"/redecode", wrapper.Redecode, options.OperationMiddlewares["redecode"]...)
 	router.POST(options.BaseURL+"/drives/:drive/checks", wrapper.StartCheck, options.OperationMiddlewares["startCheck"]...)
 	router.GET(options.BaseURL+"/drives/:drive/verdict", wrapper.GetVerdict, options.OperationMiddlewares["getVerdict"]...)
 	router.POST(options.BaseURL+"/drives/:drive/verdict/sign-off", wrapper.SignVerdict, options.OperationMiddlewares["signVerdict"]...)
@@ -960,6 +1027,45 @@ func (response CompareReadingsdefaultApplicationProblemPlusJSONResponse) VisitCo
 	return err
 }
 
+type ExplainDialectRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type ExplainDialectResponseObject interface {
+	VisitExplainDialectResponse(w http.ResponseWriter) error
+}
+
+type ExplainDialect200JSONResponse Dialect
+
+func (response ExplainDialect200JSONResponse) VisitExplainDialectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplainDialectdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExplainDialectdefaultApplicationProblemPlusJSONResponse) VisitExplainDialectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHistoryRequestObject struct {
 	Drive DriveName `json:"drive"`
 }
@@ -1119,6 +1225,51 @@ func (response GetReadingdefaultApplicationProblemPlusJSONResponse) VisitGetRead
 	return err
 }
 
+type ExportRecordRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type ExportRecordResponseObject interface {
+	VisitExportRecordResponse(w http.ResponseWriter) error
+}
+
+type ExportRecord200ApplicationvndHylostatRecordResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportRecord200ApplicationvndHylostatRecordResponse) VisitExportRecordResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/vnd.hylostat.record")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportRecorddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportRecorddefaultApplicationProblemPlusJSONResponse) VisitExportRecordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSignalsRequestObject struct {
 	Drive DriveName `json:"drive"`
 }
@@ -1265,6 +1416,83 @@ type TakeIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TakeIndefaultApplicationProblemPlusJSONResponse) VisitTakeInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportRecordRequestObject struct {
+	Body io.Reader
+}
+
+type ImportRecordResponseObject interface {
+	VisitImportRecordResponse(w http.ResponseWriter) error
+}
+
+type ImportRecord200JSONResponse ImportResult
+
+func (response ImportRecord200JSONResponse) VisitImportRecordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportRecorddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportRecorddefaultApplicationProblemPlusJSONResponse) VisitImportRecordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RedecodeRequestObject struct {
+}
+
+type RedecodeResponseObject interface {
+	VisitRedecodeResponse(w http.ResponseWriter) error
+}
+
+type Redecode200JSONResponse RedecodeResult
+
+func (response Redecode200JSONResponse) VisitRedecodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RedecodedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RedecodedefaultApplicationProblemPlusJSONResponse) VisitRedecodeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1464,6 +1692,9 @@ type StrictServerInterface interface {
 	// CompareReadings Two readings side by side
 	// (GET /drives/{drive}/comparison)
 	CompareReadings(ctx context.Context, request CompareReadingsRequestObject) (CompareReadingsResponseObject, error)
+	// ExplainDialect What the drive's attribute numbers mean, by which family, and why
+	// (GET /drives/{drive}/dialect)
+	ExplainDialect(ctx context.Context, request ExplainDialectRequestObject) (ExplainDialectResponseObject, error)
 	// GetHistory Everything that happened to a drive, newest first
 	// (GET /drives/{drive}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
@@ -1476,6 +1707,9 @@ type StrictServerInterface interface {
 	// GetReading One reading, decoded; with its bytes if wanted
 	// (GET /drives/{drive}/readings/{reading})
 	GetReading(ctx context.Context, request GetReadingRequestObject) (GetReadingResponseObject, error)
+	// ExportRecord A record file of all readings of a drive
+	// (GET /drives/{drive}/record)
+	ExportRecord(ctx context.Context, request ExportRecordRequestObject) (ExportRecordResponseObject, error)
 	// GetSignals Every signal over the drive's life, tightest margin first
 	// (GET /drives/{drive}/signals)
 	GetSignals(ctx context.Context, request GetSignalsRequestObject) (GetSignalsResponseObject, error)
@@ -1488,6 +1722,12 @@ type StrictServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx context.Context, request TakeInRequestObject) (TakeInResponseObject, error)
+	// ImportRecord Take in a record file; what is known already changes nothing
+	// (POST /records)
+	ImportRecord(ctx context.Context, request ImportRecordRequestObject) (ImportRecordResponseObject, error)
+	// Redecode Read all pages of the past with the present decoder
+	// (POST /redecode)
+	Redecode(ctx context.Context, request RedecodeRequestObject) (RedecodeResponseObject, error)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -1832,6 +2072,31 @@ func (sh *strictHandler) CompareReadings(ctx *echo.Context, drive DriveName, par
 	return nil
 }
 
+// ExplainDialect operation middleware
+func (sh *strictHandler) ExplainDialect(ctx *echo.Context, drive DriveName) error {
+	var request ExplainDialectRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExplainDialect(ctx.Request().Context(), request.(ExplainDialectRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExplainDialect")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExplainDialectResponseObject); ok {
+		return validResponse.VisitExplainDialectResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetHistory operation middleware
 func (sh *strictHandler) GetHistory(ctx *echo.Context, drive DriveName) error {
 	var request GetHistoryRequestObject
@@ -1951,6 +2216,31 @@ func (sh *strictHandler) GetReading(ctx *echo.Context, drive DriveName, reading 
 		return err
 	} else if validResponse, ok := response.(GetReadingResponseObject); ok {
 		return validResponse.VisitGetReadingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportRecord operation middleware
+func (sh *strictHandler) ExportRecord(ctx *echo.Context, drive DriveName) error {
+	var request ExportRecordRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportRecord(ctx.Request().Context(), request.(ExportRecordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportRecord")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportRecordResponseObject); ok {
+		return validResponse.VisitExportRecordResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2095,6 +2385,54 @@ func (sh *strictHandler) TakeIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(TakeInResponseObject); ok {
 		return validResponse.VisitTakeInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ImportRecord operation middleware
+func (sh *strictHandler) ImportRecord(ctx *echo.Context) error {
+	var request ImportRecordRequestObject
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportRecord(ctx.Request().Context(), request.(ImportRecordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportRecord")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ImportRecordResponseObject); ok {
+		return validResponse.VisitImportRecordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Redecode operation middleware
+func (sh *strictHandler) Redecode(ctx *echo.Context) error {
+	var request RedecodeRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Redecode(ctx.Request().Context(), request.(RedecodeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Redecode")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RedecodeResponseObject); ok {
+		return validResponse.VisitRedecodeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

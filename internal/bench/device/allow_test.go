@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/sat"
 	"hylostat.example/internal/core/scsi"
 )
@@ -14,12 +15,23 @@ func TestOnlyListedCommandsReachADrive(t *testing.T) {
 	for _, c := range []ata.Command{
 		ata.ReadIdentify(), ata.ReadAttributes(), ata.ReadThresholds(), ata.ReturnStatus(), ata.ReadLog(ata.LogSelfTest, 1),
 		ata.ReadLog(ata.LogSummaryError, 1), ata.ReadLog(ata.LogDeviceStatistics, 8), ata.ExecuteSelfTest(ata.TestShort), ata.ExecuteSelfTest(ata.TestAbort),
+		ata.PowerMode(), ata.SpinUp(), ata.ReadConfiguration(),
 	} {
 		for _, form := range []sat.Form{sat.Form16, sat.Form12} {
-			assert.NoError(t, Allow(form.CDB(c)), "%s by %s", c.Name(), form)
+			assert.NoError(t, Allow(Command{CDB: form.CDB(c)}), "%s by %s", c.Name(), form)
 		}
 	}
-	assert.NoError(t, Allow(scsi.InquiryCDB(36)))
+	for _, c := range []ata.Command{ata.ReadLogGPL(ata.LogPHY, 1), ata.ReadLogGPL(ata.LogErrorsExt, 64), ata.NativeMax(), ata.AccessibleMax()} {
+		assert.NoError(t, Allow(Command{CDB: sat.Form16.CDB(c)}), c.Name())
+	}
+	for _, cdb := range [][]byte{
+		scsi.InquiryCDB(36), scsi.VPDCDB(scsi.VPDSerial, 252), scsi.LogSenseCDB(scsi.LogTemperature, 512), scsi.ModeSenseCDB(scsi.ModeInformational, 64), scsi.CapacityCDB(),
+		scsi.DefectCDB(5, 8), scsi.SelfTestCDB(scsi.TestBackgroundShort), scsi.SelfTestCDB(scsi.TestAbortBackground), scsi.RequestSenseCDB(), scsi.StartCDB(),
+	} {
+		assert.NoError(t, Allow(Command{CDB: cdb}), scsi.Name(cdb))
+	}
+	question := sat.Form16.CDB(ata.SCTCommand())
+	assert.NoError(t, Allow(Command{CDB: question, DataOut: ata.SCTTemperatureQuestion()}))
 
 	key := ata.ReturnStatus().LBA
 	for name, cdb := range map[string][]byte{
@@ -28,7 +40,21 @@ func TestOnlyListedCommandsReachADrive(t *testing.T) {
 		"FORMAT UNIT":                  {0x04, 0, 0, 0, 0, 0},
 		"SANITIZE":                     {0x48, 1, 0, 0, 0, 0, 0, 0, 0, 0},
 		"a maker's own operation":      {0xC1, 0, 0, 0, 0, 0},
-		"INQUIRY of a page":            {0x12, 1, 0x80, 0, 36, 0},
+		"INQUIRY of a maker's page":    {0x12, 1, 0xC0, 0, 36, 0},
+		"a foreground self-test":       {0x1D, 5 << 5, 0, 0, 0, 0},
+		"SEND DIAGNOSTIC with a page":  {0x1D, 1 << 5, 0, 0, 8, 0},
+		"START STOP UNIT that stops":   {0x1B, 0, 0, 0, 0, 0},
+		"START STOP UNIT that ejects":  {0x1B, 0, 0, 0, 2, 0},
+		"LOG SENSE that saves":         {0x4D, 1, 0x42, 0, 0, 0, 0, 2, 0, 0},
+		"MODE SENSE of another page":   {0x5A, 8, 0x08, 0, 0, 0, 0, 0, 64, 0},
+		"MODE SELECT":                  {0x55, 0x10, 0, 0, 0, 0, 0, 0, 12, 0},
+		"LOG SELECT":                   {0x4C, 2, 0, 0, 0, 0, 0, 0, 0, 0},
+		"SET MAX ADDRESS EXT":          sat.Form16.CDB(ata.Command{Op: 0x37, Ext: true}),
+		"SET ACCESSIBLE MAX":           sat.Form16.CDB(ata.Command{Op: ata.AccessibleMaxConfig, Feature: 1, Ext: true}),
+		"DCO SET":                      sat.Form16.CDB(ata.Command{Op: ata.ConfigurationSet, Feature: 0xC3, Transfer: ata.PIOOut, Count: 1}),
+		"PHY counters with a reset":    sat.Form16.CDB(ata.Command{Op: ata.ReadLogExt, Feature: 1, LBA: 0x11, Count: 1, Transfer: ata.PIOIn, Ext: true}),
+		"SET FEATURES of another kind": sat.Form16.CDB(ata.Command{Op: ata.SetFeatures, Feature: 0x02}),
+		"SCT without its question":     question,
 		"SECURITY ERASE UNIT":          sat.Form16.CDB(ata.Command{Op: 0xF4}),
 		"DOWNLOAD MICROCODE":           sat.Form16.CDB(ata.Command{Op: 0x92, Transfer: ata.PIOIn, Count: 1}),
 		"SMART off":                    sat.Form16.CDB(ata.Command{Op: ata.SMART, Feature: 0xD9, LBA: key}),
@@ -42,6 +68,32 @@ func TestOnlyListedCommandsReachADrive(t *testing.T) {
 		"pass-through of a wrong size": {0x85, 0x08, 0x0E},
 	} {
 		var refused *Refused
-		assert.ErrorAs(t, Allow(cdb), &refused, name)
+		assert.ErrorAs(t, Allow(Command{CDB: cdb}), &refused, name)
+	}
+
+	feature := ata.SCTTemperatureQuestion()
+	feature[0] = 4 // SCT FEATURE CONTROL would change a setting
+	var refused *Refused
+	assert.ErrorAs(t, Allow(Command{CDB: question, DataOut: feature}), &refused)
+	assert.ErrorAs(t, Allow(Command{CDB: scsi.InquiryCDB(36), DataOut: []byte{1}}), &refused, "a question with data in its hands")
+}
+
+func TestOnlyListedAdminCommandsReachADrive(t *testing.T) {
+	for _, c := range []nvme.Command{
+		nvme.IdentifyController(), nvme.ListNamespaces(), nvme.IdentifyNamespace(1), nvme.ReadLog(nvme.LogHealth, nvme.HealthSize), nvme.ReadLog(nvme.LogDatacenter, 512),
+		nvme.PersistentHeader(), nvme.PersistentEvents(64 << 10), nvme.PersistentDone(), nvme.StartSelfTest(nvme.TestShort), nvme.StartSelfTest(nvme.TestAbort),
+	} {
+		assert.NoError(t, AllowAdmin(c), c.Name())
+	}
+	forgetful := nvme.ReadLog(nvme.LogErrors, 64)
+	forgetful.CDW10 &^= 1 << 15
+	longer := nvme.ReadLog(nvme.LogHealth, 512)
+	longer.DataIn = 4096
+	for name, c := range map[string]nvme.Command{
+		"Format NVM": {Op: 0x80}, "Sanitize": {Op: 0x84}, "Firmware Commit": {Op: 0x10}, "Set Features": {Op: 0x09}, "Namespace Management": {Op: 0x0D}, "a maker's own": {Op: 0xC1},
+		"a log that drops pending events": forgetful, "a log nobody reads": nvme.ReadLog(0xCA, 512), "more than was asked for": longer, "a self-test of the maker's": nvme.StartSelfTest(0xE),
+	} {
+		var refused *Refused
+		assert.ErrorAs(t, AllowAdmin(c), &refused, name)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/scsi"
 )
 
@@ -26,11 +27,33 @@ type SCSI interface {
 	Exchange(ctx context.Context, c Command) (Result, error)
 }
 
-// Command is one SCSI command that reads up to DataIn bytes.
+// Command is one SCSI command that reads up to DataIn bytes, or carries DataOut to the drive.
 type Command struct {
 	CDB     []byte
 	DataIn  int
+	DataOut []byte // only what Allow knows to be a question
 	Timeout time.Duration
+}
+
+// NVMe is the ability to take NVMe admin commands.
+type NVMe interface {
+	// Admin sends one command and waits for its end or its deadline, on the device's own clock. Errors are *Refused,
+	// *Failed, or the context's. A command that ends with a status other than success is not an error.
+	Admin(ctx context.Context, c AdminCommand) (Completion, error)
+}
+
+// AdminCommand is one NVMe admin command.
+type AdminCommand struct {
+	nvme.Command
+	Timeout time.Duration
+}
+
+// Completion is how an admin command ended.
+type Completion struct {
+	Status nvme.Status
+	Result uint32 // DW0
+	Data   []byte
+	Took   time.Duration
 }
 
 // Result is how a command ended.
@@ -97,11 +120,11 @@ func (e *Failed) Error() string { return fmt.Sprintf("%s: %s", e.What, e.Back) }
 
 // Refused is a command the allowlist does not hold. It was not sent.
 type Refused struct {
-	CDB    []byte
+	What   string
 	Reason string
 }
 
-func (e *Refused) Error() string { return fmt.Sprintf("command % X not sent: %s", e.CDB, e.Reason) }
+func (e *Refused) Error() string { return fmt.Sprintf("%s not sent: %s", e.What, e.Reason) }
 
 // FaultOf turns an error of this package into a fault about what was tried. Other errors become drive.FaultNoAnswer.
 func FaultOf(what string, err error) *drive.Fault {

@@ -68,6 +68,20 @@ func (j *Journal) SaidBay(ctx context.Context, number int, said bool, attempts i
 	})
 }
 
+// Adapter gives what is remembered of an adapter, 0 when nothing is.
+func (j *Journal) Adapter(ctx context.Context, id string) (passes uint8, err error) {
+	err = j.db.Read.GetContext(ctx, &passes, `SELECT COALESCE((SELECT passes FROM adapter WHERE id = ?), 0)`, id)
+	return passes, err
+}
+
+// SaveAdapter remembers what an adapter passes.
+func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) error {
+	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO adapter (id, passes) VALUES (?, ?)`, id, passes)
+		return err
+	})
+}
+
 // AddRun stores a new run and gives it its number, together with its first report.
 func (j *Journal) AddRun(ctx context.Context, r *protocol.Run) error {
 	return j.db.Write(ctx, func(tx *sqlx.Tx) error {

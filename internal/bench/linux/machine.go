@@ -37,10 +37,23 @@ func (m *Machine) Look(context.Context) ([]drive.Attachment, error) {
 	}
 	uses := m.uses()
 	var all []drive.Attachment
+	controllers := map[drive.Address]int{}
 	for _, e := range entries {
-		if d, ok := m.describe(e.Name(), uses); ok {
-			all = append(all, d)
+		d, ok := m.describe(e.Name(), uses)
+		if !ok {
+			continue
 		}
+		if i, known := controllers[d.Address]; known { // a further namespace of the same controller: one drive
+			all[i].Bytes += d.Bytes
+			if all[i].InUse == "" {
+				all[i].InUse = d.InUse
+			}
+			continue
+		}
+		if d.Transport == "NVMe" {
+			controllers[d.Address] = len(all)
+		}
+		all = append(all, d)
 	}
 	slices.SortFunc(all, func(a, b drive.Attachment) int { return strings.Compare(string(a.Address), string(b.Address)) })
 	return all, nil
@@ -52,12 +65,20 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 	if err != nil || strings.HasPrefix(node, "sr") || strings.HasPrefix(node, "fd") {
 		return drive.Attachment{}, false // loop, RAM, device-mapper and md devices have no hardware behind them
 	}
+	place = m.controllerOf(place)
 	d := drive.Attachment{Node: node, Vendor: read(place, "vendor"), Model: read(place, "model"), LogicalSector: uint32(number(block, "queue/logical_block_size"))}
 	d.Bytes = number(block, "size") * 512
 	d.Address, d.Transport = m.address(place)
 	d.Serial = read(place, "serial")
 	if d.Transport == "USB" {
-		d.Serial = usbSerial(place)
+		usb := usbDevice(place)
+		d.Serial = read(usb, "serial")
+		if vendor := read(usb, "idVendor"); vendor != "" {
+			d.Adapter = vendor + ":" + read(usb, "idProduct") + " " + read(usb, "bcdDevice")
+		}
+	}
+	if d.Transport == "SCSI" && m.raid(place) {
+		d.Behind = "behind a RAID controller"
 	}
 	if page := []byte(readRaw(place, "vpd_pg80")); len(page) > 4 {
 		d.Serial = drive.Printable(string(page[4:]))
@@ -71,20 +92,48 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 	return d, true
 }
 
-// usbSerial is the serial of the USB device that a place belongs to: the adapter's own, not the drive's.
-func usbSerial(place string) string {
+// controllerOf leads from the subsystem that joins the paths of a multi-path NVMe drive to its first controller.
+func (m *Machine) controllerOf(place string) string {
+	if !strings.Contains(place, "/nvme-subsystem/") {
+		return place
+	}
+	links, err := filepath.Glob(filepath.Join(place, "nvme[0-9]*"))
+	if err != nil {
+		return place
+	}
+	for _, l := range links {
+		if real, err := filepath.EvalSymlinks(l); err == nil && nvmePlace.MatchString(filepath.Base(real)) {
+			return real
+		}
+	}
+	return place
+}
+
+// usbDevice is the place of the USB device that a place belongs to: the adapter.
+func usbDevice(place string) string {
 	for ; len(place) > 1; place = filepath.Dir(place) {
 		if usbPlace.MatchString(filepath.Base(place)) {
-			return read(place, "serial")
+			return place
 		}
 	}
 	return ""
+}
+
+// raid reports whether a place belongs to a controller of the PCI class for RAID: what it shows are volumes.
+func (m *Machine) raid(place string) bool {
+	for ; len(place) > len(m.sys); place = filepath.Dir(place) {
+		if pciPlace.MatchString(filepath.Base(place)) {
+			return strings.HasPrefix(read(place, "class"), "0x0104")
+		}
+	}
+	return false
 }
 
 var (
 	pciPlace  = regexp.MustCompile(`^[0-9a-f]{4}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-9a-f]$`)
 	usbPlace  = regexp.MustCompile(`^[0-9]+-[0-9.]+$`)
 	ataPlace  = regexp.MustCompile(`^ata([0-9]+)$`)
+	nvmePlace = regexp.MustCompile(`^nvme[0-9]+$`)
 	scsiPlace = regexp.MustCompile(`^[0-9]+:([0-9]+:[0-9]+:[0-9]+)$`)
 )
 
@@ -186,9 +235,21 @@ func (m *Machine) Open(_ context.Context, d drive.Attachment) (device.Device, er
 		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening /dev/" + d.Node, Back: "the drive that was there is gone"}
 	}
 	if d.Transport == "NVMe" {
-		return nil, &device.Failed{Class: drive.FaultNotRead, What: "opening /dev/" + d.Node, Back: "this version does not read NVMe drives yet"}
+		place, err := filepath.EvalSymlinks(filepath.Join(m.sys, "block", d.Node, "device"))
+		if err != nil {
+			return nil, &device.Failed{Class: drive.FaultVanished, What: "opening /dev/" + d.Node, Back: "the drive that was there is gone"}
+		}
+		fd, err := openNode(filepath.Base(m.controllerOf(place)))
+		if err != nil {
+			return nil, err
+		}
+		return &controller{handle{description: d, fd: fd}}, nil
 	}
-	return openDisk(d)
+	fd, err := openNode(d.Node)
+	if err != nil {
+		return nil, err
+	}
+	return &disk{handle{description: d, fd: fd}}, nil
 }
 
 // Changed delivers a value after every uevent of the block or SCSI subsystem, and every 30 s in case one was lost.
@@ -218,7 +279,7 @@ func (m *Machine) Changed(ctx context.Context) <-chan struct{} {
 			if err == nil {
 				event = string(buffer[:n])
 			}
-			if strings.Contains(event, "SUBSYSTEM=block") || strings.Contains(event, "SUBSYSTEM=scsi") || time.Since(last) > 30*time.Second {
+			if strings.Contains(event, "SUBSYSTEM=block") || strings.Contains(event, "SUBSYSTEM=scsi") || strings.Contains(event, "SUBSYSTEM=nvme") || time.Since(last) > 30*time.Second {
 				last = time.Now()
 				signal()
 			}

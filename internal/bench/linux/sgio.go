@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
-	"sync"
 	"syscall"
 	"time"
 	"unsafe"
@@ -23,9 +22,9 @@ const (
 	sgIO            = 0x2285 // include/scsi/sg.h
 	sgNoData        = -1
 	sgFromDevice    = -3
+	sgToDevice      = -2
 	senseRoom       = 64
-	grace           = 5 * time.Second // beyond a command's own deadline, before its thread counts as stuck
-	hostNoConnect   = 0x01            // include/scsi/scsi_status.h, DID_*
+	hostNoConnect   = 0x01 // include/scsi/scsi_status.h, DID_*
 	hostTimeOut     = 0x03
 	hostBadTarget   = 0x04
 	hostTransport   = 0x0E
@@ -59,81 +58,15 @@ type sgHeader struct {
 }
 
 // disk is a /dev/sd* node opened read-only.
-type disk struct {
-	description drive.Attachment
-	mu          sync.Mutex
-	fd          int
-	closed      bool
-	stuck       bool
-	busy        bool
-}
+type disk struct{ handle }
 
-func (d *disk) Describe() drive.Attachment { return d.description }
-
-// Close releases the descriptor. While a command is stuck in the kernel the descriptor stays with it.
-func (d *disk) Close() error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.closed {
-		return nil
-	}
-	d.closed = true
-	if d.busy {
-		return nil // released by the exchange when it comes back
-	}
-	return unix.Close(d.fd)
-}
-
-// Exchange sends one command through SG_IO. The ioctl cannot be interrupted, so it runs on a thread of its own; when
-// neither the kernel's time-out nor the grace after it brings it back, the device is stuck and takes no more commands.
-func (d *disk) Exchange(ctx context.Context, c device.Command) (device.Result, error) {
-	if err := device.Allow(c.CDB); err != nil {
-		return device.Result{}, err
-	}
-	if err := ctx.Err(); err != nil {
+// Exchange sends one command through SG_IO.
+func (d *disk) Exchange(ctx context.Context, c device.Command) (r device.Result, err error) {
+	if err := device.Allow(c); err != nil {
 		return device.Result{}, err
 	}
 	what := fmt.Sprintf("command % X to %s", c.CDB, d.description.Node)
-	d.mu.Lock()
-	if d.closed || d.stuck || d.busy {
-		defer d.mu.Unlock()
-		class, back := drive.FaultVanished, "the device is closed"
-		if d.stuck || d.busy {
-			class, back = drive.FaultStuck, "an earlier command has not come back"
-		}
-		return device.Result{}, &device.Failed{Class: class, What: what, Back: back}
-	}
-	d.busy = true
-	d.mu.Unlock()
-
-	type answer struct {
-		result device.Result
-		err    error
-	}
-	done := make(chan answer, 1)
-	go func() {
-		r, err := sgExchange(d.fd, what, c)
-		d.mu.Lock()
-		d.busy, d.stuck = false, false
-		if d.closed {
-			_ = unix.Close(d.fd)
-		}
-		d.mu.Unlock()
-		done <- answer{r, err}
-	}()
-	deadline := time.NewTimer(c.Timeout + grace)
-	defer deadline.Stop()
-	select {
-	case a := <-done:
-		return a.result, a.err
-	case <-ctx.Done():
-		return device.Result{}, ctx.Err()
-	case <-deadline.C:
-		d.mu.Lock()
-		d.stuck = d.busy
-		d.mu.Unlock()
-		return device.Result{}, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", c.Timeout+grace)}
-	}
+	return do(ctx, &d.handle, what, c.Timeout, func(fd int) (device.Result, error) { return sgExchange(fd, what, c) })
 }
 
 func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
@@ -147,9 +80,14 @@ func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
 	pin.Pin(h.cdb)
 	pin.Pin(h.sense)
 	var data []byte
-	if c.DataIn > 0 {
+	switch {
+	case c.DataIn > 0:
 		data = make([]byte, c.DataIn)
 		h.direction, h.dataLength, h.data = sgFromDevice, uint32(c.DataIn), unsafe.Pointer(&data[0])
+		pin.Pin(h.data)
+	case len(c.DataOut) > 0:
+		data = append([]byte(nil), c.DataOut...)
+		h.direction, h.dataLength, h.data = sgToDevice, uint32(len(data)), unsafe.Pointer(&data[0])
 		pin.Pin(h.data)
 	}
 	start := time.Now()
@@ -189,9 +127,9 @@ func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
 	return r, nil
 }
 
-// openDisk opens a node read-only; that triggers no partition rescan.
-func openDisk(d drive.Attachment) (device.Device, error) {
-	fd, err := unix.Open("/dev/"+d.Node, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+// openNode opens a node read-only; that triggers no partition rescan.
+func openNode(node string) (int, error) {
+	fd, err := unix.Open("/dev/"+node, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
 		class := drive.FaultNoAnswer
 		back := err.Error()
@@ -203,7 +141,7 @@ func openDisk(d drive.Attachment) (device.Device, error) {
 		case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
 			class, back = drive.FaultNotRead, "not permitted: run as root"
 		}
-		return nil, &device.Failed{Class: class, What: "opening /dev/" + d.Node, Back: back}
+		return 0, &device.Failed{Class: class, What: "opening /dev/" + node, Back: back}
 	}
-	return &disk{description: d, fd: fd}, nil
+	return fd, nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
 )
 
@@ -42,6 +43,7 @@ type (
 		Running bool
 		Left    uint8 // per cent
 		Status  ata.TestStatus
+		Page    reading.PageName // of Log
 		Log     []byte
 	}
 	// Aborted follows the abort command.
@@ -219,8 +221,8 @@ func polled(r protocol.Run, e Polled, now time.Time) (protocol.Run, Effect) {
 	if s.State == protocol.Unknown {
 		s.Adopted = true
 	}
-	result, found := newest(s.Baseline, e.Log)
-	if e.Running || found && result.Status == ata.TestRunning {
+	result, found := newest(s.Baseline, e.Page, e.Log)
+	if e.Running || found && result.Running {
 		s.State = protocol.Begun
 		s.Percent = max(s.Percent, 100-int(e.Left))
 		return r, PollLater
@@ -229,22 +231,20 @@ func polled(r protocol.Run, e Polled, now time.Time) (protocol.Run, Effect) {
 		return nothingLogged(r, s, e, now)
 	}
 	switch {
-	case result.Status == ata.TestInterrupted || result.Status == ata.TestAborted:
-		if s.Tries < maxTries {
-			s.Baseline, s.Adopted = e.Log, false
-			return advance(r, now)
-		}
-		finish(s, protocol.StepFailed, fmt.Sprintf("%s, %d times. Check the power and what else uses the drive", result.Status, s.Tries), now)
-	case result.Status.Failed():
-		note := result.Status.String()
+	case result.Failed:
+		note := result.Result
 		if result.HasLBA {
-			lba := uint64(result.LBA)
-			s.LBA = &lba
-			note = fmt.Sprintf("%s, LBA %d", note, lba)
+			s.LBA = &result.LBA
+			note = fmt.Sprintf("%s, LBA %d", note, result.LBA)
 		}
 		finish(s, protocol.StepFailed, note, now)
+	case result.Passed:
+		finish(s, protocol.StepDone, result.Result, now)
+	case s.Tries < maxTries: // interrupted or aborted says nothing of the drive
+		s.Baseline, s.Adopted = e.Log, false
+		return advance(r, now)
 	default:
-		finish(s, protocol.StepDone, result.Status.String(), now)
+		finish(s, protocol.StepFailed, fmt.Sprintf("%s, %d times. Check the power and what else uses the drive", result.Result, s.Tries), now)
 	}
 	return advance(r, now)
 }
@@ -267,15 +267,19 @@ func nothingLogged(r protocol.Run, s *protocol.Step, e Polled, now time.Time) (p
 }
 
 // newest gives the newest result of a log when the log differs from the baseline.
-func newest(baseline, log []byte) (ata.SelfTest, bool) {
+func newest(baseline []byte, page reading.PageName, log []byte) (reading.SelfTest, bool) {
 	if log == nil || string(baseline) == string(log) {
-		return ata.SelfTest{}, false
+		return reading.SelfTest{}, false
 	}
-	l, err := ata.DecodeSelfTestLog(log)
-	if err != nil || len(l.Tests) == 0 {
-		return ata.SelfTest{}, false
+	r := reading.Decode([]reading.Page{{Name: page, Bytes: log}})
+	if !r.HasTests || len(r.Tests) == 0 {
+		return reading.SelfTest{}, false
 	}
-	return l.Tests[0], true
+	was := reading.Decode([]reading.Page{{Name: page, Bytes: baseline}})
+	if len(was.Tests) > 0 && was.Tests[0] == r.Tests[0] && len(was.Tests) == len(r.Tests) { // only its header moved
+		return reading.SelfTest{}, false
+	}
+	return r.Tests[0], true
 }
 
 func trouble(r protocol.Run, f drive.Fault, now time.Time) (protocol.Run, Effect) {

@@ -9,6 +9,7 @@ import (
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
 )
 
@@ -48,9 +49,9 @@ func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
 	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Running: true, Left: 60})
 	assert.Equal(t, PollLater, effect)
 	assert.Equal(t, 3+94*40/100, r.Percent())
-	_, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Log: passed})
+	_, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed})
 	assert.Equal(t, TakeReading, effect)
-	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Log: passed}, taken())
+	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed}, taken())
 	assert.Equal(t, Nothing, effect)
 	assert.Equal(t, protocol.Done, r.State)
 	assert.Equal(t, protocol.Passed, r.Outcome)
@@ -58,7 +59,7 @@ func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
 }
 
 func TestAFailedSelfTestEndsInTheLastReadingAndFails(t *testing.T) {
-	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Log: failed}, taken())
+	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: failed}, taken())
 	assert.Equal(t, protocol.Failed, r.Outcome)
 	assert.Equal(t, "read failure, LBA 4711", r.Steps[1].Note)
 	require.NotNil(t, r.Steps[1].LBA)
@@ -71,9 +72,9 @@ func TestAfterACrashTheTestIsFoundAgain(t *testing.T) {
 		adopted bool
 	}{
 		"still running":              {Polled{Running: true, Left: 30}, PollLater, true},
-		"ended meanwhile":            {Polled{Log: passed}, TakeReading, true},
-		"the start never reached it": {Polled{Log: before}, SendTest, false},
-		"interrupted by the power":   {Polled{Log: broken}, SendTest, false},
+		"ended meanwhile":            {Polled{Page: reading.PageTestLog, Log: passed}, TakeReading, true},
+		"the start never reached it": {Polled{Page: reading.PageTestLog, Log: before}, SendTest, false},
+		"interrupted by the power":   {Polled{Page: reading.PageTestLog, Log: broken}, SendTest, false},
 	} {
 		r, effect := play(t, Begin{}, taken(), Restarted{})
 		assert.Equal(t, PollTest, effect, "before anything is sent again, the drive is asked")
@@ -90,7 +91,7 @@ func TestAfterACrashTheTestIsFoundAgain(t *testing.T) {
 func TestATestThatIsInterruptedAgainAndAgainIsGivenUp(t *testing.T) {
 	events := []Event{Begin{}, taken(), TestSent{}}
 	for hours := range uint16(maxTries) {
-		events = append(events, Polled{Log: log(ata.SelfTest{Number: 1, Status: ata.TestInterrupted, Hours: 20 + hours})}, TestSent{})
+		events = append(events, Polled{Page: reading.PageTestLog, Log: log(ata.SelfTest{Number: 1, Status: ata.TestInterrupted, Hours: 20 + hours})}, TestSent{})
 	}
 	r, _ := play(t, events...)
 	assert.Equal(t, protocol.StepFailed, r.Steps[1].State)
@@ -146,8 +147,8 @@ func TestTroubleEndsARunWithItsCause(t *testing.T) {
 }
 
 func TestADoneRunStaysAsItIs(t *testing.T) {
-	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Log: passed}, taken())
-	for _, e := range []Event{Begin{}, StopAsked{"x"}, DriveGone{}, Restarted{}, Polled{Log: failed}} {
+	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed}, taken())
+	for _, e := range []Event{Begin{}, StopAsked{"x"}, DriveGone{}, Restarted{}, Polled{Page: reading.PageTestLog, Log: failed}} {
 		again, effect := Next(r, e, now)
 		assert.Equal(t, r, again)
 		assert.Equal(t, Nothing, effect)

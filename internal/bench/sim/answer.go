@@ -33,31 +33,51 @@ func (a *attached) Close() error {
 var illegal = scsi.Sense{Key: scsi.IllegalRequest, ASC: 0x20}
 
 // Exchange answers one command as the drive and its adapter would.
-func (a *attached) Exchange(ctx context.Context, c device.Command) (device.Result, error) {
-	if err := device.Allow(c.CDB); err != nil {
-		return device.Result{}, err
-	}
-	if err := ctx.Err(); err != nil {
+func (a *disk) Exchange(ctx context.Context, c device.Command) (device.Result, error) {
+	if err := device.Allow(c); err != nil {
 		return device.Result{}, err
 	}
 	what := fmt.Sprintf("command % X to %s", c.CDB, a.description.Node)
+	return enter(ctx, &a.attached, what, c.Timeout, a.hangs(c.CDB), func(now time.Time) device.Result {
+		r := a.answer(c, now)
+		if a.place.spec.Awkward.Truncated {
+			r.Data = r.Data[:len(r.Data)/2]
+		}
+		r.Took = a.took(now)
+		return r
+	})
+}
+
+// took is how long a command takes, the same for the same moment.
+func (a *attached) took(now time.Time) time.Duration {
+	return time.Duration(300+rand.New(rand.NewPCG(a.place.spec.Seed, uint64(now.UnixNano()))).IntN(900)) * time.Microsecond
+}
+
+// enter has a drive answer one command, unless it is gone, goes now, or hangs.
+func enter[T any](ctx context.Context, a *attached, what string, timeout time.Duration, hangs bool, answer func(now time.Time) T) (result T, err error) {
+	if err := ctx.Err(); err != nil {
+		return result, err
+	}
 	a.bench.mu.Lock()
+	k := a.place.spec.Awkward
+	a.place.answered++
+	if k.VanishAfter > 0 && a.place.answered > k.VanishAfter && !a.place.out {
+		a.place.out = true
+		a.bench.notify()
+	}
 	if a.closed || a.place.out || fmt.Sprint(a.place.Instance) != a.description.Instance {
 		a.bench.mu.Unlock()
-		return device.Result{}, &device.Failed{Class: drive.FaultVanished, What: what, Back: "the device is gone"}
+		return result, &device.Failed{Class: drive.FaultVanished, What: what, Back: "the device is gone"}
 	}
-	if a.hangs(c.CDB) {
+	if hangs {
 		a.bench.mu.Unlock()
-		if err := a.bench.clock.Sleep(ctx, c.Timeout); err != nil {
-			return device.Result{}, err
+		if err := a.bench.clock.Sleep(ctx, timeout); err != nil {
+			return result, err
 		}
-		return device.Result{}, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", c.Timeout)}
+		return result, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", timeout)}
 	}
 	defer a.bench.mu.Unlock()
-	now := a.bench.clock.Now()
-	r := a.answer(c, now)
-	r.Took = time.Duration(300+rand.New(rand.NewPCG(a.place.spec.Seed, uint64(now.UnixNano()))).IntN(900)) * time.Microsecond
-	return r, nil
+	return answer(a.bench.clock.Now()), nil
 }
 
 func (a *attached) hangs(cdb []byte) bool {
@@ -72,11 +92,20 @@ func check(s scsi.Sense) device.Result {
 
 func (a *attached) answer(c device.Command, now time.Time) device.Result {
 	s := a.place.spec
+	if s.SCSI != nil {
+		return a.answerSCSI(c, now)
+	}
 	switch c.CDB[0] {
 	case scsi.TestUnitReady:
 		return device.Result{}
 	case scsi.Inquiry:
+		if c.CDB[1] != 0 {
+			return check(illegal)
+		}
 		q := scsi.InquiryData{Vendor: "ATA", Product: s.Identity.Model, Revision: s.Identity.Firmware}
+		if s.Awkward.Adapter != "" {
+			q.Vendor, q.Product = "Oxbow", "Dock"
+		}
 		return device.Result{Data: cut(q.Encode(), c.DataIn)}
 	}
 	command, form, ok := sat.Decode(c.CDB)
@@ -84,7 +113,7 @@ func (a *attached) answer(c device.Command, now time.Time) device.Result {
 	if !ok || k.NoPass || k.Only12 && form != sat.Form12 {
 		return check(illegal)
 	}
-	data, regs := a.execute(command, now)
+	data, regs := a.execute(command, c.DataOut, now)
 	if regs.Failed() {
 		return check(sat.Sense(regs, k.FixedSense))
 	}
@@ -106,7 +135,7 @@ var (
 )
 
 // execute is the drive's firmware.
-func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers) {
+func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, ata.Registers) {
 	s, p := a.place.spec, a.place
 	h := s.hoursAt(now, p.Bayed)
 	a.bench.advance(p, now)
@@ -116,7 +145,36 @@ func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers)
 		if s.Awkward.SMARTOff {
 			id.SMARTEnabled = false
 		}
+		if p.Spun {
+			id.SpinUpNeeded, id.Incomplete = false, false
+		}
 		return id.Encode(), done
+	case ata.CheckPowerMode:
+		r := done
+		r.Count = 0xFF
+		if s.Awkward.Asleep && !p.Spun {
+			r.Count = 0x00
+		}
+		return nil, r
+	case ata.SetFeatures:
+		p.Spun = true
+		return nil, done
+	default:
+	}
+	p.Spun = true // whatever else is asked wakes it
+	switch c.Op {
+	case ata.ReadLogExt:
+		if s.Logs {
+			return a.generalLog(c, now, h)
+		}
+		return nil, aborted
+	case ata.ReadNativeMaxExt:
+		r := done
+		r.LBA = s.Identity.Sectors + s.Hidden - 1
+		if !s.Identity.HPA {
+			return nil, aborted
+		}
+		return nil, r
 	case ata.SMART:
 	default:
 		return nil, aborted
@@ -142,7 +200,16 @@ func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers)
 			if s.Statistics {
 				d[ata.LogDeviceStatistics] = 8
 			}
+			if s.Logs {
+				d[ata.LogSelective], d[ata.LogSCTStatus], d[ata.LogSCTData] = 1, 1, 1
+			}
 			return d.Encode(), done
+		case ata.LogSelective:
+			return ata.SelectiveLog{}.Encode(), done
+		case ata.LogSCTStatus, ata.LogSCTData:
+			if s.Logs {
+				return a.sct(uint8(c.LBA), now)
+			}
 		case ata.LogDeviceStatistics:
 			if s.Statistics {
 				return ata.EncodeStatistics(s.statistics(now, h)), done
@@ -151,6 +218,10 @@ func (a *attached) execute(c ata.Command, now time.Time) ([]byte, ata.Registers)
 			return ata.ErrorLog{Total: uint16(len(s.Errors)), Errors: s.Errors}.Encode(), done
 		case ata.LogSelfTest:
 			return ata.SelfTestLog{Tests: p.Log}.Encode(), done
+		}
+	case ata.SMARTWriteLog:
+		if s.Logs {
+			return a.sctCommand(out)
 		}
 	case ata.SMARTReturnStatus:
 		return nil, ata.AlarmRegisters(s.Alarm.At(h, s.seedOf("alarm")) > 0)
@@ -184,7 +255,8 @@ func (b *Bench) startTest(p *place, kind uint8, now time.Time) ata.Registers {
 }
 
 func (b *Bench) unread(p *place, now time.Time) float64 {
-	return p.spec.Unread.At(p.spec.hoursAt(now, p.Bayed), p.spec.seedOf("unread"))
+	h := p.spec.hoursAt(now, p.Bayed)
+	return p.spec.Unread.At(h, p.spec.seedOf("unread")) + p.spec.waiting(h)
 }
 
 // advance ends a self-test whose time has come.
@@ -208,7 +280,7 @@ func (b *Bench) finish(p *place, result ata.TestStatus) {
 	}
 	t := ata.SelfTest{Number: p.Running.Kind, Status: result, Hours: uint16(p.spec.hoursAt(ended, p.Bayed))}
 	if result == ata.TestRead {
-		t.LBA, t.HasLBA, t.Remaining = p.spec.FirstLBA, true, 40
+		t.LBA, t.HasLBA, t.Remaining = uint64(p.spec.FirstLBA), true, 40
 	}
 	p.Log = append([]ata.SelfTest{t}, p.Log[:min(len(p.Log), ata.SelfTestSlots-1)]...)
 	p.Running = nil

@@ -55,8 +55,12 @@ type place struct {
 	Running  *test          `json:"running,omitempty"`
 	Log      []ata.SelfTest `json:"log"`
 
-	spec *Spec
-	out  bool // pulled
+	Spun bool `json:"spun,omitempty"` // awake since somebody asked
+
+	spec     *Spec
+	out      bool // pulled
+	answered int  // commands since it was opened
+	asked    []byte
 }
 
 // Bench is a device.Source with simulated drives in its places.
@@ -154,11 +158,25 @@ func (b *Bench) Look(context.Context) ([]drive.Attachment, error) {
 		if p.spec == nil || p.out || p.Attempts < p.spec.Awkward.SilentAttempts {
 			continue
 		}
-		id := p.spec.Identity
-		all = append(all, drive.Attachment{
+		id, k := p.spec.Identity, p.spec.Awkward
+		d := drive.Attachment{
 			Address: a, Node: fmt.Sprintf("sim%d", i+1), Transport: "SATA", Vendor: "ATA", Model: id.Model[:min(16, len(id.Model))], Serial: id.Serial,
-			Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, Instance: fmt.Sprint(p.Instance),
-		})
+			Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, Instance: fmt.Sprint(p.Instance), Behind: k.Behind, Adapter: k.Adapter,
+		}
+		switch {
+		case p.spec.NVMe != nil:
+			d.Transport, d.Vendor = "NVMe", ""
+		case p.spec.SCSI != nil:
+			d.Transport, d.Vendor = "SCSI", p.spec.SCSI.Vendor
+		case k.Behind != "":
+			d.Transport, d.Vendor, d.Model, d.Serial = "SCSI", "Oxbow", "VOLUME", ""
+		case k.Adapter != "":
+			d.Transport, d.Vendor, d.Model, d.Serial = "USB", "Oxbow", "Dock", "OXD"+id.Serial[max(0, len(id.Serial)-3):]
+		}
+		if k.NoMedium {
+			d.Bytes, d.Model = 0, "Dock"
+		}
+		all = append(all, d)
 	}
 	return all, nil
 }
@@ -204,7 +222,12 @@ func (b *Bench) Open(_ context.Context, d drive.Attachment) (device.Device, erro
 	if !ok || p.spec == nil || p.out || fmt.Sprint(p.Instance) != d.Instance {
 		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening " + d.Node, Back: "the drive that was there is gone"}
 	}
-	return &attached{bench: b, place: p, description: d}, nil
+	p.answered = 0
+	one := attached{bench: b, place: p, description: d}
+	if p.spec.NVMe != nil {
+		return &controller{one}, nil
+	}
+	return &disk{one}, nil
 }
 
 // memory is the file's content.

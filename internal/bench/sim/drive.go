@@ -1,4 +1,4 @@
-// Package sim is a bench of simulated SATA drives that answer the same SCSI and ATA commands as real ones, byte for byte,
+// Package sim is a bench of simulated drives that answer the same ATA, SCSI and NVMe commands as real ones, byte for byte,
 // on an injected clock: the same specification and the same time give the same bytes. It is the only place that knows the
 // truth about its drives; nothing above the device line may ask it. Start with Spec and Bench.
 package sim
@@ -14,7 +14,9 @@ import (
 
 // Spec is a drive as it was built and the life it leads. Counters are functions of its power-on hours.
 type Spec struct {
-	Identity ata.Identify
+	Identity ata.Identify // also names an NVMe or SCSI drive
+	NVMe     *NVMe        // an NVMe drive
+	SCSI     *SCSI        // a drive that speaks SCSI itself
 	Seed     uint64
 	Born     time.Time // simulated moment at which Hours were on its clock
 	Hours    float64   // power-on hours when Born
@@ -30,8 +32,15 @@ type Spec struct {
 	Errors   []ata.LoggedError
 
 	Statistics bool    // keeps device statistics
+	Logs       bool    // keeps the general purpose logs and SCT, too
+	Defects    Course  // bad sectors as they appear; each waits until it is written, then is reallocated
+	Wait       float64 // hours until it is written; 0: never
 	Used       Course  // endurance used, per cent; flash
-	Rate       float64 // sectors written per hour
+	Hidden     uint64  // sectors that a host protected area hides
+
+	Wiped float64 // power-on hours at which somebody set all counters to 0; 0: never
+	Board float64 // hours that attribute 9 lacks since the board was exchanged; statistics keep the true ones
+	Rate  float64 // sectors written per hour
 
 	Awkward Awkward
 }
@@ -47,6 +56,12 @@ type Awkward struct {
 	NoRegisters    bool   // the adapter hands no registers back
 	FixedSense     bool   // registers come back in fixed format
 	SMARTOff       bool
+	Asleep         bool   // in standby until something but a question of identity or power comes
+	NoMedium       bool   // an adapter without a drive
+	Truncated      bool   // every answer stops half-way
+	VanishAfter    int    // commands it answers before it disappears; 0: it stays
+	Behind         string // what hides it from pass-through
+	Adapter        string // the bridge's vendor, product and version id; attached by USB
 }
 
 // Course is a counter's course over power-on hours: From at the beginning, then steps of 1 to Step about every Every
@@ -87,11 +102,16 @@ type Counter struct {
 // Kind is what fills an attribute's raw bytes.
 type Kind uint8
 
-// The kinds: a course, the hours powered on, or the temperature with its extremes.
+// The kinds: a course, the hours powered on in some unit, the temperature with its extremes, or the bad sectors of the
+// drive that wait and that were reallocated.
 const (
 	Plain Kind = iota
 	Hours
+	Minutes
 	Temperature
+	Waiting
+	Reallocated
+	Wear // Value falls from 100 as the cells wear
 )
 
 // Heat is the drive's temperature: a base, a daily wave and noise, in °C.
@@ -120,6 +140,41 @@ func (s *Spec) seedOf(what string) uint64 {
 	return h.Sum64() ^ s.Seed
 }
 
+// waiting and reallocated are the bad sectors at h hours.
+func (s *Spec) waiting(h float64) float64 {
+	seed := s.seedOf("defects")
+	if s.Wait == 0 {
+		return s.Defects.At(h, seed)
+	}
+	return s.Defects.At(h, seed) - s.Defects.At(h-s.Wait, seed)
+}
+
+func (s *Spec) reallocated(h float64) float64 {
+	if s.Wait == 0 {
+		return 0
+	}
+	return s.Defects.At(h-s.Wait, s.seedOf("defects"))
+}
+
+// counted is what a counter stands at: its course, less what it was when somebody wiped it.
+func (s *Spec) counted(c Counter, h float64) float64 {
+	at := func(h float64) float64 {
+		v := c.Course.At(h, s.seedOf(string(rune(c.ID))))
+		switch c.Kind {
+		case Waiting:
+			return v + s.waiting(h)
+		case Reallocated:
+			return v + s.reallocated(h)
+		default:
+		}
+		return v
+	}
+	if s.Wiped > 0 && h >= s.Wiped {
+		return max(0, at(h)-at(s.Wiped))
+	}
+	return at(h)
+}
+
 // attributePage is the attribute page at a moment.
 func (s *Spec) attributePage(now time.Time, h float64) ata.AttributePage {
 	d := ata.AttributePage{
@@ -129,15 +184,21 @@ func (s *Spec) attributePage(now time.Time, h float64) ata.AttributePage {
 	d.ExtendedPoll = max(10*time.Minute, d.ExtendedPoll.Round(time.Minute))
 	for _, c := range s.Counters {
 		a := ata.Attribute{ID: c.ID, Flags: c.Flags, Value: c.Value}
-		raw := c.Course.At(h, s.seedOf(string(rune(c.ID))))
+		raw := s.counted(c, h)
 		switch c.Kind {
 		case Hours:
-			a.PutRaw48(uint64(h))
+			a.PutRaw48(uint64(max(0, h-s.Board)))
+		case Minutes:
+			a.PutRaw48(uint64(h * 60))
+		case Wear:
+			used := s.Used.At(h, s.seedOf("used"))
+			a.PutRaw48(uint64(used * 12))
+			a.Value = uint8(max(1, 100-used))
 		case Temperature:
 			now, low, high := s.Heat.at(now, s.Seed)
 			a.PutRaw48(uint64(uint8(now)) | uint64(low)<<16 | uint64(high)<<32)
 			a.Value = uint8(max(1, 100-now))
-		case Plain:
+		case Plain, Waiting, Reallocated:
 			a.PutRaw48(uint64(raw))
 			if c.Packed > 0 {
 				a.PutRaw48(uint64(raw)<<32 | uint64(c.Packed*h)&0xFFFFFFFF)
@@ -160,8 +221,8 @@ func (s *Spec) thresholds() []ata.Threshold {
 	return all
 }
 
-// counted maps statistics to the attribute that counts the same thing.
-var counted = map[ata.StatisticKey]uint8{ata.StatReallocatedSectors: 5, ata.StatReportedUncorrected: 187, ata.StatCRCErrors: 199, ata.StatHeadLoads: 193, ata.StatPowerOnResets: 12}
+// counterOf maps statistics to the attribute that counts the same thing.
+var counterOf = map[ata.StatisticKey]uint8{ata.StatReallocatedSectors: 5, ata.StatReportedUncorrected: 187, ata.StatCRCErrors: 199, ata.StatHeadLoads: 193, ata.StatPowerOnResets: 12}
 
 // statistics are the drive's device statistics at a moment. They count what the attributes count.
 func (s *Spec) statistics(now time.Time, h float64) []ata.Statistic {
@@ -171,9 +232,9 @@ func (s *Spec) statistics(now time.Time, h float64) []ata.Statistic {
 	}
 	flash := s.Identity.RotationRate == 1
 	for _, c := range s.Counters {
-		for key, id := range counted {
+		for key, id := range counterOf {
 			if id == c.ID && (key.Page != 3 || !flash) {
-				add(key, c.Course.At(h, s.seedOf(string(rune(id)))))
+				add(key, s.counted(c, h))
 			}
 		}
 	}

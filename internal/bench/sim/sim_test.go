@@ -60,11 +60,11 @@ func TestASimulatedDriveConforms(t *testing.T) {
 func TestTheSameSeedAndTimeGiveTheSameBytes(t *testing.T) {
 	_, _, one := open(t, spec())
 	_, clock, two := open(t, spec())
-	a, _ := probe.Open(one)
-	b, _ := probe.Open(two)
-	assert.Equal(t, a.Pages(t.Context()), b.Pages(t.Context()))
+	a, _ := probe.Open(one, probe.NotKnown)
+	b, _ := probe.Open(two, probe.NotKnown)
+	assert.Equal(t, a.Pages(t.Context(), probe.Manner{Wake: true}), b.Pages(t.Context(), probe.Manner{Wake: true}))
 	clock.at = clock.at.Add(500 * time.Hour)
-	assert.NotEqual(t, a.Pages(t.Context()), b.Pages(t.Context()), "time passes")
+	assert.NotEqual(t, a.Pages(t.Context(), probe.Manner{Wake: true}), b.Pages(t.Context(), probe.Manner{Wake: true}), "time passes")
 }
 
 func TestACourseNeverFalls(t *testing.T) {
@@ -95,9 +95,9 @@ func TestEveryAwkwardnessEndsAsAFactWithAnAdvice(t *testing.T) {
 		s := spec()
 		s.Awkward = row.awkward
 		_, _, d := open(t, s)
-		session, fault := probe.Open(d)
+		session, fault := probe.Open(d, probe.NotKnown)
 		require.Nil(t, fault)
-		r := reading.Decode(session.Pages(t.Context()))
+		r := reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
 		found := false
 		for _, f := range r.Faults {
 			if f.Page == string(row.page) && f.Class == row.class {
@@ -113,8 +113,8 @@ func TestTwelveBytesAndFixedSenseAreEnough(t *testing.T) {
 	s := spec()
 	s.Awkward = Awkward{Only12: true, FixedSense: true}
 	_, _, d := open(t, s)
-	session, _ := probe.Open(d)
-	r := reading.Decode(session.Pages(t.Context()))
+	session, _ := probe.Open(d, probe.NotKnown)
+	r := reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
 	assert.Empty(t, r.Faults)
 	assert.Equal(t, ata.AlarmNotRaised, r.Alarm)
 	assert.True(t, r.HasCounters)
@@ -126,29 +126,28 @@ func TestTwelveBytesAndFixedSenseAreEnough(t *testing.T) {
 func TestASelfTestTakesItsTimeAndIsLogged(t *testing.T) {
 	for name, row := range map[string]struct {
 		unread Course
-		want   ata.TestStatus
-	}{"sound": {Course{}, ata.TestPassed}, "unreadable sectors": {Course{From: 3}, ata.TestRead}} {
+		want   string
+	}{"sound": {Course{}, "passed"}, "unreadable sectors": {Course{From: 3}, "read failure"}} {
 		s := spec()
 		s.Unread, s.FirstLBA = row.unread, 4711
 		_, clock, d := open(t, s)
-		session, _ := probe.Open(d)
-		_, fault := session.Do(t.Context(), ata.ExecuteSelfTest(ata.TestShort))
-		require.Nil(t, fault)
+		session, _ := probe.Open(d, probe.NotKnown)
+		require.Nil(t, session.StartTest(t.Context(), probe.Short))
 		clock.at = clock.at.Add(time.Minute)
-		r := reading.Decode(session.Pages(t.Context()))
-		assert.Equal(t, ata.TestRunning, r.TestNow, name)
-		assert.EqualValues(t, 50, r.TestPercent, name)
+		r := reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
+		assert.True(t, r.TestRunning, name)
+		assert.EqualValues(t, 50, r.TestRemaining, name)
 		clock.at = clock.at.Add(2 * time.Minute)
-		r = reading.Decode(session.Pages(t.Context()))
+		r = reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
 		require.Len(t, r.Tests, 1, name)
-		assert.Equal(t, row.want, r.Tests[0].Status, name)
-		assert.Equal(t, row.want.Failed(), r.Tests[0].HasLBA, name)
+		assert.Equal(t, row.want, r.Tests[0].Result, name)
+		assert.Equal(t, row.want != "passed", r.Tests[0].HasLBA, name)
 	}
 }
 
 func TestAPulledDriveVanishesAndItsTestIsInterrupted(t *testing.T) {
 	b, _, d := open(t, spec())
-	session, _ := probe.Open(d)
+	session, _ := probe.Open(d, probe.NotKnown)
 	_, fault := session.Do(t.Context(), ata.ExecuteSelfTest(ata.TestShort))
 	require.Nil(t, fault)
 	b.Remove("bay")
@@ -160,7 +159,7 @@ func TestAPulledDriveVanishesAndItsTestIsInterrupted(t *testing.T) {
 	require.NoError(t, err)
 	again, err := b.Open(t.Context(), found[0])
 	require.NoError(t, err)
-	session, _ = probe.Open(again)
-	r := reading.Decode(session.Pages(t.Context()))
-	assert.Equal(t, ata.TestInterrupted, r.Tests[0].Status)
+	session, _ = probe.Open(again, probe.NotKnown)
+	r := reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
+	assert.Equal(t, "interrupted by a reset", r.Tests[0].Result)
 }

@@ -32,6 +32,11 @@ func (e *FormatError) Error() string {
 	return fmt.Sprintf("%s, byte %d: %s", e.Structure, e.Offset, e.Reason)
 }
 
+// Place gives the byte and the reason, for whoever shows the page.
+func (e *FormatError) Place() (structure string, offset int, reason string) {
+	return e.Structure, e.Offset, e.Reason
+}
+
 func checkLength(structure string, b []byte) error {
 	if len(b) < PageSize {
 		return &FormatError{structure, len(b), fmt.Sprintf("ends after %d of %d bytes", len(b), PageSize)}

@@ -7,8 +7,14 @@ type Opcode uint8
 
 // The command codes Hylostat sends or has to name.
 const (
-	IdentifyDevice Opcode = 0xEC
-	SMART          Opcode = 0xB0
+	IdentifyDevice      Opcode = 0xEC
+	SMART               Opcode = 0xB0
+	ReadLogExt          Opcode = 0x2F
+	CheckPowerMode      Opcode = 0xE5
+	ReadNativeMaxExt    Opcode = 0x27 // host protected area (ATA8-ACS 7.32)
+	AccessibleMaxConfig Opcode = 0x78 // accessible max address (ACS-4 7.1)
+	SetFeatures         Opcode = 0xEF // only to tell a drive to spin up
+	ConfigurationSet    Opcode = 0xB1 // device configuration overlay (ATA8-ACS 7.10)
 )
 
 func (o Opcode) String() string {
@@ -20,10 +26,13 @@ func (o Opcode) String() string {
 
 // opcodeNames gives the standard's names, also of commands that only ever appear in a drive's error log.
 var opcodeNames = map[Opcode]string{
-	0x20: "READ SECTORS", 0x24: "READ SECTORS EXT", 0x25: "READ DMA EXT", 0x2F: "READ LOG EXT", 0x30: "WRITE SECTORS",
+	0x20: "READ SECTORS", 0x24: "READ SECTORS EXT", 0x25: "READ DMA EXT", ReadLogExt: "READ LOG EXT", 0x30: "WRITE SECTORS",
 	0x35: "WRITE DMA EXT", 0x40: "READ VERIFY SECTORS", 0x42: "READ VERIFY SECTORS EXT", 0x60: "READ FPDMA QUEUED",
 	0x61: "WRITE FPDMA QUEUED", 0xC8: "READ DMA", 0xCA: "WRITE DMA", 0xE0: "STANDBY IMMEDIATE", 0xE7: "FLUSH CACHE",
-	0xEA: "FLUSH CACHE EXT", 0xEF: "SET FEATURES", 0xE5: "CHECK POWER MODE",
+	0xEA: "FLUSH CACHE EXT", SetFeatures: "SET FEATURES", CheckPowerMode: "CHECK POWER MODE",
+	ReadNativeMaxExt: "READ NATIVE MAX ADDRESS EXT", AccessibleMaxConfig: "GET NATIVE MAX ADDRESS EXT", ConfigurationSet: "DEVICE CONFIGURATION IDENTIFY",
+	0x3F: "WRITE LOG EXT", 0x06: "DATA SET MANAGEMENT", 0x39: "WRITE MULTIPLE EXT", 0x29: "READ MULTIPLE EXT", 0xC4: "READ MULTIPLE", 0xC5: "WRITE MULTIPLE",
+	0x45: "WRITE UNCORRECTABLE EXT", 0x3D: "WRITE DMA FUA EXT", 0x00: "no command",
 	IdentifyDevice: "IDENTIFY DEVICE", SMART: "SMART",
 }
 
@@ -33,6 +42,7 @@ const (
 	SMARTReadThresholds uint16 = 0xD1
 	SMARTExecuteOffline uint16 = 0xD4
 	SMARTReadLog        uint16 = 0xD5
+	SMARTWriteLog       uint16 = 0xD6
 	SMARTReturnStatus   uint16 = 0xDA
 )
 
@@ -40,8 +50,16 @@ const (
 const (
 	LogDirectory        uint8 = 0x00
 	LogSummaryError     uint8 = 0x01
+	LogErrors           uint8 = 0x02 // comprehensive, 28-bit addresses
+	LogErrorsExt        uint8 = 0x03 // comprehensive, 48-bit addresses
 	LogDeviceStatistics uint8 = 0x04
 	LogSelfTest         uint8 = 0x06
+	LogSelfTestExt      uint8 = 0x07
+	LogSelective        uint8 = 0x09
+	LogPending          uint8 = 0x0C
+	LogPHY              uint8 = 0x11
+	LogSCTStatus        uint8 = 0xE0
+	LogSCTData          uint8 = 0xE1
 )
 
 // Self-test subcommands of SMART EXECUTE OFF-LINE IMMEDIATE, in LBA 7:0 (ACS-4 table 124). Captive modes are not here:
@@ -50,6 +68,7 @@ const (
 	TestShort      uint8 = 0x01
 	TestExtended   uint8 = 0x02
 	TestConveyance uint8 = 0x03
+	TestSelective  uint8 = 0x04
 	TestAbort      uint8 = 0x7F
 )
 
@@ -63,6 +82,7 @@ type Transfer uint8
 const (
 	NonData Transfer = iota
 	PIOIn
+	PIOOut
 )
 
 // Command is one ATA command as its registers.
@@ -74,11 +94,15 @@ type Command struct {
 	Device   uint8
 	Transfer Transfer
 	Blocks   uint16 // 512-byte blocks that come back, 0 for NonData
+	Ext      bool   // a 48-bit command; the 12-byte pass-through cannot carry it
 	Status   bool   // the returned registers are the answer
 }
 
 // Name is the standard's name of the command, with its feature and log.
 func (c Command) Name() string {
+	if c.Op == ReadLogExt {
+		return fmt.Sprintf("READ LOG EXT %02Xh", uint8(c.LBA))
+	}
 	if c.Op != SMART {
 		return c.Op.String()
 	}
@@ -89,6 +113,8 @@ func (c Command) Name() string {
 		return "SMART READ ATTRIBUTE THRESHOLDS"
 	case SMARTReadLog:
 		return fmt.Sprintf("SMART READ LOG %02Xh", uint8(c.LBA))
+	case SMARTWriteLog:
+		return fmt.Sprintf("SMART WRITE LOG %02Xh", uint8(c.LBA))
 	case SMARTReturnStatus:
 		return "SMART RETURN STATUS"
 	case SMARTExecuteOffline:
@@ -113,6 +139,38 @@ func ReadThresholds() Command {
 // ReadLog asks for the first pages of a SMART log (ACS-4 7.43.6).
 func ReadLog(address uint8, pages uint16) Command {
 	return Command{Op: SMART, Feature: SMARTReadLog, Count: pages, LBA: smartLBA | uint64(address), Transfer: PIOIn, Blocks: pages}
+}
+
+// ReadLogGPL asks for pages of a general purpose log (ACS-4 7.30). Feature 0 reads the PHY counters without resetting them.
+func ReadLogGPL(address uint8, pages uint16) Command {
+	return Command{Op: ReadLogExt, Count: pages, LBA: uint64(address), Transfer: PIOIn, Blocks: pages, Ext: true}
+}
+
+// PowerMode asks whether the drive sleeps, without waking it; the answer is in the count register (ACS-4 7.4).
+func PowerMode() Command { return Command{Op: CheckPowerMode, Status: true} }
+
+// SpinUp tells a drive that waits for it to start its motor (ACS-4 7.45.8). It is sent only when a person asks for the drive.
+func SpinUp() Command { return Command{Op: SetFeatures, Feature: 0x07} }
+
+// NativeMax asks for the last sector a host protected area may hide (ATA8-ACS 7.32); the answer is in the LBA registers.
+func NativeMax() Command {
+	return Command{Op: ReadNativeMaxExt, Device: 0x40, Status: true, Ext: true}
+}
+
+// AccessibleMax asks for the last sector the drive could give access to (ACS-4 7.1.2); the answer is in the LBA registers.
+func AccessibleMax() Command {
+	return Command{Op: AccessibleMaxConfig, Device: 0x40, Status: true, Ext: true}
+}
+
+// ReadConfiguration asks what a device configuration overlay may have taken away (ATA8-ACS 7.10.3).
+func ReadConfiguration() Command {
+	return Command{Op: ConfigurationSet, Feature: 0xC2, Transfer: PIOIn, Blocks: 1}
+}
+
+// SCTCommand sends one of the questions of SCTTemperatureQuestion and SCTRecoveryQuestion (ACS-4 8.2): it is written to a
+// log, changes nothing, and is the only thing ever written during a reading.
+func SCTCommand() Command {
+	return Command{Op: SMART, Feature: SMARTWriteLog, Count: 1, LBA: smartLBA | uint64(LogSCTStatus), Transfer: PIOOut, Blocks: 1, Status: true}
 }
 
 // ReturnStatus asks the drive for its own alarm; the answer is in the returned LBA (ACS-4 7.43.8).

@@ -22,13 +22,19 @@ type Identify struct {
 	SATANow         uint8  // 77: negotiated generation, 0 not reported
 	Transport       uint16 // 222
 
-	SMARTSupported, SMARTEnabled       bool // 82, 85
-	ErrorLogSupported, ErrorLogEnabled bool // 84, 87
-	SelfTestSupported, SelfTestEnabled bool // 84, 87
-	GPL                                bool // 84: general purpose logging
-	LBA48                              bool // 83
-	SCT                                bool // 206
-	TRIM                               bool // 169
+	SMARTSupported, SMARTEnabled       bool  // 82, 85
+	ErrorLogSupported, ErrorLogEnabled bool  // 84, 87
+	SelfTestSupported, SelfTestEnabled bool  // 84, 87
+	GPL                                bool  // 84: general purpose logging
+	LBA48                              bool  // 83
+	SCT                                bool  // 206
+	SCTRecovery, SCTTables             bool  // 206: error recovery control, data tables
+	HPA                                bool  // 82: host protected area
+	Overlay                            bool  // 83: device configuration overlay
+	AccessibleMax                      bool  // 119: accessible max address
+	SpinUpNeeded, Incomplete           bool  // 2: waits to be told to spin up; the page is incomplete until then
+	Zoned                              uint8 // 69: 0 not, 1 host aware, 2 device managed
+	TRIM                               bool  // 169
 	Security                           Security
 	Integrity                          Integrity // 255
 }
@@ -78,6 +84,7 @@ func DecodeIdentify(b []byte) (Identify, error) {
 	if valid(command) {
 		id.LBA48 = command&(1<<10) != 0
 		id.SMARTSupported = word(b, 82)&1 != 0
+		id.HPA, id.Overlay = word(b, 82)&(1<<10) != 0, command&(1<<11) != 0
 	}
 	if valid(word(b, 84)) {
 		id.ErrorLogSupported = word(b, 84)&1 != 0
@@ -117,6 +124,9 @@ func DecodeIdentify(b []byte) (Identify, error) {
 			id.PhysicalSector <<= w & 0xF
 		}
 	}
+	if w := word(b, 119); valid(w) {
+		id.AccessibleMax = w&(1<<8) != 0
+	}
 	if w := word(b, 209); valid(w) {
 		id.Alignment = w & 0x3FFF
 	}
@@ -132,7 +142,17 @@ func DecodeIdentify(b []byte) (Identify, error) {
 		id.Transport = w
 	}
 	id.TRIM = word(b, 169)&1 != 0
-	id.SCT = word(b, 206)&1 != 0
+	sct := word(b, 206)
+	id.SCT, id.SCTRecovery, id.SCTTables = sct&1 != 0, sct&(1<<3) != 0, sct&(1<<5) != 0
+	id.Zoned = uint8(word(b, 69) & 3)
+	switch word(b, 2) { // ACS-4 table 47
+	case 0x37C8:
+		id.SpinUpNeeded, id.Incomplete = true, true
+	case 0x738C:
+		id.SpinUpNeeded = true
+	case 0x8C73:
+		id.Incomplete = true
+	}
 	w := word(b, 128)
 	id.Security = Security{w&1 != 0, w&2 != 0, w&4 != 0, w&8 != 0, w&16 != 0}
 
@@ -208,6 +228,23 @@ func (id Identify) Encode() []byte {
 	put(222, id.Transport)
 	setBit(b, 169, 0, id.TRIM)
 	setBit(b, 206, 0, id.SCT)
+	setBit(b, 206, 3, id.SCTRecovery)
+	setBit(b, 206, 5, id.SCTTables)
+	setBit(b, 82, 10, id.HPA)
+	setBit(b, 83, 11, id.Overlay)
+	put(119, 1<<14)
+	setBit(b, 119, 8, id.AccessibleMax)
+	put(69, uint16(id.Zoned))
+	switch {
+	case id.SpinUpNeeded && id.Incomplete:
+		put(2, 0x37C8)
+	case id.SpinUpNeeded:
+		put(2, 0x738C)
+	case id.Incomplete:
+		put(2, 0x8C73)
+	default:
+		put(2, 0xC837)
+	}
 	for bit, on := range []bool{id.Security.Supported, id.Security.Enabled, id.Security.Locked, id.Security.Frozen, id.Security.CountExpired} {
 		setBit(b, 128, uint(bit), on)
 	}

@@ -14,7 +14,7 @@ type SelfTest struct {
 	Status    TestStatus
 	Remaining uint8  // per cent not done when it ended or, while running, now
 	Hours     uint16 // power-on hours when it ended; wraps after 65 535
-	LBA       uint32 // first failing LBA; meaningful only when HasLBA
+	LBA       uint64 // first failing LBA; meaningful only when HasLBA
 	HasLBA    bool
 	Offset    int
 }
@@ -28,7 +28,7 @@ func (t SelfTest) KindName() string {
 		return "extended"
 	case TestConveyance:
 		return "conveyance"
-	case 0x04:
+	case TestSelective:
 		return "selective"
 	case 0:
 		return "offline"
@@ -66,7 +66,7 @@ func DecodeSelfTestLog(b []byte) (SelfTestLog, error) {
 		}
 		t := SelfTest{Number: entry[0], Status: TestStatus(entry[1] >> 4), Remaining: min(entry[1]&0xF, 10) * 10, Hours: le.Uint16(entry[2:]), Offset: at}
 		if lba := le.Uint32(entry[5:]); t.Status.Failed() && lba != 0xFFFFFFFF && lba != 0 {
-			t.LBA, t.HasLBA = lba, true
+			t.LBA, t.HasLBA = uint64(lba), true
 		}
 		l.Tests = append(l.Tests, t)
 	}
@@ -84,7 +84,7 @@ func (l SelfTestLog) Encode() []byte {
 		le.PutUint16(entry[2:], t.Hours)
 		le.PutUint32(entry[5:], 0xFFFFFFFF)
 		if t.HasLBA {
-			le.PutUint32(entry[5:], t.LBA)
+			le.PutUint32(entry[5:], uint32(min(t.LBA, 0xFFFFFFFE)))
 		}
 	}
 	b[508] = uint8(count)
@@ -109,10 +109,11 @@ type LoggedError struct {
 	Command Opcode // the command that failed
 	Error   uint8  // error register: ErrorUNC, ErrorICRC ...
 	Status  uint8
-	LBA     uint32 // 28 bits
-	Count   uint8
-	State   uint8  // what the drive was doing, ACS-4 table A.10
-	Hours   uint16 // power-on hours, life timestamp
+	LBA     uint64
+	Count   uint16
+	State   uint8            // what the drive was doing, ACS-4 table A.10
+	Hours   uint16           // power-on hours, life timestamp
+	Before  []EarlierCommand // oldest first; the failed one is the last
 	Offset  int
 }
 
@@ -153,20 +154,11 @@ func DecodeErrorLog(b []byte) (ErrorLog, error) {
 	if index > ErrorSlots {
 		return l, errors.Join(err, &FormatError{name, 1, fmt.Sprintf("index %d points past entry %d", index, ErrorSlots)})
 	}
-	for age := range ErrorSlots {
-		if index == 0 {
-			break
+	for _, slot := range ring(index, ErrorSlots) {
+		at := 2 + entrySize*slot
+		if entry := b[at : at+entrySize]; !allZero(entry) {
+			l.Errors = append(l.Errors, decodeEntry(entry, at))
 		}
-		at := 2 + 90*((index-1-age+ErrorSlots)%ErrorSlots)
-		entry := b[at : at+90]
-		if allZero(entry) {
-			continue
-		}
-		e := entry[60:]
-		l.Errors = append(l.Errors, LoggedError{
-			Command: Opcode(entry[48+7]), Error: e[1], Count: e[2], Status: e[7], State: e[27], Hours: le.Uint16(e[28:]), Offset: at,
-			LBA: uint32(e[3]) | uint32(e[4])<<8 | uint32(e[5])<<16 | uint32(e[6]&0xF)<<24,
-		})
 	}
 	return l, err
 }
@@ -177,10 +169,16 @@ func (l ErrorLog) Encode() []byte {
 	b[0] = max(l.Version, 1)
 	count := min(len(l.Errors), ErrorSlots)
 	for i, e := range l.Errors[:count] {
-		entry := b[2+90*(count-1-i):]
-		entry[48+7] = uint8(e.Command)
-		d := entry[60:]
-		d[1], d[2], d[7], d[27] = e.Error, e.Count, e.Status, e.State
+		entry := b[2+entrySize*(count-1-i):]
+		commands := before(e)
+		for n, c := range commands {
+			d := entry[commandSize*(5-len(commands)+n):]
+			d[1], d[2], d[6], d[7] = uint8(c.Feature), uint8(c.Count), uint8(c.LBA>>24)&0xF|0xE0, uint8(c.Op)
+			d[3], d[4], d[5] = uint8(c.LBA), uint8(c.LBA>>8), uint8(c.LBA>>16)
+			le.PutUint32(d[8:], c.At)
+		}
+		d := entry[5*commandSize:]
+		d[1], d[2], d[7], d[27] = e.Error, uint8(e.Count), e.Status, e.State
 		d[3], d[4], d[5], d[6] = uint8(e.LBA), uint8(e.LBA>>8), uint8(e.LBA>>16), uint8(e.LBA>>24)&0xF|0xE0
 		le.PutUint16(d[28:], e.Hours)
 	}

@@ -51,6 +51,7 @@ var (
 	StatHighestTemperature        = StatisticKey{5, 32}
 	StatLowestTemperature         = StatisticKey{5, 40}
 	StatTimeOverTemperature       = StatisticKey{5, 80}
+	StatHardwareResets            = StatisticKey{6, 8}
 	StatMaxOperating              = StatisticKey{5, 88}
 	StatCRCErrors                 = StatisticKey{6, 24}
 	StatPercentageUsed            = StatisticKey{7, 8}
@@ -84,9 +85,12 @@ var statistics = map[StatisticKey]statisticKind{
 	{5, 64}: {"Highest Average Long Term Temperature", 1, true, "°C"}, {5, 72}: {"Lowest Average Long Term Temperature", 1, true, "°C"},
 	StatTimeOverTemperature: {"Time in Over-Temperature", 4, false, "min"}, StatMaxOperating: {"Specified Maximum Operating Temperature", 1, true, "°C"},
 	{5, 96}: {"Time in Under-Temperature", 4, false, "min"}, {5, 104}: {"Specified Minimum Operating Temperature", 1, true, "°C"},
-	{6, 8}: {"Number of Hardware Resets", 4, false, ""}, {6, 16}: {"Number of ASR Events", 4, false, ""}, StatCRCErrors: {"Number of Interface CRC Errors", 4, false, ""},
+	StatHardwareResets: {"Number of Hardware Resets", 4, false, ""}, {6, 16}: {"Number of ASR Events", 4, false, ""}, StatCRCErrors: {"Number of Interface CRC Errors", 4, false, ""},
 	StatPercentageUsed: {"Percentage Used Endurance Indicator", 1, false, "%"},
 }
+
+// StatisticName is the standard's name of a statistic; empty for one this version does not know.
+func StatisticName(key StatisticKey) string { return statistics[key].name }
 
 // Statistic is one device statistic the drive supports.
 type Statistic struct {

@@ -1,12 +1,13 @@
-// Package dialect knows what attribute numbers and their raw bytes mean. This edition holds one table, attributes.yaml,
-// for drives of which no family is known; where families differ the entry says so and its number is never judged alone.
-// Start with Lookup and Decode.
+// Package dialect knows what attribute numbers and their raw bytes mean: families.yaml for the families of drives it can tell
+// apart, attributes.yaml for all others. Where families differ and none is known the entry says so, and its number is never
+// judged alone. Start with Find and Decode.
 package dialect
 
 import (
 	_ "embed" // the table
 	"encoding/binary"
 	"fmt"
+	"math"
 	"sync"
 
 	"go.yaml.in/yaml/v3"
@@ -24,7 +25,18 @@ const (
 	Hours   Layout = "hours"
 	Rate    Layout = "rate"
 	Opaque  Layout = "opaque"
+
+	Packed      Layout = "packed"
+	Minutes     Layout = "minutes"
+	HalfMinutes Layout = "half_minutes"
+	Seconds     Layout = "seconds"
+	Low8        Layout = "low8"
 )
+
+var layouts = []Layout{Count, Low32, Low16, Low8, Celsius, Hours, Rate, Opaque, Packed, Minutes, HalfMinutes, Seconds}
+
+// TakeValue takes the normalised value instead of the raw bytes.
+const TakeValue = "value"
 
 // Confidence tells how far a meaning can be relied on, from a standard's word down to a guess.
 type Confidence string
@@ -45,6 +57,11 @@ type Entry struct {
 	Signal     string     `yaml:"signal"` // the signal it is a source of, if any
 	Confidence Confidence `yaml:"confidence"`
 	Explain    string     `yaml:"explain"`
+	Take       string     `yaml:"take"`
+	Invert     bool       `yaml:"invert"`
+	Scale      int64      `yaml:"scale"`
+	Vector     Vector     `yaml:"vector"`
+	From       string     `yaml:"-"` // the family whose line this is, or "common"
 }
 
 type table struct {
@@ -64,8 +81,11 @@ var load = sync.OnceValue(func() table {
 	return t
 })
 
-// Version is the table's version, kept with what was decoded by it.
-func Version() int { return load().Version }
+// Version is the version of both tables, kept with what was decoded by them.
+func Version() int { return load().Version*100 + families().Version }
+
+// Source says where the common meanings come from.
+func Source() string { return load().Source }
 
 // Lookup gives the entry of an attribute number. A number the table does not have gets a name that says so.
 func Lookup(id uint8) Entry {
@@ -90,24 +110,43 @@ type Quantity struct {
 	HasRange   bool
 }
 
-// Decode reads raw, six bytes little-endian, by an entry's layout.
-func Decode(e Entry, raw [6]byte) Quantity {
+// Decode reads raw, six bytes little-endian, and the normalised value by an entry's layout.
+func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 	low16, low32 := binary.LittleEndian.Uint16(raw[:2]), binary.LittleEndian.Uint32(raw[:4])
 	high16 := binary.LittleEndian.Uint16(raw[4:])
 	q := Quantity{Unit: e.Unit, Confidence: e.Confidence, Known: true}
+	if e.Take == TakeValue {
+		q.Number = int64(value)
+		q.Known = value >= 1 && value <= 253 // others carry no judgement
+		if e.Invert {
+			q.Number = max(0, 100-q.Number)
+			q.Known = q.Known && value <= 100
+		}
+		return q
+	}
 	switch e.Layout {
 	case Count:
 		q.Number = int64(low32) | int64(high16)<<32
 	case Low32, Hours:
 		q.Number = int64(low32)
-		if e.Layout == Hours && high16 == 0 && low32>>24 != 0 {
+		if e.Layout == Hours && low32>>24 != 0 {
 			q.Number = int64(low32 & 0xFFFFFF) // over 1 900 years: the top byte holds part of an hour
 		}
+	case Minutes:
+		q.Number, q.Unit = int64(low32)/60, "h"
+	case HalfMinutes:
+		q.Number, q.Unit = int64(low32)/120, "h"
+	case Seconds:
+		q.Number, q.Unit = int64(low32)/3600, "h"
 	case Low16:
 		q.Number = int64(low16)
+	case Low8:
+		q.Number = int64(raw[0])
 	case Celsius:
 		q.Number = int64(int8(raw[0]))
 		q.Lowest, q.Highest, q.HasRange = extremes(raw)
+	case Packed:
+		q.Number, q.Operations = int64(high16), uint64(low32)
 	case Rate:
 		// A plain counter of errors would have to pass four thousand million before it showed anything here, and a
 		// packed one shows its operations in the lower half at once.
@@ -118,7 +157,27 @@ func Decode(e Entry, raw [6]byte) Quantity {
 	case Opaque:
 		q.Known = false
 	}
+	if e.Scale > 0 && q.Known {
+		if q.Number > math.MaxInt64/e.Scale { // more bytes than there are: the layout is another
+			q.Known = false
+			return q
+		}
+		q.Number *= e.Scale
+	}
 	return q
+}
+
+// String says the quantity in words, with plain digits.
+func (q Quantity) String() string {
+	switch {
+	case !q.Known:
+		return "not known"
+	case q.Operations > 0:
+		return fmt.Sprintf("%d in %d", q.Number, q.Operations)
+	case q.Unit != "":
+		return fmt.Sprintf("%d %s", q.Number, q.Unit)
+	}
+	return fmt.Sprint(q.Number)
 }
 
 // extremes finds the lowest and highest temperature some families keep above the present one: as two bytes, or as two

@@ -64,7 +64,11 @@ type Identity struct {
 	SCT              Feature
 	TRIM             Feature
 	Security         Security
-	IntegrityChecked bool // the identity page carried a checksum and it was right
+	Namespaces       int    // NVMe; 0 unknown or none
+	Hidden           uint64 // bytes the drive has and does not show
+	HiddenBy         string // "a host protected area"
+	Protection       string // extra bytes or protection type of each sector, in words; empty none
+	IntegrityChecked bool   // the identity page carried a checksum and it was right
 }
 
 // Feature tells whether a drive has something and whether it is switched on.
@@ -103,6 +107,9 @@ const (
 	FaultInUse       FaultClass = "in_use"         // the running system uses the drive
 	FaultNotAllowed  FaultClass = "not_allowed"    // our own allowlist refused the command
 	FaultOutOfRange  FaultClass = "not_understood" // a value no decoder of ours understands
+	FaultAsleep      FaultClass = "asleep"         // not asked, so that the drive sleeps on
+	FaultBehind      FaultClass = "behind"         // a controller stands between and shows no drives
+	FaultNotReady    FaultClass = "not_ready"      // the drive says that it is becoming ready or waits to be started
 )
 
 var advice = map[FaultClass]string{
@@ -122,6 +129,9 @@ var advice = map[FaultClass]string{
 	FaultInUse:       "Use a bay that holds no disk of the running system.",
 	FaultNotAllowed:  "Hylostat never sends this command.",
 	FaultOutOfRange:  "The bytes are kept; a later version may read them.",
+	FaultAsleep:      "Read it by hand: that wakes it.",
+	FaultBehind:      "Attach the drive to a plain port.",
+	FaultNotReady:    "Wait until it has spun up, then read it again.",
 }
 
 // Advice is the one action that fits the class, as a sentence.
@@ -236,6 +246,8 @@ type Attachment struct {
 	Serial        string  `json:"serial,omitempty"` // as the machine has it; may be an adapter's own
 	Bytes         uint64  `json:"bytes"`
 	LogicalSector uint32  `json:"logical_sector"`
-	InUse         string  `json:"in_use,omitempty"` // why the running system needs it: "mounted at /"; empty when it does not
-	Instance      string  `json:"instance"`         // changes whenever the machine finds the drive anew
+	InUse         string  `json:"in_use,omitempty"`  // why the running system needs it: "mounted at /"; empty when it does not
+	Adapter       string  `json:"adapter,omitempty"` // a bridge's vendor, product and version id: "1f2e:0a01 0100"
+	Behind        string  `json:"behind,omitempty"`  // what hides the drives: "behind a RAID controller"
+	Instance      string  `json:"instance"`          // changes whenever the machine finds the drive anew
 }

@@ -1,58 +1,22 @@
-// Package reading turns the pages a drive sent into a Reading: identity, counters, self-tests, errors, and a fault for
-// everything that could not be learned. All decoding happens here, at the service; a bench only sends bytes.
-// Start with Decode.
+// Package reading turns the pages a drive sent into a Reading: identity, counters, self-tests, errors, facts with the place
+// of their bytes, and a fault for everything that could not be learned. All decoding happens here, at the service; a bench
+// only sends bytes. Start with Decode.
 package reading
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/sat"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/scsi"
 )
 
 // DecoderVersion is kept with everything decoded; it rises whenever the same pages would decode differently.
-const DecoderVersion = 2
-
-// PageName is the address of a page: what was asked of which command set.
-type PageName string
-
-// The pages of this edition.
-const (
-	PageInquiry    PageName = "scsi/inquiry"
-	PageIdentify   PageName = "ata/identify"
-	PageAttributes PageName = "ata/attributes"
-	PageThresholds PageName = "ata/thresholds"
-	PageAlarm      PageName = "ata/alarm" // sense data: the answer is in the registers
-	PageDirectory  PageName = "ata/log-00"
-	PageErrorLog   PageName = "ata/log-01"
-	PageStatistics PageName = "ata/log-04"
-	PageTestLog    PageName = "ata/log-06"
-)
-
-var pageTitles = map[PageName]string{
-	PageInquiry: "Inquiry", PageIdentify: "Identify", PageAttributes: "SMART data", PageThresholds: "Thresholds",
-	PageAlarm: "The drive's own alarm", PageDirectory: "Log directory", PageErrorLog: "Error log", PageStatistics: "Device statistics", PageTestLog: "Self-test log",
-}
-
-// Title is the page's name for people.
-func (n PageName) Title() string {
-	if title, ok := pageTitles[n]; ok {
-		return title
-	}
-	return string(n)
-}
-
-// Page is one block of bytes as the drive sent it, or the fault that stands for it.
-type Page struct {
-	Name  PageName     `json:"name"`
-	How   string       `json:"how"` // the command it came by: "ATA PASS-THROUGH(16)"
-	Bytes []byte       `json:"bytes,omitempty"`
-	Fault *drive.Fault `json:"fault,omitempty"`
-}
+const DecoderVersion = 3
 
 // Attribute is one counter with everything known of it.
 type Attribute struct {
@@ -95,29 +59,81 @@ type Capabilities struct {
 	ExtendedPoll time.Duration
 }
 
+// SelfTest is one result of a drive's own log, the same for every interface.
+type SelfTest struct {
+	Kind      string // short, extended, conveyance ...
+	Result    string // in words
+	Passed    bool
+	Failed    bool // the drive is at fault; aborted and interrupted tests are neither
+	Mechanics bool // failed on mechanics or electronics
+	Running   bool
+	Hours     uint64 // power-on hours when it ended
+	Wraps     bool   // Hours is the lower 16 bits
+	Saturated bool   // Hours is that many or more
+	LBA       uint64 // first failing
+	HasLBA    bool
+	Page      PageName
+	Offset    int
+}
+
+// LoggedError is one error of a drive's own log.
+type LoggedError struct {
+	Command string // that failed
+	Meaning string // what came back
+	State   string // what the drive was doing; empty unknown
+	Hours   int64  // powered on; -1 unknown
+	LBA     uint64
+	HasLBA  bool
+	Before  []string // commands before it, oldest first
+	Host    bool     // the host's doing, not the drive's
+	Page    PageName
+	Offset  int
+}
+
+// SCSI is what a SCSI drive's own pages hold besides facts. A nil pointer was not read.
+type SCSI struct {
+	Logs          map[uint8]scsi.LogPage
+	Defects       *scsi.Defects
+	Background    *scsi.Background
+	Informational *scsi.Informational
+	Ports         []scsi.PortPhy
+}
+
 // Reading is everything a drive told at one moment, decoded. It is derived: the pages are what is kept.
 type Reading struct {
-	Identity     drive.Identity
-	Attributes   []Attribute
-	HasCounters  bool // SMART data was read and decoded
-	Capabilities Capabilities
-	TestNow      ata.TestStatus // running or last result; meaningful with HasCounters
-	TestPercent  uint8          // remaining, while TestNow is ata.TestRunning
-	Alarm        ata.Alarm
-	Tests        []ata.SelfTest // newest first
-	HasTests     bool
-	Errors       []ata.LoggedError
-	ErrorTotal   uint16
-	HasErrors    bool
-	Statistics   []ata.Statistic
-	Faults       []drive.Fault
+	Identity      drive.Identity
+	Dialect       dialect.Match
+	Attributes    []Attribute
+	HasCounters   bool // SMART data, or the interface's own counters, were read and decoded
+	Capabilities  Capabilities
+	TestRunning   bool
+	TestRemaining uint8 // per cent, while TestRunning
+	Alarm         ata.Alarm
+	Tests         []SelfTest // newest first
+	HasTests      bool
+	Errors        []LoggedError
+	ErrorTotal    uint64
+	HasErrors     bool
+	Statistics    []ata.Statistic
+	PHY           []ata.PHYCounter
+	Pending       *ata.PendingLog
+	SCT           *ata.SCTStatus
+	Curve         *ata.TemperatureHistory
+	Health        *nvme.Health
+	Datacenter    *nvme.Datacenter
+	Controller    *nvme.Controller
+	SCSI          SCSI
+	Sheets        []Sheet
+	Faults        []drive.Fault
+
+	hasExt bool // tests or errors of the extended logs stand already
 }
 
 // Attribute finds a counter by its number.
 func (r *Reading) Attribute(id uint8) (Attribute, bool) {
-	for _, a := range r.Attributes {
-		if a.ID == id {
-			return a, true
+	for i := range r.Attributes {
+		if r.Attributes[i].ID == id {
+			return r.Attributes[i], true
 		}
 	}
 	return Attribute{}, false
@@ -125,9 +141,9 @@ func (r *Reading) Attribute(id uint8) (Attribute, bool) {
 
 // Statistic finds a device statistic that has a value.
 func (r *Reading) Statistic(key ata.StatisticKey) (ata.Statistic, bool) {
-	for _, s := range r.Statistics {
-		if s.StatisticKey == key && s.Valid && !s.Normalized {
-			return s, true
+	for i := range r.Statistics {
+		if s := &r.Statistics[i]; s.StatisticKey == key && s.Valid && !s.Normalized {
+			return *s, true
 		}
 	}
 	return ata.Statistic{}, false
@@ -144,9 +160,12 @@ func (r *Reading) FaultOf(page PageName) (drive.Fault, bool) {
 }
 
 // Decode reads all pages. A broken page becomes faults; what is whole in it, and the other pages, are still decoded.
-func Decode(pages []Page) Reading {
+func Decode(pages []Page) Reading { return DecodeAs(pages, dialect.Hints{}) }
+
+// DecodeAs is Decode with what was concluded earlier from the drive's own behaviour.
+func DecodeAs(pages []Page, hints dialect.Hints) Reading {
 	var r Reading
-	thresholds := map[uint8]ata.Threshold{}
+	var thresholds []ata.Threshold
 	for _, p := range pages {
 		if p.Fault != nil {
 			f := *p.Fault
@@ -155,46 +174,90 @@ func Decode(pages []Page) Reading {
 			continue
 		}
 		var err error
-		switch p.Name {
-		case PageInquiry:
-			err = r.inquiry(p.Bytes)
-		case PageIdentify:
-			err = r.identify(p.Bytes)
-		case PageAttributes:
-			err = r.counters(p.Bytes)
-		case PageThresholds:
-			var all []ata.Threshold
-			all, err = ata.DecodeThresholds(p.Bytes)
-			for _, t := range all {
-				thresholds[t.ID] = t
-			}
-		case PageAlarm:
-			err = r.alarm(p.Bytes)
-		case PageDirectory:
-			_, err = ata.DecodeLogDirectory(p.Bytes)
-		case PageStatistics:
-			r.Statistics, err = ata.DecodeStatistics(p.Bytes)
-		case PageErrorLog:
-			var l ata.ErrorLog
-			l, err = ata.DecodeErrorLog(p.Bytes)
-			r.Errors, r.ErrorTotal, r.HasErrors = l.Errors, l.Total, len(p.Bytes) >= ata.PageSize
-		case PageTestLog:
-			var l ata.SelfTestLog
-			l, err = ata.DecodeSelfTestLog(p.Bytes)
-			r.Tests, r.HasTests = l.Tests, len(p.Bytes) >= ata.PageSize
-		default:
-			r.Faults = append(r.Faults, drive.Fault{
-				Class: drive.FaultOutOfRange, What: "decoding " + string(p.Name), Back: "a page this version has no decoder for", Page: string(p.Name),
-			})
+		if p.Name == PageThresholds {
+			thresholds, err = ata.DecodeThresholds(p.Bytes)
+		} else {
+			err = r.page(p)
 		}
 		r.broken(p.Name, err)
 	}
+	r.translate(thresholds, hints)
+	return r
+}
+
+// page decodes one page.
+func (r *Reading) page(p Page) error {
+	switch {
+	case strings.HasPrefix(string(p.Name), "ata/"):
+		return r.ataPage(p)
+	case strings.HasPrefix(string(p.Name), "nvme/"):
+		return r.nvmePage(p)
+	case strings.HasPrefix(string(p.Name), "scsi/"):
+		return r.scsiPage(p)
+	}
+	r.unknown(p.Name)
+	return nil
+}
+
+func (r *Reading) unknown(n PageName) {
+	r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultOutOfRange, What: "decoding " + string(n), Back: "a page this version has no decoder for", Page: string(n)})
+}
+
+func (r *Reading) sheet(n PageName) *Sheet {
+	r.Sheets = append(r.Sheets, Sheet{Page: n})
+	return &r.Sheets[len(r.Sheets)-1]
+}
+
+// translate gives the attributes their meaning, which takes identity and all attribute numbers, and their thresholds.
+func (r *Reading) translate(thresholds []ata.Threshold, hints dialect.Hints) {
+	if len(r.Attributes) == 0 {
+		return
+	}
+	s := dialect.Subject{WWN: r.Identity.WWN, Model: r.Identity.Model, Medium: r.Identity.Medium, Numbers: make([]uint8, len(r.Attributes))}
 	for i := range r.Attributes {
-		if t, ok := thresholds[r.Attributes[i].ID]; ok {
-			r.Attributes[i].Threshold = &t
+		s.Numbers[i] = r.Attributes[i].ID
+	}
+	r.Dialect = dialect.Find(s)
+	r.Dialect.Hints = hints
+	if hours, ok := r.Statistic(ata.StatPowerOnHours); ok {
+		if nine, has := r.Attribute(9); has {
+			if h, ok := dialect.CompareHours(nine.Raw48(), float64(hours.Value)); ok {
+				r.Dialect.Hints = h
+			}
 		}
 	}
-	return r
+	for i := range r.Attributes {
+		a := &r.Attributes[i]
+		a.Entry = r.Dialect.Entry(a.ID)
+		a.Quantity = dialect.Decode(a.Entry, a.Raw, a.Value)
+		for j := range thresholds {
+			if thresholds[j].ID == a.ID {
+				a.Threshold = &thresholds[j]
+				break
+			}
+		}
+	}
+}
+
+// placed is an error of the standards' rooms.
+type placed interface {
+	error
+	Place() (structure string, offset int, reason string)
+}
+
+// places lists the parts an error joins.
+func places(err error) []placed {
+	if many, ok := err.(interface{ Unwrap() []error }); ok {
+		var all []placed
+		for _, e := range many.Unwrap() {
+			all = append(all, places(e)...)
+		}
+		return all
+	}
+	if one, ok := err.(placed); ok { //nolint:errorlint // joined errors are taken apart above
+		return []placed{one}
+	}
+	return nil
 }
 
 // broken records a decoder's complaints as faults of the page. Counters from a page whose checksum is wrong are shown
@@ -203,85 +266,21 @@ func (r *Reading) broken(page PageName, err error) {
 	if err == nil {
 		return
 	}
-	for _, e := range ata.FormatErrors(err) {
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + e.Structure, Back: fmt.Sprintf("byte %d: %s", e.Offset, e.Reason), Page: string(page), At: e.Offset})
+	all := places(err)
+	for _, e := range all {
+		structure, at, reason := e.Place()
+		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + structure, Back: fmt.Sprintf("byte %d: %s", at, reason), Page: string(page), At: at})
 	}
-	if len(ata.FormatErrors(err)) == 0 {
+	if len(all) == 0 {
 		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + page.Title(), Back: err.Error(), Page: string(page)})
 	}
 	switch page {
-	case PageAttributes:
+	case PageAttributes, PageHealth:
 		r.HasCounters = false
-	case PageTestLog:
+	case PageTestLog, PageNVMeTests, PageLog(scsi.LogSelfTests):
 		r.HasTests = false
-	case PageErrorLog:
+	case PageErrorLog, PageNVMeErrors:
 		r.HasErrors = false
 	default: // nothing else is judged by these
 	}
-}
-
-func (r *Reading) inquiry(b []byte) error {
-	q, err := scsi.DecodeInquiry(b)
-	if err != nil || r.Identity.Model != "" {
-		return err
-	}
-	if r.Identity.Interface == drive.InterfaceUnknown && q.Vendor != "ATA" {
-		r.Identity.Interface = drive.SCSI
-	}
-	return nil
-}
-
-func (r *Reading) identify(b []byte) error {
-	id, err := ata.DecodeIdentify(b)
-	wrong := id.Integrity == ata.IntegrityWrong
-	r.Identity = drive.Identity{
-		Key:      drive.Key{Model: drive.Printable(id.Model), Serial: drive.Printable(id.Serial)},
-		Firmware: drive.Printable(id.Firmware), WWN: id.WWN, Interface: drive.ATA,
-		Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, PhysicalSector: id.PhysicalSector,
-		AlignmentOffset: id.Alignment, FormFactor: id.FormFactorName(), Transport: id.TransportName(),
-		LinkNow: ata.LinkSpeed(id.SATANow), LinkPossible: ata.LinkSpeed(id.LinkPossible()),
-		SMART:        drive.Feature{Supported: id.SMARTSupported, Enabled: id.SMARTEnabled},
-		SelfTest:     drive.Feature{Supported: id.SelfTestSupported, Enabled: id.SelfTestEnabled},
-		ErrorLogging: drive.Feature{Supported: id.ErrorLogSupported, Enabled: id.ErrorLogEnabled},
-		GPL:          drive.Feature{Supported: id.GPL, Enabled: id.GPL}, SCT: drive.Feature{Supported: id.SCT, Enabled: id.SCT},
-		TRIM: drive.Feature{Supported: id.TRIM, Enabled: id.TRIM}, Security: drive.Security(id.Security),
-		IntegrityChecked: id.Integrity == ata.IntegrityRight,
-	}
-	switch {
-	case id.RotationRate == 1:
-		r.Identity.Medium = drive.Flash
-	case id.RotationRate > 1:
-		r.Identity.Medium, r.Identity.RotationRate = drive.Spinning, id.RotationRate
-	}
-	if wrong { // a name out of a damaged page would open a history for a drive that does not exist
-		r.Identity.Key = drive.Key{}
-	}
-	return err
-}
-
-func (r *Reading) counters(b []byte) error {
-	d, err := ata.DecodeAttributes(b)
-	r.HasCounters = len(b) >= ata.PageSize
-	r.Capabilities = Capabilities{d.CanTest, d.CanConveyance, d.CanSelective, d.ShortPoll, d.ExtendedPoll}
-	r.TestNow, r.TestPercent = d.Test, d.TestRemaining
-	for _, a := range d.Attributes {
-		e := dialect.Lookup(a.ID)
-		r.Attributes = append(r.Attributes, Attribute{Attribute: a, Entry: e, Quantity: dialect.Decode(e, a.Raw)})
-	}
-	return err
-}
-
-func (r *Reading) alarm(b []byte) error {
-	sense, err := scsi.DecodeSense(b)
-	if err != nil {
-		return err
-	}
-	r.Alarm = ata.DecodeAlarm(sat.Registers(sense))
-	if r.Alarm == ata.AlarmUnknown {
-		r.Faults = append(r.Faults, drive.Fault{
-			Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Back: "the adapter did not hand back the drive's registers",
-			Page: string(PageAlarm), Extra: "The drive's own alarm is unknown here. Try a direct port.",
-		})
-	}
-	return nil
 }

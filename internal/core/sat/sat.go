@@ -25,14 +25,23 @@ func (f Form) String() string { return fmt.Sprintf("ATA PASS-THROUGH(%d)", uint8
 const (
 	protocolNonData = 3
 	protocolPIOIn   = 4
+	protocolPIOOut  = 5
 )
 
 // CDB wraps an ATA command in this form (SAT-4 12.2.2 and 12.2.3). T_LENGTH is in Count and in 512-byte blocks.
 func (f Form) CDB(c ata.Command) []byte {
 	protocol, flags := byte(protocolNonData), byte(0)
-	if c.Transfer == ata.PIOIn {
+	switch c.Transfer {
+	case ata.PIOIn:
 		protocol = protocolPIOIn
 		flags = 1<<3 | 1<<2 | 2 // from the device, block count, length in COUNT
+		if c.Count == 0 {
+			flags = 1<<3 | 3 // the command takes no count: the transport's own length holds
+		}
+	case ata.PIOOut:
+		protocol = protocolPIOOut
+		flags = 1<<2 | 2
+	case ata.NonData:
 	}
 	if c.Status {
 		flags |= 1 << 5 // CK_COND: registers wanted even when all goes well
@@ -44,7 +53,7 @@ func (f Form) CDB(c ata.Command) []byte {
 		}
 	}
 	extend := byte(0)
-	if c.LBA>>24 != 0 || c.Count>>8 != 0 || c.Feature>>8 != 0 {
+	if c.Ext || c.LBA>>24 != 0 || c.Count>>8 != 0 || c.Feature>>8 != 0 {
 		extend = 1
 	}
 	return []byte{
@@ -55,7 +64,8 @@ func (f Form) CDB(c ata.Command) []byte {
 }
 
 // Decode reads the ATA command out of a pass-through CDB. ok is false when the CDB is no pass-through, is cut short, or
-// asks for a transfer this product never makes (writing, DMA, packet).
+// asks for a transfer this product never makes (DMA, packet). Whether a transfer to the drive is harmless is for
+// device.Allow to say, which sees its bytes.
 func Decode(cdb []byte) (c ata.Command, f Form, ok bool) {
 	switch {
 	case len(cdb) == 16 && cdb[0] == scsi.ATAPass16:
@@ -65,6 +75,7 @@ func Decode(cdb []byte) (c ata.Command, f Form, ok bool) {
 			LBA: uint64(cdb[8]) | uint64(cdb[10])<<8 | uint64(cdb[12])<<16,
 		}
 		if cdb[1]&1 != 0 {
+			c.Ext = true
 			c.Feature |= uint16(cdb[3]) << 8
 			c.Count |= uint16(cdb[5]) << 8
 			c.LBA |= uint64(cdb[7])<<24 | uint64(cdb[9])<<32 | uint64(cdb[11])<<40
@@ -84,7 +95,14 @@ func Decode(cdb []byte) (c ata.Command, f Form, ok bool) {
 		return c, f, cdb[2]&3 == 0
 	case protocolPIOIn:
 		c.Transfer, c.Blocks = ata.PIOIn, c.Count
+		if cdb[2]&0x0F == 1<<3|3 && c.Count == 0 {
+			c.Blocks = 1
+			return c, f, true
+		}
 		return c, f, cdb[2]&0x0F == 1<<3|1<<2|2
+	case protocolPIOOut:
+		c.Transfer, c.Blocks = ata.PIOOut, c.Count
+		return c, f, cdb[2]&0x0F == 1<<2|2
 	}
 	return c, f, false
 }

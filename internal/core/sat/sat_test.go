@@ -32,12 +32,12 @@ func TestCommandsAreWrappedAsTheStandardDraws(t *testing.T) {
 	}
 }
 
-func TestWritingPassThroughIsNotUnderstood(t *testing.T) {
+func TestOtherTransfersAreNotUnderstood(t *testing.T) {
 	for name, cdb := range map[string][]byte{
-		"PIO out":            {0x85, 0x0A, 0x06, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0x30, 0},
-		"DMA":                {0x85, 0x0C, 0x0E, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0xC8, 0},
-		"towards the device": {0x85, 0x08, 0x06, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0xEC, 0},
-		"cut short":          {0x85, 0x08, 0x0E},
+		"PIO out without a length": {0x85, 0x0A, 0x04, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0x30, 0},
+		"DMA":                      {0x85, 0x0C, 0x0E, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0xC8, 0},
+		"towards the device":       {0x85, 0x08, 0x06, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0xEC, 0},
+		"cut short":                {0x85, 0x08, 0x0E},
 	} {
 		_, _, ok := Decode(cdb)
 		assert.False(t, ok, name)

@@ -51,6 +51,7 @@ const (
 	RecoveredError SenseKey = 0x1
 	NotReady       SenseKey = 0x2
 	MediumError    SenseKey = 0x3
+	HardwareError  SenseKey = 0x4
 	IllegalRequest SenseKey = 0x5
 	DataProtect    SenseKey = 0x7
 	AbortedCommand SenseKey = 0xB
@@ -75,7 +76,10 @@ type Sense struct {
 	Fixed       bool
 	Descriptors []Descriptor // descriptor format only
 	Specific    [4]byte      // command-specific bytes 8-11, fixed format only
-	Raw         [4]byte      // information bytes 3-6, fixed format only
+	// SenseSpecific are bytes 15-17 of the fixed format, meaningful when SpecificValid.
+	SenseSpecific [3]byte
+	SpecificValid bool
+	Raw           [4]byte // information bytes 3-6, fixed format only
 }
 
 // Descriptor is one sense data descriptor.
@@ -114,6 +118,9 @@ func DecodeSense(b []byte) (Sense, error) {
 		if end := min(len(b), 8+int(b[7])); end >= 14 {
 			s.Specific = [4]byte(b[8:12])
 			s.ASC, s.ASCQ = b[12], b[13]
+			if end >= 18 && b[15]&0x80 != 0 {
+				s.SenseSpecific, s.SpecificValid = [3]byte(b[15:18]), true
+			}
 		}
 		return s, nil
 	case 0x72, 0x73:
@@ -150,6 +157,10 @@ func (s Sense) Encode() []byte {
 			be.PutUint32(b[3:], uint32(s.Information))
 		}
 		copy(b[8:], s.Specific[:])
+		if s.SpecificValid {
+			copy(b[15:], s.SenseSpecific[:])
+			b[15] |= 0x80
+		}
 		return b
 	}
 	b := []byte{0x72 | deferred, uint8(s.Key), s.ASC, s.ASCQ, 0, 0, 0, 0}
@@ -163,7 +174,7 @@ func (s Sense) Encode() []byte {
 
 // additional gives words for the additional sense codes a bench meets (SPC-5 annex F.2).
 var additional = map[uint16]string{
-	0x0000: "no further information", 0x001D: "ATA registers follow", 0x0401: "becoming ready", 0x0402: "waits to be told to start",
+	0x0000: "no further information", 0x001D: "ATA registers follow", 0x0401: "becoming ready", 0x0409: "a self-test is in progress", 0x0B02: "enclosure degraded", 0x0B03: "background self-test failed", 0x0B04: "background pre-scan found a medium error", 0x0B05: "background scan found a medium error", 0x5DFF: "failure predicted, falsely, for a trial", 0x0402: "waits to be told to start",
 	0x0800: "link to the drive failed", 0x0B00: "warning", 0x0B01: "specified temperature exceeded", 0x1100: "unrecovered read error",
 	0x1104: "unrecovered read error, reallocation failed", 0x2000: "command not known", 0x2100: "address out of range", 0x2400: "field of the command not accepted",
 	0x2500: "logical unit not supported", 0x2600: "parameter not accepted", 0x2700: "write protected", 0x2900: "was reset or powered on",

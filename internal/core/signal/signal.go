@@ -1,16 +1,17 @@
 // Package signal turns a Reading into signals: single comparable quantities with one name whatever the drive's interface.
 // Every signal is one entry of the registry, with its sources in order of preference. A quantity that a drive does not
-// give is a value of its own with the reason, never a zero. Start with Registry and Of.
+// give is a value of its own with the reason, never a zero. Start with Registry and Of; sources.go holds where they come from.
 package signal
 
 import (
 	"fmt"
-	"slices"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/scsi"
 )
 
 // Name names a signal, in code, policies, storage and the API alike.
@@ -22,31 +23,54 @@ const (
 	Pending               Name = "pending"
 	UncorrectableOffline  Name = "uncorrectable_offline"
 	ReportedUncorrectable Name = "reported_uncorrectable"
+	GrownDefects          Name = "grown_defects"
+	MediaErrors           Name = "media_errors"
+	ScanFindings          Name = "scan_findings"
+	UnreadableFound       Name = "unreadable_found"
+	SlowFound             Name = "slow_found"
 	ReallocationEvents    Name = "reallocation_events"
 	SpinUpRetries         Name = "spin_up_retries"
+	StartFailures         Name = "start_failures"
+	SeekErrors            Name = "seek_errors"
 	LoadCycles            Name = "load_cycles"
+	FreeFalls             Name = "free_falls"
 	CRCErrors             Name = "crc_errors"
+	Resets                Name = "resets"
 	CommandTimeouts       Name = "command_timeouts"
 	EndToEndErrors        Name = "end_to_end_errors"
+	PercentageUsed        Name = "percentage_used"
+	AvailableSpare        Name = "available_spare"
+	SpareThreshold        Name = "spare_threshold"
+	SpareMargin           Name = "spare_margin"
 	ProgramFailures       Name = "program_failures"
 	EraseFailures         Name = "erase_failures"
 	UnsafeShutdowns       Name = "unsafe_shutdowns"
+	SpareLow              Name = "spare_low"
+	ReliabilityDegraded   Name = "reliability_degraded"
+	ReadOnly              Name = "read_only"
+	BackupFailed          Name = "backup_failed"
 	Temperature           Name = "temperature"
 	TemperatureHighest    Name = "temperature_highest"
+	TemperatureLowest     Name = "temperature_lowest"
+	TimeTooHot            Name = "time_too_hot"
+	TimeCritical          Name = "time_critical"
 	PowerOnHours          Name = "power_on_hours"
 	PowerCycles           Name = "power_cycles"
+	BytesWritten          Name = "bytes_written"
+	BytesRead             Name = "bytes_read"
+	AgeFromLabel          Name = "age_from_label"
 	LoggedErrors          Name = "logged_errors"
 	Alarm                 Name = "alarm"
+	WarningRaised         Name = "warning_raised"
 	AttributesFailing     Name = "attributes_failing"
 	AttributesFell        Name = "attributes_fell"
 	TestsFailed           Name = "tests_failed"
 	TestsPassedSince      Name = "tests_passed_since"
 	TestsFailedMechanics  Name = "tests_failed_mechanics"
-	PercentageUsed        Name = "percentage_used"
-	StartFailures         Name = "start_failures"
-	BytesWritten          Name = "bytes_written"
-	BytesRead             Name = "bytes_read"
-	TimeTooHot            Name = "time_too_hot"
+	LastShortTest         Name = "last_short_test"
+	LastExtendedTest      Name = "last_extended_test"
+	LastConveyanceTest    Name = "last_conveyance_test"
+	FirstFailingLBA       Name = "first_failing_lba"
 	ShortTestAge          Name = "short_test_age"
 	ExtendedTestAge       Name = "extended_test_age"
 )
@@ -59,6 +83,8 @@ const (
 	Grows  Direction = iota // a counter that can only rise; a fall is a rollback
 	Varies                  // may rise and fall
 )
+
+func (d Direction) String() string { return [...]string{"only grows", "rises and falls"}[d&1] }
 
 // Value is a signal at one moment. The zero Value is not available, without a reason.
 type Value struct {
@@ -77,49 +103,84 @@ type Value struct {
 type Definition struct {
 	Code      uint8 // in packed form, never reused for another signal
 	Name      Name
+	Group     string // "media", "mechanics" ...
 	Words     string // for a table: "sectors reallocated"
 	Unit      string // "sectors", "°C", "h", "B"; empty for a bare count
 	Direction Direction
-	Usual     string // the reference that stands beside the number
-	Matters   bool   // a change of it is an event in the drive's life
-	Inner     bool   // for rules; people see it in the self-test log instead
-	from      func(*reading.Reading) Value
+	Usual     string       // the reference that stands beside the number
+	Matters   bool         // a change of it is an event in the drive's life
+	Inner     bool         // for rules; people see it in the self-test log instead
+	Only      drive.Medium // the other kind of drive has none; empty: both have it
+	Sources   []Source     // in order of preference
 }
+
+const (
+	matters = true
+	quiet   = false
+)
 
 // Registry lists every signal, in the order in which tables show them.
 var Registry = []Definition{
-	{1, Reallocated, "reallocated", "sectors", Grows, "usual 0", true, false, prefer(statistic(ata.StatReallocatedSectors), attribute(5))},
-	{2, Pending, "waiting", "sectors", Varies, "usual 0", true, false, attribute(197)},
-	{3, UncorrectableOffline, "unreadable, found offline", "sectors", Varies, "usual 0", true, false, attribute(198)},
-	{4, ReportedUncorrectable, "errors reported", "", Grows, "usual 0", true, false, prefer(statistic(ata.StatReportedUncorrected), attribute(187))},
-	{5, ReallocationEvents, "reallocation events", "", Grows, "usual 0", true, false, attribute(196)},
-	{6, SpinUpRetries, "spin-up retries", "", Grows, "usual 0", true, false, spinning(attribute(10))},
-	{7, EndToEndErrors, "end-to-end errors", "", Grows, "usual 0", true, false, attribute(184)},
-	{8, TestsFailed, "self-tests failed", "", Varies, "usual 0", true, false, testsFailed(ata.TestFatal, ata.TestUnknown, ata.TestElectrical, ata.TestServo, ata.TestRead, ata.TestHandling)},
-	{9, TestsFailedMechanics, "self-tests failed on mechanics or electronics", "", Varies, "usual 0", true, false, testsFailed(ata.TestElectrical, ata.TestServo, ata.TestHandling)},
-	{10, Alarm, "the drive's own alarm", "", Varies, "usual 0", true, false, alarm},
-	{11, AttributesFailing, "attributes at their threshold", "", Varies, "usual 0", true, false, attributesFailing},
-	{12, AttributesFell, "attributes once at their threshold", "", Grows, "usual 0", true, false, attributesFell},
-	{13, CRCErrors, "link errors", "", Grows, "usual steady", true, false, prefer(statistic(ata.StatCRCErrors), attribute(199))},
-	{14, CommandTimeouts, "commands timed out", "", Grows, "usual steady", true, false, attribute(188)},
-	{15, ProgramFailures, "program failures", "", Grows, "usual 0", true, false, flash(attribute(171))},
-	{16, EraseFailures, "erase failures", "", Grows, "usual 0", true, false, flash(attribute(172))},
-	{17, UnsafeShutdowns, "power lost without warning", "", Grows, "", false, false, flash(attribute(174))},
-	{18, Temperature, "temperature", "°C", Varies, "usual 35 to 45 °C", false, false, prefer(statistic(ata.StatTemperature), attribute(194, 190))},
-	{19, TemperatureHighest, "hottest so far", "°C", Grows, "advice from 55 °C", true, false, prefer(statistic(ata.StatHighestTemperature), hottest)},
-	{20, LoadCycles, "head loadings", "", Grows, "some 300 000", false, false, spinning(prefer(statistic(ata.StatHeadLoads), attribute(193)))},
-	{21, PowerOnHours, "hours powered on", "h", Grows, "", false, false, attribute(9)},
-	{22, PowerCycles, "power cycles", "", Grows, "", false, false, attribute(12)},
-	{23, LoggedErrors, "errors in the drive's log", "", Grows, "", false, false, loggedErrors},
-	{27, PercentageUsed, "wear", "%", Grows, "rated for 100 %", true, false, flash(statistic(ata.StatPercentageUsed))},
-	{28, StartFailures, "start failures", "", Grows, "usual 0", true, false, spinning(statistic(ata.StatStartFailures))},
-	{29, BytesWritten, "data written", "B", Grows, "", false, false, inBytes(statistic(ata.StatSectorsWritten))},
-	{30, BytesRead, "data read", "B", Grows, "", false, false, inBytes(statistic(ata.StatSectorsRead))},
-	{31, TimeTooHot, "time above the drive's own limit", "min", Grows, "usual 0", true, false, statistic(ata.StatTimeOverTemperature)},
-	{24, TestsPassedSince, "self-tests passed since the last failure", "", Varies, "", false, true, testsPassedSince},
-	{25, ShortTestAge, "since a short self-test passed", "h", Varies, "", false, true, testAge(ata.TestShort, ata.TestExtended)},
-	{26, ExtendedTestAge, "since an extended self-test passed", "h", Varies, "", false, true, testAge(ata.TestExtended)},
+	{1, Reallocated, "media", "reallocated", "sectors", Grows, "usual 0", matters, false, "", from(statistic(ata.StatReallocatedSectors), attribute(Reallocated, 5))},
+	{35, GrownDefects, "media", "grown defects", "sectors", Grows, "usual 0", matters, false, "", from(grownDefects)},
+	{2, Pending, "media", "waiting", "sectors", Varies, "usual 0", matters, false, "", from(pendingList, statistic(ata.StatPendingErrors), attribute(Pending, 197))},
+	{3, UncorrectableOffline, "media", "unreadable, found offline", "sectors", Varies, "usual 0", matters, false, "", from(attribute(UncorrectableOffline, 198))},
+	{4, ReportedUncorrectable, "media", "errors reported", "", Grows, "usual 0", matters, false, "", from(statistic(ata.StatReportedUncorrected), attribute(ReportedUncorrectable, 187), uncorrectedErrors)},
+	{36, MediaErrors, "media", "media errors", "", Grows, "usual 0", matters, false, "", from(health("Media and data integrity errors", 160, 16, func(h *nvme.Health) float64 { return h.MediaErrors.Float() }))},
+	{54, ScanFindings, "media", "places found by the drive's own scan", "", Varies, "usual 0", matters, false, "", from(scanFindings)},
+	{37, UnreadableFound, "media", "unreadable, found by a sweep", "sectors", Varies, "usual 0", matters, false, "", from(sweep)},
+	{38, SlowFound, "media", "slow places, found by a sweep", "places", Varies, "usual 0", matters, false, "", from(sweep)},
+	{5, ReallocationEvents, "media", "reallocation events", "", Grows, "usual 0", matters, false, "", from(attribute(ReallocationEvents, 196))},
+	{6, SpinUpRetries, "mechanics", "spin-up retries", "", Grows, "usual 0", matters, false, drive.Spinning, from(attribute(SpinUpRetries, 10))},
+	{28, StartFailures, "mechanics", "start failures", "", Grows, "usual 0", matters, false, drive.Spinning, from(statistic(ata.StatStartFailures))},
+	{32, SeekErrors, "mechanics", "seek errors", "", Grows, "few", quiet, false, drive.Spinning, from(attribute(SeekErrors, 7))},
+	{33, FreeFalls, "mechanics", "free falls", "", Grows, "usual 0", matters, false, drive.Spinning, from(statistic(ata.StatFreeFalls), attribute(FreeFalls, 254))},
+	{7, EndToEndErrors, "link", "end-to-end errors", "", Grows, "usual 0", matters, false, "", from(attribute(EndToEndErrors, 184), datacenterEndToEnd)},
+	{8, TestsFailed, "tests", "self-tests failed", "", Varies, "usual 0", matters, false, "", from(tests("failed ones", func(t *reading.SelfTest) bool { return t.Failed }))},
+	{9, TestsFailedMechanics, "tests", "self-tests failed on mechanics or electronics", "", Varies, "usual 0", matters, false, "", from(tests("those failed on mechanics or electronics", func(t *reading.SelfTest) bool { return t.Failed && t.Mechanics }))},
+	{10, Alarm, "alarm", "the drive's own alarm", "", Varies, "usual 0", matters, false, "", from(returnStatus, healthAlarm, informationalAlarm)},
+	{48, WarningRaised, "alarm", "the drive's own warning", "", Varies, "usual 0", matters, false, "", from(informationalWarning)},
+	{11, AttributesFailing, "alarm", "attributes at their threshold", "", Varies, "usual 0", matters, false, "", from(attributes("pre-failure, at or below its threshold", func(a *reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing }))},
+	{12, AttributesFell, "alarm", "attributes once at their threshold", "", Grows, "usual 0", matters, false, "", from(attributes("pre-failure, ever at or below its threshold", func(a *reading.Attribute) bool {
+		return a.PreFailure() && (a.State() == reading.FellBefore || a.State() == reading.Failing)
+	}))},
+	{44, SpareLow, "flash", "warning: spare below its threshold", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnSpare))},
+	{45, ReliabilityDegraded, "flash", "warning: reliability degraded", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReliability))},
+	{43, ReadOnly, "flash", "warning: read-only", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReadOnly))},
+	{46, BackupFailed, "flash", "warning: memory backup failed", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnBackup))},
+	{13, CRCErrors, "link", "link errors", "", Grows, "usual steady", matters, false, "", from(statistic(ata.StatCRCErrors), attribute(CRCErrors, 199), phyCRC, invalidDwords)},
+	{34, Resets, "link", "resets of the link", "", Grows, "usual steady", quiet, false, "", from(statistic(ata.StatHardwareResets))},
+	{14, CommandTimeouts, "link", "commands timed out", "", Grows, "usual steady", matters, false, "", from(attribute(CommandTimeouts, 188))},
+	{15, ProgramFailures, "flash", "program failures", "", Grows, "usual 0", matters, false, drive.Flash, from(attribute(ProgramFailures, 171))},
+	{16, EraseFailures, "flash", "erase failures", "", Grows, "usual 0", matters, false, drive.Flash, from(attribute(EraseFailures, 172))},
+	{27, PercentageUsed, "flash", "wear", "%", Grows, "rated for 100 %", matters, false, drive.Flash, from(statistic(ata.StatPercentageUsed), attribute(PercentageUsed, 233), health("Percentage used", 5, 1, func(h *nvme.Health) float64 { return float64(h.Used) }), solidState)},
+	{40, AvailableSpare, "flash", "spare", "%", Varies, "usual 100 %", matters, false, drive.Flash, from(health("Available spare", 3, 1, func(h *nvme.Health) float64 { return float64(h.Spare) }), attribute(AvailableSpare, 232))},
+	{41, SpareThreshold, "flash", "spare threshold", "%", Varies, "the drive's own", quiet, true, drive.Flash, from(health("Available spare threshold", 4, 1, func(h *nvme.Health) float64 { return float64(h.SpareThreshold) }))},
+	{42, SpareMargin, "flash", "spare above its threshold", "%", Varies, "", quiet, true, drive.Flash, from(health("Available spare over its threshold", 3, 2, func(h *nvme.Health) float64 { return float64(h.Spare) - float64(h.SpareThreshold) }))},
+	{17, UnsafeShutdowns, "flash", "power lost without warning", "", Grows, "", quiet, false, drive.Flash, from(attribute(UnsafeShutdowns, 174), health("Unsafe shutdowns", 144, 16, func(h *nvme.Health) float64 { return h.UnsafeShutdowns.Float() }))},
+	{18, Temperature, "heat", "temperature", "°C", Varies, "usual 35 to 45 °C", quiet, false, "", from(statistic(ata.StatTemperature), attribute(Temperature, 194), sctTemperature, healthTemperature, scsiTemperature)},
+	{19, TemperatureHighest, "heat", "hottest so far", "°C", Grows, "advice from 55 °C", matters, false, "", from(statistic(ata.StatHighestTemperature), sctHighest, attributeExtreme(true))},
+	{39, TemperatureLowest, "heat", "coldest so far", "°C", Varies, "", quiet, true, "", from(statistic(ata.StatLowestTemperature), sctLowest, attributeExtreme(false))},
+	{31, TimeTooHot, "heat", "time above the drive's own limit", "min", Grows, "usual 0", matters, false, "", from(statistic(ata.StatTimeOverTemperature), health("Time above the warning temperature", 192, 4, func(h *nvme.Health) float64 { return float64(h.WarningMinutes) }))},
+	{47, TimeCritical, "heat", "time above the critical temperature", "min", Grows, "usual 0", matters, false, "", from(health("Time above the critical temperature", 196, 4, func(h *nvme.Health) float64 { return float64(h.CriticalMinutes) }))},
+	{20, LoadCycles, "mechanics", "head loadings", "", Grows, "some 300 000", quiet, false, drive.Spinning, from(statistic(ata.StatHeadLoads), attribute(LoadCycles, 193), logParameter(scsi.LogStartStop, scsi.LoadUnloadCycles))},
+	{21, PowerOnHours, "life", "hours powered on", "h", Grows, "", quiet, false, "", hoursSources},
+	{22, PowerCycles, "life", "power cycles", "", Grows, "", quiet, false, "", from(attribute(PowerCycles, 12), health("Power cycles", 112, 16, func(h *nvme.Health) float64 { return h.PowerCycles.Float() }), logParameter(scsi.LogStartStop, scsi.StartStopCycles))},
+	{29, BytesWritten, "life", "data written", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsWritten)), attribute(BytesWritten, 241), health("Data units written", 48, 16, func(h *nvme.Health) float64 { return h.Written.Float() * nvme.UnitBytes }), logParameter(scsi.LogWriteErrors, scsi.CounterProcessed))},
+	{30, BytesRead, "life", "data read", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsRead)), attribute(BytesRead, 242), health("Data units read", 32, 16, func(h *nvme.Health) float64 { return h.Read.Float() * nvme.UnitBytes }), logParameter(scsi.LogReadErrors, scsi.CounterProcessed))},
+	{49, AgeFromLabel, "life", "age from the label", "years", Grows, "", quiet, true, "", from(label)},
+	{23, LoggedErrors, "tests", "errors in the drive's log", "", Grows, "", quiet, false, "", from(loggedErrors)},
+	{24, TestsPassedSince, "tests", "self-tests passed since the last failure", "", Varies, "", quiet, true, "", from(testsPassedSince)},
+	{51, LastShortTest, "tests", "the last short self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("short"))},
+	{52, LastExtendedTest, "tests", "the last extended self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("extended"))},
+	{53, LastConveyanceTest, "tests", "the last conveyance self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("conveyance"))},
+	{50, FirstFailingLBA, "tests", "first failing LBA", "", Varies, "", quiet, true, "", from(firstFailing)},
+	{25, ShortTestAge, "tests", "since a short self-test passed", "h", Varies, "", quiet, true, "", from(testAge("short", "extended"))},
+	{26, ExtendedTestAge, "tests", "since an extended self-test passed", "h", Varies, "", quiet, true, "", from(testAge("extended"))},
 }
+
+// hoursSources stand apart because the age of a self-test needs them, too.
+var hoursSources = from(statistic(ata.StatPowerOnHours), attribute(PowerOnHours, 9), health("Power on hours", 128, 16, func(h *nvme.Health) float64 { return h.Hours.Float() }), backgroundHours)
 
 var byName = func() map[Name]*Definition {
 	m := make(map[Name]*Definition, len(Registry))
@@ -144,8 +205,8 @@ type Set map[Name]Value
 // Of takes every signal out of a reading.
 func Of(r *reading.Reading) Set {
 	s := make(Set, len(Registry))
-	for _, d := range Registry {
-		s[d.Name] = d.from(r)
+	for i := range Registry {
+		s[Registry[i].Name] = Registry[i].of(r)
 	}
 	return s
 }
@@ -153,229 +214,30 @@ func Of(r *reading.Reading) Set {
 // Missing is a value that is not available.
 func Missing(reason string) Value { return Value{Reason: reason} }
 
-// statistic takes a device statistic, the standard's own word for a quantity.
-func statistic(key ata.StatisticKey) func(*reading.Reading) Value {
-	return func(r *reading.Reading) Value {
-		s, ok := r.Statistic(key)
-		if !ok {
-			return Missing("the drive's statistics do not hold it")
+// of takes the first source of the drive's interface that has the value, and says when a later one has another.
+func (d *Definition) of(r *reading.Reading) Value {
+	if d.Only != "" && r.Identity.Medium != d.Only && r.Identity.Medium != drive.MediumUnknown {
+		return Missing(map[drive.Medium]string{drive.Spinning: "a flash drive has none", drive.Flash: "a rotating drive has none"}[d.Only])
+	}
+	kind := r.Identity.Interface
+	if kind == drive.InterfaceUnknown {
+		kind = drive.ATA
+	}
+	best := Missing(map[drive.Interface]string{drive.ATA: "an ATA drive does not count it", drive.NVMe: "an NVMe drive does not count it", drive.SCSI: "a SCSI drive does not count it"}[kind])
+	for i := range d.Sources {
+		source := &d.Sources[i]
+		if source.On != "" && source.On != kind {
+			continue
 		}
-		return Value{
-			Number: float64(s.Value), Available: true, Source: fmt.Sprintf("device statistics, page %d, %s", key.Page, s.Name),
-			Page: reading.PageStatistics, Offset: int(key.Page)*ata.PageSize + int(key.Offset), Length: 8, Confidence: dialect.Standard,
-		}
-	}
-}
-
-// inBytes turns a number of logical sectors into bytes.
-func inBytes(from func(*reading.Reading) Value) func(*reading.Reading) Value {
-	return func(r *reading.Reading) Value {
-		v := from(r)
-		if v.Available && r.Identity.LogicalSector == 0 {
-			return Missing("the drive does not tell the size of its sectors")
-		}
-		v.Number *= float64(r.Identity.LogicalSector)
-		return v
-	}
-}
-
-// prefer takes the first source that has the value, and says when a later one has another.
-func prefer(sources ...func(*reading.Reading) Value) func(*reading.Reading) Value {
-	return func(r *reading.Reading) Value {
-		var best Value
-		for _, source := range sources {
-			v := source(r)
-			switch {
-			case !v.Available && !best.Available:
-				best = v // the last source's reason is the one people know
-			case v.Available && !best.Available:
-				best = v
-			case v.Available && v.Number != best.Number && best.Disagrees == "":
-				best.Disagrees = fmt.Sprintf("%s says %g", v.Source, v.Number)
-			}
-		}
-		return best
-	}
-}
-
-// noCounters says why no counter could be read.
-func noCounters(r *reading.Reading) Value {
-	for _, page := range []reading.PageName{reading.PageAttributes, reading.PageIdentify} {
-		for _, f := range r.Faults {
-			if f.Page == string(page) {
-				return Missing(f.Back)
-			}
-		}
-	}
-	return Missing("counters not read")
-}
-
-// attribute takes the first of several attribute numbers a drive has.
-func attribute(ids ...uint8) func(*reading.Reading) Value {
-	return func(r *reading.Reading) Value {
-		if !r.HasCounters {
-			return noCounters(r)
-		}
-		for _, id := range ids {
-			if a, ok := r.Attribute(id); ok && a.Quantity.Known {
-				return Value{
-					Number: float64(a.Quantity.Number), Available: true, Source: fmt.Sprintf("SMART data, attribute %d", id),
-					Page: reading.PageAttributes, Offset: a.Offset + 5, Length: 6, Confidence: a.Confidence,
-				}
-			}
-		}
-		return Missing(fmt.Sprintf("the drive has no attribute %d", ids[0]))
-	}
-}
-
-func only(m drive.Medium, otherwise string, from func(*reading.Reading) Value) func(*reading.Reading) Value {
-	return func(r *reading.Reading) Value {
-		if r.Identity.Medium != m && r.Identity.Medium != drive.MediumUnknown {
-			return Missing(otherwise)
-		}
-		return from(r)
-	}
-}
-
-func spinning(from func(*reading.Reading) Value) func(*reading.Reading) Value {
-	return only(drive.Spinning, "a flash drive has none", from)
-}
-
-func flash(from func(*reading.Reading) Value) func(*reading.Reading) Value {
-	return only(drive.Flash, "a rotating drive has none", from)
-}
-
-func hottest(r *reading.Reading) Value {
-	if !r.HasCounters {
-		return noCounters(r)
-	}
-	for _, id := range []uint8{194, 190} {
-		if a, ok := r.Attribute(id); ok && a.Quantity.HasRange {
-			return Value{
-				Number: float64(a.Quantity.Highest), Available: true, Source: fmt.Sprintf("SMART data, attribute %d", id),
-				Page: reading.PageAttributes, Offset: a.Offset + 5, Length: 6, Confidence: dialect.Inferred,
-			}
-		}
-	}
-	return Missing("the drive keeps no record of its extremes here")
-}
-
-func alarm(r *reading.Reading) Value {
-	v := Value{Available: true, Source: "SMART RETURN STATUS", Page: reading.PageAlarm, Confidence: dialect.Standard}
-	switch r.Alarm {
-	case ata.AlarmRaised:
-		v.Number = 1
-	case ata.AlarmUnknown:
-		if f, ok := r.FaultOf(reading.PageAlarm); ok {
-			return Missing(f.Back)
-		}
-		return Missing("the drive was not asked")
-	case ata.AlarmEchoed:
-		v.Confidence = dialect.Inferred
-	case ata.AlarmNotRaised:
-	}
-	return v
-}
-
-func countAttributes(r *reading.Reading, which func(reading.Attribute) bool) Value {
-	if !r.HasCounters {
-		return noCounters(r)
-	}
-	if f, broken := r.FaultOf(reading.PageThresholds); broken {
-		return Missing(f.Back)
-	}
-	n := 0
-	for _, a := range r.Attributes {
-		if which(a) {
-			n++
-		}
-	}
-	return Value{Number: float64(n), Available: true, Source: "SMART data and thresholds", Page: reading.PageAttributes, Confidence: dialect.Trade}
-}
-
-// attributesFailing counts pre-failure attributes at or below their threshold: advisory ones tell of age.
-func attributesFailing(r *reading.Reading) Value {
-	return countAttributes(r, func(a reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing })
-}
-
-func attributesFell(r *reading.Reading) Value {
-	return countAttributes(r, func(a reading.Attribute) bool {
-		return a.PreFailure() && (a.State() == reading.FellBefore || a.State() == reading.Failing)
-	})
-}
-
-func noTests(r *reading.Reading) Value {
-	if f, ok := r.FaultOf(reading.PageTestLog); ok {
-		return Missing(f.Back)
-	}
-	return Missing("the self-test log was not read")
-}
-
-func fromTestLog(n float64) Value {
-	return Value{Number: n, Available: true, Source: "self-test log", Page: reading.PageTestLog, Confidence: dialect.Standard}
-}
-
-// testsFailed counts the log's tests that ended with one of these results.
-func testsFailed(results ...ata.TestStatus) func(*reading.Reading) Value {
-	return func(r *reading.Reading) Value {
-		if !r.HasTests {
-			return noTests(r)
-		}
-		n := 0
-		for _, t := range r.Tests {
-			if slices.Contains(results, t.Status) {
-				n++
-			}
-		}
-		return fromTestLog(float64(n))
-	}
-}
-
-func testsPassedSince(r *reading.Reading) Value {
-	if !r.HasTests {
-		return noTests(r)
-	}
-	passed := 0
-	for _, t := range r.Tests {
+		v := source.get(r)
 		switch {
-		case t.Status.Failed():
-			return fromTestLog(float64(passed))
-		case t.Status == ata.TestPassed:
-			passed++
+		case !best.Available:
+			best = v // the last source's reason is the one people know
+		case v.Available && v.Number != best.Number && best.Disagrees == "":
+			best.Disagrees = fmt.Sprintf("%s says %g", v.Source, v.Number)
 		}
 	}
-	return fromTestLog(float64(passed))
-}
-
-// testAge is how many power-on hours ago a test of one of these kinds passed, the log's 16-bit hours unwrapped.
-func testAge(kinds ...uint8) func(*reading.Reading) Value {
-	return func(r *reading.Reading) Value {
-		if !r.HasTests {
-			return noTests(r)
-		}
-		now := attribute(9)(r)
-		if !now.Available {
-			return Missing("the drive does not tell its hours")
-		}
-		for _, t := range r.Tests {
-			for _, kind := range kinds {
-				if t.Number&^0x80 == kind && t.Status == ata.TestPassed {
-					return fromTestLog(float64(uint16(uint64(now.Number)) - t.Hours))
-				}
-			}
-		}
-		return Missing("none is in the drive's log")
-	}
-}
-
-func loggedErrors(r *reading.Reading) Value {
-	if !r.HasErrors {
-		if f, ok := r.FaultOf(reading.PageErrorLog); ok {
-			return Missing(f.Back)
-		}
-		return Missing("the error log was not read")
-	}
-	return Value{Number: float64(r.ErrorTotal), Available: true, Source: "summary error log", Page: reading.PageErrorLog, Offset: 452, Length: 2, Confidence: dialect.Standard}
+	return best
 }
 
 // Says puts into words what a move of the signal means, between two readings.
@@ -405,6 +267,12 @@ func (d Definition) Says(before, after float64) string {
 		return "often power or cable"
 	case SpinUpRetries:
 		return "motor, bearings or power"
+	case GrownDefects:
+		return "new flaws in the surface, replaced by spares"
+	case MediaErrors:
+		return "data the drive could not read back"
+	case SpareLow, ReliabilityDegraded, ReadOnly, BackupFailed:
+		return "the drive warns of itself"
 	case TestsFailed, TestsFailedMechanics:
 		return "the drive's own test"
 	default:

@@ -9,7 +9,9 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/scsi"
 )
 
 func TestWhatIsNotThereHasAReasonAndIsNoZero(t *testing.T) {
@@ -29,21 +31,25 @@ func TestWhatIsNotThereHasAReasonAndIsNoZero(t *testing.T) {
 
 func TestEverySignalPointsAtItsBytes(t *testing.T) {
 	a := reading.Attribute{Attribute: ata.Attribute{ID: 5, Raw: [6]byte{3}, Offset: 38}, Entry: dialect.Lookup(5)}
-	a.Quantity = dialect.Decode(a.Entry, a.Raw)
+	a.Quantity = dialect.Decode(a.Entry, a.Raw, 100)
 	v := Of(&reading.Reading{HasCounters: true, Attributes: []reading.Attribute{a}})[Reallocated]
 	assert.Equal(t, Value{Number: 3, Available: true, Source: "SMART data, attribute 5", Page: reading.PageAttributes, Offset: 43, Length: 6, Confidence: dialect.Trade}, v)
 }
 
 func TestSelfTestHoursWrap(t *testing.T) {
 	hours := reading.Attribute{Attribute: ata.Attribute{ID: 9, Raw: [6]byte{0x0A, 0, 1}}, Entry: dialect.Lookup(9)} // 65 546 h
-	hours.Quantity = dialect.Decode(hours.Entry, hours.Raw)
-	s := Of(&reading.Reading{HasCounters: true, Attributes: []reading.Attribute{hours}, HasTests: true, Tests: []ata.SelfTest{
-		{Number: ata.TestShort, Status: ata.TestRead, Hours: 8}, {Number: ata.TestShort, Hours: 65530}, {Number: ata.TestExtended, Status: ata.TestAborted, Hours: 9},
+	hours.Quantity = dialect.Decode(hours.Entry, hours.Raw, 100)
+	s := Of(&reading.Reading{HasCounters: true, Attributes: []reading.Attribute{hours}, HasTests: true, Tests: []reading.SelfTest{
+		{Kind: "short", Failed: true, Hours: 8, Wraps: true, LBA: 77, HasLBA: true, Page: reading.PageTestLog, Offset: 26}, {Kind: "short", Passed: true, Hours: 65530, Wraps: true}, {Kind: "extended", Hours: 9, Wraps: true},
 	}})
 	assert.EqualValues(t, 16, s[ShortTestAge].Number)
 	assert.EqualValues(t, 1, s[TestsFailed].Number)
 	assert.EqualValues(t, 0, s[TestsPassedSince].Number)
 	assert.False(t, s[ExtendedTestAge].Available, "an aborted test is no pass")
+	assert.EqualValues(t, 1, s[LastShortTest].Number)
+	assert.False(t, s[LastExtendedTest].Available, "an aborted test says nothing")
+	assert.EqualValues(t, 77, s[FirstFailingLBA].Number)
+	assert.Equal(t, 26, s[FirstFailingLBA].Offset)
 }
 
 func TestPackingKeepsEveryNumberAndLeavesOutWhatIsNotThere(t *testing.T) {
@@ -65,7 +71,7 @@ func FuzzUnpack(f *testing.F) {
 
 func TestTheStandardsWordIsPreferredAndADisagreementIsTold(t *testing.T) {
 	five := reading.Attribute{Attribute: ata.Attribute{ID: 5, Raw: [6]byte{3}}, Entry: dialect.Lookup(5)}
-	five.Quantity = dialect.Decode(five.Entry, five.Raw)
+	five.Quantity = dialect.Decode(five.Entry, five.Raw, 100)
 	r := &reading.Reading{HasCounters: true, Attributes: []reading.Attribute{five}, Statistics: []ata.Statistic{{StatisticKey: ata.StatReallocatedSectors, Name: "Number of Reallocated Logical Sectors", Value: 24, Valid: true}}}
 	v := Of(r)[Reallocated]
 	assert.EqualValues(t, 24, v.Number)
@@ -76,4 +82,34 @@ func TestTheStandardsWordIsPreferredAndADisagreementIsTold(t *testing.T) {
 	v = Of(r)[Reallocated]
 	assert.EqualValues(t, 3, v.Number, "a statistic without a value gives way")
 	assert.Empty(t, v.Disagrees)
+}
+
+func TestEveryInterfaceFeedsTheSameSignals(t *testing.T) {
+	h := nvme.Health{Warning: nvme.WarnSpare, CompositeK: 315, Spare: 4, SpareThreshold: 10, Used: 81, Hours: nvme.Counter{Low: 9120}, MediaErrors: nvme.Counter{Low: 3}, Written: nvme.Counter{Low: 1000}}
+	r := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()}, {Name: reading.PageHealth, Bytes: h.Encode()}})
+	s := Of(&r)
+	for name, want := range map[Name]float64{SpareLow: 1, ReadOnly: 0, Temperature: 42, AvailableSpare: 4, SpareMargin: -6, PercentageUsed: 81, PowerOnHours: 9120, MediaErrors: 3, BytesWritten: 512_000_000, Alarm: 1} {
+		assert.True(t, s[name].Available, name)
+		assert.EqualValues(t, want, s[name].Number, name)
+		assert.Equal(t, reading.PageHealth, s[name].Page, name)
+	}
+	assert.Equal(t, "an NVMe drive does not count it", s[Pending].Reason)
+
+	pages := []reading.Page{
+		{Name: reading.PageInquiry, Bytes: scsi.InquiryData{Vendor: "OSPRIL", Product: "O12"}.Encode()},
+		{Name: reading.PageVPD(scsi.VPDSerial), Bytes: scsi.EncodeVPD(scsi.VPDSerial, []byte("OSS0419Z"))},
+		{Name: reading.PageLog(scsi.LogReadErrors), Bytes: scsi.EncodeLogPage(scsi.LogReadErrors, scsi.Number(scsi.CounterUncorrected, 8, 2))},
+		{Name: reading.PageLog(scsi.LogVerifyErrors), Bytes: scsi.EncodeLogPage(scsi.LogVerifyErrors, scsi.Number(scsi.CounterUncorrected, 4, 1))},
+		{Name: reading.PageLog(scsi.LogTemperature), Bytes: scsi.EncodeLogPage(scsi.LogTemperature, scsi.Parameter{Value: []byte{0, 38}})},
+		{Name: reading.PageLog(scsi.LogInformational), Bytes: scsi.EncodeLogPage(scsi.LogInformational, scsi.Parameter{Value: []byte{0x5D, 0xFF, 38, 0}})},
+		{Name: reading.PageDefects, Bytes: scsi.Defects{Format: 5, Count: 12}.Encode()},
+		{Name: reading.PageLog(scsi.LogBackground), Bytes: scsi.Background{Minutes: 60_000}.Encode()},
+	}
+	r = reading.Decode(pages)
+	assert.Equal(t, drive.Key{Model: "OSPRIL O12", Serial: "OSS0419Z"}, r.Identity.Key)
+	s = Of(&r)
+	for name, want := range map[Name]float64{ReportedUncorrectable: 3, Temperature: 38, GrownDefects: 12, PowerOnHours: 1000, Alarm: 0} {
+		assert.True(t, s[name].Available, name)
+		assert.EqualValues(t, want, s[name].Number, name)
+	}
 }

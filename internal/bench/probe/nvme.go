@@ -1,0 +1,139 @@
+package probe
+
+import (
+	"context"
+	"fmt"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/nvme"
+	"hylostat.example/internal/core/reading"
+)
+
+// Admin sends an NVMe admin command; the fault says why it brought nothing.
+func (s *Session) Admin(ctx context.Context, c nvme.Command) ([]byte, *drive.Fault) {
+	timeout := commandTimeout
+	if c.Op == nvme.IdentifyOp {
+		timeout = identifyTimeout
+	}
+	r, err := s.admin.Admin(ctx, device.AdminCommand{Command: c, Timeout: timeout})
+	if err != nil {
+		return nil, device.FaultOf(c.Name(), err)
+	}
+	if r.Status == nvme.Success {
+		return r.Data, nil
+	}
+	fault := &drive.Fault{Class: drive.FaultNoAnswer, What: c.Name(), Back: r.Status.String()}
+	switch {
+	case r.Status.Refused():
+		fault.Class, fault.Back = drive.FaultRefused, "the drive does not do this: "+r.Status.String()
+	case r.Status.Code() == nvme.MediaError:
+		fault.Class = drive.FaultMedium
+	case r.Status.Code() == 0x286:
+		fault.Class = drive.FaultLocked
+	}
+	return nil, fault
+}
+
+// Most that is taken of what can be long.
+const (
+	mostNamespaces = 16
+	mostErrors     = 32
+	mostPersistent = 16 << 10 // bytes
+)
+
+// nvmePages reads a controller and its namespaces.
+func (s *Session) nvmePages(ctx context.Context) []reading.Page {
+	var pages []reading.Page
+	done := 0
+	ask := func(name reading.PageName, c nvme.Command, wanted bool, otherwise string) reading.Page {
+		s.tell(name, done, max(10, done+1))
+		done++
+		p := reading.Page{Name: name, How: c.Name() + " by NVMe admin pass-through"}
+		switch f := over(pages); {
+		case f != nil:
+			p.How, p.Fault = "", notAsked(c.Name(), f)
+		case !wanted:
+			p.How, p.Fault = "", &drive.Fault{Class: drive.FaultRefused, What: c.Name(), Back: otherwise}
+		default:
+			if p.Bytes, p.Fault = s.Admin(ctx, c); p.Fault != nil {
+				p.How, p.Bytes = "", nil
+			}
+		}
+		pages = append(pages, p)
+		return p
+	}
+	identity := ask(reading.PageController, nvme.IdentifyController(), true, "")
+	if identity.Fault != nil {
+		return pages
+	}
+	id, _ := nvme.DecodeController(identity.Bytes)
+	list := ask(reading.PageNamespaces, nvme.ListNamespaces(), true, "")
+	spaces, _ := nvme.DecodeNamespaces(list.Bytes)
+	if list.Fault != nil { // an old controller: ask for the first namespace anyway
+		spaces = []uint32{1}
+	}
+	for _, n := range spaces[:min(len(spaces), mostNamespaces)] {
+		ask(reading.PageNamespace(n), nvme.IdentifyNamespace(n), true, "")
+	}
+	ask(reading.PageHealth, nvme.ReadLog(nvme.LogHealth, nvme.HealthSize), true, "")
+	ask(reading.PageNVMeErrors, nvme.ReadLog(nvme.LogErrors, nvme.ErrorSize*max(1, min(id.ErrorEntries, mostErrors))), true, "")
+	ask(reading.PageFirmware, nvme.ReadLog(nvme.LogFirmware, nvme.FirmwareSize), true, "")
+	ask(reading.PageNVMeTests, nvme.ReadLog(nvme.LogSelfTest, nvme.SelfTestSize), id.SelfTest, "the drive has no self-tests")
+	ask(reading.PageEffects, nvme.ReadLog(nvme.LogEffects, nvme.EffectsSize), id.Effects, "the drive keeps no such log")
+	s.persistent(ctx, id, &pages)
+	// Nothing announces the datacenter extension but its own GUID; a log of another meaning is not kept.
+	dc := ask(reading.PageDatacenter, nvme.ReadLog(nvme.LogDatacenter, nvme.DatacenterSize), true, "")
+	if dc.Fault == nil {
+		if _, err := nvme.DecodeDatacenter(dc.Bytes); err != nil {
+			pages[len(pages)-1] = reading.Page{Name: reading.PageDatacenter, Fault: &drive.Fault{Class: drive.FaultRefused, What: "Get Log Page C0h", Back: "the log is the maker's own, not the datacenter extension"}}
+		}
+	}
+	return pages
+}
+
+// persistent reads the persistent event log: its content is fixed, read as far as is worth it, and let go again.
+func (s *Session) persistent(ctx context.Context, id nvme.Controller, pages *[]reading.Page) {
+	p := reading.Page{Name: reading.PagePersistent}
+	name := nvme.PersistentHeader().Name()
+	switch f := over(*pages); {
+	case f != nil:
+		p.Fault = notAsked(name, f)
+	case !id.Persistent:
+		p.Fault = &drive.Fault{Class: drive.FaultRefused, What: name, Back: "the drive keeps no persistent events"}
+	default:
+		var header []byte
+		if header, p.Fault = s.Admin(ctx, nvme.PersistentHeader()); p.Fault == nil {
+			l, err := nvme.DecodePersistent(header)
+			p.Bytes = header
+			if size := int(min(l.Length, mostPersistent)) &^ 3; err == nil && size > len(header) {
+				p.Bytes, p.Fault = s.Admin(ctx, nvme.PersistentEvents(size))
+			}
+			p.How = name + " by NVMe admin pass-through"
+			_, _ = s.Admin(ctx, nvme.PersistentDone()) // the context ends with the next reset in any case
+		}
+	}
+	if p.Fault != nil {
+		p.Bytes, p.How = nil, ""
+	}
+	*pages = append(*pages, p)
+}
+
+// nvmeTest starts or aborts a self-test.
+func (s *Session) nvmeTest(ctx context.Context, code uint8) *drive.Fault {
+	_, fault := s.Admin(ctx, nvme.StartSelfTest(code))
+	return fault
+}
+
+// nvmeLook asks how a self-test stands.
+func (s *Session) nvmeLook(ctx context.Context) (Look, *drive.Fault) {
+	b, fault := s.Admin(ctx, nvme.ReadLog(nvme.LogSelfTest, nvme.SelfTestSize))
+	if fault != nil {
+		return Look{}, fault
+	}
+	l, err := nvme.DecodeSelfTests(b)
+	if err != nil {
+		return Look{}, &drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Back: err.Error()}
+	}
+	return Look{Running: l.Running != 0, Left: 100 - min(100, l.Percent), Page: reading.PageNVMeTests, Log: b, Words: fmt.Sprintf("%d %% done", l.Percent)}, nil
+}

@@ -1,0 +1,217 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/record"
+)
+
+func dialectCommands() *cli.Command {
+	return &cli.Command{
+		Name: "dialect", Usage: "what attribute numbers mean, by family of drives", Category: "drives",
+		Commands: []*cli.Command{{
+			Name: "explain", Usage: "which family a drive is taken for, why, and what follows", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat dialect explain 7M4Q2",
+			Action: action(1, 1, func(ctx context.Context, c call) error {
+				d, err := c.Dialect(ctx, c.arg(0))
+				if err != nil {
+					return err
+				}
+				return c.show(d, func(w io.Writer) { printDialect(w, d) })
+			}),
+		}},
+	}
+}
+
+func printDialect(w io.Writer, d contract.Dialect) {
+	sure := "a guess: neither company id nor shape of the model number confirm it, so what it says is inferred"
+	switch {
+	case d.Family == "unknown":
+		sure = "the common meanings are used"
+	case d.Sure:
+		sure = "confirmed"
+	}
+	_, _ = fmt.Fprintf(w, "%s   family %s: %s\n%s\n", shown(d.Serial), d.Family, d.Title, sure)
+	for _, why := range d.Why {
+		_, _ = fmt.Fprintf(w, "  because  %s\n", why)
+	}
+	if d.Inferred != nil {
+		_, _ = fmt.Fprintf(w, "  inferred %s\n", *d.Inferred)
+	}
+	_, _ = fmt.Fprintf(w, "  source   %s; tables %d\n", d.Source, d.Version)
+	if len(d.Entries) == 0 {
+		_, _ = fmt.Fprintln(w, "\nThe latest reading holds no attributes: this drive needs no dialect, or gave none.")
+		return
+	}
+	_, _ = fmt.Fprintln(w)
+	rows := make([]table.Row, len(d.Entries))
+	for i, e := range d.Entries {
+		rows[i] = table.Row{e.Id, e.Name, e.Meaning, e.Layout, optional(e.Signal), e.Confidence, e.From}
+	}
+	tabular(w, []any{"no.", "counter", "now", "read as", "signal", "confidence", "entry of"}, rows, 1)
+}
+
+func (s Starters) recordCommands() *cli.Command {
+	return &cli.Command{
+		Name: "record", Usage: "record files: readings carried between machines", Category: "drives",
+		Description: "The format is open: docs/reference/record-files.md and its JSON Schema.",
+		Commands: []*cli.Command{
+			s.captureCommand(),
+			{
+				Name: "import", Usage: "take record files in; what is known already changes nothing", ArgsUsage: "FILE...", Description: "Example:\n   hylostat record import pellwick.json",
+				Action: action(1, 1000, importRecords),
+			},
+			{
+				Name: "export", Usage: "write all readings of a drive into a record file", ArgsUsage: "DRIVE",
+				Description: "Example:\n   hylostat record export 7M4Q2 -o 7M4Q2.json",
+				Flags:       []cli.Flag{outFlag("the drive's serial with .json")},
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					text, err := c.Record(ctx, c.arg(0))
+					if err != nil {
+						return err
+					}
+					f, err := record.Read(strings.NewReader(string(text)))
+					if err != nil {
+						return fmt.Errorf("the service's answer: %w", err)
+					}
+					path := c.String("out")
+					if path == "" {
+						path = fileName(f.Drives[0].Serial)
+					}
+					if err := save(c.out, path, f); err != nil {
+						return err
+					}
+					if path != "-" {
+						_, _ = fmt.Fprintf(c.out, "%d readings of %s written to %s\n", len(f.Drives[0].Readings), shown(f.Drives[0].Serial), path)
+					}
+					return nil
+				}),
+			},
+			{
+				Name: "redecode", Usage: "read all pages of the past with the present decoder, and say what changed", Description: "Example:\n   hylostat record redecode",
+				Action: action(0, 0, func(ctx context.Context, c call) error {
+					done, err := c.Redecode(ctx)
+					if err != nil {
+						return err
+					}
+					return c.show(done, func(w io.Writer) { printRedecoded(w, done) })
+				}),
+			},
+		},
+	}
+}
+
+func outFlag(otherwise string) cli.Flag {
+	return &cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "`FILE` to write, - for the terminal; " + otherwise + " when not given"}
+}
+
+func (s Starters) captureCommand() *cli.Command {
+	return &cli.Command{
+		Name: "capture", Usage: "read drives of this machine into a record file, without a service", ArgsUsage: "[DEVICE...]",
+		Description: "Needs root or CAP_SYS_RAWIO, and no database: it works from rescue media. Nothing is written to any drive.\nDEVICE is a node such as sda or /dev/nvme0n1; without one, every drive is read.\n\nExample:\n   hylostat record capture sda sdb -o bench.json",
+		Flags:       []cli.Flag{outFlag("drives.json")},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			nodes := make([]string, 0, c.Args().Len())
+			for _, n := range c.Args().Slice() {
+				nodes = append(nodes, strings.TrimPrefix(n, "/dev/"))
+			}
+			path := c.String("out")
+			if path == "" {
+				path = "drives.json"
+			}
+			f, failed := s.Capture(ctx, nodes, func(node, what string) { _, _ = fmt.Fprintf(c.Root().ErrWriter, "%-10s %s\n", node, what) })
+			if len(f.Drives) == 0 {
+				return errors.Join(append(failed, errors.New("no drive was read, no file written"))...)
+			}
+			if err := save(c.Root().Writer, path, f); err != nil {
+				return err
+			}
+			if path != "-" {
+				_, _ = fmt.Fprintf(c.Root().Writer, "%d of %d drives written to %s\n", len(f.Drives), len(f.Drives)+len(failed), path)
+			}
+			return errors.Join(failed...)
+		},
+	}
+}
+
+// fileName makes a harmless file name of what a drive calls itself.
+func fileName(serial string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r == '-' {
+			return r
+		}
+		return '_'
+	}, serial) + ".json"
+}
+
+// save writes a record file beside its place and then moves it there: no half file stands under the name.
+func save(out io.Writer, path string, f record.File) error {
+	if path == "-" {
+		return record.Write(out, f)
+	}
+	next, err := os.CreateTemp(filepath.Dir(path), ".record-*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w. Choose another place with -o", path, err)
+	}
+	err = errors.Join(record.Write(next, f), next.Sync(), next.Chmod(0o644), next.Close())
+	if err == nil {
+		err = os.Rename(next.Name(), path)
+	}
+	if err != nil {
+		_ = os.Remove(next.Name())
+		return fmt.Errorf("writing %s: %w. Choose another place with -o", path, err)
+	}
+	return nil
+}
+
+func importRecords(ctx context.Context, c call) error {
+	all := []contract.ImportedDrive{}
+	for _, path := range c.Args().Slice() {
+		file, err := os.Open(path)
+		if err != nil {
+			return fmt.Errorf("reading %s: %w", path, err)
+		}
+		done, err := c.ImportRecord(ctx, file)
+		_ = file.Close()
+		if err != nil {
+			return fmt.Errorf("%s: %w", path, err)
+		}
+		all = append(all, done.Drives...)
+	}
+	return c.show(contract.ImportResult{Drives: all}, func(w io.Writer) {
+		rows := make([]table.Row, len(all))
+		for i, d := range all {
+			rows[i] = table.Row{shown(d.Serial), d.Model, d.Readings, d.Known}
+		}
+		tabular(w, []any{"drive", "model", "taken in", "known already"}, rows, 3, 4)
+	})
+}
+
+func printRedecoded(w io.Writer, r contract.RedecodeResult) {
+	_, _ = fmt.Fprintf(w, "%s readings decoded anew with decoder %d; %s say something else now.\n", verdict.Number(float64(r.Readings)), r.Decoder, verdict.Number(float64(r.Changed)))
+	if len(r.Changes) == 0 {
+		return
+	}
+	value := func(p *float64) string {
+		if p == nil {
+			return "not available"
+		}
+		return verdict.Number(*p)
+	}
+	_, _ = fmt.Fprintln(w)
+	rows := make([]table.Row, len(r.Changes))
+	for i, x := range r.Changes {
+		rows[i] = table.Row{shown(x.Serial), x.Reading, x.Signal, value(x.Before), value(x.Now)}
+	}
+	tabular(w, []any{"drive", "reading", "signal", "before", "now"}, rows, 2, 4, 5)
+}

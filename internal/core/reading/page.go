@@ -1,0 +1,157 @@
+package reading
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/scsi"
+)
+
+// PageName is the address of a page: what was asked of which command set. Names of logs end in the log's number, two
+// lower-case hex digits.
+type PageName string
+
+// The pages of this edition.
+const (
+	PageInquiry       PageName = "scsi/inquiry"
+	PageIdentify      PageName = "ata/identify"
+	PagePower         PageName = "ata/power" // sense data: the answer is in the registers
+	PageAttributes    PageName = "ata/attributes"
+	PageThresholds    PageName = "ata/thresholds"
+	PageAlarm         PageName = "ata/alarm" // sense data
+	PageDirectory     PageName = "ata/log-00"
+	PageErrorLog      PageName = "ata/log-01"
+	PageErrors        PageName = "ata/log-02"
+	PageErrorsExt     PageName = "ata/log-03"
+	PageStatistics    PageName = "ata/log-04"
+	PageTestLog       PageName = "ata/log-06"
+	PageTestLogExt    PageName = "ata/log-07"
+	PageSelective     PageName = "ata/log-09"
+	PagePending       PageName = "ata/log-0c"
+	PagePHY           PageName = "ata/log-11"
+	PageDirectoryExt  PageName = "ata/gpl-00"
+	PageSCTStatus     PageName = "ata/log-e0"
+	PageTemperatures  PageName = "ata/log-e1"
+	PageRecoveryRead  PageName = "ata/recovery-read"  // sense data
+	PageRecoveryWrite PageName = "ata/recovery-write" // sense data
+	PageNativeMax     PageName = "ata/native-max"     // sense data
+	PageAccessibleMax PageName = "ata/accessible-max" // sense data
+	PageConfiguration PageName = "ata/configuration"
+
+	PageController PageName = "nvme/controller"
+	PageNamespaces PageName = "nvme/namespaces"
+	PageNVMeErrors PageName = "nvme/log-01"
+	PageHealth     PageName = "nvme/log-02"
+	PageFirmware   PageName = "nvme/log-03"
+	PageEffects    PageName = "nvme/log-05"
+	PageNVMeTests  PageName = "nvme/log-06"
+	PagePersistent PageName = "nvme/log-0d"
+	PageDatacenter PageName = "nvme/log-c0"
+
+	PageCapacity PageName = "scsi/capacity"
+	PageDefects  PageName = "scsi/defects"
+	PageControl  PageName = "scsi/mode-1c"
+	vpdPrefix             = "scsi/vpd-"
+	scsiPrefix            = "scsi/log-"
+	nsPrefix              = "nvme/namespace-"
+)
+
+// PageVPD is the name of a vital product data page, PageLog of a SCSI log page, PageNamespace of a namespace's identity.
+func PageVPD(n uint8) PageName { return PageName(fmt.Sprintf("%s%02x", vpdPrefix, n)) }
+
+// PageLog is the name of a SCSI log page.
+func PageLog(n uint8) PageName { return PageName(fmt.Sprintf("%s%02x", scsiPrefix, n)) }
+
+// PageNamespace is the name of an NVMe namespace's identity.
+func PageNamespace(n uint32) PageName { return PageName(fmt.Sprintf("%s%d", nsPrefix, n)) }
+
+// number is the hex number at the end of a name; ok is false when it is none of the prefix.
+func (n PageName) number(prefix string) (uint8, bool) {
+	digits, ok := strings.CutPrefix(string(n), prefix)
+	if !ok {
+		return 0, false
+	}
+	x, err := strconv.ParseUint(digits, 16, 8)
+	return uint8(x), err == nil
+}
+
+var pageTitles = map[PageName]string{
+	PageInquiry: "Inquiry", PageIdentify: "Identify", PagePower: "Power mode", PageAttributes: "SMART data", PageThresholds: "Thresholds",
+	PageAlarm: "The drive's own alarm", PageDirectory: "Log directory", PageErrorLog: "Error log", PageErrors: "Error log, comprehensive",
+	PageErrorsExt: "Error log, extended", PageStatistics: "Device statistics", PageTestLog: "Self-test log", PageTestLogExt: "Self-test log, extended",
+	PageSelective: "Selective self-test", PagePending: "Pending defects", PagePHY: "Link event counters", PageDirectoryExt: "Log directory, general purpose",
+	PageSCTStatus: "SCT status", PageTemperatures: "Temperature history", PageRecoveryRead: "Recovery limit, reading", PageRecoveryWrite: "Recovery limit, writing",
+	PageNativeMax: "Native capacity", PageAccessibleMax: "Accessible capacity", PageConfiguration: "Configuration overlay",
+	PageController: "Controller", PageNamespaces: "Namespaces", PageNVMeErrors: "Error log", PageHealth: "Health log", PageFirmware: "Firmware slots",
+	PageEffects: "Supported commands", PageNVMeTests: "Self-test log", PagePersistent: "Persistent events", PageDatacenter: "Datacenter health extension",
+	PageCapacity: "Capacity", PageDefects: "Grown defect list", PageControl: "Informational exceptions control",
+	PageVPD(scsi.VPDPages): "Product data pages", PageVPD(scsi.VPDSerial): "Unit serial number", PageVPD(scsi.VPDIdentification): "Identification",
+	PageVPD(scsi.VPDBlockLimits): "Block limits", PageVPD(scsi.VPDCharacteristics): "Characteristics", PageVPD(scsi.VPDProvisioning): "Provisioning",
+}
+
+// Title is the page's name for people.
+func (n PageName) Title() string {
+	if title, ok := pageTitles[n]; ok {
+		return title
+	}
+	if page, ok := n.number(scsiPrefix); ok {
+		return scsi.LogTitle(page)
+	}
+	if id, ok := strings.CutPrefix(string(n), nsPrefix); ok {
+		return "Namespace " + id
+	}
+	return string(n)
+}
+
+// Page is one block of bytes as the drive sent it, or the fault that stands for it.
+type Page struct {
+	Name  PageName     `json:"name"`
+	How   string       `json:"how"` // the command it came by: "SMART READ DATA, ATA PASS-THROUGH(16)"
+	Bytes []byte       `json:"bytes,omitempty"`
+	Fault *drive.Fault `json:"fault,omitempty"`
+}
+
+// Fact is one thing a page says, with the place of its bytes. A fact without a value has a Reason; no zero stands for
+// something unknown.
+type Fact struct {
+	Name   string
+	Value  string // digits, or words; empty when not available
+	Unit   string
+	Reason string // why there is no value
+	Offset int    // of the bytes in the page
+	Length int
+}
+
+// Sheet is the facts of one page.
+type Sheet struct {
+	Page  PageName
+	Facts []Fact
+}
+
+func (s *Sheet) add(name string, offset, length int, value any, unit string) {
+	s.Facts = append(s.Facts, Fact{Name: name, Value: fmt.Sprint(value), Unit: unit, Offset: offset, Length: length})
+}
+
+func (s *Sheet) missing(name string, offset, length int, reason string) {
+	s.Facts = append(s.Facts, Fact{Name: name, Reason: reason, Offset: offset, Length: length})
+}
+
+// celsius adds a temperature, or says that there is none.
+func (s *Sheet) celsius(name string, offset, length, c int, ok bool) {
+	if !ok {
+		s.missing(name, offset, length, "the drive reports none")
+		return
+	}
+	s.add(name, offset, length, c, "°C")
+}
+
+// yes adds a property the drive has or has not.
+func (s *Sheet) yes(name string, offset, length int, on bool, has, hasNot string) {
+	if on {
+		s.add(name, offset, length, has, "")
+		return
+	}
+	s.add(name, offset, length, hasNot, "")
+}

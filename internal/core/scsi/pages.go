@@ -1,0 +1,619 @@
+package scsi
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Place gives the byte and the reason, for whoever shows the page.
+func (e *FormatError) Place() (structure string, offset int, reason string) {
+	return e.Structure, e.Offset, e.Reason
+}
+
+// DecodeVPD checks a vital product data page and gives its body, which begins at byte 4 (SPC-5 7.7.1).
+func DecodeVPD(page uint8, b []byte) ([]byte, error) {
+	name := fmt.Sprintf("VPD page %02Xh", page)
+	if len(b) < 4 {
+		return nil, &FormatError{name, len(b), "shorter than 4 bytes"}
+	}
+	if b[1] != page {
+		return nil, &FormatError{name, 1, fmt.Sprintf("calls itself page %02Xh", b[1])}
+	}
+	return b[4:min(len(b), 4+int(be.Uint16(b[2:])))], nil
+}
+
+// EncodeVPD writes a page around a body.
+func EncodeVPD(page uint8, body []byte) []byte {
+	return append([]byte{0, page, uint8(len(body) >> 8), uint8(len(body))}, body...)
+}
+
+// DecodeSerial reads VPD page 80h.
+func DecodeSerial(b []byte) (string, error) {
+	body, err := DecodeVPD(VPDSerial, b)
+	return strings.Trim(string(body), " \x00"), err
+}
+
+// Designator is one name of VPD page 83h (SPC-5 7.7.3.2).
+type Designator struct {
+	Association uint8 // 0 the logical unit, 1 the target port, 2 the target device
+	Type        uint8 // 2 EUI-64, 3 NAA ...
+	Value       []byte
+	Offset      int
+}
+
+// DecodeDesignators reads VPD page 83h.
+func DecodeDesignators(b []byte) ([]Designator, error) {
+	body, err := DecodeVPD(VPDIdentification, b)
+	var all []Designator
+	for at := 0; at+4 <= len(body); {
+		size := int(body[at+3])
+		if at+4+size > len(body) {
+			return all, &FormatError{"VPD page 83h", 4 + at, "a designator runs over the page's end"}
+		}
+		all = append(all, Designator{body[at+1] >> 4 & 3, body[at+1] & 0xF, body[at+4 : at+4+size], 4 + at})
+		at += 4 + size
+	}
+	return all, err
+}
+
+// UnitName is the world wide name of the logical unit among designators: the same on every path to one drive. 0 for none.
+func UnitName(all []Designator) uint64 {
+	for _, kind := range []uint8{3, 2} {
+		for _, d := range all {
+			if d.Association == 0 && d.Type == kind && len(d.Value) >= 8 {
+				return be.Uint64(d.Value)
+			}
+		}
+	}
+	return 0
+}
+
+// EncodeDesignators writes page 83h with the name of the unit and of the port it was read by.
+func EncodeDesignators(unit, port uint64) []byte {
+	var body []byte
+	for i, name := range []uint64{unit, port} {
+		body = append(body, 0x61, uint8(i)<<4|3, 0, 8)
+		body = be.AppendUint64(body, name)
+	}
+	return EncodeVPD(VPDIdentification, body)
+}
+
+// Characteristics is VPD page B1h (SBC-4 6.6.2).
+type Characteristics struct {
+	RotationRate uint16 // 0 not reported, 1 does not rotate, else revolutions per minute
+	FormFactor   uint8
+	Zoned        uint8 // 1 host aware, 2 device managed
+}
+
+// DecodeCharacteristics reads VPD page B1h.
+func DecodeCharacteristics(b []byte) (Characteristics, error) {
+	body, err := DecodeVPD(VPDCharacteristics, b)
+	if err == nil && len(body) < 5 {
+		err = &FormatError{"VPD page B1h", 4 + len(body), "ends before the form factor"}
+	}
+	if err != nil {
+		return Characteristics{}, err
+	}
+	return Characteristics{be.Uint16(body), body[3] & 0xF, body[4] >> 4 & 3}, nil
+}
+
+// Encode writes the page.
+func (c Characteristics) Encode() []byte {
+	body := make([]byte, 60)
+	be.PutUint16(body, c.RotationRate)
+	body[3], body[4] = c.FormFactor, c.Zoned<<4
+	return EncodeVPD(VPDCharacteristics, body)
+}
+
+// FormFactorName names the nominal form factor; empty when the drive does not say.
+func (c Characteristics) FormFactorName() string {
+	names := [...]string{"", "5.25 inch", "3.5 inch", "2.5 inch", "1.8 inch", "under 1.8 inch"}
+	if int(c.FormFactor) < len(names) {
+		return names[c.FormFactor]
+	}
+	return ""
+}
+
+// CapacitySize is the length of READ CAPACITY(16) data.
+const CapacitySize = 32
+
+// Capacity is READ CAPACITY(16) (SBC-4 5.18.2).
+type Capacity struct {
+	Last       uint64 // LBA
+	Block      uint32 // bytes
+	Exponent   uint8  // logical blocks per physical block, as a power of 2
+	Alignment  uint16 // lowest aligned LBA
+	Protection uint8  // 0 none, else its type
+	Thin       bool   // unmapped blocks are managed
+}
+
+// DecodeCapacity reads it.
+func DecodeCapacity(b []byte) (Capacity, error) {
+	const name = "READ CAPACITY(16)"
+	if len(b) < CapacitySize {
+		return Capacity{}, &FormatError{name, len(b), "ends after fewer than 32 bytes"}
+	}
+	c := Capacity{Last: be.Uint64(b), Block: be.Uint32(b[8:]), Exponent: b[13] & 0xF, Alignment: be.Uint16(b[14:]) & 0x3FFF, Thin: b[14]&0x80 != 0}
+	if b[12]&1 != 0 {
+		c.Protection = b[12]>>1&7 + 1
+	}
+	if c.Block < 256 || c.Block > 1<<16 {
+		return c, &FormatError{name, 8, fmt.Sprintf("a block of %d bytes is not possible", c.Block)}
+	}
+	return c, nil
+}
+
+// Encode writes it.
+func (c Capacity) Encode() []byte {
+	b := make([]byte, CapacitySize)
+	be.PutUint64(b, c.Last)
+	be.PutUint32(b[8:], c.Block)
+	b[13] = c.Exponent
+	be.PutUint16(b[14:], c.Alignment)
+	if c.Thin {
+		b[14] |= 0x80
+	}
+	if c.Protection > 0 {
+		b[12] = (c.Protection-1)<<1 | 1
+	}
+	return b
+}
+
+// Parameter is one parameter of a log page.
+type Parameter struct {
+	Code   uint16
+	Value  []byte
+	Offset int // of the value in the page
+}
+
+// Number is the value as one unsigned number; ok is false when it is longer than 8 bytes or empty.
+func (p Parameter) Number() (n uint64, ok bool) {
+	if len(p.Value) == 0 || len(p.Value) > 8 {
+		return 0, false
+	}
+	for _, x := range p.Value {
+		n = n<<8 | uint64(x)
+	}
+	return n, true
+}
+
+// LogPage is a log page (SPC-5 7.3.2).
+type LogPage struct {
+	Page       uint8
+	Parameters []Parameter
+}
+
+// Parameter finds a parameter by its code.
+func (p LogPage) Parameter(code uint16) (Parameter, bool) {
+	for _, x := range p.Parameters {
+		if x.Code == code {
+			return x, true
+		}
+	}
+	return Parameter{}, false
+}
+
+// DecodeLogPage reads a log page as far as it was transferred.
+func DecodeLogPage(b []byte) (LogPage, error) {
+	if len(b) < 4 {
+		return LogPage{}, &FormatError{"log page", len(b), "shorter than 4 bytes"}
+	}
+	l := LogPage{Page: b[0] & 0x3F}
+	end := min(len(b), 4+int(be.Uint16(b[2:])))
+	for at := 4; at < end; {
+		if at+4 > end || at+4+int(b[at+3]) > end {
+			return l, &FormatError{fmt.Sprintf("log page %02Xh", l.Page), at, "a parameter runs over the page's end"}
+		}
+		size := int(b[at+3])
+		l.Parameters = append(l.Parameters, Parameter{be.Uint16(b[at:]), b[at+4 : at+4+size], at + 4})
+		at += 4 + size
+	}
+	return l, nil
+}
+
+// DecodePageList reads log page 00h or VPD page 00h: the numbers of the pages there are.
+func DecodePageList(b []byte) ([]uint8, error) {
+	if len(b) < 4 {
+		return nil, &FormatError{"list of pages", len(b), "shorter than 4 bytes"}
+	}
+	return b[4:min(len(b), 4+int(be.Uint16(b[2:])))], nil
+}
+
+// EncodeLogPage writes a log page.
+func EncodeLogPage(page uint8, parameters ...Parameter) []byte {
+	b := []byte{page, 0, 0, 0}
+	for _, p := range parameters {
+		b = be.AppendUint16(b, p.Code)
+		b = append(b, 0x03, uint8(len(p.Value)))
+		b = append(b, p.Value...)
+	}
+	be.PutUint16(b[2:], uint16(len(b)-4))
+	return b
+}
+
+// Number makes a parameter that holds a number in size bytes.
+func Number(code uint16, size int, n uint64) Parameter {
+	return Parameter{Code: code, Value: be.AppendUint64(nil, n)[8-size:]}
+}
+
+// Codes of parameters that signals are made of.
+const (
+	CounterCorrectedFast uint16 = 0 // corrected without delay
+	CounterUncorrected   uint16 = 6 // pages 02h, 03h, 05h
+	CounterProcessed     uint16 = 5 // bytes, pages 02h, 03h, 05h
+	NonMediumErrors      uint16 = 0
+	TemperatureNow       uint16 = 0
+	TemperatureReference uint16 = 1
+	StartStopCycles      uint16 = 4
+	LoadUnloadRated      uint16 = 5
+	LoadUnloadCycles     uint16 = 6
+	PercentageUsed       uint16 = 1 // page 11h
+	BackgroundStatus     uint16 = 0 // page 15h
+)
+
+// parameterNames gives the standard's names: SPC-5 7.3 and SBC-4 6.4.
+var parameterNames = map[uint8]map[uint16]string{
+	LogWriteErrors: errorCounters, LogReadErrors: errorCounters, LogVerifyErrors: errorCounters, LogNonMedium: {0: "Non-medium errors"},
+	LogTemperature:   {0: "Temperature", 1: "Reference temperature"},
+	LogStartStop:     {1: "Date of manufacture", 2: "Accounting date", 3: "Specified cycle count over lifetime", 4: "Accumulated start-stop cycles", 5: "Specified load-unload count over lifetime", 6: "Accumulated load-unload cycles"},
+	LogSolidState:    {1: "Percentage used endurance indicator"},
+	LogInformational: {0: "Informational exceptions"},
+}
+
+var errorCounters = map[uint16]string{
+	0: "Errors corrected without substantial delay", 1: "Errors corrected with possible delays", 2: "Total rewrites or rereads", 3: "Total errors corrected",
+	4: "Times correction algorithm processed", 5: "Total bytes processed", 6: "Total uncorrected errors",
+}
+
+// ParameterName is the standard's name of a log parameter; empty for one this version does not know.
+func ParameterName(page uint8, code uint16) string { return parameterNames[page][code] }
+
+// LogTitle is the standard's name of a log page.
+func LogTitle(page uint8) string {
+	titles := map[uint8]string{
+		LogPages: "Supported log pages", LogWriteErrors: "Write error counters", LogReadErrors: "Read error counters", LogVerifyErrors: "Verify error counters",
+		LogNonMedium: "Non-medium errors", LogTemperature: "Temperature", LogStartStop: "Start-stop cycles", LogSelfTests: "Self-test results", LogSolidState: "Solid state media",
+		LogBackground: "Background scan", LogProtocol: "Protocol specific port", LogInformational: "Informational exceptions",
+	}
+	if t, ok := titles[page]; ok {
+		return t
+	}
+	return fmt.Sprintf("Log page %02Xh", page)
+}
+
+// TestResult is how a SCSI self-test ended (SPC-5 table 391).
+type TestResult uint8
+
+// The results.
+const (
+	TestPassed        TestResult = 0
+	TestAbortedByHost TestResult = 1
+	TestAbortedReset  TestResult = 2
+	TestFatal         TestResult = 3
+	TestUnknown       TestResult = 4
+	TestFirstSegment  TestResult = 5
+	TestSecondSegment TestResult = 6
+	TestOtherSegment  TestResult = 7
+	TestRunning       TestResult = 15
+)
+
+func (r TestResult) String() string {
+	names := map[TestResult]string{
+		TestPassed: "passed", TestAbortedByHost: "aborted by the host", TestAbortedReset: "interrupted by a reset", TestFatal: "could not finish", TestUnknown: "failed, part not named",
+		TestFirstSegment: "failed in its first segment", TestSecondSegment: "failed in its second segment", TestOtherSegment: "failed in a segment", TestRunning: "running",
+	}
+	if name, ok := names[r]; ok {
+		return name
+	}
+	return fmt.Sprintf("reserved result %Xh", uint8(r))
+}
+
+// Failed reports whether the result says the drive is at fault.
+func (r TestResult) Failed() bool { return r >= TestFatal && r <= TestOtherSegment }
+
+// SelfTest is one result of log page 10h.
+type SelfTest struct {
+	Code   uint8
+	Result TestResult
+	Number uint8
+	Hours  uint16 // FFFFh: that many or more
+	LBA    uint64
+	HasLBA bool
+	Sense  Sense
+	Offset int
+}
+
+// KindName names the test (SPC-5 table 214).
+func (t SelfTest) KindName() string {
+	switch t.Code {
+	case 1, 5:
+		return "short"
+	case 2, 6:
+		return "extended"
+	}
+	return fmt.Sprintf("kind %d", t.Code)
+}
+
+// DecodeSelfTests reads log page 10h, newest first (SPC-5 7.3.18). A parameter of zeros is an unused slot, not a pass.
+func DecodeSelfTests(b []byte) ([]SelfTest, error) {
+	l, err := DecodeLogPage(b)
+	var all []SelfTest
+	for _, p := range l.Parameters {
+		v := p.Value
+		if p.Code < 1 || p.Code > 20 || len(v) < 16 {
+			continue
+		}
+		t := SelfTest{Code: v[0] >> 5, Result: TestResult(v[0] & 0xF), Number: v[1], Hours: be.Uint16(v[2:]), Offset: p.Offset}
+		if t.Code == 0 && t.Result == 0 && t.Hours == 0 {
+			continue
+		}
+		if lba := be.Uint64(v[4:]); t.Result.Failed() && lba != 1<<64-1 {
+			t.LBA, t.HasLBA = lba, true
+		}
+		t.Sense = Sense{Key: SenseKey(v[12] & 0xF), ASC: v[13], ASCQ: v[14]}
+		all = append(all, t)
+	}
+	return all, err
+}
+
+// EncodeSelfTests writes log page 10h; newest first.
+func EncodeSelfTests(all []SelfTest) []byte {
+	var parameters []Parameter
+	for i := range 20 {
+		v := make([]byte, 16)
+		if i < len(all) {
+			t := all[i]
+			v[0], v[1], v[12], v[13], v[14] = t.Code<<5|uint8(t.Result), t.Number, uint8(t.Sense.Key), t.Sense.ASC, t.Sense.ASCQ
+			be.PutUint16(v[2:], t.Hours)
+			be.PutUint64(v[4:], 1<<64-1)
+			if t.HasLBA {
+				be.PutUint64(v[4:], t.LBA)
+			}
+		}
+		parameters = append(parameters, Parameter{Code: uint16(i + 1), Value: v})
+	}
+	return EncodeLogPage(LogSelfTests, parameters...)
+}
+
+// Background is log page 15h: the drive's own scan of its medium (SBC-4 6.4.2).
+type Background struct {
+	Minutes  uint32 // powered on
+	Status   uint8
+	Scans    uint16
+	Progress uint16 // of 65,536
+	Found    []ScanResult
+}
+
+// ScanResult is a place the scan had trouble with.
+type ScanResult struct {
+	Minutes uint32 // powered on when it was found
+	Status  uint8  // what became of it
+	Sense   Sense
+	LBA     uint64
+	Offset  int
+}
+
+// StatusName says in words how the scan stands.
+func (g Background) StatusName() string {
+	names := [...]string{"not active", "running", "pre-scan running", "halted by a fatal error", "halted: pattern of errors", "halted: medium needs formatting", "halted by a vendor specific cause", "halted by the temperature", "waiting for its interval"}
+	if int(g.Status) < len(names) {
+		return names[g.Status]
+	}
+	return fmt.Sprintf("status %d", g.Status)
+}
+
+// DecodeBackground reads log page 15h.
+func DecodeBackground(b []byte) (Background, error) {
+	l, err := DecodeLogPage(b)
+	var g Background
+	for _, p := range l.Parameters {
+		v := p.Value
+		switch {
+		case p.Code == BackgroundStatus && len(v) >= 12:
+			g.Minutes, g.Status, g.Scans, g.Progress = be.Uint32(v), v[5], be.Uint16(v[6:]), be.Uint16(v[8:])
+		case p.Code >= 1 && p.Code <= 0x800 && len(v) >= 20:
+			g.Found = append(g.Found, ScanResult{be.Uint32(v), v[4] >> 4, Sense{Key: SenseKey(v[4] & 0xF), ASC: v[5], ASCQ: v[6]}, be.Uint64(v[12:]), p.Offset})
+		}
+	}
+	return g, err
+}
+
+// Encode writes log page 15h.
+func (g Background) Encode() []byte {
+	v := make([]byte, 12)
+	be.PutUint32(v, g.Minutes)
+	v[5] = g.Status
+	be.PutUint16(v[6:], g.Scans)
+	be.PutUint16(v[8:], g.Progress)
+	parameters := []Parameter{{Code: 0, Value: v}}
+	for i, f := range g.Found {
+		v := make([]byte, 20)
+		be.PutUint32(v, f.Minutes)
+		v[4], v[5], v[6] = f.Status<<4|uint8(f.Sense.Key), f.Sense.ASC, f.Sense.ASCQ
+		be.PutUint64(v[12:], f.LBA)
+		parameters = append(parameters, Parameter{Code: uint16(i + 1), Value: v})
+	}
+	return EncodeLogPage(LogBackground, parameters...)
+}
+
+// Informational is parameter 0 of log page 2Fh: the drive's own alarm (SPC-5 7.3.11).
+type Informational struct {
+	ASC, ASCQ   uint8
+	Temperature uint8 // °C, FFh unknown
+	Offset      int   // of the parameter's value
+}
+
+// Predicts reports whether the drive announces its failure. 5D/FF is a false prediction, made for trials.
+func (i Informational) Predicts() bool { return i.ASC == 0x5D && i.ASCQ != 0xFF }
+
+// Warns reports a warning that is no prediction: temperature, background scan ...
+func (i Informational) Warns() bool { return i.ASC == 0x0B }
+
+// DecodeInformational reads log page 2Fh.
+func DecodeInformational(b []byte) (Informational, error) {
+	l, err := DecodeLogPage(b)
+	if err != nil {
+		return Informational{}, err
+	}
+	p, ok := l.Parameter(0)
+	if !ok || len(p.Value) < 2 {
+		return Informational{}, &FormatError{"log page 2Fh", 4, "holds no parameter 0"}
+	}
+	i := Informational{ASC: p.Value[0], ASCQ: p.Value[1], Temperature: 0xFF, Offset: p.Offset}
+	if len(p.Value) > 2 {
+		i.Temperature = p.Value[2]
+	}
+	return i, nil
+}
+
+// PortPhy is one phy of a SAS target port, log page 18h (SPL-4 9.2.8.1).
+type PortPhy struct {
+	Port, Phy                               uint16
+	Attached                                uint64 // SAS address of what is at the other end
+	Address                                 uint64
+	Rate                                    uint8  // negotiated, a code
+	Invalid, Disparity, LossSync, PhyResets uint32 // of the link
+	Offset                                  int    // of the descriptor
+}
+
+// RateName is the negotiated speed; empty when the link is down.
+func (p PortPhy) RateName() string {
+	return map[uint8]string{8: "1.5 Gb/s", 9: "3.0 Gb/s", 10: "6.0 Gb/s", 11: "12.0 Gb/s", 12: "22.5 Gb/s"}[p.Rate]
+}
+
+// DecodePorts reads log page 18h for SAS.
+func DecodePorts(b []byte) ([]PortPhy, error) {
+	l, err := DecodeLogPage(b)
+	var all []PortPhy
+	for _, p := range l.Parameters {
+		v := p.Value
+		if len(v) < 4 || v[0]&0xF != 6 { // protocol identifier of SAS
+			continue
+		}
+		at := 4
+		for range int(v[3]) {
+			if at+48 > len(v) || int(v[at+3])+4 > len(v)-at {
+				break
+			}
+			d := v[at:]
+			all = append(all, PortPhy{
+				Port: p.Code, Phy: uint16(d[1]), Rate: d[5] & 0xF, Address: be.Uint64(d[8:]), Attached: be.Uint64(d[16:]),
+				Invalid: be.Uint32(d[32:]), Disparity: be.Uint32(d[36:]), LossSync: be.Uint32(d[40:]), PhyResets: be.Uint32(d[44:]), Offset: p.Offset + at,
+			})
+			at += 4 + int(d[3])
+		}
+	}
+	return all, err
+}
+
+// EncodePorts writes log page 18h with one phy a port.
+func EncodePorts(all []PortPhy) []byte {
+	var parameters []Parameter
+	for i, p := range all {
+		v := make([]byte, 52)
+		v[0], v[3] = 6, 1
+		d := v[4:]
+		d[1], d[3], d[5] = uint8(p.Phy), 44, p.Rate
+		be.PutUint64(d[8:], p.Address)
+		be.PutUint64(d[16:], p.Attached)
+		be.PutUint32(d[32:], p.Invalid)
+		be.PutUint32(d[36:], p.Disparity)
+		be.PutUint32(d[40:], p.LossSync)
+		be.PutUint32(d[44:], p.PhyResets)
+		parameters = append(parameters, Parameter{Code: uint16(i + 1), Value: v})
+	}
+	return EncodeLogPage(LogProtocol, parameters...)
+}
+
+// Defects is READ DEFECT DATA(12): how many sectors the drive has replaced since it was made (SBC-4 5.20).
+type Defects struct {
+	Format uint8  // of the entries
+	Length uint32 // bytes of the whole list
+	Count  uint32
+}
+
+// entryBytes is the size of an entry by format (SBC-4 6.3).
+var entryBytes = map[uint8]uint32{0: 4, 3: 8, 4: 8, 5: 8}
+
+// DecodeDefects reads the header; the entries need not be there.
+func DecodeDefects(b []byte) (Defects, error) {
+	const name = "READ DEFECT DATA"
+	if len(b) < 8 {
+		return Defects{}, &FormatError{name, len(b), "shorter than 8 bytes"}
+	}
+	d := Defects{Format: b[1] & 7, Length: be.Uint32(b[4:])}
+	size, ok := entryBytes[d.Format]
+	switch {
+	case b[1]&0x08 == 0:
+		return d, &FormatError{name, 1, "the list is not the grown one"}
+	case !ok:
+		return d, &FormatError{name, 1, fmt.Sprintf("entries of format %d have no known size", d.Format)}
+	case d.Length%size != 0:
+		return d, &FormatError{name, 4, fmt.Sprintf("%d bytes are no whole number of entries", d.Length)}
+	}
+	d.Count = d.Length / size
+	return d, nil
+}
+
+// Encode writes the header of a grown list.
+func (d Defects) Encode() []byte {
+	b := make([]byte, 8)
+	b[1] = 0x08 | d.Format
+	be.PutUint32(b[4:], d.Count*entryBytes[d.Format])
+	return b
+}
+
+// Control is the informational exceptions control page (SPC-5 7.5.13).
+type Control struct {
+	Disabled, Warnings bool
+	Method             uint8
+	Interval, Count    uint32
+	Offset             int
+}
+
+// DecodeControl reads MODE SENSE(10) data that holds page 1Ch.
+func DecodeControl(b []byte) (Control, error) {
+	const name = "mode page 1Ch"
+	if len(b) < 8 {
+		return Control{}, &FormatError{name, len(b), "shorter than its header"}
+	}
+	at := 8 + int(be.Uint16(b[6:]))
+	if len(b) < at+12 || b[at]&0x3F != ModeInformational {
+		return Control{}, &FormatError{name, min(at, len(b)), "the page is not there"}
+	}
+	p := b[at:]
+	return Control{p[2]&(1<<3) != 0, p[2]&(1<<4) != 0, p[3] & 0xF, be.Uint32(p[4:]), be.Uint32(p[8:]), at}, nil
+}
+
+// Encode writes MODE SENSE(10) data with the page.
+func (c Control) Encode() []byte {
+	b := make([]byte, 20)
+	be.PutUint16(b, 18)
+	p := b[8:]
+	p[0], p[1], p[3] = ModeInformational, 10, c.Method
+	if c.Disabled {
+		p[2] |= 1 << 3
+	}
+	if c.Warnings {
+		p[2] |= 1 << 4
+	}
+	be.PutUint32(p[4:], c.Interval)
+	be.PutUint32(p[8:], c.Count)
+	return b
+}
+
+// Progress is how far a background operation has come, from a sense's specific bytes (SPC-5 4.4.2.4 and 4.4.3): per cent.
+func Progress(s Sense) (percent int, ok bool) {
+	if s.Fixed {
+		if s.SpecificValid {
+			return int(be.Uint16(s.SenseSpecific[1:])) * 100 / 65536, true
+		}
+		return 0, false
+	}
+	for _, d := range s.Descriptors {
+		if d.Type == 2 && len(d.Body) >= 5 && d.Body[2]&0x80 != 0 {
+			return int(be.Uint16(d.Body[3:])) * 100 / 65536, true
+		}
+	}
+	return 0, false
+}

@@ -1,0 +1,448 @@
+package signal
+
+import (
+	"fmt"
+
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/dialect"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/nvme"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/scsi"
+)
+
+// Source is one place a signal can come from.
+type Source struct {
+	On         drive.Interface // whose drives have it; empty: all
+	What       string          // in words, for people
+	Confidence dialect.Confidence
+	get        func(*reading.Reading) Value
+}
+
+func from(sources ...Source) []Source { return sources }
+
+// at makes the value of a place in a page.
+func at(n float64, source string, page reading.PageName, offset, length int, c dialect.Confidence) Value {
+	return Value{Number: n, Available: true, Source: source, Page: page, Offset: offset, Length: length, Confidence: c}
+}
+
+// statistic takes a device statistic, the standard's own word for a quantity.
+func statistic(key ata.StatisticKey) Source {
+	what := fmt.Sprintf("device statistics, page %d, %s", key.Page, ata.StatisticName(key))
+	return Source{drive.ATA, what, dialect.Standard, func(r *reading.Reading) Value {
+		s, ok := r.Statistic(key)
+		if !ok {
+			return Missing("the drive's statistics do not hold it")
+		}
+		return at(float64(s.Value), what, reading.PageStatistics, int(key.Page)*ata.PageSize+int(key.Offset), 8, dialect.Standard)
+	}}
+}
+
+// inBytes turns a number of logical sectors into bytes.
+func inBytes(s Source) Source {
+	get := s.get
+	s.What += ", times the sector size"
+	s.get = func(r *reading.Reading) Value {
+		v := get(r)
+		if v.Available && r.Identity.LogicalSector == 0 {
+			return Missing("the drive does not tell the size of its sectors")
+		}
+		v.Number *= float64(r.Identity.LogicalSector)
+		return v
+	}
+	return s
+}
+
+// notRead says why a page that would hold the value is not there.
+func notRead(r *reading.Reading, otherwise string, pages ...reading.PageName) Value {
+	for _, page := range pages {
+		for i := range r.Faults {
+			if r.Faults[i].Page == string(page) {
+				return Missing(r.Faults[i].Back)
+			}
+		}
+	}
+	return Missing(otherwise)
+}
+
+func noCounters(r *reading.Reading) Value {
+	return notRead(r, "counters not read", reading.PageAttributes, reading.PageIdentify)
+}
+
+// attribute takes the attribute that means the signal in the drive's dialect; of several the one of the highest confidence,
+// then of the highest number. usual is the number that means it in most families.
+func attribute(n Name, usual uint8) Source {
+	return Source{drive.ATA, fmt.Sprintf("SMART data, by the dialect, usually attribute %d", usual), dialect.Trade, func(r *reading.Reading) Value {
+		if !r.HasCounters {
+			return noCounters(r)
+		}
+		var best *reading.Attribute
+		for i := range r.Attributes {
+			if a := &r.Attributes[i]; a.Signal == string(n) && a.Quantity.Known && (best == nil || rank[a.Confidence] > rank[best.Confidence] || rank[a.Confidence] == rank[best.Confidence] && a.ID > best.ID) {
+				best = a
+			}
+		}
+		if best == nil {
+			return Missing(fmt.Sprintf("the drive has no attribute for it, as %d usually is", usual))
+		}
+		offset, length := best.Offset+5, 6
+		if best.Take == dialect.TakeValue {
+			offset, length = best.Offset+3, 1
+		}
+		return at(float64(best.Quantity.Number), fmt.Sprintf("SMART data, attribute %d", best.ID), reading.PageAttributes, offset, length, best.Quantity.Confidence)
+	}}
+}
+
+var rank = map[dialect.Confidence]int{dialect.Standard: 4, dialect.Trade: 3, dialect.Varies: 2, dialect.Inferred: 1}
+
+// attributeExtreme takes the highest or lowest temperature some families keep above the present one.
+func attributeExtreme(highest bool) Source {
+	return Source{drive.ATA, "SMART data, extremes above the temperature", dialect.Inferred, func(r *reading.Reading) Value {
+		if !r.HasCounters {
+			return noCounters(r)
+		}
+		for _, id := range []uint8{194, 190} {
+			if a, ok := r.Attribute(id); ok && a.Quantity.HasRange {
+				n := a.Quantity.Lowest
+				if highest {
+					n = a.Quantity.Highest
+				}
+				return at(float64(n), fmt.Sprintf("SMART data, attribute %d", id), reading.PageAttributes, a.Offset+5, 6, dialect.Inferred)
+			}
+		}
+		return Missing("the drive keeps no record of its extremes here")
+	}}
+}
+
+// attributes counts the attributes of a kind.
+func attributes(what string, which func(*reading.Attribute) bool) Source {
+	return Source{drive.ATA, "SMART data and thresholds: attributes that are " + what, dialect.Trade, func(r *reading.Reading) Value {
+		if !r.HasCounters {
+			return noCounters(r)
+		}
+		if f, broken := r.FaultOf(reading.PageThresholds); broken {
+			return Missing(f.Back)
+		}
+		n := 0
+		for i := range r.Attributes {
+			if which(&r.Attributes[i]) {
+				n++
+			}
+		}
+		return at(float64(n), "SMART data and thresholds", reading.PageAttributes, 0, 0, dialect.Trade)
+	}}
+}
+
+var pendingList = Source{drive.ATA, "pending defects log", dialect.Standard, func(r *reading.Reading) Value {
+	if r.Pending == nil {
+		return Missing("the drive keeps no list of pending defects")
+	}
+	return at(float64(r.Pending.Count), "pending defects log", reading.PagePending, 0, 4, dialect.Standard)
+}}
+
+// phyCRC is the host's side of the link: it starts again at power-on, so it only fills in where nothing else counts.
+var phyCRC = Source{drive.ATA, "link event counters, commands failed by CRC, since power-on", dialect.Standard, func(r *reading.Reading) Value {
+	if len(r.PHY) > 0 && r.HasCounters { // with attribute 199 or statistics there is a count of the whole life
+		return Missing("the drive counts link errors since power-on only")
+	}
+	return noCounters(r)
+}}
+
+func sctValue(what string, offset int, pick func(*ata.SCTStatus) int8) Source {
+	return Source{drive.ATA, "SCT status, " + what, dialect.Standard, func(r *reading.Reading) Value {
+		if r.SCT == nil || pick(r.SCT) == ata.NoTemperature {
+			if !r.HasCounters {
+				return noCounters(r)
+			}
+			return Missing("the drive reports no temperature")
+		}
+		return at(float64(pick(r.SCT)), "SCT status, "+what, reading.PageSCTStatus, offset, 1, dialect.Standard)
+	}}
+}
+
+var (
+	sctTemperature = sctValue("temperature", 200, func(s *ata.SCTStatus) int8 { return s.Now })
+	sctHighest     = sctValue("highest ever", 204, func(s *ata.SCTStatus) int8 { return s.LifeHighest })
+	sctLowest      = sctValue("lowest ever", 203, func(s *ata.SCTStatus) int8 { return s.LifeLowest })
+)
+
+var returnStatus = Source{drive.ATA, "SMART RETURN STATUS", dialect.Standard, func(r *reading.Reading) Value {
+	v := at(0, "SMART RETURN STATUS", reading.PageAlarm, 0, 0, dialect.Standard)
+	switch r.Alarm {
+	case ata.AlarmRaised:
+		v.Number = 1
+	case ata.AlarmUnknown:
+		return notRead(r, "the drive was not asked", reading.PageAlarm)
+	case ata.AlarmEchoed:
+		v.Confidence = dialect.Inferred
+	case ata.AlarmNotRaised:
+	}
+	return v
+}}
+
+// health takes a field of the NVMe health log.
+func health(field string, offset, length int, pick func(*nvme.Health) float64) Source {
+	what := "health log, " + field
+	return Source{drive.NVMe, what, dialect.Standard, func(r *reading.Reading) Value {
+		if r.Health == nil {
+			return notRead(r, "the health log was not read", reading.PageHealth, reading.PageController)
+		}
+		return at(pick(r.Health), what, reading.PageHealth, offset, length, dialect.Standard)
+	}}
+}
+
+func truth(on bool) float64 {
+	if on {
+		return 1
+	}
+	return 0
+}
+
+// warning takes one bit of the critical warning.
+func warning(bit uint8) Source {
+	return health("Critical warning", 0, 1, func(h *nvme.Health) float64 { return truth(h.Warning&bit != 0) })
+}
+
+// healthAlarm are the warnings that tell of the drive; heat and memory backup have signals and rules of their own.
+var healthAlarm = health("Critical warning: spare, reliability or read-only", 0, 1, func(h *nvme.Health) float64 {
+	return truth(h.Warning&(nvme.WarnSpare|nvme.WarnReliability|nvme.WarnReadOnly) != 0)
+})
+
+var healthTemperature = Source{drive.NVMe, "health log, composite temperature", dialect.Standard, func(r *reading.Reading) Value {
+	if r.Health == nil {
+		return notRead(r, "the health log was not read", reading.PageHealth, reading.PageController)
+	}
+	c, ok := nvme.Kelvin(r.Health.CompositeK)
+	if !ok {
+		return Missing("the drive reports no temperature")
+	}
+	return at(float64(c), "health log, composite temperature", reading.PageHealth, 1, 2, dialect.Standard)
+}}
+
+var datacenterEndToEnd = Source{drive.NVMe, "datacenter health extension, end-to-end errors detected", dialect.Standard, func(r *reading.Reading) Value {
+	if r.Datacenter == nil {
+		return Missing("only the datacenter health extension counts it")
+	}
+	return at(float64(r.Datacenter.EndToEndDetected), "datacenter health extension, end-to-end errors", reading.PageDatacenter, 72, 4, dialect.Standard)
+}}
+
+// logParameter takes a number out of a SCSI log page.
+func logParameter(page uint8, code uint16) Source {
+	what := fmt.Sprintf("log page %02Xh, %s", page, scsi.ParameterName(page, code))
+	return Source{drive.SCSI, what, dialect.Standard, func(r *reading.Reading) Value {
+		p, ok := r.SCSI.Logs[page].Parameter(code)
+		n, number := p.Number()
+		if !ok || !number || len(p.Value) == 4 && n == 0xFFFFFFFF {
+			return notRead(r, fmt.Sprintf("log page %02Xh does not hold it", page), reading.PageLog(page))
+		}
+		return at(float64(n), what, reading.PageLog(page), p.Offset, len(p.Value), dialect.Standard)
+	}}
+}
+
+// uncorrectedErrors adds up what could not be corrected in reading, writing and verifying.
+var uncorrectedErrors = Source{drive.SCSI, "log pages 02h, 03h and 05h, total uncorrected errors", dialect.Standard, func(r *reading.Reading) Value {
+	sum, found := uint64(0), false
+	var place scsi.Parameter
+	for _, page := range []uint8{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
+		if p, ok := r.SCSI.Logs[page].Parameter(scsi.CounterUncorrected); ok {
+			if n, ok := p.Number(); ok {
+				sum, found, place = sum+n, true, p
+			}
+		}
+	}
+	if !found {
+		return notRead(r, "the drive counts no uncorrected errors", reading.PageLog(scsi.LogReadErrors))
+	}
+	return at(float64(sum), "log pages 02h, 03h and 05h, total uncorrected errors", reading.PageLog(scsi.LogReadErrors), place.Offset, len(place.Value), dialect.Standard)
+}}
+
+var grownDefects = Source{drive.SCSI, "grown defect list", dialect.Standard, func(r *reading.Reading) Value {
+	if r.SCSI.Defects == nil {
+		return notRead(r, "the grown defect list was not read", reading.PageDefects)
+	}
+	return at(float64(r.SCSI.Defects.Count), "grown defect list", reading.PageDefects, 4, 4, dialect.Standard)
+}}
+
+var scanFindings = Source{drive.SCSI, "log page 15h, results of the background scan", dialect.Standard, func(r *reading.Reading) Value {
+	if r.SCSI.Background == nil {
+		return notRead(r, "the drive keeps no results of a scan", reading.PageLog(scsi.LogBackground))
+	}
+	return at(float64(len(r.SCSI.Background.Found)), "log page 15h", reading.PageLog(scsi.LogBackground), 0, 0, dialect.Standard)
+}}
+
+var backgroundHours = Source{drive.SCSI, "log page 15h, minutes powered on", dialect.Standard, func(r *reading.Reading) Value {
+	l := r.SCSI.Logs[scsi.LogBackground]
+	if r.SCSI.Background == nil || len(l.Parameters) == 0 || r.SCSI.Background.Minutes == 0 {
+		return notRead(r, "the drive does not tell its hours", reading.PageLog(scsi.LogBackground))
+	}
+	return at(float64(r.SCSI.Background.Minutes/60), "log page 15h, minutes powered on", reading.PageLog(scsi.LogBackground), l.Parameters[0].Offset, 4, dialect.Standard)
+}}
+
+var scsiTemperature = Source{drive.SCSI, "log page 0Dh, or 2Fh", dialect.Standard, func(r *reading.Reading) Value {
+	if p, ok := r.SCSI.Logs[scsi.LogTemperature].Parameter(scsi.TemperatureNow); ok && len(p.Value) >= 2 && p.Value[1] != 0xFF {
+		return at(float64(p.Value[1]), "log page 0Dh, temperature", reading.PageLog(scsi.LogTemperature), p.Offset+1, 1, dialect.Standard)
+	}
+	if i := r.SCSI.Informational; i != nil && i.Temperature != 0xFF && i.Temperature != 0 {
+		return at(float64(i.Temperature), "log page 2Fh, temperature", reading.PageLog(scsi.LogInformational), i.Offset+2, 1, dialect.Standard)
+	}
+	return notRead(r, "the drive reports no temperature", reading.PageLog(scsi.LogTemperature))
+}}
+
+var solidState = Source{drive.SCSI, "log page 11h, percentage used", dialect.Standard, func(r *reading.Reading) Value {
+	p, ok := r.SCSI.Logs[scsi.LogSolidState].Parameter(scsi.PercentageUsed)
+	if !ok || len(p.Value) < 4 {
+		return notRead(r, "the drive does not tell its wear", reading.PageLog(scsi.LogSolidState))
+	}
+	return at(float64(p.Value[3]), "log page 11h, percentage used", reading.PageLog(scsi.LogSolidState), p.Offset+3, 1, dialect.Standard)
+}}
+
+func informational(what string, is func(scsi.Informational) bool) Source {
+	return Source{drive.SCSI, "log page 2Fh, " + what, dialect.Standard, func(r *reading.Reading) Value {
+		i := r.SCSI.Informational
+		if i == nil {
+			return notRead(r, "the drive gives no informational exceptions", reading.PageLog(scsi.LogInformational))
+		}
+		return at(truth(is(*i)), "log page 2Fh, "+what, reading.PageLog(scsi.LogInformational), i.Offset, 2, dialect.Standard)
+	}}
+}
+
+var (
+	informationalAlarm   = informational("failure predicted", scsi.Informational.Predicts)
+	informationalWarning = informational("warning", scsi.Informational.Warns)
+)
+
+// invalidDwords are damaged words on the links of a SAS drive.
+var invalidDwords = Source{drive.SCSI, "log page 18h, invalid dwords of all phys", dialect.Standard, func(r *reading.Reading) Value {
+	if len(r.SCSI.Ports) == 0 {
+		return notRead(r, "the drive counts no link errors", reading.PageLog(scsi.LogProtocol))
+	}
+	sum := uint64(0)
+	for _, p := range r.SCSI.Ports {
+		sum += uint64(p.Invalid)
+	}
+	return at(float64(sum), "log page 18h, invalid dwords", reading.PageLog(scsi.LogProtocol), r.SCSI.Ports[0].Offset+32, 4, dialect.Standard)
+}}
+
+var sweep = Source{"", "a sweep of the surface", dialect.Standard, func(*reading.Reading) Value { return Missing("no sweep of it has been made") }}
+
+var label = Source{"", "the label", dialect.Standard, func(*reading.Reading) Value { return Missing("nobody recorded the label's date") }}
+
+func noTests(r *reading.Reading) Value {
+	return notRead(r, "the self-test log was not read", reading.PageTestLog, reading.PageNVMeTests, reading.PageLog(scsi.LogSelfTests))
+}
+
+func inTestLog(r *reading.Reading, n float64, t *reading.SelfTest) Value {
+	v := Value{Number: n, Available: true, Source: "self-test log", Confidence: dialect.Standard}
+	switch {
+	case t != nil:
+		v.Page, v.Offset, v.Length = t.Page, t.Offset, testLength[t.Page]
+	case len(r.Tests) > 0:
+		v.Page = r.Tests[0].Page
+	default:
+		v.Page = map[drive.Interface]reading.PageName{drive.NVMe: reading.PageNVMeTests, drive.SCSI: reading.PageLog(scsi.LogSelfTests)}[r.Identity.Interface]
+		if v.Page == "" {
+			v.Page = reading.PageTestLog
+		}
+	}
+	return v
+}
+
+// testLength is the size of one result in each log.
+var testLength = map[reading.PageName]int{reading.PageTestLog: 24, reading.PageTestLogExt: 26, reading.PageNVMeTests: 28, reading.PageLog(scsi.LogSelfTests): 16}
+
+func testSource(what string, get func(*reading.Reading) Value) Source {
+	return Source{"", "the drive's self-test log: " + what, dialect.Standard, func(r *reading.Reading) Value {
+		if !r.HasTests {
+			return noTests(r)
+		}
+		return get(r)
+	}}
+}
+
+// tests counts the log's results of a kind.
+func tests(what string, which func(*reading.SelfTest) bool) Source {
+	return testSource(what, func(r *reading.Reading) Value {
+		n := 0
+		var first *reading.SelfTest
+		for i := range r.Tests {
+			if t := &r.Tests[i]; which(t) {
+				n++
+				if first == nil {
+					first = t
+				}
+			}
+		}
+		return inTestLog(r, float64(n), first)
+	})
+}
+
+var testsPassedSince = testSource("passed ones since the last failure", func(r *reading.Reading) Value {
+	passed := 0
+	for i := range r.Tests {
+		switch t := &r.Tests[i]; {
+		case t.Failed:
+			return inTestLog(r, float64(passed), t)
+		case t.Passed:
+			passed++
+		}
+	}
+	return inTestLog(r, float64(passed), nil)
+})
+
+func lastTest(kind string) Source {
+	return testSource("the newest "+kind+" one that ended by itself", func(r *reading.Reading) Value {
+		for i := range r.Tests {
+			if t := &r.Tests[i]; t.Kind == kind && (t.Passed || t.Failed) {
+				return inTestLog(r, truth(t.Failed), t)
+			}
+		}
+		return Missing("none is in the drive's log")
+	})
+}
+
+var firstFailing = testSource("first failing LBA of the newest failed one", func(r *reading.Reading) Value {
+	for i := range r.Tests {
+		if t := &r.Tests[i]; t.Failed && t.HasLBA {
+			return inTestLog(r, float64(t.LBA), t)
+		}
+	}
+	return Missing("no self-test failed at a place it names")
+})
+
+// testAge is how many power-on hours ago a test of one of these kinds passed, ATA's 16-bit hours unwrapped.
+func testAge(kinds ...string) Source {
+	return testSource("hours since one passed", func(r *reading.Reading) Value {
+		now := (&Definition{Sources: hoursSources}).of(r)
+		if !now.Available {
+			return Missing("the drive does not tell its hours")
+		}
+		for i := range r.Tests {
+			t := &r.Tests[i]
+			for _, kind := range kinds {
+				switch {
+				case t.Kind != kind || !t.Passed:
+				case t.Wraps:
+					return inTestLog(r, float64(uint16(uint64(now.Number))-uint16(t.Hours)), t)
+				case t.Saturated:
+					return Missing("the drive's log stopped counting hours")
+				case float64(t.Hours) <= now.Number:
+					return inTestLog(r, now.Number-float64(t.Hours), t)
+				}
+			}
+		}
+		return Missing("none is in the drive's log")
+	})
+}
+
+var loggedErrors = Source{"", "the drive's error log: all it ever counted", dialect.Standard, func(r *reading.Reading) Value {
+	if !r.HasErrors {
+		return notRead(r, "the error log was not read", reading.PageErrorLog, reading.PageNVMeErrors)
+	}
+	page, offset, length := reading.PageErrorLog, 452, 2
+	if r.Identity.Interface == drive.NVMe {
+		page, offset, length = reading.PageNVMeErrors, 0, 8
+	} else if len(r.Errors) > 0 && r.Errors[0].Page == reading.PageErrorsExt {
+		page, offset = reading.PageErrorsExt, 500
+	}
+	return at(float64(r.ErrorTotal), "the drive's error log", page, offset, length, dialect.Standard)
+}}

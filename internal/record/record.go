@@ -1,0 +1,240 @@
+// Package record is the format of record files: what drives said, as they said it, to be carried from one machine to another.
+// The published schema, record.schema.json, is the format; Read holds every file against it. It stands apart from the rest of
+// handover because a machine without a service writes such files, too. Start with File.
+package record
+
+import (
+	"bytes"
+	_ "embed" // the schema
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+)
+
+// Schema is the published JSON Schema of the format.
+//
+//go:embed record.schema.json
+var Schema []byte
+
+// Bounds of a file.
+const (
+	MostBytes = 64 << 20
+	mostDepth = 12 // of nested objects and arrays
+)
+
+// File is a record file.
+type File struct {
+	Format  string    `json:"format"`
+	Version int       `json:"version"`
+	Written time.Time `json:"written,omitzero"`
+	Drives  []Drive   `json:"drives"`
+}
+
+// New is an empty file.
+func New(now time.Time) File {
+	return File{Format: "hylostat-record", Version: 1, Written: now.UTC().Truncate(time.Second), Drives: []Drive{}}
+}
+
+// Drive is a drive with its readings, oldest first.
+type Drive struct {
+	Model    string    `json:"model"`
+	Serial   string    `json:"serial"`
+	Readings []Reading `json:"readings"`
+}
+
+// Key is the drive's name.
+func (d Drive) Key() drive.Key { return drive.Key{Model: d.Model, Serial: d.Serial} }
+
+// Reading is the pages a drive sent at one moment.
+type Reading struct {
+	ID      string                  `json:"id"`
+	At      time.Time               `json:"at"`
+	TookMs  int64                   `json:"took_ms"`
+	Tool    string                  `json:"tool"`
+	Place   string                  `json:"place,omitempty"`
+	Pages   []Page                  `json:"pages"`
+	Decoded map[signal.Name]float64 `json:"decoded,omitempty"`
+}
+
+// Page is one page: bytes as the drive sent them, or why there are none.
+type Page struct {
+	Name  reading.PageName `json:"name"`
+	How   string           `json:"how,omitempty"`
+	Bytes []byte           `json:"bytes,omitempty"`
+	Fault *Fault           `json:"fault,omitempty"`
+}
+
+// Fault is why a page has no bytes.
+type Fault struct {
+	Class  drive.FaultClass `json:"class"`
+	What   string           `json:"what"`
+	Back   string           `json:"back"`
+	Advice string           `json:"advice,omitempty"`
+}
+
+// FromPages makes the pages of a file.
+func FromPages(all []reading.Page) []Page {
+	out := make([]Page, len(all))
+	for i, p := range all {
+		out[i] = Page{Name: p.Name, How: p.How, Bytes: p.Bytes}
+		switch {
+		case p.Fault != nil:
+			out[i].Bytes, out[i].Fault = nil, &Fault{p.Fault.Class, p.Fault.What, p.Fault.Back, p.Fault.Extra}
+		case p.Bytes == nil: // an answer of no bytes is an answer
+			out[i].Fault = &Fault{Class: drive.FaultBadAnswer, What: p.How, Back: "an answer without bytes"}
+		}
+	}
+	return out
+}
+
+// AsPages makes pages to decode.
+func (r Reading) AsPages() []reading.Page {
+	out := make([]reading.Page, len(r.Pages))
+	for i, p := range r.Pages {
+		out[i] = reading.Page{Name: p.Name, How: p.How, Bytes: p.Bytes}
+		if p.Fault != nil {
+			out[i].Fault = &drive.Fault{Class: p.Fault.Class, What: p.Fault.What, Back: p.Fault.Back, Extra: p.Fault.Advice}
+		}
+	}
+	return out
+}
+
+// Error says why a file is refused, and where in it.
+type Error struct {
+	Place  string // "drives 1, readings 3, pages 2, bytes"; empty for the file as a whole
+	Reason string
+}
+
+func (e *Error) Error() string {
+	if e.Place == "" {
+		return "the record file: " + e.Reason
+	}
+	return fmt.Sprintf("the record file, %s: %s", e.Place, e.Reason)
+}
+
+var schema = sync.OnceValue(func() *jsonschema.Schema {
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err == nil {
+		c := jsonschema.NewCompiler()
+		if err = c.AddResource("record.schema.json", document); err == nil {
+			var s *jsonschema.Schema
+			if s, err = c.Compile("record.schema.json"); err == nil {
+				return s
+			}
+		}
+	}
+	panic("record: the embedded schema: " + err.Error()) // a test reads it, so a release cannot get here
+})
+
+// Read reads a whole file and holds it against the schema. A file that breaks it anywhere is refused whole, as an *Error.
+func Read(in io.Reader) (File, error) {
+	text, err := io.ReadAll(io.LimitReader(in, MostBytes+1))
+	if err != nil {
+		return File{}, fmt.Errorf("reading the record file: %w", err)
+	}
+	if len(text) > MostBytes {
+		return File{}, &Error{"", fmt.Sprintf("it is larger than %d bytes", MostBytes)}
+	}
+	if err := shallow(text); err != nil {
+		return File{}, err
+	}
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	if err != nil {
+		return File{}, &Error{"", "it is no whole JSON text: " + err.Error()}
+	}
+	if err := schema().Validate(document); err != nil {
+		return File{}, violation(err)
+	}
+	var f File
+	if err := json.Unmarshal(text, &f); err != nil {
+		return File{}, &Error{"", err.Error()}
+	}
+	return f, f.consistent()
+}
+
+// shallow refuses what is nested deeper than the format is, before anything is built of it.
+func shallow(text []byte) error {
+	d := json.NewDecoder(bytes.NewReader(text))
+	for depth := 0; ; {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return &Error{fmt.Sprintf("byte %d", d.InputOffset()), "it is no whole JSON text: " + err.Error()}
+		}
+		if mark, ok := token.(json.Delim); ok {
+			if mark == '{' || mark == '[' {
+				depth++
+			} else {
+				depth--
+			}
+			if depth > mostDepth {
+				return &Error{fmt.Sprintf("byte %d", d.InputOffset()), "it is nested too deeply"}
+			}
+		}
+	}
+}
+
+// violation finds the deepest cause of a schema error and says where it is.
+func violation(err error) error {
+	v, ok := errors.AsType[*jsonschema.ValidationError](err)
+	if !ok {
+		return &Error{"", err.Error()}
+	}
+	for len(v.Causes) > 0 {
+		v = v.Causes[0]
+	}
+	return &Error{place(v.InstanceLocation), v.ErrorKind.LocalizedString(message.NewPrinter(language.English))}
+}
+
+// place puts the parts of a location into words, counting from 1.
+func place(parts []string) string {
+	var words []string
+	for _, p := range parts {
+		var n int
+		if _, err := fmt.Sscanf(p, "%d", &n); err == nil && len(words) > 0 {
+			words[len(words)-1] += fmt.Sprintf(" %d", n+1)
+			continue
+		}
+		words = append(words, p)
+	}
+	return strings.Join(words, ", ")
+}
+
+// consistent checks what a schema cannot: the pages must be of the drive they are filed under, and an id stands once.
+func (f File) consistent() error {
+	seen := map[string]bool{}
+	for i, d := range f.Drives {
+		for j, r := range d.Readings {
+			at := fmt.Sprintf("drives %d, readings %d", i+1, j+1)
+			if seen[r.ID] {
+				return &Error{at, fmt.Sprintf("reading %q stands twice", r.ID)}
+			}
+			seen[r.ID] = true
+			if key := reading.Decode(r.AsPages()).Identity.Key; key.IsValid() && key != d.Key() {
+				return &Error{at, fmt.Sprintf("its pages are of %s, filed under %s", key, d.Key())}
+			}
+		}
+	}
+	return nil
+}
+
+// Write writes a file, indented so that people can read it.
+func Write(out io.Writer, f File) error {
+	e := json.NewEncoder(out)
+	e.SetIndent("", " ")
+	return e.Encode(f)
+}

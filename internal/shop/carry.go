@@ -1,0 +1,174 @@
+package shop
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/record"
+)
+
+// Imported is what came of one drive of a record file.
+type Imported struct {
+	Key      drive.Key
+	Readings int // taken in
+	Known    int // were here already
+}
+
+// Import takes a record file in, as one change: all of it, or nothing. What is known already changes nothing; what is older
+// than what is known finds its place in the drive's life.
+func (s *Shop) Import(ctx context.Context, f record.File) ([]Imported, error) {
+	var all []Imported
+	_, err := s.change(ctx, func(tx Tx) (events []Event, err error) {
+		all = nil
+		for _, d := range f.Drives {
+			done := Imported{Key: d.Key()}
+			readings := slices.Clone(d.Readings)
+			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
+			for _, r := range readings {
+				known, err := tx.HasReport(ctx, r.ID)
+				if err != nil {
+					return nil, err
+				}
+				if known {
+					done.Known++
+					continue
+				}
+				tool := r.Tool
+				if r.Place != "" {
+					tool += ", " + r.Place
+				}
+				more, err := s.record(ctx, tx, protocol.Reading{ID: r.ID, Key: d.Key(), At: r.At, Took: time.Duration(r.TookMs) * time.Millisecond, Pages: r.AsPages(), Tool: tool})
+				if err != nil {
+					return nil, fmt.Errorf("taking in reading %s of %s: %w", r.ID, d.Serial, err)
+				}
+				events = append(events, more...)
+				done.Readings++
+			}
+			all = append(all, done)
+		}
+		return events, nil
+	})
+	return all, err
+}
+
+// Export gives a record file of all readings of a drive.
+func (s *Shop) Export(ctx context.Context, d Drive) (record.File, error) {
+	f := record.New(s.clock.Now())
+	moments, err := s.store.Moments(ctx, d.ID)
+	if err != nil {
+		return f, err
+	}
+	out := record.Drive{Model: d.Identity.Model, Serial: d.Identity.Serial}
+	for _, m := range moments {
+		r, err := s.store.Reading(ctx, d.ID, m.Seq)
+		if err != nil {
+			return f, err
+		}
+		x := record.Reading{ID: r.Report, At: r.At.UTC(), TookMs: r.Took.Milliseconds(), Tool: r.Tool, Pages: record.FromPages(r.Pages), Decoded: r.Signals}
+		if r.Bay > 0 {
+			x.Place = fmt.Sprintf("%s, bay %d", s.Name, r.Bay)
+		}
+		out.Readings = append(out.Readings, x)
+	}
+	if len(out.Readings) == 0 {
+		return f, &NotFound{d.Identity.Serial + " has no reading", "Take one."}
+	}
+	f.Drives = append(f.Drives, out)
+	return f, nil
+}
+
+// Redecoded is one signal that the present decoder reads otherwise.
+type Redecoded struct {
+	Serial      string
+	Reading     int
+	Signal      signal.Name
+	Before, Now *float64 // nil: not available
+}
+
+// Redecoding is what came of reading the past anew.
+type Redecoding struct {
+	Readings, Changed int
+	Changes           []Redecoded // the first mostRedecoded
+}
+
+const mostRedecoded = 1000
+
+// Redecode reads every stored page with the present decoder, keeps what it says, and decides anew where it says otherwise.
+// One drive is one change: an interruption leaves whole drives.
+func (s *Shop) Redecode(ctx context.Context) (Redecoding, error) {
+	var sum Redecoding
+	after := ""
+	for {
+		drives, err := s.store.Drives(ctx, Query{After: after, Limit: 200})
+		if err != nil || len(drives) == 0 {
+			return sum, err
+		}
+		for _, d := range drives {
+			if _, err := s.change(ctx, func(tx Tx) ([]Event, error) { return s.redecodeDrive(ctx, tx, d, &sum) }); err != nil {
+				return sum, fmt.Errorf("decoding %s anew: %w", d.Identity.Serial, err)
+			}
+			after = d.Identity.Serial
+		}
+	}
+}
+
+func (s *Shop) redecodeDrive(ctx context.Context, tx Tx, d Drive, sum *Redecoding) ([]Event, error) {
+	moments, err := tx.Moments(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	any := false
+	for i, m := range moments {
+		r, err := tx.Reading(ctx, d.ID, m.Seq)
+		if err != nil {
+			return nil, err
+		}
+		decoded := reading.DecodeAs(r.Pages, d.Hints)
+		now := signal.Of(&decoded)
+		sum.Readings++
+		changed := false
+		for _, def := range signal.Registry {
+			was, had := m.Signals[def.Name]
+			v := now[def.Name]
+			if had == v.Available && (!had || was == v.Number) {
+				continue
+			}
+			changed = true
+			if len(sum.Changes) < mostRedecoded {
+				c := Redecoded{Serial: d.Identity.Serial, Reading: m.Seq, Signal: def.Name}
+				if had {
+					c.Before = &was
+				}
+				if v.Available {
+					c.Now = &v.Number
+				}
+				sum.Changes = append(sum.Changes, c)
+			}
+		}
+		if changed {
+			sum.Changed++
+			any = true
+			moments[i].Signals = map[signal.Name]float64{}
+			for name, v := range now {
+				if v.Available {
+					moments[i].Signals[name] = v.Number
+				}
+			}
+		}
+		if changed || r.Decoder != reading.DecoderVersion {
+			if err := tx.SaveSignals(ctx, d.ID, m.Seq, reading.DecoderVersion, now); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if !any {
+		return nil, nil
+	}
+	return s.retell(ctx, tx, d, moments)
+}

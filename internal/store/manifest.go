@@ -1,0 +1,230 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+)
+
+// leaf is one page in a reading's manifest: where its bytes are, or the fault that stands for them.
+//
+// A page that differs from the one before is stored as the difference (XOR) to its base, the last one stored whole: most
+// bytes of a counter page stay the same from reading to reading, and zeros pack well.
+type leaf struct {
+	kind int64
+	name reading.PageName
+	how  string
+	// fault is nil when there are bytes.
+	fault *drive.Fault
+
+	hash         [8]byte // of the page, for telling whether it changed
+	seq, at      int     // the reading whose frame holds the bytes, and where
+	size         int
+	base, baseAt int // the reading and place of the whole page these bytes differ from; 0: these are whole
+}
+
+// rebase is how many readings a page may be stored as a difference before it is stored whole again.
+const rebase = 128
+
+// pack writes leaves as varints: kind, then for pages with bytes size plus 1, place, base and hash; 0 for a fault.
+func pack(all []leaf) []byte {
+	var b []byte
+	for _, l := range all {
+		b = binary.AppendUvarint(b, uint64(l.kind))
+		if l.fault != nil {
+			b = append(b, 0)
+			continue
+		}
+		for _, n := range []int{l.size + 1, l.seq, l.at, l.base} {
+			b = binary.AppendUvarint(b, uint64(n))
+		}
+		if l.base != 0 {
+			b = binary.AppendUvarint(b, uint64(l.baseAt))
+		}
+		b = append(b, l.hash[:]...)
+	}
+	return b
+}
+
+var errManifest = errors.New("the manifest is damaged")
+
+func unpack(b []byte) ([]leaf, error) {
+	next := func() int {
+		n, size := binary.Uvarint(b)
+		if size <= 0 {
+			b = nil
+			return -1
+		}
+		b = b[size:]
+		return int(n)
+	}
+	var all []leaf
+	for len(b) > 0 {
+		l := leaf{kind: int64(next())}
+		switch size := next(); {
+		case size < 0:
+			return nil, errManifest
+		case size > 0:
+			l.size, l.seq, l.at, l.base = size-1, next(), next(), next()
+			if l.base > 0 {
+				l.baseAt = next()
+			}
+			if len(b) < len(l.hash) || l.seq < 1 || l.at < 0 || l.base < 0 || l.baseAt < 0 {
+				return nil, errManifest
+			}
+			copy(l.hash[:], b)
+			b = b[len(l.hash):]
+		}
+		all = append(all, l)
+	}
+	return all, nil
+}
+
+type kindRow struct {
+	ID    int64  `db:"id"`
+	Name  string `db:"name"`
+	How   string `db:"how"`
+	Fault string `db:"fault"`
+}
+
+// kinds fills in what leaves share with others.
+func (q queries) kinds(ctx context.Context, all []leaf) error {
+	if len(all) == 0 {
+		return nil
+	}
+	ids := make([]int64, len(all))
+	for i, l := range all {
+		ids[i] = l.kind
+	}
+	query, args, err := sqlx.In(`SELECT id, name, how, fault FROM leaf_kind WHERE id IN (?)`, ids)
+	if err != nil {
+		return err
+	}
+	var rows []kindRow
+	if err := sqlx.SelectContext(ctx, q.q, &rows, query, args...); err != nil {
+		return err
+	}
+	for i := range all {
+		at := slices.IndexFunc(rows, func(r kindRow) bool { return r.ID == all[i].kind })
+		if at < 0 {
+			return errManifest
+		}
+		all[i].name, all[i].how = reading.PageName(rows[at].Name), rows[at].How
+		if rows[at].Fault != "" {
+			all[i].fault = &drive.Fault{}
+			if err := decode(rows[at].Fault, all[i].fault); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// kindOf gives the number of what a page shares with others.
+func (c change) kindOf(ctx context.Context, p reading.Page) (id int64, err error) {
+	fault := ""
+	if p.Fault != nil {
+		if fault, err = encode(p.Fault); err != nil {
+			return 0, err
+		}
+	}
+	err = c.tx.GetContext(ctx, &id, `SELECT COALESCE((SELECT id FROM leaf_kind WHERE name = ? AND how = ? AND fault = ?), 0)`, p.Name, p.How, fault)
+	if err != nil || id != 0 {
+		return id, err
+	}
+	err = c.tx.GetContext(ctx, &id, `INSERT INTO leaf_kind (name, how, fault) VALUES (?, ?, ?) RETURNING id`, p.Name, p.How, fault)
+	return id, err
+}
+
+// leaves makes the manifest of a reading's pages, given the one before, and the frame of bytes that are not stored yet.
+func (c change) leaves(ctx context.Context, driveID int64, seq int, pages []reading.Page, before []leaf) (all []leaf, frame []byte, err error) {
+	frames := frameCache{c.queries, driveID, map[int][]byte{}}
+	for _, p := range pages {
+		l := leaf{name: p.Name, fault: p.Fault}
+		if l.kind, err = c.kindOf(ctx, p); err != nil {
+			return nil, nil, err
+		}
+		if p.Fault != nil {
+			all = append(all, l)
+			continue
+		}
+		sum := sha256.Sum256(p.Bytes)
+		l.hash, l.size, l.seq, l.at = [8]byte(sum[:8]), len(p.Bytes), seq, len(frame)
+		i := slices.IndexFunc(before, func(b leaf) bool { return b.name == p.Name && b.fault == nil && b.size == l.size })
+		bytes := p.Bytes
+		switch {
+		case i < 0:
+		case before[i].hash == l.hash:
+			l.seq, l.at, l.base, l.baseAt = before[i].seq, before[i].at, before[i].base, before[i].baseAt
+			bytes = nil
+		default:
+			l.base, l.baseAt = before[i].base, before[i].baseAt
+			if l.base == 0 {
+				l.base, l.baseAt = before[i].seq, before[i].at
+			}
+			if seq-l.base > rebase {
+				l.base, l.baseAt = 0, 0
+				break
+			}
+			whole, err := frames.part(ctx, l.base, l.baseAt, l.size)
+			if err != nil {
+				return nil, nil, err
+			}
+			bytes = make([]byte, l.size)
+			subtle.XORBytes(bytes, p.Bytes, whole)
+		}
+		frame = append(frame, bytes...)
+		all = append(all, l)
+	}
+	return all, frame, nil
+}
+
+// frameCache opens each frame once.
+type frameCache struct {
+	q     queries
+	drive int64
+	open  map[int][]byte
+}
+
+func (f frameCache) part(ctx context.Context, seq, at, size int) ([]byte, error) {
+	if f.open[seq] == nil {
+		frame, err := f.q.frame(ctx, f.drive, seq)
+		if err != nil {
+			return nil, err
+		}
+		f.open[seq] = frame
+	}
+	if at+size > len(f.open[seq]) {
+		return nil, fmt.Errorf("a page lies outside the frame of reading %d", seq)
+	}
+	return f.open[seq][at : at+size], nil
+}
+
+// page brings the bytes of a leaf.
+func (f frameCache) page(ctx context.Context, l leaf) (reading.Page, error) {
+	p := reading.Page{Name: l.name, How: l.how, Fault: l.fault}
+	if l.fault != nil || l.size == 0 {
+		return p, nil
+	}
+	stored, err := f.part(ctx, l.seq, l.at, l.size)
+	if err != nil || l.base == 0 {
+		p.Bytes = stored
+		return p, err
+	}
+	whole, err := f.part(ctx, l.base, l.baseAt, l.size)
+	if err != nil {
+		return p, err
+	}
+	p.Bytes = make([]byte, l.size)
+	subtle.XORBytes(p.Bytes, stored, whole)
+	return p, nil
+}
