@@ -302,7 +302,7 @@ func errorOf(e reading.LoggedError) contract.LoggedError {
 
 func sheetOf(s reading.Sheet) contract.Sheet {
 	return contract.Sheet{Page: string(s.Page), Title: s.Page.Title(), Facts: each(s.Facts, func(f reading.Fact) contract.Fact {
-		return contract.Fact{Name: f.Name, Value: text(f.Value), Unit: f.Unit, Reason: text(f.Reason), Offset: f.Offset, Length: f.Length}
+		return contract.Fact{Name: f.Name, Value: text(f.Value), Number: optional(f.Number), Unit: f.Unit, Reason: text(f.Reason), Offset: f.Offset, Length: f.Length}
 	})}
 }
 

@@ -214,6 +214,20 @@ func (b *Bench) runFor(key drive.Key, bay int) *protocol.Run {
 	return nil
 }
 
+// release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
+func (b *Bench) release(ctx context.Context, bay int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	key, held := b.holds[bay]
+	delete(b.holds, bay)
+	for other, k := range b.holds {
+		if held && k == key {
+			b.workers[other].tell(ctx, released{})
+			return
+		}
+	}
+}
+
 // saveRun stores a run; a finished one leaves the open ones.
 func (b *Bench) saveRun(ctx context.Context, r protocol.Run) error {
 	save := b.Journal.SaveRun(ctx, r)

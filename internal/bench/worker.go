@@ -39,6 +39,8 @@ type (
 		order protocol.Order
 		reply chan<- answered
 	}
+	// released tells that the drive in the bay has left another one, and may have left its run behind.
+	released struct{}
 	answered struct {
 		receipt protocol.Receipt
 		err     error
@@ -96,6 +98,8 @@ func (w *worker) loop(ctx context.Context) {
 				if then != nil {
 					then()
 				}
+			case released:
+				w.takeUp(ctx)
 			}
 		case <-w.poll:
 			w.poll = nil
@@ -177,6 +181,7 @@ func (w *worker) gone(ctx context.Context) {
 		w.save(ctx, next)
 	}
 	w.leave()
+	w.bench.release(ctx, w.bay.Number)
 }
 
 // attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind. Unless a person
@@ -207,8 +212,25 @@ func (w *worker) attach(ctx context.Context, asked bool) {
 		w.said, w.bay.Attempts = false, 0
 		w.remember(ctx)
 	}
+	if fault := ended(pages); fault != nil { // it named itself, then fell silent
+		if fault.Class == drive.FaultStuck {
+			w.become(ctx, protocol.StuckBay, key, fault)
+			return
+		}
+		w.leave()
+		w.become(ctx, protocol.Unread, drive.Key{}, fault)
+		return
+	}
 	w.become(ctx, protocol.Answering, key, nil)
-	if r := w.bench.runFor(key, w.bay.Number); r != nil {
+	w.takeUp(ctx)
+}
+
+// takeUp goes on with the run of the drive in the bay, unless another bay that holds the same drive does.
+func (w *worker) takeUp(ctx context.Context) {
+	if w.bay.Connection != protocol.Answering || w.current != nil {
+		return
+	}
+	if r := w.bench.runFor(w.bay.Key, w.bay.Number); r != nil {
 		w.current = r
 		var event run.Event = run.DriveBack{}
 		switch r.State {
@@ -220,6 +242,16 @@ func (w *worker) attach(ctx context.Context, asked bool) {
 		}
 		w.happen(ctx, event)
 	}
+}
+
+// ended gives the fault that ended a reading early.
+func ended(pages []reading.Page) *drive.Fault {
+	for _, p := range pages {
+		if p.Fault != nil && (p.Fault.Class == drive.FaultStuck || p.Fault.Class == drive.FaultVanished) {
+			return p.Fault
+		}
+	}
+	return nil
 }
 
 // unnamed settles a bay whose drive did not name itself.
@@ -314,7 +346,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	}
 	if o.Kind == protocol.OrderRead {
 		return receipt, func() {
-			if pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true}); key != w.bay.Key {
+			if pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true}); key != w.bay.Key || ended(pages) != nil {
 				w.otherThanExpected(ctx, pages, key)
 			}
 		}, nil
@@ -378,6 +410,10 @@ func (w *worker) attempt(ctx context.Context) error {
 
 // otherThanExpected settles a bay whose drive stopped naming itself, or names itself otherwise.
 func (w *worker) otherThanExpected(ctx context.Context, pages []reading.Page, key drive.Key) {
+	if fault := ended(pages); fault != nil && fault.Class == drive.FaultStuck {
+		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
+		return
+	}
 	if key.IsValid() {
 		w.become(ctx, protocol.Answering, key, nil)
 		return

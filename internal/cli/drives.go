@@ -217,6 +217,8 @@ func driveCommands() *cli.Command {
 	}
 }
 
+var interfaceName = map[contract.DriveInterface]string{contract.DriveInterfaceAta: "ATA", contract.DriveInterfaceNvme: "NVMe", contract.DriveInterfaceScsi: "SCSI", contract.DriveInterfaceUnknown: "interface not known"}
+
 func printDrive(w io.Writer, d contract.Drive) {
 	line := func(name, value string) {
 		if value != "" {
@@ -231,7 +233,7 @@ func printDrive(w io.Writer, d contract.Drive) {
 	if rate := optional(d.RotationRate); rate > 0 {
 		kind += fmt.Sprintf(", %s per minute", verdict.Number(float64(rate)))
 	}
-	line("kind", strings.TrimPrefix(strings.Join([]string{strings.ToUpper(string(d.Interface)), kind, optional(d.FormFactor)}, ", "), ", "))
+	line("kind", strings.TrimSuffix(strings.Join([]string{interfaceName[d.Interface], kind, optional(d.FormFactor)}, ", "), ", "))
 	if d.Bytes != nil {
 		line("size", fmt.Sprintf("%s, %s bytes; sectors of %d, physical %d", size(*d.Bytes), verdict.Number(float64(*d.Bytes)), optional(d.LogicalSector), optional(d.PhysicalSector)))
 	}
@@ -474,7 +476,10 @@ func printSheet(w io.Writer, s contract.Sheet) {
 	for i, f := range s.Facts {
 		value := "not available: " + optional(f.Reason)
 		if f.Value != nil {
-			value = grouped(*f.Value)
+			value = *f.Value
+			if optional(f.Number) {
+				value = grouped(value)
+			}
 			if f.Unit != "" {
 				value += " " + f.Unit
 			}
@@ -484,9 +489,9 @@ func printSheet(w io.Writer, s contract.Sheet) {
 	tabular(w, []any{"byte", "fact", "now"}, rows, 1)
 }
 
-// grouped puts U+00A0 between the thousands of a text of digits, however long; any other text stays.
+// grouped puts U+00A0 between the thousands of a whole number, however long: 128-bit counters fit no other type.
 func grouped(s string) string {
-	if len(s) < 5 || strings.Trim(s, "0123456789") != "" || s[0] == '0' {
+	if strings.Trim(s, "0123456789") != "" {
 		return s
 	}
 	var b strings.Builder

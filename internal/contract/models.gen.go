@@ -704,8 +704,11 @@ type EventKind string
 
 // Fact One thing a page says; without a value there is a reason
 type Fact struct {
-	Length int     `json:"length"`
-	Name   string  `json:"name"`
+	Length int    `json:"length"`
+	Name   string `json:"name"`
+
+	// Number the value is a number
+	Number *bool   `json:"number,omitempty"`
 	Offset int     `json:"offset"`
 	Reason *string `json:"reason,omitempty"`
 	Unit   string  `json:"unit"`

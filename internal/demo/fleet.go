@@ -1,4 +1,5 @@
-// Package demo is a made-up shop: Saltmarsh Lane, its simulated bays and some weeks of readings for about twenty drives.
+// Package demo is a made-up shop: Saltmarsh Lane, its fourteen simulated bays, and eighteen months of readings of some sixty
+// drives of every kind and awkwardness.
 // Makers, customers and people are invented. Start with Seed.
 package demo
 
@@ -32,6 +33,7 @@ type member struct {
 	wanted   bool
 	copied   bool
 	signed   string // who signed the last verdict of its history
+	unseen   bool   // the shop has no reading of it
 }
 
 // model is a made-up product.
@@ -49,7 +51,10 @@ type model struct {
 var models = map[string]model{
 	"K4": {"Korvan K4-2000", 2000, 7200, 2, "KVA07", 0x5_00005E_000000000, spinning},
 	"K2": {"Korvan K2-1000", 1000, 5400, 3, "KVL02", 0x5_00005E_100000000, laptop},
+	"TB": {"Tamberlin 500", 500, 5400, 3, "TML44", 0, minutes},
 	"EE": {"Brackwater Eel 480", 480, 1, 3, "BWS03", 0x5_00005E_200000000, flash},
+	"HN": {"Brackwater Heron 1000", 1000, 1, 8, "BWN11", 0x5_00005E_300000000, nil},
+	"OS": {"O12-4000", 4000, 7200, 2, "OSS04", 0x5_00005E_400000000, link},
 }
 
 // attribute flags: pre-failure and kept online, advisory and kept online.
@@ -92,16 +97,34 @@ func flash(r *rand.Rand, hours float64) []sim.Counter {
 		{ID: 171, Flags: aging, Value: 100},
 		{ID: 172, Flags: aging, Value: 100},
 		{ID: 174, Flags: aging, Value: 100, Course: sim.Course{From: float64(r.IntN(60))}},
-		{ID: 177, Flags: condemning &^ 0x20, Threshold: 5, Value: 91, Course: sim.Course{From: 120}},
+		{ID: 177, Flags: condemning &^ 0x20, Threshold: 5, Value: 91, Kind: sim.Wear},
 		{ID: 184, Flags: condemning, Threshold: 90, Value: 100},
 		{ID: 187, Flags: aging, Value: 100},
 		{ID: 190, Flags: 0x0022, Kind: sim.Temperature},
 		{ID: 199, Flags: 0x003E, Value: 100},
-		{ID: 241, Flags: aging, Value: 99, Course: sim.Course{From: hours * 1900, Rate: 1900}},
+		{ID: 241, Flags: aging, Value: 99},
 	}
 }
 
-// build makes a drive of a model.
+// minutes is an older drive whose family nobody told: it counts its time in minutes, and keeps no statistics.
+func minutes(r *rand.Rand, hours float64) []sim.Counter {
+	var all []sim.Counter
+	for _, c := range spinning(r, hours) {
+		switch c.ID {
+		case 184, 187, 188:
+			continue
+		case 9:
+			c.Kind = sim.Minutes
+		}
+		all = append(all, c)
+	}
+	return all
+}
+
+// link is the link's counter alone: a SCSI drive has no attributes, its port's counter follows this one.
+func link(*rand.Rand, float64) []sim.Counter { return []sim.Counter{{ID: 199}} }
+
+// build makes a drive of a model that has these power-on hours at now.
 func build(key, ending string, hours float64, now time.Time) sim.Spec {
 	m := models[key]
 	seed := uint64(len(ending))
@@ -112,12 +135,33 @@ func build(key, ending string, hours float64, now time.Time) sim.Spec {
 	sectors := m.gb*1_953_125 + 168 // decimal gigabytes and the remainder every maker adds
 	id := ata.Identify{
 		Serial: m.prefix + ending, Firmware: fmt.Sprintf("S%d.%02d", 1+r.IntN(3), r.IntN(20)), Model: m.name, Sectors: sectors,
-		LogicalSector: 512, PhysicalSector: 4096, RotationRate: m.rpm, FormFactor: m.form, WWN: m.wwn | uint64(r.Uint32()),
+		LogicalSector: 512, PhysicalSector: 4096, RotationRate: m.rpm, FormFactor: m.form,
 		SATAGenerations: 7, SATANow: 3, Transport: 0x11FF, SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true,
-		SelfTestSupported: true, SelfTestEnabled: true, GPL: true, LBA48: true, SCT: true, TRIM: m.rpm == 1, Integrity: ata.IntegrityRight,
+		SelfTestSupported: true, SelfTestEnabled: true, GPL: true, LBA48: true, SCT: true, SCTTables: true, SCTRecovery: true, TRIM: m.rpm == 1, Integrity: ata.IntegrityRight,
 		Security: ata.Security{Supported: true},
 	}
-	s := sim.Spec{Identity: id, Seed: seed, Born: now, Hours: hours, Share: 0.45, Counters: m.counter(r, hours), Heat: sim.Heat{Base: 37 + 3*r.Float64(), Wave: 2, Noise: 1}, Minutes: 2, Statistics: true, Rate: 90_000 + 40_000*r.Float64(), Used: sim.Course{Rate: 0.0018}}
+	if m.wwn != 0 {
+		id.WWN = m.wwn | uint64(r.Uint32())
+	}
+	s := sim.Spec{
+		Identity: id, Seed: seed, Born: now, Hours: hours, Share: 0.45, Heat: sim.Heat{Base: 37 + 3*r.Float64(), Wave: 2, Noise: 1}, Minutes: 2, Statistics: true, Logs: true,
+		Rate: 90_000 + 40_000*r.Float64(), Used: sim.Course{Rate: 0.0018},
+	}
+	if m.counter != nil {
+		s.Counters = m.counter(r, hours)
+	}
+	s = let(s, 241, sim.Course{Rate: s.Rate * 512 / (32 << 20)})
+	switch key {
+	case "HN":
+		s.NVMe = &sim.NVMe{SelfTest: true, Spare: sim.Course{Rate: 0.0004}, Unsafe: sim.Course{Start: 10, Every: 400, Step: 1}, Persistent: r.IntN(2) == 0, Datacenter: r.IntN(3) == 0}
+		s.Heat = sim.Heat{Base: 41 + 4*r.Float64(), Wave: 4, Noise: 2}
+	case "OS":
+		s.SCSI = &sim.SCSI{Vendor: "OSPRIL", Port: id.WWN + 1}
+		s.Share = 0.8
+	case "TB":
+		s.Statistics, s.Logs = false, false
+		s.Identity.GPL, s.Identity.SCT = false, false
+	}
 	return s
 }
 
@@ -133,69 +177,157 @@ func let(s sim.Spec, id uint8, c sim.Course) sim.Spec {
 	return s
 }
 
-// tested puts a passed extended self-test into the drive's log, ago hours before it was born into the story.
+// tested puts a passed extended self-test into the drive's log, ago power-on hours before the story begins.
 func tested(s sim.Spec, ago float64) sim.Spec {
 	s.Tests = append(s.Tests, ata.SelfTest{Number: ata.TestExtended, Hours: uint16(s.Hours - ago)})
 	return s
 }
 
 func place(bay int) drive.Address {
-	return drive.Address(fmt.Sprintf("sim-sata-%d", bay))
+	return drive.Address(fmt.Sprintf("sim-%d", bay))
 }
 
-// weeks is how far the recorded history goes back.
-const weeks = 10
+// The recorded history: a reading a month for most of eighteen months, then one a week.
+const (
+	months = 16
+	weeks  = 10
+)
 
-// fleet is all drives of the demo at the moment the story begins: weeks before now.
-func fleet(now time.Time) []member {
-	then := now.Add(-weeks * 7 * 24 * time.Hour)
-	sound := tested(build("K4", "7M4R9", 9_120, then), -500)
-	growing := build("K4", "7M4Q2", 21_480, then)
+// history is the moments of the recorded readings, oldest first, for a story that begins at now.
+func history(now time.Time) []time.Time {
+	var all []time.Time
+	for n := range weeks {
+		all = append(all, now.Add(-time.Duration(weeks-n)*7*24*time.Hour))
+	}
+	first := all[0]
+	for n := range months {
+		all = append([]time.Time{first.Add(-time.Duration(n+1) * 730 * time.Hour)}, all...)
+	}
+	return all
+}
+
+// bayed is the drives in the bays, each with its story.
+func bayed(now time.Time) []member {
+	const since = weeks * 7 * 24 * 0.45 // hours of life since the weekly readings began
+	growing := build("K4", "7M4Q2", 21_480+since, now)
 	growing = let(growing, 197, sim.Course{Start: 21_900, Every: 90, Step: 4})
 	growing = let(growing, 198, sim.Course{Start: 21_950, Every: 160, Step: 2})
 	growing = let(growing, 187, sim.Course{Start: 22_000, Every: 240, Step: 1})
 	growing.Unread, growing.FirstLBA = sim.Course{Start: 21_900, Every: 90, Step: 4}, 205_883_114
-	growing.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 205_883_114, Hours: 22_040, State: 3}}
-	packed := let(build("K4", "7M511", 18_402, then), 199, sim.Course{From: 12, Start: 18_500, Every: 130, Step: 2})
-	packed = let(packed, 5, sim.Course{From: 3})
-	hot := build("K2", "3T8H6", 12_700, then)
+	growing.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 205_883_114, Count: 8, Hours: 22_040, State: 3, Before: []ata.EarlierCommand{
+		{Op: 0x25, LBA: 205_882_080, Count: 256, At: 71_400}, {Op: 0x25, LBA: 205_882_336, Count: 256, At: 71_409}, {Op: 0x25, LBA: 205_883_104, Count: 256, At: 71_421},
+	}}}
+	noisy := let(build("K4", "7M511", 18_402+since, now), 199, sim.Course{From: 12, Start: 18_500, Every: 130, Step: 2})
+	noisy = let(noisy, 5, sim.Course{From: 3})
+	noisy.Identity.SATANow = 2
+	hot := build("K2", "3T8H6", 12_700+since, now)
 	hot.Heat = sim.Heat{Base: 56.5, Wave: 1.2, Noise: 0.6}
-	alarm := let(build("K2", "3T9C1", 30_110, then), 10, sim.Course{From: 1, Start: 30_200, Every: 200, Step: 2})
+	alarm := let(build("K2", "3T9C1", 30_110+since, now), 10, sim.Course{From: 1, Start: 30_200, Every: 200, Step: 2})
 	alarm = let(alarm, 5, sim.Course{From: 410, Start: 30_150, Every: 60, Step: 30})
 	alarm.Alarm = sim.Course{Start: 30_700, Every: 10, Step: 1}
-	silent := build("EE", "K90F2", 6_300, then)
+	silent := build("EE", "K90F2", 6_300+since, now)
 	silent.Awkward.SilentAttempts = 2
 
-	all := []member{
+	worn := build("HN", "Q7E30", 9_120, now)
+	worn.NVMe.Media = sim.Course{Start: 8_500, Every: 120, Step: 2}
+	worn.NVMe.Spare, worn.Used, worn.NVMe.HostErrors, worn.NVMe.Datacenter, worn.NVMe.Spaces = sim.Course{Rate: 0.0092}, sim.Course{Rate: 0.0092}, 5, true, 2
+	server := build("OS", "19Z4K", 31_700, now)
+	server.SCSI.Grown = sim.Course{From: 4, Start: 31_000, Every: 150, Step: 3}
+	otherPath := server
+	second := *server.SCSI
+	second.Port++
+	otherPath.SCSI = &second
+	docked := build("K2", "6D40P", 8_460, now)
+	docked.Awkward = sim.Awkward{Only12: true, FixedSense: true, Adapter: "ff01:0a12 0100"}
+	closed := build("K4", "7M60A", 4_100, now)
+	closed.Awkward = sim.Awkward{NoPass: true, Adapter: "ff01:0a00 0207"}
+	locked := build("K2", "6D41R", 15_020, now)
+	locked.Identity.Security = ata.Security{Supported: true, Enabled: true, Locked: true}
+	locked.Identity.HPA, locked.Hidden = true, 4_194_304
+	stuck := build("K4", "7M61C", 27_300, now)
+	stuck.Awkward = sim.Awkward{HangsOn: ata.SMART, HangsFeature: ata.SMARTReadThresholds}
+	behind := build("K4", "7M62D", 19_000, now)
+	behind.Awkward.Behind = "behind a RAID controller"
+
+	return []member{
 		{spec: growing, bay: 1, ticket: "2231", customer: "Marram Seed Library", about: "copies stop half-way", duty: drive.Everyday, wanted: true, copied: true},
-		{spec: sound, bay: 2, ticket: "2229", customer: "Marram Seed Library", about: "check before use", duty: drive.Everyday},
+		{spec: tested(build("K4", "7M4R9", 9_120+since, now), 256), bay: 2, ticket: "2229", customer: "Marram Seed Library", about: "check before use", duty: drive.Everyday},
 		{spec: alarm, bay: 3, ticket: "2230", customer: "Ferry Road puppet theatre", about: "slow to start, clicks at times", duty: drive.Everyday, wanted: true, copied: true},
 		{spec: silent, bay: 4, ticket: "2233", customer: "Pellwick Spit tide gauge", about: "is not found any more", duty: drive.Continuous},
-		{spec: packed, bay: 5, ticket: "2214", customer: "Pellwick Spit tide gauge", about: "stops for seconds when the tide table is saved", duty: drive.Everyday, wanted: true, copied: true},
+		{spec: noisy, bay: 5, ticket: "2214", customer: "Pellwick Spit tide gauge", about: "stops for seconds when the tide table is saved", duty: drive.Everyday, wanted: true, copied: true},
 		{spec: hot, bay: 6, ticket: "2232", customer: "Ferry Road puppet theatre", about: "the laptop gets hot", duty: drive.Carry, wanted: true},
+		{spec: worn, bay: 7, ticket: "2226", customer: "Quillfoot Print Room", about: "programs stop without a word", duty: drive.Everyday, wanted: true, copied: true},
+		{spec: server, bay: 8, ticket: "2227", customer: "Quillfoot Print Room", about: "from the server, check before use", duty: drive.Continuous},
+		{spec: otherPath, bay: 9},
+		{spec: docked, bay: 10, ticket: "2228", customer: "Marram Seed Library", about: "check before use", duty: drive.Carry},
+		{spec: closed, bay: 11, unseen: true},
+		{spec: locked, bay: 12, ticket: "2234", customer: "Ferry Road puppet theatre", about: "asks for a password nobody knows", duty: drive.Everyday, wanted: true},
+		{spec: stuck, bay: 13, ticket: "2235", customer: "Quillfoot Print Room", about: "hangs the computer", duty: drive.Everyday, unseen: true},
+		{spec: behind, bay: 14, unseen: true},
 	}
-	endings := []string{"7M4S3", "7M4T8", "7M4V1", "7M4W6", "7M4X2", "7M502", "7M507", "7M50C", "6D2VN", "6D2WK", "6D31A", "C41XP", "C42B7", "C43D0", "C44G9"}
+}
+
+// shelf is the drives the shop has seen and that are in no bay now.
+func shelf(now time.Time) []member {
+	var all []member
+	endings := []string{
+		"7M4S3", "7M4T8", "7M4V1", "7M4W6", "7M4X2", "7M502", "7M507", "7M50C", "7M513", "7M51K", "7M522", "7M52X", "7M537", "6D2VN", "6D2WK", "6D31A", "6D332", "6D34H", "6D358", "6D36T",
+		"C41XP", "C42B7", "C43D0", "C44G9", "C4502", "C46K1", "C47M5", "Q7F12", "Q7F3A", "Q7G08", "Q7H41", "Q7J9C", "Q7K22", "Q7L57", "19Z51", "19Z6P", "19Z73", "19Z8B", "1A002", "1A01D",
+		"T5A07", "T5B19", "T5C2K", "T5D31", "7M55B", "7M56F", "C48T3", "C49V6", "Q7M61",
+	}
 	for i, ending := range endings {
-		key := map[byte]string{'7': "K4", '6': "K2", 'C': "EE"}[ending[0]]
+		key := map[byte]string{'7': "K4", '6': "K2", 'C': "EE", 'Q': "HN", '1': "OS", 'T': "TB"}[ending[0]]
 		r := rand.New(rand.NewPCG(uint64(i), 11))
-		s := build(key, ending, 2_000+float64(r.IntN(26_000)), then)
-		switch i % 5 {
+		s := build(key, ending, 7_500+float64(r.IntN(26_000)), now)
+		recent := s.Hours - float64(300+r.IntN(400))
+		switch i % 7 {
 		case 0, 3:
-			s = tested(s, -float64(200+r.IntN(400)))
+			s = tested(s, float64(60+r.IntN(400)))
 		case 1:
 			s = let(s, 5, sim.Course{From: float64(1 + r.IntN(12))})
 		case 2:
-			s = let(s, 199, sim.Course{From: 2, Start: s.Hours + 100, Every: 90, Step: 3})
+			s = let(s, 199, sim.Course{From: 2, Start: recent, Every: 90, Step: 3})
+		case 4: // defects that wait, are written and reallocated
+			s.Defects, s.Wait = sim.Course{Start: s.Hours - 4_000, Every: 900, Step: 3}, 200
+			for n := range s.Counters {
+				switch s.Counters[n].ID {
+				case 5:
+					s.Counters[n].Kind = sim.Reallocated
+				case 197:
+					s.Counters[n].Kind = sim.Waiting
+				}
+			}
 		}
-		if i == 4 {
-			s = let(s, 197, sim.Course{Start: s.Hours + 200, Every: 70, Step: 6})
-			s.Unread, s.FirstLBA = sim.Course{Start: s.Hours + 200, Every: 70, Step: 6}, 91_204_880
+		switch ending {
+		case "7M4X2":
+			s = let(s, 197, sim.Course{Start: recent, Every: 70, Step: 6})
+			s.Unread, s.FirstLBA = sim.Course{Start: recent, Every: 70, Step: 6}, 91_204_880
+		case "7M55B": // somebody set its counters to zero
+			s = let(s, 5, sim.Course{From: 0, Start: 500, Every: 300, Step: 4})
+			s.Wiped = s.Hours - 900
+		case "7M56F": // a board of another drive
+			s.Board = s.Hours - 1_200
+		case "C44G9":
+			s.Used = sim.Course{Rate: 84 / s.Hours}
+		case "Q7J9C":
+			s.NVMe.ReadOnly = sim.Course{Start: s.Hours - 400, Every: 20, Step: 1}
+		case "Q7K22":
+			s.NVMe.SelfTest = false
+		case "19Z73":
+			s.SCSI.Trial = true
+		case "1A002":
+			s.SCSI.Predicts = sim.Course{Start: s.Hours - 600, Every: 30, Step: 1}
+		case "1A01D": // formatted for an array
+			s.Identity.LogicalSector, s.Identity.PhysicalSector = 520, 520
 		}
 		all = append(all, member{
-			spec: s, ticket: fmt.Sprint(2190 + i), duty: []drive.Duty{drive.Everyday, drive.Carry, drive.Everyday}[i%3],
-			customer: []string{"Marram Seed Library", "Ferry Road puppet theatre", "Pellwick Spit tide gauge"}[i%3],
+			spec: s, ticket: fmt.Sprint(2150 + i), duty: []drive.Duty{drive.Everyday, drive.Carry, drive.Everyday}[i%3],
+			customer: []string{"Marram Seed Library", "Ferry Road puppet theatre", "Pellwick Spit tide gauge", "Quillfoot Print Room"}[i%4],
 			about:    []string{"check before use", "from the storeroom", "slow"}[i%3], signed: []string{"Dov", "", "Imre"}[i%3],
 		})
 	}
 	return all
 }
+
+// fleet is all drives of the demo, whose story begins at now.
+func fleet(now time.Time) []member { return append(bayed(now), shelf(now)...) }

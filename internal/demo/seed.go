@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/store"
 )
@@ -76,32 +77,48 @@ func before(s sim.Spec, at time.Time) []ata.SelfTest {
 	return all
 }
 
-// Seed writes the history of the fleet into an empty store: readings taken from the simulated drives at past moments,
-// through the same code that takes present ones. A store with drives in it is left alone.
+// Seed writes the history of the fleet into an empty store: readings taken from the simulated drives at past moments, and
+// taken in as a record file is. A store with drives in it is left alone.
 func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 	if have, err := st.Drives(ctx, shop.Query{Limit: 1}); err != nil || len(have) > 0 {
 		return err
 	}
-	clock := &past{}
+	clock := &past{at: d.clock.Start}
 	s, err := shop.New(ctx, ShopName, st, nil, policy.Default, clock, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
 	}
+	f := record.New(d.clock.Start)
 	for n, m := range d.fleet {
-		if m.spec.Awkward.SilentAttempts > 0 { // never seen before
+		if m.unseen || m.bay == secondPath || m.spec.Awkward.SilentAttempts > 0 {
+			continue
+		}
+		one, err := d.life(ctx, clock, n, m)
+		if err != nil {
+			return fmt.Errorf("history of %s: %w", m.spec.Identity.Serial, err)
+		}
+		f.Drives = append(f.Drives, one)
+	}
+	clock.at = d.clock.Start
+	if _, err := s.Import(ctx, f); err != nil {
+		return err
+	}
+	known := 0
+	for _, m := range d.fleet {
+		if m.ticket == "" {
+			continue
+		}
+		if m.unseen || m.spec.Awkward.SilentAttempts > 0 {
 			if err := d.intake(ctx, st, m, 0); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := d.life(ctx, s, clock, n, m); err != nil {
-			return fmt.Errorf("history of %s: %w", m.spec.Identity.Serial, err)
-		}
-		key := drive.Key{Model: m.spec.Identity.Model, Serial: m.spec.Identity.Serial}
-		found, err := st.DriveByKey(ctx, key)
+		found, err := st.DriveByKey(ctx, f.Drives[known].Key())
 		if err != nil {
 			return err
 		}
+		known++
 		if err := d.intake(ctx, st, m, found.ID); err != nil {
 			return err
 		}
@@ -119,34 +136,36 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 	return nil
 }
 
-// life takes a drive's weekly readings.
-func (d *Demo) life(ctx context.Context, s *shop.Shop, clock *past, n int, m member) error {
+// secondPath is the bay in which the drive of the bay before it answers by its other port.
+const secondPath = 9
+
+// life takes a drive's readings at past moments, as a record file carries them.
+func (d *Demo) life(ctx context.Context, clock *past, n int, m member) (one record.Drive, err error) {
 	at := place(99)
 	bench := sim.New(clock, "", at)
-	for week := range weeks {
-		clock.at = d.clock.Start.Add(-time.Duration(weeks-week)*7*24*time.Hour + time.Duration(n*37%600)*time.Minute)
+	for i, moment := range history(d.clock.Start) {
+		clock.at = moment.Add(time.Duration(n*37%600) * time.Minute).UTC().Truncate(time.Millisecond)
 		spec := m.spec
 		spec.Tests = before(spec, clock.at)
 		bench.Insert(at, spec)
 		found, err := bench.Look(ctx)
 		if err != nil {
-			return err
+			return one, err
 		}
 		attached, err := bench.Open(ctx, found[0])
 		if err != nil {
-			return err
+			return one, err
 		}
 		session, fault := probe.Open(attached, probe.NotKnown)
 		if fault != nil {
-			return fault
+			return one, fault
 		}
 		pages := session.Pages(ctx, probe.Manner{Wake: true})
-		r := protocol.Reading{ID: fmt.Sprintf("demo-%d-%d", n, week), Key: probe.Key(pages), At: clock.at, Took: 38 * time.Millisecond, Pages: pages, Tool: "demo"}
-		if err := s.Take(ctx, protocol.Report{Reading: &r}); err != nil {
-			return err
-		}
+		key := probe.Key(pages)
+		one.Model, one.Serial = key.Model, key.Serial
+		one.Readings = append(one.Readings, record.Reading{ID: fmt.Sprintf("demo-%d-%d", n, i), At: clock.at, TookMs: 38, Tool: "demo", Pages: record.FromPages(pages)})
 	}
-	return nil
+	return one, nil
 }
 
 func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID int64) error {
@@ -156,7 +175,7 @@ func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID in
 	}
 	i := shop.Intake{Drive: driveID, Bay: m.bay, Ticket: m.ticket, Customer: m.customer, Complaint: m.about, Wanted: m.wanted, Copied: m.copied, Duty: m.duty, At: at, By: "Dov"}
 	if driveID == 0 {
-		i.Label = "Label Brackwater, 480 GB"
+		i.Label = fmt.Sprintf("Label %s, %d GB", m.spec.Identity.Model, m.spec.Identity.Sectors*512/1_000_000_000)
 	}
 	return st.Write(ctx, func(tx shop.Tx) error { return tx.SaveIntake(ctx, &i) })
 }

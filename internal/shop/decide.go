@@ -61,11 +61,7 @@ func evidence(d Drive, decoded reading.Reading, now signal.Set, moments []Moment
 }
 
 // decide judges a drive on its latest reading, stores the verdict if it says something new, and brings drive_now up to date.
-func (s *Shop) decide(ctx context.Context, tx Tx, d Drive, decoded reading.Reading, now signal.Set, r Reading) ([]Event, error) {
-	moments, err := tx.Moments(ctx, d.ID)
-	if err != nil {
-		return nil, err
-	}
+func (s *Shop) decide(ctx context.Context, tx Tx, d Drive, decoded reading.Reading, now signal.Set, r Reading, moments []Moment) ([]Event, error) {
 	e := evidence(d, decoded, now, moments)
 	v := verdict.Decide(s.policy, e)
 	n := d.Now
@@ -143,7 +139,7 @@ func (s *Shop) Redecide(ctx context.Context, tx Tx, d Drive) ([]Event, error) {
 	}
 	decoded := reading.DecodeAs(r.Pages, d.Hints)
 	r.Bay = d.Now.Bay
-	return s.decide(ctx, tx, d, decoded, signal.Of(&decoded), r)
+	return s.decide(ctx, tx, d, decoded, signal.Of(&decoded), r, moments)
 }
 
 // Sign accepts the present verdict of a drive, or overrules it when grade differs; that needs a reason. Signing names the

@@ -21,6 +21,10 @@ func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, 
 		return nil, err
 	}
 	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: fresh.reading.Seq, Text: fmt.Sprintf("%s: reading %d taken", p.Key.Serial, fresh.reading.Seq)}}
+	if fresh.learned { // what its earlier readings say is read anew in that light
+		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
+		return append(events, more...), err
+	}
 	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
@@ -36,7 +40,7 @@ func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, 
 			}
 		}
 	}
-	more, err := s.decide(ctx, tx, d, fresh.decoded, fresh.signals, fresh.reading)
+	more, err := s.decide(ctx, tx, d, fresh.decoded, fresh.signals, fresh.reading, moments)
 	return append(events, more...), err
 }
 
@@ -45,6 +49,7 @@ type kept struct {
 	reading Reading
 	decoded reading.Reading
 	signals signal.Set
+	learned bool // something was concluded of the drive's dialect
 }
 
 // keep stores a reading and its drive; nil when the reading is known already.
@@ -59,12 +64,12 @@ func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading) (Drive, *ke
 	if err != nil {
 		return d, nil, err
 	}
-	decoded := reading.DecodeAs(p.Pages, d.Hints)
+	decoded, learned := reading.DecodeAs(p.Pages, d.Hints), false
 	if d.Hints == (dialect.Hints{}) && d.Now.Readings > 0 {
 		if d.Hints, err = s.infer(ctx, tx, d, decoded, p.At); err != nil {
 			return d, nil, err
 		}
-		if d.Hints != (dialect.Hints{}) {
+		if learned = d.Hints != (dialect.Hints{}); learned {
 			decoded = reading.DecodeAs(p.Pages, d.Hints)
 		}
 	}
@@ -84,11 +89,10 @@ func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading) (Drive, *ke
 		return d, nil, err
 	}
 	r := Reading{Drive: d.ID, At: p.At, Took: p.Took, Bay: p.Bay, Run: p.Run, Step: p.Step, Tool: p.Tool, Decoder: reading.DecoderVersion, Pages: p.Pages, Report: p.ID}
-	fresh, err := tx.AddReading(ctx, &r, signals)
-	if err != nil || !fresh {
+	if err := tx.AddReading(ctx, &r, signals); err != nil {
 		return d, nil, err
 	}
-	return d, &kept{r, decoded, signals}, nil
+	return d, &kept{r, decoded, signals, learned}, nil
 }
 
 // infer concludes the unit of the drive's clock from how far it moved since the last reading, where no family tells it.

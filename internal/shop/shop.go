@@ -174,7 +174,7 @@ type Tx interface {
 	Reader
 	SaveDrive(ctx context.Context, d *Drive) error // a new one gets its ID
 	SaveNow(ctx context.Context, driveID int64, n Now) error
-	AddReading(ctx context.Context, r *Reading, signals signal.Set) (fresh bool, err error) // gives it its Seq
+	AddReading(ctx context.Context, r *Reading, signals signal.Set) error // gives it its Seq
 	SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error
 	AddChange(ctx context.Context, driveID int64, c Change) error
 	ForgetChanges(ctx context.Context, driveID int64) error

@@ -115,14 +115,15 @@ func (s *Shop) describe(v *BayView) {
 		v.Doing, v.Note, v.Next = "Counters not read yet: "+b.Fault.Back+".", b.Fault.Advice(), "see advice"
 	case v.Run != nil:
 		v.Doing, v.Note, v.Next = "Quick: "+Standing(*v.Run), "", "wait"
+	case d != nil && d.Identity.Security.Locked:
+		v.Doing, v.Next = "Locked by a password. Surface not read.", "ask the owner"
+		v.Note = "Ask the owner for the password's removal"
 	case v.Intake != nil && v.Intake.AtRisk():
 		v.Doing, v.Action, v.Next = "Data wanted, not copied. Checks wait.", ActionRecordCopy, "copy the data"
 	case d == nil:
 		v.Doing = "Getting to know the drive."
 	case d.Now.Bay != b.Number && d.Now.Bay != 0:
 		v.Doing, v.Next = fmt.Sprintf("The same drive as in bay %d, by another path.", d.Now.Bay), fmt.Sprintf("see bay %d", d.Now.Bay)
-	case d.Identity.Security.Locked:
-		v.Doing = "Locked by a password. Surface not read."
 	default:
 		v.Doing = d.Now.First
 		v.Action, v.Next = verdictAction(d)

@@ -89,6 +89,12 @@ func unpack(b []byte) ([]leaf, error) {
 	return all, nil
 }
 
+// kindKey is what a leaf shares with others.
+type kindKey struct {
+	name       reading.PageName
+	how, fault string
+}
+
 type kindRow struct {
 	ID    int64  `db:"id"`
 	Name  string `db:"name"`
@@ -137,6 +143,18 @@ func (c change) kindOf(ctx context.Context, p reading.Page) (id int64, err error
 			return 0, err
 		}
 	}
+	key := kindKey{p.Name, p.How, fault}
+	if known, ok := c.kinds.Load(key); ok {
+		return known.(int64), nil
+	}
+	if id, ok := c.fresh[key]; ok {
+		return id, nil
+	}
+	defer func() {
+		if err == nil {
+			c.fresh[key] = id
+		}
+	}()
 	err = c.tx.GetContext(ctx, &id, `SELECT COALESCE((SELECT id FROM leaf_kind WHERE name = ? AND how = ? AND fault = ?), 0)`, p.Name, p.How, fault)
 	if err != nil || id != 0 {
 		return id, err

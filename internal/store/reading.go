@@ -74,11 +74,7 @@ var (
 )
 
 // AddReading implements shop.Tx. Only pages that differ from the previous reading's are stored again.
-func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) (bool, error) {
-	var seen int
-	if err := c.tx.GetContext(ctx, &seen, `SELECT COUNT(*) FROM reading WHERE report = ?`, r.Report); err != nil || seen > 0 {
-		return false, err
-	}
+func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) error {
 	var last struct {
 		Seq      int    `db:"seq"`
 		Manifest string `db:"manifest"`
@@ -87,27 +83,27 @@ func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.
 	err := c.tx.GetContext(ctx, &last, `SELECT seq, manifest, leaves FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, r.Drive)
 	var before []leaf
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return false, err
+		return err
 	}
 	if err == nil {
 		if before, err = c.manifest(ctx, last.Manifest, last.Leaves); err != nil {
-			return false, fmt.Errorf("reading %d: %w", last.Seq, err)
+			return fmt.Errorf("reading %d: %w", last.Seq, err)
 		}
 	}
 	r.Seq = last.Seq + 1
 	all, fresh, err := c.leaves(ctx, r.Drive, r.Seq, r.Pages, before)
 	if err != nil {
-		return false, err
+		return err
 	}
 	if _, err := c.tx.ExecContext(ctx, `
 		INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, leaves, signals) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
 		r.Drive, r.Seq, millis(r.At), r.Took.Milliseconds(), r.Bay, r.Run, r.Step, r.Tool, r.Decoder, r.Report, pack(all), signal.Pack(signals)); err != nil {
-		return false, err
+		return err
 	}
 	if len(fresh) > 0 {
 		_, err = c.tx.ExecContext(ctx, `INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`, r.Drive, r.Seq, packer().EncodeAll(fresh, nil))
 	}
-	return true, err
+	return err
 }
 
 // SaveSignals implements shop.Tx: the pages stay, what they decode to is derived anew.

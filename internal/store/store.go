@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -24,7 +25,8 @@ var migrations embed.FS
 // Store is the open database.
 type Store struct {
 	queries
-	db *sqlite.DB
+	db    *sqlite.DB
+	kinds sync.Map // kindKey to its number, of what is committed
 }
 
 // Open opens or creates the shop's database at path.
@@ -37,7 +39,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{queries{db.Read}, db}, nil
+	return &Store{queries: queries{db.Read}, db: db}, nil
 }
 
 // Close closes the database.
@@ -45,7 +47,14 @@ func (s *Store) Close() error { return s.db.Close() }
 
 // Write implements shop.Store.
 func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
-	return s.db.Write(ctx, func(tx *sqlx.Tx) error { return f(change{queries{tx}, tx}) })
+	fresh := map[kindKey]int64{}
+	err := s.db.Write(ctx, func(tx *sqlx.Tx) error { return f(change{queries{tx}, tx, &s.kinds, fresh}) })
+	if err == nil {
+		for key, id := range fresh {
+			s.kinds.Store(key, id)
+		}
+	}
+	return err
 }
 
 // queries are the reading functions, on the pool or inside a transaction.
@@ -54,7 +63,9 @@ type queries struct{ q sqlx.QueryerContext }
 // change is a transaction.
 type change struct {
 	queries
-	tx *sqlx.Tx
+	tx    *sqlx.Tx
+	kinds *sync.Map // of what is committed
+	fresh map[kindKey]int64
 }
 
 var (

@@ -49,15 +49,13 @@ func page(name reading.PageName, fill byte) reading.Page {
 	return reading.Page{Name: name, How: "test", Bytes: b}
 }
 
-func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...reading.Page) (shop.Reading, bool) {
+func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...reading.Page) shop.Reading {
 	t.Helper()
 	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: 2, Run: 7, Step: protocol.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
-	var fresh bool
-	write(t, s, func(tx shop.Tx) (err error) {
-		fresh, err = tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Number: 8, Available: true}})
-		return err
+	write(t, s, func(tx shop.Tx) error {
+		return tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Number: 8, Available: true}})
 	})
-	return r, fresh
+	return r
 }
 
 func TestAReadingComesBackByteForByte(t *testing.T) {
@@ -65,7 +63,7 @@ func TestAReadingComesBackByteForByte(t *testing.T) {
 	d := addDrive(t, s, "KVA077M511")
 	fault := &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Back: "no registers"}
 	addReading(t, s, d, "a", page(reading.PageIdentify, 1), page(reading.PageAttributes, 2))
-	want, _ := addReading(t, s, d, "b", page(reading.PageIdentify, 1), page(reading.PageAttributes, 3), reading.Page{Name: reading.PageAlarm, Fault: fault})
+	want := addReading(t, s, d, "b", page(reading.PageIdentify, 1), page(reading.PageAttributes, 3), reading.Page{Name: reading.PageAlarm, Fault: fault})
 	got, err := s.Reading(t.Context(), d.ID, 2)
 	require.NoError(t, err)
 	want.Signals = map[signal.Name]float64{signal.Pending: 8}
@@ -89,16 +87,72 @@ func TestAPageThatDidNotChangeIsStoredOnce(t *testing.T) {
 	assert.Len(t, last.Pages[1].Bytes, 512)
 }
 
-func TestAReportThatComesTwiceIsStoredOnce(t *testing.T) {
+func TestAPageIsStoredAsADifferenceAndComesBackWhole(t *testing.T) {
 	s := open(t)
 	d := addDrive(t, s, "KVA077M511")
-	_, fresh := addReading(t, s, d, "same", page(reading.PageIdentify, 1))
-	assert.True(t, fresh)
-	_, fresh = addReading(t, s, d, "same", page(reading.PageIdentify, 1))
-	assert.False(t, fresh)
-	moments, err := s.Moments(t.Context(), d.ID)
+	at := func(n int) reading.Page { // a page of which little changes
+		p := page(reading.PageAttributes, 7)
+		p.Bytes[n%512], p.Bytes[100] = byte(n), byte(n/2)
+		return p
+	}
+	const many = rebase + 30
+	for n := range many {
+		pages := []reading.Page{page(reading.PageIdentify, 1), at(n)}
+		if n%10 == 3 { // a page that was not read in between
+			pages[1] = reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultRefused, Back: "busy"}}
+		}
+		addReading(t, s, d, fmt.Sprint(n), pages...)
+	}
+	for n := range many {
+		r, err := s.Reading(t.Context(), d.ID, n+1)
+		require.NoError(t, err)
+		if n%10 == 3 {
+			assert.Equal(t, "busy", r.Pages[1].Fault.Back)
+			continue
+		}
+		require.Equal(t, at(n).Bytes, r.Pages[1].Bytes, "reading %d", n+1)
+	}
+}
+
+func TestAReportIsKnownOnceItIsStored(t *testing.T) {
+	s := open(t)
+	d := addDrive(t, s, "KVA077M511")
+	for _, want := range []bool{false, true} {
+		known, err := s.HasReport(t.Context(), "same")
+		require.NoError(t, err)
+		assert.Equal(t, want, known)
+		if !known {
+			addReading(t, s, d, "same", page(reading.PageIdentify, 1))
+		}
+	}
+	err := s.Write(t.Context(), func(tx shop.Tx) error {
+		r := shop.Reading{Drive: d.ID, At: now, Report: "same"}
+		return tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Available: true}})
+	})
+	assert.ErrorContains(t, err, "UNIQUE", "the database holds it, too")
+}
+
+func TestAManifestFromBeforeThePackedFormIsStillRead(t *testing.T) {
+	s := open(t)
+	d := addDrive(t, s, "KVA077M511")
+	addReading(t, s, d, "old", page(reading.PageIdentify, 9))
+	write(t, s, func(tx shop.Tx) error {
+		_, err := tx.(change).tx.Exec(`UPDATE reading SET leaves = NULL, manifest = '[{"n":"ata/identify","h":"test","x":"000102030405060708090a0b","s":1,"o":0,"z":512},{"n":"ata/alarm","f":{"class":"refused","what":"w","back":"b"}}]'`)
+		return err
+	})
+	r, err := s.Reading(t.Context(), d.ID, 1)
 	require.NoError(t, err)
-	assert.Len(t, moments, 1)
+	assert.EqualValues(t, 9, r.Pages[0].Bytes[511])
+	assert.Equal(t, "b", r.Pages[1].Fault.Back)
+	addReading(t, s, d, "new", page(reading.PageIdentify, 8))
+	r, err = s.Reading(t.Context(), d.ID, 2)
+	require.NoError(t, err)
+	assert.EqualValues(t, 8, r.Pages[0].Bytes[0])
+}
+
+func FuzzUnpackLeaves(f *testing.F) {
+	f.Add(pack([]leaf{{kind: 3, seq: 2, at: 9, size: 512, base: 1}, {kind: 4, fault: &drive.Fault{}}}))
+	f.Fuzz(func(_ *testing.T, b []byte) { _, _ = unpack(b) })
 }
 
 func TestAChangeThatFailsLeavesNothing(t *testing.T) {

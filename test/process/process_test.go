@@ -123,7 +123,7 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		"its history":            {[]string{"drive", "history", "7M4Q2"}, 0, []string{"Waiting 0 to 1", "First reading here"}},
 		"its readings":           {[]string{"reading", "list", "7M4Q2"}, 0, []string{"reading", "39 °C"}},
 		"a reading":              {[]string{"reading", "show", "7M4Q2", "3"}, 0, []string{"reading 3,", "sectors reallocated", "if packed"}},
-		"its bytes":              {[]string{"reading", "show", "7M4Q2", "--raw"}, 0, []string{"SMART data (ata/attributes), by ATA PASS-THROUGH(16)", "lines the same"}},
+		"its bytes":              {[]string{"reading", "show", "7M4Q2", "--raw"}, 0, []string{"SMART data (ata/attributes), by SMART READ DATA in ATA PASS-THROUGH(16)", "lines the same"}},
 		"a new reading":          {[]string{"reading", "take", "bay-2"}, 0, []string{"the drive's own alarm: not raised"}},
 		"two readings":           {[]string{"reading", "compare", "7M4Q2", "1", "10"}, 0, []string{"then", "+6", "Not available:"}},
 		"a verdict":              {[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Copy the data first."}},

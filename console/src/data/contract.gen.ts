@@ -839,6 +839,8 @@ export interface components {
             name: string;
             /** @description digits, exact, or words */
             value?: string;
+            /** @description the value is a number */
+            number?: boolean;
             unit: string;
             reason?: string;
             offset: number;

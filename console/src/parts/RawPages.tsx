@@ -28,7 +28,7 @@ export function FactTable({ sheet, follow, headed }: { sheet: Sheet; follow: (pl
                     {f.name}
                   </Plain>
                 </td>
-                <td>{f.value === undefined ? <NotAvailable reason={f.reason} /> : <b>{`${grouped(f.value)} ${f.unit}`.trim()}</b>}</td>
+                <td>{f.value === undefined ? <NotAvailable reason={f.reason} /> : <b>{`${f.number ? grouped(f.value) : f.value} ${f.unit}`.trim()}</b>}</td>
               </tr>
             ))}
           </tbody>

@@ -6,8 +6,8 @@ export const number = (x: number, digits = 0): string => {
   return (x < 0 ? "\u2212" : "") + grouped + (part && Number(part) ? `.${part}` : "");
 };
 
-/** Groups the thousands of a text of digits, however long; any other text stays. 128-bit counters do not fit a number. */
-export const grouped = (text: string): string => (/^[1-9]\d{4,}$/.test(text) ? text.replace(/\B(?=(\d{3})+(?!\d))/g, "\u00A0") : text);
+/** Groups the thousands of a whole number in digits, however long: 128-bit counters fit no number of JavaScript's. */
+export const grouped = (digits: string): string => (/^\d+$/.test(digits) ? digits.replace(/\B(?=(\d{3})+(?!\d))/g, "\u00A0") : digits);
 
 /** A number of bytes in decimal units, as on the label. */
 export function size(bytes: number, digits?: number): string {

@@ -336,7 +336,7 @@ func (s *Session) ata(ctx context.Context, q question) reading.Page {
 		q.first = nil
 	}
 	a, fault := s.Do(ctx, q.command, q.first...)
-	p := reading.Page{Name: q.page, How: q.command.Name() + " by " + a.How, Bytes: a.Data, Fault: fault}
+	p := reading.Page{Name: q.page, How: q.command.Name() + " in " + a.How, Bytes: a.Data, Fault: fault}
 	if q.command.Status {
 		p.Bytes = a.Sense
 	}

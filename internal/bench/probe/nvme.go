@@ -49,7 +49,7 @@ func (s *Session) nvmePages(ctx context.Context) []reading.Page {
 	ask := func(name reading.PageName, c nvme.Command, wanted bool, otherwise string) reading.Page {
 		s.tell(name, done, max(10, done+1))
 		done++
-		p := reading.Page{Name: name, How: c.Name() + " by NVMe admin pass-through"}
+		p := reading.Page{Name: name, How: c.Name() + " in NVMe admin pass-through"}
 		switch f := over(pages); {
 		case f != nil:
 			p.How, p.Fault = "", notAsked(c.Name(), f)
@@ -109,7 +109,7 @@ func (s *Session) persistent(ctx context.Context, id nvme.Controller, pages *[]r
 			if size := int(min(l.Length, mostPersistent)) &^ 3; err == nil && size > len(header) {
 				p.Bytes, p.Fault = s.Admin(ctx, nvme.PersistentEvents(size))
 			}
-			p.How = name + " by NVMe admin pass-through"
+			p.How = name + " in NVMe admin pass-through"
 			_, _ = s.Admin(ctx, nvme.PersistentDone()) // the context ends with the next reset in any case
 		}
 	}

@@ -30,7 +30,7 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 			return ata.EncodeStatistics(s.statistics(now, h)), done
 		}
 	case ata.LogPending:
-		l := ata.PendingLog{Count: uint32(s.waiting(h))}
+		l := ata.PendingLog{Count: uint32(s.pending(h))}
 		for i := range min(int(l.Count), 31) {
 			l.Defects = append(l.Defects, ata.PendingDefect{Hours: uint32(h) - uint32(min(h, 9*float64(i+1))), LBA: uint64(s.FirstLBA) + 8*uint64(i)})
 		}
@@ -42,10 +42,14 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 	return nil, aborted
 }
 
-// linkErrors is what attribute 199 counts.
-func (s *Spec) linkErrors(h float64) float64 {
+// linkErrors is what attribute 199 counts, pending what 197 counts.
+func (s *Spec) linkErrors(h float64) float64 { return s.counter(199, h) }
+
+func (s *Spec) pending(h float64) float64 { return s.counter(197, h) }
+
+func (s *Spec) counter(id uint8, h float64) float64 {
 	for _, c := range s.Counters {
-		if c.ID == 199 {
+		if c.ID == id {
 			return s.counted(c, h)
 		}
 	}

@@ -342,11 +342,11 @@ func (r *Reading) phy(b []byte) error {
 		if name == "" {
 			name = fmt.Sprintf("Counter %04Xh, without a name in this version", c.ID)
 		}
-		value := fmt.Sprint(c.Value)
 		if c.Full {
-			value += " or more"
+			s.add(name+", since power-on", c.Offset, c.Size, fmt.Sprintf("%d or more", c.Value), "")
+			continue
 		}
-		s.add(name+", since power-on", c.Offset, c.Size, value, "")
+		s.add(name+", since power-on", c.Offset, c.Size, c.Value, "")
 	}
 	return err
 }

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,12 +35,11 @@ func (r *Reading) nvmePage(p Page) error {
 	case PageEffects:
 		all, err := nvme.DecodeEffects(b)
 		s := r.sheet(p.Name)
-		for _, op := range []nvme.Opcode{nvme.GetLogPage, nvme.IdentifyOp, nvme.DeviceSelfTest} {
-			found := false
-			for _, x := range all {
-				found = found || x == op
-			}
-			s.yes(nvme.Command{Op: op}.Name(), 4*int(op), 4, found, "supported", "not supported")
+		for _, c := range []struct {
+			op   nvme.Opcode
+			name string
+		}{{nvme.GetLogPage, "Get Log Page"}, {nvme.IdentifyOp, "Identify"}, {nvme.DeviceSelfTest, "Device Self-test"}, {0x80, "Format NVM"}, {0x84, "Sanitize"}} {
+			s.yes(c.name, 4*int(c.op), 4, slices.Contains(all, c.op), "supported", "not supported")
 		}
 		return err
 	case PagePersistent:

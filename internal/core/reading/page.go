@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/scsi"
 )
 
@@ -118,6 +119,7 @@ type Page struct {
 type Fact struct {
 	Name   string
 	Value  string // digits, or words; empty when not available
+	Number bool   // Value is a number, exact
 	Unit   string
 	Reason string // why there is no value
 	Offset int    // of the bytes in the page
@@ -131,7 +133,12 @@ type Sheet struct {
 }
 
 func (s *Sheet) add(name string, offset, length int, value any, unit string) {
-	s.Facts = append(s.Facts, Fact{Name: name, Value: fmt.Sprint(value), Unit: unit, Offset: offset, Length: length})
+	f := Fact{Name: name, Value: fmt.Sprint(value), Unit: unit, Offset: offset, Length: length}
+	switch value.(type) {
+	case int, uint8, uint16, uint32, uint64, int64, float64, nvme.Counter:
+		f.Number = true
+	}
+	s.Facts = append(s.Facts, f)
 }
 
 func (s *Sheet) missing(name string, offset, length int, reason string) {
