@@ -127,7 +127,7 @@ func TestAReportIsKnownOnceItIsStored(t *testing.T) {
 	}
 	err := s.Write(t.Context(), func(tx shop.Tx) error {
 		r := shop.Reading{Drive: d.ID, At: now, Report: "same"}
-		return tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Available: true}})
+		return tx.AddReading(t.Context(), &r, signal.Set{})
 	})
 	assert.ErrorContains(t, err, "UNIQUE", "the database holds it, too")
 }

@@ -58,8 +58,11 @@ func boot(t *testing.T) *machine {
 		"-kernel", filepath.Join(built, "vmlinuz"), "-initrd", filepath.Join(built, "initramfs.gz"), "-append", "console=ttyS0 panic=-1 loglevel=6",
 		"-serial", "file:"+m.log, "-serial", "unix:"+shell+",server=on,wait=on", "-monitor", "unix:"+monitor+",server=on,wait=off",
 		"-device", "ahci,id=ahci", "-drive", drive("sata", 64*megabyte), "-device", "ide-hd,drive=sata,bus=ahci.0,rotation_rate=7200,model="+sataModel+",serial="+sataSerial,
-		"-drive", drive("nvme", 32*megabyte), "-device", "nvme,drive=nvme,serial=HYNV0001",
+		"-drive", drive("nvme", 32*megabyte), "-device", "nvme,id=heron,drive=nvme,serial=HYNV0001",
 		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi", 48*megabyte), "-device", "scsi-hd,drive=scsi,bus=scsi.0,serial=HYSC0001,vendor=OSPRIL,product=VMSAS",
+		"-blockdev", "driver=raw,node-name=dual,file.driver=file,file.locking=off,file.filename="+disk("dual", 40*megabyte),
+		"-device", "scsi-hd,id=patha,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
+		"-device", "scsi-hd,id=pathb,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
 		"-device", "qemu-xhci,id=xhci", "-blockdev", "driver=raw,node-name=usb,file.driver=file,file.filename="+disk("usb", 16*megabyte), "-device", "usb-storage,id=stick,bus=xhci.0,port=1,drive=usb,serial=HYUS0001")
 	cmd.Stderr = os.Stderr
 	cmd.Cancel = func() error { return cmd.Process.Kill() }

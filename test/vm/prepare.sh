@@ -45,5 +45,7 @@ add() { # add NAME: the module's dependencies first, then itself, each once
 	done
 }
 for m in crc32c_generic crct10dif_generic crc64_rocksoft_generic crc64-rocksoft ahci sd_mod sg nvme virtio_pci virtio_scsi xhci-pci usb-storage uas; do add $m; done
+# scsi_debug brings its own disk; a test loads it when it wants one.
+cp "$modules/kernel/drivers/scsi/scsi_debug.ko" $init/lib/scsi_debug.ko 2>/dev/null || xz -dc "$modules/kernel/drivers/scsi/scsi_debug.ko.xz" > $init/lib/scsi_debug.ko
 cp test/vm/init $init/init && chmod +x $init/init
 (cd $init && find . | cpio -o -H newc --quiet) | gzip -1 > $out/initramfs.gz

@@ -28,9 +28,16 @@ func TestRealKernel(t *testing.T) {
 	out, _ := m.sh("hylostat serve --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1; hylostat --version")
 	t.Log(strings.TrimSpace(out))
 	bays := func() (all []contract.Bay) { m.hylostat(&all, 0, "bay list"); return all }
-	eventually(t.Context(), t, "four drives found", func() bool {
+	seen := ""
+	defer func() {
+		if t.Failed() {
+			t.Logf("the bench at last:\n%s", seen)
+		}
+	}()
+	eventually(t.Context(), t, "six devices found", func() bool {
 		out, code := m.sh("hylostat --json bay list")
-		return code == 0 && strings.Count(out, `"node"`) == 4 && strings.Contains(out, sataSerial)
+		seen, _ = m.sh("hylostat bay list; tail -5 /tmp/serve.log; ls /sys/block /sys/class/nvme")
+		return code == 0 && strings.Count(out, `"node"`) == 6 && strings.Contains(out, sataSerial) && strings.Contains(out, "HYNV0001")
 	})
 	sata := byTransport(bays(), "SATA")
 	require.NotNil(t, sata)
@@ -77,23 +84,123 @@ func TestRealKernel(t *testing.T) {
 		require.NotNil(t, v.Signed)
 		assert.True(t, v.Signed.Overruled)
 	})
-	t.Run("the others are listed as what they are, with why their counters are not read", func(t *testing.T) {
-		all := bays()
-		for transport, want := range map[string]struct{ serial, why string }{
-			"NVMe": {"HYNV0001", "does not read NVMe drives yet"}, "SCSI": {"HYSC0001", "does not read SCSI drives yet"}, "USB": {"HYUS0001", "does not pass ATA commands"},
-		} {
-			b := byTransport(all, transport)
-			if assert.NotNil(t, b, transport) {
-				assert.Equal(t, contract.BayConnectionUnread, b.Connection, transport)
-				assert.Contains(t, b.Doing, "Counters not read yet", transport)
-				assert.Contains(t, b.Doing, want.why, transport)
-				assert.Contains(t, *b.Attached.Serial, want.serial, transport)
-			}
+	t.Run("the NVMe disk is read: identity, health log, and the temperature the kernel sees", func(t *testing.T) {
+		var d contract.Drive
+		m.hylostat(&d, 0, "drive show HYNV0001")
+		assert.Equal(t, contract.DriveInterfaceNvme, d.Interface)
+		assert.EqualValues(t, 32*megabyte, *d.Bytes)
+		var r contract.Reading
+		m.hylostat(&r, 0, "reading take HYNV0001")
+		kernel, code := m.sh("cat /sys/class/hwmon/hwmon*/temp1_input | head -1")
+		require.Zero(t, code, kernel)
+		milli, err := strconv.Atoi(strings.TrimSpace(kernel))
+		require.NoError(t, err, kernel)
+		require.NotNil(t, r.Temperature)
+		assert.EqualValues(t, (milli+273_150)/1000-273, *r.Temperature, "the kernel's own reading of the same sensor, whose 0 °C are 273.15 K")
+		assert.Equal(t, "none", fact(t, r, "nvme/log-02", "Critical warning"))
+		assert.NotEmpty(t, fact(t, r, "nvme/namespace-1", "Size"))
+		for _, f := range r.Faults { // the emulated controller refuses these logs, and says so
+			assert.Equal(t, "refused", f.Class, "%s: %s", f.What, f.Back)
 		}
 	})
-	t.Run("the device conforms", func(t *testing.T) {
-		out, code := m.sh("hylostat-conform " + sata.Attached.Node)
-		assert.Zero(t, code, out)
+	t.Run("what the monitor sets in its health log arrives, and decides", func(t *testing.T) {
+		m.tell("qom-set /machine/peripheral/heron smart_critical_warning 4")
+		var r contract.Reading
+		eventually(t.Context(), t, "the warning", func() bool {
+			m.hylostat(&r, 0, "reading take HYNV0001")
+			return strings.Contains(fact(t, r, "nvme/log-02", "Critical warning"), "reliability is degraded")
+		})
+		var v contract.Verdict
+		m.hylostat(&v, 0, "verdict show HYNV0001")
+		assert.Equal(t, contract.GradeReplace, v.Grade)
+		m.tell("qom-set /machine/peripheral/heron smart_critical_warning 0")
+	})
+	t.Run("the SCSI disk is identified, and what it does not count is said", func(t *testing.T) {
+		var d contract.Drive
+		m.hylostat(&d, 0, "drive show HYSC0001")
+		assert.Equal(t, "OSPRIL VMSAS", d.Model)
+		assert.Equal(t, contract.DriveInterfaceScsi, d.Interface)
+		assert.EqualValues(t, 48*megabyte, *d.Bytes)
+		var r contract.Reading
+		m.hylostat(&r, 0, "reading show HYSC0001")
+		assert.Nil(t, r.Temperature)
+		assert.NotEmpty(t, r.Faults, "no log pages: each is a fact with its reason")
+		for _, f := range r.Faults {
+			assert.NotEmpty(t, f.Advice)
+		}
+	})
+	t.Run("the USB disk is a fact about its adapter", func(t *testing.T) {
+		b := byTransport(bays(), "USB")
+		require.NotNil(t, b)
+		assert.Equal(t, contract.BayConnectionUnread, b.Connection)
+		assert.Contains(t, b.Doing, "does not pass ATA commands")
+		assert.Equal(t, "not_passed", b.Fault.Class)
+		assert.Contains(t, b.Fault.Advice, "Try a direct port")
+	})
+	t.Run("a drive on two paths is one drive", func(t *testing.T) {
+		var d contract.Drive
+		m.hylostat(&d, 0, "drive show HYDP0001")
+		require.NotNil(t, d.OtherBays)
+		assert.Len(t, *d.OtherBays, 1)
+		assert.Equal(t, "500005e000000001", *d.Wwn)
+		var all []contract.Drive
+		m.hylostat(&all, 0, "drive list HYDP0001")
+		assert.Len(t, all, 1)
+		assert.Contains(t, bays()[(*d.OtherBays)[0]-1].Doing, "by another path")
+	})
+	t.Run("scsi_debug's temperature and informational exceptions are read", func(t *testing.T) {
+		_, code := m.sh("insmod /lib/scsi_debug.ko dev_size_mb=8")
+		require.Zero(t, code)
+		var found contract.Bay
+		eventually(t.Context(), t, "the disk of scsi_debug", func() bool {
+			for _, b := range bays() {
+				if b.Drive != nil && strings.Contains(b.Drive.Model, "scsi_debug") {
+					found = b
+					return true
+				}
+			}
+			return false
+		})
+		var r contract.Reading
+		m.hylostat(&r, 0, "reading take bay-"+itoa(found.Number))
+		require.NotNil(t, r.Temperature)
+		assert.EqualValues(t, 38, *r.Temperature)
+		assert.Equal(t, "not raised", fact(t, r, "scsi/log-2f", "The drive's own alarm"))
+		m.sh("rmmod scsi_debug")
+	})
+	t.Run("reading harms nothing: no write reaches a disk and no partition table is read again", func(t *testing.T) {
+		node := byTransport(bays(), "SATA").Attached.Node
+		out, _ := m.sh("printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/" + node + " >/dev/null 2>&1; ls /sys/block/" + node + " | grep -c " + node + "1")
+		require.Equal(t, "1", strings.TrimSpace(out), "the disk has a partition, so that reading its table again would show")
+		m.sh("sleep 1")
+		writes := func() string { // writes completed and sectors written, discards, flushes of every disk
+			out, _ := m.sh("for d in /sys/block/sd* /sys/block/nvme*; do awk -v d=$d '{print d, $5, $7, $12, $16}' $d/stat; done; cat /sys/kernel/uevent_seqnum; dmesg | grep -c 'p1\\| " + node + "1'")
+			return out
+		}
+		before := writes()
+		for _, name := range []string{sataSerial, "HYNV0001", "HYSC0001", "HYDP0001"} {
+			m.hylostat(nil, 0, "reading take "+name)
+		}
+		m.sh("hylostat record capture -o /tmp/all.json")
+		assert.Equal(t, before, writes())
+	})
+	t.Run("a record file from the same drives, taken in, is the same drives", func(t *testing.T) {
+		out, code := m.sh("hylostat record capture " + byTransport(bays(), "SATA").Attached.Node + " /dev/" + byTransport(bays(), "NVMe").Attached.Node + " -o /tmp/two.json")
+		require.Zero(t, code, out)
+		assert.Contains(t, out, "2 of 2 drives written to /tmp/two.json")
+		var done contract.ImportResult
+		m.hylostat(&done, 0, "record import /tmp/two.json")
+		require.Len(t, done.Drives, 2)
+		assert.Equal(t, 1, done.Drives[0].Readings)
+		m.hylostat(&done, 0, "record import /tmp/two.json")
+		assert.Equal(t, 1, done.Drives[0].Known)
+		assert.Zero(t, done.Drives[0].Readings)
+	})
+	t.Run("the devices conform", func(t *testing.T) {
+		for _, transport := range []string{"SATA", "NVMe", "SCSI"} {
+			out, code := m.sh("hylostat-conform " + byTransport(bays(), transport).Attached.Node)
+			assert.Zero(t, code, "%s: %s", transport, out)
+		}
 	})
 	t.Run("a pulled AHCI disk leaves its bay and comes back as the same drive", func(t *testing.T) {
 		_, code := m.sh("echo 1 > /sys/block/" + sata.Attached.Node + "/device/delete")
@@ -159,6 +266,19 @@ func TestRealKernel(t *testing.T) {
 		m.hylostat(&after, 0, "drive show "+sataSerial)
 		assert.GreaterOrEqual(t, after.Readings, before.Readings)
 	})
+}
+
+// fact is what a page of a reading says under a name; empty when it says nothing.
+func fact(t *testing.T, r contract.Reading, page, name string) string {
+	t.Helper()
+	for _, s := range r.Sheets {
+		for _, f := range s.Facts {
+			if s.Page == page && f.Name == name && f.Value != nil {
+				return *f.Value
+			}
+		}
+	}
+	return ""
 }
 
 func itoa(n int) string { return strconv.Itoa(n) }

@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
 )
 
@@ -52,9 +53,13 @@ func open(t *testing.T, s Spec) (*Bench, *still, device.Device) {
 	return b, clock, d
 }
 
-func TestASimulatedDriveConforms(t *testing.T) {
-	_, _, d := open(t, spec())
-	devicetest.TestATA(t, d)
+func TestSimulatedDrivesConform(t *testing.T) {
+	flash, server := spec(), spec()
+	flash.NVMe, server.SCSI = &NVMe{SelfTest: true}, &SCSI{Vendor: "OSPRIL"}
+	for _, s := range []Spec{spec(), flash, server} {
+		_, _, d := open(t, s)
+		devicetest.Test(t, d)
+	}
 }
 
 func TestTheSameSeedAndTimeGiveTheSameBytes(t *testing.T) {
@@ -80,24 +85,36 @@ func TestACourseNeverFalls(t *testing.T) {
 }
 
 func TestEveryAwkwardnessEndsAsAFactWithAnAdvice(t *testing.T) {
+	sleeper := probe.Manner{}
 	for name, row := range map[string]struct {
-		awkward Awkward
-		page    reading.PageName
-		class   drive.FaultClass
+		change func(*Spec)
+		manner probe.Manner
+		page   reading.PageName
+		class  drive.FaultClass
 	}{
-		"an adapter that passes nothing":         {Awkward{NoPass: true}, reading.PageIdentify, drive.FaultNotPassed},
-		"an adapter that keeps the registers":    {Awkward{NoRegisters: true}, reading.PageAlarm, drive.FaultNotPassed},
-		"counters with a wrong checksum":         {Awkward{Garbage: true}, reading.PageAttributes, drive.FaultBadAnswer},
-		"SMART switched off":                     {Awkward{SMARTOff: true}, reading.PageAttributes, drive.FaultSwitchedOff},
-		"a drive that never answers one command": {Awkward{HangsOn: ata.SMART, HangsFeature: ata.SMARTReadThresholds}, reading.PageThresholds, drive.FaultStuck},
-		"a drive that does not even name itself": {Awkward{HangsOn: ata.IdentifyDevice}, reading.PageIdentify, drive.FaultStuck},
+		"an adapter that passes nothing":         {func(s *Spec) { s.Awkward.NoPass = true }, sleeper, reading.PageIdentify, drive.FaultNotPassed},
+		"an adapter that keeps the registers":    {func(s *Spec) { s.Awkward.NoRegisters = true }, sleeper, reading.PageAlarm, drive.FaultNotPassed},
+		"the 12-byte form and 48-bit logs":       {func(s *Spec) { s.Awkward.Only12, s.Identity.GPL = true, true }, sleeper, reading.PageDirectoryExt, drive.FaultNotPassed},
+		"counters with a wrong checksum":         {func(s *Spec) { s.Awkward.Garbage = true }, sleeper, reading.PageAttributes, drive.FaultBadAnswer},
+		"answers that stop half-way":             {func(s *Spec) { s.Awkward.Truncated = true }, sleeper, reading.PageIdentify, drive.FaultBadAnswer},
+		"SMART switched off":                     {func(s *Spec) { s.Awkward.SMARTOff = true }, sleeper, reading.PageAttributes, drive.FaultSwitchedOff},
+		"a drive that never answers one command": {func(s *Spec) { s.Awkward.HangsOn, s.Awkward.HangsFeature = ata.SMART, ata.SMARTReadThresholds }, sleeper, reading.PageThresholds, drive.FaultStuck},
+		"a drive that does not even name itself": {func(s *Spec) { s.Awkward.HangsOn = ata.IdentifyDevice }, sleeper, reading.PageIdentify, drive.FaultStuck},
+		"a drive that vanishes on the way":       {func(s *Spec) { s.Awkward.VanishAfter = 4 }, sleeper, reading.PageThresholds, drive.FaultVanished},
+		"a drive that sleeps":                    {func(s *Spec) { s.Awkward.Asleep = true }, sleeper, reading.PageAttributes, drive.FaultAsleep},
+		"a drive that waits to be told":          {func(s *Spec) { s.Identity.SpinUpNeeded = true }, sleeper, reading.PageIdentify, drive.FaultNotRead},
+		"volumes of a RAID controller":           {func(s *Spec) { s.Awkward.Behind = "behind a RAID controller" }, sleeper, reading.PageInquiry, drive.FaultBehind},
+		"a controller without self-tests":        {func(s *Spec) { s.NVMe = &NVMe{} }, sleeper, reading.PageNVMeTests, drive.FaultRefused},
+		"a controller that refuses a log":        {func(s *Spec) { s.NVMe = &NVMe{SelfTest: true, Refuses: []uint8{nvme.LogSelfTest}} }, sleeper, reading.PageNVMeTests, drive.FaultRefused},
+		"a log C0h of the maker's own":           {func(s *Spec) { s.NVMe = &NVMe{} }, sleeper, reading.PageDatacenter, drive.FaultRefused},
+		"a SCSI drive that waits to be told":     {func(s *Spec) { s.SCSI = &SCSI{Vendor: "OSPRIL", Waits: true} }, sleeper, reading.PageCapacity, drive.FaultNotReady},
 	} {
 		s := spec()
-		s.Awkward = row.awkward
+		row.change(&s)
 		_, _, d := open(t, s)
 		session, fault := probe.Open(d, probe.NotKnown)
 		require.Nil(t, fault)
-		r := reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
+		r := reading.Decode(session.Pages(t.Context(), row.manner))
 		found := false
 		for _, f := range r.Faults {
 			if f.Page == string(row.page) && f.Class == row.class {
@@ -107,6 +124,86 @@ func TestEveryAwkwardnessEndsAsAFactWithAnAdvice(t *testing.T) {
 		}
 		assert.True(t, found, "%s: %v", name, r.Faults)
 	}
+}
+
+func TestAPersonsQuestionWakesWhatSleeps(t *testing.T) {
+	asleep, waiting, server := spec(), spec(), spec()
+	asleep.Awkward.Asleep, waiting.Identity.SpinUpNeeded, server.SCSI = true, true, &SCSI{Vendor: "OSPRIL", Waits: true}
+	for _, s := range []Spec{asleep, waiting, server} {
+		_, _, d := open(t, s)
+		session, _ := probe.Open(d, probe.NotKnown)
+		left := reading.Decode(session.Pages(t.Context(), probe.Manner{}))
+		assert.NotEmpty(t, left.Faults)
+		woken := reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
+		assert.Empty(t, woken.Faults)
+		assert.True(t, woken.HasCounters)
+	}
+}
+
+func TestWhatAnAdapterPassesIsRemembered(t *testing.T) {
+	s := spec()
+	s.Awkward.NoPass = true
+	_, _, d := open(t, s)
+	session, _ := probe.Open(d, probe.Nothing)
+	pages := session.Pages(t.Context(), probe.Manner{})
+	assert.Contains(t, pages[len(pages)-1].Fault.Back, "known to pass no ATA commands")
+	s.Awkward = Awkward{Only12: true}
+	_, _, d = open(t, s)
+	session, _ = probe.Open(d, probe.Nothing)
+	session.Pages(t.Context(), probe.Manner{Wake: true})
+	assert.Equal(t, probe.By12, session.Passes(), "a person's question tries again")
+}
+
+func TestEveryInterfaceRunsItsSelfTestWithProgress(t *testing.T) {
+	for name, kind := range map[string]func(*Spec){
+		"ATA": func(*Spec) {}, "NVMe": func(s *Spec) { s.NVMe = &NVMe{SelfTest: true} }, "SCSI": func(s *Spec) { s.SCSI = &SCSI{Vendor: "OSPRIL"} },
+	} {
+		s := spec()
+		kind(&s)
+		_, clock, d := open(t, s)
+		session, _ := probe.Open(d, probe.NotKnown)
+		session.Pages(t.Context(), probe.Manner{})
+		require.Nil(t, session.StartTest(t.Context(), probe.Short), name)
+		clock.at = clock.at.Add(time.Minute)
+		look, fault := session.LookTest(t.Context())
+		require.Nil(t, fault, name)
+		assert.True(t, look.Running, name)
+		assert.InDelta(t, 50, look.Left, 1, name)
+		require.Nil(t, session.AbortTest(t.Context()), name)
+		require.Nil(t, session.StartTest(t.Context(), probe.Extended), name)
+		clock.at = clock.at.Add(100 * time.Hour)
+		look, fault = session.LookTest(t.Context())
+		require.Nil(t, fault, name)
+		assert.False(t, look.Running, name)
+		r := reading.Decode([]reading.Page{{Name: look.Page, Bytes: look.Log}})
+		require.Len(t, r.Tests, 2, name)
+		assert.Equal(t, "extended", r.Tests[0].Kind, name)
+		assert.True(t, r.Tests[0].Passed, name)
+		assert.Equal(t, "aborted by the host", r.Tests[1].Result, name)
+	}
+	s := spec()
+	s.NVMe = &NVMe{SelfTest: true}
+	_, _, d := open(t, s)
+	session, _ := probe.Open(d, probe.NotKnown)
+	assert.Equal(t, drive.FaultRefused, session.StartTest(t.Context(), probe.Conveyance).Class, "a test of ATA's alone")
+}
+
+func TestDefectsWaitAreWrittenAndReallocated(t *testing.T) {
+	s := spec()
+	s.Defects, s.Wait = Course{Start: 9000, Every: 30, Step: 2}, 100
+	s.Counters = []Counter{{ID: 5, Kind: Reallocated}, {ID: 197, Kind: Waiting}}
+	all := func(h float64) (waits, done float64) { return s.counter(197, h), s.counter(5, h) }
+	last := 0.0
+	for h := 9000.0; h < 12_000; h += 50 {
+		waits, done := all(h)
+		assert.GreaterOrEqual(t, done, last, "what is reallocated stays so")
+		assert.InDelta(t, s.Defects.At(h, s.seedOf("defects")), waits+done, 0.1, "a defect either waits or is reallocated")
+		last = done
+	}
+	assert.Positive(t, last)
+	s.Wiped = 11_000
+	_, done := all(11_000)
+	assert.Zero(t, done, "somebody set the counters to zero")
 }
 
 func TestTwelveBytesAndFixedSenseAreEnough(t *testing.T) {

@@ -9,7 +9,7 @@ import (
 // Pack writes the available signals of a set into a few bytes each: the code, then the number as a zigzag varint, or, with
 // the code's upper bit set, as eight bytes of IEEE 754 when it is no integer.
 func Pack(s Set) []byte {
-	var b []byte
+	b := []byte{} // never nil: a reading without any signal is a reading
 	for _, d := range Registry {
 		v := s[d.Name]
 		if !v.Available {

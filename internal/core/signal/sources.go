@@ -191,6 +191,19 @@ func health(field string, offset, length int, pick func(*nvme.Health) float64) S
 	}}
 }
 
+// spare is health for the fields of the spare: where spare and threshold are both 0 the drive reports neither.
+func spare(field string, offset, length int, pick func(*nvme.Health) float64) Source {
+	s := health(field, offset, length, pick)
+	get := s.get
+	s.get = func(r *reading.Reading) Value {
+		if r.Health != nil && r.Health.Spare == 0 && r.Health.SpareThreshold == 0 {
+			return Missing("the drive reports no spare")
+		}
+		return get(r)
+	}
+	return s
+}
+
 func truth(on bool) float64 {
 	if on {
 		return 1

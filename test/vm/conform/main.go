@@ -29,7 +29,7 @@ func conform(ctx context.Context, node string) error {
 			if err != nil {
 				return err
 			}
-			return devicetest.ATA(ctx, d)
+			return devicetest.Conforms(ctx, d)
 		}
 	}
 	return fmt.Errorf("no drive %s", node)

@@ -1,5 +1,5 @@
 // Package devicetest is the conformance suite of device.Device: every implementation, real or simulated, must pass it.
-// Start with TestATA.
+// Start with Test.
 package devicetest
 
 import (
@@ -13,20 +13,96 @@ import (
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/sat"
 	"hylostat.example/internal/core/scsi"
 )
 
-// ATA runs the suite on an attached ATA drive and returns the first thing that does not conform. It is a plain function
+// Conforms runs the suite on an attached drive and returns the first thing that does not conform. It is a plain function
 // so that the virtual machine can run it without a test binary.
-func ATA(ctx context.Context, d device.Device) error {
-	link, ok := d.(device.SCSI)
-	if !ok {
-		return errors.New("the device takes no SCSI commands")
-	}
-	if desc := d.Describe(); desc.Address == "" || desc.Instance == "" || desc.Bytes == 0 {
+func Conforms(ctx context.Context, d device.Device) error {
+	desc := d.Describe()
+	if desc.Address == "" || desc.Instance == "" || desc.Bytes == 0 {
 		return errors.New("the description lacks address, instance or size")
 	}
+	if admin, ok := d.(device.NVMe); ok {
+		return conformsNVMe(ctx, admin)
+	}
+	link, ok := d.(device.SCSI)
+	if !ok {
+		return errors.New("the device takes no commands")
+	}
+	r, err := link.Exchange(ctx, device.Command{CDB: scsi.InquiryCDB(36), DataIn: 36, Timeout: 10 * time.Second})
+	if err != nil {
+		return err
+	}
+	q, err := scsi.DecodeInquiry(r.Data)
+	if err != nil {
+		return err
+	}
+	if err := refuses(ctx, link); err != nil {
+		return err
+	}
+	if q.Vendor == "ATA" {
+		return conformsATA(ctx, d, link)
+	}
+	return conformsSCSI(ctx, d, link)
+}
+
+// conformsNVMe wants a controller that names itself, statuses that come back as they are, and a closed door.
+func conformsNVMe(ctx context.Context, admin device.NVMe) error {
+	for _, c := range []nvme.Command{{Op: 0x80}, {Op: 0x84, CDW10: 2}, {Op: 0x10}, nvme.ReadLog(0xCA, 512)} {
+		_, err := admin.Admin(ctx, device.AdminCommand{Command: c, Timeout: time.Second})
+		if _, refused := errors.AsType[*device.Refused](err); !refused {
+			return errors.New("a command outside the allowlist was not refused")
+		}
+	}
+	r, err := admin.Admin(ctx, device.AdminCommand{Command: nvme.IdentifyController(), Timeout: 10 * time.Second})
+	if err != nil {
+		return err
+	}
+	if r.Status != nvme.Success || len(r.Data) != nvme.IdentifySize {
+		return errors.New("Identify Controller did not bring its page with success")
+	}
+	if _, err := nvme.DecodeController(r.Data); err != nil {
+		return err
+	}
+	r, err = admin.Admin(ctx, device.AdminCommand{Command: nvme.IdentifyNamespace(0xFFFFFF), Timeout: 10 * time.Second})
+	if err != nil {
+		return err
+	}
+	if r.Status == nvme.Success || !r.Status.Refused() {
+		return errors.New("a namespace that is not there was not refused by the drive, but: " + r.Status.String())
+	}
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := admin.Admin(gone, device.AdminCommand{Command: nvme.IdentifyController(), Timeout: time.Second}); !errors.Is(err, context.Canceled) {
+		return errors.New("a cancelled context did not end the command")
+	}
+	return nil
+}
+
+// conformsSCSI wants the capacity the description has, and a sense that comes back as it is.
+func conformsSCSI(ctx context.Context, d device.Device, link device.SCSI) error {
+	r, err := link.Exchange(ctx, device.Command{CDB: scsi.CapacityCDB(), DataIn: scsi.CapacitySize, Timeout: 10 * time.Second})
+	if err != nil {
+		return err
+	}
+	if c, err := scsi.DecodeCapacity(r.Data); err != nil || (c.Last+1)*uint64(c.Block) != d.Describe().Bytes {
+		return errors.New("READ CAPACITY(16) and the description disagree on the size")
+	}
+	r, err = link.Exchange(ctx, device.Command{CDB: scsi.LogSenseCDB(0x3E, 252), DataIn: 252, Timeout: 10 * time.Second})
+	if err != nil {
+		return err
+	}
+	if sense, err := scsi.DecodeSense(r.Sense); r.Status != scsi.CheckCondition || err != nil || sense.Key != scsi.IllegalRequest {
+		return errors.New("a log page that is not there did not end in an illegal request")
+	}
+	return nil
+}
+
+// refuses tries what must never reach a drive.
+func refuses(ctx context.Context, link device.SCSI) error {
 	for _, cdb := range [][]byte{
 		{0x2A, 0, 0, 0, 0, 0, 0, 0, 1, 0},                                        // WRITE(10)
 		sat.Form16.CDB(ata.Command{Op: 0xF4, Transfer: ata.NonData}),             // SECURITY ERASE UNIT
@@ -39,6 +115,11 @@ func ATA(ctx context.Context, d device.Device) error {
 			return errors.New("a command outside the allowlist was not refused")
 		}
 	}
+	return nil
+}
+
+// conformsATA wants identity and registers.
+func conformsATA(ctx context.Context, d device.Device, link device.SCSI) error {
 	r, err := link.Exchange(ctx, device.Command{CDB: sat.Form16.CDB(ata.ReadIdentify()), DataIn: ata.PageSize, Timeout: 10 * time.Second})
 	if err != nil {
 		return err
@@ -68,11 +149,16 @@ func ATA(ctx context.Context, d device.Device) error {
 	return nil
 }
 
-// TestATA runs ATA as a test, and what needs a closed device besides.
-func TestATA(t *testing.T, d device.Device) {
+// Test runs the suite as a test, and what needs a closed device besides.
+func Test(t *testing.T, d device.Device) {
 	t.Helper()
-	require.NoError(t, ATA(t.Context(), d))
+	require.NoError(t, Conforms(t.Context(), d))
 	require.NoError(t, d.Close())
-	_, err := d.(device.SCSI).Exchange(t.Context(), device.Command{CDB: sat.Form16.CDB(ata.ReadIdentify()), DataIn: ata.PageSize, Timeout: time.Second})
+	var err error
+	if admin, ok := d.(device.NVMe); ok {
+		_, err = admin.Admin(t.Context(), device.AdminCommand{Command: nvme.IdentifyController(), Timeout: time.Second})
+	} else {
+		_, err = d.(device.SCSI).Exchange(t.Context(), device.Command{CDB: scsi.InquiryCDB(36), DataIn: 36, Timeout: time.Second})
+	}
 	assert.Error(t, err, "a closed device takes no commands")
 }
