@@ -57,11 +57,12 @@ $(TOOLS)/.ready: tools/go.mod tools/go.sum
 	cd tools && GOBIN=$(TOOLS) $(GO) install tool
 	@touch $@
 
-generate: tools console/node_modules/.ready ## the models, server, client and types from the contract
+generate: tools console/node_modules/.ready ## models, server, client and types from the contract, docs/signals.md from the registry
 	$(TOOLS)/oapi-codegen -config internal/contract/models.yaml internal/contract/openapi.yaml
 	$(TOOLS)/oapi-codegen -config internal/contract/server.yaml internal/contract/openapi.yaml
 	$(TOOLS)/oapi-codegen -config internal/contract/client.yaml internal/contract/openapi.yaml
 	$(NPM) run types
+	$(GO) run ./internal/core/signal/signaldoc > docs/signals.md
 
 check: tools build console/node_modules/.ready ## format, lint with the arrows of the house, types, generated code, words
 	@test -z "$$($(TOOLS)/gofumpt -l cmd internal test)" || { echo "not formatted:"; $(TOOLS)/gofumpt -l cmd internal test; exit 1; }
@@ -69,7 +70,7 @@ check: tools build console/node_modules/.ready ## format, lint with the arrows o
 	$(TOOLS)/golangci-lint run --timeout 10m ./...
 	$(NPM) run check
 	@$(MAKE) --no-print-directory generate >/dev/null
-	@git diff --exit-code --stat -- '*.gen.go' '*.gen.ts' || { echo "generated code differs from the contract: commit what make generate made"; exit 1; }
+	@git diff --exit-code --stat -- '*.gen.go' '*.gen.ts' docs/signals.md || { echo "what is generated differs: commit what make generate made"; exit 1; }
 	@if [ -x $(SHARED) ]; then $(SHARED) .; fi
 
 vm-test: build ## the same program on a real kernel in QEMU
@@ -83,8 +84,7 @@ bench: build chromium ## the figures of build/bench.json
 
 FUZZTIME ?= 5m
 fuzz: ## every decoder, FUZZTIME each
-	@grep -roE 'func Fuzz[A-Za-z]+' --include='*_test.go' internal | sed -E 's#/[^/]+:func # #' | while read -r dir name; do \
-	  echo "$$name in $$dir"; $(GO) test -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZTIME) "./$$dir" </dev/null || exit 1; done
+	GO="$(GO)" sh test/fuzz.sh $(FUZZTIME)
 
 screenshots: build chromium ## docs/screenshots from the demo's data
 	sh test/shots/take.sh

@@ -197,7 +197,7 @@ func number(s map[signal.Name]float64, n signal.Name) *float64 {
 }
 
 func readingOf(drv shop.Drive, r shop.Reading, raw bool) contract.Reading {
-	d := reading.DecodeAs(r.Pages, drv.Hints)
+	d := reading.Explain(r.Pages, drv.Hints)
 	out := contract.Reading{
 		Seq: r.Seq, At: r.At, TookMs: int(r.Took.Milliseconds()), Tool: r.Tool, Decoder: reading.DecoderVersion, Dialect: dialect.Version(), Family: d.Dialect.ID(), Sheets: each(d.Sheets, sheetOf), TestsKnown: &d.HasTests,
 		Bay: optional(r.Bay), Run: optional(r.Run), Alarm: contract.ReadingAlarm(d.Alarm.String()), Attributes: each(d.Attributes, attributeOf),

@@ -12,12 +12,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/sat"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/store"
 )
@@ -334,4 +336,92 @@ func TestListenersHearFactsInOrderAndStoredOnesAgain(t *testing.T) {
 	cancel()
 	_, open := <-heard
 	assert.False(t, open)
+}
+
+// carried makes a record file of a drive's states, one a day.
+func carried(from time.Time, ids string, states ...state) record.File {
+	f := record.New(from)
+	d := record.Drive{Model: states[0].key().Model, Serial: states[0].serial}
+	for i, s := range states {
+		d.Readings = append(d.Readings, record.Reading{ID: fmt.Sprintf("%s%d", ids, i), At: from.Add(time.Duration(i) * 24 * time.Hour), Tool: "elsewhere", Pages: record.FromPages(s.pages())})
+	}
+	f.Drives = append(f.Drives, d)
+	return f
+}
+
+func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
+	p := open(t)
+	f := carried(begin, "a", state{serial: "KVA077M511", hours: 100}, state{serial: "KVA077M511", hours: 110, pending: 4})
+	first, err := p.Import(t.Context(), f)
+	require.NoError(t, err)
+	assert.Equal(t, []shop.Imported{{Key: f.Drives[0].Key(), Readings: 2}}, first)
+	before, err := p.History(t.Context(), p.drive("KVA077M511"))
+	require.NoError(t, err)
+	second, err := p.Import(t.Context(), f)
+	require.NoError(t, err)
+	assert.Equal(t, []shop.Imported{{Key: f.Drives[0].Key(), Known: 2}}, second)
+	after, err := p.History(t.Context(), p.drive("KVA077M511"))
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+
+	out, err := p.Export(t.Context(), p.drive("KVA077M511"))
+	require.NoError(t, err)
+	require.Len(t, out.Drives[0].Readings, 2)
+	assert.Equal(t, f.Drives[0].Readings[1].Pages, out.Drives[0].Readings[1].Pages, "pages go out as they came in")
+	other := open(t)
+	_, err = other.Import(t.Context(), out)
+	require.NoError(t, err)
+	there, err := other.History(t.Context(), other.drive("KVA077M511"))
+	require.NoError(t, err)
+	assert.Equal(t, len(before), len(there), "another shop tells the same life")
+}
+
+func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
+	p := open(t)
+	p.read(20*24*time.Hour, state{serial: "KVA077M511", hours: 500, pending: 9, heat: 38})
+	_, err := p.Import(t.Context(), carried(begin, "old", state{serial: "KVA077M511", hours: 100, heat: 30}, state{serial: "KVA077M511", hours: 120, pending: 2, heat: 30}))
+	require.NoError(t, err)
+	d := p.drive("KVA077M511")
+	assert.Equal(t, begin, d.FirstSeen.UTC())
+	assert.EqualValues(t, 500, d.Now.Hours, "the latest reading stays the latest")
+	moments, err := p.Readings(t.Context(), d)
+	require.NoError(t, err)
+	hours := []float64{}
+	for _, m := range moments {
+		hours = append(hours, m.Signals[signal.PowerOnHours])
+	}
+	assert.Equal(t, []float64{100, 120, 500}, hours)
+	latest, err := p.Shop.Reading(t.Context(), d, 0)
+	require.NoError(t, err)
+	assert.EqualValues(t, 38, latest.Signals[signal.Temperature])
+	var changes []string
+	history, err := p.History(t.Context(), d)
+	require.NoError(t, err)
+	for _, e := range history {
+		if e.Kind == "change" {
+			changes = append(changes, e.Text)
+		}
+	}
+	assert.Equal(t, []string{"Waiting 2 to 9", "Waiting 0 to 2"}, changes, "what moved is told in the order of time")
+	assert.Empty(t, p.verdict("KVA077M511").Notes, "no counter is taken for one that fell")
+}
+
+func TestAClockOfMinutesIsFoundOutAndThePastReadAnew(t *testing.T) {
+	p := open(t)
+	p.read(0, state{serial: "KVA077M511", hours: 60_000})
+	assert.EqualValues(t, 60_000, p.drive("KVA077M511").Now.Hours)
+	p.read(24*time.Hour, state{serial: "KVA077M511", hours: 61_440})
+	d := p.drive("KVA077M511")
+	assert.Equal(t, dialect.Minutes, d.Hints.Hours)
+	assert.EqualValues(t, 1024, d.Now.Hours)
+	moments, err := p.Readings(t.Context(), d)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1000, moments[0].Signals[signal.PowerOnHours], "the first reading says hours now, too")
+	for _, f := range p.verdict("KVA077M511").Notes {
+		assert.NotEqual(t, "rollback", f.Rule, "a clock read anew has not fallen")
+	}
+	done, err := p.Redecode(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 2, done.Readings)
+	assert.Zero(t, done.Changed, "decoding twice says the same")
 }

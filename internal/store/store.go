@@ -45,6 +45,12 @@ func Open(ctx context.Context, path string) (*Store, error) {
 // Close closes the database.
 func (s *Store) Close() error { return s.db.Close() }
 
+// Size is the length of the database in bytes, without pages that are free.
+func (s *Store) Size(ctx context.Context) (bytes int64, err error) {
+	err = s.db.Read.GetContext(ctx, &bytes, `SELECT (SELECT page_count FROM pragma_page_count()) * (SELECT page_size FROM pragma_page_size()) - (SELECT freelist_count FROM pragma_freelist_count()) * (SELECT page_size FROM pragma_page_size())`)
+	return bytes, err
+}
+
 // Write implements shop.Store.
 func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
 	fresh := map[kindKey]int64{}

@@ -50,7 +50,7 @@ func main() {
 }
 
 func measure(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Minute)
 	defer cancel()
 	dir, err := os.MkdirTemp("", "hylostat-bench-")
 	if err != nil {
@@ -58,7 +58,7 @@ func measure(ctx context.Context) error {
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	var all []figure
-	for _, part := range []func(context.Context, string) ([]figure, error){help, idle, reading, firstPage} {
+	for _, part := range []func(context.Context, string) ([]figure, error){help, idle, orderedReading, firstPage, kinds} {
 		figures, err := part(ctx, dir)
 		if err != nil {
 			return err
@@ -166,8 +166,8 @@ func resident(pid int) (float64, error) {
 	return 0, errors.New("no VmRSS")
 }
 
-// reading is the time from ordering a reading to its event in a browser's page, median of 21, on the demo's bench.
-func reading(ctx context.Context, dir string) ([]figure, error) {
+// orderedReading is the time from ordering a reading to its event in a browser's page, median of 21, on the demo's bench.
+func orderedReading(ctx context.Context, dir string) ([]figure, error) {
 	address, _, _, end, err := start(ctx, "demo", "--data", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err

@@ -98,7 +98,9 @@ func (r *Reading) identify(b []byte) error {
 	if len(b) < ata.PageSize {
 		return err
 	}
-	r.identityFacts(id)
+	if r.explains {
+		r.identityFacts(id)
+	}
 	if id.SpinUpNeeded {
 		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotRead, What: "looking at the drive", Back: "it waits to be told to spin up", Page: string(PageIdentify), At: 4, Extra: "Read it by hand: that tells it to spin up."})
 	}
@@ -207,7 +209,7 @@ func (r *Reading) counters(b []byte) error {
 	for _, a := range d.Attributes {
 		r.Attributes = append(r.Attributes, Attribute{Attribute: a})
 	}
-	if len(b) < ata.PageSize {
+	if len(b) < ata.PageSize || !r.explains {
 		return err
 	}
 	s := r.sheet(PageAttributes)
@@ -253,7 +255,7 @@ func (r *Reading) alarm(b []byte) error {
 
 func (r *Reading) directory(p Page) error {
 	d, err := ata.DecodeLogDirectory(p.Bytes)
-	if err != nil {
+	if err != nil || !r.explains {
 		return err
 	}
 	s := r.sheet(p.Name)
@@ -302,6 +304,9 @@ func (r *Reading) selective(b []byte) error {
 	if err != nil {
 		return err
 	}
+	if !r.explains {
+		return nil
+	}
 	s := r.sheet(PageSelective)
 	if len(l.Spans) == 0 {
 		s.missing("Spans", 2, 80, "none was ever set")
@@ -321,6 +326,9 @@ func (r *Reading) pending(b []byte) error {
 		return err
 	}
 	r.Pending = &l
+	if !r.explains {
+		return nil
+	}
 	s := r.sheet(PagePending)
 	s.add("Sectors waiting", 0, 4, l.Count, "sectors")
 	for _, d := range l.Defects {
@@ -336,6 +344,9 @@ func (r *Reading) pending(b []byte) error {
 func (r *Reading) phy(b []byte) error {
 	all, err := ata.DecodePHY(b)
 	r.PHY = all
+	if !r.explains {
+		return err
+	}
 	s := r.sheet(PagePHY)
 	for _, c := range all {
 		name := c.Name
@@ -357,6 +368,9 @@ func (r *Reading) sctStatus(b []byte) error {
 		return err
 	}
 	r.SCT = &t
+	if !r.explains {
+		return nil
+	}
 	s := r.sheet(PageSCTStatus)
 	s.add("State", 10, 1, t.StateName(), "")
 	for i, x := range []struct {
@@ -376,6 +390,9 @@ func (r *Reading) temperatures(b []byte) error {
 		return err
 	}
 	r.Curve = &h
+	if !r.explains {
+		return nil
+	}
 	s := r.sheet(PageTemperatures)
 	s.add("Interval of the curve", 4, 2, h.Interval, "min")
 	for i, x := range []struct {

@@ -69,6 +69,9 @@ func (r *Reading) controller(b []byte) error {
 	id.TRIM = drive.Feature{Supported: c.Trim, Enabled: c.Trim}
 	id.Bytes = c.TotalCapacity.Low
 	r.Capabilities = Capabilities{SelfTest: c.SelfTest, ShortPoll: 2 * time.Minute, ExtendedPoll: time.Duration(c.ExtendedMinutes) * time.Minute}
+	if !r.explains {
+		return err
+	}
 	s := r.sheet(PageController)
 	s.add("Model", 24, 40, id.Model, "")
 	s.add("Serial", 4, 20, id.Serial, "")
@@ -134,6 +137,9 @@ func (r *Reading) health(b []byte) error {
 	r.Alarm = ata.AlarmNotRaised
 	if h.Warning != 0 {
 		r.Alarm = ata.AlarmRaised
+	}
+	if !r.explains {
+		return nil
 	}
 	s := r.sheet(PageHealth)
 	if words := nvme.WarningWords(h.Warning); len(words) > 0 {
@@ -225,6 +231,9 @@ func (r *Reading) persistent(b []byte) error {
 	if len(b) < 512 {
 		return err
 	}
+	if !r.explains {
+		return err
+	}
 	s := r.sheet(PagePersistent)
 	s.add("Events in all", 4, 4, l.Events, "")
 	s.add("Power on hours", 28, 16, l.Hours, "h")
@@ -241,6 +250,9 @@ func (r *Reading) datacenter(b []byte) error {
 		return err
 	}
 	r.Datacenter = &d
+	if !r.explains {
+		return nil
+	}
 	s := r.sheet(PageDatacenter)
 	s.add("Written to the medium", 0, 16, d.Written, "B")
 	s.add("Read from the medium", 16, 16, d.Read, "B")

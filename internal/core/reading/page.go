@@ -133,6 +133,9 @@ type Sheet struct {
 }
 
 func (s *Sheet) add(name string, offset, length int, value any, unit string) {
+	if s == nil {
+		return
+	}
 	f := Fact{Name: name, Value: fmt.Sprint(value), Unit: unit, Offset: offset, Length: length}
 	switch value.(type) {
 	case int, uint8, uint16, uint32, uint64, int64, float64, nvme.Counter:
@@ -142,6 +145,9 @@ func (s *Sheet) add(name string, offset, length int, value any, unit string) {
 }
 
 func (s *Sheet) missing(name string, offset, length int, reason string) {
+	if s == nil {
+		return
+	}
 	s.Facts = append(s.Facts, Fact{Name: name, Reason: reason, Offset: offset, Length: length})
 }
 

@@ -123,10 +123,11 @@ type Reading struct {
 	Datacenter    *nvme.Datacenter
 	Controller    *nvme.Controller
 	SCSI          SCSI
-	Sheets        []Sheet
+	Sheets        []Sheet // only of Explain
 	Faults        []drive.Fault
 
-	hasExt bool // tests or errors of the extended logs stand already
+	hasExt   bool // tests or errors of the extended logs stand already
+	explains bool // facts are wanted
 }
 
 // Attribute finds a counter by its number.
@@ -163,8 +164,13 @@ func (r *Reading) FaultOf(page PageName) (drive.Fault, bool) {
 func Decode(pages []Page) Reading { return DecodeAs(pages, dialect.Hints{}) }
 
 // DecodeAs is Decode with what was concluded earlier from the drive's own behaviour.
-func DecodeAs(pages []Page, hints dialect.Hints) Reading {
-	var r Reading
+func DecodeAs(pages []Page, hints dialect.Hints) Reading { return decode(pages, hints, false) }
+
+// Explain is DecodeAs with Sheets: the facts of every page in words. They are for people and cost more than all else.
+func Explain(pages []Page, hints dialect.Hints) Reading { return decode(pages, hints, true) }
+
+func decode(pages []Page, hints dialect.Hints, explain bool) Reading {
+	r := Reading{explains: explain}
 	var thresholds []ata.Threshold
 	for _, p := range pages {
 		if p.Fault != nil {
@@ -203,7 +209,11 @@ func (r *Reading) unknown(n PageName) {
 	r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultOutOfRange, What: "decoding " + string(n), Back: "a page this version has no decoder for", Page: string(n)})
 }
 
+// sheet begins the facts of a page; nil, which takes facts and forgets them, when they are not wanted.
 func (r *Reading) sheet(n PageName) *Sheet {
+	if !r.explains {
+		return nil
+	}
 	r.Sheets = append(r.Sheets, Sheet{Page: n})
 	return &r.Sheets[len(r.Sheets)-1]
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/sat"
 )
@@ -104,5 +105,7 @@ func FuzzDecode(f *testing.F) {
 	for _, p := range append(pages(), emulated(f)...) {
 		f.Add(string(p.Name), p.Bytes)
 	}
-	f.Fuzz(func(_ *testing.T, name string, b []byte) { Decode([]Page{{Name: PageName(name), Bytes: b}}) })
+	f.Fuzz(func(_ *testing.T, name string, b []byte) {
+		Explain([]Page{{Name: PageName(name), Bytes: b}}, dialect.Hints{})
+	})
 }

@@ -165,7 +165,9 @@ func (r *Reading) scsiLog(n uint8, p Page) error {
 	case scsi.LogProtocol:
 		return r.ports(p)
 	}
-	r.parameters(p.Name, l)
+	if r.explains {
+		r.parameters(p.Name, l)
+	}
 	return err
 }
 

@@ -1,0 +1,99 @@
+package record
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+)
+
+var now = time.Date(2026, 11, 12, 15, 12, 0, 0, time.UTC)
+
+func file() File {
+	id := ata.Identify{Serial: "KVA077M511", Model: "Korvan K4-2000", Sectors: 1000, LogicalSector: 512}
+	f := New(now)
+	f.Drives = []Drive{{Model: "Korvan K4-2000", Serial: "KVA077M511", Readings: []Reading{{
+		ID: "one", At: now, TookMs: 38, Tool: "0.1.0", Place: "north bench", Decoded: map[signal.Name]float64{signal.Pending: 8},
+		Pages: FromPages([]reading.Page{
+			{Name: reading.PageIdentify, How: "IDENTIFY DEVICE", Bytes: id.Encode()},
+			{Name: reading.PageAlarm, Fault: &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Back: "no registers", Extra: "Try a direct port."}},
+		}),
+	}}}}
+	return f
+}
+
+func text(t testing.TB, f File) string {
+	t.Helper()
+	var b bytes.Buffer
+	require.NoError(t, Write(&b, f))
+	return b.String()
+}
+
+func TestAFileComesBackAsItWas(t *testing.T) {
+	back, err := Read(strings.NewReader(text(t, file())))
+	require.NoError(t, err)
+	assert.Equal(t, file(), back)
+	pages := back.Drives[0].Readings[0].AsPages()
+	assert.Equal(t, "Korvan K4-2000", reading.Decode(pages).Identity.Model)
+	assert.Equal(t, "Try a direct port.", pages[1].Fault.Advice())
+}
+
+func TestAnythingWrongRefusesTheWholeFileWithItsPlace(t *testing.T) {
+	good := text(t, file())
+	replace := func(old, with string) string {
+		require.Contains(t, good, old)
+		return strings.Replace(good, old, with, 1)
+	}
+	for want, broken := range map[string]string{
+		"no whole JSON text":                                      good[:len(good)/2],
+		"the record file, version: value must be 1":               replace(`"version": 1`, `"version": 2`),
+		"the record file, format: value must be":                  replace(`"hylostat-record"`, `"another"`),
+		"drives 1, readings 1, pages 1, name: 'ata/../x' does":    replace(`"ata/identify"`, `"ata/../x"`),
+		"drives 1, readings 1, at: '12.11.2026'":                  replace(`"2026-11-12T15:12:00Z",`+"\n     \"took", `"12.11.2026",`+"\n     \"took"),
+		"drives 1, readings 1: additional properties 'secret'":    replace(`"took_ms"`, `"secret": 1, "took_ms"`),
+		"drives 1, readings 1, pages 2, fault: missing property":  replace(`"back": "no registers"`, `"bacK": "no registers"`),
+		"its pages are of Korvan K4-2000 KVA077M511, filed under": replace(`"serial": "KVA077M511"`, `"serial": "ANOTHER"`),
+		"nested too deeply":                                       strings.Repeat(`{"a":`, 40) + "1" + strings.Repeat("}", 40),
+		"got array, want object":                                  `[1]`,
+		"drives: minItems: got 0, want 1":                         `{"format":"hylostat-record","version":1,"drives":[]}`,
+	} {
+		_, err := Read(strings.NewReader(broken))
+		var wrong *Error
+		if assert.ErrorAs(t, err, &wrong, want) {
+			assert.Contains(t, err.Error(), want)
+		}
+	}
+	twice := file()
+	twice.Drives[0].Readings = append(twice.Drives[0].Readings, twice.Drives[0].Readings[0])
+	_, err := Read(strings.NewReader(text(t, twice)))
+	assert.ErrorContains(t, err, `readings 2: reading "one" stands twice`)
+	huge := `{"format":"` + strings.Repeat("x", MostBytes) + `"}`
+	_, err = Read(strings.NewReader(huge))
+	assert.ErrorContains(t, err, fmt.Sprintf("larger than %d bytes", MostBytes))
+}
+
+func TestTheSchemaIsPublishedAsItIsUsed(t *testing.T) {
+	var s map[string]any
+	require.NoError(t, json.Unmarshal(Schema, &s))
+	assert.Equal(t, "urn:hylostat:record:1", s["$id"])
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(text(f, file())))
+	f.Add([]byte(`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s","readings":[{"id":"a","at":"2026-11-12T15:12:00Z","tool":"t","pages":[{"name":"nvme/log-02","bytes":"AAAA"}]}]}]}`))
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		if got, err := Read(bytes.NewReader(b)); err == nil {
+			_ = Write(&bytes.Buffer{}, got)
+		}
+	})
+}
