@@ -399,9 +399,9 @@ func printReading(w io.Writer, r contract.Reading) {
 				threshold = fmt.Sprint(*a.Threshold)
 			}
 			state := map[contract.AttributeState]string{"failing": "AT ITS THRESHOLD", "fell": "was at its threshold"}[a.State]
-			rows[i] = table.Row{a.Id, a.Name, a.Meaning, a.Value, a.Worst, threshold, a.Raw, state}
+			rows[i] = table.Row{a.Offset, a.Id, a.Name, a.Meaning, a.Value, a.Worst, threshold, a.Raw, state}
 		}
-		tabular(w, []any{"no.", "counter", "now", "value", "worst", "threshold", "raw", ""}, rows, 1, 4, 5, 6)
+		tabular(w, []any{"byte", "no.", "counter", "now", "value", "worst", "threshold", "raw", ""}, rows, 1, 2, 5, 6, 7)
 	}
 	if len(r.Statistics) > 0 {
 		_, _ = fmt.Fprintln(w)
@@ -411,9 +411,9 @@ func printReading(w io.Writer, r contract.Reading) {
 			if s.Value != nil {
 				value = strings.TrimSpace(verdict.Number(float64(*s.Value)) + " " + s.Unit)
 			}
-			rows[i] = table.Row{s.Name, value}
+			rows[i] = table.Row{s.Offset, s.Name, value}
 		}
-		tabular(w, []any{"device statistic", "now"}, rows, 2)
+		tabular(w, []any{"byte", "device statistic", "now"}, rows, 1, 3)
 	}
 	if len(r.SelfTests) > 0 {
 		_, _ = fmt.Fprintln(w)
@@ -427,9 +427,9 @@ func printReading(w io.Writer, r contract.Reading) {
 			if optional(t.OrMore) {
 				hours += " or more"
 			}
-			rows[i] = table.Row{hours, t.Kind, t.Result, lba}
+			rows[i] = table.Row{t.Offset, hours, t.Kind, t.Result, lba}
 		}
-		tabular(w, []any{"hours", "self-test", "result", "first failing LBA"}, rows, 1, 4)
+		tabular(w, []any{"byte", "hours", "self-test", "result", "first failing LBA"}, rows, 1, 2, 5)
 	}
 	printErrors(w, r)
 	for _, s := range r.Sheets {
@@ -458,12 +458,12 @@ func printErrors(w io.Writer, r contract.Reading) {
 		if e.Host {
 			meaning += "; the host's doing"
 		}
-		rows = append(rows, table.Row{hours, e.Command, meaning, lba})
+		rows = append(rows, table.Row{e.Offset, hours, e.Command, meaning, lba})
 		for _, b := range e.Before[:max(0, len(e.Before)-1)] {
-			rows = append(rows, table.Row{"", "  before: " + b, "", ""})
+			rows = append(rows, table.Row{"", "", "  before: " + b, "", ""})
 		}
 	}
-	tabular(w, []any{"hours", "command that failed", "what came back", "LBA"}, rows, 1, 4)
+	tabular(w, []any{"byte", "hours", "command that failed", "what came back", "LBA"}, rows, 1, 2, 5)
 }
 
 // printSheet prints what one page says, each fact with the byte it begins at.

@@ -99,7 +99,7 @@ func (d *demo) settled() {
 	d.t.Helper()
 	d.until("all bays are known", func() bool {
 		bays := ask[[]contract.Bay](d, "bay", "list")
-		ready := len(bays) == 6
+		ready := len(bays) == 14
 		for _, b := range bays {
 			ready = ready && b.Connection != contract.BayConnectionEmpty
 		}
@@ -116,17 +116,27 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		says []string
 	}{
 		"bays":                   {[]string{"bay", "list"}, 0, []string{"bay", "KVA07 7M4Q2", "X replace", "No answer, attempt 1. Check its power."}},
-		"drives":                 {[]string{"drive", "list"}, 0, []string{"KVA07 7M4S3", "| healthy    by Dov"}},
+		"drives":                 {[]string{"drive", "list"}, 0, []string{"KVA07 7M4S3", "BWN11 Q7E30", "OSS04 19Z4K", "| healthy    by Dov"}},
 		"drives by verdict":      {[]string{"drive", "list", "--grade", "degrading"}, 0, []string{"7M511", "/ degrading"}},
 		"drives by customer":     {[]string{"drive", "list", "Pellwick"}, 0, []string{"7M511"}},
 		"a drive":                {[]string{"drive", "show", "7M4Q2"}, 0, []string{"Korvan K4-2000", "7\u00a0200 per minute", "2 TB", "ticket 2231"}},
 		"its history":            {[]string{"drive", "history", "7M4Q2"}, 0, []string{"Waiting 0 to 1", "First reading here"}},
 		"its readings":           {[]string{"reading", "list", "7M4Q2"}, 0, []string{"reading", "39 °C"}},
-		"a reading":              {[]string{"reading", "show", "7M4Q2", "3"}, 0, []string{"reading 3,", "sectors reallocated", "if packed"}},
+		"a reading":              {[]string{"reading", "show", "7M4Q2", "3"}, 0, []string{"reading 3,", "sectors reallocated", "family: spinning-1", "World Wide Name", "Interval of the curve"}},
 		"its bytes":              {[]string{"reading", "show", "7M4Q2", "--raw"}, 0, []string{"SMART data (ata/attributes), by SMART READ DATA in ATA PASS-THROUGH(16)", "lines the same"}},
 		"a new reading":          {[]string{"reading", "take", "bay-2"}, 0, []string{"the drive's own alarm: not raised"}},
-		"two readings":           {[]string{"reading", "compare", "7M4Q2", "1", "10"}, 0, []string{"then", "+6", "Not available:"}},
+		"two readings":           {[]string{"reading", "compare", "7M4Q2", "1", "26"}, 0, []string{"then", "+6", "Not available:"}},
 		"a verdict":              {[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Copy the data first."}},
+		"an NVMe drive's facts":  {[]string{"reading", "show", "Q7E30"}, 0, []string{"Health log (nvme/log-02)", "Media and data integrity errors", "the host's doing", "not available: Get Log Page 0Dh"}},
+		"a SAS drive's facts":    {[]string{"reading", "show", "19Z4K"}, 0, []string{"Read error counters (scsi/log-03)", "not available: none is set", "Sectors replaced since it was made"}},
+		"a drive on two paths":   {[]string{"drive", "show", "19Z4K"}, 0, []string{"8, and by another path bay 9"}},
+		"hidden sectors, a lock": {[]string{"drive", "show", "6D41R"}, 0, []string{"2.1 GB behind a host protected area", "locked by a password"}},
+		"520-byte sectors":       {[]string{"drive", "show", "1A01D"}, 0, []string{"520-byte sectors, which computers do not take"}},
+		"a dialect with a guess": {[]string{"dialect", "explain", "7M4Q2"}, 0, []string{"family spinning-1", "a guess", "inferred"}},
+		"a clock found out":      {[]string{"dialect", "explain", "T5A07"}, 0, []string{"family unknown", "attribute 9 counts minutes: it grew by", "inferred over time"}},
+		"a drive without any":    {[]string{"dialect", "explain", "Q7E30"}, 0, []string{"holds no attributes"}},
+		"the past read anew":     {[]string{"record", "redecode"}, 0, []string{"0 say something else now"}},
+		"capture needs a drive":  {[]string{"record", "capture", "nosuch", "-o", "/nonexistent/x.json"}, 1, []string{"there is no drive nosuch on this machine", "no file written"}},
 		"runs":                   {[]string{"run", "list"}, 0, []string{"run", "standing"}},
 		"help":                   {[]string{"--help"}, 0, []string{"EXIT CODES", "hylostat demo"}},
 		"help with an example":   {[]string{"check", "quick", "--help"}, 0, []string{"hylostat check quick 7M4Q2 --follow"}},
@@ -154,6 +164,33 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 	_, wrong, code := (&demo{t: t, address: "http://127.0.0.1:9"}).run("bay", "list")
 	assert.Equal(t, 5, code)
 	assert.Contains(t, wrong, "hylostat serve")
+}
+
+func TestARecordFileCarriesADriveToAnotherShop(t *testing.T) {
+	d := start(t, t.TempDir())
+	d.settled()
+	path := filepath.Join(t.TempDir(), "carried.json")
+	out, wrong, code := d.run("record", "export", "Q7J9C", "-o", path)
+	require.Zero(t, code, wrong)
+	assert.Contains(t, out, "26 readings of BWN11 Q7J9C written to "+path)
+	known := ask[contract.ImportResult](d, "record", "import", path)
+	assert.Equal(t, []contract.ImportedDrive{{Serial: "BWN11Q7J9C", Model: "Brackwater Heron 1000", Known: 26}}, known.Drives)
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for name, broken := range map[string]string{
+		"cut short":       string(text[:len(text)/3]),
+		"another version": strings.Replace(string(text), `"version": 1`, `"version": 9`, 1),
+		"another drive":   strings.Replace(string(text), `"serial": "BWN11Q7J9C"`, `"serial": "BWN11OTHER"`, 1),
+	} {
+		require.NoError(t, os.WriteFile(path, []byte(broken), 0o600))
+		_, wrong, code := d.run("record", "import", path)
+		assert.Equal(t, 2, code, name)
+		assert.Contains(t, wrong, "Nothing of it was taken in", name)
+	}
+	require.NoError(t, os.WriteFile(path, []byte(strings.ReplaceAll(string(text), `"id": "demo`, `"id": "again`)), 0o600))
+	again := ask[contract.ImportResult](d, "record", "import", path)
+	assert.Equal(t, 26, again.Drives[0].Readings)
+	assert.Equal(t, 52, ask[contract.Drive](d, "drive", "show", "Q7J9C").Readings)
 }
 
 func TestAFollowedCheckPrintsItsStepsAndItsOutcomeIsTheExitCode(t *testing.T) {

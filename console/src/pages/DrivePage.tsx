@@ -12,7 +12,7 @@ import { LoggedErrors, SelfTests } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
 import type { Place } from "../parts/places";
 import { RawPages } from "../parts/RawPages";
-import { SignalFigure, sift } from "../parts/SignalFigure";
+import { missingWords, placeOf, SignalFigure, sift } from "../parts/SignalFigure";
 import { SinceLastVisit, Timeline } from "../parts/Timeline";
 import { VerdictPanel } from "../parts/VerdictPanel";
 import { color, medium, narrow } from "../theme/tokens";
@@ -176,7 +176,16 @@ function KnownDrive({ drive }: { drive: Drive }) {
           <State title={verdict.isError ? "No verdict" : "Fetching the verdict"}>{verdict.isError && verdict.error.message}</State>
         )}
         <div>
-          {comparison.data && <SinceLastVisit comparison={comparison.data} />}
+          {comparison.data && (
+            <SinceLastVisit
+              comparison={comparison.data}
+              place={(name) => {
+                const found = signals.data?.signals.find((s) => s.name === name);
+                return found && placeOf(found);
+              }}
+              follow={follow}
+            />
+          )}
           {signals.data && sorted && (
             <Section>
               <header>
@@ -197,6 +206,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
                     signal={s}
                     all={signals.data}
                     ink={ink}
+                    follow={follow}
                     axis={i >= sorted.drawn.length - (sorted.drawn.length % 4 || 4)}
                   />
                 ))}
@@ -205,7 +215,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
                 {sorted.zero.length > 0 && `Zero in all readings: ${sorted.zero.map((s) => s.words).join(", ")}. `}
                 {sorted.disagreeing.length > 0 &&
                   `Sources disagree: ${sorted.disagreeing.map((s) => `${s.words} ${number(s.value ?? 0)}, ${s.disagrees}`).join("; ")}. `}
-                {sorted.missing.length > 0 && `Not available: ${sorted.missing.map((s) => `${s.words} (${s.reason})`).join("; ")}.`}
+                {sorted.missing.length > 0 && `Not available: ${missingWords(sorted.missing)}.`}
               </Zero>
             </Section>
           )}

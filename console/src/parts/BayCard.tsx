@@ -72,7 +72,10 @@ function glyphOf(bay: Bay) {
 
 function about(bay: Bay): string {
   if (bay.drive) {
-    const kind = bay.drive.medium === "flash" ? "SATA SSD" : undefined;
+    const kind =
+      bay.drive.medium === "flash"
+        ? `${{ ata: "SATA", nvme: "NVMe", scsi: "SAS", unknown: "" }[bay.drive.interface]} SSD`.trim()
+        : undefined;
     const from = bay.intake?.customer ?? (bay.drive.readings > 1 ? `${bay.drive.readings} readings` : "first seen now");
     return [bay.drive.model, bay.drive.bytes && size(bay.drive.bytes), kind, from].filter(Boolean).join(" · ");
   }

@@ -45,14 +45,7 @@ export function CounterTable({ reading, follow }: { reading: Reading; follow: (p
   const [open, setOpen] = useState<number>();
   if (reading.attributes.length === 0) {
     const sheets = counterPages.flatMap((page) => reading.sheets.filter((s) => s.page === page && s.facts.length > 0));
-    if (sheets.length > 0)
-      return (
-        <>
-          {sheets.map((s) => (
-            <FactTable key={s.page} sheet={s} follow={follow} headed />
-          ))}
-        </>
-      );
+    if (sheets.length > 0) return <FactTable sheets={sheets} follow={follow} />;
     const fault = reading.faults.find((f) => f.page === "ata/attributes" || f.page === "nvme/log-02") ?? reading.faults[0];
     return (
       <p>

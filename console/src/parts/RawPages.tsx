@@ -5,22 +5,28 @@ import { NotAvailable, Scroll, Table } from "./basics";
 import { grouped } from "./format";
 import { type Place, Plain } from "./places";
 
-const Head = styled.h3`font-size: 15px; line-height: 22px; padding-top: 16px; font-weight: 600;`;
+const Heading = styled.th`
+  && { padding-top: 16px; font-size: 15px; line-height: 22px; font-weight: 600; color: ${color.ink}; }
+`;
+const Facts = styled(Table)`
+  margin-bottom: 16px;
+  & td:first-child { width: 56%; }
+`;
 
-/** What one page says. A fact's name leads to its bytes. */
-export function FactTable({ sheet, follow, headed }: { sheet: Sheet; follow: (place: Place) => void; headed?: boolean }) {
+/** What pages say, each under its title when there are several. A fact's name leads to its bytes. */
+export function FactTable({ sheets, follow }: { sheets: Sheet[]; follow: (place: Place) => void }) {
   return (
-    <>
-      {headed && <Head>{sheet.title}</Head>}
-      <Scroll>
-        <Table style={{ marginBottom: 16 }}>
-          <thead>
-            <tr>
-              <th>fact</th>
-              <th>now</th>
-            </tr>
-          </thead>
-          <tbody>
+    <Scroll>
+      <Facts>
+        {sheets.map((sheet) => (
+          <tbody key={sheet.page}>
+            {sheets.length > 1 && (
+              <tr>
+                <Heading colSpan={2} scope="rowgroup">
+                  {sheet.title}
+                </Heading>
+              </tr>
+            )}
             {sheet.facts.map((f) => (
               <tr key={`${f.offset} ${f.name}`}>
                 <td>
@@ -28,13 +34,19 @@ export function FactTable({ sheet, follow, headed }: { sheet: Sheet; follow: (pl
                     {f.name}
                   </Plain>
                 </td>
-                <td>{f.value === undefined ? <NotAvailable reason={f.reason} /> : <b>{`${f.number ? grouped(f.value) : f.value} ${f.unit}`.trim()}</b>}</td>
+                <td>
+                  {f.value === undefined ? (
+                    <NotAvailable reason={f.reason} />
+                  ) : (
+                    <b>{`${f.number ? grouped(f.value) : f.value} ${f.unit}`.trim()}</b>
+                  )}
+                </td>
               </tr>
             ))}
           </tbody>
-        </Table>
-      </Scroll>
-    </>
+        ))}
+      </Facts>
+    </Scroll>
   );
 }
 
@@ -77,7 +89,7 @@ export function RawPages({ reading, place, choose }: { reading: Reading; place: 
         <NotAvailable reason={`${page.fault.what}: ${page.fault.back}. ${page.fault.advice}`} />
       ) : (
         <div>
-          {sheet && sheet.facts.length > 0 && <FactTable sheet={sheet} follow={choose} />}
+          {sheet && sheet.facts.length > 0 && <FactTable sheets={[sheet]} follow={choose} />}
           <Scroll tabIndex={0} role="region" aria-label={`${page.title}, bytes`}>
             {rows.map(({ at, row }) => (
               <div className="hex" key={at}>

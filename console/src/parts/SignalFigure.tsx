@@ -1,7 +1,9 @@
+import type { ReactNode } from "react";
 import styled from "styled-components";
 import type { Signal, Signals } from "../data/types";
 import { color } from "../theme/tokens";
 import { number, quantity } from "./format";
+import type { Place } from "./places";
 
 const Figure = styled.figure`
   width: 192px; height: 132px; border-top: 1px solid ${color.edge};
@@ -53,8 +55,49 @@ export function plot(signal: Signal, from: number, to: number, marks: Signals["m
   };
 }
 
+const OriginButton = styled.button`
+  background: none; border: 0; padding: 0; text-align: left; cursor: pointer; min-height: 24px;
+  &:hover { text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; }
+`;
+
+/** Where a signal's bytes are; undefined when it is not there. */
+export const placeOf = (s: Signal): Place | undefined =>
+  s.page === undefined ? undefined : { page: s.page, offset: s.offset ?? 0, length: s.length ?? 0 };
+
+/** A number that leads to the bytes it comes from. */
+function Origin({
+  place,
+  source,
+  follow,
+  children,
+}: {
+  place?: Place;
+  source?: string;
+  follow?: (place: Place) => void;
+  children: ReactNode;
+}) {
+  if (!place || !follow) return <>{children}</>;
+  return (
+    <OriginButton type="button" title={`${source}: see its bytes`} onClick={() => follow(place)}>
+      {children}
+    </OriginButton>
+  );
+}
+
 /** One signal over the drive's life: steps with a dot for each reading, the policy's limit dashed. */
-export function SignalFigure({ signal, all, ink, axis }: { signal: Signal; all: Signals; ink: string; axis: boolean }) {
+export function SignalFigure({
+  signal,
+  all,
+  ink,
+  axis,
+  follow,
+}: {
+  signal: Signal;
+  all: Signals;
+  ink: string;
+  axis: boolean;
+  follow?: (place: Place) => void;
+}) {
   const from = all.first_hours ?? 0;
   const to = all.last_hours ?? 1;
   const p = plot(signal, from, to, all.marks);
@@ -79,10 +122,12 @@ export function SignalFigure({ signal, all, ink, axis }: { signal: Signal; all: 
           <span className={signal.margin ? "margin" : "soft"}>{margin}</span>
         </div>
         <div>
-          <b>
-            {value}
-            {scaled && <small> {scaled}</small>}
-          </b>
+          <Origin place={placeOf(signal)} source={signal.source} follow={follow}>
+            <b>
+              {value}
+              {scaled && <small> {scaled}</small>}
+            </b>
+          </Origin>
           <span className="soft">{signal.since ?? ""}</span>
         </div>
       </figcaption>
@@ -128,6 +173,13 @@ export function SignalFigure({ signal, all, ink, axis }: { signal: Signal; all: 
 }
 
 /** Sorts signals into those drawn, those that were zero all along, those not available, and those whose sources disagree. */
+/** Signals that are not there, by the reason they share. */
+export function missingWords(missing: Signal[]): string {
+  const by = new Map<string, string[]>();
+  for (const s of missing) by.set(s.reason ?? "not known", [...(by.get(s.reason ?? "not known") ?? []), s.words]);
+  return [...by].map(([reason, words]) => `${words.join(", ")} (${reason})`).join("; ");
+}
+
 export function sift(signals: Signal[]): { drawn: Signal[]; zero: Signal[]; missing: Signal[]; disagreeing: Signal[] } {
   const missing = signals.filter((s) => s.value === undefined);
   // The hours are the axis of all the others.

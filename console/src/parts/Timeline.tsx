@@ -4,6 +4,7 @@ import { color } from "../theme/tokens";
 import { NotAvailable, Scroll, Section, Table } from "./basics";
 import { dateOf, dayOf, number, quantity } from "./format";
 import { VerdictWord } from "./marks";
+import { type Place, Plain } from "./places";
 
 const List = styled.ul`
   & li { display: grid; grid-template-columns: 64px 80px minmax(0, 1fr); padding: 5px 0; border-bottom: 1px solid ${color.rule}; }
@@ -53,8 +54,25 @@ const shown = ["°C", "B", "%"];
 const value = (x: number | undefined, unit: string) =>
   x === undefined ? undefined : shown.includes(unit) ? quantity(x, unit).join(" ") : number(x);
 
+function Named({ words, place, follow }: { words: string; place?: Place; follow?: (place: Place) => void }) {
+  if (!place || !follow) return <>{words}</>;
+  return (
+    <Plain type="button" onClick={() => follow(place)}>
+      {words}
+    </Plain>
+  );
+}
+
 /** The signals that moved or count, between the last visit and now. */
-export function SinceLastVisit({ comparison }: { comparison: Comparison }) {
+export function SinceLastVisit({
+  comparison,
+  place,
+  follow,
+}: {
+  comparison: Comparison;
+  place?: (signal: string) => Place | undefined;
+  follow?: (place: Place) => void;
+}) {
   const { before: then, now } = comparison;
   const moved = comparison.rows.filter((r) => r.matters).slice(0, 5);
   const lost = comparison.rows.filter((r) => r.now === undefined && r.before !== undefined);
@@ -88,7 +106,9 @@ export function SinceLastVisit({ comparison }: { comparison: Comparison }) {
           <tbody>
             {[...rows, ...lost].map((r) => (
               <tr key={r.signal}>
-                <td>{r.words}</td>
+                <td>
+                  <Named words={r.words} place={place?.(r.signal)} follow={follow} />
+                </td>
                 <td className="num">{value(r.before, r.unit) ?? <NotAvailable />}</td>
                 {r.now === undefined ? (
                   <td colSpan={3}>

@@ -185,7 +185,14 @@ describe("the facts of a page", () => {
     page: "nvme/log-02",
     title: "Health log",
     facts: [
-      { name: "Data units read", value: "340282366920938463463374607431768211455", number: true, unit: "x 512 000 B", offset: 32, length: 16 },
+      {
+        name: "Data units read",
+        value: "340282366920938463463374607431768211455",
+        number: true,
+        unit: "x 512 000 B",
+        offset: 32,
+        length: 16,
+      },
       { name: "Temperature", reason: "the drive reports none", unit: "°C", offset: 1, length: 2 },
     ],
   };

@@ -4,7 +4,7 @@ import type { Bay, Signal } from "../data/types";
 import { BayCard } from "./BayCard";
 import { NotAvailable } from "./basics";
 import { hours, left, number, parts, quantity, size } from "./format";
-import { plot, sift } from "./SignalFigure";
+import { missingWords, plot, sift } from "./SignalFigure";
 
 describe("numbers", () => {
   it("keeps thousands together and drops idle decimals", () => {
@@ -56,6 +56,9 @@ describe("signals", () => {
     ]);
     expect(disagreeing.map((s) => s.name)).toEqual(["c"]);
     expect(missing.map((s) => s.name)).toEqual(["a"]);
+    expect(
+      missingWords([signal({ words: "one", reason: "r" }), signal({ words: "two", reason: "q" }), signal({ words: "three", reason: "r" })]),
+    ).toBe("one, three (r); two (q)");
     expect(zero.map((s) => s.name)).toEqual(["b"]);
     expect(drawn.map((s) => s.name)).toEqual(["c"]);
   });
