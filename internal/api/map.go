@@ -320,7 +320,7 @@ func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
 			layout = "normalised value"
 		}
 		return contract.DialectEntry{
-			Id: int(a.ID), Name: a.Name, Layout: layout, Unit: a.Unit, Signal: text(a.Signal), Confidence: string(a.Entry.Confidence), From: a.From, Meaning: meaning(a), Explain: a.Explain,
+			Id: int(a.ID), Name: a.Name, Layout: layout, Unit: a.Unit, Signal: text(a.Signal), Confidence: string(a.Confidence), From: a.From, Meaning: meaning(a), Explain: a.Explain,
 		}
 	})
 	return out

@@ -391,7 +391,7 @@ func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 		hours = append(hours, m.Signals[signal.PowerOnHours])
 	}
 	assert.Equal(t, []float64{100, 120, 500}, hours)
-	latest, err := p.Shop.Reading(t.Context(), d, 0)
+	latest, err := p.Reading(t.Context(), d, 0)
 	require.NoError(t, err)
 	assert.EqualValues(t, 38, latest.Signals[signal.Temperature])
 	var changes []string

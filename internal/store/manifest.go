@@ -230,13 +230,16 @@ func (f frameCache) part(ctx context.Context, seq, at, size int) ([]byte, error)
 // page brings the bytes of a leaf.
 func (f frameCache) page(ctx context.Context, l leaf) (reading.Page, error) {
 	p := reading.Page{Name: l.name, How: l.how, Fault: l.fault}
-	if l.fault != nil || l.size == 0 {
+	if l.size == 0 { // a fault, or an answer of no bytes
 		return p, nil
 	}
 	stored, err := f.part(ctx, l.seq, l.at, l.size)
-	if err != nil || l.base == 0 {
-		p.Bytes = stored
+	if err != nil {
 		return p, err
+	}
+	if l.base == 0 {
+		p.Bytes = stored
+		return p, nil
 	}
 	whole, err := f.part(ctx, l.base, l.baseAt, l.size)
 	if err != nil {

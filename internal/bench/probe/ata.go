@@ -100,11 +100,12 @@ func ataFault(c ata.Command, r ata.Registers, s scsi.Sense) *drive.Fault {
 		}
 		return fault(drive.FaultNoAnswer, back)
 	}
-	switch {
-	case s.Key == scsi.RecoveredError || s.Key == scsi.NoSense:
+	switch s.Key {
+	case scsi.RecoveredError, scsi.NoSense:
 		return nil
-	case s.Key == scsi.IllegalRequest:
+	case scsi.IllegalRequest:
 		return fault(drive.FaultNotPassed, "the adapter does not pass ATA commands: "+s.String())
+	default:
 	}
 	return senseFault(c.Name(), s)
 }

@@ -76,7 +76,7 @@ func (a *attached) sct(address uint8, now time.Time) ([]byte, ata.Registers) {
 	s := a.place.spec
 	t, low, high := s.Heat.at(now, s.Seed)
 	if address == ata.LogSCTStatus {
-		return ata.SCTStatus{Now: int8(t), Lowest: int8(t - 3), Highest: int8(min(high, t+2)), LifeLowest: int8(low), LifeHighest: int8(high), Most: 60}.Encode(), done
+		return ata.SCTReport{Now: int8(t), Lowest: int8(t - 3), Highest: int8(min(high, t+2)), LifeLowest: int8(low), LifeHighest: int8(high), Most: 60}.Encode(), done
 	}
 	if !bytes.Equal(a.place.asked, ata.SCTTemperatureQuestion()) {
 		return nil, aborted

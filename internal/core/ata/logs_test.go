@@ -91,7 +91,7 @@ func TestPendingDefectsSelectiveSpansAndLinkCounters(t *testing.T) {
 func TestSCTTellsTemperaturesAndTheirCurve(t *testing.T) {
 	s, err := DecodeSCTStatus(page(false, map[int]string{0: "0300", 10: "01", 200: "26 fb 2a 80 33 3c", 206: "02000000"}))
 	require.NoError(t, err)
-	assert.Equal(t, SCTStatus{Format: 3, State: 1, Now: 38, Lowest: -5, Highest: 42, LifeLowest: NoTemperature, LifeHighest: 51, Most: 60, OverLimit: 2}, s)
+	assert.Equal(t, SCTReport{Format: 3, State: 1, Now: 38, Lowest: -5, Highest: 42, LifeLowest: NoTemperature, LifeHighest: 51, Most: 60, OverLimit: 2}, s)
 	assert.Equal(t, "in standby", s.StateName())
 
 	h, err := DecodeTemperatureHistory(page(false, map[int]string{0: "0200 0100 0a00 3c 41 00 ec", 30: "0400 0100", 34: "26 27 80 25"}))
@@ -143,7 +143,7 @@ func FuzzTemperatureHistory(f *testing.F) {
 }
 
 func FuzzFixedPages(f *testing.F) {
-	fuzz(f, SCTStatus{Now: 38}.Encode(), func(b []byte) {
+	fuzz(f, SCTReport{Now: 38}.Encode(), func(b []byte) {
 		s, _ := DecodeSCTStatus(b)
 		_ = s.StateName()
 		_, _ = DecodeSelective(b)

@@ -146,8 +146,8 @@ func EncodePHY(all []PHYCounter) []byte {
 // NoTemperature is how SCT says that there is no value.
 const NoTemperature = -128
 
-// SCTStatus is log E0h (ACS-4 8.4). Temperatures are °C; NoTemperature when there is none.
-type SCTStatus struct {
+// SCTReport is log E0h (ACS-4 8.4). Temperatures are °C; NoTemperature when there is none.
+type SCTReport struct {
 	Format                                              uint16
 	State                                               uint8
 	Now, Lowest, Highest, LifeLowest, LifeHighest, Most int8
@@ -155,7 +155,7 @@ type SCTStatus struct {
 }
 
 // StateName says in words what the drive is doing (ACS-4 table 170).
-func (s SCTStatus) StateName() string {
+func (s SCTReport) StateName() string {
 	names := [...]string{"active, waiting for a command", "in standby", "asleep", "busy in the background", "in a self-test", "in an SCT command"}
 	if int(s.State) < len(names) {
 		return names[s.State]
@@ -164,12 +164,12 @@ func (s SCTStatus) StateName() string {
 }
 
 // DecodeSCTStatus reads log E0h.
-func DecodeSCTStatus(b []byte) (SCTStatus, error) {
+func DecodeSCTStatus(b []byte) (SCTReport, error) {
 	const name = "SCT status"
 	if err := checkLength(name, b); err != nil {
-		return SCTStatus{}, err
+		return SCTReport{}, err
 	}
-	s := SCTStatus{
+	s := SCTReport{
 		Format: le.Uint16(b), State: b[10], Now: int8(b[200]), Lowest: int8(b[201]), Highest: int8(b[202]), LifeLowest: int8(b[203]), LifeHighest: int8(b[204]), Most: NoTemperature,
 		OverLimit: le.Uint32(b[206:]), UnderLimit: le.Uint32(b[210:]),
 	}
@@ -183,7 +183,7 @@ func DecodeSCTStatus(b []byte) (SCTStatus, error) {
 }
 
 // Encode writes the page in format 3.
-func (s SCTStatus) Encode() []byte {
+func (s SCTReport) Encode() []byte {
 	b := make([]byte, PageSize)
 	le.PutUint16(b, 3)
 	b[10] = s.State
@@ -204,7 +204,7 @@ type TemperatureHistory struct {
 
 // DecodeTemperatureHistory reads the table that SCTTemperatureQuestion asks for.
 func DecodeTemperatureHistory(b []byte) (TemperatureHistory, error) {
-	const name, at = "SCT temperature history", 34
+	const name, at = "temperature history", 34
 	if err := checkLength(name, b); err != nil {
 		return TemperatureHistory{}, err
 	}
@@ -235,8 +235,9 @@ func (h TemperatureHistory) Encode() []byte {
 	b[6], b[7], b[8], b[9] = uint8(h.MaxOperating), uint8(h.OverLimit), uint8(h.MinOperating), uint8(h.UnderLimit)
 	le.PutUint16(b[30:], uint16(len(h.Curve)))
 	le.PutUint16(b[32:], uint16(max(0, len(h.Curve)-1)))
-	for i, t := range h.Curve {
-		b[34+i] = uint8(t)
+	ring := b[34:34]
+	for _, t := range h.Curve[:min(len(h.Curve), PageSize-34)] {
+		ring = append(ring, uint8(t))
 	}
 	return b
 }
@@ -263,7 +264,7 @@ func sctQuestion(words ...uint16) []byte {
 
 // DecodeRecoveryLimit reads the answer to SCTRecoveryQuestion, in units of 100 ms; 0 is no limit (ACS-4 8.3.4).
 func DecodeRecoveryLimit(r Registers) (tenths uint16, ok bool) {
-	return uint16(r.Count&0xFF) | uint16(r.LBA&0xFF)<<8, r.Reported && !r.Failed()
+	return r.Count&0xFF | uint16(r.LBA&0xFF)<<8, r.Reported && !r.Failed()
 }
 
 // Power is what a drive says to CHECK POWER MODE (ACS-4 table 33).

@@ -11,6 +11,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/big"
+	"slices"
 	"strings"
 )
 
@@ -212,11 +213,7 @@ func (s Status) String() string {
 
 // Refused reports whether the controller said that it does not do this.
 func (s Status) Refused() bool {
-	switch s.Code() {
-	case InvalidOpcode, InvalidField, InvalidLog, InvalidNS:
-		return true
-	}
-	return false
+	return slices.Contains([]Status{InvalidOpcode, InvalidField, InvalidLog, InvalidNS}, s.Code())
 }
 
 // HostCaused reports whether an error of the error log is the host's doing, as a command the controller does not know is.

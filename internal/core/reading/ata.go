@@ -275,7 +275,7 @@ func (r *Reading) ataErrors(page PageName, l ata.ErrorLog, err error, has bool) 
 	for _, e := range l.Errors {
 		x := LoggedError{
 			Command: e.Command.String(), Meaning: e.Meaning(), State: e.StateName(), Hours: int64(e.Hours), LBA: e.LBA, HasLBA: e.Error&(ata.ErrorUNC|ata.ErrorIDNF) != 0 || e.LBA != 0,
-			Host: e.Error&^(ata.ErrorABRT) == 0, Page: page, Offset: e.Offset,
+			Host: e.Error&^ata.ErrorABRT == 0, Page: page, Offset: e.Offset,
 		}
 		for _, c := range e.Before {
 			x.Before = append(x.Before, c.String())

@@ -156,9 +156,16 @@ func (r *Reading) health(b []byte) error {
 		name, unit string
 		value      nvme.Counter
 	}{
-		{"Data units read", "x 512 000 B", h.Read}, {"Data units written", "x 512 000 B", h.Written}, {"Host read commands", "", h.ReadCommands}, {"Host write commands", "", h.WriteCommands},
-		{"Controller busy time", "min", h.Busy}, {"Power cycles", "", h.PowerCycles}, {"Power on hours", "h", h.Hours}, {"Unsafe shutdowns", "", h.UnsafeShutdowns},
-		{"Media and data integrity errors", "", h.MediaErrors}, {"Error information log entries", "", h.ErrorEntries},
+		{"Data units read", "x 512 000 B", h.Read},
+		{"Data units written", "x 512 000 B", h.Written},
+		{"Host read commands", "", h.ReadCommands},
+		{"Host write commands", "", h.WriteCommands},
+		{"Controller busy time", "min", h.Busy},
+		{"Power cycles", "", h.PowerCycles},
+		{"Power on hours", "h", h.Hours},
+		{"Unsafe shutdowns", "", h.UnsafeShutdowns},
+		{"Media and data integrity errors", "", h.MediaErrors},
+		{"Error information log entries", "", h.ErrorEntries},
 	} {
 		s.add(x.name, 32+16*i, 16, x.value, x.unit)
 	}
@@ -256,8 +263,8 @@ func (r *Reading) datacenter(b []byte) error {
 	s := r.sheet(PageDatacenter)
 	s.add("Written to the medium", 0, 16, d.Written, "B")
 	s.add("Read from the medium", 16, 16, d.Read, "B")
-	s.add("Bad blocks for data", 32, 6, d.BadUser, "")
-	s.add("Bad blocks of the system", 40, 6, d.BadSystem, "")
+	s.add("Blocks lost, for data", 32, 6, d.BadUser, "")
+	s.add("Blocks lost, of the system", 40, 6, d.BadSystem, "")
 	s.add("Read retries", 48, 8, d.ReadRetries, "")
 	s.add("Uncorrectable reads", 56, 8, d.Uncorrectable, "")
 	s.add("Soft errors corrected", 64, 8, d.SoftErrors, "")

@@ -117,7 +117,7 @@ type Reading struct {
 	Statistics    []ata.Statistic
 	PHY           []ata.PHYCounter
 	Pending       *ata.PendingLog
-	SCT           *ata.SCTStatus
+	SCT           *ata.SCTReport
 	Curve         *ata.TemperatureHistory
 	Health        *nvme.Health
 	Datacenter    *nvme.Datacenter

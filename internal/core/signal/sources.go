@@ -13,8 +13,8 @@ import (
 
 // Source is one place a signal can come from.
 type Source struct {
-	On         drive.Interface // whose drives have it; empty: all
 	What       string          // in words, for people
+	On         drive.Interface // whose drives have it; empty: all
 	Confidence dialect.Confidence
 	get        func(*reading.Reading) Value
 }
@@ -29,7 +29,7 @@ func at(n float64, source string, page reading.PageName, offset, length int, c d
 // statistic takes a device statistic, the standard's own word for a quantity.
 func statistic(key ata.StatisticKey) Source {
 	what := fmt.Sprintf("device statistics, page %d, %s", key.Page, ata.StatisticName(key))
-	return Source{drive.ATA, what, dialect.Standard, func(r *reading.Reading) Value {
+	return Source{what, drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 		s, ok := r.Statistic(key)
 		if !ok {
 			return Missing("the drive's statistics do not hold it")
@@ -72,7 +72,7 @@ func noCounters(r *reading.Reading) Value {
 // attribute takes the attribute that means the signal in the drive's dialect; of several the one of the highest confidence,
 // then of the highest number. usual is the number that means it in most families.
 func attribute(n Name, usual uint8) Source {
-	return Source{drive.ATA, fmt.Sprintf("SMART data, by the dialect, usually attribute %d", usual), dialect.Trade, func(r *reading.Reading) Value {
+	return Source{fmt.Sprintf("SMART data, by the dialect, usually attribute %d", usual), drive.ATA, dialect.Trade, func(r *reading.Reading) Value {
 		if !r.HasCounters {
 			return noCounters(r)
 		}
@@ -97,7 +97,7 @@ var rank = map[dialect.Confidence]int{dialect.Standard: 4, dialect.Trade: 3, dia
 
 // attributeExtreme takes the highest or lowest temperature some families keep above the present one.
 func attributeExtreme(highest bool) Source {
-	return Source{drive.ATA, "SMART data, extremes above the temperature", dialect.Inferred, func(r *reading.Reading) Value {
+	return Source{"SMART data, extremes above the temperature", drive.ATA, dialect.Inferred, func(r *reading.Reading) Value {
 		if !r.HasCounters {
 			return noCounters(r)
 		}
@@ -116,7 +116,7 @@ func attributeExtreme(highest bool) Source {
 
 // attributes counts the attributes of a kind.
 func attributes(what string, which func(*reading.Attribute) bool) Source {
-	return Source{drive.ATA, "SMART data and thresholds: attributes that are " + what, dialect.Trade, func(r *reading.Reading) Value {
+	return Source{"SMART data and thresholds: attributes that are " + what, drive.ATA, dialect.Trade, func(r *reading.Reading) Value {
 		if !r.HasCounters {
 			return noCounters(r)
 		}
@@ -133,7 +133,7 @@ func attributes(what string, which func(*reading.Attribute) bool) Source {
 	}}
 }
 
-var pendingList = Source{drive.ATA, "pending defects log", dialect.Standard, func(r *reading.Reading) Value {
+var pendingList = Source{"pending defects log", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 	if r.Pending == nil {
 		return Missing("the drive keeps no list of pending defects")
 	}
@@ -141,15 +141,15 @@ var pendingList = Source{drive.ATA, "pending defects log", dialect.Standard, fun
 }}
 
 // phyCRC is the host's side of the link: it starts again at power-on, so it only fills in where nothing else counts.
-var phyCRC = Source{drive.ATA, "link event counters, commands failed by CRC, since power-on", dialect.Standard, func(r *reading.Reading) Value {
+var phyCRC = Source{"link event counters, commands failed by CRC, since power-on", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 	if len(r.PHY) > 0 && r.HasCounters { // with attribute 199 or statistics there is a count of the whole life
 		return Missing("the drive counts link errors since power-on only")
 	}
 	return noCounters(r)
 }}
 
-func sctValue(what string, offset int, pick func(*ata.SCTStatus) int8) Source {
-	return Source{drive.ATA, "SCT status, " + what, dialect.Standard, func(r *reading.Reading) Value {
+func sctValue(what string, offset int, pick func(*ata.SCTReport) int8) Source {
+	return Source{"SCT status, " + what, drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 		if r.SCT == nil || pick(r.SCT) == ata.NoTemperature {
 			if !r.HasCounters {
 				return noCounters(r)
@@ -161,12 +161,12 @@ func sctValue(what string, offset int, pick func(*ata.SCTStatus) int8) Source {
 }
 
 var (
-	sctTemperature = sctValue("temperature", 200, func(s *ata.SCTStatus) int8 { return s.Now })
-	sctHighest     = sctValue("highest ever", 204, func(s *ata.SCTStatus) int8 { return s.LifeHighest })
-	sctLowest      = sctValue("lowest ever", 203, func(s *ata.SCTStatus) int8 { return s.LifeLowest })
+	sctTemperature = sctValue("temperature", 200, func(s *ata.SCTReport) int8 { return s.Now })
+	sctHighest     = sctValue("highest ever", 204, func(s *ata.SCTReport) int8 { return s.LifeHighest })
+	sctLowest      = sctValue("lowest ever", 203, func(s *ata.SCTReport) int8 { return s.LifeLowest })
 )
 
-var returnStatus = Source{drive.ATA, "SMART RETURN STATUS", dialect.Standard, func(r *reading.Reading) Value {
+var returnStatus = Source{"SMART RETURN STATUS", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 	v := at(0, "SMART RETURN STATUS", reading.PageAlarm, 0, 0, dialect.Standard)
 	switch r.Alarm {
 	case ata.AlarmRaised:
@@ -183,7 +183,7 @@ var returnStatus = Source{drive.ATA, "SMART RETURN STATUS", dialect.Standard, fu
 // health takes a field of the NVMe health log.
 func health(field string, offset, length int, pick func(*nvme.Health) float64) Source {
 	what := "health log, " + field
-	return Source{drive.NVMe, what, dialect.Standard, func(r *reading.Reading) Value {
+	return Source{what, drive.NVMe, dialect.Standard, func(r *reading.Reading) Value {
 		if r.Health == nil {
 			return notRead(r, "the health log was not read", reading.PageHealth, reading.PageController)
 		}
@@ -221,7 +221,7 @@ var healthAlarm = health("Critical warning: spare, reliability or read-only", 0,
 	return truth(h.Warning&(nvme.WarnSpare|nvme.WarnReliability|nvme.WarnReadOnly) != 0)
 })
 
-var healthTemperature = Source{drive.NVMe, "health log, composite temperature", dialect.Standard, func(r *reading.Reading) Value {
+var healthTemperature = Source{"health log, composite temperature", drive.NVMe, dialect.Standard, func(r *reading.Reading) Value {
 	if r.Health == nil {
 		return notRead(r, "the health log was not read", reading.PageHealth, reading.PageController)
 	}
@@ -232,7 +232,7 @@ var healthTemperature = Source{drive.NVMe, "health log, composite temperature", 
 	return at(float64(c), "health log, composite temperature", reading.PageHealth, 1, 2, dialect.Standard)
 }}
 
-var datacenterEndToEnd = Source{drive.NVMe, "datacenter health extension, end-to-end errors detected", dialect.Standard, func(r *reading.Reading) Value {
+var datacenterEndToEnd = Source{"datacenter health extension, end-to-end errors detected", drive.NVMe, dialect.Standard, func(r *reading.Reading) Value {
 	if r.Datacenter == nil {
 		return Missing("only the datacenter health extension counts it")
 	}
@@ -242,7 +242,7 @@ var datacenterEndToEnd = Source{drive.NVMe, "datacenter health extension, end-to
 // logParameter takes a number out of a SCSI log page.
 func logParameter(page uint8, code uint16) Source {
 	what := fmt.Sprintf("log page %02Xh, %s", page, scsi.ParameterName(page, code))
-	return Source{drive.SCSI, what, dialect.Standard, func(r *reading.Reading) Value {
+	return Source{what, drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 		p, ok := r.SCSI.Logs[page].Parameter(code)
 		n, number := p.Number()
 		if !ok || !number || len(p.Value) == 4 && n == 0xFFFFFFFF {
@@ -253,7 +253,7 @@ func logParameter(page uint8, code uint16) Source {
 }
 
 // uncorrectedErrors adds up what could not be corrected in reading, writing and verifying.
-var uncorrectedErrors = Source{drive.SCSI, "log pages 02h, 03h and 05h, total uncorrected errors", dialect.Standard, func(r *reading.Reading) Value {
+var uncorrectedErrors = Source{"log pages 02h, 03h and 05h, total uncorrected errors", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	sum, found := uint64(0), false
 	var place scsi.Parameter
 	for _, page := range []uint8{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
@@ -269,21 +269,21 @@ var uncorrectedErrors = Source{drive.SCSI, "log pages 02h, 03h and 05h, total un
 	return at(float64(sum), "log pages 02h, 03h and 05h, total uncorrected errors", reading.PageLog(scsi.LogReadErrors), place.Offset, len(place.Value), dialect.Standard)
 }}
 
-var grownDefects = Source{drive.SCSI, "grown defect list", dialect.Standard, func(r *reading.Reading) Value {
+var grownDefects = Source{"grown defect list", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	if r.SCSI.Defects == nil {
 		return notRead(r, "the grown defect list was not read", reading.PageDefects)
 	}
 	return at(float64(r.SCSI.Defects.Count), "grown defect list", reading.PageDefects, 4, 4, dialect.Standard)
 }}
 
-var scanFindings = Source{drive.SCSI, "log page 15h, results of the background scan", dialect.Standard, func(r *reading.Reading) Value {
+var scanFindings = Source{"log page 15h, results of the background scan", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	if r.SCSI.Background == nil {
 		return notRead(r, "the drive keeps no results of a scan", reading.PageLog(scsi.LogBackground))
 	}
 	return at(float64(len(r.SCSI.Background.Found)), "log page 15h", reading.PageLog(scsi.LogBackground), 0, 0, dialect.Standard)
 }}
 
-var backgroundHours = Source{drive.SCSI, "log page 15h, minutes powered on", dialect.Standard, func(r *reading.Reading) Value {
+var backgroundHours = Source{"log page 15h, minutes powered on", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	l := r.SCSI.Logs[scsi.LogBackground]
 	if r.SCSI.Background == nil || len(l.Parameters) == 0 || r.SCSI.Background.Minutes == 0 {
 		return notRead(r, "the drive does not tell its hours", reading.PageLog(scsi.LogBackground))
@@ -291,7 +291,7 @@ var backgroundHours = Source{drive.SCSI, "log page 15h, minutes powered on", dia
 	return at(float64(r.SCSI.Background.Minutes/60), "log page 15h, minutes powered on", reading.PageLog(scsi.LogBackground), l.Parameters[0].Offset, 4, dialect.Standard)
 }}
 
-var scsiTemperature = Source{drive.SCSI, "log page 0Dh, or 2Fh", dialect.Standard, func(r *reading.Reading) Value {
+var scsiTemperature = Source{"log page 0Dh, or 2Fh", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	if p, ok := r.SCSI.Logs[scsi.LogTemperature].Parameter(scsi.TemperatureNow); ok && len(p.Value) >= 2 && p.Value[1] != 0xFF {
 		return at(float64(p.Value[1]), "log page 0Dh, temperature", reading.PageLog(scsi.LogTemperature), p.Offset+1, 1, dialect.Standard)
 	}
@@ -301,7 +301,7 @@ var scsiTemperature = Source{drive.SCSI, "log page 0Dh, or 2Fh", dialect.Standar
 	return notRead(r, "the drive reports no temperature", reading.PageLog(scsi.LogTemperature))
 }}
 
-var solidState = Source{drive.SCSI, "log page 11h, percentage used", dialect.Standard, func(r *reading.Reading) Value {
+var solidState = Source{"log page 11h, percentage used", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	p, ok := r.SCSI.Logs[scsi.LogSolidState].Parameter(scsi.PercentageUsed)
 	if !ok || len(p.Value) < 4 {
 		return notRead(r, "the drive does not tell its wear", reading.PageLog(scsi.LogSolidState))
@@ -310,7 +310,7 @@ var solidState = Source{drive.SCSI, "log page 11h, percentage used", dialect.Sta
 }}
 
 func informational(what string, is func(scsi.Informational) bool) Source {
-	return Source{drive.SCSI, "log page 2Fh, " + what, dialect.Standard, func(r *reading.Reading) Value {
+	return Source{"log page 2Fh, " + what, drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 		i := r.SCSI.Informational
 		if i == nil {
 			return notRead(r, "the drive gives no informational exceptions", reading.PageLog(scsi.LogInformational))
@@ -325,7 +325,7 @@ var (
 )
 
 // invalidDwords are damaged words on the links of a SAS drive.
-var invalidDwords = Source{drive.SCSI, "log page 18h, invalid dwords of all phys", dialect.Standard, func(r *reading.Reading) Value {
+var invalidDwords = Source{"log page 18h, invalid dwords of all phys", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	if len(r.SCSI.Ports) == 0 {
 		return notRead(r, "the drive counts no link errors", reading.PageLog(scsi.LogProtocol))
 	}
@@ -336,9 +336,9 @@ var invalidDwords = Source{drive.SCSI, "log page 18h, invalid dwords of all phys
 	return at(float64(sum), "log page 18h, invalid dwords", reading.PageLog(scsi.LogProtocol), r.SCSI.Ports[0].Offset+32, 4, dialect.Standard)
 }}
 
-var sweep = Source{"", "a sweep of the surface", dialect.Standard, func(*reading.Reading) Value { return Missing("no sweep of it has been made") }}
+var sweep = Source{"a sweep of the surface", "", dialect.Standard, func(*reading.Reading) Value { return Missing("no sweep of it has been made") }}
 
-var label = Source{"", "the label", dialect.Standard, func(*reading.Reading) Value { return Missing("nobody recorded the label's date") }}
+var label = Source{"the label", "", dialect.Standard, func(*reading.Reading) Value { return Missing("nobody recorded the label's date") }}
 
 func noTests(r *reading.Reading) Value {
 	return notRead(r, "the self-test log was not read", reading.PageTestLog, reading.PageNVMeTests, reading.PageLog(scsi.LogSelfTests))
@@ -364,7 +364,7 @@ func inTestLog(r *reading.Reading, n float64, t *reading.SelfTest) Value {
 var testLength = map[reading.PageName]int{reading.PageTestLog: 24, reading.PageTestLogExt: 26, reading.PageNVMeTests: 28, reading.PageLog(scsi.LogSelfTests): 16}
 
 func testSource(what string, get func(*reading.Reading) Value) Source {
-	return Source{"", "the drive's self-test log: " + what, dialect.Standard, func(r *reading.Reading) Value {
+	return Source{"the drive's self-test log: " + what, "", dialect.Standard, func(r *reading.Reading) Value {
 		if !r.HasTests {
 			return noTests(r)
 		}
@@ -447,7 +447,7 @@ func testAge(kinds ...string) Source {
 	})
 }
 
-var loggedErrors = Source{"", "the drive's error log: all it ever counted", dialect.Standard, func(r *reading.Reading) Value {
+var loggedErrors = Source{"the drive's error log: all it ever counted", "", dialect.Standard, func(r *reading.Reading) Value {
 	if !r.HasErrors {
 		return notRead(r, "the error log was not read", reading.PageErrorLog, reading.PageNVMeErrors)
 	}

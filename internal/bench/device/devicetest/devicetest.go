@@ -62,7 +62,7 @@ func conformsNVMe(ctx context.Context, admin device.NVMe) error {
 		return err
 	}
 	if r.Status != nvme.Success || len(r.Data) != nvme.IdentifySize {
-		return errors.New("Identify Controller did not bring its page with success")
+		return errors.New("the controller did not bring its identity with success")
 	}
 	if _, err := nvme.DecodeController(r.Data); err != nil {
 		return err

@@ -48,6 +48,7 @@ func write(d *signal.Definition) {
 		facts = append(facts, "rotating drives only")
 	case drive.Flash:
 		facts = append(facts, "flash only")
+	case drive.MediumUnknown: // both kinds have it
 	}
 	if d.Matters {
 		facts = append(facts, "a change is an event in the drive's life")
@@ -57,8 +58,8 @@ func write(d *signal.Definition) {
 	}
 	fmt.Printf("**`%s`**, %s: %s.\n\n", d.Name, d.Words, strings.Join(facts, "; "))
 	for n, s := range d.Sources {
-		on := map[drive.Interface]string{drive.ATA: "ATA", drive.NVMe: "NVMe", drive.SCSI: "SCSI", "": "all"}[s.On]
-		fmt.Printf("%d. %s: %s (%s)\n", n+1, on, s.What, s.Confidence)
+		on := map[drive.Interface]string{drive.ATA: "ATA", drive.NVMe: "NVMe", drive.SCSI: "SCSI", "": "every interface"}[s.On]
+		fmt.Printf("%d. %s (%s; %s)\n", n+1, s.What, on, s.Confidence)
 	}
 	fmt.Println()
 }
