@@ -208,7 +208,7 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 		"empty":   {protocol.Bay{Number: 1, Connection: protocol.Empty}, shop.ActionDriveIn, "Put a drive in. It is read as soon as it answers."},
 		"silent":  {protocol.Bay{Number: 1, Connection: protocol.Silent, Attempts: 2}, shop.ActionTryAgain, "No answer, attempt 2. Check its power."},
 		"stuck":   {protocol.Bay{Number: 1, Connection: protocol.StuckBay, Fault: &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Back: "no answer for 30s"}}, shop.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue."},
-		"unread":  {protocol.Bay{Number: 1, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Back: "this version does not read NVMe drives yet"}}, shop.ActionOpen, "Counters not read yet: this version does not read NVMe drives yet."},
+		"unread":  {protocol.Bay{Number: 1, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Back: "the kernel refuses pass-through"}}, shop.ActionOpen, "Counters not read: the kernel refuses pass-through."},
 		"checked": {answering, shop.ActionCheck, "Missing: a reading before and after a check"},
 	} {
 		v := p.bay(row.bay)

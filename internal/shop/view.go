@@ -112,7 +112,7 @@ func (s *Shop) describe(v *BayView) {
 	case b.Connection == protocol.StuckBay && b.Fault != nil:
 		v.Doing, v.Note, v.Action, v.Next = command(b.Fault.What)+": "+b.Fault.Back+". Others continue.", "Leave it in the bay", ActionTryAgain, "leave it"
 	case b.Connection == protocol.Unread && b.Fault != nil:
-		v.Doing, v.Note, v.Next = "Counters not read yet: "+b.Fault.Back+".", b.Fault.Advice(), "see advice"
+		v.Doing, v.Note, v.Next = unread(*b.Fault), b.Fault.Advice(), "see advice"
 	case v.Run != nil:
 		v.Doing, v.Note, v.Next = "Quick: "+Standing(*v.Run), "", "wait"
 	case d != nil && d.Identity.Security.Locked:
@@ -135,6 +135,26 @@ func (s *Shop) describe(v *BayView) {
 		} else if d.Now.Signed != nil {
 			v.Note = "Signed by " + d.Now.Signed.By + ", safe to remove"
 		}
+	}
+}
+
+// unread says in one sentence why a drive's counters are not read; the fault has the details.
+func unread(f drive.Fault) string {
+	switch f.Class {
+	case drive.FaultNotPassed:
+		return "Counters not read: the adapter does not pass them."
+	case drive.FaultBehind:
+		return "Counters not read: behind a RAID controller, which shows volumes."
+	case drive.FaultNoMedium:
+		return "The adapter is there, no drive is behind it."
+	case drive.FaultVanished:
+		return "It went away while it was read."
+	case drive.FaultBadAnswer:
+		return "It answers nonsense: " + f.Back + "."
+	case drive.FaultNotReady:
+		return "It is not ready: " + f.Back + "."
+	default:
+		return "Counters not read: " + f.Back + "."
 	}
 }
 

@@ -20,7 +20,7 @@ demo=$!
 Xvfb :87 -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 trap 'kill $demo $screen 2>/dev/null; rm -rf "$work"' EXIT
-sleep 4
+sleep 9
 export HYLOSTAT_SERVICE=http://$address HYLOSTAT_BY=Dov DISPLAY=:87
 
 terminal() { # terminal FILE COMMANDS: what they print, in a window
@@ -44,8 +44,11 @@ go build -o "$work/shots" ./test/shots
 "$work/shots" http://$address $out/bench.png="/?theme=light" $out/bench-far.png="/?view=far"
 terminal cli-bays.png 'hylostat bay list' 'hylostat bay try 4' 'hylostat intake --help | head -24'
 terminal cli-drives.png 'hylostat drive list' 'hylostat drive show 7M4Q2'
-terminal cli-reading.png 'hylostat reading show 7M4Q2'
-terminal cli-compare.png 'hylostat reading compare 7M4Q2 1 11' 'hylostat drive history 7M4Q2 | head -12'
+terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -42'
+terminal cli-nvme.png 'hylostat drive show Q7E30' 'hylostat reading show Q7E30 | sed -n 56,80p'
+terminal cli-dialect.png 'hylostat dialect explain T5A07' 'hylostat dialect explain 7M511 | head -14'
+terminal cli-record.png 'hylostat record export Q7J9C -o Q7J9C.json' 'head -c 420 Q7J9C.json; echo' 'hylostat record import Q7J9C.json' 'head -c 3000 Q7J9C.json > cut.json; hylostat record import cut.json' 'hylostat record redecode' 'hylostat record capture --help'
+terminal cli-compare.png 'hylostat reading compare 7M4Q2 1 26 | head -30' 'hylostat drive history 7M4Q2 | head -12'
 hylostat_run() { build/hylostat "$@" >/dev/null; }
 hylostat_run check quick 7M4R9
 hylostat_run check quick 7M4Q2
@@ -54,5 +57,5 @@ terminal cli-check.png 'hylostat check quick 7M511 --follow' 'hylostat run list'
 hylostat_run run follow 1
 terminal cli-verdict.png 'hylostat verdict show 7M4Q2' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov' 'hylostat verdict show 7M511'
 "$work/shots" http://$address $out/bench-dark.png="/?theme=dark" $out/drive.png="/drives/KVA077M511?theme=light" $out/drive-dark.png="/drives/KVA077M4Q2?theme=dark" \
-	$out/drive-whole.png="/drives/KVA077M4Q2?theme=light@full" $out/drive-signed.png=/drives/KVA077M4R9 $out/drives.png=/drives
+	$out/drive-whole.png="/drives/OSS0419Z4K?theme=light@full" $out/drive-nvme.png="/drives/BWN11Q7E30?theme=light" $out/drive-signed.png=/drives/KVA077M4R9 $out/drives.png=/drives
 ls -la $out
