@@ -44,12 +44,12 @@ func TestABayIsALineOfTheTable(t *testing.T) {
 	printBays(&out, []contract.Bay{
 		{Number: 1, Connection: "answering", Doing: "x", Next: "wait", Drive: &contract.Drive{Serial: "KVA077M4Q2", Grade: "undecided"}, Run: &contract.Run{Standing: "short self-test", Percent: 41, LeftS: 70}},
 		{Number: 2, Connection: "empty", Doing: "Put a drive in.", Next: "put a drive in"},
-		{Number: 12, Connection: "unread", Doing: "Counters not read. ", Next: "see advice", Attached: &contract.Attached{Transport: "USB", Serial: &serial, Bytes: 16_777_216}},
+		{Number: 12, Connection: "unread", Doing: "Counters not read.", Next: "see advice", Attached: &contract.Attached{Transport: "USB", Serial: &serial, Bytes: 16_777_216}},
 	})
 	assert.Equal(t, `bay  drive                 doing                              verdict      next
   1  KVA07 7M4Q2           short self-test, 41 %, 1 min left  : undecided  wait
   2  empty                 Put a drive in.                                 put a drive in
- 12  USB, HYUS0001, 17 MB  Counters not read.              : undecided  see advice
+ 12  USB, HYUS0001, 17 MB  Counters not read.                 : undecided  see advice
 `, out.String())
 }
 
