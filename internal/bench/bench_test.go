@@ -234,3 +234,77 @@ func TestARunFollowsItsDriveIntoAnotherBay(t *testing.T) {
 	assert.Equal(t, 2, s.runs[id].Bay)
 	assert.Equal(t, protocol.Passed, s.runs[id].Outcome)
 }
+
+func server(port uint64) sim.Spec {
+	s := disk("OSS0419Z4K")
+	s.SCSI = &sim.SCSI{Vendor: "OSPRIL", Port: port}
+	return s
+}
+
+func TestADriveOnTwoPathsRunsOneCheckAndOutlivesAPath(t *testing.T) {
+	source := sim.New(sim.NewClock(60), "", "one", "two")
+	source.Insert("one", server(1))
+	source.Insert("two", server(2))
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "both paths", func() bool { return s.answering(1)() && s.answering(2)() })
+	assert.Equal(t, s.bays[1].Key, s.bays[2].Key)
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+	require.NoError(t, err)
+	id := receipt.Run.ID
+	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
+	source.Remove("one")
+	s.take(t, "the end, by the other path", func() bool { return s.runs[id].State == protocol.Done })
+	assert.Equal(t, 2, s.runs[id].Bay)
+}
+
+func TestWhatAnAdapterPassesIsKeptInTheJournal(t *testing.T) {
+	source := sim.New(sim.NewClock(600), "", "one")
+	spec := disk("KVA077M60A")
+	spec.Awkward = sim.Awkward{NoPass: true, Adapter: "ff01:0a00 0207"}
+	source.Insert("one", spec)
+	path := filepath.Join(t.TempDir(), "bench.db")
+	s := start(t, source, path)
+	unread := func() bool { return s.bays[1].Connection == protocol.Unread }
+	s.take(t, "the drive", unread)
+	assert.Contains(t, s.bays[1].Fault.Back, "does not pass ATA commands")
+	s.end()
+	again := start(t, source, path)
+	again.take(t, "the drive", func() bool { return again.bays[1].Connection == protocol.Unread })
+	assert.Contains(t, again.bays[1].Fault.Back, "known to pass no ATA commands", "it is not asked again by itself")
+	spec.Awkward.NoPass = false
+	source.Insert("one", spec)
+	again.take(t, "the new firmware of the adapter", func() bool { return again.bays[1].Device.Instance != "1" })
+	_, err := again.order(t, protocol.Order{Kind: protocol.OrderAttempt, Bay: 1})
+	require.NoError(t, err)
+	again.take(t, "its answer", again.answering(1))
+}
+
+func TestADriveThatNamesItselfAndThenHangsIsStuckAndLeavesTheOthersAlone(t *testing.T) {
+	source := sim.New(sim.NewClock(600), "", "one", "two")
+	spec := disk("KVA077M61C")
+	spec.Awkward = sim.Awkward{HangsOn: ata.SMART, HangsFeature: ata.SMARTReadThresholds}
+	source.Insert("one", spec)
+	source.Insert("two", disk("KVA077M4R9"))
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "both", func() bool { return s.bays[1].Connection == protocol.StuckBay && s.answering(2)() })
+	assert.Equal(t, "KVA077M61C", s.bays[1].Key.Serial, "what it said before is kept")
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 1})
+	refusal(t, drive.FaultStuck, err)
+}
+
+func TestASleepingDriveIsFoundAndLeftAsleepUntilSomebodyAsks(t *testing.T) {
+	source := sim.New(sim.NewClock(600), "", "one")
+	spec := disk("KVA077M4R9")
+	spec.Awkward.Asleep = true
+	source.Insert("one", spec)
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "the drive", s.answering(1))
+	asleep := reading.Decode(s.readings[0].Pages)
+	assert.False(t, asleep.HasCounters)
+	assert.Equal(t, drive.FaultAsleep, asleep.Faults[0].Class)
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 1})
+	require.NoError(t, err)
+	s.take(t, "the reading", func() bool { return len(s.readings) > 1 })
+	woken := reading.Decode(s.readings[1].Pages)
+	assert.True(t, woken.HasCounters)
+}

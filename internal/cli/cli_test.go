@@ -90,3 +90,23 @@ Thresholds (ata/thresholds)
 not available: aborted
 `, out.String())
 }
+
+func TestWhatIsNotKnownIsNeverPrintedAsZero(t *testing.T) {
+	var out bytes.Buffer
+	reason, page := "the drive reports none", "nvme/log-02"
+	printReading(&out, contract.Reading{
+		Seq: 1, Alarm: contract.ReadingAlarmUnknown,
+		Statistics: []contract.Statistic{{Name: "Pending Error Count"}},
+		Errors:     []contract.LoggedError{{Command: "error 5", Meaning: "invalid field", Page: page}},
+		Sheets:     []contract.Sheet{{Page: page, Title: "Health log", Facts: []contract.Fact{{Name: "Temperature", Unit: "°C", Reason: &reason, Offset: 1}}}},
+		Faults:     []contract.Fault{{Class: "refused", What: "Get Log Page 06h", Back: "the drive has no self-tests", Advice: "Nothing to do.", Page: &page}},
+	})
+	for _, want := range []string{"not known powered on", "the drive's own alarm: unknown", "Pending Error Count  not available", "not known  error 5", "not available: the drive reports none", "not available: Get Log Page 06h: the drive has no self-tests"} {
+		assert.Contains(t, out.String(), want)
+	}
+	value, number := "340282366920938463463374607431768211455", true
+	out.Reset()
+	printSheet(&out, contract.Sheet{Facts: []contract.Fact{{Name: "Data units written", Value: &value, Number: &number}, {Name: "Serial", Value: &value}}})
+	assert.Contains(t, out.String(), "340\u00a0282\u00a0366", "a number is grouped, however long")
+	assert.Contains(t, out.String(), value, "a serial of digits is not")
+}

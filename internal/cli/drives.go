@@ -194,6 +194,16 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
+				Name: "signals", Usage: "every signal of a drive, where it comes from, and where sources disagree", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive signals 7M4Q2",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					all, err := c.Signals(ctx, c.arg(0))
+					if err != nil {
+						return err
+					}
+					return c.show(all, func(w io.Writer) { printSignals(w, all) })
+				}),
+			},
+			{
 				Name: "history", Usage: "everything that happened to a drive, newest first", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive history 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.History(ctx, c.arg(0))
@@ -533,6 +543,43 @@ func printPages(w io.Writer, pages []contract.Page) {
 		if skipped > 0 {
 			_, _ = fmt.Fprintf(w, "      %d lines the same\n", skipped)
 		}
+	}
+}
+
+// printSignals prints what there is with its source and place, then what disagrees, then what is not there by its reason.
+func printSignals(w io.Writer, all contract.Signals) {
+	var rows []table.Row
+	var disagreeing []string
+	missing := map[string][]string{}
+	var reasons []string
+	for _, s := range all.Signals {
+		if s.Value == nil {
+			reason := optional(s.Reason)
+			if len(missing[reason]) == 0 {
+				reasons = append(reasons, reason)
+			}
+			missing[reason] = append(missing[reason], s.Words)
+			continue
+		}
+		place := ""
+		if s.Length != nil {
+			place = fmt.Sprintf("%s, byte %d", optional(s.Page), optional(s.Offset))
+		}
+		margin := s.Usual
+		if s.Margin != nil {
+			margin = s.Margin.Words
+		}
+		rows = append(rows, table.Row{s.Words, verdict.Quantity(*s.Value, s.Unit), margin, optional(s.Source), optional(s.Confidence), place})
+		if s.Disagrees != nil {
+			disagreeing = append(disagreeing, fmt.Sprintf("%s %s, %s", s.Words, verdict.Quantity(*s.Value, s.Unit), *s.Disagrees))
+		}
+	}
+	tabular(w, []any{"signal", "now", "limit or usual", "source", "confidence", "place"}, rows, 2)
+	if len(disagreeing) > 0 {
+		_, _ = fmt.Fprintf(w, "\nSources disagree: %s.\n", strings.Join(disagreeing, "; "))
+	}
+	for _, reason := range reasons {
+		_, _ = fmt.Fprintf(w, "\nNot available, %s: %s.\n", reason, strings.Join(missing[reason], ", "))
 	}
 }
 

@@ -34,14 +34,14 @@ func dialectCommands() *cli.Command {
 }
 
 func printDialect(w io.Writer, d contract.Dialect) {
-	sure := "a guess: neither company id nor shape of the model number confirm it, so what it says is inferred"
-	switch {
-	case d.Family == "unknown":
-		sure = "the common meanings are used"
-	case d.Sure:
-		sure = "confirmed"
+	_, _ = fmt.Fprintf(w, "%s   family %s: %s\n", shown(d.Serial), d.Family, d.Title)
+	if d.Family != "unknown" {
+		sure := "a guess: neither company id nor shape of the model number confirm it, so what it says is inferred"
+		if d.Sure {
+			sure = "confirmed"
+		}
+		_, _ = fmt.Fprintln(w, sure)
 	}
-	_, _ = fmt.Fprintf(w, "%s   family %s: %s\n%s\n", shown(d.Serial), d.Family, d.Title, sure)
 	for _, why := range d.Why {
 		_, _ = fmt.Fprintf(w, "  because  %s\n", why)
 	}
@@ -118,7 +118,7 @@ func outFlag(otherwise string) cli.Flag {
 func (s Starters) captureCommand() *cli.Command {
 	return &cli.Command{
 		Name: "capture", Usage: "read drives of this machine into a record file, without a service", ArgsUsage: "[DEVICE...]",
-		Description: "Needs root or CAP_SYS_RAWIO, and no database: it works from rescue media. Nothing is written to any drive.\nDEVICE is a node such as sda or /dev/nvme0n1; without one, every drive is read.\n\nExample:\n   hylostat record capture sda sdb -o bench.json",
+		Description: "Needs root or CAP_SYS_RAWIO, and no database: it works from rescue media. No data, setting or log of a drive is changed.\nDEVICE is a node such as sda or /dev/nvme0n1; without one, every drive is read.\n\nExample:\n   hylostat record capture sda sdb -o bench.json",
 		Flags:       []cli.Flag{outFlag("drives.json")},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			nodes := make([]string, 0, c.Args().Len())

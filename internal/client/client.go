@@ -114,6 +114,12 @@ func (c *Client) Vacate(ctx context.Context, bay int) (contract.Bay, error) {
 	return call[contract.Bay](c, r, err)
 }
 
+// Signals gives every signal over a drive's life.
+func (c *Client) Signals(ctx context.Context, drive string) (contract.Signals, error) {
+	r, err := c.raw.GetSignals(ctx, drive)
+	return call[contract.Signals](c, r, err)
+}
+
 // Dialect explains what a drive's attribute numbers mean.
 func (c *Client) Dialect(ctx context.Context, drive string) (contract.Dialect, error) {
 	r, err := c.raw.ExplainDialect(ctx, drive)

@@ -172,6 +172,9 @@ func shallow(text []byte) error {
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			return &Error{fmt.Sprintf("byte %d", len(text)), "it ends in the middle"}
+		}
 		if err != nil {
 			return &Error{fmt.Sprintf("byte %d", d.InputOffset()), "it is no whole JSON text: " + err.Error()}
 		}

@@ -55,7 +55,8 @@ func TestAnythingWrongRefusesTheWholeFileWithItsPlace(t *testing.T) {
 		return strings.Replace(good, old, with, 1)
 	}
 	for want, broken := range map[string]string{
-		"no whole JSON text":                                      good[:len(good)/2],
+		fmt.Sprintf("byte %d: it ends in the middle", len(good)/2): good[:len(good)/2],
+		"no whole JSON text":                                      "{]",
 		"the record file, version: value must be 1":               replace(`"version": 1`, `"version": 2`),
 		"the record file, format: value must be":                  replace(`"hylostat-record"`, `"another"`),
 		"drives 1, readings 1, pages 1, name: 'ata/../x' does":    replace(`"ata/identify"`, `"ata/../x"`),

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"hylostat.example/internal/core/dialect"
@@ -33,6 +34,10 @@ func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, 
 		more, err := s.retell(ctx, tx, d, moments)
 		return append(events, more...), err
 	}
+	if left := asleep(fresh.decoded); left && d.Now.VerdictSeq > 0 { // nothing was asked, so nothing is known anew
+		d.Now.Readings, d.Now.LastAt = len(moments), fresh.reading.At
+		return events, tx.SaveNow(ctx, d.ID, d.Now)
+	}
 	if len(moments) > 1 {
 		for _, c := range changes(moments[len(moments)-2], fresh.reading, fresh.signals) {
 			if err := tx.AddChange(ctx, d.ID, c); err != nil {
@@ -42,6 +47,11 @@ func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, 
 	}
 	more, err := s.decide(ctx, tx, d, fresh.decoded, fresh.signals, fresh.reading, moments)
 	return append(events, more...), err
+}
+
+// asleep reports whether a drive was left alone because it slept.
+func asleep(r reading.Reading) bool {
+	return !r.HasCounters && slices.ContainsFunc(r.Faults, func(f drive.Fault) bool { return f.Class == drive.FaultAsleep })
 }
 
 // kept is a reading that was not known before.

@@ -425,3 +425,20 @@ func TestAClockOfMinutesIsFoundOutAndThePastReadAnew(t *testing.T) {
 	assert.Equal(t, 2, done.Readings)
 	assert.Zero(t, done.Changed, "decoding twice says the same")
 }
+
+func TestADriveFoundAsleepKeepsItsVerdict(t *testing.T) {
+	p := open(t)
+	p.read(0, state{serial: "KVA077M511", hours: 100, reallocated: 3})
+	before := p.verdict("KVA077M511")
+	require.Equal(t, drive.Degrading, before.Grade)
+	p.clock.at = p.clock.at.Add(time.Hour)
+	pages := state{serial: "KVA077M511"}.pages()[:1]
+	pages = append(pages, reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultAsleep, What: "SMART READ DATA", Back: "the drive sleeps"}})
+	r := protocol.Reading{ID: "asleep", Bay: 2, Key: state{serial: "KVA077M511"}.key(), At: p.clock.at, Pages: pages, Tool: "test"}
+	require.NoError(t, p.Take(t.Context(), protocol.Report{Reading: &r}))
+	assert.Equal(t, before.Seq, p.verdict("KVA077M511").Seq, "what was not asked decides nothing")
+	d := p.drive("KVA077M511")
+	assert.Equal(t, drive.Degrading, d.Now.Grade)
+	assert.EqualValues(t, 100, d.Now.Hours)
+	assert.Equal(t, 2, d.Now.Readings)
+}

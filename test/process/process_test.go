@@ -129,6 +129,7 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		"a verdict":              {[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Copy the data first."}},
 		"an NVMe drive's facts":  {[]string{"reading", "show", "Q7E30"}, 0, []string{"Health log (nvme/log-02)", "Media and data integrity errors", "the host's doing", "not available: Get Log Page 0Dh"}},
 		"a SAS drive's facts":    {[]string{"reading", "show", "19Z4K"}, 0, []string{"Read error counters (scsi/log-03)", "not available: none is set", "Sectors replaced since it was made"}},
+		"signals, their sources": {[]string{"drive", "signals", "7M56F"}, 0, []string{"device statistics, page 1, Power-on Hours", "ata/log-04, byte 528", "Sources disagree: hours powered on", "SMART data, attribute 9 says", "Not available, a rotating drive has none: "}},
 		"a drive on two paths":   {[]string{"drive", "show", "19Z4K"}, 0, []string{"8, and by another path bay 9"}},
 		"hidden sectors, a lock": {[]string{"drive", "show", "6D41R"}, 0, []string{"2.1 GB behind a host protected area", "locked by a password"}},
 		"520-byte sectors":       {[]string{"drive", "show", "1A01D"}, 0, []string{"520-byte sectors, which computers do not take"}},

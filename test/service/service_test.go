@@ -327,3 +327,61 @@ func TestPagesCarryAStrictPolicyWithANonce(t *testing.T) {
 	status, _ = s.raw("GET", "/assets/none.js", "")
 	assert.Equal(t, 404, status)
 }
+
+func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
+	flash, server, closed := disk("BWN11Q7E30"), disk("OSS0419Z4K"), disk("KVA077M60A")
+	flash.NVMe = &sim.NVMe{SelfTest: true, Media: sim.Course{From: 3}}
+	server.SCSI = &sim.SCSI{Vendor: "OSPRIL", Grown: sim.Course{From: 12}}
+	closed.Awkward = sim.Awkward{NoPass: true, Adapter: "ff01:0a00 0207"}
+	s, ctx := serve(t, t.TempDir(), flash, server, closed), t.Context()
+	for bay, kind := range map[int]contract.DriveInterface{1: contract.DriveInterfaceNvme, 2: contract.DriveInterfaceScsi} {
+		b := s.answering(bay)
+		assert.Equal(t, kind, b.Drive.Interface)
+		r, err := s.CheckQuick(ctx, b.Drive.Serial, "Dov")
+		require.NoError(t, err)
+		assert.Equal(t, contract.RunOutcomePassed, *follow(s, r.Id).Outcome, "its own self-test, followed to its end")
+		latest, err := s.Reading(ctx, b.Drive.Serial, "latest", true)
+		require.NoError(t, err)
+		require.NotEmpty(t, latest.SelfTests)
+		assert.Equal(t, "passed", latest.SelfTests[0].Result)
+		bytes := map[string]int{}
+		for _, p := range latest.Pages {
+			if p.Bytes != nil {
+				bytes[p.Name] = len(*p.Bytes)
+			}
+		}
+		for _, sheet := range latest.Sheets {
+			for _, f := range sheet.Facts {
+				assert.True(t, f.Value != nil || f.Reason != nil && *f.Reason != "", "%s, %s: a value, or the reason why there is none", sheet.Page, f.Name)
+				assert.LessOrEqual(t, f.Offset+f.Length, bytes[sheet.Page], "%s, %s lies in its page", sheet.Page, f.Name)
+			}
+		}
+		signals, err := s.Signals(ctx, b.Drive.Serial)
+		require.NoError(t, err)
+		for _, x := range signals.Signals {
+			assert.True(t, x.Value != nil || x.Reason != nil && *x.Reason != "", "%s: a value, or the reason why there is none", x.Name)
+			if x.Value != nil && x.Length != nil {
+				assert.LessOrEqual(t, *x.Offset+*x.Length, bytes[*x.Page], "%s lies in its page", x.Name)
+			}
+		}
+	}
+	b, err := s.Bay(ctx, 3)
+	require.NoError(t, err)
+	assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing)
+	assert.Equal(t, "not_passed", b.Fault.Class)
+
+	text, err := s.Record(ctx, "Q7E30")
+	require.NoError(t, err)
+	done, err := s.ImportRecord(ctx, strings.NewReader(string(text)))
+	require.NoError(t, err)
+	assert.Zero(t, done.Drives[0].Readings)
+	_, err = s.ImportRecord(ctx, strings.NewReader(string(text[:len(text)/2])))
+	assert.Contains(t, refused(t, 400, err).Detail, "it ends in the middle")
+	code, body := s.raw("POST", "/api/v1/records", "{}")
+	assert.Equal(t, 400, code, body)
+	code, body = s.raw("POST", "/api/v1/records", strings.Repeat(" ", 65<<20), "Content-Type", "application/vnd.hylostat.record")
+	assert.Equal(t, 413, code, body)
+	explained, err := s.Dialect(ctx, "Q7E30")
+	require.NoError(t, err)
+	assert.Empty(t, explained.Entries)
+}
