@@ -8,8 +8,10 @@ import (
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 )
@@ -254,7 +256,7 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 	if err != nil {
 		return nil, err
 	}
-	started, err := h.shop.CheckQuick(ctx, d, r.Body.By)
+	started, err := h.shop.Check(ctx, d, protocol.RunKind(r.Body.Kind), r.Body.By, each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} })...)
 	return server.StartCheck201JSONResponse(runOf(started)), err
 }
 

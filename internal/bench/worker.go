@@ -354,7 +354,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	if w.current != nil {
 		return receipt, nil, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID))
 	}
-	r := run.NewQuick(w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now())
+	r := run.New(o.Check, w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now(), o.Spans...)
 	if err := w.bench.Journal.AddRun(ctx, &r); err != nil {
 		return receipt, nil, err
 	}
@@ -475,7 +475,7 @@ func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
 	case run.TakeReading:
 		return w.runReading(ctx)
 	case run.SendTest:
-		return w.after(ctx, w.session.StartTest(ctx, probe.Short), run.TestSent{})
+		return w.after(ctx, w.startTest(ctx), run.TestSent{})
 	case run.AbortTest:
 		return w.after(ctx, w.session.AbortTest(ctx), run.Aborted{})
 	case run.PollTest:
@@ -511,10 +511,8 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 		return run.Trouble{Fault: *fault}
 	}
 	r := reading.Decode(pages)
-	e := run.ReadingTaken{
-		CanTest: r.HasCounters && r.Capabilities.SelfTest, ShortPoll: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning,
-		Why: "the drive has no self-tests",
-	}
+	can, why := canTest(w.current.Kind, r)
+	e := run.ReadingTaken{CanTest: can, ShortPoll: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning, Why: why}
 	for _, p := range pages {
 		switch {
 		case p.Fault != nil && (p.Fault.Class == drive.FaultVanished || p.Fault.Class == drive.FaultStuck):
@@ -528,10 +526,34 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 			e.Why = p.Fault.Error()
 		}
 	}
-	if !e.CanTest && len(r.Faults) > 0 {
+	if !e.CanTest && !r.HasCounters && len(r.Faults) > 0 {
 		e.Why = r.Faults[0].Error()
 	}
 	return e
+}
+
+// startTest starts the self-test of the run's present step.
+func (w *worker) startTest(ctx context.Context) *drive.Fault {
+	switch w.current.Kind {
+	case protocol.Conveyance:
+		return w.session.StartTest(ctx, probe.Conveyance)
+	case protocol.Selective:
+		return w.session.StartSelective(ctx, w.current.Spans)
+	case protocol.Quick:
+	}
+	return w.session.StartTest(ctx, probe.Short)
+}
+
+// canTest tells whether the drive has the run's self-test, or why not.
+func canTest(kind protocol.RunKind, r reading.Reading) (can bool, why string) {
+	switch kind {
+	case protocol.Conveyance:
+		return r.HasCounters && r.Capabilities.Conveyance, "the drive has no conveyance self-test"
+	case protocol.Selective:
+		return r.HasCounters && r.Capabilities.Selective, "the drive has no selective self-test"
+	case protocol.Quick:
+	}
+	return r.HasCounters && r.Capabilities.SelfTest, "the drive has no self-tests"
 }
 
 func (w *worker) after(ctx context.Context, fault *drive.Fault, done run.Event) run.Event {

@@ -19,26 +19,46 @@ import (
 )
 
 func checkCommands() *cli.Command {
+	check := func(name, usage, about string, more ...cli.Flag) *cli.Command {
+		return &cli.Command{
+			Name: name, Usage: usage, ArgsUsage: "DRIVE", Description: about, Flags: append(more, &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"}),
+			Action: action(1, 1, startCheck),
+		}
+	}
 	return &cli.Command{
 		Name: "check", Usage: "diagnostic procedures", Category: "drives",
-		Commands: []*cli.Command{{
-			Name: "quick", Usage: "a reading, the drive's short self-test, a reading: minutes", ArgsUsage: "DRIVE",
-			Description: "Does not sweep the surface. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check quick 7M4Q2 --follow",
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"}},
-			Action: action(1, 1, func(ctx context.Context, c call) error {
-				r, err := c.CheckQuick(ctx, c.arg(0), c.by())
-				if err != nil {
-					return err
-				}
-				if c.Bool("follow") {
-					return c.follow(ctx, r.Id)
-				}
-				return c.show(r, func(w io.Writer) {
-					_, _ = fmt.Fprintf(w, "Run %d started: %s of %s in bay %d, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), shown(r.Serial), r.Bay, left(r.LeftS), r.Id)
-				})
-			}),
-		}},
+		Commands: []*cli.Command{
+			check("quick", "a reading, the drive's short self-test, a reading: minutes", "Does not sweep the surface. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check quick 7M4Q2 --follow"),
+			check("conveyance", "a reading, the drive's conveyance self-test, a reading: minutes", "Looks for damage on the way. SATA drives only, and not all of them.\n\nExample:\n   hylostat check conveyance 7M4Q2"),
+			check("selective", "a reading, the drive's self-test of some spans of its surface, a reading", "One to five spans of sectors. SATA drives only, and not all of them.\n\nExample:\n   hylostat check selective 7M4Q2 --span 205880000-205890000",
+				&cli.StringSliceFlag{Name: "span", Usage: "sectors `FIRST-LAST`, both included", Required: true}),
+		},
 	}
+}
+
+func startCheck(ctx context.Context, c call) error {
+	request := contract.CheckRequest{Kind: contract.CheckRequestKind(c.Name), By: c.by()}
+	var spans []contract.Span
+	for _, text := range c.StringSlice("span") {
+		var s contract.Span
+		if _, err := fmt.Sscanf(text, "%d-%d", &s.First, &s.Last); err != nil || s.First < 0 || s.Last < s.First {
+			return &usage{fmt.Sprintf("%q is no span of sectors: FIRST-LAST", text)}
+		}
+		spans = append(spans, s)
+	}
+	if spans != nil {
+		request.Spans = &spans
+	}
+	r, err := c.Check(ctx, c.arg(0), request)
+	if err != nil {
+		return err
+	}
+	if c.Bool("follow") {
+		return c.follow(ctx, r.Id)
+	}
+	return c.show(r, func(w io.Writer) {
+		_, _ = fmt.Fprintf(w, "Run %d started: %s of %s in bay %d, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), shown(r.Serial), r.Bay, left(r.LeftS), r.Id)
+	})
 }
 
 func runCommands() *cli.Command {

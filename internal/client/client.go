@@ -201,7 +201,12 @@ func (c *Client) Compare(ctx context.Context, drive string, then, now *int) (con
 
 // CheckQuick starts a quick check.
 func (c *Client) CheckQuick(ctx context.Context, drive, by string) (contract.Run, error) {
-	r, err := c.raw.StartCheck(ctx, drive, contract.CheckRequest{Kind: "quick", By: by})
+	return c.Check(ctx, drive, contract.CheckRequest{Kind: "quick", By: by})
+}
+
+// Check starts a check.
+func (c *Client) Check(ctx context.Context, drive string, request contract.CheckRequest) (contract.Run, error) {
+	r, err := c.raw.StartCheck(ctx, drive, request)
 	return call[contract.Run](c, r, err)
 }
 

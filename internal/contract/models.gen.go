@@ -111,13 +111,19 @@ func (e BayConnection) Valid() bool {
 
 // Defines values for CheckRequestKind.
 const (
-	CheckRequestKindQuick CheckRequestKind = "quick"
+	CheckRequestKindConveyance CheckRequestKind = "conveyance"
+	CheckRequestKindQuick      CheckRequestKind = "quick"
+	CheckRequestKindSelective  CheckRequestKind = "selective"
 )
 
 // Valid indicates whether the value is a known member of the CheckRequestKind enum.
 func (e CheckRequestKind) Valid() bool {
 	switch e {
+	case CheckRequestKindConveyance:
+		return true
 	case CheckRequestKindQuick:
+		return true
+	case CheckRequestKindSelective:
 		return true
 	default:
 		return false
@@ -363,13 +369,19 @@ func (e ReadingAlarm) Valid() bool {
 
 // Defines values for RunKind.
 const (
-	RunKindQuick RunKind = "quick"
+	RunKindConveyance RunKind = "conveyance"
+	RunKindQuick      RunKind = "quick"
+	RunKindSelective  RunKind = "selective"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
+	case RunKindConveyance:
+		return true
 	case RunKindQuick:
+		return true
+	case RunKindSelective:
 		return true
 	default:
 		return false
@@ -538,6 +550,9 @@ type BayConnection string
 type CheckRequest struct {
 	By   string           `json:"by"`
 	Kind CheckRequestKind `json:"kind"`
+
+	// Spans of a selective self-test
+	Spans *[]Span `json:"spans,omitempty"`
 }
 
 // CheckRequestKind defines model for CheckRequest.Kind.
@@ -1103,6 +1118,12 @@ type Signals struct {
 	Marks      []Mark   `json:"marks"`
 	Readings   int      `json:"readings"`
 	Signals    []Signal `json:"signals"`
+}
+
+// Span A range of logical sectors, both ends included
+type Span struct {
+	First int64 `json:"first"`
+	Last  int64 `json:"last"`
 }
 
 // Statistic A device statistic (ACS-5 9.5) the drive supports; value is absent when it has none now

@@ -155,6 +155,8 @@ func build(key, ending string, hours float64, now time.Time) sim.Spec {
 	case "HN":
 		s.NVMe = &sim.NVMe{SelfTest: true, Spare: sim.Course{Rate: 0.0004}, Unsafe: sim.Course{Start: 10, Every: 400, Step: 1}, Persistent: r.IntN(2) == 0, Datacenter: r.IntN(3) == 0}
 		s.Heat = sim.Heat{Base: 41 + 4*r.Float64(), Wave: 4, Noise: 2}
+	case "K4":
+		s.MoreTests = true
 	case "OS":
 		s.SCSI = &sim.SCSI{Vendor: "OSPRIL", Port: id.WWN + 1}
 		s.Share = 0.8

@@ -6,6 +6,7 @@ import (
 	"context"
 	"time"
 
+	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 )
@@ -50,6 +51,9 @@ type Order struct {
 	ID   string    `json:"id,omitempty"` // comes back with what the order caused
 	By   string    `json:"by,omitempty"`
 	Run  int64     `json:"run,omitempty"` // OrderStop
+	// Check and Spans are OrderCheck's.
+	Check RunKind    `json:"check,omitempty"`
+	Spans []ata.Span `json:"spans,omitempty"`
 }
 
 // Receipt is the bench's word that an order is taken.

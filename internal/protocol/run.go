@@ -3,6 +3,7 @@ package protocol
 import (
 	"time"
 
+	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 )
 
@@ -33,18 +34,29 @@ const (
 // RunKind is the procedure.
 type RunKind string
 
-// Quick is: reading, the drive's short self-test, reading.
-const Quick RunKind = "quick"
+// The procedures: each is a reading, one of the drive's own self-tests, and a reading.
+const (
+	Quick      RunKind = "quick"      // the short self-test
+	Conveyance RunKind = "conveyance" // the one that looks for damage on the way; ATA's alone
+	Selective  RunKind = "selective"  // of some spans of the surface; ATA's alone
+)
 
 // StepKind names a step.
 type StepKind string
 
 // The steps of this edition.
 const (
-	ReadingBefore StepKind = "reading_before"
-	ShortTest     StepKind = "short_self_test"
-	ReadingAfter  StepKind = "reading_after"
+	ReadingBefore  StepKind = "reading_before"
+	ShortTest      StepKind = "short_self_test"
+	ConveyanceTest StepKind = "conveyance_self_test"
+	SelectiveTest  StepKind = "selective_self_test"
+	ReadingAfter   StepKind = "reading_after"
 )
+
+// IsTest reports whether a step is a self-test of the drive's.
+func (k StepKind) IsTest() bool {
+	return k == ShortTest || k == ConveyanceTest || k == SelectiveTest
+}
 
 // StepState is where a step stands.
 type StepState string
@@ -88,15 +100,20 @@ type Run struct {
 	Asked   time.Time     `json:"asked"`
 	Started time.Time     `json:"started,omitzero"`
 	Ended   time.Time     `json:"ended,omitzero"`
-	Expect  time.Duration `json:"expect"` // the drive's own estimate of the self-test
+	Expect  time.Duration `json:"expect"`          // the drive's own estimate of the self-test
+	Spans   []ata.Span    `json:"spans,omitempty"` // Selective
 }
 
 // Title is the procedure's name for people.
-func (k RunKind) Title() string { return "Quick check" }
+func (k RunKind) Title() string {
+	return map[RunKind]string{Quick: "Quick check", Conveyance: "Conveyance self-test", Selective: "Selective self-test"}[k]
+}
 
 // Title is the step's name for people.
 func (k StepKind) Title() string {
-	return map[StepKind]string{ReadingBefore: "Reading before", ShortTest: "Short self-test", ReadingAfter: "Reading after"}[k]
+	return map[StepKind]string{
+		ReadingBefore: "Reading before", ShortTest: "Short self-test", ConveyanceTest: "Conveyance self-test", SelectiveTest: "Selective self-test", ReadingAfter: "Reading after",
+	}[k]
 }
 
 // Current is the first step that is not finished.
@@ -113,7 +130,7 @@ func (r *Run) Current() *Step {
 
 // Percent is how much of the run is done, by the time its steps take.
 func (r *Run) Percent() int {
-	weight := map[StepKind]int{ReadingBefore: 3, ShortTest: 94, ReadingAfter: 3}
+	weight := map[StepKind]int{ReadingBefore: 3, ShortTest: 94, ConveyanceTest: 94, SelectiveTest: 94, ReadingAfter: 3}
 	sum := 0
 	for _, s := range r.Steps {
 		switch s.State {

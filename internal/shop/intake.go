@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 )
@@ -106,15 +107,21 @@ func (s *Shop) orderBay(ctx context.Context, o protocol.Order) error {
 	return nil
 }
 
-// CheckQuick starts a quick check of a drive. Data at risk keeps it from starting: the self-test loads the surface.
-func (s *Shop) CheckQuick(ctx context.Context, d Drive, by string) (protocol.Run, error) {
+// Check starts a check of a drive. Data at risk keeps it from starting: the self-test loads the surface. spans are a
+// selective self-test's, one to five within the drive's capacity.
+func (s *Shop) Check(ctx context.Context, d Drive, kind protocol.RunKind, by string, spans ...ata.Span) (protocol.Run, error) {
+	if kind == protocol.Selective {
+		if err := within(d.Identity, spans); err != nil {
+			return protocol.Run{}, err
+		}
+	}
 	if d.Now.Bay == 0 {
 		return protocol.Run{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then check it."}
 	}
 	if i, err := s.store.IntakeInBay(ctx, d.Now.Bay); err == nil && i.Drive == d.ID && i.AtRisk() {
 		return protocol.Run{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", "Copy the data and record the copy, then check."}
 	}
-	receipt, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderCheck, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
+	receipt, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Spans: spans, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
 	if err != nil {
 		return protocol.Run{}, err
 	}
@@ -125,6 +132,19 @@ func (s *Shop) CheckQuick(ctx context.Context, d Drive, by string) (protocol.Run
 	}
 	s.mu.Unlock()
 	return *receipt.Run, nil
+}
+
+// within checks the spans of a selective self-test against the drive's capacity.
+func within(id drive.Identity, spans []ata.Span) error {
+	if len(spans) < 1 || len(spans) > 5 {
+		return &Invalid{fmt.Sprintf("a selective self-test takes one to five spans, not %d", len(spans)), "Name them as FIRST-LAST."}
+	}
+	for _, s := range spans {
+		if sectors := id.Bytes / uint64(max(1, id.LogicalSector)); s.Last < s.First || s.Last >= sectors {
+			return &Invalid{fmt.Sprintf("the span %d-%d does not lie within %s, whose last sector is %d", s.First, s.Last, id.Serial, max(1, sectors)-1), "Name sectors it has."}
+		}
+	}
+	return nil
 }
 
 // StopRun stops a run and gives it as it stands then.

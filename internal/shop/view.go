@@ -114,7 +114,7 @@ func (s *Shop) describe(v *BayView) {
 	case b.Connection == protocol.Unread && b.Fault != nil:
 		v.Doing, v.Note, v.Next = unread(*b.Fault), b.Fault.Advice(), "see advice"
 	case v.Run != nil:
-		v.Doing, v.Note, v.Next = "Quick: "+Standing(*v.Run), "", "wait"
+		v.Doing, v.Note, v.Next = map[protocol.RunKind]string{protocol.Quick: "Quick", protocol.Conveyance: "Conveyance", protocol.Selective: "Selective"}[v.Run.Kind]+": "+Standing(*v.Run), "", "wait"
 	case d != nil && d.Identity.Security.Locked:
 		v.Doing, v.Next = "Locked by a password. Surface not read.", "ask the owner"
 		v.Note = "Ask the owner for the password's removal"

@@ -385,3 +385,48 @@ func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, explained.Entries)
 }
+
+func TestConveyanceAndSelectiveSelfTestsWhereADriveHasThem(t *testing.T) {
+	able, plain, flash := disk("KVA077M4R9"), disk("KVL026D40P"), disk("BWN11Q7E30")
+	able.MoreTests, able.Statistics = true, true
+	flash.NVMe = &sim.NVMe{SelfTest: true}
+	s, ctx := serve(t, t.TempDir(), able, plain, flash), t.Context()
+	for bay := range 3 {
+		s.answering(bay + 1)
+	}
+	spans := []contract.Span{{First: 10, Last: 20}, {First: 1000, Last: 3_906_250_167}}
+	for kind, want := range map[contract.CheckRequestKind]string{"conveyance": "conveyance", "selective": "selective"} {
+		request := contract.CheckRequest{Kind: kind, By: "Dov"}
+		if kind == "selective" {
+			request.Spans = &spans
+		}
+		r, err := s.Check(ctx, "7M4R9", request)
+		require.NoError(t, err)
+		assert.Equal(t, contract.RunOutcomePassed, *follow(s, r.Id).Outcome)
+		latest, err := s.Reading(ctx, "7M4R9", "latest", false)
+		require.NoError(t, err)
+		assert.Equal(t, want, latest.SelfTests[0].Kind)
+		if kind == "selective" {
+			text := ""
+			for _, sheet := range latest.Sheets {
+				for _, f := range sheet.Facts {
+					if f.Name == "Span 2" {
+						text = *f.Value
+					}
+				}
+			}
+			assert.Equal(t, "LBA 1000 to 3906250167", text, "the spans stand in the drive's own log")
+		}
+		for _, other := range []string{"6D40P", "Q7E30"} {
+			r, err := s.Check(ctx, other, request)
+			require.NoError(t, err)
+			done := follow(s, r.Id)
+			assert.Equal(t, contract.StepStateSkipped, done.Steps[1].State)
+			assert.Contains(t, *done.Steps[1].Note, "has no "+want+" self-test")
+		}
+	}
+	for _, wrong := range [][]contract.Span{{}, {{First: 5, Last: 4}}, {{First: 0, Last: 3_906_250_168}}} {
+		_, err := s.Check(ctx, "7M4R9", contract.CheckRequest{Kind: "selective", By: "Dov", Spans: &wrong})
+		refused(t, 400, err)
+	}
+}

@@ -955,8 +955,17 @@ export interface components {
         };
         CheckRequest: {
             /** @enum {string} */
-            kind: "quick";
+            kind: "quick" | "conveyance" | "selective";
             by: string;
+            /** @description of a selective self-test */
+            spans?: components["schemas"]["Span"][];
+        };
+        /** @description A range of logical sectors, both ends included */
+        Span: {
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            last: number;
         };
         Step: {
             kind: string;
@@ -978,7 +987,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "quick";
+            kind: "quick" | "conveyance" | "selective";
             title: string;
             bay: number;
             serial: string;

@@ -24,6 +24,16 @@ var allowedGPL = map[uint8]uint16{
 // questions are the pages that may be written to the SCT log: they ask, and change nothing.
 var questions = [][]byte{ata.SCTTemperatureQuestion(), ata.SCTRecoveryQuestion(false), ata.SCTRecoveryQuestion(true)}
 
+// mayCarry reports whether these bytes may be written to a log: one of the questions to SCT's, spans and nothing else to
+// that of the selective self-test.
+func mayCarry(log uint8, data []byte) bool {
+	if log == ata.LogSelective {
+		l, err := ata.DecodeSelective(data)
+		return err == nil && len(l.Spans) > 0 && bytes.Equal(data, ata.SelectiveLog{Spans: l.Spans}.Encode())
+	}
+	return slices.ContainsFunc(questions, func(q []byte) bool { return bytes.Equal(q, data) })
+}
+
 // allowedATA lists the ATA commands that may reach a drive, with the features, counts and addresses they may carry. None
 // of them changes data, a setting, or the drive's own counters beyond those that count commands.
 var allowedATA = map[ata.Opcode]func(ata.Command) bool{
@@ -52,11 +62,11 @@ var allowedATA = map[ata.Opcode]func(ata.Command) bool{
 			limit, listed := allowedLogs[uint8(c.LBA)]
 			return c.Transfer == ata.PIOIn && listed && c.Count >= 1 && c.Count <= limit
 		case ata.SMARTWriteLog:
-			return c.Transfer == ata.PIOOut && uint8(c.LBA) == ata.LogSCTStatus && c.Count == 1
+			return c.Transfer == ata.PIOOut && (uint8(c.LBA) == ata.LogSCTStatus || uint8(c.LBA) == ata.LogSelective) && c.Count == 1
 		case ata.SMARTReturnStatus:
 			return c.Transfer == ata.NonData
 		case ata.SMARTExecuteOffline: // in the background only: a captive test would hold the drive
-			return c.Transfer == ata.NonData && slices.Contains([]uint8{ata.TestShort, ata.TestExtended, ata.TestConveyance, ata.TestAbort}, uint8(c.LBA))
+			return c.Transfer == ata.NonData && slices.Contains([]uint8{ata.TestShort, ata.TestExtended, ata.TestConveyance, ata.TestSelective, ata.TestAbort}, uint8(c.LBA))
 		}
 		return false
 	},
@@ -98,8 +108,8 @@ func Allow(c Command) error {
 		switch {
 		case !known || !allowed(command):
 			return refuse(fmt.Sprintf("ATA %s is not on the allowlist", command.Name()))
-		case command.Transfer == ata.PIOOut && !slices.ContainsFunc(questions, func(q []byte) bool { return bytes.Equal(q, c.DataOut) }):
-			return refuse("what it carries is not one of the questions that may be written")
+		case command.Transfer == ata.PIOOut && !mayCarry(uint8(command.LBA), c.DataOut):
+			return refuse("what it carries is neither a question of SCT nor the spans of a self-test")
 		case command.Transfer != ata.PIOOut && len(c.DataOut) > 0:
 			return refuse("it carries data to the drive")
 		}

@@ -71,6 +71,13 @@ func TestOnlyListedCommandsReachADrive(t *testing.T) {
 		assert.ErrorAs(t, Allow(Command{CDB: cdb}), &refused, name)
 	}
 
+	spans := sat.Form16.CDB(ata.WriteSelective())
+	assert.NoError(t, Allow(Command{CDB: spans, DataOut: ata.SelectiveLog{Spans: []ata.Span{{First: 10, Last: 20}}}.Encode()}))
+	for name, data := range map[string][]byte{
+		"no spans": ata.SelectiveLog{}.Encode(), "a running test's state": ata.SelectiveLog{Spans: []ata.Span{{First: 1, Last: 2}}, Current: 7}.Encode(), "something else": make([]byte, 512), "too little": {1},
+	} {
+		assert.Error(t, Allow(Command{CDB: spans, DataOut: data}), name)
+	}
 	feature := ata.SCTTemperatureQuestion()
 	feature[0] = 4 // SCT FEATURE CONTROL would change a setting
 	var refused *Refused

@@ -44,6 +44,19 @@ func (s *Session) StartTest(ctx context.Context, t Test) *drive.Fault {
 	return fault
 }
 
+// StartSelective starts a self-test of up to five spans of the surface: the spans are written to the drive's log of it,
+// which holds nothing else, and then the test is started in the background (ACS-4 A.9).
+func (s *Session) StartSelective(ctx context.Context, spans []ata.Span) *drive.Fault {
+	if s.kind == drive.NVMe || s.kind == drive.SCSI {
+		return &drive.Fault{Class: drive.FaultRefused, What: "starting a selective self-test", Back: "this interface has no such self-test"}
+	}
+	if _, fault := s.Do(ctx, ata.WriteSelective(), ata.SelectiveLog{Spans: spans}.Encode()...); fault != nil {
+		return fault
+	}
+	_, fault := s.Do(ctx, ata.ExecuteSelfTest(ata.TestSelective))
+	return fault
+}
+
 // AbortTest ends the running self-test.
 func (s *Session) AbortTest(ctx context.Context) *drive.Fault { return s.StartTest(ctx, abort) }
 

@@ -14,10 +14,14 @@ import (
 	"hylostat.example/internal/protocol"
 )
 
-// NewQuick is a quick check that waits to begin.
-func NewQuick(bay int, key drive.Key, by string, now time.Time) protocol.Run {
-	return protocol.Run{Kind: protocol.Quick, Bay: bay, Key: key, By: by, State: protocol.Queued, Asked: now, Expect: 2 * time.Minute, Steps: []protocol.Step{
-		{Kind: protocol.ReadingBefore, State: protocol.Pending}, {Kind: protocol.ShortTest, State: protocol.Pending}, {Kind: protocol.ReadingAfter, State: protocol.Pending},
+// New is a check that waits to begin. spans are a selective self-test's.
+func New(kind protocol.RunKind, bay int, key drive.Key, by string, now time.Time, spans ...ata.Span) protocol.Run {
+	test := map[protocol.RunKind]protocol.StepKind{protocol.Conveyance: protocol.ConveyanceTest, protocol.Selective: protocol.SelectiveTest}[kind]
+	if test == "" {
+		kind, test = protocol.Quick, protocol.ShortTest
+	}
+	return protocol.Run{Kind: kind, Bay: bay, Key: key, By: by, State: protocol.Queued, Asked: now, Expect: 2 * time.Minute, Spans: spans, Steps: []protocol.Step{
+		{Kind: protocol.ReadingBefore, State: protocol.Pending}, {Kind: test, State: protocol.Pending}, {Kind: protocol.ReadingAfter, State: protocol.Pending},
 	}}
 }
 
@@ -113,7 +117,7 @@ func Next(r protocol.Run, e Event, now time.Time) (protocol.Run, Effect) {
 	case StopAsked:
 		r.Reason = "stopped by " + e.By
 		s := r.Current()
-		if s == nil || s.Kind != protocol.ShortTest || !s.Sent || r.State == protocol.Absent || r.State == protocol.Stuck {
+		if s == nil || !s.Kind.IsTest() || !s.Sent || r.State == protocol.Absent || r.State == protocol.Stuck {
 			return end(r, protocol.Stopped, r.Reason, now)
 		}
 		r.State = protocol.Stopping
@@ -142,7 +146,7 @@ func resume(r protocol.Run, now time.Time) (protocol.Run, Effect) {
 		return advance(r, now)
 	}
 	s.State = protocol.Unknown
-	if s.Kind != protocol.ShortTest {
+	if !s.Kind.IsTest() {
 		s.State = protocol.Pending // a reading harms nothing: take it again
 		return advance(r, now)
 	}
@@ -165,7 +169,7 @@ func advance(r protocol.Run, now time.Time) (protocol.Run, Effect) {
 	if s.Begun.IsZero() {
 		s.Begun = now
 	}
-	if s.Kind == protocol.ShortTest {
+	if s.Kind.IsTest() {
 		s.Tries++
 		s.Sent = true
 		return r, SendTest
@@ -189,13 +193,13 @@ func end(r protocol.Run, o protocol.Outcome, reason string, now time.Time) (prot
 
 func readingTaken(r protocol.Run, e ReadingTaken, now time.Time) (protocol.Run, Effect) {
 	s := r.Current()
-	if s == nil || s.Kind == protocol.ShortTest {
+	if s == nil || s.Kind.IsTest() {
 		return r, Nothing
 	}
 	finish(s, protocol.StepDone, "", now)
 	for i := range r.Steps {
 		t := &r.Steps[i]
-		if t.Kind != protocol.ShortTest || t.State != protocol.Pending {
+		if !t.Kind.IsTest() || t.State != protocol.Pending {
 			continue
 		}
 		t.Baseline = e.Log
@@ -215,7 +219,7 @@ func readingTaken(r protocol.Run, e ReadingTaken, now time.Time) (protocol.Run, 
 // polled reads a look at the drive: is the test still going, and if not, what does the log say that it did not say before?
 func polled(r protocol.Run, e Polled, now time.Time) (protocol.Run, Effect) {
 	s := r.Current()
-	if s == nil || s.Kind != protocol.ShortTest {
+	if s == nil || !s.Kind.IsTest() {
 		return r, Nothing
 	}
 	if s.State == protocol.Unknown {
@@ -297,7 +301,7 @@ func trouble(r protocol.Run, f drive.Fault, now time.Time) (protocol.Run, Effect
 		return end(r, protocol.Stopped, r.Reason, now)
 	}
 	if s := r.Current(); s != nil {
-		if s.Kind == protocol.ShortTest && f.Class == drive.FaultRefused && s.State != protocol.Unknown {
+		if s.Kind.IsTest() && f.Class == drive.FaultRefused && s.State != protocol.Unknown {
 			finish(s, protocol.StepSkipped, "the drive refused the self-test: "+f.Back, now)
 			return advance(r, now)
 		}

@@ -29,7 +29,7 @@ func taken() Event { return ReadingTaken{CanTest: true, ShortPoll: 2 * time.Minu
 // play puts events to a new run and gives the last state and effect.
 func play(t *testing.T, events ...Event) (protocol.Run, Effect) {
 	t.Helper()
-	r, effect := NewQuick(1, key, "Dov", now), Nothing
+	r, effect := New(protocol.Quick, 1, key, "Dov", now), Nothing
 	percent := 0
 	for _, e := range events {
 		r, effect = Next(r, e, now)

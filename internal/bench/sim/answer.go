@@ -201,11 +201,14 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 				d[ata.LogDeviceStatistics] = 8
 			}
 			if s.Logs {
-				d[ata.LogSelective], d[ata.LogSCTStatus], d[ata.LogSCTData] = 1, 1, 1
+				d[ata.LogSCTStatus], d[ata.LogSCTData] = 1, 1
+			}
+			if s.MoreTests {
+				d[ata.LogSelective] = 1
 			}
 			return d.Encode(), done
 		case ata.LogSelective:
-			return ata.SelectiveLog{}.Encode(), done
+			return ata.SelectiveLog{Spans: p.Spans}.Encode(), done
 		case ata.LogSCTStatus, ata.LogSCTData:
 			if s.Logs {
 				return a.sct(uint8(c.LBA), now)
@@ -220,6 +223,17 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 			return ata.SelfTestLog{Tests: p.Log}.Encode(), done
 		}
 	case ata.SMARTWriteLog:
+		if uint8(c.LBA) == ata.LogSelective {
+			if !s.MoreTests {
+				return nil, aborted
+			}
+			l, err := ata.DecodeSelective(out)
+			if err != nil {
+				return nil, aborted
+			}
+			p.Spans = l.Spans
+			return nil, done
+		}
 		if s.Logs {
 			return a.sctCommand(out)
 		}
@@ -233,6 +247,9 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 
 // startTest begins a self-test, or ends the running one.
 func (b *Bench) startTest(p *place, kind uint8, now time.Time) ata.Registers {
+	if (kind == ata.TestConveyance || kind == ata.TestSelective) && !p.spec.MoreTests {
+		return aborted
+	}
 	if p.Running != nil {
 		b.finish(p, ata.TestAborted)
 	}
@@ -241,6 +258,7 @@ func (b *Bench) startTest(p *place, kind uint8, now time.Time) ata.Registers {
 	case ata.TestAbort:
 		return done
 	case ata.TestShort:
+	case ata.TestConveyance, ata.TestSelective:
 	case ata.TestExtended:
 		length = p.spec.attributePage(now, 0).ExtendedPoll
 	default:

@@ -55,7 +55,8 @@ type place struct {
 	Running  *test          `json:"running,omitempty"`
 	Log      []ata.SelfTest `json:"log"`
 
-	Spun bool `json:"spun,omitempty"` // awake since somebody asked
+	Spun  bool       `json:"spun,omitempty"`  // awake since somebody asked
+	Spans []ata.Span `json:"spans,omitempty"` // of the last selective self-test
 
 	spec     *Spec
 	out      bool // pulled

@@ -37,6 +37,7 @@ type Spec struct {
 	Wait       float64 // hours until it is written; 0: never
 	Used       Course  // endurance used, per cent; flash
 	Hidden     uint64  // sectors that a host protected area hides
+	MoreTests  bool    // has conveyance and selective self-tests
 
 	Wiped float64 // power-on hours at which somebody set all counters to 0; 0: never
 	Board float64 // hours that attribute 9 lacks since the board was exchanged; statistics keep the true ones
@@ -178,7 +179,7 @@ func (s *Spec) counted(c Counter, h float64) float64 {
 // attributePage is the attribute page at a moment.
 func (s *Spec) attributePage(now time.Time, h float64) ata.AttributePage {
 	d := ata.AttributePage{
-		Revision: 16, CanTest: true, CanLogErrors: true, OfflineStatus: 0x82, ShortPoll: time.Duration(max(1, s.Minutes)) * time.Minute,
+		Revision: 16, CanTest: true, CanConveyance: s.MoreTests, CanSelective: s.MoreTests, CanLogErrors: true, OfflineStatus: 0x82, ShortPoll: time.Duration(max(1, s.Minutes)) * time.Minute,
 		ExtendedPoll: time.Duration(s.Identity.Sectors/300_000) * time.Second / 60 * 60,
 	}
 	d.ExtendedPoll = max(10*time.Minute, d.ExtendedPoll.Round(time.Minute))

@@ -173,6 +173,11 @@ func SCTCommand() Command {
 	return Command{Op: SMART, Feature: SMARTWriteLog, Count: 1, LBA: smartLBA | uint64(LogSCTStatus), Transfer: PIOOut, Blocks: 1, Status: true}
 }
 
+// WriteSelective writes the spans of a selective self-test to its log (ACS-4 A.9).
+func WriteSelective() Command {
+	return Command{Op: SMART, Feature: SMARTWriteLog, Count: 1, LBA: smartLBA | uint64(LogSelective), Transfer: PIOOut, Blocks: 1}
+}
+
 // ReturnStatus asks the drive for its own alarm; the answer is in the returned LBA (ACS-4 7.43.8).
 func ReturnStatus() Command {
 	return Command{Op: SMART, Feature: SMARTReturnStatus, LBA: smartLBA, Status: true}
