@@ -44,7 +44,8 @@ func bayOf(v shop.BayView) contract.Bay {
 		Since: v.Bay.Since, Doing: v.Doing, Note: text(v.Note), Action: contract.BayAction(v.Action), Next: v.Next,
 	}
 	if a := v.Bay.Device; a.Node != "" {
-		b.Attached = &contract.Attached{Node: a.Node, Transport: a.Transport, Vendor: text(a.Vendor), Model: text(a.Model), Serial: text(a.Serial), Bytes: int64(a.Bytes), InUse: text(a.InUse)}
+		b.Attached = &contract.Attached{Node: a.Node, Transport: a.Transport, Vendor: text(a.Vendor), Model: text(a.Model), Serial: text(a.Serial), Bytes: int64(a.Bytes), InUse: text(a.InUse), Written: optional(int64(a.Written))}
+		b.WriteProtected = &v.Bay.Guarded
 	}
 	if v.Drive != nil {
 		d := driveOf(*v.Drive)

@@ -37,6 +37,8 @@ type shop struct {
 	bays     map[int]protocol.Bay
 	runs     map[int64]protocol.Run
 	readings []protocol.Reading
+
+	unanswered protocol.Unanswered
 }
 
 // start runs a bench on a journal; its reports wait for shop.take.
@@ -84,6 +86,8 @@ func (s *shop) keep(r protocol.Report) {
 		s.bays[r.Bay.Number] = *r.Bay
 	case r.Run != nil:
 		s.runs[r.Run.ID] = *r.Run
+	case r.Unanswered != nil:
+		s.unanswered = *r.Unanswered
 	case r.Reading != nil:
 		s.readings = append(s.readings, *r.Reading)
 	}
@@ -307,4 +311,17 @@ func TestASleepingDriveIsFoundAndLeftAsleepUntilSomebodyAsks(t *testing.T) {
 	s.take(t, "the reading", func() bool { return len(s.readings) > 1 })
 	woken := reading.Decode(s.readings[1].Pages)
 	assert.True(t, woken.HasCounters)
+}
+
+func TestAnOrderedReadingThatBringsNothingSaysWhy(t *testing.T) {
+	source := sim.New(sim.NewClock(600), "", "one")
+	spec := disk("KVA077M4R9")
+	spec.Awkward.VanishAfter = 9 // its first reading, and no more
+	source.Insert("one", spec)
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "the drive", s.answering(1))
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 1, ID: "asked"})
+	require.NoError(t, err)
+	s.take(t, "the answer", func() bool { return s.unanswered.Order == "asked" })
+	assert.Equal(t, drive.FaultVanished, s.unanswered.Fault.Class)
 }

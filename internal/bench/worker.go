@@ -146,10 +146,16 @@ func (w *worker) noPoll() {
 // see compares what the machine finds in the bay with what the worker knows.
 func (w *worker) see(ctx context.Context, s seen) {
 	known := w.bay.Device.Instance != ""
+	if known && s.there && s.what.Instance == w.bay.Device.Instance && s.what.Written != w.bay.Device.Written {
+		w.bay.Device.Written = s.what.Written
+		if w.bay.Guarded { // somebody writes to a drive whose data is wanted; of others it is no news
+			w.publish(ctx)
+		}
+	}
 	switch {
 	case s.there && (!known || s.what.Instance != w.bay.Device.Instance):
 		w.gone(ctx)
-		w.bay.Device = s.what
+		w.bay.Device, w.bay.Guarded = s.what, false
 		w.attach(ctx, w.said)
 	case s.there && s.what != w.bay.Device: // mounted or unmounted meanwhile, or a medium came or went
 		resized := s.what.Bytes != w.bay.Device.Bytes
@@ -162,7 +168,7 @@ func (w *worker) see(ctx context.Context, s seen) {
 		w.publish(ctx)
 	case !s.there && known:
 		w.gone(ctx)
-		w.bay.Device = drive.Attachment{}
+		w.bay.Device, w.bay.Guarded = drive.Attachment{}, false
 		w.become(ctx, protocol.Empty, drive.Key{}, nil)
 	case !s.there && w.said && w.bay.Connection == protocol.Empty:
 		w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
@@ -332,6 +338,8 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 			return receipt, nil, w.stopAbsent(ctx, o)
 		}
 		return receipt, func() { w.noPoll(); w.happen(ctx, run.StopAsked{By: o.By}) }, nil
+	case protocol.OrderGuard:
+		return receipt, nil, w.guard(ctx, o)
 	case protocol.OrderRead, protocol.OrderCheck:
 	}
 	switch {
@@ -346,7 +354,15 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	}
 	if o.Kind == protocol.OrderRead {
 		return receipt, func() {
-			if pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true}); key != w.bay.Key || ended(pages) != nil {
+			pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true})
+			if !key.IsValid() && ctx.Err() == nil {
+				fault := drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
+				if f := probe.FirstFault(pages); f != nil {
+					fault = *f
+				}
+				w.bench.report(ctx, protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: w.bay.Number, Fault: fault}})
+			}
+			if key != w.bay.Key || ended(pages) != nil {
 				w.otherThanExpected(ctx, pages, key)
 			}
 		}, nil
@@ -361,6 +377,21 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	w.bench.awake()
 	w.current = &r
 	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, run.Begin{}) }, nil
+}
+
+// guard has the machine refuse to write to the drive in the bay, or not any more.
+func (w *worker) guard(ctx context.Context, o protocol.Order) error {
+	source, ok := w.bench.Source.(device.Guard)
+	if !ok || w.bay.Device.Instance == "" {
+		return w.refuse(o, drive.FaultNotRead, "there is nothing to protect")
+	}
+	if err := source.WriteProtect(ctx, w.bay.Device, o.On); err != nil {
+		f := device.FaultOf("protecting "+w.bay.Device.Node, err)
+		return w.refuse(o, f.Class, f.Back)
+	}
+	w.bay.Guarded = o.On
+	w.publish(ctx)
+	return nil
 }
 
 // stopAbsent stops a run whose drive is not here.

@@ -483,6 +483,9 @@ type Attached struct {
 	Serial    *string `json:"serial,omitempty"`
 	Transport string  `json:"transport"`
 	Vendor    *string `json:"vendor,omitempty"`
+
+	// Written bytes this machine has written to it since it found it
+	Written *int64 `json:"written,omitempty"`
 }
 
 // Attribute defines model for Attribute.
@@ -538,6 +541,9 @@ type Bay struct {
 	Number     int           `json:"number"`
 	Run        *Run          `json:"run,omitempty"`
 	Since      time.Time     `json:"since"`
+
+	// WriteProtected the machine refuses to write to the drive
+	WriteProtected *bool `json:"write_protected,omitempty"`
 }
 
 // BayAction defines model for Bay.Action.

@@ -41,6 +41,7 @@ const (
 	OrderRead    OrderKind = "read"
 	OrderCheck   OrderKind = "check"
 	OrderStop    OrderKind = "stop"
+	OrderGuard   OrderKind = "guard" // have the machine refuse to write to the drive, or not any more
 )
 
 // Order is one order to a bench.
@@ -51,6 +52,7 @@ type Order struct {
 	ID   string    `json:"id,omitempty"` // comes back with what the order caused
 	By   string    `json:"by,omitempty"`
 	Run  int64     `json:"run,omitempty"` // OrderStop
+	On   bool      `json:"on,omitempty"`  // OrderGuard
 	// Check and Spans are OrderCheck's.
 	Check RunKind    `json:"check,omitempty"`
 	Spans []ata.Span `json:"spans,omitempty"`
@@ -90,7 +92,8 @@ type Bay struct {
 	Connection Connection       `json:"connection"`
 	Key        drive.Key        `json:"key,omitzero"` // Answering
 	Device     drive.Attachment `json:"device,omitzero"`
-	Attempts   int              `json:"attempts"` // that found nothing, since a person said there is a drive
+	Attempts   int              `json:"attempts"`          // that found nothing, since a person said there is a drive
+	Guarded    bool             `json:"guarded,omitempty"` // the machine refuses to write to the drive
 	Fault      *drive.Fault     `json:"fault,omitempty"`
 	Since      time.Time        `json:"since"`
 }
@@ -109,10 +112,19 @@ type Reading struct {
 	Tool  string         `json:"tool"` // version that acquired it
 }
 
+// Unanswered is an ordered reading that brought nothing to store.
+type Unanswered struct {
+	Order string      `json:"order"`
+	Bay   int         `json:"bay"`
+	Fault drive.Fault `json:"fault"`
+}
+
 // Report is one thing a bench has to tell. Exactly one of the pointers is set.
 type Report struct {
 	Seq     int64    `json:"seq"`
 	Bay     *Bay     `json:"bay,omitempty"`
 	Reading *Reading `json:"reading,omitempty"`
 	Run     *Run     `json:"run,omitempty"`
+
+	Unanswered *Unanswered `json:"unanswered,omitempty"`
 }

@@ -45,7 +45,51 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 		more, err := s.settle(ctx, tx, &i, *bay.Drive)
 		return append(more, event), err
 	})
+	if err == nil {
+		s.guardNow(ctx, i.Bay)
+	}
 	return i, err
+}
+
+// guard tells whether the bay's drive must be protected from writing: its data is wanted and not copied.
+func (s *Shop) guard(ctx context.Context, b protocol.Bay) (on bool) {
+	i, err := s.store.IntakeInBay(ctx, b.Number)
+	if err != nil || !i.AtRisk() {
+		return false
+	}
+	if i.Drive == 0 || !b.Key.IsValid() {
+		return true
+	}
+	d, err := s.store.DriveByKey(ctx, b.Key)
+	return err == nil && d.ID == i.Drive
+}
+
+// guardNow has the bench protect a bay's drive as its intake wants it. A bench that cannot is no reason to refuse an intake;
+// the bay shows whether it is protected.
+func (s *Shop) guardNow(ctx context.Context, number int) {
+	v, err := s.Bay(ctx, number)
+	if err != nil || v.Bay.Device.Node == "" {
+		return
+	}
+	if on := s.guard(ctx, v.Bay); on != v.Bay.Guarded {
+		if err := s.orderBay(ctx, protocol.Order{Kind: protocol.OrderGuard, Bay: number, On: on}); err != nil && ctx.Err() == nil {
+			s.log.Warn("protecting a drive from writing", "bay", number, "error", err)
+		}
+	}
+}
+
+// guardSoon is guardNow for the one who takes the bench's reports in, and must not wait for another.
+func (s *Shop) guardSoon(ctx context.Context, b protocol.Bay) {
+	if s.bench == nil || b.Device.Node == "" || s.guard(ctx, b) == b.Guarded {
+		return
+	}
+	go func() {
+		limited, end := context.WithTimeout(ctx, settling)
+		defer end()
+		if _, err := s.bench.Order(limited, protocol.Order{Kind: protocol.OrderGuard, Bay: b.Number, On: !b.Guarded}); err != nil && ctx.Err() == nil {
+			s.log.Warn("protecting a drive from writing", "bay", b.Number, "error", err)
+		}
+	}()
 }
 
 // settle ties an intake to the drive that named itself, and judges the drive for the duty it came with.
@@ -74,6 +118,9 @@ func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, erro
 		i.Copied = true
 		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, Text: fmt.Sprintf("Bay %d: data copied, says %s", bay, by)}}, tx.SaveIntake(ctx, &i)
 	})
+	if err == nil {
+		s.guardNow(ctx, bay)
+	}
 	return i, err
 }
 

@@ -175,7 +175,7 @@ func (s *Shop) TakeReading(ctx context.Context, d Drive, by string) (Reading, er
 		return Reading{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then read it."}
 	}
 	id := orderID()
-	c := make(chan Reading, 1)
+	c := make(chan brought, 1)
 	s.mu.Lock()
 	s.waiting[id] = c
 	s.mu.Unlock()
@@ -190,13 +190,19 @@ func (s *Shop) TakeReading(ctx context.Context, d Drive, by string) (Reading, er
 	timer := time.NewTimer(orderDeadline)
 	defer timer.Stop()
 	select {
-	case r := <-c:
-		return r, nil
+	case b := <-c:
+		return b.reading, b.err
 	case <-ctx.Done():
 		return Reading{}, ctx.Err()
 	case <-timer.C:
 		return Reading{}, &Conflict{fmt.Sprintf("bay %d brought no reading of %s within %s", d.Now.Bay, d.Identity.Serial, orderDeadline), "Look at the bay's state; the order stands."}
 	}
+}
+
+// brought is what an ordered reading came to.
+type brought struct {
+	reading Reading
+	err     error
 }
 
 // deliver hands a reading to whoever ordered it.
@@ -216,7 +222,7 @@ func (s *Shop) deliver(ctx context.Context, e Event) {
 			continue
 		}
 		if r, err := s.store.Reading(ctx, d.ID, e.Reading); err == nil {
-			c <- r
+			c <- brought{reading: r}
 			return
 		}
 	}

@@ -237,7 +237,7 @@ type Shop struct {
 	hub    hub
 
 	mu      sync.Mutex
-	waiting map[string]chan Reading // orders whose reading somebody waits for
+	waiting map[string]chan brought // orders whose reading somebody waits for
 	live    map[int64]protocol.Run  // progress of open runs, fresher than the store
 }
 
@@ -247,7 +247,7 @@ func New(ctx context.Context, name string, store Store, bench protocol.Bench, po
 	if err != nil {
 		return nil, err
 	}
-	s := &Shop{Name: name, store: store, bench: bench, policy: p, clock: clock, log: log, waiting: map[string]chan Reading{}, live: map[int64]protocol.Run{}}
+	s := &Shop{Name: name, store: store, bench: bench, policy: p, clock: clock, log: log, waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}}
 	return s, store.Write(ctx, func(tx Tx) error { return tx.SavePolicy(ctx, p.Version, p.Name, policyText, clock.Now()) })
 }
 
@@ -335,6 +335,18 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 		}
 		return nil, nil
 	})
+	if r.Unanswered != nil {
+		s.mu.Lock()
+		c := s.waiting[r.Unanswered.Order]
+		s.mu.Unlock()
+		if c != nil {
+			f := r.Unanswered.Fault
+			c <- brought{err: &Conflict{fmt.Sprintf("bay %d brought no reading: %s: %s", r.Unanswered.Bay, f.What, f.Back), f.Advice()}}
+		}
+	}
+	if err == nil && r.Bay != nil {
+		s.guardSoon(ctx, *r.Bay)
+	}
 	for _, e := range events {
 		if e.Kind == ReadingTaken && e.Order != "" {
 			s.deliver(ctx, e)

@@ -120,6 +120,14 @@ func (s *Shop) describe(v *BayView) {
 		v.Note = "Ask the owner for the password's removal"
 	case v.Intake != nil && v.Intake.AtRisk():
 		v.Doing, v.Action, v.Next = "Data wanted, not copied. Checks wait.", ActionRecordCopy, "copy the data"
+		switch {
+		case b.Device.Written > 0:
+			v.Note = fmt.Sprintf("%s written to it by this machine. Look what mounts it", verdict.Quantity(float64(b.Device.Written), "B"))
+		case b.Device.InUse != "":
+			v.Note = "In use: " + b.Device.InUse + ". Unmount it"
+		case b.Guarded:
+			v.Note = "Protected from writing, safe to remove"
+		}
 	case d == nil:
 		v.Doing = "Getting to know the drive."
 	case d.Now.Bay != b.Number && d.Now.Bay != 0:

@@ -136,14 +136,28 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
 	s, ctx := serve(t, t.TempDir(), disk("KVL026D2VN")), t.Context()
 	s.answering(1)
+	protected := func() bool {
+		b, err := s.Bay(ctx, 1)
+		require.NoError(t, err)
+		return b.WriteProtected != nil && *b.WriteProtected
+	}
+	assert.False(t, protected())
 	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Wanted: new(true)})
 	require.NoError(t, err)
+	assert.True(t, protected(), "the machine refuses to write to it")
+	s.bench.Remove("sim-1")
+	s.bench.Return("sim-1")
+	s.until("read again, and protected again after it came back", func() bool {
+		d, err := s.Drive(ctx, "6D2VN")
+		return err == nil && d.Readings == 2 && protected()
+	})
 	_, err = s.CheckQuick(ctx, "6D2VN", "Dov")
 	assert.Contains(t, refused(t, 409, err).Detail, "wanted and not copied")
 	_, err = s.TakeReading(ctx, "6D2VN", "Dov")
 	require.NoError(t, err, "identity and counters may be read")
 	_, err = s.RecordCopy(ctx, 1, "Dov")
 	require.NoError(t, err)
+	assert.False(t, protected())
 	_, err = s.CheckQuick(ctx, "6D2VN", "Dov")
 	require.NoError(t, err)
 }

@@ -185,6 +185,17 @@ func TestRealKernel(t *testing.T) {
 		m.sh("hylostat record capture -o /tmp/all.json")
 		assert.Equal(t, before, writes())
 	})
+	t.Run("a drive whose data is at risk refuses writing until the copy is recorded", func(t *testing.T) {
+		node := byTransport(bays(), "SATA").Attached.Node
+		m.hylostat(nil, 0, "intake "+itoa(bay)+" --wanted --complaint 'not found'")
+		out, _ := m.sh("cat /sys/block/" + node + "/ro; dd if=/dev/zero of=/dev/" + node + " bs=512 count=1 2>&1")
+		assert.True(t, strings.HasPrefix(out, "1"), out)
+		assert.Contains(t, out, "not permitted")
+		assert.True(t, *bays()[bay-1].WriteProtected)
+		m.hylostat(nil, 0, "bay copied "+itoa(bay))
+		out, _ = m.sh("cat /sys/block/" + node + "/ro")
+		assert.Equal(t, "0", strings.TrimSpace(out))
+	})
 	t.Run("a record file from the same drives, taken in, is the same drives", func(t *testing.T) {
 		out, code := m.sh("hylostat record capture " + byTransport(bays(), "SATA").Attached.Node + " /dev/" + byTransport(bays(), "NVMe").Attached.Node + " -o /tmp/two.json")
 		require.Zero(t, code, out)

@@ -542,6 +542,8 @@ export interface components {
             since: string;
             doing: string;
             note?: string;
+            /** @description the machine refuses to write to the drive */
+            write_protected?: boolean;
             /** @enum {string} */
             action: "open" | "drive_in" | "try_again" | "check" | "sign" | "review" | "record_copy";
             next: string;
@@ -562,6 +564,11 @@ export interface components {
             bytes: number;
             /** @description why the running system needs it */
             in_use?: string;
+            /**
+             * Format: int64
+             * @description bytes this machine has written to it since it found it
+             */
+            written?: number;
         };
         Feature: {
             supported: boolean;

@@ -104,6 +104,12 @@ type Source interface {
 // Places is the optional ability of a Source to know its empty places, too.
 type Places interface{ Places() []drive.Address }
 
+// Guard is the optional ability of a Source to have the machine refuse to write to a drive: a file system that is mounted
+// by accident then cannot replay its journal.
+type Guard interface {
+	WriteProtect(ctx context.Context, d drive.Attachment, on bool) error
+}
+
 // Rescanner is the optional ability of a Source to look again at a place where nothing answered.
 type Rescanner interface {
 	Rescan(ctx context.Context, at drive.Address) error

@@ -45,6 +45,7 @@ func (m *Machine) Look(context.Context) ([]drive.Attachment, error) {
 		}
 		if i, known := controllers[d.Address]; known { // a further namespace of the same controller: one drive
 			all[i].Bytes += d.Bytes
+			all[i].Written += d.Written
 			if all[i].InUse == "" {
 				all[i].InUse = d.InUse
 			}
@@ -68,6 +69,10 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 	place = m.controllerOf(place)
 	d := drive.Attachment{Node: node, Vendor: read(place, "vendor"), Model: read(place, "model"), LogicalSector: uint32(number(block, "queue/logical_block_size"))}
 	d.Bytes = number(block, "size") * 512
+	if stat := strings.Fields(read(block, "stat")); len(stat) > 6 { // sectors written, Documentation/block/stat.rst
+		sectors, _ := strconv.ParseUint(stat[6], 10, 64)
+		d.Written = sectors * 512
+	}
 	d.Address, d.Transport = m.address(place)
 	d.Serial = read(place, "serial")
 	if d.Transport == "USB" {
@@ -250,6 +255,34 @@ func (m *Machine) Open(_ context.Context, d drive.Attachment) (device.Device, er
 		return nil, err
 	}
 	return &disk{handle{description: d, fd: fd}}, nil
+}
+
+// WriteProtect sets a drive read-only at the block layer, all its namespaces and partitions with it, or lifts that again.
+func (m *Machine) WriteProtect(ctx context.Context, d drive.Attachment, on bool) error {
+	what := "protecting /dev/" + d.Node
+	now, ok := m.describe(d.Node, nil)
+	if !ok || now.Instance != d.Instance {
+		return &device.Failed{Class: drive.FaultVanished, What: what, Back: "the drive that was there is gone"}
+	}
+	entries, err := os.ReadDir(filepath.Join(m.sys, "block"))
+	if err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	for _, e := range entries {
+		if other, ok := m.describe(e.Name(), nil); !ok || other.Address != d.Address || ctx.Err() != nil {
+			continue
+		}
+		fd, err := openNode(e.Name())
+		if err != nil {
+			return err
+		}
+		err = unix.IoctlSetPointerInt(fd, unix.BLKROSET, map[bool]int{true: 1}[on])
+		_ = unix.Close(fd)
+		if err != nil {
+			return &device.Failed{Class: drive.FaultNotRead, What: what, Back: err.Error()}
+		}
+	}
+	return ctx.Err()
 }
 
 // Changed delivers a value after every uevent of the block or SCSI subsystem, and every 30 s in case one was lost.

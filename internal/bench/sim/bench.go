@@ -58,6 +58,7 @@ type place struct {
 	Spun  bool       `json:"spun,omitempty"`  // awake since somebody asked
 	Spans []ata.Span `json:"spans,omitempty"` // of the last selective self-test
 
+	Guarded  bool `json:"guarded,omitempty"` // the machine refuses to write to it
 	spec     *Spec
 	out      bool // pulled
 	answered int  // commands since it was opened
@@ -112,7 +113,7 @@ func (b *Bench) Remove(at drive.Address) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	p := b.place(at)
-	p.out = true
+	p.out, p.Guarded = true, false
 	if p.Running != nil { // power gone: the test is interrupted
 		b.finish(p, ata.TestInterrupted)
 	}
@@ -213,6 +214,26 @@ func (b *Bench) Changed(ctx context.Context) <-chan struct{} {
 		}
 	})
 	return c
+}
+
+// WriteProtect has the machine refuse to write to a drive.
+func (b *Bench) WriteProtect(_ context.Context, d drive.Attachment, on bool) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	p, ok := b.places[d.Address]
+	if !ok || p.spec == nil || p.out {
+		return &device.Failed{Class: drive.FaultVanished, What: "protecting " + d.Node, Back: "the drive that was there is gone"}
+	}
+	p.Guarded = on
+	b.keep()
+	return nil
+}
+
+// Guarded tells whether the machine refuses to write to the drive of a place.
+func (b *Bench) Guarded(at drive.Address) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.place(at).Guarded
 }
 
 // Open opens a described drive.

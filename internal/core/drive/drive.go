@@ -248,6 +248,7 @@ type Attachment struct {
 	LogicalSector uint32  `json:"logical_sector"`
 	InUse         string  `json:"in_use,omitempty"`  // why the running system needs it: "mounted at /"; empty when it does not
 	Adapter       string  `json:"adapter,omitempty"` // a bridge's vendor, product and version id: "1f2e:0a01 0100"
+	Written       uint64  `json:"written,omitempty"` // bytes this machine has written to it since it found it
 	Behind        string  `json:"behind,omitempty"`  // what hides the drives: "behind a RAID controller"
 	Instance      string  `json:"instance"`          // changes whenever the machine finds the drive anew
 }
