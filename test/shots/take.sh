@@ -47,7 +47,7 @@ terminal cli-drives.png 'hylostat drive list' 'hylostat drive show 7M4Q2'
 terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -42'
 terminal cli-nvme.png 'hylostat drive show Q7E30' 'hylostat reading show Q7E30 | sed -n 48,68p'
 terminal cli-dialect.png 'hylostat dialect explain T5A07' 'hylostat dialect explain 7M511 | head -14'
-terminal cli-record.png 'hylostat record export Q7J9C -o Q7J9C.json' 'head -c 340 Q7J9C.json; echo' 'hylostat record import Q7J9C.json' 'head -c 3000 Q7J9C.json > cut.json; hylostat record import cut.json' 'hylostat record redecode' 'hylostat record capture --help | head -14'
+terminal cli-record.png 'hylostat record export Q7J9C -o Q7J9C.json' 'hylostat record import Q7J9C.json' 'head -c 3000 Q7J9C.json > cut.json; hylostat record import cut.json' 'hylostat record redecode' 'hylostat record capture --help | head -14'
 terminal cli-compare.png 'hylostat reading compare 7M4Q2 1 26 | head -30' 'hylostat drive history 7M4Q2 | head -12'
 hylostat_run() { build/hylostat "$@" >/dev/null; }
 hylostat_run check quick 7M4R9

@@ -158,6 +158,16 @@ const FarCard = styled.article<{ $grade: Grade; $empty: boolean }>`
   & .awaited { font-weight: 600; }
 `;
 
+/** What holds a bay up that no action of its own explains. */
+function farReason(bay: Bay): string {
+  if (bay.connection === "stuck") return "stuck";
+  if (bay.connection === "unread") return "unread";
+  if (bay.run) return left(bay.run.left_s);
+  if (bay.drive?.security.locked) return "locked";
+  if (bay.drive?.other_bays?.includes(bay.number)) return `see ${bay.drive.bay}`;
+  return farWords[bay.action] || (bay.drive?.signed ? "signed" : "");
+}
+
 const farWords: Record<Bay["action"], string> = {
   open: "",
   drive_in: "empty",
@@ -172,15 +182,8 @@ const farWords: Record<Bay["action"], string> = {
 export function FarBay({ bay }: { bay: Bay }) {
   const grade = gradeOf(bay);
   const empty = bay.connection === "empty";
-  const ending = bay.drive?.serial.slice(-5) ?? (bay.intake ? String(bay.intake.id) : "");
-  const word =
-    bay.connection === "stuck"
-      ? "stuck"
-      : bay.connection === "unread"
-        ? "unread"
-        : bay.run
-          ? left(bay.run.left_s)
-          : farWords[bay.action] || (bay.drive?.signed ? "signed" : "");
+  const ending = bay.drive?.serial.slice(-5) ?? (bay.intake ? String(bay.intake.id) : (bay.attached?.transport ?? ""));
+  const word = farReason(bay);
   return (
     <FarCard $grade={grade} $empty={empty} aria-label={`Bay ${bay.number}, ${empty ? "empty" : grade}`}>
       <span className="no">{bay.number}</span>
