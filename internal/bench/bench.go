@@ -214,6 +214,19 @@ func (b *Bench) runFor(key drive.Key, bay int) *protocol.Run {
 	return nil
 }
 
+// claim notes that a bay holds a drive, and tells whether no other does.
+func (b *Bench) claim(key drive.Key, bay int) (alone bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.holds[bay] = key
+	for other, k := range b.holds {
+		if other != bay && k == key {
+			return false
+		}
+	}
+	return true
+}
+
 // release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
 func (b *Bench) release(ctx context.Context, bay int) {
 	b.mu.Lock()

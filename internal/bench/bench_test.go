@@ -252,6 +252,7 @@ func TestADriveOnTwoPathsRunsOneCheckAndOutlivesAPath(t *testing.T) {
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "both paths", func() bool { return s.answering(1)() && s.answering(2)() })
 	assert.Equal(t, s.bays[1].Key, s.bays[2].Key)
+	assert.Len(t, s.readings, 1, "found twice, it is read once")
 	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
 	require.NoError(t, err)
 	id := receipt.Run.ID

@@ -300,13 +300,17 @@ func (w *worker) remember(ctx context.Context) {
 	}
 }
 
-// read takes a reading and reports it when the drive named itself.
+// read takes a reading and reports it when the drive named itself. A drive that was only found, and answers in another bay
+// already, has been read there: two readings at once would race each other.
 func (w *worker) read(ctx context.Context, order string, r *protocol.Run, how probe.Manner) ([]reading.Page, drive.Key) {
 	at, start := w.bench.clock.Now(), time.Now()
 	pages := w.session.Pages(ctx, how)
 	w.learned(ctx)
 	key := probe.Key(pages)
 	if !key.IsValid() || ctx.Err() != nil {
+		return pages, key
+	}
+	if alone := w.bench.claim(key, w.bay.Number); !alone && order == "" && r == nil {
 		return pages, key
 	}
 	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.Number, Key: key, At: at, Took: time.Since(start), Pages: pages, Tool: w.bench.Tool}

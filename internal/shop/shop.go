@@ -385,6 +385,9 @@ func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, 
 		return nil, err
 	}
 	d, err := tx.DriveByKey(ctx, b.Key)
+	if isNone(err) { // found by a second path before the first one's reading is here: the intake waits on
+		return events, nil
+	}
 	if err != nil {
 		return nil, err
 	}
