@@ -225,6 +225,14 @@ func (s *Spec) thresholds() []ata.Threshold {
 // counterOf maps statistics to the attribute that counts the same thing.
 var counterOf = map[ata.StatisticKey]uint8{ata.StatReallocatedSectors: 5, ata.StatReportedUncorrected: 187, ata.StatCRCErrors: 199, ata.StatHeadLoads: 193, ata.StatPowerOnResets: 12}
 
+// perPhysical is how many logical sectors lie in a physical one: statistics and lists count logical ones.
+func (s *Spec) perPhysical() float64 {
+	if s.Identity.LogicalSector == 0 || s.Identity.PhysicalSector < s.Identity.LogicalSector {
+		return 1
+	}
+	return float64(s.Identity.PhysicalSector / s.Identity.LogicalSector)
+}
+
 // statistics are the drive's device statistics at a moment. They count what the attributes count.
 func (s *Spec) statistics(now time.Time, h float64) []ata.Statistic {
 	var all []ata.Statistic
@@ -235,7 +243,11 @@ func (s *Spec) statistics(now time.Time, h float64) []ata.Statistic {
 	for _, c := range s.Counters {
 		for key, id := range counterOf {
 			if id == c.ID && (key.Page != 3 || !flash) {
-				add(key, s.counted(c, h))
+				n := s.counted(c, h)
+				if key == ata.StatReallocatedSectors {
+					n *= s.perPhysical()
+				}
+				add(key, n)
 			}
 		}
 	}

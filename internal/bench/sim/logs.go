@@ -30,9 +30,9 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 			return ata.EncodeStatistics(s.statistics(now, h)), done
 		}
 	case ata.LogPending:
-		l := ata.PendingLog{Count: uint32(s.pending(h))}
+		l := ata.PendingLog{Count: uint32(s.pending(h) * s.perPhysical())}
 		for i := range min(int(l.Count), 31) {
-			l.Defects = append(l.Defects, ata.PendingDefect{Hours: uint32(h) - uint32(min(h, 9*float64(i+1))), LBA: uint64(s.FirstLBA) + 8*uint64(i)})
+			l.Defects = append(l.Defects, ata.PendingDefect{Hours: uint32(h) - uint32(min(h, 9*float64(i+1))), LBA: uint64(s.FirstLBA) + uint64(i)})
 		}
 		return l.Encode(), done
 	case ata.LogPHY:

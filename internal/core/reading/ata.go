@@ -136,7 +136,7 @@ func (r *Reading) identityFacts(id ata.Identify) {
 		if id.Alignment == 0 {
 			s.add("Alignment", 418, 2, "first sector is aligned", "")
 		} else {
-			s.add("Alignment", 418, 2, fmt.Sprintf("first sector lies %d logical sectors inside its physical one", id.Alignment), "")
+			s.add("Alignment", 418, 2, fmt.Sprintf("the first sector is number %d inside its physical one, from 0", id.Alignment), "")
 		}
 	}
 	switch {

@@ -51,6 +51,11 @@ func (r *Reading) inquiry(b []byte) error {
 		return err
 	}
 	s := r.sheet(PageInquiry)
+	kind := map[uint8]string{0x00: "direct access", 0x14: "zoned, managed by the host"}[q.DeviceType]
+	if kind == "" {
+		kind = fmt.Sprintf("type %02Xh", q.DeviceType)
+	}
+	s.add("Device type", 0, 1, kind, "")
 	s.add("Vendor", 8, 8, drive.Printable(q.Vendor), "")
 	s.add("Product", 16, 16, drive.Printable(q.Product), "")
 	s.add("Revision", 32, 4, drive.Printable(q.Revision), "")

@@ -121,9 +121,9 @@ const (
 
 // Registry lists every signal, in the order in which tables show them.
 var Registry = []Definition{
-	{1, Reallocated, "media", "reallocated", "sectors", Grows, "usual 0", matters, false, "", from(statistic(ata.StatReallocatedSectors), attribute(Reallocated, 5))},
+	{1, Reallocated, "media", "reallocated", "sectors", Grows, "usual 0", matters, false, "", from(inPhysical(statistic(ata.StatReallocatedSectors)), attribute(Reallocated, 5))},
 	{35, GrownDefects, "media", "grown defects", "sectors", Grows, "usual 0", matters, false, "", from(grownDefects)},
-	{2, Pending, "media", "waiting", "sectors", Varies, "usual 0", matters, false, "", from(pendingList, statistic(ata.StatPendingErrors), attribute(Pending, 197))},
+	{2, Pending, "media", "waiting", "sectors", Varies, "usual 0", matters, false, "", from(inPhysical(pendingList), inPhysical(statistic(ata.StatPendingErrors)), attribute(Pending, 197))},
 	{3, UncorrectableOffline, "media", "unreadable, found offline", "sectors", Varies, "usual 0", matters, false, "", from(attribute(UncorrectableOffline, 198))},
 	{4, ReportedUncorrectable, "media", "errors reported", "", Grows, "usual 0", matters, false, "", from(statistic(ata.StatReportedUncorrected), attribute(ReportedUncorrectable, 187), uncorrectedErrors)},
 	{36, MediaErrors, "media", "media errors", "", Grows, "usual 0", matters, false, "", from(health("Media and data integrity errors", 160, 16, func(h *nvme.Health) float64 { return h.MediaErrors.Float() }))},

@@ -78,6 +78,10 @@ func TestTheStandardsWordIsPreferredAndADisagreementIsTold(t *testing.T) {
 	assert.Equal(t, dialect.Standard, v.Confidence)
 	assert.Equal(t, 3*ata.PageSize+32, v.Offset)
 	assert.Equal(t, "SMART data, attribute 5 says 3", v.Disagrees)
+	r.Identity.LogicalSector, r.Identity.PhysicalSector = 512, 4096
+	v = Of(r)[Reallocated]
+	assert.EqualValues(t, 3, v.Number, "24 logical sectors are 3 physical ones")
+	assert.Empty(t, v.Disagrees)
 	r.Statistics[0].Valid = false
 	v = Of(r)[Reallocated]
 	assert.EqualValues(t, 3, v.Number, "a statistic without a value gives way")

@@ -2,6 +2,7 @@ package signal
 
 import (
 	"fmt"
+	"math"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
@@ -48,6 +49,21 @@ func inBytes(s Source) Source {
 			return Missing("the drive does not tell the size of its sectors")
 		}
 		v.Number *= float64(r.Identity.LogicalSector)
+		return v
+	}
+	return s
+}
+
+// inPhysical turns a number of logical sectors into physical ones, begun ones counting whole: a drive loses its surface by
+// physical sectors, and on most drives eight logical ones lie in each.
+func inPhysical(s Source) Source {
+	get := s.get
+	s.What += ", as physical sectors"
+	s.get = func(r *reading.Reading) Value {
+		v := get(r)
+		if logical, physical := r.Identity.LogicalSector, r.Identity.PhysicalSector; v.Available && logical > 0 && physical > logical {
+			v.Number = math.Ceil(v.Number / float64(physical/logical))
+		}
 		return v
 	}
 	return s
