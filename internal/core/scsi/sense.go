@@ -99,6 +99,11 @@ func (e *FormatError) Error() string {
 	return fmt.Sprintf("%s, byte %d: %s", e.Structure, e.Offset, e.Reason)
 }
 
+// Place gives the byte and the reason, for whoever shows the page.
+func (e *FormatError) Place() (structure string, offset int, reason string) {
+	return e.Structure, e.Offset, e.Reason
+}
+
 // DecodeSense reads sense data in fixed (70h, 71h) or descriptor (72h, 73h) format (SPC-5 4.4). Truncated data gives what
 // is there.
 func DecodeSense(b []byte) (Sense, error) {
@@ -227,4 +232,20 @@ func (d InquiryData) Encode() []byte {
 		b[1] = 0x80
 	}
 	return b
+}
+
+// Progress is how far a background operation has come, from a sense's specific bytes (SPC-5 4.4.2.4 and 4.4.3): per cent.
+func Progress(s Sense) (percent int, ok bool) {
+	if s.Fixed {
+		if s.SpecificValid {
+			return int(be.Uint16(s.SenseSpecific[1:])) * 100 / 65536, true
+		}
+		return 0, false
+	}
+	for _, d := range s.Descriptors {
+		if d.Type == 2 && len(d.Body) >= 5 && d.Body[2]&0x80 != 0 {
+			return int(be.Uint16(d.Body[3:])) * 100 / 65536, true
+		}
+	}
+	return 0, false
 }

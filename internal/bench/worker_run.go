@@ -1,0 +1,167 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+
+	"hylostat.example/internal/bench/probe"
+	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/protocol"
+)
+
+// happen puts an event to the current run, stores it, and does what it asks for.
+func (w *worker) happen(ctx context.Context, e run.Event) {
+	for e != nil && w.current != nil && ctx.Err() == nil {
+		before := *w.current
+		next, effect := run.Next(before, e, w.bench.clock.Now())
+		if quiet(before, next) {
+			*w.current = next
+		} else if !w.save(ctx, next) {
+			return
+		}
+		w.bench.tellProgress(next)
+		e = w.effect(ctx, effect)
+	}
+}
+
+// quiet reports whether nothing but the percentage moved: that is told, not stored.
+func quiet(a, b protocol.Run) bool {
+	if a.State != b.State || len(a.Steps) != len(b.Steps) {
+		return false
+	}
+	for i := range a.Steps {
+		if x, y := a.Steps[i], b.Steps[i]; x.State != y.State || x.Sent != y.Sent || x.Tries != y.Tries || x.Adopted != y.Adopted {
+			return false
+		}
+	}
+	return true
+}
+
+func (w *worker) save(ctx context.Context, r protocol.Run) bool {
+	if err := w.bench.saveRun(ctx, r); err != nil {
+		if ctx.Err() == nil {
+			w.bench.Log.Error("storing a run; it stands still until the bench is restarted", "run", r.ID, "error", err)
+		}
+		return false
+	}
+	w.current = &r
+	if r.State == protocol.Done {
+		w.current = nil
+	}
+	return true
+}
+
+func (w *worker) perform(ctx context.Context, effect run.Effect) {
+	w.happen(ctx, w.effect(ctx, effect))
+}
+
+// effect does what a run asks for and gives the event it ended in, or nil when the run waits.
+func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
+	switch effect {
+	case run.Nothing:
+		return nil
+	case run.TakeReading:
+		return w.runReading(ctx)
+	case run.SendTest:
+		return w.after(ctx, w.startTest(ctx), run.TestSent{})
+	case run.AbortTest:
+		return w.after(ctx, w.session.AbortTest(ctx), run.Aborted{})
+	case run.PollTest:
+		return w.look(ctx)
+	case run.PollLater:
+		wait, cancel := context.WithCancel(ctx)
+		fired := make(chan struct{}, 1)
+		w.poll, w.unpoll = fired, cancel
+		go func() {
+			if w.bench.clock.Sleep(wait, pollEvery) == nil {
+				fired <- struct{}{}
+			}
+		}()
+	}
+	return nil
+}
+
+func (w *worker) runReading(ctx context.Context) run.Event {
+	pages, key := w.read(ctx, "", w.current, probe.Manner{Wake: true})
+	if key != w.current.Key {
+		fault := probe.FirstFault(pages)
+		switch {
+		case key.IsValid():
+			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading bay " + fmt.Sprint(w.bay.Number), Back: "serial " + key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
+		case fault == nil:
+			fault = &drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
+		case fault.Class == drive.FaultStuck:
+			w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
+		}
+		return run.Trouble{Fault: *fault}
+	}
+	r := reading.Decode(pages)
+	can, why := canTest(w.current.Kind, r)
+	e := run.ReadingTaken{CanTest: can, ShortPoll: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning, Why: why}
+	for _, p := range pages {
+		switch {
+		case p.Fault != nil && (p.Fault.Class == drive.FaultVanished || p.Fault.Class == drive.FaultStuck):
+			if p.Fault.Class == drive.FaultStuck {
+				w.become(ctx, protocol.StuckBay, w.bay.Key, p.Fault)
+			}
+			return run.Trouble{Fault: *p.Fault}
+		case p.Name == w.session.TestLogPage() && p.Fault == nil:
+			e.Log = p.Bytes
+		case p.Name == reading.PageAttributes && p.Fault != nil:
+			e.Why = p.Fault.Error()
+		}
+	}
+	if !e.CanTest && !r.HasCounters && len(r.Faults) > 0 {
+		e.Why = r.Faults[0].Error()
+	}
+	return e
+}
+
+// startTest starts the self-test of the run's present step.
+func (w *worker) startTest(ctx context.Context) *drive.Fault {
+	switch w.current.Kind {
+	case protocol.Conveyance:
+		return w.session.StartTest(ctx, probe.Conveyance)
+	case protocol.Selective:
+		return w.session.StartSelective(ctx, w.current.Spans)
+	case protocol.Quick:
+	}
+	return w.session.StartTest(ctx, probe.Short)
+}
+
+// canTest tells whether the drive has the run's self-test, or why not.
+func canTest(kind protocol.RunKind, r reading.Reading) (can bool, why string) {
+	switch kind {
+	case protocol.Conveyance:
+		return r.HasCounters && r.Capabilities.Conveyance, "the drive has no conveyance self-test"
+	case protocol.Selective:
+		return r.HasCounters && r.Capabilities.Selective, "the drive has no selective self-test"
+	case protocol.Quick:
+	}
+	return r.HasCounters && r.Capabilities.SelfTest, "the drive has no self-tests"
+}
+
+func (w *worker) after(ctx context.Context, fault *drive.Fault, done run.Event) run.Event {
+	if fault != nil {
+		return w.trouble(ctx, fault)
+	}
+	return done
+}
+
+func (w *worker) trouble(ctx context.Context, fault *drive.Fault) run.Event {
+	if fault.Class == drive.FaultStuck {
+		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
+	}
+	return run.Trouble{Fault: *fault}
+}
+
+// look asks whether the self-test still runs, and for the log when it does not.
+func (w *worker) look(ctx context.Context) run.Event {
+	l, fault := w.session.LookTest(ctx)
+	if fault != nil {
+		return w.trouble(ctx, fault)
+	}
+	return run.Polled{Running: l.Running, Left: l.Left, Status: l.Status, Page: l.Page, Log: l.Log}
+}

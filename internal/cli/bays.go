@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"hylostat.example/internal/contract"
+)
+
+func bayCommands() *cli.Command {
+	return &cli.Command{
+		Name: "bay", Usage: "the places at the bench", Category: "bench",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all bays and what they wait for", Description: "Example:\n   hylostat bay list", Action: action(0, 0, func(ctx context.Context, c call) error {
+				all, err := c.Bays(ctx)
+				if err != nil {
+					return err
+				}
+				return c.show(all, func(w io.Writer) { printBays(w, all) })
+			})},
+			{
+				Name: "try", Usage: "there is a drive in the bay: look for it again", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay try 4",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					n, err := c.bay(0)
+					if err != nil {
+						return err
+					}
+					b, err := c.Attempt(ctx, n)
+					if err != nil {
+						return err
+					}
+					return c.show(b, func(w io.Writer) { printBays(w, []contract.Bay{b}) })
+				}),
+			},
+			{
+				Name: "vacate", Usage: "there is no drive in the bay after all", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay vacate 4",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					n, err := c.bay(0)
+					if err != nil {
+						return err
+					}
+					b, err := c.Vacate(ctx, n)
+					if err != nil {
+						return err
+					}
+					return c.show(b, func(w io.Writer) { printBays(w, []contract.Bay{b}) })
+				}),
+			},
+			{
+				Name: "copied", Usage: "the data of the drive in the bay has been copied: checks may run", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay copied 6 --by Dov",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					n, err := c.bay(0)
+					if err != nil {
+						return err
+					}
+					i, err := c.RecordCopy(ctx, n, c.by())
+					if err != nil {
+						return err
+					}
+					return c.show(i, func(w io.Writer) { _, _ = fmt.Fprintf(w, "Copy recorded for bay %d. Checks may run.\n", n) })
+				}),
+			},
+		},
+	}
+}
+
+func printBays(w io.Writer, all []contract.Bay) {
+	rows := make([]table.Row, len(all))
+	for i, b := range all {
+		name, answer := "empty", ""
+		switch {
+		case b.Drive != nil:
+			name, answer = shown(b.Drive.Serial), grade(b.Drive.Grade)
+		case b.Intake != nil:
+			name, answer = fmt.Sprintf("intake %d", b.Intake.Id), grade(contract.GradeUndecided)
+		case b.Attached != nil:
+			name, answer = attachedName(*b.Attached), grade(contract.GradeUndecided)
+		case b.Connection != "empty":
+			name, answer = "no name", grade(contract.GradeUndecided)
+		}
+		doing := b.Doing
+		if b.Run != nil {
+			doing = fmt.Sprintf("%s, %d %%, %s left", b.Run.Standing, b.Run.Percent, left(b.Run.LeftS))
+		}
+		rows[i] = table.Row{b.Number, name, doing, answer, b.Next}
+	}
+	tabular(w, []any{"bay", "drive", "doing", "verdict", "next"}, rows, 1)
+}
+
+// attachedName is what the machine calls a drive that did not name itself.
+func attachedName(a contract.Attached) string {
+	words := []string{strings.TrimSpace(a.Transport + " " + optional(a.Model))}
+	if a.Serial != nil {
+		words = append(words, *a.Serial)
+	}
+	return strings.Join(append(words, size(a.Bytes)), ", ")
+}
+
+func intakeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "intake", Usage: "take in the drive in a bay", ArgsUsage: "BAY", Category: "bench",
+		Description: "A drive that does not answer is taken in, too: the intake waits for it.\n\nExample:\n   hylostat intake 4 --ticket 2233 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
+			&cli.StringFlag{Name: "customer", Usage: "`NAME`"},
+			&cli.StringFlag{Name: "complaint", Usage: "`TEXT`: what is wrong, in the customer's words"},
+			&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},
+			&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"},
+			&cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
+			&cli.StringFlag{Name: "duty", Usage: "`DUTY` it is meant for: continuous, archive, everyday, carry", Value: "everyday"},
+		},
+		Action: action(1, 1, func(ctx context.Context, c call) error {
+			bay, err := c.bay(0)
+			if err != nil {
+				return err
+			}
+			set := func(name string) *string {
+				if v := c.String(name); v != "" {
+					return &v
+				}
+				return nil
+			}
+			wanted, copied, duty := c.Bool("wanted"), c.Bool("copied"), contract.Duty(c.String("duty"))
+			i, err := c.TakeIn(ctx, contract.IntakeRequest{
+				Bay: bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Wanted: &wanted, Copied: &copied, Duty: &duty,
+			})
+			if err != nil {
+				return err
+			}
+			b, err := c.Bay(ctx, bay)
+			if err != nil {
+				return err
+			}
+			return c.show(i, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "Intake %d opened.\n", i.Id)
+				printBays(w, []contract.Bay{b})
+			})
+		}),
+	}
+}
