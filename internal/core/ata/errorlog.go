@@ -106,50 +106,65 @@ func checkPages(structure string, b []byte) error {
 	return errors.Join(errs...)
 }
 
-// DecodeErrors reads SMART log 02h as far as it was transferred (ACS-4 A.4): pages of five entries each, laid out as in
-// the summary log.
-func DecodeErrors(b []byte) (ErrorLog, error) {
-	const name = "comprehensive error log"
-	if len(b) < PageSize {
-		return ErrorLog{}, checkLength(name, b)
-	}
-	b = b[:len(b)/PageSize*PageSize]
-	l, err := ErrorLog{Version: b[0], Total: le.Uint16(b[452:])}, checkPages(name, b)
-	slots := ErrorSlots * len(b) / PageSize
-	index := int(b[1])
-	if index > slots {
-		return l, errors.Join(err, &FormatError{name, 1, fmt.Sprintf("index %d points past entry %d", index, slots)})
-	}
-	for _, slot := range ring(index, slots) {
-		at := slot/ErrorSlots*PageSize + 2 + entrySize*(slot%ErrorSlots)
-		if entry := b[at : at+entrySize]; !allZero(entry) {
-			l.Errors = append(l.Errors, decodeEntry(entry, at))
-		}
-	}
-	return l, err
+// A paged log keeps its entries in a ring over all of its pages: so do logs 02h, 03h and 07h.
+type paged struct {
+	name           string
+	first          int // byte of a page's first entry
+	size, perPage  int // of entries
+	index, indexOf int // byte of the newest entry's number, and its length: 1 or 2
 }
 
 // extSlots is the number of entries in a page of log 03h.
 const extSlots = 4
 
-// DecodeErrorsExt reads log 03h as far as it was transferred (ACS-4 A.7): four entries a page, with 48-bit addresses.
-func DecodeErrorsExt(b []byte) (ErrorLog, error) {
-	const name = "extended comprehensive error log"
+// SelfTestExtSlots is the number of results a page of log 07h keeps.
+const SelfTestExtSlots = 19
+
+var (
+	errorPages    = paged{name: "comprehensive error log", first: 2, size: entrySize, perPage: ErrorSlots, index: 1, indexOf: 1}
+	errorExtPages = paged{name: "extended comprehensive error log", first: 4, size: entryExtSize, perPage: extSlots, index: 2, indexOf: 2}
+	testExtPages  = paged{name: "extended self-test log", first: 4, size: 26, perPage: SelfTestExtSlots, index: 2, indexOf: 2}
+)
+
+// entries gives every entry that holds something to each, newest first, with its byte offset in the log. A part of a
+// page at the end is left out; a wrong checksum is an error but stops nothing.
+func (p paged) entries(b []byte, each func(entry []byte, at int)) error {
 	if len(b) < PageSize {
-		return ErrorLog{}, checkLength(name, b)
+		return checkLength(p.name, b)
 	}
 	b = b[:len(b)/PageSize*PageSize]
-	l, err := ErrorLog{Version: b[0], Total: le.Uint16(b[500:])}, checkPages(name, b)
-	slots := extSlots * len(b) / PageSize
-	index := int(le.Uint16(b[2:]))
+	err := checkPages(p.name, b)
+	slots, index := p.perPage*len(b)/PageSize, int(b[p.index])
+	if p.indexOf == 2 {
+		index = int(le.Uint16(b[p.index:]))
+	}
 	if index > slots {
-		return l, errors.Join(err, &FormatError{name, 2, fmt.Sprintf("index %d points past entry %d", index, slots)})
+		return errors.Join(err, &FormatError{p.name, p.index, fmt.Sprintf("index %d points past entry %d", index, slots)})
 	}
 	for _, slot := range ring(index, slots) {
-		at := slot/extSlots*PageSize + 4 + entryExtSize*(slot%extSlots)
-		if entry := b[at : at+entryExtSize]; !allZero(entry) {
-			l.Errors = append(l.Errors, decodeEntryExt(entry, at))
+		at := slot/p.perPage*PageSize + p.first + p.size*(slot%p.perPage)
+		if entry := b[at : at+p.size]; !allZero(entry) {
+			each(entry, at)
 		}
+	}
+	return err
+}
+
+// DecodeErrors reads SMART log 02h as far as it was transferred (ACS-4 A.4): pages of five entries each, laid out as in
+// the summary log.
+func DecodeErrors(b []byte) (l ErrorLog, err error) {
+	err = errorPages.entries(b, func(entry []byte, at int) { l.Errors = append(l.Errors, decodeEntry(entry, at)) })
+	if len(b) >= PageSize {
+		l.Version, l.Total = b[0], le.Uint16(b[452:])
+	}
+	return l, err
+}
+
+// DecodeErrorsExt reads log 03h as far as it was transferred (ACS-4 A.7): four entries a page, with 48-bit addresses.
+func DecodeErrorsExt(b []byte) (l ErrorLog, err error) {
+	err = errorExtPages.entries(b, func(entry []byte, at int) { l.Errors = append(l.Errors, decodeEntryExt(entry, at)) })
+	if len(b) >= PageSize {
+		l.Version, l.Total = b[0], le.Uint16(b[500:])
 	}
 	return l, err
 }
@@ -189,33 +204,17 @@ func before(e LoggedError) []EarlierCommand {
 	return []EarlierCommand{{Op: e.Command, Count: e.Count, LBA: e.LBA}}
 }
 
-// SelfTestExtSlots is the number of results a page of log 07h keeps.
-const SelfTestExtSlots = 19
-
 // DecodeSelfTestsExt reads log 07h as far as it was transferred (ACS-4 A.8): results with 48-bit addresses.
-func DecodeSelfTestsExt(b []byte) (SelfTestLog, error) {
-	const name = "extended self-test log"
-	if len(b) < PageSize {
-		return SelfTestLog{}, checkLength(name, b)
-	}
-	b = b[:len(b)/PageSize*PageSize]
-	l, err := SelfTestLog{Revision: uint16(b[0])}, checkPages(name, b)
-	slots := SelfTestExtSlots * len(b) / PageSize
-	index := int(le.Uint16(b[2:]))
-	if index > slots {
-		return l, errors.Join(err, &FormatError{name, 2, fmt.Sprintf("index %d points past slot %d", index, slots)})
-	}
-	for _, slot := range ring(index, slots) {
-		at := slot/SelfTestExtSlots*PageSize + 4 + 26*(slot%SelfTestExtSlots)
-		entry := b[at : at+26]
-		if allZero(entry) {
-			continue
-		}
+func DecodeSelfTestsExt(b []byte) (l SelfTestLog, err error) {
+	err = testExtPages.entries(b, func(entry []byte, at int) {
 		t := SelfTest{Number: entry[0], Status: TestStatus(entry[1] >> 4), Remaining: min(entry[1]&0xF, 10) * 10, Hours: le.Uint16(entry[2:]), Offset: at}
 		if lba := le.Uint64(entry[4:]) >> 8 & (1<<48 - 1); t.Status.Failed() && lba != 1<<48-1 && lba != 0 {
 			t.LBA, t.HasLBA = lba, true
 		}
 		l.Tests = append(l.Tests, t)
+	})
+	if len(b) >= PageSize {
+		l.Revision = uint16(b[0])
 	}
 	return l, err
 }
