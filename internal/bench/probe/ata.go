@@ -212,9 +212,8 @@ func ataQuestions(id ata.Identify) []question {
 			question{page: reading.PagePending, command: ata.ReadLogGPL(ata.LogPending, 1)},
 			question{page: reading.PagePHY, command: ata.ReadLogGPL(ata.LogPHY, 1)},
 		)
-	} else {
-		all = append(all, question{page: reading.PageErrors, command: ata.ReadLog(ata.LogErrors, 1)})
 	}
+	all = append(all, question{page: reading.PageErrors, command: ata.ReadLog(ata.LogErrors, 1)})
 	if id.SCT {
 		all = append(all, question{page: reading.PageSCTStatus, command: ata.ReadLog(ata.LogSCTStatus, 1)})
 		if id.SCTTables {
@@ -299,6 +298,8 @@ func pointless(id ata.Identify, q question, before []reading.Page) (fault *drive
 		if directory(before, in)[address] == 0 && directory(before, reading.PageDirectoryExt)[address] == 0 {
 			return refused("the drive's log directory lists no device statistics")
 		}
+	case q.page == reading.PageErrors && directory(before, reading.PageDirectoryExt)[ata.LogErrorsExt] > 0:
+		return nil, false // log 03h has the same errors with wider addresses, and this adapter passes it
 	case isLog && q.page != reading.PageSCTStatus && q.page != reading.PageTemperatures && directory(before, in)[address] == 0:
 		return nil, false
 	}
