@@ -201,7 +201,7 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 				d[ata.LogDeviceStatistics] = 8
 			}
 			if s.Logs {
-				d[ata.LogSCTStatus], d[ata.LogSCTData] = 1, 1
+				d[ata.LogSCTStatus], d[ata.LogSCTData], d[ata.LogErrors] = 1, 1, 1
 			}
 			if s.MoreTests {
 				d[ata.LogSelective] = 1
@@ -217,6 +217,11 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 			if s.Statistics {
 				return ata.EncodeStatistics(s.statistics(now, h)), done
 			}
+		case ata.LogErrors:
+			if !s.Logs {
+				return nil, aborted
+			}
+			fallthrough // its first page is laid out alike
 		case ata.LogSummaryError:
 			return ata.ErrorLog{Total: uint16(len(s.Errors)), Errors: s.Errors}.Encode(), done
 		case ata.LogSelfTest:

@@ -220,6 +220,35 @@ func TestTwelveBytesAndFixedSenseAreEnough(t *testing.T) {
 	assert.EqualValues(t, 9100, hours.Value)
 }
 
+func TestTheLongErrorLogComesByWhicheverWayTheAdapterPasses(t *testing.T) {
+	for page, row := range map[reading.PageName]struct {
+		only12 bool
+		not    reading.PageName
+	}{
+		reading.PageErrorsExt: {false, reading.PageErrors},
+		reading.PageErrors:    {true, reading.PageErrorsExt},
+	} {
+		s := spec()
+		s.Identity.GPL, s.Identity.SCT, s.Logs, s.Awkward.Only12 = true, true, true, row.only12
+		s.Errors = []ata.LoggedError{{Error: ata.ErrorUNC, Status: 0x51, LBA: 4711, Hours: 8990}}
+		_, _, d := open(t, s)
+		session, _ := probe.Open(d, probe.NotKnown)
+		got := map[reading.PageName]reading.Page{}
+		for _, p := range session.Pages(t.Context(), probe.Manner{Wake: true}) {
+			got[p.Name] = p
+		}
+		assert.Nil(t, got[page].Fault, page)
+		l, err := ata.DecodeErrors(got[page].Bytes)
+		if page == reading.PageErrorsExt {
+			l, err = ata.DecodeErrorsExt(got[page].Bytes)
+		}
+		require.NoError(t, err, page)
+		require.Len(t, l.Errors, 1, page)
+		assert.EqualValues(t, 4711, l.Errors[0].LBA, page)
+		assert.Empty(t, got[row.not].Bytes, "the same errors are not read twice")
+	}
+}
+
 func TestASelfTestTakesItsTimeAndIsLogged(t *testing.T) {
 	for name, row := range map[string]struct {
 		unread Course
