@@ -20,7 +20,12 @@ if ! $GO test -run '^$' -fuzz "^$name\$" -parallel 1 -fuzztime "$TIME" "./$dir" 
 	fi
 fi
 execs=$(grep -oE 'execs: [0-9]+' "$out" | tail -1)
-echo "$name in $dir: ${execs:-no execs}, nothing found"
+if [ -z "$execs" ]; then
+	echo "$name in $dir tried no input:"
+	cat "$out"
+	exit 255
+fi
+echo "$name in $dir: $execs, nothing found"
 rm -f "$out"
 S
 found=$(grep -roE 'func Fuzz[A-Za-z]+' --include='*_test.go' internal | sed -E 's#^(.*)/[^/]+:func (.*)$#\1:\2#' | sort)

@@ -261,7 +261,7 @@ func (r *Reading) directory(p Page) error {
 	s := r.sheet(p.Name)
 	for address, pages := range d {
 		if pages > 0 {
-			s.add(fmt.Sprintf("Log %02Xh", address), 2*address, 2, pages, "pages")
+			s.add(fmt.Sprintf("Pages of log %02Xh", address), 2*address, 2, pages, "")
 		}
 	}
 	return nil

@@ -51,6 +51,8 @@ const (
 	PagePersistent PageName = "nvme/log-0d"
 	PageDatacenter PageName = "nvme/log-c0"
 
+	PageImage PageName = "image/file" // JSON of Image
+
 	PageCapacity PageName = "scsi/capacity"
 	PageDefects  PageName = "scsi/defects"
 	PageControl  PageName = "scsi/mode-1c"
@@ -87,7 +89,7 @@ var pageTitles = map[PageName]string{
 	PageNativeMax: "Native capacity", PageAccessibleMax: "Accessible capacity", PageConfiguration: "Configuration overlay",
 	PageController: "Controller", PageNamespaces: "Namespaces", PageNVMeErrors: "Error log", PageHealth: "Health log", PageFirmware: "Firmware slots",
 	PageEffects: "Supported commands", PageNVMeTests: "Self-test log", PagePersistent: "Persistent events", PageDatacenter: "Datacenter health extension",
-	PageCapacity: "Capacity", PageDefects: "Grown defect list", PageControl: "Informational exceptions control",
+	PageImage: "Image file", PageCapacity: "Capacity", PageDefects: "Grown defect list", PageControl: "Informational exceptions control",
 	PageVPD(scsi.VPDPages): "Product data pages", PageVPD(scsi.VPDSerial): "Unit serial number", PageVPD(scsi.VPDIdentification): "Identification",
 	PageVPD(scsi.VPDBlockLimits): "Block limits", PageVPD(scsi.VPDCharacteristics): "Characteristics", PageVPD(scsi.VPDProvisioning): "Provisioning",
 }

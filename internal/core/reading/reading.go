@@ -4,6 +4,7 @@
 package reading
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -16,7 +17,7 @@ import (
 )
 
 // DecoderVersion is kept with everything decoded; it rises whenever the same pages would decode differently.
-const DecoderVersion = 3
+const DecoderVersion = 4
 
 // Attribute is one counter with everything known of it.
 type Attribute struct {
@@ -200,8 +201,29 @@ func (r *Reading) page(p Page) error {
 		return r.nvmePage(p)
 	case strings.HasPrefix(string(p.Name), "scsi/"):
 		return r.scsiPage(p)
+	case p.Name == PageImage:
+		return r.image(p.Bytes)
 	}
 	r.unknown(p.Name)
+	return nil
+}
+
+// Image is what a machine says of an image file, or of a block device without a drive behind it.
+type Image struct {
+	Name   string `json:"name"`
+	Bytes  uint64 `json:"bytes"`
+	Sector uint32 `json:"sector"`
+}
+
+func (r *Reading) image(b []byte) error {
+	var i Image
+	if err := json.Unmarshal(b, &i); err != nil {
+		return err
+	}
+	r.Identity = drive.Identity{Key: drive.Key{Model: "Image file", Serial: drive.Printable(i.Name)}, Bytes: i.Bytes, LogicalSector: i.Sector, PhysicalSector: i.Sector, Transport: "image"}
+	s := r.sheet(PageImage)
+	s.add("Name", 0, len(b), r.Identity.Serial, "")
+	s.add("Size", 0, len(b), i.Bytes, "B")
 	return nil
 }
 

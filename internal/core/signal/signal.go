@@ -73,6 +73,8 @@ const (
 	FirstFailingLBA       Name = "first_failing_lba"
 	ShortTestAge          Name = "short_test_age"
 	ExtendedTestAge       Name = "extended_test_age"
+	WholeSweepAge         Name = "whole_sweep_age"
+	SpotSweepAge          Name = "spot_sweep_age"
 )
 
 // Direction tells how a signal may move.
@@ -148,7 +150,7 @@ var Registry = []Definition{
 	{45, ReliabilityDegraded, "flash", "warning: reliability degraded", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReliability))},
 	{43, ReadOnly, "flash", "warning: read-only", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReadOnly))},
 	{46, BackupFailed, "flash", "warning: memory backup failed", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnBackup))},
-	{13, CRCErrors, "link", "link errors", "", Grows, "usual steady", matters, false, "", from(statistic(ata.StatCRCErrors), attribute(CRCErrors, 199), phyCRC, invalidDwords)},
+	{13, CRCErrors, "link", "link errors", "", Grows, "usual steady", matters, false, "", from(statistic(ata.StatCRCErrors), attribute(CRCErrors, 199), invalidDwords)},
 	{34, Resets, "link", "resets of the link", "", Grows, "usual steady", quiet, false, "", from(statistic(ata.StatHardwareResets))},
 	{14, CommandTimeouts, "link", "commands timed out", "", Grows, "usual steady", matters, false, "", from(attribute(CommandTimeouts, 188))},
 	{15, ProgramFailures, "flash", "program failures", "", Grows, "usual 0", matters, false, drive.Flash, from(attribute(ProgramFailures, 171))},
@@ -157,7 +159,7 @@ var Registry = []Definition{
 	{40, AvailableSpare, "flash", "spare", "%", Varies, "usual 100 %", matters, false, drive.Flash, from(spare("Available spare", 3, 1, func(h *nvme.Health) float64 { return float64(h.Spare) }), attribute(AvailableSpare, 232))},
 	{41, SpareThreshold, "flash", "spare threshold", "%", Varies, "the drive's own", quiet, true, drive.Flash, from(spare("Available spare threshold", 4, 1, func(h *nvme.Health) float64 { return float64(h.SpareThreshold) }))},
 	{42, SpareMargin, "flash", "spare above its threshold", "%", Varies, "", quiet, true, drive.Flash, from(spare("Available spare over its threshold", 3, 2, func(h *nvme.Health) float64 { return float64(h.Spare) - float64(h.SpareThreshold) }))},
-	{17, UnsafeShutdowns, "flash", "power lost without warning", "", Grows, "", quiet, false, drive.Flash, from(attribute(UnsafeShutdowns, 174), health("Unsafe shutdowns", 144, 16, func(h *nvme.Health) float64 { return h.UnsafeShutdowns.Float() }))},
+	{17, UnsafeShutdowns, "flash", "sudden power losses", "", Grows, "", quiet, false, drive.Flash, from(attribute(UnsafeShutdowns, 174), health("Unsafe shutdowns", 144, 16, func(h *nvme.Health) float64 { return h.UnsafeShutdowns.Float() }))},
 	{18, Temperature, "heat", "temperature", "°C", Varies, "usual 35 to 45 °C", quiet, false, "", from(statistic(ata.StatTemperature), attribute(Temperature, 194), sctTemperature, healthTemperature, scsiTemperature)},
 	{19, TemperatureHighest, "heat", "hottest so far", "°C", Grows, "advice from 55 °C", matters, false, "", from(statistic(ata.StatHighestTemperature), sctHighest, attributeExtreme(true))},
 	{39, TemperatureLowest, "heat", "coldest so far", "°C", Varies, "", quiet, true, "", from(statistic(ata.StatLowestTemperature), sctLowest, attributeExtreme(false))},
@@ -169,7 +171,7 @@ var Registry = []Definition{
 	{29, BytesWritten, "life", "data written", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsWritten)), attribute(BytesWritten, 241), health("Data units written", 48, 16, func(h *nvme.Health) float64 { return h.Written.Float() * nvme.UnitBytes }), logParameter(scsi.LogWriteErrors, scsi.CounterProcessed))},
 	{30, BytesRead, "life", "data read", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsRead)), attribute(BytesRead, 242), health("Data units read", 32, 16, func(h *nvme.Health) float64 { return h.Read.Float() * nvme.UnitBytes }), logParameter(scsi.LogReadErrors, scsi.CounterProcessed))},
 	{49, AgeFromLabel, "life", "age from the label", "years", Grows, "", quiet, true, "", from(label)},
-	{23, LoggedErrors, "tests", "errors in the drive's log", "", Grows, "", quiet, false, "", from(loggedErrors)},
+	{23, LoggedErrors, "tests", "errors in the drive's log", "", Grows, "", quiet, false, "", from(loggedErrors, health("Error information log entries", 176, 16, func(h *nvme.Health) float64 { return h.ErrorEntries.Float() }))},
 	{24, TestsPassedSince, "tests", "self-tests passed since the last failure", "", Varies, "", quiet, true, "", from(testsPassedSince)},
 	{51, LastShortTest, "tests", "the last short self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("short"))},
 	{52, LastExtendedTest, "tests", "the last extended self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("extended"))},
@@ -177,6 +179,8 @@ var Registry = []Definition{
 	{50, FirstFailingLBA, "tests", "first failing LBA", "", Varies, "", quiet, true, "", from(firstFailing)},
 	{25, ShortTestAge, "tests", "since a short self-test passed", "h", Varies, "", quiet, true, "", from(testAge("short", "extended"))},
 	{26, ExtendedTestAge, "tests", "since an extended self-test passed", "h", Varies, "", quiet, true, "", from(testAge("extended"))},
+	{55, WholeSweepAge, "tests", "since a whole sweep", "h", Varies, "", quiet, true, "", from(sweep)},
+	{56, SpotSweepAge, "tests", "since a spot sweep", "h", Varies, "", quiet, true, "", from(sweep)},
 }
 
 // hoursSources stand apart because the age of a self-test needs them, too.

@@ -117,3 +117,52 @@ func TestEveryInterfaceFeedsTheSameSignals(t *testing.T) {
 		assert.EqualValues(t, want, s[name].Number, name)
 	}
 }
+
+func TestAPageThatCouldNotBeReadMakesNoSmallerSum(t *testing.T) {
+	count := func(page uint8, n uint64) reading.Page {
+		return reading.Page{Name: reading.PageLog(page), Bytes: scsi.EncodeLogPage(page, scsi.Number(scsi.CounterUncorrected, 8, n))}
+	}
+	pages := []reading.Page{
+		{Name: reading.PageInquiry, Bytes: scsi.InquiryData{Vendor: "OSPRIL", Product: "O12"}.Encode()},
+		{Name: reading.PageVPD(scsi.VPDSerial), Bytes: scsi.EncodeVPD(scsi.VPDSerial, []byte("OSS0419Z"))},
+		count(scsi.LogWriteErrors, 5), count(scsi.LogReadErrors, 2),
+	}
+	r := reading.Decode(pages)
+	assert.EqualValues(t, 7, Of(&r)[ReportedUncorrectable].Number, "a page the drive does not offer is not missing")
+	pages[2] = reading.Page{Name: reading.PageLog(scsi.LogWriteErrors), Fault: &drive.Fault{Class: drive.FaultNoAnswer, What: "LOG SENSE", Back: "no answer for 15s"}}
+	r = reading.Decode(pages)
+	v := Of(&r)[ReportedUncorrectable]
+	assert.False(t, v.Available, "2 after 7 would be a counter that fell")
+	assert.Equal(t, "no answer for 15s", v.Reason)
+}
+
+func TestTheReasonIsThePagesOwn(t *testing.T) {
+	five := reading.Attribute{Attribute: ata.Attribute{ID: 5}, Entry: dialect.Lookup(5)}
+	r := &reading.Reading{HasCounters: true, Attributes: []reading.Attribute{five}, Identity: drive.Identity{Interface: drive.ATA, Medium: drive.Spinning}}
+	assert.Equal(t, "the drive has no attribute for it, as 199 usually is", Of(r)[CRCErrors].Reason, "counters were read; link counters since power-on are no count of a life")
+	assert.Equal(t, "the drive's statistics do not hold it", Of(r)[StartFailures].Reason)
+	r.Faults = []drive.Fault{{Page: string(reading.PageStatistics), Back: "the drive's log directory lists no device statistics"}}
+	assert.Equal(t, "the drive's log directory lists no device statistics", Of(r)[StartFailures].Reason)
+}
+
+func TestAnEmptiedErrorLogIsNoFallOfItsCounter(t *testing.T) {
+	h := nvme.Health{CompositeK: 315, ErrorEntries: nvme.Counter{Low: 12}}
+	r := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()}, {Name: reading.PageHealth, Bytes: h.Encode()}, {Name: reading.PageNVMeErrors, Bytes: make([]byte, nvme.ErrorSize)}})
+	assert.EqualValues(t, 12, Of(&r)[LoggedErrors].Number)
+}
+
+func TestASampleThatFindsNothingTakesNothingBack(t *testing.T) {
+	s := Set{PowerOnHours: {Number: 1000, Available: true}}
+	whole := Swept{Whole: true, Unreadable: 9, Slow: 2, Hours: 900, Source: "whole sweep, run 4"}
+	s.Sweep([]Swept{{Unreadable: 0, Hours: 990}, whole, {Unreadable: 30, Hours: 500}})
+	assert.EqualValues(t, 9, s[UnreadableFound].Number, "what was before the last whole sweep has been read again")
+	assert.EqualValues(t, 2, s[SlowFound].Number)
+	assert.EqualValues(t, 100, s[WholeSweepAge].Number)
+	assert.EqualValues(t, 10, s[SpotSweepAge].Number)
+	s = Set{PowerOnHours: {Number: 1000, Available: true}}
+	s.Sweep([]Swept{{Unreadable: 12, Hours: 990}, whole})
+	assert.EqualValues(t, 12, s[UnreadableFound].Number, "more than before counts")
+	s = Set{}
+	s.Sweep(nil)
+	assert.False(t, s[UnreadableFound].Available)
+}

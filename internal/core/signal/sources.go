@@ -33,7 +33,7 @@ func statistic(key ata.StatisticKey) Source {
 	return Source{what, drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 		s, ok := r.Statistic(key)
 		if !ok {
-			return Missing("the drive's statistics do not hold it")
+			return notRead(r, "the drive's statistics do not hold it", reading.PageStatistics, reading.PageIdentify)
 		}
 		return at(float64(s.Value), what, reading.PageStatistics, int(key.Page)*ata.PageSize+int(key.Offset), 8, dialect.Standard)
 	}}
@@ -156,14 +156,6 @@ var pendingList = Source{"pending defects log", drive.ATA, dialect.Standard, fun
 	return at(float64(r.Pending.Count), "pending defects log", reading.PagePending, 0, 4, dialect.Standard)
 }}
 
-// phyCRC is the host's side of the link: it starts again at power-on, so it only fills in where nothing else counts.
-var phyCRC = Source{"link event counters, commands failed by CRC, since power-on", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
-	if len(r.PHY) > 0 && r.HasCounters { // with attribute 199 or statistics there is a count of the whole life
-		return Missing("the drive counts link errors since power-on only")
-	}
-	return noCounters(r)
-}}
-
 func sctValue(what string, offset int, pick func(*ata.SCTReport) int8) Source {
 	return Source{"SCT status, " + what, drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 		if r.SCT == nil || pick(r.SCT) == ata.NoTemperature {
@@ -268,11 +260,15 @@ func logParameter(page uint8, code uint16) Source {
 	}}
 }
 
-// uncorrectedErrors adds up what could not be corrected in reading, writing and verifying.
+// uncorrectedErrors adds up what could not be corrected in reading, writing and verifying. Where one of the pages could not
+// be read there is no sum: a smaller one would look like a counter that fell.
 var uncorrectedErrors = Source{"log pages 02h, 03h and 05h, total uncorrected errors", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	sum, found := uint64(0), false
 	var place scsi.Parameter
 	for _, page := range []uint8{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
+		if f, broken := r.FaultOf(reading.PageLog(page)); broken {
+			return Missing(f.Back)
+		}
 		if p, ok := r.SCSI.Logs[page].Parameter(scsi.CounterUncorrected); ok {
 			if n, ok := p.Number(); ok {
 				sum, found, place = sum+n, true, p
@@ -463,15 +459,14 @@ func testAge(kinds ...string) Source {
 	})
 }
 
-var loggedErrors = Source{"the drive's error log: all it ever counted", "", dialect.Standard, func(r *reading.Reading) Value {
+// loggedErrors is ATA's count; an NVMe drive counts its entries in the health log, and may empty the log itself.
+var loggedErrors = Source{"the drive's error log: all it ever counted", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 	if !r.HasErrors {
-		return notRead(r, "the error log was not read", reading.PageErrorLog, reading.PageNVMeErrors)
+		return notRead(r, "the error log was not read", reading.PageErrorLog)
 	}
-	page, offset, length := reading.PageErrorLog, 452, 2
-	if r.Identity.Interface == drive.NVMe {
-		page, offset, length = reading.PageNVMeErrors, 0, 8
-	} else if len(r.Errors) > 0 && r.Errors[0].Page == reading.PageErrorsExt {
+	page, offset := reading.PageErrorLog, 452
+	if len(r.Errors) > 0 && r.Errors[0].Page == reading.PageErrorsExt {
 		page, offset = reading.PageErrorsExt, 500
 	}
-	return at(float64(r.ErrorTotal), "the drive's error log", page, offset, length, dialect.Standard)
+	return at(float64(r.ErrorTotal), "the drive's error log", page, offset, 2, dialect.Standard)
 }}

@@ -41,11 +41,13 @@ func TestHealthyIsEarned(t *testing.T) {
 	assert.Equal(t, drive.Healthy, v.Grade)
 	assert.Empty(t, v.Findings)
 	for name, take := range map[string]func(*Evidence){
-		"one reading only":       func(e *Evidence) { e.Readings = 1 },
-		"no alarm to ask":        func(e *Evidence) { e.Now[signal.Alarm] = signal.Missing("not passed") },
-		"no self-test":           func(e *Evidence) { e.Now[signal.ShortTestAge] = signal.Missing("none") },
-		"an old extended test":   func(e *Evidence) { e.set(signal.ExtendedTestAge, 721) },
-		"meant to run for years": func(e *Evidence) { e.Duty = drive.Continuous },
+		"one reading only":     func(e *Evidence) { e.Readings = 1 },
+		"no alarm to ask":      func(e *Evidence) { e.Now[signal.Alarm] = signal.Missing("not passed") },
+		"no self-test":         func(e *Evidence) { e.Now[signal.ShortTestAge] = signal.Missing("none") },
+		"an old extended test": func(e *Evidence) { e.set(signal.ExtendedTestAge, 721) },
+		"meant to run for years": func(e *Evidence) {
+			e.Duty, e.Now[signal.WholeSweepAge] = drive.Continuous, signal.Missing("no sweep of it has been made")
+		},
 	} {
 		e := sound()
 		take(&e)
