@@ -23,7 +23,11 @@ type Options struct {
 	Factor  float64 // of the source's time
 	Source  device.Source
 	Journal *journal.Journal
+	Folder  string // of the machine, where a renewal keeps its copies
 	Log     *slog.Logger
+	// AllowRework is the bench's own consent that drives are written to, when the shop orders it.
+	AllowRework bool
+	Feed        Feed // how it finds out how many sweeps it feeds; zero: all begin at once
 }
 
 // Bench is a running bench; it implements protocol.Bench.
@@ -31,7 +35,8 @@ type Bench struct {
 	Options
 	clock    device.Clock
 	wake     chan struct{}
-	progress chan protocol.Run
+	progress chan protocol.Progress
+	feeder   feeder
 
 	mu      sync.Mutex
 	workers map[int]*worker
@@ -45,9 +50,10 @@ type Bench struct {
 // New reads the journal and makes a worker for every bay it knows.
 func New(ctx context.Context, o Options) (*Bench, error) {
 	b := &Bench{
-		Options: o, clock: o.Source.Clock(), wake: make(chan struct{}, 1), progress: make(chan protocol.Run, 256),
+		Options: o, clock: o.Source.Clock(), wake: make(chan struct{}, 1), progress: make(chan protocol.Progress, 256),
 		workers: map[int]*worker{}, places: map[drive.Address]*worker{}, runs: map[int64]*protocol.Run{}, holds: map[int]drive.Key{},
 	}
+	b.feeder.Feed = o.Feed
 	rows, err := o.Journal.Bays(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the bench's journal: %w", err)
@@ -140,13 +146,13 @@ func (b *Bench) look(ctx context.Context) error {
 
 // Describe implements protocol.Bench.
 func (b *Bench) Describe() protocol.Description {
-	return protocol.Description{Name: b.Name, Factor: b.Factor}
+	return protocol.Description{Name: b.Name, Factor: b.Factor, Rework: b.AllowRework}
 }
 
 // Order implements protocol.Bench.
 func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
 	b.mu.Lock()
-	if o.Kind == protocol.OrderStop {
+	if o.Kind == protocol.OrderStop || o.Kind == protocol.OrderPause || o.Kind == protocol.OrderResume {
 		if r, ok := b.runs[o.Run]; ok {
 			o.Bay = r.Bay
 		}
@@ -180,7 +186,7 @@ func (b *Bench) Acknowledge(ctx context.Context, seq int64) error {
 }
 
 // Progress implements protocol.Bench.
-func (b *Bench) Progress() <-chan protocol.Run { return b.progress }
+func (b *Bench) Progress() <-chan protocol.Progress { return b.progress }
 
 // report keeps a report and wakes whoever waits for one.
 func (b *Bench) report(ctx context.Context, r protocol.Report) {
@@ -255,9 +261,12 @@ func (b *Bench) saveRun(ctx context.Context, r protocol.Run) error {
 	return save
 }
 
-func (b *Bench) tellProgress(r protocol.Run) {
+// tellProgress reports whether somebody will hear it.
+func (b *Bench) tellProgress(p protocol.Progress) bool {
 	select {
-	case b.progress <- r:
+	case b.progress <- p:
+		return true
 	default:
+		return false
 	}
 }

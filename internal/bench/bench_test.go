@@ -37,6 +37,7 @@ type shop struct {
 	bays     map[int]protocol.Bay
 	runs     map[int64]protocol.Run
 	readings []protocol.Reading
+	sweeps   []protocol.SweepResult
 
 	unanswered protocol.Unanswered
 }
@@ -46,7 +47,7 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 	t.Helper()
 	j, err := journal.Open(t.Context(), path)
 	require.NoError(t, err)
-	b, err := New(t.Context(), Options{Name: "bench", Tool: "test", Source: source, Journal: j, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	b, err := New(t.Context(), Options{Name: "bench", Tool: "test", Source: source, Journal: j, Folder: filepath.Dir(path), AllowRework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
@@ -68,7 +69,7 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 // take takes reports in until what is wanted has come.
 func (s *shop) take(t *testing.T, what string, until func() bool) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second) // on a busy machine, too
 	defer cancel()
 	for !until() {
 		all, err := s.bench.Reports(ctx)
@@ -86,6 +87,8 @@ func (s *shop) keep(r protocol.Report) {
 		s.bays[r.Bay.Number] = *r.Bay
 	case r.Run != nil:
 		s.runs[r.Run.ID] = *r.Run
+	case r.Sweep != nil:
+		s.sweeps = append(s.sweeps, *r.Sweep)
 	case r.Unanswered != nil:
 		s.unanswered = *r.Unanswered
 	case r.Reading != nil:

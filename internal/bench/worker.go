@@ -25,8 +25,17 @@ type worker struct {
 	open    device.Device
 	session *probe.Session
 	current *protocol.Run // the run of the drive in the bay
-	poll    <-chan struct{}
-	unpoll  context.CancelFunc
+	// identity is the drive's by its latest reading.
+	identity drive.Identity
+	poll     <-chan struct{}
+	unpoll   context.CancelFunc
+
+	sweeping *sweeper // of the current run, from its sweep's begin to its end
+	swept    chan run.Event
+	full     chan string // why the sweep is to wait for its turn
+	turn     <-chan time.Time
+	warm     <-chan struct{} // the drive's temperature is due
+	unwarm   context.CancelFunc
 }
 
 // What a worker is told.
@@ -49,7 +58,7 @@ type (
 
 func newWorker(b *Bench, row journal.BayRow) *worker {
 	return &worker{
-		bench: b, inbox: make(chan any, 16), said: row.Said,
+		bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan run.Event, 1), full: make(chan string, 1),
 		bay: protocol.Bay{Number: row.Number, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: b.clock.Now()},
 	}
 }
@@ -104,6 +113,14 @@ func (w *worker) loop(ctx context.Context) {
 		case <-w.poll:
 			w.poll = nil
 			w.perform(ctx, run.PollTest)
+		case e := <-w.swept:
+			w.sweepEnded(ctx, e)
+		case <-w.warm:
+			w.feel(ctx)
+		case why := <-w.full:
+			w.happen(ctx, run.PauseAsked{Why: why, Turn: true})
+		case <-w.turn:
+			w.ourTurn(ctx)
 		}
 	}
 }
@@ -129,10 +146,11 @@ func (w *worker) become(ctx context.Context, c protocol.Connection, key drive.Ke
 
 // leave lets go of the drive.
 func (w *worker) leave() {
+	w.endSweep(context.Background(), false)
 	if w.open != nil {
 		_ = w.open.Close()
 	}
-	w.open, w.session, w.current = nil, nil, nil
+	w.open, w.session, w.current, w.identity = nil, nil, nil, drive.Identity{}
 	w.noPoll()
 }
 
@@ -244,7 +262,7 @@ func (w *worker) takeUp(ctx context.Context) {
 			event = run.Restarted{}
 		case protocol.Queued:
 			event = run.Begin{}
-		case protocol.Running, protocol.Absent, protocol.Stuck, protocol.Stopping, protocol.Done:
+		case protocol.Running, protocol.Paused, protocol.Absent, protocol.Stuck, protocol.Stopping, protocol.Done:
 		}
 		w.happen(ctx, event)
 	}
@@ -303,6 +321,10 @@ func (w *worker) remember(ctx context.Context) {
 // read takes a reading and reports it when the drive named itself. A drive that was only found, and answers in another bay
 // already, has been read there: two readings at once would race each other.
 func (w *worker) read(ctx context.Context, order string, r *protocol.Run, how probe.Manner) ([]reading.Page, drive.Key) {
+	if w.sweeping != nil && !w.sweeping.over() { // its times would be the reading's
+		w.sweeping.hold(ctx)
+		defer w.sweeping.release()
+	}
 	at, start := w.bench.clock.Now(), time.Now()
 	pages := w.session.Pages(ctx, how)
 	w.learned(ctx)
@@ -310,6 +332,7 @@ func (w *worker) read(ctx context.Context, order string, r *protocol.Run, how pr
 	if !key.IsValid() || ctx.Err() != nil {
 		return pages, key
 	}
+	w.identity = reading.Decode(pages).Identity
 	if alone := w.bench.claim(key, w.bay.Number); !alone && order == "" && r == nil {
 		return pages, key
 	}
@@ -341,7 +364,13 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 		if w.current == nil || w.current.ID != o.Run {
 			return receipt, nil, w.stopAbsent(ctx, o)
 		}
-		return receipt, func() { w.noPoll(); w.happen(ctx, run.StopAsked{By: o.By}) }, nil
+		return receipt, func() {
+			w.noPoll()
+			w.endSweep(ctx, true)
+			w.happen(ctx, run.StopAsked{By: o.By})
+		}, nil
+	case protocol.OrderPause, protocol.OrderResume:
+		return w.pause(ctx, o)
 	case protocol.OrderGuard:
 		return receipt, nil, w.guard(ctx, o)
 	case protocol.OrderRead, protocol.OrderCheck:
@@ -374,8 +403,13 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	if w.current != nil {
 		return receipt, nil, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID))
 	}
-	r := run.New(o.Check, w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now(), o.Spans...)
-	if err := w.bench.Journal.AddRun(ctx, &r); err != nil {
+	r := run.New(o.Check, w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now(), o.Limit, o.Spans...)
+	r.Despite = o.Despite
+	add := w.bench.Journal.AddRun
+	if o.Check.IsRework() {
+		add = func(ctx context.Context, r *protocol.Run) error { return w.takeRework(ctx, o, r) }
+	}
+	if err := add(ctx, &r); err != nil {
 		return receipt, nil, err
 	}
 	w.bench.awake()

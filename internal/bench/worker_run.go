@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/bench/run"
@@ -15,13 +16,16 @@ import (
 func (w *worker) happen(ctx context.Context, e run.Event) {
 	for e != nil && w.current != nil && ctx.Err() == nil {
 		before := *w.current
+		if w.sweeping != nil && !w.sweeping.over() {
+			before, _ = run.Next(before, run.SweepMoved{Sweep: w.sweeping.now()}, w.bench.clock.Now())
+		}
 		next, effect := run.Next(before, e, w.bench.clock.Now())
 		if quiet(before, next) {
 			*w.current = next
 		} else if !w.save(ctx, next) {
 			return
 		}
-		w.bench.tellProgress(next)
+		w.bench.tellProgress(protocol.Progress{Run: next})
 		e = w.effect(ctx, effect)
 	}
 }
@@ -70,6 +74,16 @@ func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
 		return w.after(ctx, w.session.AbortTest(ctx), run.Aborted{})
 	case run.PollTest:
 		return w.look(ctx)
+	case run.RunSweep:
+		return w.sweepOn(ctx)
+	case run.HoldSweep:
+		if w.sweeping != nil {
+			w.sweeping.hold(ctx)
+		}
+		w.bench.feeder.left(w.current.ID)
+		if w.current.Turn {
+			w.turn = time.After(askEvery)
+		}
 	case run.PollLater:
 		wait, cancel := context.WithCancel(ctx)
 		fired := make(chan struct{}, 1)
@@ -99,7 +113,11 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 	}
 	r := reading.Decode(pages)
 	can, why := canTest(w.current.Kind, r)
-	e := run.ReadingTaken{CanTest: can, ShortPoll: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning, Why: why}
+	e := run.ReadingTaken{CanTest: can, TestTime: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning, Why: why}
+	if w.current.Kind == protocol.Extended {
+		e.TestTime = r.Capabilities.ExtendedPoll
+	}
+	e.Sweep, e.NoSweep = w.sweepBegins(w.current, r)
 	for _, p := range pages {
 		switch {
 		case p.Fault != nil && (p.Fault.Class == drive.FaultVanished || p.Fault.Class == drive.FaultStuck):
@@ -126,7 +144,9 @@ func (w *worker) startTest(ctx context.Context) *drive.Fault {
 		return w.session.StartTest(ctx, probe.Conveyance)
 	case protocol.Selective:
 		return w.session.StartSelective(ctx, w.current.Spans)
-	case protocol.Quick:
+	case protocol.Extended:
+		return w.session.StartTest(ctx, probe.Extended)
+	case protocol.Quick, protocol.Spot, protocol.Whole, protocol.Mend, protocol.Renew, protocol.Overwrite:
 	}
 	return w.session.StartTest(ctx, probe.Short)
 }
@@ -138,7 +158,7 @@ func canTest(kind protocol.RunKind, r reading.Reading) (can bool, why string) {
 		return r.HasCounters && r.Capabilities.Conveyance, "the drive has no conveyance self-test"
 	case protocol.Selective:
 		return r.HasCounters && r.Capabilities.Selective, "the drive has no selective self-test"
-	case protocol.Quick:
+	case protocol.Quick, protocol.Extended, protocol.Spot, protocol.Whole, protocol.Mend, protocol.Renew, protocol.Overwrite:
 	}
 	return r.HasCounters && r.Capabilities.SelfTest, "the drive has no self-tests"
 }
@@ -155,6 +175,21 @@ func (w *worker) trouble(ctx context.Context, fault *drive.Fault) run.Event {
 		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
 	}
 	return run.Trouble{Fault: *fault}
+}
+
+// askEvery is how often a sweep that waits for its turn asks whether it has come.
+const askEvery = time.Second
+
+// ourTurn lets a sweep go on that waited for others, if it may.
+func (w *worker) ourTurn(ctx context.Context) {
+	w.turn = nil
+	switch {
+	case w.current == nil || !w.current.Turn:
+	case w.bench.feeder.ask(w.current.ID, time.Now()) != "":
+		w.turn = time.After(askEvery)
+	default:
+		w.happen(ctx, run.ResumeAsked{})
+	}
 }
 
 // look asks whether the self-test still runs, and for the log when it does not.

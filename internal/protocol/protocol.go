@@ -22,13 +22,14 @@ type Bench interface {
 	// Acknowledge lets the bench forget reports up to seq.
 	Acknowledge(ctx context.Context, seq int64) error
 	// Progress delivers how runs stand; what nobody takes in time is lost.
-	Progress() <-chan Run
+	Progress() <-chan Progress
 }
 
 // Description is what a bench says of itself.
 type Description struct {
 	Name   string  `json:"name"`
 	Factor float64 `json:"factor"` // by how much its time runs faster than the wall's; 1 on a real bench
+	Rework bool    `json:"rework"` // whether it writes to drives when it is ordered to
 }
 
 // OrderKind is what is wanted.
@@ -41,6 +42,8 @@ const (
 	OrderRead    OrderKind = "read"
 	OrderCheck   OrderKind = "check"
 	OrderStop    OrderKind = "stop"
+	OrderPause   OrderKind = "pause"
+	OrderResume  OrderKind = "resume"
 	OrderGuard   OrderKind = "guard" // have the machine refuse to write to the drive, or not any more
 )
 
@@ -51,11 +54,16 @@ type Order struct {
 	Key  drive.Key `json:"key,omitzero"` // the drive it is meant for; another one in the bay refuses it
 	ID   string    `json:"id,omitempty"` // comes back with what the order caused
 	By   string    `json:"by,omitempty"`
-	Run  int64     `json:"run,omitempty"` // OrderStop
+	Run  int64     `json:"run,omitempty"` // OrderStop, OrderPause, OrderResume
 	On   bool      `json:"on,omitempty"`  // OrderGuard
-	// Check and Spans are OrderCheck's.
+	// Check, Spans and Limit are OrderCheck's.
 	Check RunKind    `json:"check,omitempty"`
 	Spans []ata.Span `json:"spans,omitempty"`
+	Limit Limit      `json:"limit,omitzero"`
+	// Despite is why the surface is loaded although the data on it is wanted and not copied.
+	Despite string `json:"despite,omitempty"`
+	// Rework is that of an OrderCheck that writes.
+	Rework *Rework `json:"rework,omitempty"`
 }
 
 // Receipt is the bench's word that an order is taken.
@@ -126,5 +134,6 @@ type Report struct {
 	Reading *Reading `json:"reading,omitempty"`
 	Run     *Run     `json:"run,omitempty"`
 
-	Unanswered *Unanswered `json:"unanswered,omitempty"`
+	Unanswered *Unanswered  `json:"unanswered,omitempty"`
+	Sweep      *SweepResult `json:"sweep,omitempty"`
 }

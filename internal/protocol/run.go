@@ -5,6 +5,7 @@ import (
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/surface"
 )
 
 // RunState is where a run stands.
@@ -14,6 +15,7 @@ type RunState string
 const (
 	Queued      RunState = "queued"
 	Running     RunState = "running"
+	Paused      RunState = "paused"      // its sweep waits: somebody wished it, or the drive is too hot
 	Absent      RunState = "absent"      // its drive is not in the bay
 	Stuck       RunState = "stuck"       // its drive holds a command
 	Interrupted RunState = "interrupted" // the bench was restarted; on the way back to running
@@ -34,11 +36,17 @@ const (
 // RunKind is the procedure.
 type RunKind string
 
-// The procedures: each is a reading, one of the drive's own self-tests, and a reading.
+// The procedures: each is a reading, one of the drive's own self-tests, a sweep, or both, and a reading.
 const (
-	Quick      RunKind = "quick"      // the short self-test
-	Conveyance RunKind = "conveyance" // the one that looks for damage on the way; ATA's alone
-	Selective  RunKind = "selective"  // of some spans of the surface; ATA's alone
+	Quick      RunKind = "quick"      // the short self-test, and a spot sweep
+	Extended   RunKind = "extended"   // the extended self-test, and a whole sweep
+	Conveyance RunKind = "conveyance" // the self-test that looks for damage on the way; ATA's alone
+	Selective  RunKind = "selective"  // a self-test of some spans of the surface; ATA's alone
+	Spot       RunKind = "spot"       // a sweep of a sample
+	Whole      RunKind = "whole"      // a sweep of everything
+	Mend       RunKind = "mend"       // rework: writes the sectors that cannot be read
+	Renew      RunKind = "renew"      // rework: writes back all data in place
+	Overwrite  RunKind = "overwrite"  // rework: writes a pattern everywhere, and reads it back
 )
 
 // StepKind names a step.
@@ -48,15 +56,46 @@ type StepKind string
 const (
 	ReadingBefore  StepKind = "reading_before"
 	ShortTest      StepKind = "short_self_test"
+	ExtendedTest   StepKind = "extended_self_test"
 	ConveyanceTest StepKind = "conveyance_self_test"
 	SelectiveTest  StepKind = "selective_self_test"
+	SpotSweep      StepKind = "spot_sweep"
+	WholeSweep     StepKind = "whole_sweep"
+	Mending        StepKind = "mending"
+	Renewing       StepKind = "renewing"
+	Overwriting    StepKind = "overwriting"
+	Verifying      StepKind = "verifying" // reads back what was written
 	ReadingAfter   StepKind = "reading_after"
 )
 
+// Plan is the steps of a procedure.
+func (k RunKind) Plan() []StepKind {
+	return map[RunKind][]StepKind{
+		Quick: {ReadingBefore, ShortTest, SpotSweep, ReadingAfter}, Extended: {ReadingBefore, ExtendedTest, WholeSweep, ReadingAfter},
+		Conveyance: {ReadingBefore, ConveyanceTest, ReadingAfter}, Selective: {ReadingBefore, SelectiveTest, ReadingAfter},
+		Spot: {ReadingBefore, SpotSweep, ReadingAfter}, Whole: {ReadingBefore, WholeSweep, ReadingAfter},
+		Mend: {ReadingBefore, Mending, ReadingAfter}, Renew: {ReadingBefore, Renewing, ReadingAfter}, Overwrite: {ReadingBefore, Overwriting, Verifying, ReadingAfter},
+	}[k]
+}
+
+// IsRework reports whether a procedure writes.
+func (k RunKind) IsRework() bool { return k == Mend || k == Renew || k == Overwrite }
+
 // IsTest reports whether a step is a self-test of the drive's.
 func (k StepKind) IsTest() bool {
-	return k == ShortTest || k == ConveyanceTest || k == SelectiveTest
+	return k == ShortTest || k == ExtendedTest || k == ConveyanceTest || k == SelectiveTest
 }
+
+// IsSweep reports whether a step goes over the surface, reading or writing.
+func (k StepKind) IsSweep() bool {
+	return k == SpotSweep || k == WholeSweep || k == Verifying || k.Writes()
+}
+
+// Writes reports whether a step writes to the surface.
+func (k StepKind) Writes() bool { return k == Mending || k == Renewing || k == Overwriting }
+
+// ReadsAll reports whether a step that came to its end has read every sector.
+func (k StepKind) ReadsAll() bool { return k == WholeSweep || k == Verifying }
 
 // StepState is where a step stands.
 type StepState string
@@ -84,35 +123,86 @@ type Step struct {
 	Tries    int       `json:"tries,omitempty"`
 	Adopted  bool      `json:"adopted,omitempty"` // found running or finished after a crash
 	LBA      *uint64   `json:"lba,omitempty"`     // first failing LBA
+
+	Expect time.Duration `json:"expect,omitempty"` // how long it takes in all, as far as is known
+	Sweep  *Sweep        `json:"sweep,omitempty"`
 }
 
 // Run is one procedure on one drive.
 type Run struct {
-	ID      int64         `json:"id"`
-	Kind    RunKind       `json:"kind"`
-	Bay     int           `json:"bay"`
-	Key     drive.Key     `json:"key"`
-	By      string        `json:"by"`
-	State   RunState      `json:"state"`
-	Outcome Outcome       `json:"outcome,omitempty"`
-	Reason  string        `json:"reason,omitempty"`
-	Steps   []Step        `json:"steps"`
-	Asked   time.Time     `json:"asked"`
-	Started time.Time     `json:"started,omitzero"`
-	Ended   time.Time     `json:"ended,omitzero"`
-	Expect  time.Duration `json:"expect"`          // the drive's own estimate of the self-test
-	Spans   []ata.Span    `json:"spans,omitempty"` // Selective
+	ID      int64      `json:"id"`
+	Kind    RunKind    `json:"kind"`
+	Bay     int        `json:"bay"`
+	Key     drive.Key  `json:"key"`
+	By      string     `json:"by"`
+	State   RunState   `json:"state"`
+	Outcome Outcome    `json:"outcome,omitempty"`
+	Reason  string     `json:"reason,omitempty"`
+	Pause   string     `json:"pause,omitempty"` // why its sweep waits; empty: it does not
+	Hot     bool       `json:"hot,omitempty"`   // it waits for the drive to cool, and then goes on by itself
+	Turn    bool       `json:"turn,omitempty"`  // it waits for other sweeps, and then goes on by itself
+	Steps   []Step     `json:"steps"`
+	Asked   time.Time  `json:"asked"`
+	Started time.Time  `json:"started,omitzero"`
+	Ended   time.Time  `json:"ended,omitzero"`
+	Spans   []ata.Span `json:"spans,omitempty"`   // Selective
+	Despite string     `json:"despite,omitempty"` // why it loads the surface although its data is at risk
+	Limit   Limit      `json:"limit,omitzero"`
+	Reached int        `json:"reached"` // the highest percentage so far
+	Rework  *Rework    `json:"rework,omitempty"`
+}
+
+// Rework is what a run that writes was ordered with.
+type Rework struct {
+	Release Release          `json:"release"`
+	Ending  string           `json:"ending"`            // of the serial, as somebody read it off the drive's label
+	Targets []surface.Extent `json:"targets,omitempty"` // Mend: the physical sectors
+	Pattern surface.Pattern  `json:"pattern,omitzero"`  // Overwrite
+	// LinkFails tells that the last sweep's transfers were damaged on the link.
+	LinkFails bool `json:"link_fails,omitempty"`
+}
+
+// Release is the owner's recorded consent that data on a drive may be destroyed, as an order to a bench carries it.
+type Release struct {
+	Intake  int64     `json:"intake"`
+	Key     drive.Key `json:"key"`
+	Scope   RunKind   `json:"scope"` // the rework it allows, and every lesser one
+	Owner   string    `json:"owner"` // who consented, and how
+	By      string    `json:"by"`    // who recorded it
+	At      time.Time `json:"at"`
+	Expires time.Time `json:"expires"` // of the order: a rework that has not begun by then does not
+	Nonce   string    `json:"nonce"`   // of the order: a bench takes each once
+}
+
+// Allows reports whether a release's scope covers a rework.
+func (r Release) Allows(k RunKind) bool {
+	order := map[RunKind]int{Mend: 1, Renew: 2, Overwrite: 3}
+	return order[k] > 0 && order[k] <= order[r.Scope]
+}
+
+// Limit is how far a run goes.
+type Limit struct {
+	// StopAt ends a sweep when that many physical sectors are found unreadable, since nothing can change the verdict then. 0:
+	// it goes on to the end.
+	StopAt uint64 `json:"stop_at,omitempty"`
+	// Share is how much of the drive's time the sweep takes, in per cent, for a drive that its owner goes on to use. 0: all.
+	Share int `json:"share,omitempty"`
 }
 
 // Title is the procedure's name for people.
 func (k RunKind) Title() string {
-	return map[RunKind]string{Quick: "Quick check", Conveyance: "Conveyance self-test", Selective: "Selective self-test"}[k]
+	return map[RunKind]string{
+		Quick: "Quick check", Extended: "Extended check", Conveyance: "Conveyance self-test", Selective: "Selective self-test", Spot: "Spot sweep", Whole: "Whole sweep",
+		Mend: "Mend", Renew: "Renew", Overwrite: "Overwrite",
+	}[k]
 }
 
 // Title is the step's name for people.
 func (k StepKind) Title() string {
 	return map[StepKind]string{
-		ReadingBefore: "Reading before", ShortTest: "Short self-test", ConveyanceTest: "Conveyance self-test", SelectiveTest: "Selective self-test", ReadingAfter: "Reading after",
+		ReadingBefore: "Reading before", ShortTest: "Short self-test", ExtendedTest: "Extended self-test", ConveyanceTest: "Conveyance self-test", SelectiveTest: "Selective self-test",
+		SpotSweep: "Spot sweep", WholeSweep: "Whole sweep", ReadingAfter: "Reading after",
+		Mending: "Mending", Renewing: "Renewing", Overwriting: "Overwriting", Verifying: "Reading back",
 	}[k]
 }
 
@@ -128,23 +218,66 @@ func (r *Run) Current() *Step {
 	return nil
 }
 
-// Percent is how much of the run is done, by the time its steps take.
+// readingTakes is about how long a reading takes.
+const readingTakes = 5 * time.Second
+
+// expect is how long a step takes in all, as far as is known.
+func (s *Step) expect() time.Duration {
+	switch {
+	case s.Expect > 0:
+		return s.Expect
+	case s.Kind.IsTest(), s.Kind == SpotSweep:
+		return 2 * time.Minute
+	case s.Kind.IsSweep():
+		return time.Hour
+	}
+	return readingTakes
+}
+
+// Percent is how much of the run is done, by the time its steps take. It never goes back.
 func (r *Run) Percent() int {
-	weight := map[StepKind]int{ReadingBefore: 3, ShortTest: 94, ConveyanceTest: 94, SelectiveTest: 94, ReadingAfter: 3}
-	sum := 0
-	for _, s := range r.Steps {
+	if r.Outcome == Stopped {
+		return r.Reached
+	}
+	var sum, all time.Duration
+	for i := range r.Steps {
+		s := &r.Steps[i]
 		switch s.State {
-		case StepDone, StepFailed, StepSkipped:
-			sum += weight[s.Kind]
+		case StepDone, StepFailed:
+			sum += s.expect()
+		case StepSkipped:
+			continue
 		case Begun, Unknown:
-			sum += weight[s.Kind] * s.Percent / 100
+			sum += s.expect() * time.Duration(s.Percent) / 100
 		case Pending:
 		}
+		all += s.expect()
 	}
-	return sum
+	percent := 100
+	if all > 0 {
+		percent = int(100 * sum / all)
+	}
+	if r.State != Done {
+		percent = min(percent, 99)
+	}
+	return max(percent, r.Reached)
 }
 
 // Left is the estimate of the time the run still takes.
 func (r *Run) Left() time.Duration {
-	return r.Expect * time.Duration(100-r.Percent()) / 100
+	var left time.Duration
+	for i := range r.Steps {
+		switch s := &r.Steps[i]; s.State {
+		case Begun, Unknown:
+			if s.Sweep != nil && s.Sweep.Left > 0 {
+				left += s.Sweep.Left
+				continue
+			}
+			left += s.expect() * time.Duration(100-s.Percent) / 100
+		case Pending:
+			left += s.expect()
+		case StepDone, StepFailed, StepSkipped:
+		}
+	}
+	return left
 }

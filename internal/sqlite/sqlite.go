@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"sync/atomic"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -105,8 +106,18 @@ func (db *DB) Write(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	if err := tx.Commit(); err != nil {
 		return db.explain("keeping what was written", err)
 	}
+	if f := committed.Load(); f != nil {
+		(*f)()
+	}
 	return nil
 }
+
+// committed is told of every commit.
+var committed atomic.Pointer[func()]
+
+// OnCommit has f called after each commit of any database of this process, before whoever wrote goes on: the place at which
+// a test of crashes ends the process.
+func OnCommit(f func()) { committed.Store(&f) }
 
 // FullError says that there is no room left for the database. What was already stored is whole.
 type FullError struct {

@@ -12,6 +12,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/surface"
 )
 
 // Device is one attached drive, opened for reading.
@@ -54,6 +55,64 @@ type Completion struct {
 	Result uint32 // DW0
 	Data   []byte
 	Took   time.Duration
+}
+
+// Blocks is the ability to read the surface, past every cache of the machine.
+type Blocks interface {
+	// Limits tells what the machine knows of the blocks.
+	Limits() Limits
+	// Stream carries out reads until next has none while none is in flight. It keeps as many in flight as how allows, and
+	// hands each outcome to told, one at a time, in the order in which the reads end; after each it asks next again. A
+	// place that cannot be read is an outcome. Errors are *Failed when the drive went or got stuck, or the context's; reads
+	// that were in flight then are not told.
+	Stream(ctx context.Context, how Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error
+}
+
+// Limits are the sizes of a drive's blocks, as the machine has them. A zero is not known.
+type Limits struct {
+	Bytes     uint64
+	Logical   uint32
+	Physical  uint32
+	Alignment uint16 // logical sectors by which the first lies inside its physical sector
+	Most      uint32 // bytes one read may have
+	Rotates   bool
+}
+
+// Streaming is how reads are carried out.
+type Streaming struct {
+	Depth int // reads in flight
+	// Alone has each read timed by itself, from its start to its end, as suits a drive that works at many at once.
+	// Otherwise a read's time begins when the one before it ended.
+	Alone bool
+	// Compare has what is read compared with a pattern: a place that does not hold it fails. Nil: what is read is thrown away.
+	Compare *surface.Pattern
+}
+
+// Exclusive is a drive's surface opened for writing, by one descriptor that nobody else on the machine has opened for
+// himself meanwhile. Only package guard hands it out. Every method ends in an outcome of the place, or in *Failed when the
+// drive went or got stuck.
+type Exclusive interface {
+	Blocks
+	// Fill is Stream, and writes a pattern. When it comes back without an error the drive has been told to keep it.
+	Fill(ctx context.Context, p surface.Pattern, how Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error
+	// Mend writes zeros and has the drive keep them.
+	Mend(ctx context.Context, e surface.Extent) (surface.Outcome, error)
+	// Save reads an extent into a file of the machine's and has the machine keep it. A place that cannot be read leaves a file
+	// that is of no use.
+	Save(ctx context.Context, e surface.Extent, file string) (surface.Outcome, error)
+	// Restore writes back what Save has put into the file, and has the drive keep it. It is not ended by a context once begun.
+	Restore(ctx context.Context, e surface.Extent, file string) (surface.Outcome, error)
+	Close() error
+}
+
+// Writable is the optional ability of a Source to open surfaces for writing. A linter lets no room but guard ask for it.
+type Writable interface {
+	// Uses lists, in words, what on this machine needs the drive: file systems mounted from it, swap, device-mapper and md
+	// devices on top of it, the running system itself.
+	Uses(ctx context.Context, d drive.Attachment) ([]string, error)
+	// OpenExclusive opens the surface of the drive that Look described. *Failed with drive.FaultInUse when somebody holds it,
+	// drive.FaultVanished when it is gone or another took its place.
+	OpenExclusive(ctx context.Context, d drive.Attachment) (Exclusive, error)
 }
 
 // Result is how a command ended.

@@ -6,8 +6,11 @@ import (
 	"context"
 	"embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
+	"sync"
+	"sync/atomic"
 
 	"github.com/jmoiron/sqlx"
 
@@ -20,7 +23,12 @@ import (
 var migrations embed.FS
 
 // Journal is the open journal.
-type Journal struct{ db *sqlite.DB }
+type Journal struct {
+	db   *sqlite.DB
+	left atomic.Int64  // commits until the journal keeps nothing more, of StopAfter; below 0: no end
+	full chan struct{} // closed when it refused the first
+	once sync.Once
+}
 
 // Open opens or creates the journal at path.
 func Open(ctx context.Context, path string) (*Journal, error) {
@@ -32,11 +40,35 @@ func Open(ctx context.Context, path string) (*Journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Journal{db}, nil
+	j := &Journal{db: db, full: make(chan struct{})}
+	j.left.Store(-1)
+	return j, nil
 }
 
 // Close closes the journal.
 func (j *Journal) Close() error { return j.db.Close() }
+
+// StopAfter lets n more commits succeed and none after them, as if the machine had stopped then: tests ask what is left. The
+// channel closes when the first commit is refused.
+func (j *Journal) StopAfter(n int64) <-chan struct{} {
+	j.left.Store(n)
+	return j.full
+}
+
+var errStopped = errors.New("the journal was told to keep nothing more")
+
+func (j *Journal) write(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	for {
+		left := j.left.Load()
+		if left == 0 {
+			j.once.Do(func() { close(j.full) })
+			return errStopped
+		}
+		if left < 0 || j.left.CompareAndSwap(left, left-1) {
+			return j.db.Write(ctx, f)
+		}
+	}
+}
 
 // BayRow is what is kept of a bay.
 type BayRow struct {
@@ -54,7 +86,7 @@ func (j *Journal) Bays(ctx context.Context) (all []BayRow, err error) {
 
 // AddBay gives a new address the next number.
 func (j *Journal) AddBay(ctx context.Context, a drive.Address) (b BayRow, err error) {
-	err = j.db.Write(ctx, func(tx *sqlx.Tx) error {
+	err = j.write(ctx, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &b, `INSERT INTO bay (number, address) SELECT COALESCE(MAX(number), 0) + 1, ? FROM bay RETURNING number, address, said, attempts`, a)
 	})
 	return b, err
@@ -62,7 +94,7 @@ func (j *Journal) AddBay(ctx context.Context, a drive.Address) (b BayRow, err er
 
 // SaidBay stores whether a person says there is a drive, and the attempts that found nothing.
 func (j *Journal) SaidBay(ctx context.Context, number int, said bool, attempts int) error {
-	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE bay SET said = ?, attempts = ? WHERE number = ?`, said, attempts, number)
 		return err
 	})
@@ -76,7 +108,7 @@ func (j *Journal) Adapter(ctx context.Context, id string) (passes uint8, err err
 
 // SaveAdapter remembers what an adapter passes.
 func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) error {
-	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO adapter (id, passes) VALUES (?, ?)`, id, passes)
 		return err
 	})
@@ -84,21 +116,23 @@ func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) erro
 
 // AddRun stores a new run and gives it its number, together with its first report.
 func (j *Journal) AddRun(ctx context.Context, r *protocol.Run) error {
-	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, `INSERT INTO run (done, body) VALUES (0, '{}')`)
-		if err != nil {
-			return err
-		}
-		if r.ID, err = res.LastInsertId(); err != nil {
-			return err
-		}
-		return saveRun(ctx, tx, *r)
-	})
+	return j.write(ctx, func(tx *sqlx.Tx) error { return addRun(ctx, tx, r) })
+}
+
+func addRun(ctx context.Context, tx *sqlx.Tx, r *protocol.Run) error {
+	res, err := tx.ExecContext(ctx, `INSERT INTO run (done, body) VALUES (0, '{}')`)
+	if err != nil {
+		return err
+	}
+	if r.ID, err = res.LastInsertId(); err != nil {
+		return err
+	}
+	return saveRun(ctx, tx, *r)
 }
 
 // SaveRun stores a run as it stands and the report of it, at once.
 func (j *Journal) SaveRun(ctx context.Context, r protocol.Run) error {
-	return j.db.Write(ctx, func(tx *sqlx.Tx) error { return saveRun(ctx, tx, r) })
+	return j.write(ctx, func(tx *sqlx.Tx) error { return saveRun(ctx, tx, r) })
 }
 
 func saveRun(ctx context.Context, tx *sqlx.Tx, r protocol.Run) error {
@@ -108,6 +142,13 @@ func saveRun(ctx context.Context, tx *sqlx.Tx, r protocol.Run) error {
 	}
 	if _, err := tx.ExecContext(ctx, `UPDATE run SET done = ?, body = ? WHERE id = ?`, r.State == protocol.Done, string(body), r.ID); err != nil {
 		return err
+	}
+	if r.State == protocol.Done {
+		for _, forget := range []string{`DELETE FROM sweep_mark WHERE run = ?`, `DELETE FROM sweep_block WHERE run = ?`, `DELETE FROM intent WHERE run = ?`} {
+			if _, err := tx.ExecContext(ctx, forget, r.ID); err != nil {
+				return err
+			}
+		}
 	}
 	return report(ctx, tx, protocol.Report{Run: &r})
 }
@@ -131,7 +172,7 @@ func (j *Journal) OpenRuns(ctx context.Context) ([]protocol.Run, error) {
 
 // Report keeps a report until it is acknowledged.
 func (j *Journal) Report(ctx context.Context, r protocol.Report) error {
-	return j.db.Write(ctx, func(tx *sqlx.Tx) error { return report(ctx, tx, r) })
+	return j.write(ctx, func(tx *sqlx.Tx) error { return report(ctx, tx, r) })
 }
 
 func report(ctx context.Context, tx *sqlx.Tx, r protocol.Report) error {
@@ -164,7 +205,7 @@ func (j *Journal) Reports(ctx context.Context) ([]protocol.Report, error) {
 
 // Acknowledge forgets the reports up to seq.
 func (j *Journal) Acknowledge(ctx context.Context, seq int64) error {
-	return j.db.Write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE seq <= ?`, seq)
 		return err
 	})

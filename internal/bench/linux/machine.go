@@ -248,13 +248,21 @@ func (m *Machine) Open(_ context.Context, d drive.Attachment) (device.Device, er
 		if err != nil {
 			return nil, err
 		}
-		return &controller{handle{description: d, fd: fd}}, nil
+		return &controller{handle{description: d, fd: fd}, m.blocks(d)}, nil
 	}
 	fd, err := openNode(d.Node)
 	if err != nil {
 		return nil, err
 	}
-	return &disk{handle{description: d, fd: fd}}, nil
+	return &disk{handle{description: d, fd: fd}, m.blocks(d)}, nil
+}
+
+// blocks is the surface of a described drive; of an NVMe drive, its first namespace.
+func (m *Machine) blocks(d drive.Attachment) blocks {
+	return blocks{"/dev/" + d.Node, m.limitsOf(d.Node), func() bool {
+		now, ok := m.describe(d.Node, nil)
+		return ok && now.Instance == d.Instance && now.Bytes > 0 && read(filepath.Join(m.sys, "block", d.Node, "device"), "state") != "offline"
+	}}
 }
 
 // WriteProtect sets a drive read-only at the block layer, all its namespaces and partitions with it, or lifts that again.
@@ -343,6 +351,7 @@ func (m *Machine) uses() map[string]string {
 		for _, mount := range mounts {
 			all[fmt.Sprintf("%d:%d", mount.Major, mount.Minor)] = "mounted at " + mount.Mountpoint
 		}
+		m.mountSources(mounts, all)
 	}
 	swaps, _ := os.ReadFile(filepath.Join(m.proc, "swaps"))
 	for line := range strings.Lines(string(swaps)) {

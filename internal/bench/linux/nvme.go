@@ -36,7 +36,10 @@ type passthru struct {
 }
 
 // controller is a /dev/nvme* character node: it belongs to no namespace, so opening it touches none.
-type controller struct{ handle }
+type controller struct {
+	handle
+	blocks
+}
 
 // Admin sends one command through the kernel's pass-through.
 func (d *controller) Admin(ctx context.Context, c device.AdminCommand) (device.Completion, error) {

@@ -58,7 +58,10 @@ type sgHeader struct {
 }
 
 // disk is a /dev/sd* node opened read-only.
-type disk struct{ handle }
+type disk struct {
+	handle
+	blocks
+}
 
 // Exchange sends one command through SG_IO.
 func (d *disk) Exchange(ctx context.Context, c device.Command) (r device.Result, err error) {

@@ -31,7 +31,10 @@ func (s *Session) Do(ctx context.Context, c ata.Command, out ...byte) (Answer, *
 		forms = []sat.Form{sat.Form16, sat.Form12}
 	}
 	if c.Ext && forms[0] == sat.Form12 {
-		return Answer{}, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Back: "the adapter takes the 12-byte form only, which cannot carry 48-bit commands"}
+		return Answer{}, &drive.Fault{
+			Class: drive.FaultNotPassed, What: c.Name(), Back: "the adapter takes the 12-byte form only, which cannot carry 48-bit commands",
+			Extra: "Only this page is missing. A direct port gives it.",
+		}
 	}
 	var fault *drive.Fault
 	for _, form := range forms {

@@ -5,6 +5,7 @@ package probe
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -60,6 +61,9 @@ func Open(d device.Device, known Passes) (*Session, *drive.Fault) {
 		return s, nil
 	}
 	link, ok := d.(device.SCSI)
+	if _, blocks := d.(device.Blocks); !ok && blocks {
+		return s, nil // an image: a surface, and nothing to ask
+	}
 	if !ok {
 		return nil, &drive.Fault{Class: drive.FaultNotRead, What: "asking " + d.Describe().Node, Back: "this version has no way to ask this kind of device"}
 	}
@@ -78,6 +82,9 @@ func (s *Session) Tell(f func(page reading.PageName, done, of int)) { s.tell = f
 func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 	if s.admin != nil {
 		return s.nvmePages(ctx)
+	}
+	if s.link == nil {
+		return imagePages(s.device.Describe())
 	}
 	if behind := s.device.Describe().Behind; behind != "" {
 		return []reading.Page{{Name: reading.PageInquiry, Fault: &drive.Fault{Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Back: "it is " + behind + ", which shows volumes and no drives"}}}
@@ -98,6 +105,18 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 	}
 	s.kind = drive.ATA
 	return s.ataPages(ctx, how, pages)
+}
+
+// imagePages is all there is to tell of an image.
+func imagePages(d drive.Attachment) []reading.Page {
+	body, err := json.Marshal(reading.Image{Name: d.Serial, Bytes: d.Bytes, Sector: d.LogicalSector})
+	if err != nil {
+		return []reading.Page{{Name: reading.PageImage, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "describing " + d.Node, Back: err.Error()}}}
+	}
+	return []reading.Page{
+		{Name: reading.PageImage, How: "the machine's own word", Bytes: body},
+		{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "reading counters", Back: "an image has no counters", Extra: "Sweep it."}},
+	}
 }
 
 // over gives the fault that ends a reading early.
@@ -125,7 +144,7 @@ func Key(pages []reading.Page) drive.Key {
 	var naming []reading.Page
 	for _, p := range pages {
 		switch p.Name {
-		case reading.PageInquiry, reading.PageIdentify, reading.PageController, reading.PageVPD(scsi.VPDSerial):
+		case reading.PageInquiry, reading.PageIdentify, reading.PageController, reading.PageImage, reading.PageVPD(scsi.VPDSerial):
 			naming = append(naming, p)
 		default:
 		}
@@ -156,4 +175,25 @@ func FirstFault(pages []reading.Page) *drive.Fault {
 		}
 	}
 	return nil
+}
+
+// Name asks the drive for nothing but its name.
+func (s *Session) Name(ctx context.Context) (drive.Key, *drive.Fault) {
+	var pages []reading.Page
+	switch {
+	case s.admin != nil:
+		p := reading.Page{Name: reading.PageController}
+		p.Bytes, p.Fault = s.Admin(ctx, nvme.IdentifyController())
+		pages = append(pages, p)
+	case s.link == nil:
+		pages = imagePages(s.device.Describe())
+	case s.kind == drive.SCSI:
+		pages = append(pages, s.ask(ctx, reading.PageInquiry, scsi.InquiryCDB(36), 36), s.ask(ctx, reading.PageVPD(scsi.VPDSerial), scsi.VPDCDB(scsi.VPDSerial, 252), 252))
+	default:
+		pages = append(pages, s.ata(ctx, question{page: reading.PageIdentify, command: ata.ReadIdentify()}))
+	}
+	if fault := FirstFault(pages); fault != nil && (s.link != nil || s.admin != nil) {
+		return drive.Key{}, fault
+	}
+	return Key(pages), nil
 }

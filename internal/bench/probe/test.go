@@ -109,3 +109,21 @@ func (s *Session) TestLogPage() reading.PageName {
 	}
 	return reading.PageTestLog
 }
+
+// Warmth asks for little more than the temperature, with as few commands as the drive allows.
+func (s *Session) Warmth(ctx context.Context) []reading.Page {
+	if s.link == nil && s.admin == nil {
+		return nil
+	}
+	switch s.kind {
+	case drive.NVMe:
+		p := reading.Page{Name: reading.PageHealth}
+		p.Bytes, p.Fault = s.Admin(ctx, nvme.ReadLog(nvme.LogHealth, nvme.HealthSize))
+		return []reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{}.Encode()}, p}
+	case drive.SCSI:
+		inquiry := reading.Page{Name: reading.PageInquiry, Bytes: scsi.InquiryData{}.Encode()}
+		return []reading.Page{inquiry, s.ask(ctx, reading.PageLog(scsi.LogTemperature), scsi.LogSenseCDB(scsi.LogTemperature, 252), 252)}
+	case drive.ATA, drive.InterfaceUnknown:
+	}
+	return []reading.Page{s.ata(ctx, question{page: reading.PageAttributes, command: ata.ReadAttributes()})}
+}

@@ -24,12 +24,14 @@ var (
 
 func log(tests ...ata.SelfTest) []byte { return ata.SelfTestLog{Tests: tests}.Encode() }
 
-func taken() Event { return ReadingTaken{CanTest: true, ShortPoll: 2 * time.Minute, Log: before} }
+func taken() Event {
+	return ReadingTaken{CanTest: true, TestTime: 2 * time.Minute, Log: before, NoSweep: "no blocks"}
+}
 
 // play puts events to a new run and gives the last state and effect.
 func play(t *testing.T, events ...Event) (protocol.Run, Effect) {
 	t.Helper()
-	r, effect := New(protocol.Quick, 1, key, "Dov", now), Nothing
+	r, effect := New(protocol.Quick, 1, key, "Dov", now, protocol.Limit{}), Nothing
 	percent := 0
 	for _, e := range events {
 		r, effect = Next(r, e, now)
@@ -48,7 +50,7 @@ func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
 	assert.True(t, r.Steps[1].Sent)
 	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Running: true, Left: 60})
 	assert.Equal(t, PollLater, effect)
-	assert.Equal(t, 3+94*40/100, r.Percent())
+	assert.Equal(t, (5+120*40/100)*100/130, r.Percent(), "by time: readings of 5 s, a test of 2 min")
 	_, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed})
 	assert.Equal(t, TakeReading, effect)
 	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed}, taken())

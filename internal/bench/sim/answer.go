@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -279,7 +280,7 @@ func (b *Bench) startTest(p *place, kind uint8, now time.Time) ata.Registers {
 
 func (b *Bench) unread(p *place, now time.Time) float64 {
 	h := p.spec.hoursAt(now, p.Bayed)
-	return p.spec.Unread.At(h, p.spec.seedOf("unread")) + p.spec.waiting(h)
+	return float64(len(p.spec.unreadable(h, p)))
 }
 
 // advance ends a self-test whose time has come.
@@ -304,6 +305,9 @@ func (b *Bench) finish(p *place, result ata.TestStatus) {
 	t := ata.SelfTest{Number: p.Running.Kind, Status: result, Hours: uint16(p.spec.hoursAt(ended, p.Bayed))}
 	if result == ata.TestRead {
 		t.LBA, t.HasLBA, t.Remaining = uint64(p.spec.FirstLBA), true, 40
+		if bad := p.spec.unreadable(p.spec.hoursAt(ended, p.Bayed), p); len(bad) > 0 && !slices.Contains(bad, t.LBA/p.spec.span()*p.spec.span()) {
+			t.LBA = slices.Min(bad) // the first of them was written meanwhile
+		}
 	}
 	p.Log = append([]ata.SelfTest{t}, p.Log[:min(len(p.Log), ata.SelfTestSlots-1)]...)
 	p.Running = nil

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -21,6 +22,8 @@ type Clock struct {
 	Wall   time.Time `json:"wall"`  // wall time at which Start was the simulated time
 	Start  time.Time `json:"start"` // simulated
 	Factor float64   `json:"factor"`
+
+	passed atomic.Int64 // ns that were let pass at once
 }
 
 // NewClock gives a clock at the wall's present time, running faster by factor.
@@ -31,7 +34,16 @@ func NewClock(factor float64) *Clock {
 
 // Now is the simulated time.
 func (c *Clock) Now() time.Time {
-	return c.Start.Add(time.Duration(float64(time.Since(c.Wall)) * c.Factor)).Round(0)
+	return c.Start.Add(time.Duration(float64(time.Since(c.Wall))*c.Factor) + time.Duration(c.passed.Load())).Round(0)
+}
+
+// Pass lets time pass at once, before anybody waits.
+func (b *Bench) Pass(d time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if c, ok := b.clock.(*Clock); ok {
+		c.passed.Add(int64(d))
+	}
 }
 
 // Sleep waits for d of simulated time.
@@ -58,11 +70,17 @@ type place struct {
 	Spun  bool       `json:"spun,omitempty"`  // awake since somebody asked
 	Spans []ata.Span `json:"spans,omitempty"` // of the last selective self-test
 
-	Guarded  bool `json:"guarded,omitempty"` // the machine refuses to write to it
-	spec     *Spec
-	out      bool // pulled
-	answered int  // commands since it was opened
-	asked    []byte
+	Healed map[uint64]bool `json:"healed,omitempty"` // physical sectors that were written and took it
+
+	Filled *filled `json:"filled,omitempty"` // the last overwrite
+	Wrote  uint64  `json:"wrote,omitempty"`  // sectors
+
+	exclusive bool // somebody holds it for writing
+	Guarded   bool `json:"guarded,omitempty"` // the machine refuses to write to it
+	spec      *Spec
+	out       bool // pulled
+	answered  int  // commands since it was opened
+	asked     []byte
 }
 
 // Bench is a device.Source with simulated drives in its places.
@@ -113,7 +131,7 @@ func (b *Bench) Remove(at drive.Address) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	p := b.place(at)
-	p.out, p.Guarded = true, false
+	p.out, p.Guarded, p.exclusive = true, false, false
 	if p.Running != nil { // power gone: the test is interrupted
 		b.finish(p, ata.TestInterrupted)
 	}
@@ -163,7 +181,7 @@ func (b *Bench) Look(context.Context) ([]drive.Attachment, error) {
 		id, k := p.spec.Identity, p.spec.Awkward
 		d := drive.Attachment{
 			Address: a, Node: fmt.Sprintf("sim%d", i+1), Transport: "SATA", Vendor: "ATA", Model: id.Model[:min(16, len(id.Model))], Serial: id.Serial,
-			Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, Instance: fmt.Sprint(p.Instance), Behind: k.Behind, Adapter: k.Adapter,
+			Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, Instance: fmt.Sprint(p.Instance), Behind: k.Behind, Adapter: k.Adapter, InUse: k.InUse,
 		}
 		switch {
 		case p.spec.NVMe != nil:
@@ -289,6 +307,7 @@ func (b *Bench) recall(at drive.Address) {
 		spec := b.places[at].spec
 		*b.places[at] = *known
 		b.places[at].spec = spec
+		spec.mended = float64(len(known.Healed))
 		delete(b.memory.Places, at)
 	}
 }

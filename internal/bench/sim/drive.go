@@ -39,11 +39,25 @@ type Spec struct {
 	Hidden     uint64  // sectors that a host protected area hides
 	MoreTests  bool    // has conveyance and selective self-tests
 
+	Outer float64   // bytes per second at the first sector; 0: what its kind has
+	Slow  []Stretch // places that take long every time
+
+	Stubborn bool    // unreadable sectors stay so when they are written
+	Holds    uint64  // sectors it really has room for; 0: those it claims
+	mended   float64 // sectors that were written and are reallocated since
+
 	Wiped float64 // power-on hours at which somebody set all counters to 0; 0: never
 	Board float64 // hours that attribute 9 lacks since the board was exchanged; statistics keep the true ones
 	Rate  float64 // sectors written per hour
 
 	Awkward Awkward
+}
+
+// Stretch is a part of the surface that takes long: each read of it costs that many revolutions more, or, on flash, that
+// many times what its surroundings take.
+type Stretch struct {
+	LBA, Sectors uint64
+	Costs        float64
 }
 
 // Awkward is what keeps a drive from answering as it should.
@@ -62,6 +76,7 @@ type Awkward struct {
 	Truncated      bool   // every answer stops half-way
 	VanishAfter    int    // commands it answers before it disappears; 0: it stays
 	Behind         string // what hides it from pass-through
+	InUse          string // what on the machine needs it
 	Adapter        string // the bridge's vendor, product and version id; attached by USB
 }
 
@@ -161,9 +176,17 @@ func (s *Spec) reallocated(h float64) float64 {
 func (s *Spec) counted(c Counter, h float64) float64 {
 	at := func(h float64) float64 {
 		v := c.Course.At(h, s.seedOf(string(rune(c.ID))))
+		switch c.ID {
+		case 5:
+			v += s.mended
+		case 197, 198:
+			if c.Kind != Waiting {
+				v = max(0, v-s.mended)
+			}
+		}
 		switch c.Kind {
 		case Waiting:
-			return v + s.waiting(h)
+			return max(0, v+s.waiting(h)-s.mended)
 		case Reallocated:
 			return v + s.reallocated(h)
 		default:

@@ -31,8 +31,10 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 		}
 	case ata.LogPending:
 		l := ata.PendingLog{Count: uint32(s.pending(h) * s.perPhysical())}
-		for i := range min(int(l.Count), 31) {
-			l.Defects = append(l.Defects, ata.PendingDefect{Hours: uint32(h) - uint32(min(h, 9*float64(i+1))), LBA: uint64(s.FirstLBA) + uint64(i)})
+		for i, lba := range a.waitingLBAs(h) {
+			if i < min(int(l.Count), 31) {
+				l.Defects = append(l.Defects, ata.PendingDefect{Hours: uint32(h) - uint32(min(h, 9*float64(i+1))), LBA: lba})
+			}
 		}
 		return l.Encode(), done
 	case ata.LogPHY:

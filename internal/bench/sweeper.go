@@ -1,0 +1,543 @@
+package bench
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/protocol"
+)
+
+// How often a sweep is told of, and how often it is stored.
+const (
+	tellEvery = 200 * time.Millisecond
+	markEvery = 2 * time.Second
+)
+
+// Reads in flight: two keep a spinning drive streaming, flash works at several at once.
+const (
+	depthSpinning = 2
+	depthFlash    = 8
+)
+
+// sweeper carries out one sweep beside the loop of its worker, which meanwhile goes on to talk to the drive. The drive's
+// reads go through it alone.
+type sweeper struct {
+	bench  *Bench
+	blocks device.Blocks
+	how    device.Streaming
+	rest   int // of every hundred, how much time the drive is left to its owner
+	events chan<- run.Event
+	full   chan<- string // why it is to wait for its turn
+
+	mu       sync.Mutex
+	cancel   context.CancelFunc
+	current  protocol.Run // as the worker last had it
+	step     int
+	sweep    *surface.Sweep
+	sample   *surface.Sample
+	began    time.Time
+	heat     []protocol.Heat
+	hotAt    int
+	stopAt   uint64
+	mostLost uint64 // sectors that do not hold what was written to them, after which more say nothing new; 0: no end
+	early    string
+	writes   bool
+	written  protocol.Written
+	closes   func()        // lets go of the surface that is held for writing
+	done     func()        // removes what a rework that came to its end needs no more
+	holds    int           // who wants it to wait
+	idle     chan struct{} // closed while it waits
+	again    chan struct{} // wakes it
+	told     time.Time     // progress
+	marked   time.Time
+	measured time.Time // the speed
+	from     time.Time // since when bytes are counted for it, by the drive's clock
+	bytes    uint64
+	speed    float64
+	busy     time.Duration // the last read took
+	untold   map[int]bool  // blocks of the ribbon that changed since they were told
+	unmarked map[int]bool  // and since they were stored
+	marks    chan mark
+	finished chan struct{}
+}
+
+// mark is what is stored at one moment.
+type mark struct {
+	body   []byte
+	blocks []protocol.Block
+}
+
+// sweepBegins tells how a sweep of the drive in the bay would begin, or why there can be none.
+func (w *worker) sweepBegins(of *protocol.Run, r reading.Reading) (*protocol.Sweep, string) {
+	kind := of.Kind
+	blocks, ok := w.open.(device.Blocks)
+	switch {
+	case !slices.ContainsFunc(kind.Plan(), protocol.StepKind.IsSweep):
+		return nil, ""
+	case !ok:
+		return nil, "the surface cannot be read through this adapter"
+	case r.Identity.Security.Locked:
+		return nil, "locked by a password: the surface cannot be read"
+	}
+	l := blocks.Limits()
+	physical, alignment, rpm := l.Physical, l.Alignment, r.Identity.RotationRate
+	if r.Identity.PhysicalSector > physical {
+		physical, alignment = r.Identity.PhysicalSector, r.Identity.AlignmentOffset
+	}
+	if rpm == 0 && l.Rotates && r.Identity.Medium != drive.Flash {
+		rpm = 7200 // most do; it only sets the measure of slowness
+	}
+	g, err := surface.NewGeometry(l.Bytes, l.Logical, physical, alignment, rpm, l.Most)
+	if err != nil {
+		return nil, err.Error()
+	}
+	if kind.IsRework() {
+		g, _ = reworkBegins(kind, of.Rework, g)
+	}
+	s := &protocol.Sweep{Geometry: g, HotAt: hotAt(r)}
+	if kind == protocol.Quick || kind == protocol.Spot {
+		_, sample := surface.Spots(g, uint64(w.bench.clock.Now().UnixNano()), near(r))
+		s.Sample = &sample
+	}
+	return s, ""
+}
+
+// near lists the LBAs the drive itself names: those waiting, and those at which a self-test failed.
+func near(r reading.Reading) []uint64 {
+	var all []uint64
+	if r.Pending != nil {
+		for _, p := range r.Pending.Defects {
+			all = append(all, p.LBA)
+		}
+	}
+	for i := range r.Tests {
+		if t := &r.Tests[i]; t.Failed && t.HasLBA {
+			all = append(all, t.LBA)
+		}
+	}
+	return all[:min(len(all), 256)]
+}
+
+// hotAt is the temperature at which a sweep pauses: 2 °C under the drive's own limit, else 58 °C.
+func hotAt(r reading.Reading) int {
+	limit := 60
+	switch {
+	case r.Curve != nil && r.Curve.MaxOperating > 40:
+		limit = int(r.Curve.MaxOperating)
+	case r.Controller != nil && r.Controller.WarningK > 273+40:
+		limit = int(r.Controller.WarningK) - 273
+	}
+	return limit - 2
+}
+
+// coolAt is where a sweep that paused for heat goes on.
+const coolAt = 50
+
+// sweepOn begins the sweep of the current step, or goes on from its mark.
+func (w *worker) sweepOn(ctx context.Context) run.Event {
+	if why := w.bench.feeder.ask(w.current.ID, time.Now()); why != "" {
+		return run.PauseAsked{Why: why, Turn: true}
+	}
+	if w.sweeping != nil {
+		w.sweeping.release()
+		return nil
+	}
+	wrong := w.beginSweep(ctx)
+	if wrong != nil {
+		w.bench.feeder.left(w.current.ID)
+	}
+	return wrong
+}
+
+// beginSweep starts the sweeper of the current step, or gives what is wrong.
+func (w *worker) beginSweep(ctx context.Context) run.Event {
+	trouble := func(err error) run.Event {
+		return run.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Back: err.Error(), Extra: "Stop the run and begin anew."}}
+	}
+	blocks, ok := w.open.(device.Blocks)
+	index := slices.IndexFunc(w.current.Steps, func(s protocol.Step) bool {
+		return s.Kind.IsSweep() && s.Sweep != nil && s.State == protocol.Begun
+	})
+	if !ok || index < 0 {
+		return trouble(fmt.Errorf("the drive in bay %d has no surface that can be read", w.bay.Number))
+	}
+	m, kept, err := w.bench.Journal.Mark(ctx, w.current.ID, index)
+	if err != nil {
+		return trouble(err)
+	}
+	begin := w.current.Steps[index].Sweep
+	g := begin.Geometry
+	if l := blocks.Limits(); l.Bytes != g.Bytes() {
+		return trouble(fmt.Errorf("the drive had %d bytes when it began, and has %d now", g.Bytes(), l.Bytes))
+	}
+	s := &sweeper{
+		bench: w.bench, blocks: blocks, events: w.swept, full: w.full, current: *w.current, step: index, hotAt: begin.HotAt, stopAt: w.current.Limit.StopAt, sample: begin.Sample,
+		measured: time.Now(), again: make(chan struct{}, 1), marks: make(chan mark, 1), finished: make(chan struct{}), idle: make(chan struct{}), began: w.bench.clock.Now(), from: w.bench.clock.Now(),
+		how: device.Streaming{Depth: depthSpinning}, untold: map[int]bool{}, unmarked: map[int]bool{},
+	}
+	if g.RPM == 0 {
+		s.how = device.Streaming{Depth: depthFlash, Alone: true}
+	}
+	if share := w.current.Limit.Share; share > 0 && share < 100 {
+		s.rest, s.how.Depth = 100-share, 1
+	}
+	step := &w.current.Steps[index]
+	var spots []surface.Extent
+	if rework := w.current.Rework; rework != nil {
+		s.stopAt = 0
+		if _, spots = reworkBegins(w.current.Kind, rework, g); step.Kind == protocol.Verifying {
+			s.how.Compare, s.mostLost = &rework.Pattern, mostLost
+		}
+	}
+	switch {
+	case m != nil:
+		ribbon := surface.NewRibbon(m.Geometry)
+		for _, b := range kept {
+			if err := ribbon.UnpackBlock(b.Number, b.Cells); err != nil {
+				return trouble(err)
+			}
+			s.untold[b.Number] = true
+		}
+		if intent, open, err := w.bench.Journal.Intent(ctx, w.current.ID, index); err != nil {
+			return trouble(err)
+		} else if open && step.Kind == protocol.Overwriting { // what was being written may not have been kept
+			m.State.Rewind(m.Geometry, intent.LBA)
+		}
+		s.sweep, s.began, s.heat, s.written = surface.Resume(m.Geometry, m.State, ribbon), m.Began, m.Heat, m.Written
+	case begin.Sample != nil:
+		spots, sample := surface.Spots(g, begin.Sample.Seed, begin.Sample.Named)
+		s.sweep, s.sample = surface.New(g, spots), &sample
+	default:
+		s.sweep = surface.New(g, spots)
+	}
+	s.sweep.Unjudged = step.Kind.Writes()
+	if step.Kind.Writes() {
+		s.writes = true
+		if s.blocks, err = w.writer(ctx, s); err != nil {
+			s.letGo(false)
+			return reworkTrouble(w.current.Kind, err)
+		}
+	}
+	ctx, s.cancel = context.WithCancel(ctx)
+	w.sweeping = s
+	w.watchHeat(ctx)
+	go s.loop(ctx)
+	return nil
+}
+
+// loop reads until the sweep is through, the drive goes, or ctx ends. What it has is stored on every way out.
+func (s *sweeper) loop(ctx context.Context) {
+	defer close(s.finished)
+	marker := make(chan struct{})
+	go s.store(context.WithoutCancel(ctx), marker)
+	end := s.carry(ctx)
+	_, through := end.(run.Swept)
+	s.letGo(through)
+	s.mu.Lock()
+	s.sweep.Forget()
+	last := s.mark()
+	s.mu.Unlock()
+	close(s.marks)
+	<-marker
+	stored := context.WithoutCancel(ctx)
+	var err error
+	if _, over := end.(run.Swept); over {
+		if err = s.bench.Journal.SweepEnded(stored, s.result(), last.body); err != nil {
+			end = nil // the run stands still, and goes on from the last mark when the bench is started again
+		}
+		s.bench.awake()
+	} else {
+		err = s.bench.Journal.SaveMark(stored, s.current.ID, s.step, last.body, last.blocks)
+	}
+	if err != nil {
+		s.bench.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
+	}
+	if end != nil {
+		select {
+		case s.events <- end:
+		case <-ctx.Done():
+		}
+	}
+}
+
+// mostLost is how much of a surface may be lost, in physical sectors, until it is plain that the drive does not keep what is
+// written to it.
+const mostLost = 100_000
+
+// letGo lets go of what a rework held; through: it came to its end.
+func (s *sweeper) letGo(through bool) {
+	if s.closes != nil {
+		s.closes()
+	}
+	if s.done != nil && through {
+		s.done()
+	}
+}
+
+// wrote changes what is counted of the writing.
+func (s *sweeper) wrote(f func(*protocol.Written)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f(&s.written)
+}
+
+// carry reads, and says how it ended; nil when ctx did.
+func (s *sweeper) carry(ctx context.Context) run.Event {
+	for {
+		err := s.blocks.Stream(ctx, s.how, func() (surface.Read, bool) { return s.next(ctx) }, s.tell)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return run.Trouble{Fault: *device.FaultOf("reading the surface", err)}
+		}
+		s.mu.Lock()
+		if s.sweep.Finished() || s.early != "" {
+			now := s.standing()
+			s.mu.Unlock()
+			return run.Swept{Sweep: now}
+		}
+		close(s.idle)
+		s.mu.Unlock()
+		select {
+		case <-s.again:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// next gives the next read, unless the sweep is to wait. A drive that its owner goes on to use is left alone in between.
+func (s *sweeper) next(ctx context.Context) (surface.Read, bool) {
+	if s.rest > 0 && s.busy > 0 {
+		_ = s.bench.clock.Sleep(ctx, s.busy*time.Duration(s.rest)/time.Duration(100-s.rest))
+		s.busy = 0
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.holds > 0 || s.early != "" {
+		return surface.Read{}, false
+	}
+	return s.sweep.Next()
+}
+
+// tell takes an outcome, and from time to time says and stores how far it is.
+func (s *sweeper) tell(r surface.Read, o surface.Outcome) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.sweep.Tell(r, o)
+	s.busy = o.Took
+	bytes := r.Sectors * uint64(s.sweep.Geometry().Logical)
+	s.bytes += bytes
+	if why := s.bench.feeder.moved(s.current.ID, bytes, time.Now()); why != "" {
+		select {
+		case s.full <- why:
+		default:
+		}
+	}
+	switch {
+	case s.stopAt > 0 && s.sweep.Unread >= s.stopAt:
+		s.early = "nothing more can change the verdict"
+	case s.mostLost > 0 && s.sweep.Lost >= s.mostLost:
+		s.early = "the drive does not keep what is written to it"
+	}
+	now := time.Now()
+	if now.Sub(s.told) < tellEvery {
+		return
+	}
+	if clock := s.bench.clock.Now(); now.Sub(s.measured) >= time.Second {
+		s.speed = float64(s.bytes) / clock.Sub(s.from).Seconds()
+		s.from, s.bytes, s.measured = clock, 0, now
+	}
+	s.progress(now)
+	if now.Sub(s.marked) < markEvery {
+		return
+	}
+	s.marked = now
+	m := s.mark()
+	select {
+	case s.marks <- m:
+	default: // the last one is still being written
+		for _, b := range m.blocks {
+			s.unmarked[b.Number] = true
+		}
+	}
+}
+
+// changed moves the blocks that changed to those that are to be told and stored.
+func (s *sweeper) changed() {
+	for _, n := range s.sweep.Ribbon().Changed() {
+		s.untold[n], s.unmarked[n] = true, true
+	}
+}
+
+// progress tells how the sweep stands.
+func (s *sweeper) progress(now time.Time) {
+	s.changed()
+	standing := s.standing()
+	p := protocol.Progress{Run: s.current, Step: s.step, Whole: s.told.IsZero()}
+	p.Run.Steps = slices.Clone(p.Run.Steps)
+	p.Run, _ = run.Next(p.Run, run.SweepMoved{Sweep: standing}, s.bench.clock.Now())
+	for n := range s.untold {
+		p.Blocks = append(p.Blocks, protocol.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
+	}
+	if s.bench.tellProgress(p) {
+		s.told = now
+		clear(s.untold)
+	}
+}
+
+// mark is what there is to store.
+func (s *sweeper) mark() mark {
+	s.changed()
+	body, err := json.Marshal(journal.Mark{Geometry: s.sweep.Geometry(), State: s.sweep.State, Sample: s.sample, Began: s.began, Heat: s.heat, Written: s.written})
+	if err != nil {
+		s.bench.Log.Error("writing down a sweep", "run", s.current.ID, "error", err) // cannot be: it holds plain values
+	}
+	m := mark{body: body}
+	for n := range s.unmarked {
+		m.blocks = append(m.blocks, protocol.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
+	}
+	clear(s.unmarked)
+	return m
+}
+
+// store writes marks, so that the drive need not wait for the journal.
+func (s *sweeper) store(ctx context.Context, done chan<- struct{}) {
+	defer close(done)
+	for m := range s.marks {
+		if err := s.bench.Journal.SaveMark(ctx, s.current.ID, s.step, m.body, m.blocks); err != nil {
+			s.bench.Log.Error("storing how far a sweep is", "run", s.current.ID, "error", err)
+		}
+	}
+}
+
+// now is how the sweep stands.
+func (s *sweeper) now() protocol.Sweep {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.standing()
+}
+
+// standing sums the sweep up.
+func (s *sweeper) standing() protocol.Sweep {
+	w := s.sweep
+	now := protocol.Sweep{Geometry: w.Geometry(), Sample: s.sample, Share: w.Share(), Unreadable: w.Unread, Slow: w.SlowPlaces, Speed: s.speed, HotAt: s.hotAt, Closer: w.Closer(), LBA: w.LBA(), Lost: w.Lost, Elsewhere: w.Elsewhere}
+	if s.writes {
+		written := s.written
+		now.Written = &written
+	}
+	for _, r := range w.Ranges {
+		if !r.Cause.Unreadable() && !r.Cause.Lost() {
+			now.Other++
+		}
+	}
+	for _, p := range w.Slow {
+		if p.Confirmed() {
+			now.Confirmed++
+		}
+	}
+	if left, ok := w.Left(); ok {
+		now.Left = left * 100 / time.Duration(100-s.rest)
+	}
+	if n := len(s.heat); n > 0 {
+		hottest := s.heat[0].Celsius
+		for _, h := range s.heat {
+			hottest = max(hottest, h.Celsius)
+		}
+		now.Celsius, now.Hottest = &s.heat[n-1].Celsius, &hottest
+	}
+	if s.early != "" {
+		now.Early, now.Left = s.early, 0
+	}
+	return now
+}
+
+// result is the whole of what was found.
+func (s *sweeper) result() protocol.SweepResult {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := protocol.SweepResult{
+		Run: s.current.ID, Step: s.step, Kind: s.current.Steps[s.step].Kind, Key: s.current.Key, Began: s.began, Ended: s.bench.clock.Now(), Sweep: s.standing(),
+		Ranges: s.sweep.Ranges, Missed: s.sweep.Missed, Slow: s.sweep.Slow, Heat: s.heat,
+	}
+	ribbon := s.sweep.Ribbon()
+	for n := range ribbon.Blocks() {
+		if slices.ContainsFunc(ribbon.Block(n), surface.Cell.Swept) {
+			r.Blocks = append(r.Blocks, protocol.Block{Number: n, Cells: ribbon.PackBlock(n)})
+		}
+	}
+	return r
+}
+
+// hold lets the sweep wait and comes back when no read is in flight any more. Each needs a release.
+func (s *sweeper) hold(ctx context.Context) {
+	s.mu.Lock()
+	if s.holds++; s.holds == 1 {
+		s.idle = make(chan struct{})
+	}
+	idle := s.idle
+	s.mu.Unlock()
+	select {
+	case <-idle:
+	case <-s.finished:
+	case <-ctx.Done():
+	}
+}
+
+// release lets it go on, once everybody who held it has released it.
+func (s *sweeper) release() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.holds--; s.holds == 0 {
+		select {
+		case s.again <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// warm notes a temperature.
+func (s *sweeper) warm(celsius int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.heat) >= mostHeat { // every second one goes; the curve stays
+		thin := s.heat[:0]
+		for i, h := range s.heat {
+			if i%2 == 0 {
+				thin = append(thin, h)
+			}
+		}
+		s.heat = thin
+	}
+	s.heat = append(s.heat, protocol.Heat{At: s.bench.clock.Now(), Share: s.sweep.Share(), Celsius: celsius})
+}
+
+// mostHeat bounds the temperature curve.
+const mostHeat = 512
+
+// end ends the sweep where it is. What it found so far is reported when part is set.
+func (s *sweeper) end(ctx context.Context, part bool) protocol.Sweep {
+	s.cancel()
+	<-s.finished
+	s.mu.Lock()
+	now := s.standing()
+	body := s.mark().body
+	s.mu.Unlock()
+	if part {
+		if err := s.bench.Journal.SweepEnded(ctx, s.result(), body); err != nil {
+			s.bench.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
+		}
+	}
+	return now
+}

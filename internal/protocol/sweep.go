@@ -1,0 +1,77 @@
+package protocol
+
+import (
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/surface"
+)
+
+// Sweep is how a sweep stands: small enough to travel with every word of its run.
+type Sweep struct {
+	Geometry   surface.Geometry `json:"geometry"`
+	Sample     *surface.Sample  `json:"sample,omitempty"` // of a spot sweep
+	Share      float64          `json:"share"`            // settled, 0 to 1
+	LBA        uint64           `json:"lba"`              // where the pass stands
+	Closer     bool             `json:"closer,omitempty"` // a place that failed is looked at more closely
+	Unreadable uint64           `json:"unreadable"`       // physical sectors
+	Other      uint64           `json:"other"`            // ranges that failed for another reason, or were not narrowed
+	Slow       uint64           `json:"slow"`             // places slow once
+	Confirmed  uint64           `json:"confirmed"`        // of them, slow twice
+	Speed      float64          `json:"speed"`            // bytes per second, of late
+	Left       time.Duration    `json:"left"`             // 0: not known, or none
+	Celsius    *int             `json:"celsius,omitempty"`
+	Hottest    *int             `json:"hottest,omitempty"`
+	HotAt      int              `json:"hot_at"`          // °C at which it pauses
+	Early      string           `json:"early,omitempty"` // why it ended before its end
+	Lost       uint64           `json:"lost,omitempty"`  // physical sectors that do not hold what was written to them
+
+	Elsewhere *surface.Elsewhere `json:"elsewhere,omitempty"` // the first of them that holds what was written elsewhere
+	Written   *Written           `json:"written,omitempty"`   // of a step that writes
+}
+
+// Written is what a step that writes did, in physical sectors.
+type Written struct {
+	Sectors  uint64 `json:"sectors"`  // written; one that is written twice counts twice
+	Cleared  uint64 `json:"cleared"`  // could not be read, were written, and can be read now
+	Readable uint64 `json:"readable"` // were to be mended, and could be read after all: nothing was written
+	Restored uint64 `json:"restored"` // written once more from the copy kept of them, after an end in the middle
+}
+
+// Block is some cells of a ribbon, packed by surface.Ribbon.PackBlock.
+type Block struct {
+	Number int    `json:"number"`
+	Cells  []byte `json:"cells"`
+}
+
+// Heat is a temperature during a sweep.
+type Heat struct {
+	At      time.Time `json:"at"`
+	Share   float64   `json:"share"`
+	Celsius int       `json:"celsius"`
+}
+
+// Progress is how a run stands, and what changed of its ribbon since it was last told. What nobody takes in time is lost; the
+// ribbon is told whole when Whole is set.
+type Progress struct {
+	Run    Run
+	Step   int // index of the sweep the blocks belong to
+	Blocks []Block
+	Whole  bool
+}
+
+// SweepResult is a sweep that ended, with everything it found. One that comes twice is stored once: Run and Step name it.
+type SweepResult struct {
+	Run    int64           `json:"run"`
+	Step   int             `json:"step"`
+	Kind   StepKind        `json:"kind"`
+	Key    drive.Key       `json:"key"`
+	Began  time.Time       `json:"began"`
+	Ended  time.Time       `json:"ended"`
+	Sweep  Sweep           `json:"sweep"`
+	Ranges []surface.Range `json:"ranges,omitempty"`
+	Missed uint64          `json:"missed,omitempty"` // ranges beyond those kept
+	Slow   []surface.Slow  `json:"slow,omitempty"`
+	Blocks []Block         `json:"blocks,omitempty"` // those with anything in them
+	Heat   []Heat          `json:"heat,omitempty"`
+}
