@@ -216,6 +216,7 @@ func bayed(now time.Time) []member {
 	growing = let(growing, 198, sim.Course{Start: 21_950, Every: 160, Step: 2})
 	growing = let(growing, 187, sim.Course{Start: 22_000, Every: 240, Step: 1})
 	growing.Unread, growing.FirstLBA = sim.Course{Start: 21_900, Every: 90, Step: 4}, 205_883_114
+	growing.Slow = []sim.Stretch{{LBA: 554_882_048, Sectors: 900, Costs: 11}, {LBA: 1_607_421_875, Sectors: 19_000_000, Costs: 9}, {LBA: 2_132_031_488, Sectors: 300, Costs: 6}}
 	growing.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 205_883_114, Count: 8, Hours: 22_040, State: 3, Before: []ata.EarlierCommand{
 		{Op: 0x25, LBA: 205_882_080, Count: 256, At: 71_400}, {Op: 0x25, LBA: 205_882_336, Count: 256, At: 71_409}, {Op: 0x25, LBA: 205_883_104, Count: 256, At: 71_421},
 	}}}

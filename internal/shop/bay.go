@@ -109,7 +109,7 @@ func (s *Shop) describe(v *BayView) {
 	case b.Connection == protocol.Unread && b.Fault != nil:
 		v.Doing, v.Note, v.Next = unread(*b.Fault), b.Fault.Advice(), "see advice"
 	case v.Run != nil:
-		v.Doing, v.Note, v.Next = map[protocol.RunKind]string{protocol.Quick: "Quick", protocol.Conveyance: "Conveyance", protocol.Selective: "Selective"}[v.Run.Kind]+": "+Standing(*v.Run), "", "wait"
+		v.Doing, v.Note, v.Next = map[protocol.RunKind]string{protocol.Quick: "Quick", protocol.Extended: "Extended", protocol.Conveyance: "Conveyance", protocol.Selective: "Selective", protocol.Spot: "Spot", protocol.Whole: "Whole", protocol.Mend: "Mend", protocol.Renew: "Renew", protocol.Overwrite: "Overwrite"}[v.Run.Kind]+": "+Standing(*v.Run), "", "wait"
 	case d != nil && d.Identity.Security.Locked:
 		v.Doing, v.Next = "Locked by a password. Surface not read.", "ask the owner"
 		v.Note = "Ask the owner for the password's removal"
@@ -204,10 +204,18 @@ func Standing(r protocol.Run) string {
 			}
 		}
 		return string(r.Outcome)
+	case protocol.Paused:
+		return "waits: " + r.Pause
 	case protocol.Running:
 	}
 	if step := r.Current(); step != nil {
-		return strings.ToLower(step.Kind.Title())
+		text := strings.ToLower(step.Kind.Title())
+		if step.Sweep != nil && step.State == protocol.Begun {
+			if step.Sweep.Unreadable > 0 {
+				text += fmt.Sprintf(", %d unreadable", step.Sweep.Unreadable)
+			}
+		}
+		return text
 	}
 	return "running"
 }

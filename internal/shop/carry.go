@@ -130,7 +130,10 @@ func (s *Shop) redecodeDrive(ctx context.Context, tx Tx, d Drive, sum *Redecodin
 			return nil, err
 		}
 		decoded := reading.DecodeAs(r.Pages, d.Hints)
-		now := signal.Of(&decoded)
+		now, err := s.signals(ctx, tx, d, &decoded, m.At)
+		if err != nil {
+			return nil, err
+		}
 		sum.Readings++
 		changed := false
 		for _, def := range signal.Registry {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
@@ -139,7 +140,11 @@ func (s *Shop) Redecide(ctx context.Context, tx Tx, d Drive) ([]Event, error) {
 	}
 	decoded := reading.DecodeAs(r.Pages, d.Hints)
 	r.Bay = d.Now.Bay
-	return s.decide(ctx, tx, d, decoded, signal.Of(&decoded), r, moments)
+	now, err := s.signals(ctx, tx, d, &decoded, time.Time{})
+	if err != nil {
+		return nil, err
+	}
+	return s.decide(ctx, tx, d, decoded, now, r, moments)
 }
 
 // Sign accepts the present verdict of a drive, or overrules it when grade differs; that needs a reason. Signing names the

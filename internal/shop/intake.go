@@ -47,6 +47,9 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 	})
 	if err == nil {
 		s.guardNow(ctx, i.Bay)
+		if bay.Drive != nil {
+			s.staleRework(ctx, *bay.Drive, i)
+		}
 	}
 	return i, err
 }
@@ -154,9 +157,10 @@ func (s *Shop) orderBay(ctx context.Context, o protocol.Order) error {
 	return nil
 }
 
-// Check starts a check of a drive. Data at risk keeps it from starting: the self-test loads the surface. spans are a
+// Check starts a check of a drive. Data at risk keeps it from starting, since it loads the surface, unless somebody says why it
+// may all the same; the reason is kept with the run. spans are a
 // selective self-test's, one to five within the drive's capacity.
-func (s *Shop) Check(ctx context.Context, d Drive, kind protocol.RunKind, by string, spans ...ata.Span) (protocol.Run, error) {
+func (s *Shop) Check(ctx context.Context, d Drive, kind protocol.RunKind, by, despite string, limit protocol.Limit, spans ...ata.Span) (protocol.Run, error) {
 	if kind == protocol.Selective {
 		if err := within(d.Identity, spans); err != nil {
 			return protocol.Run{}, err
@@ -165,10 +169,22 @@ func (s *Shop) Check(ctx context.Context, d Drive, kind protocol.RunKind, by str
 	if d.Now.Bay == 0 {
 		return protocol.Run{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then check it."}
 	}
-	if i, err := s.store.IntakeInBay(ctx, d.Now.Bay); err == nil && i.Drive == d.ID && i.AtRisk() {
-		return protocol.Run{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", "Copy the data and record the copy, then check."}
+	despite = strings.TrimSpace(despite)
+	i, err := s.store.IntakeInBay(ctx, d.Now.Bay)
+	if risk := err == nil && i.Drive == d.ID && i.AtRisk(); risk && despite == "" {
+		return protocol.Run{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", "Copy the data and record the copy, then check. Or say why its surface may be loaded all the same."}
+	} else if !risk {
+		despite = ""
 	}
-	receipt, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Spans: spans, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
+	if limit.StopAt == 0 && kind != protocol.Spot {
+		limit.StopAt = s.hopeless(d)
+	}
+	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Spans: spans, Limit: limit, Despite: despite, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
+}
+
+// order gives an order that makes a run.
+func (s *Shop) order(ctx context.Context, o protocol.Order) (protocol.Run, error) {
+	receipt, err := s.bench.Order(ctx, o)
 	if err != nil {
 		return protocol.Run{}, err
 	}

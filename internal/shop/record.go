@@ -83,7 +83,10 @@ func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading) (Drive, *ke
 			decoded = reading.DecodeAs(p.Pages, d.Hints)
 		}
 	}
-	signals := signal.Of(&decoded)
+	signals, err := s.signals(ctx, tx, d, &decoded, p.At)
+	if err != nil {
+		return d, nil, err
+	}
 	if !p.At.Before(d.Now.LastAt) || d.Now.Readings == 0 {
 		was := d.Identity
 		d.Identity = decoded.Identity

@@ -106,6 +106,7 @@ type Intake struct {
 	Duty      drive.Duty
 	At        time.Time
 	By        string
+	Release   *Release // the owner's consent that data may be destroyed
 }
 
 // AtRisk reports whether the data is wanted and not yet copied.
@@ -131,6 +132,7 @@ const (
 	VerdictSigned  EventKind = "verdict.signed"
 	RunChanged     EventKind = "run.changed"
 	IntakeChanged  EventKind = "intake.changed"
+	PlanChanged    EventKind = "plan.changed"
 	RunProgress    EventKind = "run.progress" // Seq 0
 )
 
@@ -167,6 +169,9 @@ type Reader interface {
 	IntakeInBay(ctx context.Context, bay int) (Intake, error)
 	Events(ctx context.Context, after int64, limit int) ([]Event, error)
 	LastEvent(ctx context.Context) (int64, error)
+	Sweeps(ctx context.Context, q SweepQuery) ([]Sweep, error) // newest first
+	SweepDetail(ctx context.Context, run int64, step int) (SweepDetail, error)
+	Plan(ctx context.Context) (Plan, error)
 }
 
 // Tx is one change of the storage: all of it, or nothing.
@@ -182,8 +187,10 @@ type Tx interface {
 	Sign(ctx context.Context, driveID int64, verdictSeq int, s SignOff) error
 	SaveRun(ctx context.Context, r protocol.Run) error
 	SaveBay(ctx context.Context, b protocol.Bay) error
+	AddSweep(ctx context.Context, s Sweep, d SweepDetail) error // one that is there already stays as it is
 	SaveIntake(ctx context.Context, i *Intake) error
 	AddEvent(ctx context.Context, e *Event) error
+	SavePlan(ctx context.Context, p Plan) error
 	SavePolicy(ctx context.Context, version int, name string, text []byte, at time.Time) error
 }
 
@@ -237,8 +244,10 @@ type Shop struct {
 	hub    hub
 
 	mu      sync.Mutex
-	waiting map[string]chan brought // orders whose reading somebody waits for
-	live    map[int64]protocol.Run  // progress of open runs, fresher than the store
+	waiting map[string]chan brought                   // orders whose reading somebody waits for
+	live    map[int64]protocol.Run                    // progress of open runs, fresher than the store
+	ribbons map[int64]*ribbon                         // of open runs whose sweep goes on
+	watched map[int64]map[chan protocol.Progress]bool // who follows a run
 }
 
 // New makes a shop over a store, a bench and a policy, and publishes the policy if the store does not have it.
@@ -247,7 +256,7 @@ func New(ctx context.Context, name string, store Store, bench protocol.Bench, po
 	if err != nil {
 		return nil, err
 	}
-	s := &Shop{Name: name, store: store, bench: bench, policy: p, clock: clock, log: log, waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}}
+	s := &Shop{Name: name, store: store, bench: bench, policy: p, clock: clock, log: log, waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
 	return s, store.Write(ctx, func(tx Tx) error { return tx.SavePolicy(ctx, p.Version, p.Name, policyText, clock.Now()) })
 }
 
@@ -289,13 +298,12 @@ func (s *Shop) follow(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case r := <-s.bench.Progress():
-			s.mu.Lock()
-			s.live[r.ID] = r
-			if r.State == protocol.Done {
-				delete(s.live, r.ID)
+		case p := <-s.bench.Progress():
+			r := p.Run
+			if r.State == protocol.Done { // the end is a fact: it comes as a report, after all that led to it
+				continue
 			}
-			s.mu.Unlock()
+			s.progress(p)
 			s.hub.publish(Event{At: s.clock.Now(), Kind: RunProgress, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent()})
 		}
 	}
@@ -332,6 +340,8 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 			return s.bayChanged(ctx, tx, *r.Bay)
 		case r.Run != nil:
 			return s.runChanged(ctx, tx, *r.Run)
+		case r.Sweep != nil:
+			return s.swept(ctx, tx, *r.Sweep)
 		}
 		return nil, nil
 	})
@@ -344,8 +354,12 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 			c <- brought{err: &Conflict{fmt.Sprintf("bay %d brought no reading: %s: %s", r.Unanswered.Bay, f.What, f.Back), f.Advice()}}
 		}
 	}
+	if err == nil && r.Run != nil && r.Run.State == protocol.Done {
+		s.progress(protocol.Progress{Run: *r.Run})
+	}
 	if err == nil && r.Bay != nil {
 		s.guardSoon(ctx, *r.Bay)
+		s.planSoon(ctx, *r.Bay)
 	}
 	for _, e := range events {
 		if e.Kind == ReadingTaken && e.Order != "" {
@@ -358,11 +372,6 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 func (s *Shop) runChanged(ctx context.Context, tx Tx, r protocol.Run) ([]Event, error) {
 	if err := tx.SaveRun(ctx, r); err != nil {
 		return nil, err
-	}
-	if r.State == protocol.Done {
-		s.mu.Lock()
-		delete(s.live, r.ID)
-		s.mu.Unlock()
 	}
 	text := fmt.Sprintf("Bay %d: %s, %s", r.Bay, r.Kind.Title(), Standing(r))
 	return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}, nil

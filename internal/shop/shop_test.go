@@ -43,7 +43,7 @@ func (b *bench) Reports(ctx context.Context) ([]protocol.Report, error) {
 
 func (b *bench) Acknowledge(context.Context, int64) error { return nil }
 
-func (b *bench) Progress() <-chan protocol.Run { return nil }
+func (b *bench) Progress() <-chan protocol.Progress { return nil }
 
 type clock struct{ at time.Time }
 

@@ -1,0 +1,244 @@
+package shop
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
+)
+
+// Release is the owner's consent, for one intake, that data on the drive may be destroyed.
+type Release struct {
+	Scope protocol.RunKind `json:"scope"` // the rework it allows, and every lesser one
+	Owner string           `json:"owner"` // who consented, and how
+	By    string           `json:"by"`    // who recorded it
+	At    time.Time        `json:"at"`
+}
+
+// How old what a rework rests on may be, and how long an order to a bench stays good.
+const (
+	freshReading = 24 * time.Hour
+	orderGood    = 10 * time.Minute
+)
+
+// RecordRelease notes the owner's consent with the drive's present intake; a nil release takes it back.
+func (s *Shop) RecordRelease(ctx context.Context, d Drive, r *Release, by string) (Intake, error) {
+	var i Intake
+	if r != nil {
+		if r.Owner = strings.TrimSpace(r.Owner); r.Owner == "" {
+			return i, &Invalid{"a release needs the owner's name", "Say who consented, and how."}
+		}
+		if !r.Scope.IsRework() {
+			return i, &Invalid{fmt.Sprintf("%q is no scope of a release", r.Scope), "Choose mend, renew or overwrite."}
+		}
+		r.By, r.At = by, s.clock.Now()
+	}
+	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+		all, err := tx.Intakes(ctx, d.ID)
+		if err != nil {
+			return nil, err
+		}
+		if len(all) == 0 {
+			return nil, &Conflict{d.Identity.Serial + " has no intake", "Take it in, then record the release."}
+		}
+		i = all[0]
+		i.Release = r
+		text := fmt.Sprintf("%s: release taken back by %s", d.Identity.Serial, by)
+		if r != nil {
+			text = fmt.Sprintf("%s: released for %s by %s, recorded by %s", d.Identity.Serial, r.Scope, r.Owner, by)
+		}
+		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, Text: text}}, tx.SaveIntake(ctx, &i)
+	})
+	return i, err
+}
+
+// Rework has a bench write to a drive. ending is the end of the serial as somebody read it off the label. The shop wants a
+// release, a reading of today and a sweep of this intake; the bench's guard judges the rest.
+func (s *Shop) Rework(ctx context.Context, d Drive, kind protocol.RunKind, ending, by string) (protocol.Run, error) {
+	serial := "the drive" // the sentences name no serial: a person is to read it off the label
+	if d.Now.Bay == 0 {
+		return protocol.Run{}, &Conflict{serial + " is in no bay", "Attach it to a bay first."}
+	}
+	all, err := s.store.Intakes(ctx, d.ID)
+	if err != nil {
+		return protocol.Run{}, err
+	}
+	if len(all) == 0 || all[0].Release == nil {
+		return protocol.Run{}, &Conflict{"not released by the owner", "Record a release."}
+	}
+	i := all[0]
+	if i.AtRisk() {
+		return protocol.Run{}, &Conflict{"its data is wanted and not copied", "Copy the data and record the copy first."}
+	}
+	if age := s.clock.Now().Sub(d.Now.LastAt); age > freshReading {
+		return protocol.Run{}, &Conflict{fmt.Sprintf("its last reading is %d h old", int(age.Hours())), "Take a reading first."}
+	}
+	w, err := s.found(ctx, d, i)
+	if err != nil {
+		return protocol.Run{}, err
+	}
+	w.Ending = strings.TrimSpace(ending)
+	w.Release = protocol.Release{
+		Intake: i.ID, Key: d.Identity.Key, Scope: i.Release.Scope, Owner: i.Release.Owner, By: i.Release.By, At: i.Release.At, Expires: s.clock.Now().Add(orderGood), Nonce: rand.Text(),
+	}
+	if kind == protocol.Overwrite {
+		var seed [8]byte
+		_, _ = rand.Read(seed[:]) // never fails, crypto/rand
+		w.Pattern.Seed = binary.LittleEndian.Uint64(seed[:])
+	}
+	if kind != protocol.Mend {
+		w.Targets = nil
+	}
+	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, By: by, Rework: w})
+}
+
+// found is what the sweeps of an intake found: what there is to mend. There must be one.
+func (s *Shop) found(ctx context.Context, d Drive, i Intake) (*protocol.Rework, error) {
+	all, err := s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
+	if err != nil {
+		return nil, err
+	}
+	w := &protocol.Rework{}
+	swept := false
+	for _, one := range all { // newest first
+		if one.Kind.Writes() || one.Ended.Before(i.At) {
+			continue
+		}
+		detail, err := s.store.SweepDetail(ctx, one.Run, one.Step)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range detail.Ranges {
+			if r.Cause == surface.Damaged && !swept {
+				w.LinkFails = true
+			}
+			if r.Cause.Unreadable() {
+				w.Targets = append(w.Targets, r.Extent)
+			}
+		}
+		swept = true
+		if one.Whole() {
+			break // what was before it has been read again
+		}
+	}
+	if !swept {
+		return nil, &Conflict{"it was not swept since it was taken in", "Sweep it first: a rework needs to know the surface."}
+	}
+	slices.SortFunc(w.Targets, func(a, b surface.Extent) int {
+		if a.LBA < b.LBA {
+			return -1
+		}
+		return 1
+	})
+	return w, nil
+}
+
+// staleRework stops a rework that goes on under the release of an earlier intake: that is void.
+func (s *Shop) staleRework(ctx context.Context, d Drive, i Intake) {
+	open, err := s.Runs(ctx, RunQuery{Drive: d.Identity.Key, Open: true, Limit: 4})
+	for _, r := range open {
+		if err == nil && r.Rework != nil && r.Rework.Release.Intake != i.ID {
+			_, err = s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the new intake, which voids the release"})
+		}
+	}
+	if err != nil && ctx.Err() == nil {
+		s.log.Warn("stopping a rework of an earlier intake", "drive", d.Identity.Serial, "error", err)
+	}
+}
+
+// ReworkView is a rework with what it changed.
+type ReworkView struct {
+	Run      protocol.Run
+	Compared *Comparison // the readings before and after it; nil while there are not both
+	Held     *bool       // by a whole sweep on a later day; nil: not known yet
+	Words    []string
+}
+
+// ReworkOf gives a rework, the drive's counters before and after it, and whether it held.
+func (s *Shop) ReworkOf(ctx context.Context, id int64) (v ReworkView, err error) {
+	if v.Run, err = s.RunByID(ctx, id); err != nil {
+		return v, err
+	}
+	if v.Run.Rework == nil {
+		return v, &NotFound{fmt.Sprintf("run %d is no rework", id), "List the runs."}
+	}
+	d, err := s.store.DriveByKey(ctx, v.Run.Key)
+	if err != nil {
+		return v, err
+	}
+	moments, err := s.store.Moments(ctx, d.ID)
+	if err != nil {
+		return v, err
+	}
+	before, after := 0, 0
+	for _, m := range moments {
+		switch {
+		case m.Run != id:
+		case m.Step == protocol.ReadingBefore:
+			before = m.Seq
+		case m.Step == protocol.ReadingAfter:
+			after = m.Seq
+		}
+	}
+	if before > 0 && after > 0 {
+		c, err := s.Compare(ctx, d, before, after)
+		if err != nil {
+			return v, err
+		}
+		v.Compared = &c
+	}
+	for _, step := range v.Run.Steps {
+		if step.Sweep != nil && step.Note != "" {
+			v.Words = append(v.Words, step.Kind.Title()+": "+step.Note+".")
+		}
+		if step.Sweep != nil && step.Sweep.Elsewhere != nil {
+			e := step.Sweep.Elsewhere
+			v.Words = append(v.Words, fmt.Sprintf("LBA %s holds what was written to LBA %s: the drive has less room than it claims.", verdict.Number(float64(e.LBA)), verdict.Number(float64(e.From))))
+		}
+	}
+	if v.Run.State != protocol.Done {
+		return v, nil
+	}
+	return v, s.held(ctx, d, &v)
+}
+
+// held asks the first whole sweep on a later day than the rework's.
+func (s *Shop) held(ctx context.Context, d Drive, v *ReworkView) error {
+	all, err := s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
+	if err != nil {
+		return err
+	}
+	day := v.Run.Ended.UTC().Format(time.DateOnly)
+	for _, one := range slices.Backward(all) {
+		if !one.Whole() || one.Run == v.Run.ID || one.Began.UTC().Format(time.DateOnly) <= day {
+			continue
+		}
+		detail, err := s.store.SweepDetail(ctx, one.Run, one.Step)
+		if err != nil {
+			return err
+		}
+		var again uint64
+		for _, r := range detail.Ranges {
+			if r.Cause.Unreadable() && (v.Run.Kind != protocol.Mend || slices.ContainsFunc(v.Run.Rework.Targets, func(t surface.Extent) bool { return t.LBA < r.End() && r.LBA < t.End() })) {
+				again += one.Sweep.Geometry.CountPhysical(r.Extent)
+			}
+		}
+		held := again == 0
+		v.Held = &held
+		words := fmt.Sprintf("It held: the whole surface was read again on %s.", one.Ended.Format("2 Jan 2006"))
+		if !held {
+			words = fmt.Sprintf("It did not hold: %s sectors of it cannot be read again, on %s.", verdict.Number(float64(again)), one.Ended.Format("2 Jan 2006"))
+		}
+		v.Words = append(v.Words, words)
+		return nil
+	}
+	v.Words = append(v.Words, "Whether it holds is not known yet: sweep the whole surface on a later day.")
+	return nil
+}

@@ -1,0 +1,350 @@
+package shop
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
+)
+
+// Sweep is a sweep that ended, without its ribbon.
+type Sweep struct {
+	Drive  int64
+	Run    int64
+	Step   int
+	Kind   protocol.StepKind
+	Began  time.Time
+	Ended  time.Time
+	Hours  float64 // powered on, by the last reading before it ended; -1 unknown
+	Missed uint64  // ranges beyond those kept
+	Once   string  // why places were slow once, by the readings before and after; empty: not known
+	Sweep  protocol.Sweep
+}
+
+// Whole reports whether it read everything.
+func (s Sweep) Whole() bool { return s.Kind.ReadsAll() && s.Sweep.Share >= 1 }
+
+// SweepDetail is everything a sweep found.
+type SweepDetail struct {
+	Ranges []surface.Range
+	Slow   []surface.Slow
+	Heat   []protocol.Heat
+	Blocks []protocol.Block
+}
+
+// SweepQuery selects sweeps: of a drive, or of a run.
+type SweepQuery struct {
+	Drive int64
+	Run   int64
+}
+
+// swept stores a sweep that ended and decides anew.
+func (s *Shop) swept(ctx context.Context, tx Tx, r protocol.SweepResult) ([]Event, error) {
+	d, err := tx.DriveByKey(ctx, r.Key)
+	if err != nil {
+		return nil, err
+	}
+	w := Sweep{Drive: d.ID, Run: r.Run, Step: r.Step, Kind: r.Kind, Began: r.Began, Ended: r.Ended, Hours: -1, Missed: r.Missed, Sweep: r.Sweep}
+	if d.Now.HasHours {
+		w.Hours = d.Now.Hours
+	}
+	if err := tx.AddSweep(ctx, w, SweepDetail{r.Ranges, r.Slow, r.Heat, r.Blocks}); err != nil {
+		return nil, err
+	}
+	return s.Redecide(ctx, tx, d)
+}
+
+// signals takes the signals of a reading, and of the sweeps that ended before it; of all sweeps when at is zero.
+func (s *Shop) signals(ctx context.Context, tx Reader, d Drive, decoded *reading.Reading, at time.Time) (signal.Set, error) {
+	set := signal.Of(decoded)
+	if d.ID == 0 {
+		return set, nil
+	}
+	all, err := tx.Sweeps(ctx, SweepQuery{Drive: d.ID})
+	if err != nil {
+		return nil, err
+	}
+	var told []signal.Swept
+	for _, w := range all {
+		if !w.Kind.Writes() && (at.IsZero() || !w.Ended.After(at)) {
+			told = append(told, signal.Swept{
+				Whole: w.Whole(), Unreadable: float64(w.Sweep.Unreadable), Slow: float64(w.Sweep.Confirmed), Hours: w.Hours,
+				Source: fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run),
+			})
+		}
+	}
+	set.Sweep(told)
+	return set, nil
+}
+
+// hopeless is how many unreadable sectors make a sweep of the drive end early: the policy's own limit beyond which it says
+// replace, whatever else is found. 0: there is none.
+func (s *Shop) hopeless(d Drive) uint64 {
+	for i := range s.policy.Rules {
+		r := &s.policy.Rules[i]
+		if r.Limit == nil || r.Limit.Signal != signal.UnreadableFound || !r.Applies.To(d.Identity) {
+			continue
+		}
+		at := r.Limit.For(d.Duty)
+		for j := range s.policy.Rules {
+			other := &s.policy.Rules[j]
+			if other.Effect != policy.Replace || !slices.Equal(other.Needs, []signal.Name{signal.UnreadableFound}) {
+				continue
+			}
+			if fires, err := other.Fires(policy.Facts{Now: map[string]float64{string(signal.UnreadableFound): at}, Grew: map[string]int{string(signal.UnreadableFound): 0}, Duty: string(d.Duty)}); err == nil && fires {
+				return uint64(at)
+			}
+		}
+	}
+	return 0
+}
+
+// ribbon is the picture of a sweep that goes on.
+type ribbon struct {
+	step   int
+	blocks map[int][]byte
+	heat   []protocol.Heat
+}
+
+// progress keeps how a run stands, and passes it on to those who follow it.
+func (s *Shop) progress(p protocol.Progress) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	id := p.Run.ID
+	if was, known := s.live[id]; known && p.Blocks != nil && was.State != protocol.Running && p.Run.State == protocol.Running {
+		p.Run.State, p.Run.Pause = was.State, was.Pause // the sweep's own copy of the run is older
+	}
+	s.live[id] = p.Run
+	if p.Blocks != nil {
+		r := s.ribbons[id]
+		if r == nil || p.Whole || r.step != p.Step {
+			r = &ribbon{step: p.Step, blocks: map[int][]byte{}}
+			s.ribbons[id] = r
+		}
+		for _, b := range p.Blocks {
+			r.blocks[b.Number] = b.Cells
+		}
+		if now := p.Run.Steps[p.Step].Sweep; now != nil && now.Celsius != nil && (len(r.heat) == 0 || now.Share-r.heat[len(r.heat)-1].Share > 1.0/512) {
+			r.heat = append(r.heat, protocol.Heat{At: s.clock.Now(), Share: now.Share, Celsius: *now.Celsius})
+		}
+	}
+	if p.Run.State == protocol.Done {
+		delete(s.live, id)
+		delete(s.ribbons, id)
+	}
+	for c := range s.watched[id] {
+		select {
+		case c <- p:
+		default: // it does not keep up: it begins anew
+			delete(s.watched[id], c)
+			close(c)
+		}
+	}
+}
+
+// Follow delivers how a run stands from now on, until the context ends. The channel closes when the listener fell behind.
+func (s *Shop) Follow(ctx context.Context, run int64) <-chan protocol.Progress {
+	c := make(chan protocol.Progress, 64)
+	s.mu.Lock()
+	if s.watched[run] == nil {
+		s.watched[run] = map[chan protocol.Progress]bool{}
+	}
+	s.watched[run][c] = true
+	s.mu.Unlock()
+	context.AfterFunc(ctx, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.watched[run][c] {
+			delete(s.watched[run], c)
+			close(c)
+		}
+		if len(s.watched[run]) == 0 {
+			delete(s.watched, run)
+		}
+	})
+	return c
+}
+
+// SweepOf gives the newest sweep of a run, as it stands or as it ended. NotFound when the run has none.
+func (s *Shop) SweepOf(ctx context.Context, id int64) (Sweep, SweepDetail, error) {
+	ended, err := s.store.Sweeps(ctx, SweepQuery{Run: id})
+	if err != nil {
+		return Sweep{}, SweepDetail{}, err
+	}
+	if len(ended) > 0 && !s.sweeps(id, ended[0].Step) {
+		one := ended[0]
+		if one.Once, err = s.slowOnce(ctx, one); err != nil {
+			return one, SweepDetail{}, err
+		}
+		detail, err := s.store.SweepDetail(ctx, id, one.Step)
+		return one, detail, err
+	}
+	r, err := s.RunByID(ctx, id)
+	if err != nil {
+		return Sweep{}, SweepDetail{}, err
+	}
+	for i := len(r.Steps) - 1; i >= 0; i-- {
+		step := &r.Steps[i]
+		if step.Sweep == nil || step.State == protocol.Pending && i > 1 {
+			continue
+		}
+		var d SweepDetail
+		s.mu.Lock()
+		if live := s.ribbons[id]; live != nil {
+			d.Heat = slices.Clone(live.heat)
+			for n, cells := range live.blocks {
+				d.Blocks = append(d.Blocks, protocol.Block{Number: n, Cells: cells})
+			}
+		}
+		s.mu.Unlock()
+		slices.SortFunc(d.Blocks, func(a, b protocol.Block) int { return a.Number - b.Number })
+		return Sweep{Run: id, Step: i, Kind: step.Kind, Began: step.Begun, Hours: -1, Sweep: *step.Sweep}, d, nil
+	}
+	return Sweep{}, SweepDetail{}, &NotFound{fmt.Sprintf("run %d sweeps nothing", id), "Start a quick or an extended check."}
+}
+
+// sweeps reports whether a run goes over the surface in a later step.
+func (s *Shop) sweeps(id int64, after int) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.ribbons[id]
+	return r != nil && r.step > after
+}
+
+// slowOnce asks the readings before and after a sweep why places were slow the first time only: the drive has relocated
+// them meanwhile, or the host was busy.
+func (s *Shop) slowOnce(ctx context.Context, one Sweep) (string, error) {
+	moments, err := s.store.Moments(ctx, one.Drive)
+	if err != nil {
+		return "", err
+	}
+	var before, after *Moment
+	for i := range moments {
+		switch m := &moments[i]; {
+		case m.Run != one.Run:
+		case m.Step == protocol.ReadingBefore:
+			before = m
+		case m.Step == protocol.ReadingAfter:
+			after = m
+		}
+	}
+	if before == nil || after == nil {
+		return "", nil
+	}
+	known := false
+	for _, name := range []signal.Name{signal.Reallocated, signal.GrownDefects, signal.ReallocationEvents} {
+		was, had := before.Signals[name]
+		now, has := after.Signals[name]
+		if had && has && now > was {
+			return fmt.Sprintf("the drive relocated it meanwhile: its count rose by %s", verdict.Number(now-was)), nil
+		}
+		known = known || had && has
+	}
+	if !known {
+		return "", nil
+	}
+	return "the host was busy: the drive relocated nothing", nil
+}
+
+// Sweeps lists the sweeps of a drive that ended, newest first.
+func (s *Shop) Sweeps(ctx context.Context, d Drive) ([]Sweep, error) {
+	return s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
+}
+
+// CompareSweeps lays the sweep of one run over that of an earlier one of the same drive.
+func (s *Shop) CompareSweeps(ctx context.Context, before, after int64) ([]surface.Difference, error) {
+	one, was, err := s.SweepOf(ctx, before)
+	if err != nil {
+		return nil, err
+	}
+	two, now, err := s.SweepOf(ctx, after)
+	if err != nil {
+		return nil, err
+	}
+	if one.Drive != two.Drive || one.Drive == 0 {
+		return nil, &Conflict{fmt.Sprintf("runs %d and %d do not both hold a sweep of the same drive that ended", before, after), "Choose two of the drive's own."}
+	}
+	ribbon := surface.NewRibbon(two.Sweep.Geometry)
+	for _, b := range now.Blocks {
+		if err := ribbon.UnpackBlock(b.Number, b.Cells); err != nil {
+			return nil, err
+		}
+	}
+	read := func(e surface.Extent) bool {
+		return two.Whole() || ribbon.Cells()[ribbon.Cell(e.LBA)].Swept()
+	}
+	return surface.Compare(surface.Found{Ranges: was.Ranges, Slow: was.Slow}, surface.Found{Ranges: now.Ranges, Slow: now.Slow, Swept: read}), nil
+}
+
+// Pause lets the sweep of a run wait, or go on.
+func (s *Shop) Pause(ctx context.Context, id int64, by string, on bool) (protocol.Run, error) {
+	r, err := s.RunByID(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	kind := protocol.OrderResume
+	if on {
+		kind = protocol.OrderPause
+	}
+	if _, err := s.bench.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by}); err != nil {
+		return r, err
+	}
+	return s.RunByID(ctx, id)
+}
+
+// SaysSweep puts into words what a sweep found, and what it rules out and cannot. once is why places were slow only once, where
+// that is known.
+func SaysSweep(s protocol.Sweep, once string) []string {
+	if once == "" {
+		once = "the host was busy, or the drive has just relocated it"
+	}
+	if s.Written != nil { // its step says what it did
+		return []string{}
+	}
+	var all []string
+	plural := func(n uint64, one, many string) string {
+		if n == 1 {
+			return "1 " + one
+		}
+		return verdict.Number(float64(n)) + " " + many
+	}
+	if s.Unreadable > 0 {
+		all = append(all, plural(s.Unreadable, "sector cannot be read.", "sectors cannot be read."))
+	}
+	if s.Confirmed > 0 {
+		all = append(all, plural(s.Confirmed, "place is slow, twice.", "places are slow, twice."))
+	}
+	switch passing := s.Slow - min(s.Slow, s.Confirmed); {
+	case passing > 0 && s.Share < 1:
+		all = append(all, plural(passing, "place is slow, and not read a second time yet.", "places are slow, and not read a second time yet."))
+	case passing > 0:
+		all = append(all, plural(passing, "place was slow once: "+once+".", "places were slow once: "+once+"."))
+	}
+	if s.Other > 0 {
+		all = append(all, plural(s.Other, "place failed for another reason.", "places failed for other reasons."))
+	}
+	if s.Early != "" {
+		all = append(all, fmt.Sprintf("Stopped at %d %%: %s.", int(100*s.Share), s.Early))
+	}
+	if s.Lost > 0 {
+		all = append(all, plural(s.Lost, "sector does not hold what was written to it.", "sectors do not hold what was written to them."))
+	}
+	clean := s.Unreadable == 0 && s.Confirmed == 0 && s.Lost == 0
+	switch {
+	case s.Share < 1:
+	case s.Sample != nil && clean:
+		all = append(all, fmt.Sprintf("Every sample was read. Rules out scattered damage of more than %.1f %% of the surface, with 95 %% confidence.", 100*s.Sample.RulesOut(0.95)),
+			"Cannot rule out one small cluster: it would almost surely be missed.")
+	case s.Sample == nil && clean:
+		all = append(all, "Everything was read, nothing is slow.")
+	}
+	return append([]string{}, all...)
+}

@@ -1,0 +1,131 @@
+package shop_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// swept lets the result of a sweep arrive.
+func (p *place) swept(run int64, s state, share float64, ranges ...surface.Range) {
+	p.t.Helper()
+	p.clock.at = p.clock.at.Add(time.Minute)
+	g, err := surface.NewGeometry(2_000_398_934_016, 512, 4096, 0, 7200, 0)
+	require.NoError(p.t, err)
+	w := surface.New(g, nil)
+	standing := protocol.Sweep{Geometry: g, Share: share}
+	for _, r := range ranges {
+		standing.Unreadable += g.CountPhysical(r.Extent)
+	}
+	r := protocol.SweepResult{
+		Run: run, Step: 1, Kind: protocol.WholeSweep, Key: s.key(), Began: p.clock.at.Add(-time.Hour), Ended: p.clock.at, Sweep: standing, Ranges: ranges,
+		Blocks: []protocol.Block{{Number: 3, Cells: w.Ribbon().PackBlock(3)}},
+	}
+	require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Sweep: &r}))
+}
+
+func scratch(lba, sectors uint64) surface.Range {
+	return surface.Range{Extent: surface.Extent{LBA: lba, Sectors: sectors}, Cause: surface.Medium}
+}
+
+func TestASweepIsEvidence(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M4R9", 9_120)
+	p.read(0, s)
+	p.read(time.Hour, s)
+	assert.Equal(t, drive.Healthy, p.verdict("7M4R9").Grade)
+	p.swept(1, s, 1)
+	for _, f := range p.verdict("7M4R9").Duties {
+		assert.Equal(t, policy.Does, f.Fitness, "a clean whole sweep is what %s lacked", f.Duty)
+	}
+	p.swept(2, s, 1, scratch(4096, 24))
+	v := p.verdict("7M4R9")
+	assert.Equal(t, drive.Degrading, v.Grade)
+	assert.Equal(t, "3 sectors unreadable, found by a sweep", v.Findings[0].Sentence)
+	p.read(24*time.Hour, s)
+	moments, err := p.Readings(t.Context(), p.drive("7M4R9"))
+	require.NoError(t, err)
+	assert.NotContains(t, moments[0].Signals, signal.UnreadableFound, "what was found later was not known then")
+	assert.EqualValues(t, 3, moments[2].Signals[signal.UnreadableFound])
+	_, err = p.Redecode(t.Context())
+	require.NoError(t, err)
+	again, err := p.Readings(t.Context(), p.drive("7M4R9"))
+	require.NoError(t, err)
+	assert.Equal(t, moments, again, "reading the past anew keeps it")
+}
+
+func TestASweepThatIsToldTwiceIsStoredOnce(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M4R9", 9_120)
+	p.read(0, s)
+	p.swept(1, s, 0.4, scratch(4096, 24), scratch(9000, 8))
+	p.swept(1, s, 1)
+	all, err := p.Sweeps(t.Context(), p.drive("7M4R9"))
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.InDelta(t, 0.4, all[0].Sweep.Share, 1e-9)
+	assert.InDelta(t, 9120, all[0].Hours, 1e-9)
+	one, detail, err := p.SweepOf(t.Context(), 1)
+	require.NoError(t, err)
+	assert.False(t, one.Whole(), "a part is no whole sweep")
+	assert.Equal(t, []surface.Range{scratch(4096, 24), scratch(9000, 8)}, detail.Ranges)
+	assert.Len(t, detail.Blocks, 1)
+	p.swept(2, s, 1, scratch(9000, 8), scratch(20_000, 8))
+	differences, err := p.CompareSweeps(t.Context(), 1, 2)
+	require.NoError(t, err)
+	changes := map[uint64]surface.Change{}
+	for _, d := range differences {
+		changes[d.LBA] = d.Change
+	}
+	assert.Equal(t, map[uint64]surface.Change{4096: surface.Gone, 9000: surface.Stays, 20_000: surface.Fresh}, changes)
+	_, _, err = p.SweepOf(t.Context(), 77)
+	var missing *shop.NotFound
+	require.ErrorAs(t, err, &missing)
+}
+
+func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
+	for grown, says := range map[uint64]string{0: "the host was busy: the drive relocated nothing", 2: "the drive relocated it meanwhile: its count rose by 2"} {
+		p := open(t)
+		s := tested("KVA077M4R9", 9_120)
+		take := func(step protocol.StepKind) {
+			p.taken++
+			p.clock.at = p.clock.at.Add(time.Minute)
+			r := protocol.Reading{ID: string(step), Run: 1, Step: step, Bay: 2, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
+			require.NoError(t, p.Take(t.Context(), protocol.Report{Reading: &r}))
+		}
+		take(protocol.ReadingBefore)
+		p.swept(1, s, 1)
+		one, _, err := p.SweepOf(t.Context(), 1)
+		require.NoError(t, err)
+		assert.Empty(t, one.Once, "before the second reading nobody knows")
+		s.reallocated = grown
+		take(protocol.ReadingAfter)
+		one, _, err = p.SweepOf(t.Context(), 1)
+		require.NoError(t, err)
+		assert.Equal(t, says, one.Once)
+		one.Sweep.Slow = 1
+		assert.Contains(t, shop.SaysSweep(one.Sweep, one.Once), "1 place was slow once: "+says+".")
+	}
+}
+
+func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M4R9", 9_120)
+	p.read(0, s)
+	p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key()})
+	for duty, limit := range map[drive.Duty]uint64{drive.Everyday: 100, drive.Continuous: 10} {
+		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M4R9"), duty))
+		_, err := p.Check(t.Context(), p.drive("7M4R9"), protocol.Extended, "Dov", "", protocol.Limit{})
+		require.NoError(t, err)
+		assert.Equal(t, limit, p.bench.orders[len(p.bench.orders)-1].Limit.StopAt, duty)
+	}
+}
