@@ -38,7 +38,7 @@ demo: build ## the made-up shop; prints its address, Ctrl-C ends it
 test: test-go test-console test-browser ## everything but the virtual machine
 
 test-go: build
-	$(GO) test ./cmd/... ./internal/... ./test/service/... ./test/process/...
+	$(GO) test ./cmd/... ./internal/... ./test/service/... ./test/process/... ./test/crash/...
 
 test-console: console/node_modules/.ready
 	$(NPM) test
@@ -77,7 +77,7 @@ vm-test: build ## the same program on a real kernel in QEMU
 	@mkdir -p $(BUILD)/vm
 	$(STATIC) -o $(BUILD)/vm/hylostat-conform ./test/vm/conform
 	sh test/vm/prepare.sh
-	$(GO) test -tags vm -count=1 -v ./test/vm
+	$(GO) test -tags vm -count=1 -timeout 40m -v ./test/vm
 
 bench: build chromium ## the figures of build/bench.json
 	$(GO) run ./test/bench

@@ -84,11 +84,14 @@ func New(o Options) (http.Handler, error) {
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
 	e.Use(middleware.Recover(), hosts(o.Hosts), headers, limit)
-	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/events") }, MinLength: 1024}))
+	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool {
+		return strings.HasSuffix(c.Request().URL.Path, "/events") || strings.HasSuffix(c.Request().URL.Path, "/live")
+	}, MinLength: 1024}))
 	h := &handlers{shop: o.Shop, version: o.Version}
 	g := e.Group(Base, validate(router))
 	server.RegisterHandlers(g, server.NewStrictHandler(h, nil))
 	g.GET("/events", h.StreamEvents)
+	g.GET("/runs/:run/live", h.FollowRun)
 	e.Any("/api/*", validate(router)(func(*echo.Context) error { return noPath }))
 	pages, err := newConsole(web.Files())
 	if err != nil {

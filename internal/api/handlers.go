@@ -11,6 +11,7 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/handover"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -28,7 +29,7 @@ func (h *handlers) GetService(context.Context, server.GetServiceRequestObject) (
 	version, name, rules := h.shop.Policy()
 	b := h.shop.Bench()
 	return server.GetService200JSONResponse{
-		Shop: h.shop.Name, Bench: b.Name, Factor: b.Factor, Version: h.version, Time: h.shop.Clock(),
+		Shop: h.shop.Name, Bench: b.Name, Factor: b.Factor, Version: h.version, Time: h.shop.Clock(), Rework: b.Rework,
 		Policy: contract.PolicySummary{Version: version, Name: name, Rules: rules},
 	}, nil
 }
@@ -256,7 +257,7 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 	if err != nil {
 		return nil, err
 	}
-	started, err := h.shop.Check(ctx, d, protocol.RunKind(r.Body.Kind), r.Body.By, each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} })...)
+	started, err := h.shop.Check(ctx, d, protocol.RunKind(r.Body.Kind), r.Body.By, value(r.Body.Despite), protocol.Limit{Share: value(r.Body.Share)}, each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} })...)
 	return server.StartCheck201JSONResponse(runOf(started)), err
 }
 
@@ -309,6 +310,66 @@ func (h *handlers) GetRun(ctx context.Context, r server.GetRunRequestObject) (se
 func (h *handlers) StopRun(ctx context.Context, r server.StopRunRequestObject) (server.StopRunResponseObject, error) {
 	one, err := h.shop.StopRun(ctx, r.Run, r.Body.By)
 	return server.StopRun200JSONResponse(runOf(one)), err
+}
+
+func (h *handlers) PauseRun(ctx context.Context, r server.PauseRunRequestObject) (server.PauseRunResponseObject, error) {
+	one, err := h.shop.Pause(ctx, r.Run, r.Body.By, true)
+	return server.PauseRun200JSONResponse(runOf(one)), err
+}
+
+func (h *handlers) ResumeRun(ctx context.Context, r server.ResumeRunRequestObject) (server.ResumeRunResponseObject, error) {
+	one, err := h.shop.Pause(ctx, r.Run, r.Body.By, false)
+	return server.ResumeRun200JSONResponse(runOf(one)), err
+}
+
+func (h *handlers) GetSweep(ctx context.Context, r server.GetSweepRequestObject) (server.GetSweepResponseObject, error) {
+	run, err := h.shop.RunByID(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	one, detail, err := h.shop.SweepOf(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	out, err := sweepOf(run.Key.Serial, one, detail)
+	return server.GetSweep200JSONResponse(out), err
+}
+
+func (h *handlers) DrawSweep(ctx context.Context, r server.DrawSweepRequestObject) (server.DrawSweepResponseObject, error) {
+	run, err := h.shop.RunByID(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	one, detail, err := h.shop.SweepOf(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	format := handover.SVG
+	if r.Params.Format != nil {
+		format = handover.Format(*r.Params.Format)
+	}
+	var b bytes.Buffer
+	if err := handover.SweepFigure(&b, format, run.Key.Serial, one, detail); err != nil {
+		return nil, err
+	}
+	if format == handover.PNG {
+		return server.DrawSweep200ImagepngResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+	}
+	return server.DrawSweep200ImagesvgXmlResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+}
+
+func (h *handlers) CompareSweeps(ctx context.Context, r server.CompareSweepsRequestObject) (server.CompareSweepsResponseObject, error) {
+	all, err := h.shop.CompareSweeps(ctx, r.Params.Earlier, r.Run)
+	return server.CompareSweeps200JSONResponse(each(all, sweepDifferenceOf)), err
+}
+
+func (h *handlers) ListSweeps(ctx context.Context, r server.ListSweepsRequestObject) (server.ListSweepsResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	all, err := h.shop.Sweeps(ctx, d)
+	return server.ListSweeps200JSONResponse(each(all, sweepSummaryOf)), err
 }
 
 func each[A, B any](in []A, f func(A) B) []B {

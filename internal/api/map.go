@@ -111,10 +111,14 @@ func driveOf(d shop.Drive) contract.Drive {
 }
 
 func intakeOf(i shop.Intake) contract.Intake {
-	return contract.Intake{
+	out := contract.Intake{
 		Id: i.ID, Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Complaint: text(i.Complaint), Label: text(i.Label),
 		Wanted: i.Wanted, Copied: i.Copied, AtRisk: i.AtRisk(), Duty: contract.Duty(i.Duty),
 	}
+	if r := i.Release; r != nil {
+		out.Release = &contract.Release{Scope: contract.ReworkKind(r.Scope), Owner: r.Owner, By: r.By, At: r.At}
+	}
+	return out
 }
 
 func entryOf(e shop.Entry) contract.Entry {
@@ -331,7 +335,7 @@ func runOf(r protocol.Run) contract.Run {
 	return contract.Run{
 		Id: r.ID, Kind: contract.RunKind(r.Kind), Title: r.Kind.Title(), Bay: r.Bay, Serial: r.Key.Serial, Model: r.Key.Model, By: r.By,
 		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: shop.Standing(r), Percent: r.Percent(),
-		LeftS: int(r.Left().Seconds()), Asked: r.Asked, Started: when(r.Started), Ended: when(r.Ended), Steps: each(r.Steps, stepOf),
+		LeftS: int(r.Left().Seconds()), Asked: r.Asked, Started: when(r.Started), Ended: when(r.Ended), Steps: each(r.Steps, stepOf), Pause: text(r.Pause), Despite: text(r.Despite),
 	}
 }
 
@@ -339,6 +343,10 @@ func stepOf(s protocol.Step) contract.Step {
 	out := contract.Step{Kind: string(s.Kind), Title: s.Kind.Title(), State: contract.StepState(s.State), Percent: s.Percent, Note: text(s.Note), Begun: when(s.Begun), Ended: when(s.Ended)}
 	if s.Adopted {
 		out.Adopted = &s.Adopted
+	}
+	if s.Sweep != nil {
+		standing := standingOf(*s.Sweep)
+		out.Sweep = &standing
 	}
 	if s.LBA != nil {
 		lba := int64(*s.LBA)

@@ -35,6 +35,8 @@ type Options struct {
 	Bench  string
 	Factor float64 // of the source's time
 	Source device.Source
+	Rework bool       // the bench's own consent that drives are written to
+	Feed   bench.Feed // how the bench finds out how many sweeps it feeds
 	Log    *slog.Logger
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
 	Opened func(ctx context.Context, s *shop.Shop, st *store.Store) error
@@ -65,7 +67,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
-	b, err := bench.New(ctx, bench.Options{Name: o.Bench, Tool: Version, Factor: o.Factor, Source: o.Source, Journal: j, Log: o.Log})
+	b, err := bench.New(ctx, bench.Options{Name: o.Bench, Tool: Version, Factor: o.Factor, Source: o.Source, Journal: j, Folder: o.Dir, AllowRework: o.Rework, Feed: o.Feed, Log: o.Log})
 	if err != nil {
 		return err
 	}

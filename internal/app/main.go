@@ -10,6 +10,9 @@ import (
 	"runtime/debug"
 	"syscall"
 
+	"hylostat.example/internal/bench"
+	"hylostat.example/internal/bench/apart"
+	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/linux"
 	"hylostat.example/internal/cli"
 	"hylostat.example/internal/demo"
@@ -19,6 +22,9 @@ import (
 
 // Main runs the command line and gives the exit code.
 func Main(args []string) int {
+	if len(args) == 2 && args[1] == attendWord {
+		return attend()
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
 	err := cli.New(cli.Starters{Version: Version, Serve: serve, Demo: startDemo, Capture: capture}).Run(ctx, args)
@@ -26,6 +32,23 @@ func Main(args []string) int {
 		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", err)
 	}
 	return cli.Code(err)
+}
+
+// attendWord has the program attend one drive for a service, on descriptor 3. It is no command of anybody's.
+const attendWord = "attend-drive"
+
+// attend serves one drive until the service closes the socket.
+func attend() int {
+	debug.SetGCPercent(50)
+	socket := os.NewFile(3, "service")
+	err := apart.Attend(context.Background(), socket, func(files []string) (device.Source, error) {
+		return linux.WithImages(linux.New(), files)
+	})
+	if err != nil {
+		logger(os.Stderr).Error("attending a drive", "error", err)
+		return 1
+	}
+	return 0
 }
 
 func logger(w io.Writer) *slog.Logger {
@@ -42,8 +65,17 @@ func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc)
 func serve(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
+	machine, err := linux.WithImages(linux.New(), o.Images)
+	if err != nil {
+		return err
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("finding this program's own file, which attends drives in processes of their own: %w", err)
+	}
+	source := &apart.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
 	return Serve(ctx, Options{
-		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: linux.New(), Log: logger(os.Stderr),
+		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: source, Rework: o.Rework, Feed: bench.RealFeed, Log: logger(os.Stderr),
 		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 	})
 }
@@ -67,7 +99,7 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	}
 	var s *shop.Shop
 	return Serve(ctx, Options{
-		Dir: o.Dir, Listen: o.Listen, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Log: logger(os.Stderr),
+		Dir: o.Dir, Listen: o.Listen, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true, Log: logger(os.Stderr),
 		Opened: func(ctx context.Context, opened *shop.Shop, st *store.Store) error {
 			s = opened
 			return d.Seed(ctx, st)

@@ -69,6 +69,55 @@ func bayCommands() *cli.Command {
 	}
 }
 
+func planCommands() *cli.Command {
+	set := func(ctx context.Context, c call, check string) error {
+		q, err := c.SetPlan(ctx, check, c.by())
+		if err != nil {
+			return err
+		}
+		return c.show(q, func(w io.Writer) { printQueue(w, q) })
+	}
+	return &cli.Command{
+		Name: "plan", Usage: "check every drive that is put in", Category: "bench",
+		Commands: []*cli.Command{
+			{
+				Name: "show", Usage: "the plan, what waits, and which bay is free", Description: "Example:\n   hylostat plan show",
+				Action: action(0, 0, func(ctx context.Context, c call) error {
+					q, err := c.Queue(ctx)
+					if err != nil {
+						return err
+					}
+					return c.show(q, func(w io.Writer) { printQueue(w, q) })
+				}),
+			},
+			{
+				Name: "set", Usage: "check every drive once: those in the bays, and those put in from now on", ArgsUsage: "quick|extended|whole", Description: "Data at risk, a lock or a run under way keep a drive from it.\n\nExample:\n   hylostat plan set extended",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					if !contract.PlanRequestCheck(c.arg(0)).Valid() || c.arg(0) == "none" {
+						return &usage{fmt.Sprintf("%q is no check of a plan: quick, extended, whole", c.arg(0))}
+					}
+					return set(ctx, c, c.arg(0))
+				}),
+			},
+			{
+				Name: "end", Usage: "start no more checks by themselves; those under way go on", Description: "Example:\n   hylostat plan end",
+				Action: action(0, 0, func(ctx context.Context, c call) error { return set(ctx, c, "none") }),
+			},
+		},
+	}
+}
+
+func printQueue(w io.Writer, q contract.Queue) {
+	if q.Check == nil {
+		_, _ = fmt.Fprintf(w, "No plan. %d runs go on, %d wait for their turn.\n", q.Going, q.Waiting)
+		return
+	}
+	_, _ = fmt.Fprintf(w, "Every drive: %s, planned by %s on %s. %d go on, %d wait for their turn, %d are done.\n", *q.Check, optional(q.By), minute(*q.At), q.Going, q.Waiting, q.Done)
+	for _, line := range q.Words {
+		_, _ = fmt.Fprintln(w, line)
+	}
+}
+
 func printBays(w io.Writer, all []contract.Bay) {
 	rows := make([]table.Row, len(all))
 	for i, b := range all {

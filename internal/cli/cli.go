@@ -49,6 +49,8 @@ type ServeOptions struct {
 	Shop   string
 	Bench  string
 	Hosts  []string
+	Images []string // image files, or block devices without a drive behind them, that stand for drives
+	Rework bool     // drives may be written to when the shop orders it
 	Factor float64
 }
 
@@ -74,7 +76,7 @@ func New(s Starters) *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print what the service answers, as in its API"},
 			&cli.StringFlag{Name: "by", Usage: "`NAME` of the person who does this", Value: whoami(), HideDefault: true, Sources: cli.EnvVars("HYLOSTAT_BY")},
 		},
-		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), driveCommands(), readingCommands(), checkCommands(), runCommands(), verdictCommands(), s.recordCommands(), dialectCommands()},
+		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), planCommands(), driveCommands(), readingCommands(), checkCommands(), sweepCommands(), runCommands(), releaseCommand(), reworkCommands(), verdictCommands(), s.recordCommands(), dialectCommands()},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
 	}
 	strict(root)
@@ -220,9 +222,11 @@ func (s Starters) serve() *cli.Command {
 			&cli.StringFlag{Name: "shop", Usage: "the shop's `NAME`", Value: "Hylostat"},
 			&cli.StringFlag{Name: "bench", Usage: "this bench's `NAME`", Value: hostname()},
 			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
+			&cli.StringSliceFlag{Name: "bay-image", Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept"},
+			&cli.BoolFlag{Name: "allow-rework", Usage: "let drives be written to, when their owner has released them and somebody orders it"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return s.Serve(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Shop: c.String("shop"), Bench: c.String("bench"), Hosts: c.StringSlice("host")})
+			return s.Serve(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Shop: c.String("shop"), Bench: c.String("bench"), Hosts: c.StringSlice("host"), Images: c.StringSlice("bay-image"), Rework: c.Bool("allow-rework")})
 		},
 	}
 }

@@ -285,19 +285,21 @@ func printSignals(w io.Writer, all contract.Signals) {
 	}
 }
 
+// amount is a signal's value; the unit stands beside its name, except for bytes.
+func amount(p *float64, unit string) string {
+	switch {
+	case p == nil:
+		return "not available"
+	case unit == "B":
+		return verdict.Quantity(*p, unit)
+	}
+	return verdict.Number(*p)
+}
+
 func printComparison(w io.Writer, x contract.Comparison) {
 	_, _ = fmt.Fprintf(w, "then  reading %d, %s, %s\nnow   reading %d, %s, %s\n\n", x.Before.Seq, minute(x.Before.At), number(x.Before.Hours, "h"), x.Now.Seq, minute(x.Now.At), number(x.Now.Hours, "h"))
 	var rows []table.Row
 	var missing []string
-	value := func(p *float64, unit string) string {
-		switch {
-		case p == nil:
-			return "not available"
-		case unit == "B":
-			return verdict.Quantity(*p, unit)
-		}
-		return verdict.Number(*p)
-	}
 	for _, d := range x.Rows {
 		if d.Now == nil {
 			missing = append(missing, fmt.Sprintf("%s (%s)", d.Words, optional(d.Reason)))
@@ -307,7 +309,7 @@ func printComparison(w io.Writer, x contract.Comparison) {
 		if d.Unit != "" && d.Unit != "B" {
 			name += ", " + d.Unit
 		}
-		rows = append(rows, table.Row{name, value(d.Before, d.Unit), value(d.Now, d.Unit), optional(d.Change), d.Says})
+		rows = append(rows, table.Row{name, amount(d.Before, d.Unit), amount(d.Now, d.Unit), optional(d.Change), d.Says})
 	}
 	tabular(w, []any{"signal", "then", "now", "change", "what it says"}, rows, 2, 3, 4)
 	if len(missing) > 0 {

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"os"
 	"os/signal"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -21,14 +23,15 @@ import (
 func checkCommands() *cli.Command {
 	check := func(name, usage, about string, more ...cli.Flag) *cli.Command {
 		return &cli.Command{
-			Name: name, Usage: usage, ArgsUsage: "DRIVE", Description: about, Flags: append(more, &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"}),
+			Name: name, Usage: usage, ArgsUsage: "DRIVE", Description: about, Flags: append(more, despiteFlag(), &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"}),
 			Action: action(1, 1, startCheck),
 		}
 	}
 	return &cli.Command{
 		Name: "check", Usage: "diagnostic procedures", Category: "drives",
 		Commands: []*cli.Command{
-			check("quick", "a reading, the drive's short self-test, a reading: minutes", "Does not sweep the surface. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check quick 7M4Q2 --follow"),
+			check("quick", "a reading, the drive's short self-test, a sample of its surface, a reading: minutes", "Says what it rules out and what it cannot. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check quick 7M4Q2 --follow", shareFlag()),
+			check("extended", "a reading, the drive's extended self-test, a sweep of its whole surface, a reading: hours", "Goes on where it was after a restart, and when the drive comes back. Ends early when nothing can change the verdict any more.\n\nExample:\n   hylostat check extended 7M4R9", shareFlag()),
 			check("conveyance", "a reading, the drive's conveyance self-test, a reading: minutes", "Looks for damage on the way. SATA drives only, and not all of them.\n\nExample:\n   hylostat check conveyance 7M4Q2"),
 			check("selective", "a reading, the drive's self-test of some spans of its surface, a reading", "One to five spans of sectors. SATA drives only, and not all of them.\n\nExample:\n   hylostat check selective 7M4Q2 --span 205880000-205890000",
 				&cli.StringSliceFlag{Name: "span", Usage: "sectors `FIRST-LAST`, both included", Required: true}),
@@ -48,6 +51,14 @@ func startCheck(ctx context.Context, c call) error {
 	}
 	if spans != nil {
 		request.Spans = &spans
+	}
+	if share := c.Int("share"); share > 0 && share <= 100 {
+		request.Share = &share
+	} else if share != 0 {
+		return &usage{fmt.Sprintf("a sweep can take 1 to 100 %% of a drive's time, not %d", share)}
+	}
+	if why := c.String("despite"); why != "" {
+		request.Despite = &why
 	}
 	r, err := c.Check(ctx, c.arg(0), request)
 	if err != nil {
@@ -102,13 +113,52 @@ func runCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "follow", Usage: "show a run's progress until it is done", ArgsUsage: "RUN", Description: "Ctrl-C leaves the run running.\n\nExample:\n   hylostat run follow 1",
-				Action: action(1, 1, func(ctx context.Context, c call) error {
+				Name: "follow", Usage: "show the progress of a run, or of all that are under way, until they are done", ArgsUsage: "[RUN]", Description: "Ctrl-C leaves them running.\n\nExamples:\n   hylostat run follow 1\n   hylostat run follow",
+				Action: action(0, 1, func(ctx context.Context, c call) error {
+					if c.arg(0) == "" {
+						return c.followAll(ctx)
+					}
 					id, err := c.run(0)
 					if err != nil {
 						return err
 					}
 					return c.follow(ctx, id)
+				}),
+			},
+			{
+				Name: "pause", Usage: "let the sweep of a run wait", ArgsUsage: "RUN", Description: "A drive's own self-test cannot wait.\n\nExample:\n   hylostat run pause 1",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					return c.turn(ctx, c.PauseRun, "Run %d waits. Let it go on: hylostat run resume %d\n")
+				}),
+			},
+			{
+				Name: "resume", Usage: "let the sweep of a run go on", ArgsUsage: "RUN", Description: "Example:\n   hylostat run resume 1",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					return c.turn(ctx, c.ResumeRun, "Run %d goes on. Follow it: hylostat run follow %d\n")
+				}),
+			},
+			{
+				Name: "figure", Usage: "draw the ribbon of a run's sweep into a file", ArgsUsage: "RUN", Description: "The ending of the file's name chooses the format.\n\nExample:\n   hylostat run figure 1 -o sweep.svg",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` ending in .svg or .png", Required: true}},
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					id, err := c.run(0)
+					if err != nil {
+						return err
+					}
+					path := c.String("output")
+					format := strings.TrimPrefix(filepath.Ext(path), ".")
+					if format != "svg" && format != "png" {
+						return &usage{fmt.Sprintf("%s ends in neither .svg nor .png", path)}
+					}
+					b, err := c.Figure(ctx, id, format)
+					if err != nil {
+						return err
+					}
+					if err := os.WriteFile(path, b, 0o644); err != nil { //nolint:gosec // a figure is for everybody to look at
+						return fmt.Errorf("writing the figure: %w", err)
+					}
+					_, _ = fmt.Fprintf(c.out, "The ribbon of run %d written to %s\n", id, path)
+					return nil
 				}),
 			},
 			{
@@ -152,6 +202,27 @@ func printRun(w io.Writer, r contract.Run) {
 		rows[i] = table.Row{i + 1, s.Title, s.State, took, note}
 	}
 	tabular(w, []any{"", "step", "state", "took", ""}, rows, 1, 4)
+	if r.Despite != nil {
+		_, _ = fmt.Fprintf(w, "The data was at risk; %s said: %s\n", r.By, *r.Despite)
+	}
+	for _, s := range r.Steps {
+		if s.Sweep != nil && s.Begun != nil && s.State != "skipped" {
+			printStanding(w, *s.Sweep, s.Ended == nil)
+		}
+	}
+}
+
+// turn lets a sweep wait or go on.
+func (c call) turn(ctx context.Context, how func(context.Context, int64, string) (contract.Run, error), says string) error {
+	id, err := c.run(0)
+	if err != nil {
+		return err
+	}
+	r, err := how(ctx, id, c.by())
+	if err != nil {
+		return err
+	}
+	return c.show(r, func(w io.Writer) { _, _ = fmt.Fprintf(w, says, id, id) })
 }
 
 // follow shows a run until it is done: a bar on a terminal, a line for each step elsewhere, the run itself with --json.
@@ -304,8 +375,15 @@ func printVerdict(w io.Writer, v contract.Verdict) {
 	for _, m := range missing {
 		_, _ = fmt.Fprintf(w, "missing   %s\n          get it by: %s, about %s\n", m.What, m.Run, left(m.Minutes*60))
 	}
+	titles := map[string][]string{} // by reason: one is often the reason of several
 	for _, u := range v.Unjudged {
-		_, _ = fmt.Fprintf(w, "not judged   %s: %s\n", u.Title, u.Reason)
+		titles[u.Reason] = append(titles[u.Reason], u.Title)
+	}
+	for _, u := range v.Unjudged {
+		if all := titles[u.Reason]; all != nil {
+			_, _ = fmt.Fprintf(w, "not judged   %s: %s\n", strings.Join(all, "; "), u.Reason)
+			titles[u.Reason] = nil
+		}
 	}
 	for _, fitness := range []struct {
 		kind contract.FitFitness

@@ -207,10 +207,48 @@ type ClientInterface interface {
 	// Corresponds with GET /drives/{drive}/record (the `ExportRecord` operationId).
 	ExportRecord(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WithdrawRelease Take the consent back
+	//
+	// Corresponds with DELETE /drives/{drive}/release (the `WithdrawRelease` operationId).
+	WithdrawRelease(ctx context.Context, drive DriveName, params *WithdrawReleaseParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RecordReleaseWithBody Record the owner's consent, for the present intake, that data on the drive may be destroyed
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+	RecordReleaseWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RecordRelease Record the owner's consent, for the present intake, that data on the drive may be destroyed
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+	RecordRelease(ctx context.Context, drive DriveName, body RecordReleaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartReworkWithBody Write to a drive, through the bench's guard
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+	StartReworkWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartRework Write to a drive, through the bench's guard
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+	StartRework(ctx context.Context, drive DriveName, body StartReworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSignals Every signal over the drive's life, tightest margin first
 	//
 	// Corresponds with GET /drives/{drive}/signals (the `GetSignals` operationId).
 	GetSignals(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSweeps The sweeps of a drive that ended, newest first, without their ribbons
+	//
+	// Corresponds with GET /drives/{drive}/sweeps (the `ListSweeps` operationId).
+	ListSweeps(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVerdict The present verdict with its reasons
 	//
@@ -245,6 +283,25 @@ type ClientInterface interface {
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetQueue What becomes of every drive that is put in, and how that stands
+	//
+	// Corresponds with GET /plan (the `GetQueue` operationId).
+	GetQueue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPlanWithBody Have every drive checked once, those in the bays and those put in from now on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /plan (the `SetPlan` operationId).
+	SetPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPlan Have every drive checked once, those in the bays and those put in from now on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /plan (the `SetPlan` operationId).
+	SetPlan(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ImportRecordWithBody Take in a record file; what is known already changes nothing
 	//
 	// Takes any type of body and a specified content type.
@@ -267,6 +324,54 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRun(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareSweeps The sweep of a run laid over that of an earlier one
+	//
+	// Corresponds with GET /runs/{run}/differences (the `CompareSweeps` operationId).
+	CompareSweeps(ctx context.Context, run RunNumber, params *CompareSweepsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DrawSweep The ribbon of a run's newest sweep, as a figure
+	//
+	// Corresponds with GET /runs/{run}/figure (the `DrawSweep` operationId).
+	DrawSweep(ctx context.Context, run RunNumber, params *DrawSweepParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowRun How a run stands, as it changes (Server-Sent Events), until it is done
+	//
+	// Corresponds with GET /runs/{run}/live (the `FollowRun` operationId).
+	FollowRun(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseRunWithBody Let the sweep of a run wait
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+	PauseRunWithBody(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseRun Let the sweep of a run wait
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+	PauseRun(ctx context.Context, run RunNumber, body PauseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeRunWithBody Let the sweep of a run go on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+	ResumeRunWithBody(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeRun Let the sweep of a run go on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+	ResumeRun(ctx context.Context, run RunNumber, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRework What a rework wrote, the counters before and after it, and whether it held
+	//
+	// Corresponds with GET /runs/{run}/rework (the `GetRework` operationId).
+	GetRework(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StopRunWithBody Stop a run
 	//
 	// Takes any type of body and a specified content type.
@@ -280,6 +385,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /runs/{run}/stop (the `StopRun` operationId).
 	StopRun(ctx context.Context, run RunNumber, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSweep The newest sweep of a run with its ribbon, as it stands or as it ended
+	//
+	// Corresponds with GET /runs/{run}/sweep (the `GetSweep` operationId).
+	GetSweep(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetService What this service is, and its time
 	//
@@ -603,11 +713,109 @@ func (c *Raw) ExportRecord(ctx context.Context, drive DriveName, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// WithdrawRelease Take the consent back
+//
+// Corresponds with DELETE /drives/{drive}/release (the `WithdrawRelease` operationId).
+func (c *Raw) WithdrawRelease(ctx context.Context, drive DriveName, params *WithdrawReleaseParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawReleaseRequest(c.Server, drive, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RecordReleaseWithBody Record the owner's consent, for the present intake, that data on the drive may be destroyed
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+func (c *Raw) RecordReleaseWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecordReleaseRequestWithBody(c.Server, drive, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RecordRelease Record the owner's consent, for the present intake, that data on the drive may be destroyed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+func (c *Raw) RecordRelease(ctx context.Context, drive DriveName, body RecordReleaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecordReleaseRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartReworkWithBody Write to a drive, through the bench's guard
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+func (c *Raw) StartReworkWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartReworkRequestWithBody(c.Server, drive, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartRework Write to a drive, through the bench's guard
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+func (c *Raw) StartRework(ctx context.Context, drive DriveName, body StartReworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartReworkRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSignals Every signal over the drive's life, tightest margin first
 //
 // Corresponds with GET /drives/{drive}/signals (the `GetSignals` operationId).
 func (c *Raw) GetSignals(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSignalsRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSweeps The sweeps of a drive that ended, newest first, without their ribbons
+//
+// Corresponds with GET /drives/{drive}/sweeps (the `ListSweeps` operationId).
+func (c *Raw) ListSweeps(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSweepsRequest(c.Server, drive)
 	if err != nil {
 		return nil, err
 	}
@@ -701,6 +909,55 @@ func (c *Raw) TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors
 	return c.Client.Do(req)
 }
 
+// GetQueue What becomes of every drive that is put in, and how that stands
+//
+// Corresponds with GET /plan (the `GetQueue` operationId).
+func (c *Raw) GetQueue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetQueueRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPlanWithBody Have every drive checked once, those in the bays and those put in from now on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /plan (the `SetPlan` operationId).
+func (c *Raw) SetPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPlanRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPlan Have every drive checked once, those in the bays and those put in from now on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /plan (the `SetPlan` operationId).
+func (c *Raw) SetPlan(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPlanRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ImportRecordWithBody Take in a record file; what is known already changes nothing
 //
 // Takes any type of body and a specified content type.
@@ -763,6 +1020,134 @@ func (c *Raw) GetRun(ctx context.Context, run RunNumber, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
+// CompareSweeps The sweep of a run laid over that of an earlier one
+//
+// Corresponds with GET /runs/{run}/differences (the `CompareSweeps` operationId).
+func (c *Raw) CompareSweeps(ctx context.Context, run RunNumber, params *CompareSweepsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareSweepsRequest(c.Server, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DrawSweep The ribbon of a run's newest sweep, as a figure
+//
+// Corresponds with GET /runs/{run}/figure (the `DrawSweep` operationId).
+func (c *Raw) DrawSweep(ctx context.Context, run RunNumber, params *DrawSweepParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDrawSweepRequest(c.Server, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowRun How a run stands, as it changes (Server-Sent Events), until it is done
+//
+// Corresponds with GET /runs/{run}/live (the `FollowRun` operationId).
+func (c *Raw) FollowRun(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowRunRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseRunWithBody Let the sweep of a run wait
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+func (c *Raw) PauseRunWithBody(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseRunRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseRun Let the sweep of a run wait
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+func (c *Raw) PauseRun(ctx context.Context, run RunNumber, body PauseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseRunRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeRunWithBody Let the sweep of a run go on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+func (c *Raw) ResumeRunWithBody(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeRunRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeRun Let the sweep of a run go on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+func (c *Raw) ResumeRun(ctx context.Context, run RunNumber, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeRunRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRework What a rework wrote, the counters before and after it, and whether it held
+//
+// Corresponds with GET /runs/{run}/rework (the `GetRework` operationId).
+func (c *Raw) GetRework(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReworkRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StopRunWithBody Stop a run
 //
 // Takes any type of body and a specified content type.
@@ -787,6 +1172,21 @@ func (c *Raw) StopRunWithBody(ctx context.Context, run RunNumber, contentType st
 // Corresponds with POST /runs/{run}/stop (the `StopRun` operationId).
 func (c *Raw) StopRun(ctx context.Context, run RunNumber, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopRunRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSweep The newest sweep of a run with its ribbon, as it stands or as it ended
+//
+// Corresponds with GET /runs/{run}/sweep (the `GetSweep` operationId).
+func (c *Raw) GetSweep(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSweepRequest(c.Server, run)
 	if err != nil {
 		return nil, err
 	}
@@ -1530,6 +1930,157 @@ func NewExportRecordRequest(server string, drive DriveName) (*http.Request, erro
 	return req, nil
 }
 
+// NewWithdrawReleaseRequest constructs an http.Request for the WithdrawRelease method
+func NewWithdrawReleaseRequest(server string, drive DriveName, params *WithdrawReleaseParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/release", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRecordReleaseRequest calls the generic RecordRelease builder with application/json body
+func NewRecordReleaseRequest(server string, drive DriveName, body RecordReleaseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRecordReleaseRequestWithBody(server, drive, "application/json", bodyReader)
+}
+
+// NewRecordReleaseRequestWithBody constructs an http.Request for the RecordRelease method, with any body, and a specified content type
+func NewRecordReleaseRequestWithBody(server string, drive DriveName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/release", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStartReworkRequest calls the generic StartRework builder with application/json body
+func NewStartReworkRequest(server string, drive DriveName, body StartReworkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartReworkRequestWithBody(server, drive, "application/json", bodyReader)
+}
+
+// NewStartReworkRequestWithBody constructs an http.Request for the StartRework method, with any body, and a specified content type
+func NewStartReworkRequestWithBody(server string, drive DriveName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/reworks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetSignalsRequest constructs an http.Request for the GetSignals method
 func NewGetSignalsRequest(server string, drive DriveName) (*http.Request, error) {
 	var err error
@@ -1547,6 +2098,40 @@ func NewGetSignalsRequest(server string, drive DriveName) (*http.Request, error)
 	}
 
 	operationPath := fmt.Sprintf("/drives/%s/signals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSweepsRequest constructs an http.Request for the ListSweeps method
+func NewListSweepsRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/sweeps", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1676,6 +2261,73 @@ func NewTakeInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetQueueRequest constructs an http.Request for the GetQueue method
+func NewGetQueueRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPlanRequest calls the generic SetPlan builder with application/json body
+func NewSetPlanRequest(server string, body SetPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPlanRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetPlanRequestWithBody constructs an http.Request for the SetPlan method, with any body, and a specified content type
+func NewSetPlanRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -1853,6 +2505,286 @@ func NewGetRunRequest(server string, run RunNumber) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCompareSweepsRequest constructs an http.Request for the CompareSweeps method
+func NewCompareSweepsRequest(server string, run RunNumber, params *CompareSweepsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/differences", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "earlier", params.Earlier, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDrawSweepRequest constructs an http.Request for the DrawSweep method
+func NewDrawSweepRequest(server string, run RunNumber, params *DrawSweepParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/figure", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFollowRunRequest constructs an http.Request for the FollowRun method
+func NewFollowRunRequest(server string, run RunNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/live", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPauseRunRequest calls the generic PauseRun builder with application/json body
+func NewPauseRunRequest(server string, run RunNumber, body PauseRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPauseRunRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewPauseRunRequestWithBody constructs an http.Request for the PauseRun method, with any body, and a specified content type
+func NewPauseRunRequestWithBody(server string, run RunNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/pause", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResumeRunRequest calls the generic ResumeRun builder with application/json body
+func NewResumeRunRequest(server string, run RunNumber, body ResumeRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResumeRunRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewResumeRunRequestWithBody constructs an http.Request for the ResumeRun method, with any body, and a specified content type
+func NewResumeRunRequestWithBody(server string, run RunNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/resume", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetReworkRequest constructs an http.Request for the GetRework method
+func NewGetReworkRequest(server string, run RunNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/rework", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStopRunRequest calls the generic StopRun builder with application/json body
 func NewStopRunRequest(server string, run RunNumber, body StopRunJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -1896,6 +2828,40 @@ func NewStopRunRequestWithBody(server string, run RunNumber, contentType string,
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSweepRequest constructs an http.Request for the GetSweep method
+func NewGetSweepRequest(server string, run RunNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/sweep", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2111,12 +3077,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /drives/{drive}/record (the `ExportRecord` operationId).
 	ExportRecordWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*ExportRecordResponse, error)
 
+	// WithdrawReleaseWithResponse Take the consent back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /drives/{drive}/release (the `WithdrawRelease` operationId).
+	WithdrawReleaseWithResponse(ctx context.Context, drive DriveName, params *WithdrawReleaseParams, reqEditors ...RequestEditorFn) (*WithdrawReleaseResponse, error)
+
+	// RecordReleaseWithBodyWithResponse Record the owner's consent, for the present intake, that data on the drive may be destroyed
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+	RecordReleaseWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordReleaseResponse, error)
+
+	// RecordReleaseWithResponse Record the owner's consent, for the present intake, that data on the drive may be destroyed
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+	RecordReleaseWithResponse(ctx context.Context, drive DriveName, body RecordReleaseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordReleaseResponse, error)
+
+	// StartReworkWithBodyWithResponse Write to a drive, through the bench's guard
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+	StartReworkWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartReworkResponse, error)
+
+	// StartReworkWithResponse Write to a drive, through the bench's guard
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+	StartReworkWithResponse(ctx context.Context, drive DriveName, body StartReworkJSONRequestBody, reqEditors ...RequestEditorFn) (*StartReworkResponse, error)
+
 	// GetSignalsWithResponse Every signal over the drive's life, tightest margin first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /drives/{drive}/signals (the `GetSignals` operationId).
 	GetSignalsWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetSignalsResponse, error)
+
+	// ListSweepsWithResponse The sweeps of a drive that ended, newest first, without their ribbons
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/sweeps (the `ListSweeps` operationId).
+	ListSweepsWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*ListSweepsResponse, error)
 
 	// GetVerdictWithResponse The present verdict with its reasons
 	//
@@ -2153,6 +3161,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeInWithResponse(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeInResponse, error)
 
+	// GetQueueWithResponse What becomes of every drive that is put in, and how that stands
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plan (the `GetQueue` operationId).
+	GetQueueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetQueueResponse, error)
+
+	// SetPlanWithBodyWithResponse Have every drive checked once, those in the bays and those put in from now on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /plan (the `SetPlan` operationId).
+	SetPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
+
+	// SetPlanWithResponse Have every drive checked once, those in the bays and those put in from now on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /plan (the `SetPlan` operationId).
+	SetPlanWithResponse(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
+
 	// ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2181,6 +3210,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
 
+	// CompareSweepsWithResponse The sweep of a run laid over that of an earlier one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/differences (the `CompareSweeps` operationId).
+	CompareSweepsWithResponse(ctx context.Context, run RunNumber, params *CompareSweepsParams, reqEditors ...RequestEditorFn) (*CompareSweepsResponse, error)
+
+	// DrawSweepWithResponse The ribbon of a run's newest sweep, as a figure
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/figure (the `DrawSweep` operationId).
+	DrawSweepWithResponse(ctx context.Context, run RunNumber, params *DrawSweepParams, reqEditors ...RequestEditorFn) (*DrawSweepResponse, error)
+
+	// FollowRunWithResponse How a run stands, as it changes (Server-Sent Events), until it is done
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/live (the `FollowRun` operationId).
+	FollowRunWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*FollowRunResponse, error)
+
+	// PauseRunWithBodyWithResponse Let the sweep of a run wait
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+	PauseRunWithBodyWithResponse(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseRunResponse, error)
+
+	// PauseRunWithResponse Let the sweep of a run wait
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+	PauseRunWithResponse(ctx context.Context, run RunNumber, body PauseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseRunResponse, error)
+
+	// ResumeRunWithBodyWithResponse Let the sweep of a run go on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+	ResumeRunWithBodyWithResponse(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error)
+
+	// ResumeRunWithResponse Let the sweep of a run go on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+	ResumeRunWithResponse(ctx context.Context, run RunNumber, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error)
+
+	// GetReworkWithResponse What a rework wrote, the counters before and after it, and whether it held
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/rework (the `GetRework` operationId).
+	GetReworkWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*GetReworkResponse, error)
+
 	// StopRunWithBodyWithResponse Stop a run
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2194,6 +3279,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /runs/{run}/stop (the `StopRun` operationId).
 	StopRunWithResponse(ctx context.Context, run RunNumber, body StopRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
+
+	// GetSweepWithResponse The newest sweep of a run with its ribbon, as it stands or as it ended
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/sweep (the `GetSweep` operationId).
+	GetSweepWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*GetSweepResponse, error)
 
 	// GetServiceWithResponse What this service is, and its time
 	//
@@ -2964,6 +4056,150 @@ func (r ExportRecordResponse) ContentType() string {
 	return ""
 }
 
+type WithdrawReleaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Intake
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithdrawReleaseResponse) GetJSON200() *Intake {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawReleaseResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawReleaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawReleaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawReleaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawReleaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RecordReleaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Intake
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RecordReleaseResponse) GetJSON200() *Intake {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RecordReleaseResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RecordReleaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RecordReleaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RecordReleaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RecordReleaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartReworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartReworkResponse) GetJSON201() *Run {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartReworkResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartReworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartReworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartReworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartReworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSignalsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3006,6 +4242,54 @@ func (r GetSignalsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetSignalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSweepsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SweepSummary
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSweepsResponse) GetJSON200() *[]SweepSummary {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSweepsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSweepsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSweepsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSweepsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSweepsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3150,6 +4434,102 @@ func (r TakeInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TakeInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetQueueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Queue
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetQueueResponse) GetJSON200() *Queue {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetQueueResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetQueueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetQueueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetQueueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetQueueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Queue
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPlanResponse) GetJSON200() *Queue {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPlanResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3348,6 +4728,280 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type CompareSweepsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SweepDifference
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareSweepsResponse) GetJSON200() *[]SweepDifference {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareSweepsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareSweepsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareSweepsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareSweepsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareSweepsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DrawSweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DrawSweepResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DrawSweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DrawSweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DrawSweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DrawSweepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowRunResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PauseRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PauseRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PauseRunResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PauseRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PauseRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PauseRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PauseRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResumeRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResumeRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeRunResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rework
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReworkResponse) GetJSON200() *Rework {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReworkResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3390,6 +5044,54 @@ func (r StopRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sweep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSweepResponse) GetJSON200() *Sweep {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSweepResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSweepResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3704,6 +5406,71 @@ func (c *ClientWithResponses) ExportRecordWithResponse(ctx context.Context, driv
 	return ParseExportRecordResponse(rsp)
 }
 
+// WithdrawReleaseWithResponse Take the consent back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /drives/{drive}/release (the `WithdrawRelease` operationId).
+func (c *ClientWithResponses) WithdrawReleaseWithResponse(ctx context.Context, drive DriveName, params *WithdrawReleaseParams, reqEditors ...RequestEditorFn) (*WithdrawReleaseResponse, error) {
+	rsp, err := c.WithdrawRelease(ctx, drive, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawReleaseResponse(rsp)
+}
+
+// RecordReleaseWithBodyWithResponse Record the owner's consent, for the present intake, that data on the drive may be destroyed
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+func (c *ClientWithResponses) RecordReleaseWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordReleaseResponse, error) {
+	rsp, err := c.RecordReleaseWithBody(ctx, drive, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecordReleaseResponse(rsp)
+}
+
+// RecordReleaseWithResponse Record the owner's consent, for the present intake, that data on the drive may be destroyed
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
+func (c *ClientWithResponses) RecordReleaseWithResponse(ctx context.Context, drive DriveName, body RecordReleaseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordReleaseResponse, error) {
+	rsp, err := c.RecordRelease(ctx, drive, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecordReleaseResponse(rsp)
+}
+
+// StartReworkWithBodyWithResponse Write to a drive, through the bench's guard
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+func (c *ClientWithResponses) StartReworkWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartReworkResponse, error) {
+	rsp, err := c.StartReworkWithBody(ctx, drive, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartReworkResponse(rsp)
+}
+
+// StartReworkWithResponse Write to a drive, through the bench's guard
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
+func (c *ClientWithResponses) StartReworkWithResponse(ctx context.Context, drive DriveName, body StartReworkJSONRequestBody, reqEditors ...RequestEditorFn) (*StartReworkResponse, error) {
+	rsp, err := c.StartRework(ctx, drive, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartReworkResponse(rsp)
+}
+
 // GetSignalsWithResponse Every signal over the drive's life, tightest margin first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3715,6 +5482,19 @@ func (c *ClientWithResponses) GetSignalsWithResponse(ctx context.Context, drive 
 		return nil, err
 	}
 	return ParseGetSignalsResponse(rsp)
+}
+
+// ListSweepsWithResponse The sweeps of a drive that ended, newest first, without their ribbons
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/sweeps (the `ListSweeps` operationId).
+func (c *ClientWithResponses) ListSweepsWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*ListSweepsResponse, error) {
+	rsp, err := c.ListSweeps(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSweepsResponse(rsp)
 }
 
 // GetVerdictWithResponse The present verdict with its reasons
@@ -3782,6 +5562,45 @@ func (c *ClientWithResponses) TakeInWithResponse(ctx context.Context, body TakeI
 	return ParseTakeInResponse(rsp)
 }
 
+// GetQueueWithResponse What becomes of every drive that is put in, and how that stands
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plan (the `GetQueue` operationId).
+func (c *ClientWithResponses) GetQueueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetQueueResponse, error) {
+	rsp, err := c.GetQueue(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetQueueResponse(rsp)
+}
+
+// SetPlanWithBodyWithResponse Have every drive checked once, those in the bays and those put in from now on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /plan (the `SetPlan` operationId).
+func (c *ClientWithResponses) SetPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
+	rsp, err := c.SetPlanWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPlanResponse(rsp)
+}
+
+// SetPlanWithResponse Have every drive checked once, those in the bays and those put in from now on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /plan (the `SetPlan` operationId).
+func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
+	rsp, err := c.SetPlan(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPlanResponse(rsp)
+}
+
 // ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3834,6 +5653,110 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, run RunNum
 	return ParseGetRunResponse(rsp)
 }
 
+// CompareSweepsWithResponse The sweep of a run laid over that of an earlier one
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/differences (the `CompareSweeps` operationId).
+func (c *ClientWithResponses) CompareSweepsWithResponse(ctx context.Context, run RunNumber, params *CompareSweepsParams, reqEditors ...RequestEditorFn) (*CompareSweepsResponse, error) {
+	rsp, err := c.CompareSweeps(ctx, run, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareSweepsResponse(rsp)
+}
+
+// DrawSweepWithResponse The ribbon of a run's newest sweep, as a figure
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/figure (the `DrawSweep` operationId).
+func (c *ClientWithResponses) DrawSweepWithResponse(ctx context.Context, run RunNumber, params *DrawSweepParams, reqEditors ...RequestEditorFn) (*DrawSweepResponse, error) {
+	rsp, err := c.DrawSweep(ctx, run, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDrawSweepResponse(rsp)
+}
+
+// FollowRunWithResponse How a run stands, as it changes (Server-Sent Events), until it is done
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/live (the `FollowRun` operationId).
+func (c *ClientWithResponses) FollowRunWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*FollowRunResponse, error) {
+	rsp, err := c.FollowRun(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowRunResponse(rsp)
+}
+
+// PauseRunWithBodyWithResponse Let the sweep of a run wait
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+func (c *ClientWithResponses) PauseRunWithBodyWithResponse(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseRunResponse, error) {
+	rsp, err := c.PauseRunWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseRunResponse(rsp)
+}
+
+// PauseRunWithResponse Let the sweep of a run wait
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{run}/pause (the `PauseRun` operationId).
+func (c *ClientWithResponses) PauseRunWithResponse(ctx context.Context, run RunNumber, body PauseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseRunResponse, error) {
+	rsp, err := c.PauseRun(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseRunResponse(rsp)
+}
+
+// ResumeRunWithBodyWithResponse Let the sweep of a run go on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+func (c *ClientWithResponses) ResumeRunWithBodyWithResponse(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error) {
+	rsp, err := c.ResumeRunWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeRunResponse(rsp)
+}
+
+// ResumeRunWithResponse Let the sweep of a run go on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{run}/resume (the `ResumeRun` operationId).
+func (c *ClientWithResponses) ResumeRunWithResponse(ctx context.Context, run RunNumber, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error) {
+	rsp, err := c.ResumeRun(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeRunResponse(rsp)
+}
+
+// GetReworkWithResponse What a rework wrote, the counters before and after it, and whether it held
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/rework (the `GetRework` operationId).
+func (c *ClientWithResponses) GetReworkWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*GetReworkResponse, error) {
+	rsp, err := c.GetRework(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReworkResponse(rsp)
+}
+
 // StopRunWithBodyWithResponse Stop a run
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3858,6 +5781,19 @@ func (c *ClientWithResponses) StopRunWithResponse(ctx context.Context, run RunNu
 		return nil, err
 	}
 	return ParseStopRunResponse(rsp)
+}
+
+// GetSweepWithResponse The newest sweep of a run with its ribbon, as it stands or as it ended
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/sweep (the `GetSweep` operationId).
+func (c *ClientWithResponses) GetSweepWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*GetSweepResponse, error) {
+	rsp, err := c.GetSweep(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSweepResponse(rsp)
 }
 
 // GetServiceWithResponse What this service is, and its time
@@ -4394,6 +6330,105 @@ func ParseExportRecordResponse(rsp *http.Response) (*ExportRecordResponse, error
 	return response, nil
 }
 
+// ParseWithdrawReleaseResponse parses an HTTP response from a WithdrawReleaseWithResponse call
+func ParseWithdrawReleaseResponse(rsp *http.Response) (*WithdrawReleaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawReleaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRecordReleaseResponse parses an HTTP response from a RecordReleaseWithResponse call
+func ParseRecordReleaseResponse(rsp *http.Response) (*RecordReleaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RecordReleaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartReworkResponse parses an HTTP response from a StartReworkWithResponse call
+func ParseStartReworkResponse(rsp *http.Response) (*StartReworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartReworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetSignalsResponse parses an HTTP response from a GetSignalsWithResponse call
 func ParseGetSignalsResponse(rsp *http.Response) (*GetSignalsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4410,6 +6445,39 @@ func ParseGetSignalsResponse(rsp *http.Response) (*GetSignalsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Signals
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSweepsResponse parses an HTTP response from a ListSweepsWithResponse call
+func ParseListSweepsResponse(rsp *http.Response) (*ListSweepsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSweepsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SweepSummary
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4513,6 +6581,72 @@ func ParseTakeInResponse(rsp *http.Response) (*TakeInResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetQueueResponse parses an HTTP response from a GetQueueWithResponse call
+func ParseGetQueueResponse(rsp *http.Response) (*GetQueueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetQueueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Queue
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPlanResponse parses an HTTP response from a SetPlanWithResponse call
+func ParseSetPlanResponse(rsp *http.Response) (*SetPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Queue
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong
@@ -4658,6 +6792,190 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseCompareSweepsResponse parses an HTTP response from a CompareSweepsWithResponse call
+func ParseCompareSweepsResponse(rsp *http.Response) (*CompareSweepsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareSweepsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SweepDifference
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDrawSweepResponse parses an HTTP response from a DrawSweepWithResponse call
+func ParseDrawSweepResponse(rsp *http.Response) (*DrawSweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DrawSweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowRunResponse parses an HTTP response from a FollowRunWithResponse call
+func ParseFollowRunResponse(rsp *http.Response) (*FollowRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePauseRunResponse parses an HTTP response from a PauseRunWithResponse call
+func ParsePauseRunResponse(rsp *http.Response) (*PauseRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PauseRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeRunResponse parses an HTTP response from a ResumeRunWithResponse call
+func ParseResumeRunResponse(rsp *http.Response) (*ResumeRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReworkResponse parses an HTTP response from a GetReworkWithResponse call
+func ParseGetReworkResponse(rsp *http.Response) (*GetReworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rework
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStopRunResponse parses an HTTP response from a StopRunWithResponse call
 func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4674,6 +6992,39 @@ func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSweepResponse parses an HTTP response from a GetSweepWithResponse call
+func ParseGetSweepResponse(rsp *http.Response) (*GetSweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sweep
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"hylostat.example/internal/contract"
@@ -60,28 +61,37 @@ func (e *Unreachable) Unwrap() error { return e.Err }
 const answerLimit = 64 << 20
 
 func call[T any](c *Client, resp *http.Response, err error) (out T, _ error) {
+	body, err := c.answer(resp, err)
 	if err != nil {
-		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-			return out, err
-		}
-		return out, &Unreachable{c.address, err}
-	}
-	defer func() { _ = resp.Body.Close() }()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, answerLimit))
-	if err != nil {
-		return out, fmt.Errorf("reading the answer of %s: %w", c.address, err)
-	}
-	if resp.StatusCode >= http.StatusBadRequest {
-		p := &ProblemError{}
-		if json.Unmarshal(body, &p.Problem) != nil || p.Detail == "" {
-			return out, fmt.Errorf("%s answered %s, which is no answer of this service. Check --service", c.address, resp.Status)
-		}
-		return out, p
+		return out, err
 	}
 	if err := json.Unmarshal(body, &out); err != nil {
 		return out, fmt.Errorf("the answer of %s is not understood: %w. Its version may differ from this one", c.address, err)
 	}
 	return out, nil
+}
+
+// answer reads what the service answered, unless it is a problem.
+func (c *Client) answer(resp *http.Response, err error) ([]byte, error) {
+	if err != nil {
+		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+			return nil, err
+		}
+		return nil, &Unreachable{c.address, err}
+	}
+	defer func() { _ = resp.Body.Close() }()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, answerLimit))
+	if err != nil {
+		return nil, fmt.Errorf("reading the answer of %s: %w", c.address, err)
+	}
+	if resp.StatusCode >= http.StatusBadRequest {
+		p := &ProblemError{}
+		if json.Unmarshal(body, &p.Problem) != nil || p.Detail == "" {
+			return nil, fmt.Errorf("%s answered %s, which is no answer of this service. Check --service", c.address, resp.Status)
+		}
+		return nil, p
+	}
+	return body, nil
 }
 
 // Service tells what the service is.
@@ -210,6 +220,42 @@ func (c *Client) Check(ctx context.Context, drive string, request contract.Check
 	return call[contract.Run](c, r, err)
 }
 
+// RecordRelease notes the owner's consent that data on a drive may be destroyed.
+func (c *Client) RecordRelease(ctx context.Context, drive string, r contract.ReleaseRequest) (contract.Intake, error) {
+	resp, err := c.raw.RecordRelease(ctx, drive, r)
+	return call[contract.Intake](c, resp, err)
+}
+
+// WithdrawRelease takes the consent back.
+func (c *Client) WithdrawRelease(ctx context.Context, drive, by string) (contract.Intake, error) {
+	resp, err := c.raw.WithdrawRelease(ctx, drive, &contract.WithdrawReleaseParams{By: by})
+	return call[contract.Intake](c, resp, err)
+}
+
+// StartRework has a drive written to.
+func (c *Client) StartRework(ctx context.Context, drive string, r contract.ReworkRequest) (contract.Run, error) {
+	resp, err := c.raw.StartRework(ctx, drive, r)
+	return call[contract.Run](c, resp, err)
+}
+
+// Rework tells what a rework wrote and changed.
+func (c *Client) Rework(ctx context.Context, run int64) (contract.Rework, error) {
+	resp, err := c.raw.GetRework(ctx, run)
+	return call[contract.Rework](c, resp, err)
+}
+
+// Queue tells the plan and how it stands.
+func (c *Client) Queue(ctx context.Context) (contract.Queue, error) {
+	resp, err := c.raw.GetQueue(ctx)
+	return call[contract.Queue](c, resp, err)
+}
+
+// SetPlan has every drive checked once; "none" ends that.
+func (c *Client) SetPlan(ctx context.Context, check, by string) (contract.Queue, error) {
+	resp, err := c.raw.SetPlan(ctx, contract.PlanRequest{Check: contract.PlanRequestCheck(check), By: by})
+	return call[contract.Queue](c, resp, err)
+}
+
 // Runs lists runs.
 func (c *Client) Runs(ctx context.Context, p contract.ListRunsParams) ([]contract.Run, error) {
 	r, err := c.raw.ListRuns(ctx, &p)
@@ -220,6 +266,42 @@ func (c *Client) Runs(ctx context.Context, p contract.ListRunsParams) ([]contrac
 func (c *Client) Run(ctx context.Context, id int64) (contract.Run, error) {
 	r, err := c.raw.GetRun(ctx, id)
 	return call[contract.Run](c, r, err)
+}
+
+// PauseRun lets the sweep of a run wait.
+func (c *Client) PauseRun(ctx context.Context, id int64, by string) (contract.Run, error) {
+	resp, err := c.raw.PauseRun(ctx, id, contract.Person{By: by})
+	return call[contract.Run](c, resp, err)
+}
+
+// ResumeRun lets the sweep of a run go on.
+func (c *Client) ResumeRun(ctx context.Context, id int64, by string) (contract.Run, error) {
+	resp, err := c.raw.ResumeRun(ctx, id, contract.Person{By: by})
+	return call[contract.Run](c, resp, err)
+}
+
+// Sweep is the newest sweep of a run.
+func (c *Client) Sweep(ctx context.Context, run int64) (contract.Sweep, error) {
+	resp, err := c.raw.GetSweep(ctx, run)
+	return call[contract.Sweep](c, resp, err)
+}
+
+// Figure is the ribbon of a run's newest sweep, as SVG or PNG.
+func (c *Client) Figure(ctx context.Context, run int64, format string) ([]byte, error) {
+	resp, err := c.raw.DrawSweep(ctx, run, &contract.DrawSweepParams{Format: &format})
+	return c.answer(resp, err)
+}
+
+// Sweeps are the sweeps of a drive that ended, newest first.
+func (c *Client) Sweeps(ctx context.Context, drive string) ([]contract.SweepSummary, error) {
+	resp, err := c.raw.ListSweeps(ctx, drive)
+	return call[[]contract.SweepSummary](c, resp, err)
+}
+
+// SweepDifferences lays the sweep of a run over that of an earlier one.
+func (c *Client) SweepDifferences(ctx context.Context, run, earlier int64) ([]contract.SweepDifference, error) {
+	resp, err := c.raw.CompareSweeps(ctx, run, &contract.CompareSweepsParams{Earlier: earlier})
+	return call[[]contract.SweepDifference](c, resp, err)
 }
 
 // StopRun stops a run.
@@ -241,25 +323,28 @@ func (c *Client) Sign(ctx context.Context, drive string, s contract.SignOffReque
 }
 
 // Events delivers facts and progress until the context ends, over lost connections: what was missed comes later. It begins
-// after the fact with number after, or with what happens from now on when after is negative. The channel closes with the
-// context.
+// after the fact with number after, or with what happens from now on when after is negative: the service listens when Events
+// comes back, unless it could not be reached at once. The channel closes with the context.
 func (c *Client) Events(ctx context.Context, after int64) <-chan contract.Event {
-	out := make(chan contract.Event, 64)
+	out, begun := make(chan contract.Event, 64), make(chan struct{})
+	begin := sync.OnceFunc(func() { close(begun) })
 	go func() {
 		defer close(out)
 		for ctx.Err() == nil {
-			c.stream(ctx, &after, out)
+			c.stream(ctx, &after, begin, out)
+			begin()
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):
 			}
 		}
 	}()
+	<-begun
 	return out
 }
 
 // stream reads one connection until it ends.
-func (c *Client) stream(ctx context.Context, last *int64, out chan<- contract.Event) {
+func (c *Client) stream(ctx context.Context, last *int64, begun func(), out chan<- contract.Event) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.address+"/api/v1/events", http.NoBody)
 	if err != nil {
 		return
@@ -278,6 +363,7 @@ func (c *Client) stream(ctx context.Context, last *int64, out chan<- contract.Ev
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
+		begun()
 		field, value, _ := strings.Cut(lines.Text(), ": ")
 		switch field {
 		case "id":

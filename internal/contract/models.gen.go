@@ -112,8 +112,11 @@ func (e BayConnection) Valid() bool {
 // Defines values for CheckRequestKind.
 const (
 	CheckRequestKindConveyance CheckRequestKind = "conveyance"
+	CheckRequestKindExtended   CheckRequestKind = "extended"
 	CheckRequestKindQuick      CheckRequestKind = "quick"
 	CheckRequestKindSelective  CheckRequestKind = "selective"
+	CheckRequestKindSpot       CheckRequestKind = "spot"
+	CheckRequestKindWhole      CheckRequestKind = "whole"
 )
 
 // Valid indicates whether the value is a known member of the CheckRequestKind enum.
@@ -121,9 +124,15 @@ func (e CheckRequestKind) Valid() bool {
 	switch e {
 	case CheckRequestKindConveyance:
 		return true
+	case CheckRequestKindExtended:
+		return true
 	case CheckRequestKindQuick:
 		return true
 	case CheckRequestKindSelective:
+		return true
+	case CheckRequestKindSpot:
+		return true
+	case CheckRequestKindWhole:
 		return true
 	default:
 		return false
@@ -227,6 +236,7 @@ func (e EntryKind) Valid() bool {
 const (
 	BayChanged     EventKind = "bay.changed"
 	IntakeChanged  EventKind = "intake.changed"
+	PlanChanged    EventKind = "plan.changed"
 	ReadingTaken   EventKind = "reading.taken"
 	RunChanged     EventKind = "run.changed"
 	RunProgress    EventKind = "run.progress"
@@ -240,6 +250,8 @@ func (e EventKind) Valid() bool {
 	case BayChanged:
 		return true
 	case IntakeChanged:
+		return true
+	case PlanChanged:
 		return true
 	case ReadingTaken:
 		return true
@@ -343,6 +355,30 @@ func (e MarkKind) Valid() bool {
 	}
 }
 
+// Defines values for PlanRequestCheck.
+const (
+	PlanRequestCheckExtended PlanRequestCheck = "extended"
+	PlanRequestCheckNone     PlanRequestCheck = "none"
+	PlanRequestCheckQuick    PlanRequestCheck = "quick"
+	PlanRequestCheckWhole    PlanRequestCheck = "whole"
+)
+
+// Valid indicates whether the value is a known member of the PlanRequestCheck enum.
+func (e PlanRequestCheck) Valid() bool {
+	switch e {
+	case PlanRequestCheckExtended:
+		return true
+	case PlanRequestCheckNone:
+		return true
+	case PlanRequestCheckQuick:
+		return true
+	case PlanRequestCheckWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadingAlarm.
 const (
 	ReadingAlarmNotRaised     ReadingAlarm = "not raised"
@@ -367,11 +403,38 @@ func (e ReadingAlarm) Valid() bool {
 	}
 }
 
+// Defines values for ReworkKind.
+const (
+	ReworkKindMend      ReworkKind = "mend"
+	ReworkKindOverwrite ReworkKind = "overwrite"
+	ReworkKindRenew     ReworkKind = "renew"
+)
+
+// Valid indicates whether the value is a known member of the ReworkKind enum.
+func (e ReworkKind) Valid() bool {
+	switch e {
+	case ReworkKindMend:
+		return true
+	case ReworkKindOverwrite:
+		return true
+	case ReworkKindRenew:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
 	RunKindConveyance RunKind = "conveyance"
+	RunKindExtended   RunKind = "extended"
+	RunKindMend       RunKind = "mend"
+	RunKindOverwrite  RunKind = "overwrite"
 	RunKindQuick      RunKind = "quick"
+	RunKindRenew      RunKind = "renew"
 	RunKindSelective  RunKind = "selective"
+	RunKindSpot       RunKind = "spot"
+	RunKindWhole      RunKind = "whole"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
@@ -379,9 +442,21 @@ func (e RunKind) Valid() bool {
 	switch e {
 	case RunKindConveyance:
 		return true
+	case RunKindExtended:
+		return true
+	case RunKindMend:
+		return true
+	case RunKindOverwrite:
+		return true
 	case RunKindQuick:
 		return true
+	case RunKindRenew:
+		return true
 	case RunKindSelective:
+		return true
+	case RunKindSpot:
+		return true
+	case RunKindWhole:
 		return true
 	default:
 		return false
@@ -414,6 +489,7 @@ const (
 	RunStateAbsent      RunState = "absent"
 	RunStateDone        RunState = "done"
 	RunStateInterrupted RunState = "interrupted"
+	RunStatePaused      RunState = "paused"
 	RunStateQueued      RunState = "queued"
 	RunStateRunning     RunState = "running"
 	RunStateStopping    RunState = "stopping"
@@ -428,6 +504,8 @@ func (e RunState) Valid() bool {
 	case RunStateDone:
 		return true
 	case RunStateInterrupted:
+		return true
+	case RunStatePaused:
 		return true
 	case RunStateQueued:
 		return true
@@ -466,6 +544,90 @@ func (e StepState) Valid() bool {
 	case StepStateSkipped:
 		return true
 	case StepStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SweepKind.
+const (
+	SweepKindMending     SweepKind = "mending"
+	SweepKindOverwriting SweepKind = "overwriting"
+	SweepKindRenewing    SweepKind = "renewing"
+	SweepKindSpotSweep   SweepKind = "spot_sweep"
+	SweepKindVerifying   SweepKind = "verifying"
+	SweepKindWholeSweep  SweepKind = "whole_sweep"
+)
+
+// Valid indicates whether the value is a known member of the SweepKind enum.
+func (e SweepKind) Valid() bool {
+	switch e {
+	case SweepKindMending:
+		return true
+	case SweepKindOverwriting:
+		return true
+	case SweepKindRenewing:
+		return true
+	case SweepKindSpotSweep:
+		return true
+	case SweepKindVerifying:
+		return true
+	case SweepKindWholeSweep:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SweepDifferenceChange.
+const (
+	PlaceGone  SweepDifferenceChange = "gone"
+	PlaceNew   SweepDifferenceChange = "new"
+	PlaceSame  SweepDifferenceChange = "same"
+	PlaceWorse SweepDifferenceChange = "worse"
+)
+
+// Valid indicates whether the value is a known member of the SweepDifferenceChange enum.
+func (e SweepDifferenceChange) Valid() bool {
+	switch e {
+	case PlaceGone:
+		return true
+	case PlaceNew:
+		return true
+	case PlaceSame:
+		return true
+	case PlaceWorse:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SweepSummaryKind.
+const (
+	SweepSummaryKindMending     SweepSummaryKind = "mending"
+	SweepSummaryKindOverwriting SweepSummaryKind = "overwriting"
+	SweepSummaryKindRenewing    SweepSummaryKind = "renewing"
+	SweepSummaryKindSpotSweep   SweepSummaryKind = "spot_sweep"
+	SweepSummaryKindVerifying   SweepSummaryKind = "verifying"
+	SweepSummaryKindWholeSweep  SweepSummaryKind = "whole_sweep"
+)
+
+// Valid indicates whether the value is a known member of the SweepSummaryKind enum.
+func (e SweepSummaryKind) Valid() bool {
+	switch e {
+	case SweepSummaryKindMending:
+		return true
+	case SweepSummaryKindOverwriting:
+		return true
+	case SweepSummaryKindRenewing:
+		return true
+	case SweepSummaryKindSpotSweep:
+		return true
+	case SweepSummaryKindVerifying:
+		return true
+	case SweepSummaryKindWholeSweep:
 		return true
 	default:
 		return false
@@ -554,8 +716,14 @@ type BayConnection string
 
 // CheckRequest defines model for CheckRequest.
 type CheckRequest struct {
-	By   string           `json:"by"`
-	Kind CheckRequestKind `json:"kind"`
+	By string `json:"by"`
+
+	// Despite why the surface may be loaded although its data is wanted and not copied
+	Despite *string          `json:"despite,omitempty"`
+	Kind    CheckRequestKind `json:"kind"`
+
+	// Share per cent of the drive's time a sweep may take; absent: all of it
+	Share *int `json:"share,omitempty"`
 
 	// Spans of a selective self-test
 	Spans *[]Span `json:"spans,omitempty"`
@@ -817,8 +985,11 @@ type Intake struct {
 	Duty      Duty      `json:"duty"`
 	Id        int64     `json:"id"`
 	Label     *string   `json:"label,omitempty"`
-	Ticket    *string   `json:"ticket,omitempty"`
-	Wanted    bool      `json:"wanted"`
+
+	// Release The owner's consent, for this intake, that data on the drive may be destroyed
+	Release *Release `json:"release,omitempty"`
+	Ticket  *string  `json:"ticket,omitempty"`
+	Wanted  bool     `json:"wanted"`
 }
 
 // IntakeRequest defines model for IntakeRequest.
@@ -838,6 +1009,14 @@ type IntakeRequest struct {
 
 	// Wanted the data is wanted
 	Wanted *bool `json:"wanted,omitempty"`
+}
+
+// Live defines model for Live.
+type Live struct {
+	Run Run `json:"run"`
+
+	// Segments of the ribbon, where it changed
+	Segments []RibbonSegment `json:"segments"`
 }
 
 // LoggedError defines model for LoggedError.
@@ -898,6 +1077,15 @@ type Person struct {
 	By string `json:"by"`
 }
 
+// PlanRequest defines model for PlanRequest.
+type PlanRequest struct {
+	By    string           `json:"by"`
+	Check PlanRequestCheck `json:"check"`
+}
+
+// PlanRequestCheck defines model for PlanRequest.Check.
+type PlanRequestCheck string
+
 // PolicySummary defines model for PolicySummary.
 type PolicySummary struct {
 	Name    string `json:"name"`
@@ -917,6 +1105,27 @@ type Problem struct {
 
 	// Type kind of problem: urn:hylostat:<kind>
 	Type *string `json:"type,omitempty"`
+}
+
+// Queue defines model for Queue.
+type Queue struct {
+	At *time.Time `json:"at,omitempty"`
+	By *string    `json:"by,omitempty"`
+
+	// Check planned for every drive; absent: no plan
+	Check *string `json:"check,omitempty"`
+
+	// Done of the plan, since it was made
+	Done int `json:"done"`
+
+	// Going runs
+	Going int `json:"going"`
+
+	// Waiting runs that wait for their turn
+	Waiting int `json:"waiting"`
+
+	// Words what to do at which bay
+	Words []string `json:"words"`
 }
 
 // Reading defines model for Reading.
@@ -984,24 +1193,103 @@ type Redecoded struct {
 	Signal  string   `json:"signal"`
 }
 
+// Release The owner's consent, for this intake, that data on the drive may be destroyed
+type Release struct {
+	At time.Time `json:"at"`
+
+	// By who recorded it
+	By string `json:"by"`
+
+	// Owner who consented, and how
+	Owner string `json:"owner"`
+
+	// Scope each covers the ones before it, as the scope of a release
+	Scope ReworkKind `json:"scope"`
+}
+
+// ReleaseRequest defines model for ReleaseRequest.
+type ReleaseRequest struct {
+	By    string `json:"by"`
+	Owner string `json:"owner"`
+
+	// Scope each covers the ones before it, as the scope of a release
+	Scope ReworkKind `json:"scope"`
+}
+
+// Rework defines model for Rework.
+type Rework struct {
+	After  *ReadingSummary `json:"after,omitempty"`
+	Before *ReadingSummary `json:"before,omitempty"`
+
+	// Held by a whole sweep on a later day; absent: not known yet
+	Held *bool `json:"held,omitempty"`
+
+	// Release The owner's consent, for this intake, that data on the drive may be destroyed
+	Release Release `json:"release"`
+
+	// Rows counters before and after that differ, or matter
+	Rows  []Difference `json:"rows"`
+	Run   Run          `json:"run"`
+	Words []string     `json:"words"`
+}
+
+// ReworkKind each covers the ones before it, as the scope of a release
+type ReworkKind string
+
+// ReworkRequest defines model for ReworkRequest.
+type ReworkRequest struct {
+	By string `json:"by"`
+
+	// Ending the end of the serial, as somebody reads it off the drive's label
+	Ending string `json:"ending"`
+
+	// Kind each covers the ones before it, as the scope of a release
+	Kind ReworkKind `json:"kind"`
+}
+
+// RibbonSegment Cells in a row
+type RibbonSegment struct {
+	// Classes one character for each cell: its class of slowness, or - where nothing was swept
+	Classes string `json:"classes"`
+	First   int    `json:"first"`
+
+	// Speeds kB/s, one for each cell; 0: nothing read
+	Speeds []int          `json:"speeds"`
+	Unread []RibbonUnread `json:"unread"`
+}
+
+// RibbonUnread defines model for RibbonUnread.
+type RibbonUnread struct {
+	Cell int `json:"cell"`
+
+	// Sectors physical sectors that are unreadable
+	Sectors int64 `json:"sectors"`
+}
+
 // Run defines model for Run.
 type Run struct {
-	Asked    time.Time   `json:"asked"`
-	Bay      int         `json:"bay"`
-	By       string      `json:"by"`
-	Ended    *time.Time  `json:"ended,omitempty"`
-	Id       int64       `json:"id"`
-	Kind     RunKind     `json:"kind"`
-	LeftS    int         `json:"left_s"`
-	Model    string      `json:"model"`
-	Outcome  *RunOutcome `json:"outcome,omitempty"`
-	Percent  int         `json:"percent"`
-	Serial   string      `json:"serial"`
-	Standing string      `json:"standing"`
-	Started  *time.Time  `json:"started,omitempty"`
-	State    RunState    `json:"state"`
-	Steps    []Step      `json:"steps"`
-	Title    string      `json:"title"`
+	Asked time.Time `json:"asked"`
+	Bay   int       `json:"bay"`
+	By    string    `json:"by"`
+
+	// Despite why it loads the surface although its data is at risk
+	Despite *string     `json:"despite,omitempty"`
+	Ended   *time.Time  `json:"ended,omitempty"`
+	Id      int64       `json:"id"`
+	Kind    RunKind     `json:"kind"`
+	LeftS   int         `json:"left_s"`
+	Model   string      `json:"model"`
+	Outcome *RunOutcome `json:"outcome,omitempty"`
+
+	// Pause why its sweep waits
+	Pause    *string    `json:"pause,omitempty"`
+	Percent  int        `json:"percent"`
+	Serial   string     `json:"serial"`
+	Standing string     `json:"standing"`
+	Started  *time.Time `json:"started,omitempty"`
+	State    RunState   `json:"state"`
+	Steps    []Step     `json:"steps"`
+	Title    string     `json:"title"`
 }
 
 // RunKind defines model for Run.Kind.
@@ -1046,7 +1334,10 @@ type Service struct {
 	// Factor how much faster than real time it runs; 1 outside a demo
 	Factor float64       `json:"factor"`
 	Policy PolicySummary `json:"policy"`
-	Shop   string        `json:"shop"`
+
+	// Rework whether the bench writes to drives when it is ordered to
+	Rework bool   `json:"rework"`
+	Shop   string `json:"shop"`
 
 	// Time the shop's time now
 	Time    time.Time `json:"time"`
@@ -1154,11 +1445,161 @@ type Step struct {
 	Note    *string    `json:"note,omitempty"`
 	Percent int        `json:"percent"`
 	State   StepState  `json:"state"`
-	Title   string     `json:"title"`
+
+	// Sweep How a sweep stands, or how it ended
+	Sweep *SweepStanding `json:"sweep,omitempty"`
+	Title string         `json:"title"`
 }
 
 // StepState defines model for Step.State.
 type StepState string
+
+// Sweep defines model for Sweep.
+type Sweep struct {
+	Began time.Time `json:"began"`
+
+	// Cells of the whole ribbon
+	Cells int `json:"cells"`
+
+	// Ended absent: it goes on
+	Ended *time.Time  `json:"ended,omitempty"`
+	Heat  []SweepHeat `json:"heat"`
+	Kind  SweepKind   `json:"kind"`
+
+	// Ranges the first thousand
+	Ranges      []SweepRange `json:"ranges"`
+	RangesTotal int64        `json:"ranges_total"`
+	Run         int64        `json:"run"`
+
+	// Segments those with anything in them
+	Segments []RibbonSegment `json:"segments"`
+	Serial   string          `json:"serial"`
+	Slow     []SweepSlow     `json:"slow"`
+
+	// Standing How a sweep stands, or how it ended
+	Standing SweepStanding `json:"standing"`
+	Title    string        `json:"title"`
+}
+
+// SweepKind defines model for Sweep.Kind.
+type SweepKind string
+
+// SweepDifference defines model for SweepDifference.
+type SweepDifference struct {
+	After   string                `json:"after"`
+	Before  string                `json:"before"`
+	Change  SweepDifferenceChange `json:"change"`
+	Lba     int64                 `json:"lba"`
+	Sectors int64                 `json:"sectors"`
+}
+
+// SweepDifferenceChange defines model for SweepDifference.Change.
+type SweepDifferenceChange string
+
+// SweepHeat defines model for SweepHeat.
+type SweepHeat struct {
+	At      time.Time `json:"at"`
+	Celsius int       `json:"celsius"`
+	Share   float64   `json:"share"`
+}
+
+// SweepRange defines model for SweepRange.
+type SweepRange struct {
+	Cause string `json:"cause"`
+	Lba   int64  `json:"lba"`
+
+	// Physical physical sectors
+	Physical   int64 `json:"physical"`
+	Sectors    int64 `json:"sectors"`
+	Unreadable bool  `json:"unreadable"`
+}
+
+// SweepSlow defines model for SweepSlow.
+type SweepSlow struct {
+	// Again of the second read; absent: not yet
+	Again   *int   `json:"again,omitempty"`
+	Class   int    `json:"class"`
+	Lba     int64  `json:"lba"`
+	Sectors int64  `json:"sectors"`
+	Words   string `json:"words"`
+}
+
+// SweepStanding How a sweep stands, or how it ended
+type SweepStanding struct {
+	Celsius *int `json:"celsius,omitempty"`
+
+	// Closer a place is looked at more closely
+	Closer bool `json:"closer"`
+
+	// Confirmed places slow twice
+	Confirmed int64   `json:"confirmed"`
+	Early     *string `json:"early,omitempty"`
+
+	// HotAt °C at which it pauses
+	HotAt   int  `json:"hot_at"`
+	Hottest *int `json:"hottest,omitempty"`
+
+	// Lba where the pass stands
+	Lba   int64 `json:"lba"`
+	LeftS int   `json:"left_s"`
+
+	// Logical bytes
+	Logical int `json:"logical"`
+
+	// Lost physical sectors that do not hold what was written to them
+	Lost *int64 `json:"lost,omitempty"`
+
+	// Other places that failed for another reason, or were not looked at singly
+	Other int64 `json:"other"`
+
+	// Physical bytes
+	Physical int `json:"physical"`
+
+	// Rpm absent: does not rotate
+	Rpm    *int  `json:"rpm,omitempty"`
+	Sample *bool `json:"sample,omitempty"`
+
+	// Sectors of the drive
+	Sectors int64 `json:"sectors"`
+
+	// Share settled, 0 to 1
+	Share float64 `json:"share"`
+
+	// Slow places
+	Slow int64 `json:"slow"`
+
+	// Speed bytes per second
+	Speed float64 `json:"speed"`
+
+	// Unreadable physical sectors
+	Unreadable int64 `json:"unreadable"`
+
+	// Words what it found, and what it rules out and cannot
+	Words []string `json:"words"`
+
+	// Written What a step that writes did, in physical sectors
+	Written *Written `json:"written,omitempty"`
+}
+
+// SweepSummary defines model for SweepSummary.
+type SweepSummary struct {
+	Began time.Time `json:"began"`
+
+	// Ended absent: it goes on
+	Ended *time.Time `json:"ended,omitempty"`
+
+	// Hours powered on
+	Hours *float64         `json:"hours,omitempty"`
+	Kind  SweepSummaryKind `json:"kind"`
+	Run   int64            `json:"run"`
+
+	// Standing How a sweep stands, or how it ended
+	Standing SweepStanding `json:"standing"`
+	Title    string        `json:"title"`
+}
+
+// SweepSummaryKind defines model for SweepSummary.Kind.
+type SweepSummaryKind string
 
 // Unjudged defines model for Unjudged.
 type Unjudged struct {
@@ -1186,6 +1627,21 @@ type Verdict struct {
 	Serial   string     `json:"serial"`
 	Signed   *SignOff   `json:"signed,omitempty"`
 	Unjudged []Unjudged `json:"unjudged"`
+}
+
+// Written What a step that writes did, in physical sectors
+type Written struct {
+	// Cleared could not be read, were written, and can be read now
+	Cleared int64 `json:"cleared"`
+
+	// Readable were to be mended, and could be read after all: nothing was written
+	Readable int64 `json:"readable"`
+
+	// Restored written once more from the copy kept of them
+	Restored int64 `json:"restored"`
+
+	// Sectors written
+	Sectors int64 `json:"sectors"`
 }
 
 // BayNumber defines model for BayNumber.
@@ -1225,6 +1681,11 @@ type GetReadingParams struct {
 	Raw *bool `form:"raw,omitempty" json:"raw,omitempty"`
 }
 
+// WithdrawReleaseParams defines parameters for WithdrawRelease.
+type WithdrawReleaseParams struct {
+	By string `form:"by" json:"by"`
+}
+
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
@@ -1239,6 +1700,17 @@ type ListRunsParams struct {
 	Limit *int  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CompareSweepsParams defines parameters for CompareSweeps.
+type CompareSweepsParams struct {
+	// Earlier the run with the earlier sweep
+	Earlier int64 `form:"earlier" json:"earlier"`
+}
+
+// DrawSweepParams defines parameters for DrawSweep.
+type DrawSweepParams struct {
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
 // RecordCopyJSONRequestBody defines body for RecordCopy for application/json ContentType.
 type RecordCopyJSONRequestBody = Person
 
@@ -1251,11 +1723,26 @@ type StartCheckJSONRequestBody = CheckRequest
 // TakeReadingJSONRequestBody defines body for TakeReading for application/json ContentType.
 type TakeReadingJSONRequestBody = Person
 
+// RecordReleaseJSONRequestBody defines body for RecordRelease for application/json ContentType.
+type RecordReleaseJSONRequestBody = ReleaseRequest
+
+// StartReworkJSONRequestBody defines body for StartRework for application/json ContentType.
+type StartReworkJSONRequestBody = ReworkRequest
+
 // SignVerdictJSONRequestBody defines body for SignVerdict for application/json ContentType.
 type SignVerdictJSONRequestBody = SignOffRequest
 
 // TakeInJSONRequestBody defines body for TakeIn for application/json ContentType.
 type TakeInJSONRequestBody = IntakeRequest
+
+// SetPlanJSONRequestBody defines body for SetPlan for application/json ContentType.
+type SetPlanJSONRequestBody = PlanRequest
+
+// PauseRunJSONRequestBody defines body for PauseRun for application/json ContentType.
+type PauseRunJSONRequestBody = Person
+
+// ResumeRunJSONRequestBody defines body for ResumeRun for application/json ContentType.
+type ResumeRunJSONRequestBody = Person
 
 // StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
 type StopRunJSONRequestBody = Person

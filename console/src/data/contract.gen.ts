@@ -366,6 +366,65 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What becomes of every drive that is put in, and how that stands */
+        get: operations["getQueue"];
+        /** Have every drive checked once, those in the bays and those put in from now on */
+        put: operations["setPlan"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Record the owner's consent, for the present intake, that data on the drive may be destroyed */
+        put: operations["recordRelease"];
+        post?: never;
+        /** Take the consent back */
+        delete: operations["withdrawRelease"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/reworks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write to a drive, through the bench's guard */
+        post: operations["startRework"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/verdict": {
         parameters: {
             query?: never;
@@ -461,6 +520,164 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the sweep of a run wait */
+        post: operations["pauseRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the sweep of a run go on */
+        post: operations["resumeRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/rework": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        /** What a rework wrote, the counters before and after it, and whether it held */
+        get: operations["getRework"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        /** The newest sweep of a run with its ribbon, as it stands or as it ended */
+        get: operations["getSweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/figure": {
+        parameters: {
+            query?: {
+                format?: "svg" | "png";
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        /** The ribbon of a run's newest sweep, as a figure */
+        get: operations["drawSweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        /** How a run stands, as it changes (Server-Sent Events), until it is done */
+        get: operations["followRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/differences": {
+        parameters: {
+            query: {
+                /** @description the run with the earlier sweep */
+                earlier: number;
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        /** The sweep of a run laid over that of an earlier one */
+        get: operations["compareSweeps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** The sweeps of a drive that ended, newest first, without their ribbons */
+        get: operations["listSweeps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/events": {
         parameters: {
             query?: never;
@@ -514,6 +731,8 @@ export interface components {
              */
             factor: number;
             policy: components["schemas"]["PolicySummary"];
+            /** @description whether the bench writes to drives when it is ordered to */
+            rework: boolean;
         };
         PolicySummary: {
             version: number;
@@ -675,6 +894,87 @@ export interface components {
             copied: boolean;
             at_risk: boolean;
             duty: components["schemas"]["Duty"];
+            release?: components["schemas"]["Release"];
+        };
+        /** @description The owner's consent, for this intake, that data on the drive may be destroyed */
+        Release: {
+            scope: components["schemas"]["ReworkKind"];
+            /** @description who consented, and how */
+            owner: string;
+            /** @description who recorded it */
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        PlanRequest: {
+            /** @enum {string} */
+            check: "none" | "quick" | "extended" | "whole";
+            by: string;
+        };
+        Queue: {
+            /** @description planned for every drive; absent: no plan */
+            check?: string;
+            by?: string;
+            /** Format: date-time */
+            at?: string;
+            /** @description runs */
+            going: number;
+            /** @description runs that wait for their turn */
+            waiting: number;
+            /** @description of the plan, since it was made */
+            done: number;
+            /** @description what to do at which bay */
+            words: string[];
+        };
+        /**
+         * @description each covers the ones before it, as the scope of a release
+         * @enum {string}
+         */
+        ReworkKind: "mend" | "renew" | "overwrite";
+        ReleaseRequest: {
+            scope: components["schemas"]["ReworkKind"];
+            owner: string;
+            by: string;
+        };
+        ReworkRequest: {
+            kind: components["schemas"]["ReworkKind"];
+            /** @description the end of the serial, as somebody reads it off the drive's label */
+            ending: string;
+            by: string;
+        };
+        Rework: {
+            run: components["schemas"]["Run"];
+            release: components["schemas"]["Release"];
+            before?: components["schemas"]["ReadingSummary"];
+            after?: components["schemas"]["ReadingSummary"];
+            /** @description counters before and after that differ, or matter */
+            rows: components["schemas"]["Difference"][];
+            /** @description by a whole sweep on a later day; absent: not known yet */
+            held?: boolean;
+            words: string[];
+        };
+        /** @description What a step that writes did, in physical sectors */
+        Written: {
+            /**
+             * Format: int64
+             * @description written
+             */
+            sectors: number;
+            /**
+             * Format: int64
+             * @description could not be read, were written, and can be read now
+             */
+            cleared: number;
+            /**
+             * Format: int64
+             * @description were to be mended, and could be read after all: nothing was written
+             */
+            readable: number;
+            /**
+             * Format: int64
+             * @description written once more from the copy kept of them
+             */
+            restored: number;
         };
         Entry: {
             /** Format: date-time */
@@ -962,8 +1262,12 @@ export interface components {
         };
         CheckRequest: {
             /** @enum {string} */
-            kind: "quick" | "conveyance" | "selective";
+            kind: "quick" | "extended" | "conveyance" | "selective" | "spot" | "whole";
             by: string;
+            /** @description why the surface may be loaded although its data is wanted and not copied */
+            despite?: string;
+            /** @description per cent of the drive's time a sweep may take; absent: all of it */
+            share?: number;
             /** @description of a selective self-test */
             spans?: components["schemas"]["Span"][];
         };
@@ -989,19 +1293,198 @@ export interface components {
             ended?: string;
             /** Format: int64 */
             lba?: number;
+            sweep?: components["schemas"]["SweepStanding"];
+        };
+        /** @description How a sweep stands, or how it ended */
+        SweepStanding: {
+            /**
+             * Format: double
+             * @description settled, 0 to 1
+             */
+            share: number;
+            /**
+             * Format: int64
+             * @description where the pass stands
+             */
+            lba: number;
+            /**
+             * Format: int64
+             * @description of the drive
+             */
+            sectors: number;
+            /** @description bytes */
+            logical: number;
+            /** @description bytes */
+            physical: number;
+            /** @description absent: does not rotate */
+            rpm?: number;
+            /**
+             * Format: int64
+             * @description physical sectors
+             */
+            unreadable: number;
+            /**
+             * Format: int64
+             * @description places that failed for another reason, or were not looked at singly
+             */
+            other: number;
+            /**
+             * Format: int64
+             * @description places
+             */
+            slow: number;
+            /**
+             * Format: int64
+             * @description places slow twice
+             */
+            confirmed: number;
+            /**
+             * Format: double
+             * @description bytes per second
+             */
+            speed: number;
+            left_s: number;
+            /** @description a place is looked at more closely */
+            closer: boolean;
+            celsius?: number;
+            hottest?: number;
+            /** @description °C at which it pauses */
+            hot_at: number;
+            early?: string;
+            sample?: boolean;
+            /**
+             * Format: int64
+             * @description physical sectors that do not hold what was written to them
+             */
+            lost?: number;
+            written?: components["schemas"]["Written"];
+            /** @description what it found, and what it rules out and cannot */
+            words: string[];
+        };
+        SweepSummary: {
+            /** Format: int64 */
+            run: number;
+            /** @enum {string} */
+            kind: "spot_sweep" | "whole_sweep" | "mending" | "renewing" | "overwriting" | "verifying";
+            title: string;
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: date-time
+             * @description absent: it goes on
+             */
+            ended?: string;
+            /**
+             * Format: double
+             * @description powered on
+             */
+            hours?: number;
+            standing: components["schemas"]["SweepStanding"];
+        };
+        SweepRange: {
+            /** Format: int64 */
+            lba: number;
+            /** Format: int64 */
+            sectors: number;
+            /**
+             * Format: int64
+             * @description physical sectors
+             */
+            physical: number;
+            cause: string;
+            unreadable: boolean;
+        };
+        SweepSlow: {
+            /** Format: int64 */
+            lba: number;
+            /** Format: int64 */
+            sectors: number;
+            class: number;
+            /** @description of the second read; absent: not yet */
+            again?: number;
+            words: string;
+        };
+        SweepHeat: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            share: number;
+            celsius: number;
+        };
+        /** @description Cells in a row */
+        RibbonSegment: {
+            first: number;
+            /** @description kB/s, one for each cell; 0: nothing read */
+            speeds: number[];
+            /** @description one character for each cell: its class of slowness, or - where nothing was swept */
+            classes: string;
+            unread: components["schemas"]["RibbonUnread"][];
+        };
+        RibbonUnread: {
+            cell: number;
+            /**
+             * Format: int64
+             * @description physical sectors that are unreadable
+             */
+            sectors: number;
+        };
+        Sweep: {
+            /** Format: int64 */
+            run: number;
+            /** @enum {string} */
+            kind: "spot_sweep" | "whole_sweep" | "mending" | "renewing" | "overwriting" | "verifying";
+            title: string;
+            serial: string;
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: date-time
+             * @description absent: it goes on
+             */
+            ended?: string;
+            standing: components["schemas"]["SweepStanding"];
+            /** @description of the whole ribbon */
+            cells: number;
+            /** @description those with anything in them */
+            segments: components["schemas"]["RibbonSegment"][];
+            /** @description the first thousand */
+            ranges: components["schemas"]["SweepRange"][];
+            /** Format: int64 */
+            ranges_total: number;
+            slow: components["schemas"]["SweepSlow"][];
+            heat: components["schemas"]["SweepHeat"][];
+        };
+        SweepDifference: {
+            /** Format: int64 */
+            lba: number;
+            /** Format: int64 */
+            sectors: number;
+            /** @enum {string} */
+            change: "new" | "gone" | "worse" | "same";
+            before: string;
+            after: string;
+        };
+        Live: {
+            run: components["schemas"]["Run"];
+            /** @description of the ribbon, where it changed */
+            segments: components["schemas"]["RibbonSegment"][];
         };
         Run: {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "quick" | "conveyance" | "selective";
+            kind: "quick" | "extended" | "conveyance" | "selective" | "spot" | "whole" | "mend" | "renew" | "overwrite";
             title: string;
             bay: number;
             serial: string;
             model: string;
             by: string;
             /** @enum {string} */
-            state: "queued" | "running" | "absent" | "stuck" | "interrupted" | "stopping" | "done";
+            state: "queued" | "running" | "paused" | "absent" | "stuck" | "interrupted" | "stopping" | "done";
+            /** @description why its sweep waits */
+            pause?: string;
+            /** @description why it loads the surface although its data is at risk */
+            despite?: string;
             /** @enum {string} */
             outcome?: "passed" | "failed" | "stopped";
             standing: string;
@@ -1084,7 +1567,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "plan.changed";
             serial?: string;
             bay?: number;
             /** Format: int64 */
@@ -1639,6 +2122,134 @@ export interface operations {
             default: components["responses"]["Wrong"];
         };
     };
+    getQueue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The queue */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanRequest"];
+            };
+        };
+        responses: {
+            /** @description The queue */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    recordRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseRequest"];
+            };
+        };
+        responses: {
+            /** @description The intake */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    withdrawRelease: {
+        parameters: {
+            query: {
+                by: string;
+            };
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The intake */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    startRework: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReworkRequest"];
+            };
+        };
+        responses: {
+            /** @description The run */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
     getVerdict: {
         parameters: {
             query?: never;
@@ -1762,6 +2373,205 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    pauseRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Person"];
+            };
+        };
+        responses: {
+            /** @description The run as it stands then */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    resumeRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Person"];
+            };
+        };
+        responses: {
+            /** @description The run as it stands then */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getRework: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rework */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rework"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sweep */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    drawSweep: {
+        parameters: {
+            query?: {
+                format?: "svg" | "png";
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The figure */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/svg+xml": string;
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    followRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A stream; each event's data is a Live */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["Live"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    compareSweeps: {
+        parameters: {
+            query: {
+                /** @description the run with the earlier sweep */
+                earlier: number;
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Every place that either found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepDifference"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listSweeps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sweeps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepSummary"][];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -66,9 +66,21 @@ type ServerInterface interface {
 	// ExportRecord A record file of all readings of a drive
 	// (GET /drives/{drive}/record)
 	ExportRecord(ctx *echo.Context, drive DriveName) error
+	// WithdrawRelease Take the consent back
+	// (DELETE /drives/{drive}/release)
+	WithdrawRelease(ctx *echo.Context, drive DriveName, params WithdrawReleaseParams) error
+	// RecordRelease Record the owner's consent, for the present intake, that data on the drive may be destroyed
+	// (PUT /drives/{drive}/release)
+	RecordRelease(ctx *echo.Context, drive DriveName) error
+	// StartRework Write to a drive, through the bench's guard
+	// (POST /drives/{drive}/reworks)
+	StartRework(ctx *echo.Context, drive DriveName) error
 	// GetSignals Every signal over the drive's life, tightest margin first
 	// (GET /drives/{drive}/signals)
 	GetSignals(ctx *echo.Context, drive DriveName) error
+	// ListSweeps The sweeps of a drive that ended, newest first, without their ribbons
+	// (GET /drives/{drive}/sweeps)
+	ListSweeps(ctx *echo.Context, drive DriveName) error
 	// GetVerdict The present verdict with its reasons
 	// (GET /drives/{drive}/verdict)
 	GetVerdict(ctx *echo.Context, drive DriveName) error
@@ -78,6 +90,12 @@ type ServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx *echo.Context) error
+	// GetQueue What becomes of every drive that is put in, and how that stands
+	// (GET /plan)
+	GetQueue(ctx *echo.Context) error
+	// SetPlan Have every drive checked once, those in the bays and those put in from now on
+	// (PUT /plan)
+	SetPlan(ctx *echo.Context) error
 	// ImportRecord Take in a record file; what is known already changes nothing
 	// (POST /records)
 	ImportRecord(ctx *echo.Context) error
@@ -90,9 +108,27 @@ type ServerInterface interface {
 	// GetRun One run
 	// (GET /runs/{run})
 	GetRun(ctx *echo.Context, run RunNumber) error
+	// CompareSweeps The sweep of a run laid over that of an earlier one
+	// (GET /runs/{run}/differences)
+	CompareSweeps(ctx *echo.Context, run RunNumber, params CompareSweepsParams) error
+	// DrawSweep The ribbon of a run's newest sweep, as a figure
+	// (GET /runs/{run}/figure)
+	DrawSweep(ctx *echo.Context, run RunNumber, params DrawSweepParams) error
+	// PauseRun Let the sweep of a run wait
+	// (POST /runs/{run}/pause)
+	PauseRun(ctx *echo.Context, run RunNumber) error
+	// ResumeRun Let the sweep of a run go on
+	// (POST /runs/{run}/resume)
+	ResumeRun(ctx *echo.Context, run RunNumber) error
+	// GetRework What a rework wrote, the counters before and after it, and whether it held
+	// (GET /runs/{run}/rework)
+	GetRework(ctx *echo.Context, run RunNumber) error
 	// StopRun Stop a run
 	// (POST /runs/{run}/stop)
 	StopRun(ctx *echo.Context, run RunNumber) error
+	// GetSweep The newest sweep of a run with its ribbon, as it stands or as it ended
+	// (GET /runs/{run}/sweep)
+	GetSweep(ctx *echo.Context, run RunNumber) error
 	// GetService What this service is, and its time
 	// (GET /service)
 	GetService(ctx *echo.Context) error
@@ -408,6 +444,63 @@ func (w *ServerInterfaceWrapper) ExportRecord(ctx *echo.Context) error {
 	return err
 }
 
+// WithdrawRelease converts echo context to params.
+func (w *ServerInterfaceWrapper) WithdrawRelease(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WithdrawReleaseParams
+	// ------------- Required query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WithdrawRelease(ctx, drive, params)
+	return err
+}
+
+// RecordRelease converts echo context to params.
+func (w *ServerInterfaceWrapper) RecordRelease(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RecordRelease(ctx, drive)
+	return err
+}
+
+// StartRework converts echo context to params.
+func (w *ServerInterfaceWrapper) StartRework(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartRework(ctx, drive)
+	return err
+}
+
 // GetSignals converts echo context to params.
 func (w *ServerInterfaceWrapper) GetSignals(ctx *echo.Context) error {
 	var err error
@@ -421,6 +514,22 @@ func (w *ServerInterfaceWrapper) GetSignals(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetSignals(ctx, drive)
+	return err
+}
+
+// ListSweeps converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSweeps(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSweeps(ctx, drive)
 	return err
 }
 
@@ -462,6 +571,24 @@ func (w *ServerInterfaceWrapper) TakeIn(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TakeIn(ctx)
+	return err
+}
+
+// GetQueue converts echo context to params.
+func (w *ServerInterfaceWrapper) GetQueue(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetQueue(ctx)
+	return err
+}
+
+// SetPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) SetPlan(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetPlan(ctx)
 	return err
 }
 
@@ -531,6 +658,104 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// CompareSweeps converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareSweeps(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareSweepsParams
+	// ------------- Required query parameter "earlier" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "earlier", ctx.QueryParams(), &params.Earlier, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter earlier: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareSweeps(ctx, run, params)
+	return err
+}
+
+// DrawSweep converts echo context to params.
+func (w *ServerInterfaceWrapper) DrawSweep(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DrawSweepParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DrawSweep(ctx, run, params)
+	return err
+}
+
+// PauseRun converts echo context to params.
+func (w *ServerInterfaceWrapper) PauseRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PauseRun(ctx, run)
+	return err
+}
+
+// ResumeRun converts echo context to params.
+func (w *ServerInterfaceWrapper) ResumeRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResumeRun(ctx, run)
+	return err
+}
+
+// GetRework converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRework(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRework(ctx, run)
+	return err
+}
+
 // StopRun converts echo context to params.
 func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 	var err error
@@ -544,6 +769,22 @@ func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StopRun(ctx, run)
+	return err
+}
+
+// GetSweep converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSweep(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSweep(ctx, run)
 	return err
 }
 
@@ -624,11 +865,23 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/records", wrapper.ImportRecord, options.OperationMiddlewares["importRecord"]...)
 	router.POST(options.BaseURL+"/redecode", wrapper.Redecode, options.OperationMiddlewares["redecode"]...)
 	router.POST(options.BaseURL+"/drives/:drive/checks", wrapper.StartCheck, options.OperationMiddlewares["startCheck"]...)
+	router.GET(options.BaseURL+"/plan", wrapper.GetQueue, options.OperationMiddlewares["getQueue"]...)
+	router.PUT(options.BaseURL+"/plan", wrapper.SetPlan, options.OperationMiddlewares["setPlan"]...)
+	router.DELETE(options.BaseURL+"/drives/:drive/release", wrapper.WithdrawRelease, options.OperationMiddlewares["withdrawRelease"]...)
+	router.PUT(options.BaseURL+"/drives/:drive/release", wrapper.RecordRelease, options.OperationMiddlewares["recordRelease"]...)
+	router.POST(options.BaseURL+"/drives/:drive/reworks", wrapper.StartRework, options.OperationMiddlewares["startRework"]...)
 	router.GET(options.BaseURL+"/drives/:drive/verdict", wrapper.GetVerdict, options.OperationMiddlewares["getVerdict"]...)
 	router.POST(options.BaseURL+"/drives/:drive/verdict/sign-off", wrapper.SignVerdict, options.OperationMiddlewares["signVerdict"]...)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
 	router.POST(options.BaseURL+"/runs/:run/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
+	router.POST(options.BaseURL+"/runs/:run/pause", wrapper.PauseRun, options.OperationMiddlewares["pauseRun"]...)
+	router.POST(options.BaseURL+"/runs/:run/resume", wrapper.ResumeRun, options.OperationMiddlewares["resumeRun"]...)
+	router.GET(options.BaseURL+"/runs/:run/rework", wrapper.GetRework, options.OperationMiddlewares["getRework"]...)
+	router.GET(options.BaseURL+"/runs/:run/sweep", wrapper.GetSweep, options.OperationMiddlewares["getSweep"]...)
+	router.GET(options.BaseURL+"/runs/:run/figure", wrapper.DrawSweep, options.OperationMiddlewares["drawSweep"]...)
+	router.GET(options.BaseURL+"/runs/:run/differences", wrapper.CompareSweeps, options.OperationMiddlewares["compareSweeps"]...)
+	router.GET(options.BaseURL+"/drives/:drive/sweeps", wrapper.ListSweeps, options.OperationMiddlewares["listSweeps"]...)
 
 }
 
@@ -1270,6 +1523,126 @@ func (response ExportRecorddefaultApplicationProblemPlusJSONResponse) VisitExpor
 	return err
 }
 
+type WithdrawReleaseRequestObject struct {
+	Drive  DriveName `json:"drive"`
+	Params WithdrawReleaseParams
+}
+
+type WithdrawReleaseResponseObject interface {
+	VisitWithdrawReleaseResponse(w http.ResponseWriter) error
+}
+
+type WithdrawRelease200JSONResponse Intake
+
+func (response WithdrawRelease200JSONResponse) VisitWithdrawReleaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawReleasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawReleasedefaultApplicationProblemPlusJSONResponse) VisitWithdrawReleaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RecordReleaseRequestObject struct {
+	Drive DriveName `json:"drive"`
+	Body  *RecordReleaseJSONRequestBody
+}
+
+type RecordReleaseResponseObject interface {
+	VisitRecordReleaseResponse(w http.ResponseWriter) error
+}
+
+type RecordRelease200JSONResponse Intake
+
+func (response RecordRelease200JSONResponse) VisitRecordReleaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RecordReleasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RecordReleasedefaultApplicationProblemPlusJSONResponse) VisitRecordReleaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartReworkRequestObject struct {
+	Drive DriveName `json:"drive"`
+	Body  *StartReworkJSONRequestBody
+}
+
+type StartReworkResponseObject interface {
+	VisitStartReworkResponse(w http.ResponseWriter) error
+}
+
+type StartRework201JSONResponse Run
+
+func (response StartRework201JSONResponse) VisitStartReworkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartReworkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartReworkdefaultApplicationProblemPlusJSONResponse) VisitStartReworkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSignalsRequestObject struct {
 	Drive DriveName `json:"drive"`
 }
@@ -1298,6 +1671,45 @@ type GetSignalsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetSignalsdefaultApplicationProblemPlusJSONResponse) VisitGetSignalsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSweepsRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type ListSweepsResponseObject interface {
+	VisitListSweepsResponse(w http.ResponseWriter) error
+}
+
+type ListSweeps200JSONResponse []SweepSummary
+
+func (response ListSweeps200JSONResponse) VisitListSweepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSweepsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSweepsdefaultApplicationProblemPlusJSONResponse) VisitListSweepsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1416,6 +1828,83 @@ type TakeIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TakeIndefaultApplicationProblemPlusJSONResponse) VisitTakeInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetQueueRequestObject struct {
+}
+
+type GetQueueResponseObject interface {
+	VisitGetQueueResponse(w http.ResponseWriter) error
+}
+
+type GetQueue200JSONResponse Queue
+
+func (response GetQueue200JSONResponse) VisitGetQueueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetQueuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetQueuedefaultApplicationProblemPlusJSONResponse) VisitGetQueueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPlanRequestObject struct {
+	Body *SetPlanJSONRequestBody
+}
+
+type SetPlanResponseObject interface {
+	VisitSetPlanResponse(w http.ResponseWriter) error
+}
+
+type SetPlan200JSONResponse Queue
+
+func (response SetPlan200JSONResponse) VisitSetPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetPlandefaultApplicationProblemPlusJSONResponse) VisitSetPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1582,6 +2071,231 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type CompareSweepsRequestObject struct {
+	Run    RunNumber `json:"run"`
+	Params CompareSweepsParams
+}
+
+type CompareSweepsResponseObject interface {
+	VisitCompareSweepsResponse(w http.ResponseWriter) error
+}
+
+type CompareSweeps200JSONResponse []SweepDifference
+
+func (response CompareSweeps200JSONResponse) VisitCompareSweepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareSweepsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareSweepsdefaultApplicationProblemPlusJSONResponse) VisitCompareSweepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DrawSweepRequestObject struct {
+	Run    RunNumber `json:"run"`
+	Params DrawSweepParams
+}
+
+type DrawSweepResponseObject interface {
+	VisitDrawSweepResponse(w http.ResponseWriter) error
+}
+
+type DrawSweep200ImagepngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response DrawSweep200ImagepngResponse) VisitDrawSweepResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type DrawSweep200ImagesvgXmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response DrawSweep200ImagesvgXmlResponse) VisitDrawSweepResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/svg+xml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type DrawSweepdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DrawSweepdefaultApplicationProblemPlusJSONResponse) VisitDrawSweepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseRunRequestObject struct {
+	Run  RunNumber `json:"run"`
+	Body *PauseRunJSONRequestBody
+}
+
+type PauseRunResponseObject interface {
+	VisitPauseRunResponse(w http.ResponseWriter) error
+}
+
+type PauseRun200JSONResponse Run
+
+func (response PauseRun200JSONResponse) VisitPauseRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PauseRundefaultApplicationProblemPlusJSONResponse) VisitPauseRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeRunRequestObject struct {
+	Run  RunNumber `json:"run"`
+	Body *ResumeRunJSONRequestBody
+}
+
+type ResumeRunResponseObject interface {
+	VisitResumeRunResponse(w http.ResponseWriter) error
+}
+
+type ResumeRun200JSONResponse Run
+
+func (response ResumeRun200JSONResponse) VisitResumeRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResumeRundefaultApplicationProblemPlusJSONResponse) VisitResumeRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReworkRequestObject struct {
+	Run RunNumber `json:"run"`
+}
+
+type GetReworkResponseObject interface {
+	VisitGetReworkResponse(w http.ResponseWriter) error
+}
+
+type GetRework200JSONResponse Rework
+
+func (response GetRework200JSONResponse) VisitGetReworkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReworkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReworkdefaultApplicationProblemPlusJSONResponse) VisitGetReworkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StopRunRequestObject struct {
 	Run  RunNumber `json:"run"`
 	Body *StopRunJSONRequestBody
@@ -1611,6 +2325,45 @@ type StopRundefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopRundefaultApplicationProblemPlusJSONResponse) VisitStopRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSweepRequestObject struct {
+	Run RunNumber `json:"run"`
+}
+
+type GetSweepResponseObject interface {
+	VisitGetSweepResponse(w http.ResponseWriter) error
+}
+
+type GetSweep200JSONResponse Sweep
+
+func (response GetSweep200JSONResponse) VisitGetSweepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSweepdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSweepdefaultApplicationProblemPlusJSONResponse) VisitGetSweepResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1710,9 +2463,21 @@ type StrictServerInterface interface {
 	// ExportRecord A record file of all readings of a drive
 	// (GET /drives/{drive}/record)
 	ExportRecord(ctx context.Context, request ExportRecordRequestObject) (ExportRecordResponseObject, error)
+	// WithdrawRelease Take the consent back
+	// (DELETE /drives/{drive}/release)
+	WithdrawRelease(ctx context.Context, request WithdrawReleaseRequestObject) (WithdrawReleaseResponseObject, error)
+	// RecordRelease Record the owner's consent, for the present intake, that data on the drive may be destroyed
+	// (PUT /drives/{drive}/release)
+	RecordRelease(ctx context.Context, request RecordReleaseRequestObject) (RecordReleaseResponseObject, error)
+	// StartRework Write to a drive, through the bench's guard
+	// (POST /drives/{drive}/reworks)
+	StartRework(ctx context.Context, request StartReworkRequestObject) (StartReworkResponseObject, error)
 	// GetSignals Every signal over the drive's life, tightest margin first
 	// (GET /drives/{drive}/signals)
 	GetSignals(ctx context.Context, request GetSignalsRequestObject) (GetSignalsResponseObject, error)
+	// ListSweeps The sweeps of a drive that ended, newest first, without their ribbons
+	// (GET /drives/{drive}/sweeps)
+	ListSweeps(ctx context.Context, request ListSweepsRequestObject) (ListSweepsResponseObject, error)
 	// GetVerdict The present verdict with its reasons
 	// (GET /drives/{drive}/verdict)
 	GetVerdict(ctx context.Context, request GetVerdictRequestObject) (GetVerdictResponseObject, error)
@@ -1722,6 +2487,12 @@ type StrictServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx context.Context, request TakeInRequestObject) (TakeInResponseObject, error)
+	// GetQueue What becomes of every drive that is put in, and how that stands
+	// (GET /plan)
+	GetQueue(ctx context.Context, request GetQueueRequestObject) (GetQueueResponseObject, error)
+	// SetPlan Have every drive checked once, those in the bays and those put in from now on
+	// (PUT /plan)
+	SetPlan(ctx context.Context, request SetPlanRequestObject) (SetPlanResponseObject, error)
 	// ImportRecord Take in a record file; what is known already changes nothing
 	// (POST /records)
 	ImportRecord(ctx context.Context, request ImportRecordRequestObject) (ImportRecordResponseObject, error)
@@ -1734,9 +2505,27 @@ type StrictServerInterface interface {
 	// GetRun One run
 	// (GET /runs/{run})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// CompareSweeps The sweep of a run laid over that of an earlier one
+	// (GET /runs/{run}/differences)
+	CompareSweeps(ctx context.Context, request CompareSweepsRequestObject) (CompareSweepsResponseObject, error)
+	// DrawSweep The ribbon of a run's newest sweep, as a figure
+	// (GET /runs/{run}/figure)
+	DrawSweep(ctx context.Context, request DrawSweepRequestObject) (DrawSweepResponseObject, error)
+	// PauseRun Let the sweep of a run wait
+	// (POST /runs/{run}/pause)
+	PauseRun(ctx context.Context, request PauseRunRequestObject) (PauseRunResponseObject, error)
+	// ResumeRun Let the sweep of a run go on
+	// (POST /runs/{run}/resume)
+	ResumeRun(ctx context.Context, request ResumeRunRequestObject) (ResumeRunResponseObject, error)
+	// GetRework What a rework wrote, the counters before and after it, and whether it held
+	// (GET /runs/{run}/rework)
+	GetRework(ctx context.Context, request GetReworkRequestObject) (GetReworkResponseObject, error)
 	// StopRun Stop a run
 	// (POST /runs/{run}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
+	// GetSweep The newest sweep of a run with its ribbon, as it stands or as it ended
+	// (GET /runs/{run}/sweep)
+	GetSweep(ctx context.Context, request GetSweepRequestObject) (GetSweepResponseObject, error)
 	// GetService What this service is, and its time
 	// (GET /service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
@@ -2247,6 +3036,128 @@ func (sh *strictHandler) ExportRecord(ctx *echo.Context, drive DriveName) error 
 	return nil
 }
 
+// WithdrawRelease operation middleware
+func (sh *strictHandler) WithdrawRelease(ctx *echo.Context, drive DriveName, params WithdrawReleaseParams) error {
+	var request WithdrawReleaseRequestObject
+
+	request.Drive = drive
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawRelease(ctx.Request().Context(), request.(WithdrawReleaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawRelease")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WithdrawReleaseResponseObject); ok {
+		return validResponse.VisitWithdrawReleaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RecordRelease operation middleware
+func (sh *strictHandler) RecordRelease(ctx *echo.Context, drive DriveName) error {
+	var request RecordReleaseRequestObject
+
+	request.Drive = drive
+
+	var body RecordReleaseJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RecordRelease(ctx.Request().Context(), request.(RecordReleaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RecordRelease")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RecordReleaseResponseObject); ok {
+		return validResponse.VisitRecordReleaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartRework operation middleware
+func (sh *strictHandler) StartRework(ctx *echo.Context, drive DriveName) error {
+	var request StartReworkRequestObject
+
+	request.Drive = drive
+
+	var body StartReworkJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartRework(ctx.Request().Context(), request.(StartReworkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartRework")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartReworkResponseObject); ok {
+		return validResponse.VisitStartReworkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetSignals operation middleware
 func (sh *strictHandler) GetSignals(ctx *echo.Context, drive DriveName) error {
 	var request GetSignalsRequestObject
@@ -2266,6 +3177,31 @@ func (sh *strictHandler) GetSignals(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(GetSignalsResponseObject); ok {
 		return validResponse.VisitGetSignalsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSweeps operation middleware
+func (sh *strictHandler) ListSweeps(ctx *echo.Context, drive DriveName) error {
+	var request ListSweepsRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSweeps(ctx.Request().Context(), request.(ListSweepsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSweeps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSweepsResponseObject); ok {
+		return validResponse.VisitListSweepsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2391,6 +3327,75 @@ func (sh *strictHandler) TakeIn(ctx *echo.Context) error {
 	return nil
 }
 
+// GetQueue operation middleware
+func (sh *strictHandler) GetQueue(ctx *echo.Context) error {
+	var request GetQueueRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetQueue(ctx.Request().Context(), request.(GetQueueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetQueue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetQueueResponseObject); ok {
+		return validResponse.VisitGetQueueResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetPlan operation middleware
+func (sh *strictHandler) SetPlan(ctx *echo.Context) error {
+	var request SetPlanRequestObject
+
+	var body SetPlanJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetPlan(ctx.Request().Context(), request.(SetPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetPlanResponseObject); ok {
+		return validResponse.VisitSetPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ImportRecord operation middleware
 func (sh *strictHandler) ImportRecord(ctx *echo.Context) error {
 	var request ImportRecordRequestObject
@@ -2489,6 +3494,179 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, run RunNumber) error {
 	return nil
 }
 
+// CompareSweeps operation middleware
+func (sh *strictHandler) CompareSweeps(ctx *echo.Context, run RunNumber, params CompareSweepsParams) error {
+	var request CompareSweepsRequestObject
+
+	request.Run = run
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareSweeps(ctx.Request().Context(), request.(CompareSweepsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareSweeps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareSweepsResponseObject); ok {
+		return validResponse.VisitCompareSweepsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DrawSweep operation middleware
+func (sh *strictHandler) DrawSweep(ctx *echo.Context, run RunNumber, params DrawSweepParams) error {
+	var request DrawSweepRequestObject
+
+	request.Run = run
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DrawSweep(ctx.Request().Context(), request.(DrawSweepRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DrawSweep")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DrawSweepResponseObject); ok {
+		return validResponse.VisitDrawSweepResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PauseRun operation middleware
+func (sh *strictHandler) PauseRun(ctx *echo.Context, run RunNumber) error {
+	var request PauseRunRequestObject
+
+	request.Run = run
+
+	var body PauseRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PauseRun(ctx.Request().Context(), request.(PauseRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PauseRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PauseRunResponseObject); ok {
+		return validResponse.VisitPauseRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ResumeRun operation middleware
+func (sh *strictHandler) ResumeRun(ctx *echo.Context, run RunNumber) error {
+	var request ResumeRunRequestObject
+
+	request.Run = run
+
+	var body ResumeRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResumeRun(ctx.Request().Context(), request.(ResumeRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResumeRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResumeRunResponseObject); ok {
+		return validResponse.VisitResumeRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRework operation middleware
+func (sh *strictHandler) GetRework(ctx *echo.Context, run RunNumber) error {
+	var request GetReworkRequestObject
+
+	request.Run = run
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRework(ctx.Request().Context(), request.(GetReworkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRework")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReworkResponseObject); ok {
+		return validResponse.VisitGetReworkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // StopRun operation middleware
 func (sh *strictHandler) StopRun(ctx *echo.Context, run RunNumber) error {
 	var request StopRunRequestObject
@@ -2531,6 +3709,31 @@ func (sh *strictHandler) StopRun(ctx *echo.Context, run RunNumber) error {
 		return err
 	} else if validResponse, ok := response.(StopRunResponseObject); ok {
 		return validResponse.VisitStopRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSweep operation middleware
+func (sh *strictHandler) GetSweep(ctx *echo.Context, run RunNumber) error {
+	var request GetSweepRequestObject
+
+	request.Run = run
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSweep(ctx.Request().Context(), request.(GetSweepRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSweep")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSweepResponseObject); ok {
+		return validResponse.VisitGetSweepResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

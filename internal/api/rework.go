@@ -1,0 +1,73 @@
+package api
+
+import (
+	"context"
+
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+func (h *handlers) release(ctx context.Context, name, by string, r *shop.Release) (contract.Intake, error) {
+	d, err := h.shop.FindDrive(ctx, name)
+	if err != nil {
+		return contract.Intake{}, err
+	}
+	i, err := h.shop.RecordRelease(ctx, d, r, by)
+	return intakeOf(i), err
+}
+
+func (h *handlers) RecordRelease(ctx context.Context, r server.RecordReleaseRequestObject) (server.RecordReleaseResponseObject, error) {
+	i, err := h.release(ctx, r.Drive, r.Body.By, &shop.Release{Scope: protocol.RunKind(r.Body.Scope), Owner: r.Body.Owner})
+	return server.RecordRelease200JSONResponse(i), err
+}
+
+func (h *handlers) WithdrawRelease(ctx context.Context, r server.WithdrawReleaseRequestObject) (server.WithdrawReleaseResponseObject, error) {
+	i, err := h.release(ctx, r.Drive, r.Params.By, nil)
+	return server.WithdrawRelease200JSONResponse(i), err
+}
+
+func (h *handlers) StartRework(ctx context.Context, r server.StartReworkRequestObject) (server.StartReworkResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	started, err := h.shop.Rework(ctx, d, protocol.RunKind(r.Body.Kind), r.Body.Ending, r.Body.By)
+	return server.StartRework201JSONResponse(runOf(started)), err
+}
+
+func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObject) (server.GetReworkResponseObject, error) {
+	v, err := h.shop.ReworkOf(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	release := v.Run.Rework.Release
+	out := contract.Rework{
+		Run: runOf(v.Run), Held: v.Held, Words: append([]string{}, v.Words...), Rows: []contract.Difference{},
+		Release: contract.Release{Scope: contract.ReworkKind(release.Scope), Owner: release.Owner, By: release.By, At: release.At},
+	}
+	if v.Compared != nil {
+		before, after := summaryOf(v.Compared.Then), summaryOf(v.Compared.Now)
+		out.Before, out.After, out.Rows = &before, &after, each(v.Compared.Rows, differenceOf)
+	}
+	return server.GetRework200JSONResponse(out), nil
+}
+
+func queueOf(q shop.Queue) contract.Queue {
+	return contract.Queue{Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: append([]string{}, q.Words...)}
+}
+
+func (h *handlers) GetQueue(ctx context.Context, _ server.GetQueueRequestObject) (server.GetQueueResponseObject, error) {
+	q, err := h.shop.Queue(ctx)
+	return server.GetQueue200JSONResponse(queueOf(q)), err
+}
+
+func (h *handlers) SetPlan(ctx context.Context, r server.SetPlanRequestObject) (server.SetPlanResponseObject, error) {
+	kind := protocol.RunKind(r.Body.Check)
+	if r.Body.Check == contract.PlanRequestCheckNone {
+		kind = ""
+	}
+	q, err := h.shop.SetPlan(ctx, kind, r.Body.By)
+	return server.SetPlan200JSONResponse(queueOf(q)), err
+}

@@ -1,0 +1,195 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+func standingOf(s protocol.Sweep) contract.SweepStanding {
+	out := contract.SweepStanding{
+		Share: s.Share, Lba: int64(s.LBA), Sectors: int64(s.Geometry.Sectors), Logical: int(s.Geometry.Logical), Physical: int(s.Geometry.Physical),
+		Unreadable: int64(s.Unreadable), Other: int64(s.Other), Slow: int64(s.Slow), Confirmed: int64(s.Confirmed), Speed: s.Speed, LeftS: int(s.Left.Seconds()),
+		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: text(s.Early), Words: shop.SaysSweep(s, ""),
+	}
+	if s.Geometry.RPM > 0 {
+		rpm := int(s.Geometry.RPM)
+		out.Rpm = &rpm
+	}
+	out.Lost = optional(int64(s.Lost))
+	if w := s.Written; w != nil {
+		out.Written = &contract.Written{Sectors: int64(w.Sectors), Cleared: int64(w.Cleared), Readable: int64(w.Readable), Restored: int64(w.Restored)}
+	}
+	if s.Sample != nil {
+		sample := true
+		out.Sample = &sample
+	}
+	return out
+}
+
+func sweepSummaryOf(s shop.Sweep) contract.SweepSummary {
+	out := contract.SweepSummary{Run: s.Run, Kind: contract.SweepSummaryKind(s.Kind), Title: s.Kind.Title(), Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Sweep)}
+	if s.Hours >= 0 {
+		out.Hours = &s.Hours
+	}
+	return out
+}
+
+// mostRanges is how many ranges are served; how many there are is always told.
+const mostRanges = 1000
+
+func sweepOf(serial string, s shop.Sweep, d shop.SweepDetail) (contract.Sweep, error) {
+	ribbon := surface.NewRibbon(s.Sweep.Geometry)
+	out := contract.Sweep{
+		Run: s.Run, Kind: contract.SweepKind(s.Kind), Title: s.Kind.Title(), Serial: serial, Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Sweep),
+		Cells: len(ribbon.Cells()), RangesTotal: int64(len(d.Ranges)) + int64(s.Missed),
+		Ranges: each(d.Ranges[:min(len(d.Ranges), mostRanges)], func(r surface.Range) contract.SweepRange {
+			return contract.SweepRange{Lba: int64(r.LBA), Sectors: int64(r.Sectors), Physical: int64(s.Sweep.Geometry.CountPhysical(r.Extent)), Cause: r.Cause.String(), Unreadable: r.Cause.Unreadable()}
+		}),
+		Slow: each(d.Slow[:min(len(d.Slow), mostRanges)], func(p surface.Slow) contract.SweepSlow { return slowOf(p, s.Once) }),
+		Heat: each(d.Heat, func(h protocol.Heat) contract.SweepHeat {
+			return contract.SweepHeat{At: h.At, Share: h.Share, Celsius: h.Celsius}
+		}),
+	}
+	out.Standing.Words = shop.SaysSweep(s.Sweep, s.Once)
+	var err error
+	out.Segments, err = segmentsOf(ribbon, d.Blocks)
+	return out, err
+}
+
+func slowOf(s surface.Slow, once string) contract.SweepSlow {
+	if once == "" {
+		once = "the host was busy, or the drive has just relocated it"
+	}
+	out := contract.SweepSlow{Lba: int64(s.LBA), Sectors: int64(s.Sectors), Class: int(s.Class), Words: "to be read again at the end"}
+	if s.Read {
+		again := int(s.Again)
+		out.Again, out.Words = &again, "slow once: "+once
+		if s.Confirmed() {
+			out.Words = "slow twice"
+		}
+	}
+	return out
+}
+
+// segmentsOf turns packed blocks into rows of cells.
+func segmentsOf(ribbon *surface.Ribbon, blocks []protocol.Block) ([]contract.RibbonSegment, error) {
+	all := make([]contract.RibbonSegment, 0, len(blocks))
+	for _, b := range blocks {
+		if err := ribbon.UnpackBlock(b.Number, b.Cells); err != nil {
+			return nil, err
+		}
+		cells := ribbon.Block(b.Number)
+		s := contract.RibbonSegment{First: b.Number * surface.BlockCells, Speeds: make([]int, len(cells)), Unread: []contract.RibbonUnread{}}
+		var classes strings.Builder
+		for i, c := range cells {
+			s.Speeds[i] = int(c.Speed() / 1000)
+			if c.Unread > 0 {
+				s.Unread = append(s.Unread, contract.RibbonUnread{Cell: s.First + i, Sectors: int64(c.Unread)})
+			}
+			if c.Swept() {
+				classes.WriteByte('0' + c.Worst)
+			} else {
+				classes.WriteByte('-')
+			}
+		}
+		s.Classes = classes.String()
+		all = append(all, s)
+	}
+	return all, nil
+}
+
+func sweepDifferenceOf(d surface.Difference) contract.SweepDifference {
+	words := func(c surface.Cause, slow uint8) string {
+		if c == surface.Whole && slow > 0 {
+			return fmt.Sprintf("slow, class %d", slow)
+		}
+		return c.String()
+	}
+	return contract.SweepDifference{
+		Lba: int64(d.LBA), Sectors: int64(d.Sectors), Change: contract.SweepDifferenceChange(d.Change),
+		Before: words(d.Before, d.SlowBefore), After: words(d.After, d.SlowAfter),
+	}
+}
+
+// FollowRun serves how a run stands: at once what is known, then what changes. It ends with the run.
+func (h *handlers) FollowRun(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := strconv.ParseInt(c.Param("run"), 10, 64)
+	if err != nil || id < 1 {
+		return &shop.NotFound{What: fmt.Sprintf("there is no run %q", c.Param("run")), Do: "List the runs."}
+	}
+	w := http.NewResponseController(c.Response())
+	changes := h.shop.Follow(ctx, id) // before the snapshot, so that nothing falls between
+	run, err := h.shop.RunByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	geometry := surface.Geometry{}
+	var blocks []protocol.Block
+	if sweep, detail, err := h.shop.SweepOf(ctx, id); err == nil {
+		geometry, blocks = sweep.Sweep.Geometry, detail.Blocks
+	}
+	head := c.Response().Header()
+	head.Set("Content-Type", "text/event-stream")
+	head.Set("Cache-Control", "no-store")
+	c.Response().WriteHeader(http.StatusOK)
+	send := func(kind string, run protocol.Run, blocks []protocol.Block) error {
+		live := contract.Live{Run: runOf(run), Segments: []contract.RibbonSegment{}}
+		for i := range run.Steps {
+			if s := run.Steps[i].Sweep; s != nil {
+				geometry = s.Geometry
+			}
+		}
+		if len(blocks) > 0 {
+			var err error
+			if live.Segments, err = segmentsOf(surface.NewRibbon(geometry), blocks); err != nil {
+				return err
+			}
+		}
+		body, err := json.Marshal(live)
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(c.Response(), "event: %s\ndata: %s\n\n", kind, body); err != nil {
+			return err
+		}
+		return w.Flush()
+	}
+	if send("snapshot", run, blocks) != nil || run.State == protocol.Done {
+		return nil
+	}
+	tick := time.NewTicker(heartbeat)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+			if _, err := fmt.Fprint(c.Response(), ": still here\n\n"); err != nil || w.Flush() != nil {
+				return nil
+			}
+		case p, open := <-changes:
+			if !open { // fell behind: it comes back and begins with a snapshot
+				return nil
+			}
+			kind := "change"
+			if p.Whole {
+				kind = "snapshot"
+			}
+			if send(kind, p.Run, p.Blocks) != nil || p.Run.State == protocol.Done {
+				return nil
+			}
+		}
+	}
+}

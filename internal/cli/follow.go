@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os/signal"
+	"sync/atomic"
+	"syscall"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"hylostat.example/internal/contract"
+)
+
+// followed is one of the runs that followAll shows.
+type followed struct {
+	shown atomic.Pointer[contract.Run] // its bar draws itself when it likes
+	bar   *mpb.Bar
+	last  string // line printed, where there is no terminal
+}
+
+// followAll shows all runs under way until none is: a bar for each on a terminal, a line for each change elsewhere, with --json
+// each run as it ended.
+func (c call) followAll(ctx context.Context) error {
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT)
+	defer stop()
+	listening, quit := context.WithCancel(ctx)
+	defer quit()
+	events := c.Events(listening, -1)
+	open, limit := true, 1000
+	var bars *mpb.Progress
+	if terminal(c.out) && !c.Bool("json") {
+		bars = mpb.New(mpb.WithOutput(c.out), mpb.WithWidth(32))
+	}
+	known := map[int64]*followed{}
+	for {
+		all, err := c.Runs(ctx, contract.ListRunsParams{Open: &open, Limit: &limit})
+		if err != nil && ctx.Err() == nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		still := map[int64]bool{}
+		for i := range all {
+			still[all[i].Id] = true
+			c.tellOne(known, bars, &all[i])
+		}
+		for id, f := range known {
+			if still[id] {
+				continue
+			}
+			delete(known, id)
+			r, err := c.Client.Run(ctx, id)
+			if err != nil {
+				continue // told by the next command that asks
+			}
+			if f.bar != nil {
+				f.bar.Abort(true)
+			}
+			line := fmt.Sprintf("run %d  %s, bay %d: %s", id, shown(r.Serial), r.Bay, r.Standing)
+			switch {
+			case c.Bool("json"):
+				if err := c.show(r, func(io.Writer) {}); err != nil {
+					return err
+				}
+			case bars != nil:
+				_, _ = fmt.Fprintln(bars, line) // above the bars
+			default:
+				_, _ = fmt.Fprintln(c.out, line)
+			}
+		}
+		if len(all) == 0 {
+			if bars != nil {
+				bars.Wait()
+			}
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+		case <-events:
+		}
+	}
+	for _, f := range known {
+		if f.bar != nil {
+			f.bar.Abort(false)
+		}
+	}
+	_, _ = fmt.Fprintf(c.Root().ErrWriter, "\n%d runs go on. Follow them again: hylostat run follow\n", len(known))
+	return nil
+}
+
+// tellOne shows how a run stands.
+func (c call) tellOne(known map[int64]*followed, bars *mpb.Progress, r *contract.Run) {
+	f := known[r.Id]
+	if f == nil {
+		f = &followed{}
+		known[r.Id] = f
+	}
+	first := f.shown.Swap(r) == nil
+	if c.Bool("json") {
+		return
+	}
+	if bars == nil {
+		if line := fmt.Sprintf("run %d  %s, bay %d: %s", r.Id, shown(r.Serial), r.Bay, r.Standing); line != f.last {
+			_, _ = fmt.Fprintln(c.out, line)
+			f.last = line
+		}
+		return
+	}
+	if first {
+		f.bar = bars.New(100, mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"), mpb.BarPriority(r.Bay),
+			mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
+				now := f.shown.Load()
+				return fmt.Sprintf("%2d  %-14s %-34s", now.Bay, shown(now.Serial), clip(now.Standing, 34))
+			})),
+			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
+				now := f.shown.Load()
+				return fmt.Sprintf(" %3d %%, %s left", now.Percent, left(now.LeftS))
+			})))
+	}
+	f.bar.SetCurrent(int64(min(99, r.Percent)))
+}
+
+// clip shortens a text to so many characters.
+func clip(text string, most int) string {
+	if r := []rune(text); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return text
+}
