@@ -11,6 +11,7 @@ import { Global } from "./theme/Global";
 
 const DrivePage = lazy(() => import("./pages/DrivePage"));
 const DrivesPage = lazy(() => import("./pages/DrivesPage"));
+const RunPage = lazy(() => import("./pages/RunPage"));
 const PartsPage = lazy(() => import("./pages/PartsPage"));
 
 const router = createBrowserRouter([
@@ -20,6 +21,7 @@ const router = createBrowserRouter([
       { path: "/", element: <BenchPage /> },
       { path: "/drives", element: <DrivesPage /> },
       { path: "/drives/:serial", element: <DrivePage /> },
+      { path: "/runs/:run", element: <RunPage /> },
       { path: "/parts", element: <PartsPage /> },
       { path: "*", element: <State title="No such page">The bench is at the top left.</State> },
     ],

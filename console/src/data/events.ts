@@ -28,6 +28,7 @@ export function apply(cache: QueryClient, fact: Fact) {
   cache.invalidateQueries({ queryKey: ["bays"] });
   cache.invalidateQueries({ queryKey: ["drives"] });
   if (fact.serial) cache.invalidateQueries({ queryKey: ["drive", fact.serial] });
+  if (fact.run) cache.invalidateQueries({ queryKey: ["run", fact.run] });
 }
 
 /** Listens to the service. The browser reconnects by itself and asks for what it missed. */

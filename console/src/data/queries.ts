@@ -1,10 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, data } from "./client";
-import type { Grade } from "./types";
+import { api, data, ProblemError } from "./client";
+import type { CheckKind, Grade, ReworkKind } from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
 
 export const useService = () => useQuery({ queryKey: ["service"], queryFn: () => data(api.GET("/service")) });
+
+export const useQueue = () => useQuery({ queryKey: ["bays", "queue"], queryFn: () => data(api.GET("/plan")) });
 
 export const useBays = () => useQuery({ queryKey: ["bays"], queryFn: () => data(api.GET("/bays")) });
 
@@ -46,6 +48,43 @@ export const useRuns = (serial: string) =>
     queryFn: () => data(api.GET("/runs", { params: { query: { drive: serial, open: true } } })),
   });
 
+const numbered = (run: number) => ({ path: { run } });
+
+export const useRun = (run: number) =>
+  useQuery({ queryKey: ["run", run, "self"], queryFn: () => data(api.GET("/runs/{run}", { params: numbered(run) })) });
+
+/** What a rework wrote and changed. */
+export const useRework = (run: number, wanted: boolean) =>
+  useQuery({
+    queryKey: ["run", run, "rework"],
+    enabled: wanted,
+    queryFn: () => data(api.GET("/runs/{run}/rework", { params: numbered(run) })),
+  });
+
+/** The sweep of a run laid over that of an earlier one. */
+export const useDifferences = (run: number, earlier: number | undefined) =>
+  useQuery({
+    queryKey: ["run", run, "differences", earlier],
+    enabled: earlier !== undefined,
+    queryFn: () => data(api.GET("/runs/{run}/differences", { params: { ...numbered(run), query: { earlier: earlier ?? 1 } } })),
+  });
+
+/** The newest sweep of a run; null when it sweeps nothing. */
+export const useSweep = (run: number | undefined) =>
+  useQuery({
+    queryKey: ["run", run, "sweep"],
+    enabled: run !== undefined,
+    queryFn: async () => {
+      const { data: found, response, error } = await api.GET("/runs/{run}/sweep", { params: numbered(run ?? 1) });
+      if (response.status === 404) return null;
+      if (error) throw new ProblemError(error);
+      return found;
+    },
+  });
+
+export const useSweeps = (serial: string) =>
+  useQuery({ queryKey: ["drive", serial, "sweeps"], queryFn: () => data(api.GET("/drives/{drive}/sweeps", { params: drive(serial) })) });
+
 /** What a person orders. Each brings the queries it touches up to date when it is done; events do the rest. */
 export function useOrders(by: string) {
   const cache = useQueryClient();
@@ -60,7 +99,18 @@ export function useOrders(by: string) {
       onSettled: settled,
     }),
     check: useMutation({
-      mutationFn: (serial: string) => data(api.POST("/drives/{drive}/checks", { params: drive(serial), body: { kind: "quick", by } })),
+      mutationFn: ({ serial, kind, despite }: { serial: string; kind: CheckKind; despite?: string }) =>
+        data(api.POST("/drives/{drive}/checks", { params: drive(serial), body: { kind, by, despite } })),
+      onSettled: settled,
+    }),
+    release: useMutation({
+      mutationFn: ({ serial, scope, owner }: { serial: string; scope: ReworkKind; owner: string }) =>
+        data(api.PUT("/drives/{drive}/release", { params: drive(serial), body: { scope, owner, by } })),
+      onSettled: settled,
+    }),
+    rework: useMutation({
+      mutationFn: ({ serial, kind, ending }: { serial: string; kind: ReworkKind; ending: string }) =>
+        data(api.POST("/drives/{drive}/reworks", { params: drive(serial), body: { kind, ending, by } })),
       onSettled: settled,
     }),
     read: useMutation({
@@ -69,6 +119,14 @@ export function useOrders(by: string) {
     }),
     stop: useMutation({
       mutationFn: (run: number) => data(api.POST("/runs/{run}/stop", { params: { path: { run } }, body: { by } })),
+      onSettled: settled,
+    }),
+    pause: useMutation({
+      mutationFn: (run: number) => data(api.POST("/runs/{run}/pause", { params: numbered(run), body: { by } })),
+      onSettled: settled,
+    }),
+    resume: useMutation({
+      mutationFn: (run: number) => data(api.POST("/runs/{run}/resume", { params: numbered(run), body: { by } })),
       onSettled: settled,
     }),
     sign: useMutation({

@@ -2,10 +2,11 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { usePerson } from "../data/person";
-import { useBays, useOrders } from "../data/queries";
+import { useBays, useOrders, useQueue } from "../data/queries";
 import type { Bay } from "../data/types";
 import { actions, BayCard, FarBay } from "../parts/BayCard";
 import { Keys, State, Wrong } from "../parts/basics";
+import { number } from "../parts/format";
 import { hidden } from "../theme/Global";
 import { color } from "../theme/tokens";
 import { useActions } from "./Shell";
@@ -33,6 +34,7 @@ export default function BenchPage() {
   const go = useNavigate();
   const orders = useOrders(usePerson().name);
   const { asPerson, check } = useActions();
+  const queue = useQueue().data;
   const [search] = useSearchParams();
   const [far, setFar] = useState(search.get("view") === "far");
 
@@ -83,12 +85,24 @@ export default function BenchPage() {
           <b>{count(bays.data.length, "bay", "bays")}</b> ·{" "}
           {count(bays.data.filter((b) => b.drive).length, "drive answers", "drives answer")}
         </span>
-        <span>{count(running, "check running", "checks running")}</span>
+        <span>
+          {count(running, "check running", "checks running")}
+          {!!queue?.waiting && `, ${number(queue.waiting)} wait for their turn`}
+        </span>
+        {queue?.check && (
+          <span>
+            Plan: {queue.check} check of every drive, {number(queue.done)} done
+          </span>
+        )}
         <span>{awaited === 0 ? "nothing waits for you" : count(awaited, "bay waits for you", "bays wait for you")}</span>
-        {first && (
-          <b className="push">
-            Bay {first.number}: {first.next}
-          </b>
+        {queue?.check && queue.words[0] ? (
+          <b className="push">{queue.words[0]}</b>
+        ) : (
+          first && (
+            <b className="push">
+              Bay {first.number}: {first.next}
+            </b>
+          )
         )}
       </Strip>
       <Grid>

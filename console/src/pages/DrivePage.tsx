@@ -1,14 +1,26 @@
 import { useRef, useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { usePerson } from "../data/person";
-import { useComparison, useDrive, useHistory, useOrders, useReading, useRuns, useSignals, useVerdict } from "../data/queries";
-import type { Drive, Reading, Run } from "../data/types";
+import {
+  useComparison,
+  useDrive,
+  useHistory,
+  useOrders,
+  useReading,
+  useRuns,
+  useService,
+  useSignals,
+  useSweeps,
+  useVerdict,
+} from "../data/queries";
+import type { CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
 import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
+import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
-import { OverruleDialog } from "../parts/Dialogs";
+import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "../parts/Dialogs";
 import { dayOf, left, number, size } from "../parts/format";
-import { LoggedErrors, SelfTests } from "../parts/Logs";
+import { LoggedErrors, SelfTests, Sweeps } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
 import type { Place } from "../parts/places";
 import { RawPages } from "../parts/RawPages";
@@ -55,11 +67,25 @@ function kind(d: Drive): string {
 function dataWords(d: Drive): string {
   const i = d.intake;
   if (!i) return "not asked";
-  if (!i.wanted) return "not wanted";
-  return i.copied ? "wanted, copied" : "wanted, not copied";
+  const data = !i.wanted ? "not wanted" : i.copied ? "wanted, copied" : "wanted, not copied";
+  return i.release ? `${data}; released for ${i.release.scope}` : data;
 }
 
-function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; check: () => void; read: () => void; stop: () => void }) {
+function Identity({
+  drive,
+  run,
+  check,
+  read,
+  rework,
+  stop,
+}: {
+  drive: Drive;
+  run?: Run;
+  check: (kind: CheckKind) => void;
+  rework?: (kind: ReworkKind | "release") => void;
+  read: () => void;
+  stop: () => void;
+}) {
   const facts: [string, string][] = [["Drive", kind(drive)]];
   if (drive.bay) facts.push(["Bay", [drive.bay, ...(drive.other_bays ?? [])].join(" and ")]);
   if (drive.intake)
@@ -67,7 +93,7 @@ function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; 
       drive.intake.ticket ? `Ticket ${drive.intake.ticket}` : `Intake ${drive.intake.id}`,
       drive.intake.customer ?? drive.intake.complaint ?? "taken in",
     ]);
-  facts.push(["Duty", drive.duty], ["Data", dataWords(drive)]);
+  facts.push(["Data", dataWords(drive)]); // the duty stands with the verdict
   return (
     <Ident aria-label="Identity">
       <Serial serial={drive.serial} />
@@ -83,9 +109,11 @@ function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; 
         {run ? (
           <>
             <div className="running">
-              <b>
-                {run.standing}, {run.percent} %
-              </b>
+              <Link to={`/runs/${run.id}`}>
+                <b>
+                  {run.standing}, {run.percent} %
+                </b>
+              </Link>
               <p>{left(run.left_s)} left</p>
               <Bar percent={run.percent} label="Progress of the check" />
             </div>
@@ -96,9 +124,8 @@ function Identity({ drive, run, check, read, stop }: { drive: Drive; run?: Run; 
             <Button onPress={read} aria-keyshortcuts="r">
               Read now
             </Button>
-            <Button onPress={check} aria-keyshortcuts="c">
-              Quick check
-            </Button>
+            <CheckMenu start={check} />
+            {rework && drive.intake && <ReworkMenu release={drive.intake.release} start={rework} record={() => rework("release")} />}
           </>
         ) : (
           <span>
@@ -136,13 +163,18 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const history = useHistory(serial);
   const reading = useReading(serial, "latest");
   const run = useRuns(serial).data?.[0];
+  const sweeps = useSweeps(serial);
   const [overruling, overrule] = useState(false);
+  const [despite, askDespite] = useState<CheckKind>();
+  const [reworking, setReworking] = useState<ReworkKind | "release">();
+  const canWrite = useService().data?.rework;
+  const start = (kind: CheckKind) => (drive.intake?.at_risk ? askDespite(kind) : check(serial, kind));
   const [place, setPlace] = useState<Place>();
   const rawRef = useRef<HTMLElement>(null);
   const go = useNavigate();
   useShortcuts({
     b: () => go("/"),
-    c: () => !run && drive.bay && check(serial),
+    c: () => !run && drive.bay && start("quick"),
     r: () => drive.bay && asPerson(() => orders.read.mutate(serial)),
   });
 
@@ -160,7 +192,16 @@ function KnownDrive({ drive }: { drive: Drive }) {
       <Identity
         drive={drive}
         run={run}
-        check={() => check(serial)}
+        check={start}
+        rework={
+          canWrite
+            ? (kind) => {
+                orders.rework.reset();
+                orders.release.reset();
+                asPerson(() => setReworking(kind));
+              }
+            : undefined
+        }
         read={() => asPerson(() => orders.read.mutate(serial))}
         stop={() => run && asPerson(() => orders.stop.mutate(run.id))}
       />
@@ -234,6 +275,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
             </Section>
             {drive.interface === "ata" && <DeviceStatistics reading={reading.data} follow={follow} />}
             <SelfTests tests={reading.data.self_tests} fault={reading.data.tests_known ? undefined : testFault} follow={follow} />
+            {sweeps.data && <Sweeps sweeps={sweeps.data} />}
             <LoggedErrors reading={reading.data} follow={follow} />
             <Section ref={rawRef}>
               <header>
@@ -262,6 +304,33 @@ function KnownDrive({ drive }: { drive: Drive }) {
           <kbd>b</kbd> back to the bench
         </span>
       </Keys>
+      {despite && (
+        <DespiteDialog
+          title={`A ${despite} check`}
+          close={() => askDespite(undefined)}
+          done={(why) => {
+            check(serial, despite, why);
+            askDespite(undefined);
+          }}
+        />
+      )}
+      {reworking === "release" && (
+        <ReleaseDialog
+          wrong={orders.release.error?.message}
+          close={() => setReworking(undefined)}
+          done={(scope, owner) => orders.release.mutate({ serial, scope, owner }, { onSuccess: () => setReworking(undefined) })}
+        />
+      )}
+      {reworking && reworking !== "release" && (
+        <ReworkDialog
+          kind={reworking}
+          bay={drive.bay ?? 0}
+          wrong={orders.rework.error?.message}
+          busy={orders.rework.isPending}
+          close={() => setReworking(undefined)}
+          done={(ending) => orders.rework.mutate({ serial, kind: reworking, ending }, { onSuccess: (r) => go(`/runs/${r.id}`) })}
+        />
+      )}
       {overruling && v && (
         <OverruleDialog
           grade={v.grade}

@@ -4,7 +4,7 @@ import { Outlet } from "react-router";
 import { useEvents } from "../data/events";
 import { PersonContext, usePersonState } from "../data/person";
 import { useOrders, useService } from "../data/queries";
-import type { Service } from "../data/types";
+import type { CheckKind, Service } from "../data/types";
 import { Button } from "../parts/basics";
 import { NameDialog } from "../parts/Dialogs";
 import { Frame, Notice } from "../parts/Frame";
@@ -41,8 +41,8 @@ function useTheme(): [theme: "light" | "dark", turn: () => void] {
 interface Actions {
   /** Does something that carries a person's name; asks for the name first when it is not known. */
   asPerson: (then: (name: string) => void) => void;
-  /** Starts a quick check; it can be undone for 5 s. */
-  check: (serial: string) => void;
+  /** Starts a check, a quick one when no other is named; it can be undone for 5 s. */
+  check: (serial: string, kind?: CheckKind, despite?: string) => void;
 }
 
 const ActionsContext = createContext<Actions>({ asPerson: () => {}, check: () => {} });
@@ -60,7 +60,7 @@ export function Shell() {
   const time = useTime(service.data, service.dataUpdatedAt);
   const [theme, turn] = useTheme();
   const [asking, ask] = useState<{ then?: (name: string) => void }>();
-  const [started, setStarted] = useState<{ run: number; serial: string }>();
+  const [started, setStarted] = useState<{ run: number; serial: string; title: string }>();
   const failed = useMutationState({ filters: { status: "error" }, select: (m) => m.state.error?.message }).at(-1);
   const [seen, see] = useState<string>();
 
@@ -77,8 +77,10 @@ export function Shell() {
   useShortcuts({ u: undo });
 
   const asPerson = (then: (name: string) => void) => (person.name ? then(person.name) : ask({ then }));
-  const check = (serial: string) =>
-    asPerson(() => orders.check.mutate(serial, { onSuccess: (run) => setStarted({ run: run.id, serial }) }));
+  const check = (serial: string, kind: CheckKind = "quick", despite?: string) =>
+    asPerson(() =>
+      orders.check.mutate({ serial, kind, despite }, { onSuccess: (run) => setStarted({ run: run.id, serial, title: run.title }) }),
+    );
 
   return (
     <PersonContext value={person}>
@@ -108,7 +110,9 @@ export function Shell() {
           />
         )}
         {started ? (
-          <Notice action={<Button onPress={undo}>Undo (u)</Button>}>Quick check of {started.serial.slice(-5)} started.</Notice>
+          <Notice action={<Button onPress={undo}>Undo (u)</Button>}>
+            {started.title} of {started.serial.slice(-5)} started.
+          </Notice>
         ) : (
           failed && failed !== seen && <Notice action={<Button onPress={() => see(failed)}>Close</Button>}>{failed}</Notice>
         )}

@@ -98,7 +98,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
   const empty = bay.connection === "empty";
   const action = actions[bay.action];
   const name = bay.drive?.serial ?? (bay.intake ? `intake ${bay.intake.id}` : bay.connection);
-  const doing = bay.run ? `Quick: ${bay.run.standing}` : bay.doing;
+  const doing = bay.doing;
   return (
     <Card
       $connection={bay.connection}

@@ -1,7 +1,7 @@
 import { type ReactNode, useState } from "react";
 import { Dialog, Heading, Input, Label, Modal, ModalOverlay, Radio, RadioGroup, TextArea, TextField } from "react-aria-components";
 import styled from "styled-components";
-import type { Grade } from "../data/types";
+import type { Grade, ReworkKind } from "../data/types";
 import { color } from "../theme/tokens";
 import { Button } from "./basics";
 import { VerdictWord } from "./marks";
@@ -25,9 +25,9 @@ const Choice = styled(Radio)`
   &[data-selected]::before { background: ${color.accent}; box-shadow: inset 0 0 0 3px ${color.sheet}; border-color: ${color.accent}; }
 `;
 
-function Frame({ title, close, children }: { title: string; close: () => void; children: ReactNode }) {
+function Frame({ title, close, children, alone }: { title: string; close: () => void; children: ReactNode; alone?: boolean }) {
   return (
-    <Overlay isOpen onOpenChange={(open) => !open && close()} isDismissable>
+    <Overlay style={alone ? { background: color.paper } : undefined} isOpen onOpenChange={(open) => !open && close()} isDismissable>
       <Box>
         <Inside aria-label={title}>
           <Heading slot="title" level={2}>
@@ -105,6 +105,120 @@ export function OverruleDialog({
           {chosen ? `Sign: ${chosen}` : "Sign"}
         </Button>
       </footer>
+    </Frame>
+  );
+}
+
+/** Asks why a surface is loaded although the data on it is wanted and not copied. */
+export function DespiteDialog({ title, done, close }: { title: string; done: (why: string) => void; close: () => void }) {
+  const [why, setWhy] = useState("");
+  return (
+    <Frame title={`${title}, although its data is at risk?`} close={close}>
+      <p>The data is wanted and not copied. Reading the surface can be what ends a failing drive. Copy first, or say why it must be now.</p>
+      <TextField value={why} onChange={setWhy} maxLength={300} autoFocus>
+        <Label>Reason, kept with the run</Label>
+        <TextArea rows={3} />
+      </TextField>
+      <footer>
+        <Button onPress={close}>Cancel</Button>
+        <Button $filled isDisabled={why.trim().length < 3} onPress={() => done(why.trim())}>
+          Start it
+        </Button>
+      </footer>
+    </Frame>
+  );
+}
+
+const scopes: { kind: ReworkKind; about: string }[] = [
+  { kind: "mend", about: "Only sectors that cannot be read are written" },
+  { kind: "renew", about: "All data is read and written back in place" },
+  { kind: "overwrite", about: "All data is destroyed" },
+];
+
+/** Records the owner's consent. */
+export function ReleaseDialog({
+  wrong,
+  done,
+  close,
+}: {
+  wrong?: string;
+  done: (scope: ReworkKind, owner: string) => void;
+  close: () => void;
+}) {
+  const [scope, choose] = useState<ReworkKind>();
+  const [owner, setOwner] = useState("");
+  return (
+    <Frame title="Release by the owner" close={close}>
+      <p>For this intake only. A wider scope covers the lesser ones.</p>
+      <RadioGroup value={scope ?? null} onChange={(s) => choose(s as ReworkKind)}>
+        <Label>What the owner allows</Label>
+        {scopes.map((s) => (
+          <Choice key={s.kind} value={s.kind}>
+            <b>{s.kind}</b> {s.about}
+          </Choice>
+        ))}
+      </RadioGroup>
+      <TextField value={owner} onChange={setOwner} maxLength={200}>
+        <Label>Who consented, and how</Label>
+        <Input />
+      </TextField>
+      {wrong && <p role="alert">{wrong}</p>}
+      <footer>
+        <Button onPress={close}>Cancel</Button>
+        <Button $filled isDisabled={!scope || !owner.trim()} onPress={() => scope && done(scope, owner.trim())}>
+          Record the release
+        </Button>
+      </footer>
+    </Frame>
+  );
+}
+
+const warnings: Record<ReworkKind, string> = {
+  mend: "Writes zeros to the sectors that cannot be read, and reads them again.",
+  renew: "Reads everything and writes it back in place. Hours.",
+  overwrite: "Destroys all data: writes a pattern everywhere, and reads it back. Hours.",
+};
+
+/** Asks for the end of the serial, as it stands on the drive's label. The page behind it does not show through. */
+export function ReworkDialog({
+  kind,
+  bay,
+  wrong,
+  busy,
+  done,
+  close,
+}: {
+  kind: ReworkKind;
+  bay: number;
+  wrong?: string;
+  busy?: boolean;
+  done: (ending: string) => void;
+  close: () => void;
+}) {
+  const [ending, setEnding] = useState("");
+  const go = () => ending.trim().length >= 6 && done(ending.trim());
+  return (
+    <Frame title={`${kind[0]?.toUpperCase()}${kind.slice(1)} the drive in bay ${bay}`} close={close} alone>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          go();
+        }}
+        style={{ display: "grid", gap: 16 }}
+      >
+        <p>{warnings[kind]}</p>
+        <TextField value={ending} onChange={setEnding} maxLength={100} autoFocus>
+          <Label>End of the serial from the label on the drive: scan it, or type six characters or more</Label>
+          <Input autoComplete="off" spellCheck={false} />
+        </TextField>
+        {wrong && <p role="alert">{wrong}</p>}
+        <footer>
+          <Button onPress={close}>Cancel</Button>
+          <Button $filled type="submit" isDisabled={ending.trim().length < 6 || busy}>
+            Begin to {kind}
+          </Button>
+        </footer>
+      </form>
     </Frame>
   );
 }

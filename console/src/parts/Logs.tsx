@@ -1,7 +1,8 @@
 import { Fragment } from "react";
-import type { Fault, Reading, SelfTest } from "../data/types";
+import { Link } from "react-router";
+import type { Fault, Reading, SelfTest, SweepSummary } from "../data/types";
 import { NotAvailable, Scroll, Section, Table } from "./basics";
-import { number } from "./format";
+import { momentOf, number } from "./format";
 import { type Place, Plain } from "./places";
 
 type Follow = (place: Place) => void;
@@ -42,6 +43,46 @@ export function SelfTests({ tests, fault, follow }: { tests: SelfTest[]; fault?:
                   <td>{t.kind}</td>
                   <td>{t.failed ? <b>{t.result}</b> : t.result}</td>
                   <td className="num">{t.lba === undefined ? <span className="soft">none</span> : number(t.lba)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </Scroll>
+      )}
+    </Section>
+  );
+}
+
+/** The sweeps of a drive that ended. Each leads to its ribbon. */
+export function Sweeps({ sweeps }: { sweeps: SweepSummary[] }) {
+  return (
+    <Section>
+      <header>
+        <h2>Sweeps</h2>
+        <p>{sweeps.length > 0 && `${sweeps.length}, newest first`}</p>
+      </header>
+      {sweeps.length === 0 ? (
+        <p>None yet. A quick check sweeps a sample of the surface, an extended check all of it.</p>
+      ) : (
+        <Scroll>
+          <Table>
+            <thead>
+              <tr>
+                <th>ended</th>
+                <th>kind</th>
+                <th>found</th>
+                <th className="num">swept</th>
+              </tr>
+            </thead>
+            <tbody>
+              {sweeps.map((s) => (
+                <tr key={s.run}>
+                  <td style={{ whiteSpace: "nowrap" }}>
+                    <Link to={`/runs/${s.run}`}>{s.ended ? momentOf(s.ended) : "goes on"}</Link>
+                  </td>
+                  <td>{s.title.toLowerCase()}</td>
+                  <td>{s.standing.words.join(" ")}</td>
+                  <td className="num">{number(100 * s.standing.share)} %</td>
                 </tr>
               ))}
             </tbody>

@@ -57,6 +57,13 @@ const fits = [
   ["not", "Not for"],
 ] as const;
 
+/** The rules that could not be judged, under their reasons: one is often the reason of several. */
+export function notJudged(verdict: Verdict): string {
+  const titles = new Map<string, string[]>();
+  for (const u of verdict.unjudged) titles.set(u.reason, [...(titles.get(u.reason) ?? []), u.title]);
+  return [...titles].map(([reason, rules]) => ` ${rules.length} not judged, ${reason}: ${rules.join("; ")}.`).join("");
+}
+
 /** The answer about a drive with its reasons, and the place where a person signs. */
 export function VerdictPanel({
   verdict,
@@ -117,8 +124,7 @@ export function VerdictPanel({
       )}
       <p className="ruled small">
         {verdict.quiet} rules did not fire.
-        {verdict.unjudged.length > 0 &&
-          ` ${verdict.unjudged.length} not judged: ${verdict.unjudged.map((u) => `${u.title} (${u.reason})`).join("; ")}.`}
+        {notJudged(verdict)}
       </p>
       {verdict.advice.length > 0 && (
         <ol className="advice">

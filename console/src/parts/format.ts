@@ -19,6 +19,12 @@ export function size(bytes: number, digits?: number): string {
   return "";
 }
 
+/** A place on a drive of so many bytes, all of one drive in the same unit. */
+export function spot(at: number, capacity: number, digits = 0): string {
+  const [unit, word] = capacity >= 1e10 ? [1e9, "GB"] : [1e6, "MB"];
+  return `${number(at / unit, digits)} ${word}`;
+}
+
 /** A signal's number and its unit, apart: the unit is set smaller. */
 export function quantity(x: number, unit: string): [value: string, unit: string] {
   if (unit !== "B") return [number(x), unit];

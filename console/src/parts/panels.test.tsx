@@ -5,7 +5,7 @@ import { CounterTable, DeviceStatistics } from "./Counters";
 import { LoggedErrors, SelfTests } from "./Logs";
 import { RawPages } from "./RawPages";
 import { SinceLastVisit, Timeline } from "./Timeline";
-import { VerdictPanel } from "./VerdictPanel";
+import { notJudged, VerdictPanel } from "./VerdictPanel";
 
 afterEach(cleanup);
 
@@ -289,4 +289,16 @@ describe("device statistics", () => {
     expect(screen.getByText("20 512 h")).toBeTruthy();
     expect(screen.getByText("not available: the drive has no value now")).toBeTruthy();
   });
+});
+
+it("tells rules that were not judged under their one reason", () => {
+  const reason = "no sweep of it has been made";
+  const one = verdict({
+    unjudged: [
+      { rule: "a", title: "slow places", reason },
+      { rule: "b", title: "their growth", reason },
+      { rule: "c", title: "spare", reason: "not read" },
+    ],
+  });
+  expect(notJudged(one)).toBe(" 2 not judged, no sweep of it has been made: slow places; their growth. 1 not judged, not read: spare.");
 });

@@ -19,6 +19,13 @@ export interface Palette {
   replaceTint: string;
   undecided: string;
   undecidedTint: string;
+  /** Slowness, from the drive's own pace to the slowest. */
+  ribbon0: string;
+  ribbon1: string;
+  ribbon2: string;
+  ribbon3: string;
+  ribbon4: string;
+  ribbon5: string;
 }
 
 export const light: Palette = {
@@ -40,6 +47,12 @@ export const light: Palette = {
   replaceTint: "#F6E4E6",
   undecided: "#66665F",
   undecidedTint: "#ECEBE6",
+  ribbon0: "#DDD8CA",
+  ribbon1: "#BDB6A4",
+  ribbon2: "#97907E",
+  ribbon3: "#6D6759",
+  ribbon4: "#44403A",
+  ribbon5: "#161514",
 };
 
 export const dark: Palette = {
@@ -61,6 +74,12 @@ export const dark: Palette = {
   replaceTint: "#35171D",
   undecided: "#C9C9C4",
   undecidedTint: "#2B2C2D",
+  ribbon0: "#303236",
+  ribbon1: "#4A4D51",
+  ribbon2: "#6C6E70",
+  ribbon3: "#95958F",
+  ribbon4: "#C3C0B6",
+  ribbon5: "#F4F1E8",
 };
 
 /** The tokens as components use them: references to custom properties, so that a change of theme repaints nothing in React. */
