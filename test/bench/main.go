@@ -1,5 +1,5 @@
 // Command bench measures the figures a release must hold on this machine and writes build/bench.json. It asserts nothing:
-// figures are read, not failed. Run it with `make bench`.
+// figures are read, not failed. Run it with `make bench`; names of parts as arguments measure only those.
 package main
 
 import (
@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"os"
 	"os/exec"
@@ -37,7 +38,7 @@ type figure struct {
 }
 
 func below(name string, value float64, unit string, limit float64) figure {
-	return figure{name, float64(int(value*10+0.5)) / 10, unit, fmt.Sprintf("< %g", limit), value < limit}
+	return figure{name, math.Round(value*100) / 100, unit, fmt.Sprintf("< %g", limit), value < limit}
 }
 
 const program = "build/hylostat"
@@ -58,10 +59,16 @@ func measure(ctx context.Context) error {
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	var all []figure
-	for _, part := range []func(context.Context, string) ([]figure, error){help, idle, orderedReading, firstPage, kinds} {
-		figures, err := part(ctx, dir)
+	for _, part := range []struct {
+		name    string
+		measure func(context.Context, string) ([]figure, error)
+	}{{"help", help}, {"idle", idle}, {"reading", orderedReading}, {"page", firstPage}, {"kinds", kinds}, {"sweeps", checks}, {"many", many}} {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
+			continue
+		}
+		figures, err := part.measure(ctx, dir)
 		if err != nil {
-			return err
+			return fmt.Errorf("%s: %w", part.name, err)
 		}
 		all = append(all, figures...)
 	}
@@ -70,7 +77,7 @@ func measure(ctx context.Context) error {
 		if !f.Met {
 			met = "NOT MET"
 		}
-		fmt.Printf("%-28s %8.1f %-4s %-10s %s\n", f.Name, f.Value, f.Unit, f.Target, met)
+		fmt.Printf("%-28s %8.2f %-4s %-10s %s\n", f.Name, f.Value, f.Unit, f.Target, met)
 	}
 	body, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {

@@ -5,11 +5,13 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -56,7 +58,7 @@ func open(t *testing.T) *page {
 	ready, done := make(chan string, 1), make(chan error, 1)
 	go func() {
 		done <- app.Serve(serving, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: p.bench,
+			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: p.bench, Rework: true,
 			Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Ready: func(address string) { ready <- address },
 		})
 	}()
@@ -207,6 +209,129 @@ func TestListsSearchFarViewAndThemes(t *testing.T) {
 	p.sees("no drive whose serial ends")
 	p.accessible("an error")
 	assert.Empty(t, js[[]string](p, `performance.getEntriesByType("resource").map(r => r.name).filter(n => !n.startsWith(location.origin))`), "nothing comes from elsewhere")
+}
+
+// TestASweepFillsItsRibbon follows a sweep on its page, by keyboard, to the table of what it found.
+func TestASweepFillsItsRibbon(t *testing.T) {
+	p := open(t)
+	spec := disk("KVA077M4Q2")
+	spec.Identity.Sectors = 40_000_000
+	spec.Unread, spec.FirstLBA = sim.Course{From: 2}, 20_000_000
+	p.bench.Insert("sim-3", spec)
+	p.do(chromedp.Navigate(p.address))
+	js[bool](p, `localStorage.setItem("hylostat.person", "Imre"), true`)
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
+	p.sees("Check …")
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "Check …").focus(), true`)
+	p.press("\r")
+	p.sees("Extended check")
+	p.accessible("menu of checks")
+	p.press(kb.End) // the whole sweep
+	p.press("\r")
+	p.sees("Whole sweep of 7M4Q2 started.")
+	p.do(chromedp.Navigate(p.address + "/runs/1"))
+	p.sees("Whole sweep")
+	ink := func() int { // pixels of the ribbon that are not paper
+		return js[int](p, `(() => { const k = document.querySelector("canvas"); if (!k || !k.width) return 0; const d = k.getContext("2d").getImageData(0, 0, k.width, k.height).data; let n = 0; for (let i = 3; i < d.length; i += 4) if (d[i]) n++; return n })()`)
+	}
+	require.Eventually(t, func() bool { return ink() > 0 }, 10*time.Second, 50*time.Millisecond)
+	before := ink()
+	require.Eventually(t, func() bool { return ink() > before }, 10*time.Second, 50*time.Millisecond, "it fills")
+	p.accessible("run, live")
+	p.sees("2 sectors cannot be read.")
+	p.sees("narrowed down")
+	p.accessible("run, done")
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
+	p.sees("2 sectors cannot be read.")
+	p.accessible("drive with a sweep")
+}
+
+func (p *page) click(words string) {
+	p.t.Helper()
+	require.Eventually(p.t, func() bool {
+		return js[bool](p, `(() => { const b = [...document.querySelectorAll("button, [role=menuitem], label")].find(b => b.textContent.trim().startsWith(`+strconv.Quote(words)+`) && !b.disabled); b?.click(); return !!b })()`)
+	}, 10*time.Second, 50*time.Millisecond, "there is %q to click", words)
+}
+
+// TestAReleasedDriveIsMended goes from a sweep over the owner's release and the serial from the label to what the mend changed.
+func TestAReleasedDriveIsMended(t *testing.T) {
+	p := open(t)
+	spec := disk("KVA077M4Q2")
+	spec.Identity.Sectors = 40_000_000
+	spec.Unread, spec.FirstLBA = sim.Course{From: 2}, 20_000_000
+	spec.Counters[4].Course = sim.Course{From: 2}
+	p.bench.Insert("sim-3", spec)
+	api := func(method, path, body string) {
+		js[bool](p, `fetch("/api/v1`+path+`", {method: "`+method+`", headers: {"Content-Type": "application/json"}, body: JSON.stringify(`+body+`)}).then(r => { if (!r.ok) throw new Error(r.status + path); return true })`)
+	}
+	p.do(chromedp.Navigate(p.address))
+	p.sees("7M4Q2")
+	js[bool](p, `localStorage.setItem("hylostat.person", "Imre"), true`)
+	api("POST", "/intakes", `{bay: 3, by: "Imre", wanted: true}`)
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
+	p.sees("wanted, not copied")
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "Check …").focus(), true`)
+	p.press("\r")
+	p.press(kb.End)
+	p.press("\r")
+	p.sees("although its data is at risk?")
+	p.accessible("data at risk")
+	p.press("the owner insists")
+	p.click("Start it")
+	p.sees("Whole sweep of 7M4Q2 started.")
+	p.do(chromedp.Navigate(p.address + "/runs/1"))
+	p.sees("2 sectors cannot be read.")
+
+	// Closer, down to one cell, whose rows begin at LBAs.
+	js[bool](p, `document.querySelector("canvas").focus(), true`)
+	p.press(kb.PageDown)
+	for range 4 {
+		p.press("\r")
+	}
+	p.sees("rows: LBA")
+	p.accessible("run, closer")
+	p.press(kb.Escape)
+
+	api("POST", "/bays/3/copy", `{by: "Imre"}`)
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
+	p.sees("wanted, copied")
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "Rework …").focus(), true`)
+	p.press("\r")
+	p.sees("None recorded for this intake")
+	p.accessible("menu of reworks")
+	p.press("\r") // the release
+	p.sees("Who consented, and how")
+	p.accessible("release")
+	p.click("mend")
+	js[bool](p, `document.querySelector("[role=dialog] input:not([type=radio])").focus(), true`)
+	p.press("Orla Fenn, by phone")
+	p.click("Record the release")
+	p.sees("released for mend")
+	require.Eventually(t, func() bool { return js[bool](p, `!document.querySelector("[role=dialog]")`) }, 5*time.Second, 50*time.Millisecond)
+	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "Rework …").focus(), true`)
+	p.press("\r")
+	p.sees("mend, by Orla Fenn, by phone")
+	p.press(kb.ArrowDown)
+	p.press("\r")
+	p.sees("Mend the drive in bay 3")
+	p.accessible("serial from the label")
+	p.press("077M4Q3\r")
+	p.sees("not the end of the serial")
+	js[bool](p, `(() => { const i = document.querySelector("[role=dialog] input"); i.focus(); i.select(); return true })()`)
+	p.press("077M4Q2\r")
+	p.sees("Before and after")
+	p.sees("Mending: 2 sectors cleared.")
+	p.sees("not known yet")
+	p.accessible("mend, done")
+
+	api("POST", "/drives/KVA077M4Q2/checks", `{kind: "whole", by: "Imre"}`)
+	p.do(chromedp.Navigate(p.address + "/runs/3"))
+	p.sees("Everything was read")
+	p.click("Lay over")
+	p.click("Run 1")
+	p.sees("Compared with run 1")
+	p.sees("gone")
+	p.accessible("two sweeps")
 }
 
 func TestALostConnectionIsSaidAndWhatIsKnownStays(t *testing.T) {

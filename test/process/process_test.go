@@ -213,6 +213,22 @@ func TestAFollowedCheckPrintsItsStepsAndItsOutcomeIsTheExitCode(t *testing.T) {
 	assert.Contains(t, wrong, "read failure, LBA 205883114")
 }
 
+func TestAllRunsAreFollowedUntilNoneIsLeft(t *testing.T) {
+	d := start(t, t.TempDir())
+	d.settled()
+	for _, name := range []string{"7M4R9", "7M511"} {
+		ask[contract.Run](d, "check", "quick", name)
+	}
+	out, _, code := d.run("run", "follow")
+	assert.Zero(t, code)
+	for _, line := range []string{"run 1  KVA07 7M4R9, bay 2: short self-test\n", "run 1  KVA07 7M4R9, bay 2: passed\n", "run 2  KVA07 7M511, bay 5: passed\n"} {
+		assert.Contains(t, out, line)
+	}
+	out, _, code = d.run("run", "follow")
+	assert.Zero(t, code, "nothing to follow is no error")
+	assert.Empty(t, out)
+}
+
 func TestKilledDuringACheckNothingIsLost(t *testing.T) {
 	dir := t.TempDir()
 	d := start(t, dir)
@@ -242,6 +258,37 @@ func TestKilledDuringACheckNothingIsLost(t *testing.T) {
 	out, wrong, code := again.run("run", "show", "1")
 	assert.Zero(t, code, wrong)
 	assert.Contains(t, out, "adopted after a restart")
+}
+
+func TestKilledDuringASweepItGoesOnWhereItWas(t *testing.T) {
+	dir := t.TempDir()
+	d := start(t, dir)
+	d.settled()
+	ask[contract.Run](d, "sweep", "whole", "7M4R9")
+	swept := func(d *demo) float64 {
+		if s := ask[contract.Run](d, "run", "show", "1").Steps[1].Sweep; s != nil {
+			return s.Share
+		}
+		return 0
+	}
+	d.until("a part is swept", func() bool { return swept(d) > 0.001 })
+	time.Sleep(2500 * time.Millisecond) // a mark is stored every 2 s
+	before := swept(d)
+	require.NoError(t, d.cmd.Process.Signal(syscall.SIGKILL))
+	_ = d.cmd.Wait()
+
+	again := start(t, dir)
+	again.until("the sweep goes on", func() bool { return swept(again) > before })
+	assert.Less(t, swept(again), before+0.5, "and did not jump")
+	s := ask[contract.Sweep](again, "sweep", "show", "1")
+	gaps := 0
+	for i, g := range s.Segments {
+		gaps += strings.Count(g.Classes, "-")
+		assert.Equal(t, i*256, g.First, "no stretch of the ribbon is missing")
+	}
+	assert.Less(t, gaps, 256, "all but the last stretch is filled")
+	ask[contract.Run](again, "run", "stop", "1")
+	again.until("it stops", func() bool { return ask[contract.Run](again, "run", "show", "1").State == contract.RunStateDone })
 }
 
 func TestTwoServicesDoNotShareAFolder(t *testing.T) {

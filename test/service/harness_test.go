@@ -52,7 +52,7 @@ func serve(t *testing.T, dir string, specs ...sim.Spec) *service {
 	ready, done := make(chan string, 1), make(chan error, 1)
 	go func() {
 		done <- app.Serve(ctx, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: s.bench, Log: slog.New(slog.NewTextHandler(t.Output(), nil)),
+			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: s.bench, Rework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil)),
 			Ready: func(address string) { ready <- address },
 		})
 	}()

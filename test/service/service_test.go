@@ -133,6 +133,21 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 	assert.Equal(t, 0, b.Attempts)
 }
 
+func TestDataAtRiskIsLoadedOnlyWithAReasonThatIsKept(t *testing.T) {
+	s, ctx := serve(t, t.TempDir(), disk("KVA077M4R9")), t.Context()
+	s.answering(1)
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Imre", Wanted: new(true)})
+	require.NoError(t, err)
+	_, err = s.CheckQuick(ctx, "7M4R9", "Dov")
+	assert.Contains(t, *refused(t, 409, err).Advice, "say why")
+	why := "the owner asks whether it is worth copying"
+	r, err := s.Check(ctx, "7M4R9", contract.CheckRequest{Kind: "spot", By: "Dov", Despite: &why})
+	require.NoError(t, err)
+	done := follow(s, r.Id)
+	require.NotNil(t, done.Despite)
+	assert.Equal(t, why, *done.Despite)
+}
+
 func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
 	s, ctx := serve(t, t.TempDir(), disk("KVL026D2VN")), t.Context()
 	s.answering(1)

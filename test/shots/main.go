@@ -47,7 +47,14 @@ func shoot(address string, wanted []string) error {
 		if err := chromedp.Do(tab, chromedp.Navigate(address+path)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
-		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => { await document.fonts.ready; await new Promise(r => setTimeout(r, 900)); return true })()`, chromedp.EvalAwaitPromise)); err != nil {
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => {
+			await document.fonts.ready
+			for (let settled = 0, tries = 0; settled < 9 && tries < 200; tries++) { // quiet for 0.9 s, 20 s at most
+				await new Promise(r => setTimeout(r, 100))
+				settled = document.body.innerText.includes("Fetching") ? 0 : settled + 1
+			}
+			return true
+		})()`, chromedp.EvalAwaitPromise)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		picture := chromedp.CaptureScreenshot()

@@ -36,34 +36,46 @@ const (
 	megabyte              = 1 << 20
 )
 
+// disk makes an empty image for a drive.
+func disk(t *testing.T, dir, name string, size int64) string {
+	t.Helper()
+	path := filepath.Join(dir, name)
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(size))
+	require.NoError(t, f.Close())
+	return path
+}
+
+// boot starts the machine with a drive of every kind.
 func boot(t *testing.T) *machine {
 	t.Helper()
-	built, err := filepath.Abs("../../build/vm")
-	require.NoError(t, err)
 	dir := t.TempDir()
-	disk := func(name string, size int64) string {
-		path := filepath.Join(dir, name)
-		f, err := os.Create(path)
-		require.NoError(t, err)
-		require.NoError(t, f.Truncate(size))
-		require.NoError(t, f.Close())
-		return path
-	}
-	m := &machine{t: t, log: filepath.Join(dir, "kernel.log")}
-	shell, monitor := filepath.Join(dir, "shell"), filepath.Join(dir, "monitor")
 	drive := func(id string, size int64) string {
-		return fmt.Sprintf("if=none,id=%s,format=raw,cache=unsafe,file=%s", id, disk(id, size))
+		return fmt.Sprintf("if=none,id=%s,format=raw,cache=unsafe,file=%s", id, disk(t, dir, id, size))
 	}
-	cmd := exec.CommandContext(t.Context(), "qemu-system-x86_64", "-accel", "tcg,thread=multi", "-smp", "2", "-m", "512", "-display", "none", "-no-reboot", "-nodefaults",
-		"-kernel", filepath.Join(built, "vmlinuz"), "-initrd", filepath.Join(built, "initramfs.gz"), "-append", "console=ttyS0 panic=-1 loglevel=6",
-		"-serial", "file:"+m.log, "-serial", "unix:"+shell+",server=on,wait=on", "-monitor", "unix:"+monitor+",server=on,wait=off",
+	return start(t, dir,
 		"-device", "ahci,id=ahci", "-drive", drive("sata", 64*megabyte), "-device", "ide-hd,drive=sata,bus=ahci.0,rotation_rate=7200,model="+sataModel+",serial="+sataSerial,
 		"-drive", drive("nvme", 32*megabyte), "-device", "nvme,id=heron,drive=nvme,serial=HYNV0001",
 		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi", 48*megabyte), "-device", "scsi-hd,drive=scsi,bus=scsi.0,serial=HYSC0001,vendor=OSPRIL,product=VMSAS",
-		"-blockdev", "driver=raw,node-name=dual,file.driver=file,file.locking=off,file.filename="+disk("dual", 40*megabyte),
+		"-blockdev", "driver=raw,node-name=dual,file.driver=file,file.locking=off,file.filename="+disk(t, dir, "dual", 40*megabyte),
 		"-device", "scsi-hd,id=patha,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
 		"-device", "scsi-hd,id=pathb,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
-		"-device", "qemu-xhci,id=xhci", "-blockdev", "driver=raw,node-name=usb,file.driver=file,file.filename="+disk("usb", 16*megabyte), "-device", "usb-storage,id=stick,bus=xhci.0,port=1,drive=usb,serial=HYUS0001")
+		"-device", "qemu-xhci,id=xhci", "-blockdev", "driver=raw,node-name=usb,file.driver=file,file.filename="+disk(t, dir, "usb", 16*megabyte), "-device", "usb-storage,id=stick,bus=xhci.0,port=1,drive=usb,serial=HYUS0001")
+}
+
+// start boots the machine with these devices and waits for its shell.
+func start(t *testing.T, dir string, devices ...string) *machine {
+	t.Helper()
+	built, err := filepath.Abs("../../build/vm")
+	require.NoError(t, err)
+	m := &machine{t: t, log: filepath.Join(dir, "kernel.log")}
+	shell, monitor := filepath.Join(dir, "shell"), filepath.Join(dir, "monitor")
+	cmd := exec.CommandContext(t.Context(), "qemu-system-x86_64", append([]string{
+		"-accel", "tcg,thread=multi", "-smp", "2", "-m", "512", "-display", "none", "-no-reboot", "-nodefaults",
+		"-kernel", filepath.Join(built, "vmlinuz"), "-initrd", filepath.Join(built, "initramfs.gz"), "-append", "console=ttyS0 panic=-1 loglevel=6",
+		"-serial", "file:" + m.log, "-serial", "unix:" + shell + ",server=on,wait=on", "-monitor", "unix:" + monitor + ",server=on,wait=off",
+	}, devices...)...)
 	cmd.Stderr = os.Stderr
 	cmd.Cancel = func() error { return cmd.Process.Kill() }
 	require.NoError(t, cmd.Start(), "QEMU is installed by test/vm/prepare.sh")
@@ -77,7 +89,7 @@ func boot(t *testing.T) *machine {
 	})
 	m.shell, m.monitor = dial(t, shell), dial(t, monitor)
 	m.lines = bufio.NewReaderSize(m.shell, 1<<20)
-	require.NoError(t, m.shell.SetReadDeadline(time.Now().Add(2*time.Minute)))
+	require.NoError(t, m.shell.SetReadDeadline(time.Now().Add(5*time.Minute)))
 	for {
 		line, err := m.lines.ReadString('\n')
 		require.NoError(t, err, "the virtual machine did not boot")
@@ -109,7 +121,7 @@ func (m *machine) sh(line string) (string, int) {
 	m.t.Helper()
 	_, err := fmt.Fprintln(m.shell, line)
 	require.NoError(m.t, err)
-	require.NoError(m.t, m.shell.SetReadDeadline(time.Now().Add(3*time.Minute)))
+	require.NoError(m.t, m.shell.SetReadDeadline(time.Now().Add(10*time.Minute))) // the host may be busy with others
 	var out strings.Builder
 	for {
 		got, err := m.lines.ReadString('\n')
@@ -144,12 +156,12 @@ func (m *machine) tell(command string) {
 // eventually waits for something the machine needs a moment for.
 func eventually(ctx context.Context, t *testing.T, what string, f func() bool) {
 	t.Helper()
-	limit, cancel := context.WithTimeout(ctx, 60*time.Second)
+	limit, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
 	for !f() {
 		select {
 		case <-limit.Done():
-			require.Fail(t, "did not happen within 60 s: "+what)
+			require.Fail(t, "did not happen within 3 min: "+what)
 		case <-time.After(300 * time.Millisecond):
 		}
 	}

@@ -26,6 +26,13 @@ if ! [ -f $out/kernel.ready ]; then
 	echo "$release" > $out/release
 	touch $out/kernel.ready
 fi
+# The tools that make device-mapper and md devices, whose packages would set up a service here if they were installed.
+if ! [ -f $out/rig.ready ]; then
+	as_root apt-get update -qq
+	rm -rf $out/rig && mkdir -p $out/rig
+	(cd $out/rig && apt-get download -qq dmsetup libdevmapper1.02.1 mdadm && for d in *.deb; do dpkg-deb -x "$d" .; done)
+	touch $out/rig.ready
+fi
 release=$(cat $out/release)
 modules=$out/root/lib/modules/$release
 
@@ -44,7 +51,15 @@ add() { # add NAME: the module's dependencies first, then itself, each once
 		echo "$name" >> $init/lib/order
 	done
 }
-for m in crc32c_generic crct10dif_generic crc64_rocksoft_generic crc64-rocksoft ahci sd_mod sg nvme virtio_pci virtio_scsi xhci-pci usb-storage uas; do add $m; done
+for m in crc32c_generic crct10dif_generic crc64_rocksoft_generic crc64-rocksoft ahci sd_mod sg nvme virtio_pci virtio_scsi xhci-pci usb-storage uas; do add "$m"; done
+for m in dm-mod dm-delay ext4 raid1; do add "$m"; done
+for tool in dmsetup mdadm; do
+	cp $out/rig/sbin/$tool $init/bin/
+	LD_LIBRARY_PATH=$out/rig/lib/x86_64-linux-gnu ldd $out/rig/sbin/$tool | awk '/=>/ {print $3} /^[ \t]*\/lib/ {print $1}' | while read -r lib; do
+		to=$init/${lib#"$out/rig/"}
+		mkdir -p "$(dirname "$to")" && cp -L "$lib" "$to"
+	done
+done
 # scsi_debug brings its own disk; a test loads it when it wants one.
 cp "$modules/kernel/drivers/scsi/scsi_debug.ko" $init/lib/scsi_debug.ko 2>/dev/null || xz -dc "$modules/kernel/drivers/scsi/scsi_debug.ko.xz" > $init/lib/scsi_debug.ko
 cp test/vm/init $init/init && chmod +x $init/init

@@ -1,0 +1,118 @@
+package service
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/contract"
+)
+
+func conflicts(t *testing.T, err error, why string) {
+	t.Helper()
+	assert.Contains(t, refused(t, http.StatusConflict, err).Detail, why)
+}
+
+func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
+	spec := scratched("KVA077M511")
+	spec.Counters[6].Course = sim.Course{From: 3} // they wait
+	s, ctx := serve(t, t.TempDir(), spec), t.Context()
+	s.answering(1)
+	mend := func() (contract.Run, error) {
+		return s.StartRework(ctx, "7M511", contract.ReworkRequest{Kind: "mend", Ending: "A077M511", By: "Dov"})
+	}
+	release := contract.ReleaseRequest{Scope: "mend", Owner: "Orla Fenn, by phone", By: "Dov"}
+	_, err := mend()
+	conflicts(t, err, "not released by the owner")
+	_, err = s.RecordRelease(ctx, "7M511", release)
+	conflicts(t, err, "has no intake")
+
+	yes := true
+	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Wanted: &yes})
+	require.NoError(t, err)
+	i, err := s.RecordRelease(ctx, "7M511", release)
+	require.NoError(t, err)
+	assert.Equal(t, "Orla Fenn, by phone", i.Release.Owner)
+	_, err = mend()
+	conflicts(t, err, "wanted and not copied")
+	_, err = s.RecordCopy(ctx, 1, "Dov")
+	require.NoError(t, err)
+	_, err = mend()
+	conflicts(t, err, "not swept since it was taken in")
+	r, err := s.Check(ctx, "7M511", contract.CheckRequest{Kind: "whole", By: "Dov"})
+	require.NoError(t, err)
+	follow(s, r.Id)
+	_, err = s.StartRework(ctx, "7M511", contract.ReworkRequest{Kind: "mend", Ending: "A077M512", By: "Dov"})
+	conflicts(t, err, "not the end of the serial")
+	_, err = s.StartRework(ctx, "7M511", contract.ReworkRequest{Kind: "renew", Ending: "A077M511", By: "Dov"})
+	conflicts(t, err, "does not cover renew")
+	status, body := s.raw("POST", "/api/v1/drives/KVA077M511/reworks", `{"kind":"mend","ending":"7M511","by":"Dov"}`)
+	assert.Equal(t, http.StatusBadRequest, status, "five characters are too few: %s", body)
+	assert.Zero(t, s.bench.Wrote("sim-1"), "nothing was written so far")
+
+	r, err = mend()
+	require.NoError(t, err)
+	r = follow(s, r.Id)
+	assert.Equal(t, "3 sectors cleared", *r.Steps[1].Note)
+	assert.EqualValues(t, 3*8, s.bench.Wrote("sim-1"))
+	done, err := s.Rework(ctx, r.Id)
+	require.NoError(t, err)
+	changes := map[string]string{}
+	for _, row := range done.Rows {
+		if row.Change != nil {
+			changes[row.Words] = *row.Change
+		}
+	}
+	assert.Equal(t, "+3", changes["reallocated"])
+	assert.Equal(t, "−3", changes["waiting"])
+	assert.Nil(t, done.Held)
+	assert.Contains(t, strings.Join(done.Words, " "), "not known yet")
+
+	s.bench.Pass(24 * time.Hour)
+	again, err := s.Check(ctx, "7M511", contract.CheckRequest{Kind: "whole", By: "Dov"})
+	require.NoError(t, err)
+	follow(s, again.Id)
+	done, err = s.Rework(ctx, r.Id)
+	require.NoError(t, err)
+	require.NotNil(t, done.Held)
+	assert.True(t, *done.Held)
+
+	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov"})
+	require.NoError(t, err)
+	_, err = mend()
+	conflicts(t, err, "not released by the owner")
+}
+
+func TestAPlanChecksEveryDriveOnce(t *testing.T) {
+	risk := disk("KVA077M60A")
+	s, ctx := serve(t, t.TempDir(), disk("KVA077M511"), risk, sim.Spec{}), t.Context()
+	s.answering(1)
+	s.answering(2)
+	yes := true
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 2, By: "Dov", Wanted: &yes})
+	require.NoError(t, err)
+	q, err := s.SetPlan(ctx, "quick", "Imre")
+	require.NoError(t, err)
+	assert.Equal(t, "quick", *q.Check)
+	s.bench.Insert("sim-3", disk("KVA077M4R9"))
+	s.until("both are checked", func() bool {
+		q, err = s.Queue(ctx)
+		return err == nil && q.Done == 2 && q.Going == 0
+	})
+	runs, err := s.Runs(ctx, contract.ListRunsParams{})
+	require.NoError(t, err)
+	assert.Len(t, runs, 2, "each once, and not the one whose data is at risk")
+	for _, r := range runs {
+		assert.Equal(t, "Imre", r.By)
+		assert.NotEqual(t, "KVA077M60A", r.Serial)
+	}
+	assert.Contains(t, q.Words, "Bay 1 is done: exchange the drive.")
+	q, err = s.SetPlan(ctx, "none", "Imre")
+	require.NoError(t, err)
+	assert.Nil(t, q.Check)
+}
