@@ -1,5 +1,5 @@
-import { QueryClient } from "@tanstack/react-query";
-import { describe, expect, it } from "vitest";
+import { QueryClient, QueryObserver } from "@tanstack/react-query";
+import { describe, expect, it, vi } from "vitest";
 import { apply } from "./events";
 import type { Bay, Run } from "./types";
 
@@ -61,4 +61,18 @@ describe("a fact", () => {
     const stale = (key: unknown[]) => cache.getQueryState(key)?.isInvalidated;
     expect([stale(["bays"]), stale(["drive", "A", "verdict"]), stale(["drive", "B", "verdict"])]).toEqual([true, true, false]);
   });
+});
+
+it("a fact that comes before the first answer has that asked for again", async () => {
+  const cache = new QueryClient();
+  const answers = ["older than the fact", "the truth"];
+  const ask = vi.fn(
+    () => new Promise<string>((come) => setTimeout(() => come(answers[ask.mock.calls.length - 1] ?? "once too often"), 10)),
+  );
+  const seen = new QueryObserver(cache, { queryKey: ["drive", "KVA077M4Q2", "runs"], queryFn: ask });
+  const leave = seen.subscribe(() => undefined);
+  apply(cache, { seq: 7, at: "2026-11-25T12:00:00Z", kind: "run.changed", serial: "KVA077M4Q2", run: 1 });
+  await vi.waitFor(() => expect(seen.getCurrentResult().data).toBe("the truth"));
+  expect(ask).toHaveBeenCalledTimes(2);
+  leave();
 });

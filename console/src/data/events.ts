@@ -16,6 +16,18 @@ function ahead(run: Run, fact: Fact): Run {
   return { ...run, percent: fact.percent, left_s: left };
 }
 
+/** Has everything under a key asked for again. A first answer that is still on its way may be older than what happened, and the
+ *  cache would settle for it: that one is asked for again once it has come. */
+export function renew(cache: QueryClient, key: readonly unknown[]) {
+  const early = cache.getQueryCache().findAll({ queryKey: key, fetchStatus: "fetching", predicate: (q) => q.state.data === undefined });
+  cache.invalidateQueries({ queryKey: key });
+  for (const q of early)
+    q.promise?.then(
+      () => cache.invalidateQueries({ queryKey: q.queryKey, exact: true }),
+      () => undefined, // it is shown where it was asked for
+    );
+}
+
 /** Brings what is cached up to date with a fact: progress is patched in, everything else is asked for again. */
 export function apply(cache: QueryClient, fact: Fact) {
   if (fact.kind === "run.progress") {
@@ -25,10 +37,10 @@ export function apply(cache: QueryClient, fact: Fact) {
     if (fact.serial) cache.setQueryData<Run[]>(["drive", fact.serial, "runs"], (runs) => runs?.map((r) => ahead(r, fact)));
     return;
   }
-  cache.invalidateQueries({ queryKey: ["bays"] });
-  cache.invalidateQueries({ queryKey: ["drives"] });
-  if (fact.serial) cache.invalidateQueries({ queryKey: ["drive", fact.serial] });
-  if (fact.run) cache.invalidateQueries({ queryKey: ["run", fact.run] });
+  renew(cache, ["bays"]);
+  renew(cache, ["drives"]);
+  if (fact.serial) renew(cache, ["drive", fact.serial]);
+  if (fact.run) renew(cache, ["run", fact.run]);
 }
 
 /** Listens to the service. The browser reconnects by itself and asks for what it missed. */
@@ -37,7 +49,6 @@ export function useEvents(): Line {
   const [line, setLine] = useState<Line>({ said: "" });
   useEffect(() => {
     const source = new EventSource("/api/v1/events");
-    let broken = false;
     const heard = (message: MessageEvent<string>) => {
       const fact = JSON.parse(message.data) as Fact;
       apply(cache, fact);
@@ -46,12 +57,10 @@ export function useEvents(): Line {
     source.addEventListener("fact", heard);
     source.addEventListener("progress", heard);
     source.addEventListener("open", () => {
-      if (broken) cache.invalidateQueries();
-      broken = false;
+      renew(cache, []); // what was asked for before may have missed something
       setLine((l) => (l.lost ? { said: "Connected again." } : l));
     });
     source.addEventListener("error", () => {
-      broken = true;
       setLine((l) => (l.lost ? l : { said: l.said, lost: new Date() }));
     });
     return () => source.close();

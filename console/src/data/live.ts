@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { type Cells, emptyCells, fill } from "../parts/cells";
+import { renew } from "./events";
 import type { Live, Run, Sweep } from "./types";
 
 export interface LiveRun {
@@ -49,7 +50,7 @@ export function useLive(id: number, open: boolean, kept: Sweep | null | undefine
       }
       if (live.run.state === "done") {
         source.close();
-        cache.invalidateQueries({ queryKey: ["run", id] });
+        renew(cache, ["run", id]);
       }
     };
     source.addEventListener("snapshot", heard(true));

@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, data, ProblemError } from "./client";
+import { renew } from "./events";
 import type { CheckKind, Grade, ReworkKind } from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
@@ -88,7 +89,7 @@ export const useSweeps = (serial: string) =>
 /** What a person orders. Each brings the queries it touches up to date when it is done; events do the rest. */
 export function useOrders(by: string) {
   const cache = useQueryClient();
-  const settled = () => cache.invalidateQueries();
+  const settled = () => renew(cache, []);
   return {
     attempt: useMutation({
       mutationFn: (bay: number) => data(api.POST("/bays/{bay}/attempt", { params: { path: { bay } } })),

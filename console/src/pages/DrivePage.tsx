@@ -73,6 +73,7 @@ function dataWords(d: Drive): string {
 
 function Identity({
   drive,
+  known,
   run,
   check,
   read,
@@ -80,6 +81,7 @@ function Identity({
   stop,
 }: {
   drive: Drive;
+  known: boolean; // whether it is being checked
   run?: Run;
   check: (kind: CheckKind) => void;
   rework?: (kind: ReworkKind | "release") => void;
@@ -119,7 +121,7 @@ function Identity({
             </div>
             <Button onPress={stop}>Stop</Button>
           </>
-        ) : drive.bay ? (
+        ) : !known ? null : drive.bay ? (
           <>
             <Button onPress={read} aria-keyshortcuts="r">
               Read now
@@ -162,7 +164,8 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const comparison = useComparison(serial);
   const history = useHistory(serial);
   const reading = useReading(serial, "latest");
-  const run = useRuns(serial).data?.[0];
+  const runs = useRuns(serial);
+  const run = runs.data?.[0];
   const sweeps = useSweeps(serial);
   const [overruling, overrule] = useState(false);
   const [despite, askDespite] = useState<CheckKind>();
@@ -174,7 +177,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const go = useNavigate();
   useShortcuts({
     b: () => go("/"),
-    c: () => !run && drive.bay && start("quick"),
+    c: () => runs.data && !run && drive.bay && start("quick"),
     r: () => drive.bay && asPerson(() => orders.read.mutate(serial)),
   });
 
@@ -191,6 +194,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
       <title>{`${serial} · Hylostat`}</title>
       <Identity
         drive={drive}
+        known={runs.data !== undefined || runs.isError}
         run={run}
         check={start}
         rework={
