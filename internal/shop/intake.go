@@ -188,12 +188,16 @@ func (s *Shop) order(ctx context.Context, o protocol.Order) (protocol.Run, error
 	if err != nil {
 		return protocol.Run{}, err
 	}
-	// The run's first report may still be on its way; whoever asks for the run meanwhile finds it here.
-	s.mu.Lock()
-	if _, known := s.live[receipt.Run.ID]; !known {
-		s.live[receipt.Run.ID] = *receipt.Run
+	// The run's first report may still be on its way; whoever asks for the run, or for the open ones, is to find it.
+	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
+		if _, err := tx.Run(ctx, receipt.Run.ID); !isNone(err) {
+			return nil, err
+		}
+		return nil, tx.SaveRun(ctx, *receipt.Run)
+	})
+	if err != nil { // it goes on all the same, and its report will come
+		s.log.Warn("noting a run that was ordered", "run", receipt.Run.ID, "error", err)
 	}
-	s.mu.Unlock()
 	return *receipt.Run, nil
 }
 

@@ -51,6 +51,14 @@ func TestASweepIsEvidence(t *testing.T) {
 	v := p.verdict("7M4R9")
 	assert.Equal(t, drive.Degrading, v.Grade)
 	assert.Equal(t, "3 sectors unreadable, found by a sweep", v.Findings[0].Sentence)
+	courses, _, err := p.Courses(t.Context(), p.drive("7M4R9"))
+	require.NoError(t, err)
+	for _, c := range courses {
+		if c.Definition.Name == signal.UnreadableFound {
+			assert.EqualValues(t, 3, c.Value.Number, "%s: what the verdict counts is what is shown", c.Value.Reason)
+			assert.Equal(t, 1, c.Finding)
+		}
+	}
 	p.read(24*time.Hour, s)
 	moments, err := p.Readings(t.Context(), p.drive("7M4R9"))
 	require.NoError(t, err)

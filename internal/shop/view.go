@@ -117,7 +117,10 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 		return nil, nil, err
 	}
 	decoded := reading.DecodeAs(latest.Pages, d.Hints)
-	now := signal.Of(&decoded)
+	now, err := s.signals(ctx, s.store, d, &decoded, time.Time{})
+	if err != nil {
+		return nil, nil, err
+	}
 	v, err := s.store.LastVerdict(ctx, d.ID)
 	if err != nil && !isNone(err) {
 		return nil, nil, err
@@ -257,7 +260,10 @@ func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison,
 		return c, err
 	}
 	decoded := reading.DecodeAs(latest.Pages, d.Hints)
-	set := signal.Of(&decoded)
+	set, err := s.signals(ctx, s.store, d, &decoded, c.Now.At)
+	if err != nil {
+		return c, err
+	}
 	for _, def := range signal.Registry {
 		if def.Inner {
 			continue
