@@ -277,6 +277,8 @@ func TestTwentyFourDrivesAtOnceAndThreeOfThemInTrouble(t *testing.T) {
 			spec.Awkward.HangsOn, spec.Awkward.HangsFeature = ata.SMART, ata.SMARTReadThresholds
 		case garbled:
 			spec.Awkward.Garbage = true
+		case pulled:
+			spec.Identity.Sectors *= 1000 // it is at it still, however late this test comes to pull it
 		}
 		source.Insert(drive.Address(fmt.Sprintf("place-%02d", n)), spec)
 	}
