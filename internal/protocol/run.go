@@ -1,6 +1,7 @@
 package protocol
 
 import (
+	"slices"
 	"time"
 
 	"hylostat.example/internal/core/ata"
@@ -150,6 +151,11 @@ type Run struct {
 	Limit   Limit      `json:"limit,omitzero"`
 	Reached int        `json:"reached"` // the highest percentage so far
 	Rework  *Rework    `json:"rework,omitempty"`
+}
+
+// Wrote reports whether a rework came to its writing.
+func (r *Run) Wrote() bool {
+	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Kind.Writes() && (s.State == StepDone || s.State == StepFailed) })
 }
 
 // Rework is what a run that writes was ordered with.

@@ -14,43 +14,50 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
 )
 
 func orderID() string { return rand.Text() }
 
-// Trends follows every signal over a drive's moments.
-func Trends(moments []Moment) map[signal.Name]trend.Trend {
-	all := map[signal.Name]trend.Trend{}
-	for _, d := range signal.Registry {
-		if t, ok := trend.Of(Points(moments, d.Name)); ok {
-			all[d.Name] = t
+// life lays a drive's life out, with what was reworked in it.
+func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*verdict.Life, error) {
+	all := make([]verdict.Moment, len(moments))
+	ran := false
+	for i, m := range moments {
+		all[i] = m.Moment
+		ran = ran || m.Run > 0
+	}
+	var reworks []verdict.Rework
+	if ran {
+		runs, err := r.Runs(ctx, RunQuery{Drive: d.Identity.Key, Reworks: true})
+		if err != nil {
+			return nil, err
+		}
+		for i := range runs {
+			w := &runs[i]
+			if w.State != protocol.Done || !w.Wrote() {
+				continue
+			}
+			since, err := sinceRework(ctx, r, d.ID, w)
+			if err != nil {
+				return nil, err
+			}
+			one := verdict.Rework{Run: w.ID, Ended: w.Ended, Held: since.held != nil && *since.held, Found: float64(since.found)}
+			for _, m := range moments {
+				if m.Run == w.ID && m.Step == protocol.ReadingAfter {
+					one.After = m.Seq
+				}
+			}
+			reworks = append(reworks, one)
 		}
 	}
-	return all
+	return verdict.NewLife(all, reworks), nil
 }
 
-// Points are the moments at which a signal had a value.
-func Points(moments []Moment, n signal.Name) []trend.Point {
-	var points []trend.Point
-	for _, m := range moments {
-		v, ok := m.Signals[n]
-		if !ok {
-			continue
-		}
-		hours, known := m.Signals[signal.PowerOnHours]
-		if !known {
-			hours = -1
-		}
-		points = append(points, trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v})
-	}
-	return points
-}
-
-func evidence(d Drive, decoded reading.Reading, now signal.Set, moments []Moment) verdict.Evidence {
-	e := verdict.Evidence{Identity: d.Identity, Duty: d.Duty, Now: now, Trends: Trends(moments), Readings: len(moments)}
-	if len(moments) > 0 {
-		e.ReadingSeq = moments[len(moments)-1].Seq
-	}
+// evidence is everything known of a drive at its latest reading.
+func evidence(d Drive, decoded reading.Reading, now signal.Set, life *verdict.Life) verdict.Evidence {
+	last := len(life.Moments) - 1
+	e := life.Evidence(d.Identity, d.Duty, now, last)
 	for _, t := range decoded.Tests {
 		if t.Failed && t.HasLBA {
 			lba := t.LBA
@@ -58,12 +65,34 @@ func evidence(d Drive, decoded reading.Reading, now signal.Set, moments []Moment
 			break
 		}
 	}
+	if last < 0 {
+		return e
+	}
+	tick := trend.Tick{Seq: life.Moments[last].Seq, At: life.Moments[last].At, Clocks: signal.Clocks(&decoded), Written: -1}
+	if v := now[signal.BytesWritten]; v.Available {
+		tick.Written = v.Number
+	}
+	e.Contradictions = append(trend.Contradictions(history(life, tick.Clocks)), trend.Contradictions([]trend.Tick{tick})...)
 	return e
+}
+
+// history is the drive's hours over its life: its other clocks are in the pages of each reading, and only the latest's are asked.
+func history(life *verdict.Life, clocks []trend.Clock) []trend.Tick {
+	loose := len(clocks) == 0 || clocks[0].Loose
+	var ticks []trend.Tick
+	for _, p := range life.All(signal.PowerOnHours) {
+		ticks = append(ticks, trend.Tick{Seq: p.Seq, At: p.At, Clocks: []trend.Clock{{Name: "its count of hours", Hours: p.Value, Loose: loose}}, Written: -1})
+	}
+	return ticks
 }
 
 // decide judges a drive on its latest reading, stores the verdict if it says something new, and brings drive_now up to date.
 func (s *Shop) decide(ctx context.Context, tx Tx, d Drive, decoded reading.Reading, now signal.Set, r Reading, moments []Moment) ([]Event, error) {
-	e := evidence(d, decoded, now, moments)
+	life, err := s.life(ctx, tx, d, moments)
+	if err != nil {
+		return nil, err
+	}
+	e := evidence(d, decoded, now, life)
 	v := verdict.Decide(s.policy, e)
 	n := d.Now
 	n.Readings, n.LastAt = len(moments), r.At

@@ -209,36 +209,58 @@ func (s *Shop) ReworkOf(ctx context.Context, id int64) (v ReworkView, err error)
 	return v, s.held(ctx, d, &v)
 }
 
-// held asks the first whole sweep on a later day than the rework's.
+// held says whether a rework held.
 func (s *Shop) held(ctx context.Context, d Drive, v *ReworkView) error {
-	all, err := s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
+	since, err := sinceRework(ctx, s.store, d.ID, &v.Run)
 	if err != nil {
 		return err
 	}
-	day := v.Run.Ended.UTC().Format(time.DateOnly)
+	v.Held = since.held
+	switch {
+	case since.held == nil:
+		v.Words = append(v.Words, "Whether it holds is not known yet: sweep the whole surface on a later day.")
+	case *since.held:
+		v.Words = append(v.Words, fmt.Sprintf("It held: the whole surface was read again on %s.", since.when.Format("2 Jan 2006")))
+	default:
+		v.Words = append(v.Words, fmt.Sprintf("It did not hold: %s sectors of it cannot be read again, on %s.", verdict.Number(float64(since.again)), since.when.Format("2 Jan 2006")))
+	}
+	return nil
+}
+
+// aftermath is what sweeps found since a rework.
+type aftermath struct {
+	held  *bool     // by the first whole sweep on a later day; nil: not known yet
+	when  time.Time // of that sweep
+	again uint64    // physical sectors of the rework it could not read
+	found uint64    // physical sectors any sweep since could not read
+}
+
+func sinceRework(ctx context.Context, r Reader, driveID int64, run *protocol.Run) (aftermath, error) {
+	var a aftermath
+	all, err := r.Sweeps(ctx, SweepQuery{Drive: driveID})
+	if err != nil {
+		return a, err
+	}
+	day := run.Ended.UTC().Format(time.DateOnly)
 	for _, one := range slices.Backward(all) {
-		if !one.Whole() || one.Run == v.Run.ID || one.Began.UTC().Format(time.DateOnly) <= day {
+		if one.Run == run.ID || one.Kind.Writes() || one.Began.Before(run.Ended) {
 			continue
 		}
-		detail, err := s.store.SweepDetail(ctx, one.Run, one.Step)
-		if err != nil {
-			return err
+		a.found = max(a.found, one.Sweep.Unreadable)
+		if a.held != nil || !one.Whole() || one.Began.UTC().Format(time.DateOnly) <= day {
+			continue
 		}
-		var again uint64
+		detail, err := r.SweepDetail(ctx, one.Run, one.Step)
+		if err != nil {
+			return a, err
+		}
 		for _, r := range detail.Ranges {
-			if r.Cause.Unreadable() && (v.Run.Kind != protocol.Mend || slices.ContainsFunc(v.Run.Rework.Targets, func(t surface.Extent) bool { return t.LBA < r.End() && r.LBA < t.End() })) {
-				again += one.Sweep.Geometry.CountPhysical(r.Extent)
+			if r.Cause.Unreadable() && (run.Kind != protocol.Mend || slices.ContainsFunc(run.Rework.Targets, func(t surface.Extent) bool { return t.LBA < r.End() && r.LBA < t.End() })) {
+				a.again += one.Sweep.Geometry.CountPhysical(r.Extent)
 			}
 		}
-		held := again == 0
-		v.Held = &held
-		words := fmt.Sprintf("It held: the whole surface was read again on %s.", one.Ended.Format("2 Jan 2006"))
-		if !held {
-			words = fmt.Sprintf("It did not hold: %s sectors of it cannot be read again, on %s.", verdict.Number(float64(again)), one.Ended.Format("2 Jan 2006"))
-		}
-		v.Words = append(v.Words, words)
-		return nil
+		held := a.again == 0
+		a.held, a.when = &held, one.Ended
 	}
-	v.Words = append(v.Words, "Whether it holds is not known yet: sweep the whole surface on a later day.")
-	return nil
+	return a, nil
 }

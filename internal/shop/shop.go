@@ -67,11 +67,9 @@ type Reading struct {
 
 // Moment is a reading's place in a drive's life, with its signals.
 type Moment struct {
-	Seq     int
-	At      time.Time
-	Run     int64
-	Step    protocol.StepKind
-	Signals map[signal.Name]float64
+	verdict.Moment
+	Run  int64
+	Step protocol.StepKind
 }
 
 // Verdict is a stored verdict. It is never edited; a new one follows it.
@@ -210,9 +208,10 @@ type Query struct {
 
 // RunQuery selects runs, newest first.
 type RunQuery struct {
-	Drive drive.Key // zero: all
-	Open  bool
-	Limit int
+	Drive   drive.Key // zero: all
+	Open    bool
+	Reworks bool // those that write
+	Limit   int
 }
 
 // Clock tells the time of the shop; a simulated bench's time is the shop's, too.

@@ -77,7 +77,7 @@ func (s *Shop) signals(ctx context.Context, tx Reader, d Drive, decoded *reading
 		if !w.Kind.Writes() && (at.IsZero() || !w.Ended.After(at)) {
 			told = append(told, signal.Swept{
 				Whole: w.Whole(), Unreadable: float64(w.Sweep.Unreadable), Slow: float64(w.Sweep.Confirmed), Hours: w.Hours,
-				Source: fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run),
+				Source: fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run), Run: w.Run,
 			})
 		}
 	}

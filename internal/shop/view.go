@@ -129,14 +129,18 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 	if err != nil {
 		return nil, nil, err
 	}
-	margins := verdict.Margins(s.policy, evidence(d, decoded, now, moments))
+	life, err := s.life(ctx, s.store, d, moments)
+	if err != nil {
+		return nil, nil, err
+	}
+	margins := verdict.Margins(s.policy, evidence(d, decoded, now, life))
 	all := make([]Course, 0, len(signal.Registry))
 	for _, def := range signal.Registry {
 		if def.Inner {
 			continue
 		}
 		c := Course{Definition: def, Value: now[def.Name]}
-		for _, p := range Points(moments, def.Name) {
+		for _, p := range life.All(def.Name) {
 			c.Hours, c.Values, c.Seqs = append(c.Hours, p.Hours), append(c.Values, p.Value), append(c.Seqs, p.Seq)
 		}
 		for _, m := range margins {

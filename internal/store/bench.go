@@ -32,6 +32,9 @@ func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]protocol.Run, err
 	if s.Open {
 		where = append(where, "done = 0")
 	}
+	if s.Reworks {
+		where, args = append(where, "body ->> 'kind' IN (?, ?, ?)"), append(args, protocol.Mend, protocol.Renew, protocol.Overwrite)
+	}
 	if s.Limit <= 0 || s.Limit > 1000 {
 		s.Limit = 1000
 	}

@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -182,7 +183,7 @@ func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, err
 		if err != nil {
 			return nil, fmt.Errorf("reading %d: %w", row.Seq, err)
 		}
-		all[i] = shop.Moment{Seq: row.Seq, At: moment(row.At), Run: row.Run, Step: protocol.StepKind(row.Step), Signals: signals}
+		all[i] = shop.Moment{Moment: verdict.Moment{Seq: row.Seq, At: moment(row.At), Signals: signals}, Run: row.Run, Step: protocol.StepKind(row.Step)}
 	}
 	return all, nil
 }

@@ -6,6 +6,7 @@ import (
 	_ "embed" // the default policy
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"cel.dev/cel-go/cel"
@@ -72,14 +73,29 @@ func (a Applies) To(id drive.Identity) bool {
 
 // Example is a case a rule must answer as it says.
 type Example struct {
-	Now      map[string]float64 `yaml:"now"`
-	Change   map[string]float64 `yaml:"change"`
-	Grew     map[string]int     `yaml:"grew"`
-	Drive    map[string]string  `yaml:"drive"`
-	Duty     string             `yaml:"duty"`
-	Rollback int                `yaml:"rollback"`
-	Fires    bool               `yaml:"fires"`
+	Now            map[string]float64 `yaml:"now"`
+	Change         map[string]float64 `yaml:"change"`
+	Unexplained    map[string]float64 `yaml:"unexplained"` // of what is left out, all is unexplained
+	Grew           map[string]int     `yaml:"grew"`
+	SinceRework    map[string]float64 `yaml:"since_rework"`
+	Rework         string             `yaml:"rework"`
+	Drive          map[string]string  `yaml:"drive"`
+	Duty           string             `yaml:"duty"`
+	Rollback       int                `yaml:"rollback"`
+	Contradictions int                `yaml:"contradictions"`
+	Readings       int                `yaml:"readings"`
+	Fires          bool               `yaml:"fires"`
 }
+
+// RollbackRule is the id of the rule whose finding tells how the drive's clocks contradict each other.
+const RollbackRule = "rollback"
+
+// How the last rework stands.
+const (
+	ReworkNone = ""
+	ReworkNew  = "new"  // no check on a later day yet
+	ReworkHeld = "held" // a check on a later day has found nothing of it again
+)
 
 // Rule is one rule, compiled.
 type Rule struct {
@@ -93,6 +109,7 @@ type Rule struct {
 	Customer string        `yaml:"customer"`
 	Advice   []string      `yaml:"advice"`
 	Limit    *Limit        `yaml:"limit"`
+	Unfit    []drive.Duty  `yaml:"unfit"` // duties the drive is not for while it fires, whatever its grade
 	Source   string        `yaml:"source"`
 	Examples []Example     `yaml:"examples"`
 
@@ -141,15 +158,29 @@ type Policy struct {
 	Care     string // the care "with care" asks for
 }
 
+// Unfit reports whether a rule that fires makes a drive unfit for a duty.
+func (p *Policy) Unfit(rule string, d drive.Duty) bool {
+	for i := range p.Rules {
+		if p.Rules[i].ID == rule {
+			return slices.Contains(p.Rules[i].Unfit, d)
+		}
+	}
+	return false
+}
+
 // Facts are what expressions see.
 type Facts struct {
-	Now      map[string]float64
-	Change   map[string]float64
-	Grew     map[string]int
-	Drive    map[string]string
-	Duty     string
-	Rollback int
-	Readings int
+	Now            map[string]float64
+	Change         map[string]float64
+	Unexplained    map[string]float64
+	Grew           map[string]int
+	SinceRework    map[string]float64
+	Rework         string
+	Drive          map[string]string
+	Duty           string
+	Rollback       int
+	Contradictions int
+	Readings       int
 }
 
 // costLimit bounds one expression: far above what a rule needs, far below what would be noticed.
@@ -160,7 +191,8 @@ func environment() (*cel.Env, error) {
 	return cel.NewEnv(
 		cel.Variable("now", numbers), cel.Variable("change", numbers), cel.Variable("grew", cel.MapType(cel.StringType, cel.IntType)),
 		cel.Variable("drive", cel.MapType(cel.StringType, cel.StringType)), cel.Variable("duty", cel.StringType),
-		cel.Variable("rollback", cel.IntType), cel.Variable("readings", cel.IntType),
+		cel.Variable("unexplained", numbers), cel.Variable("since_rework", numbers), cel.Variable("rework", cel.StringType),
+		cel.Variable("rollback", cel.IntType), cel.Variable("contradictions", cel.IntType), cel.Variable("readings", cel.IntType),
 	)
 }
 
@@ -265,7 +297,8 @@ func compile(env *cel.Env, expression string) (cel.Program, error) {
 
 func run(program cel.Program, f Facts) (bool, error) {
 	out, _, err := program.Eval(map[string]any{
-		"now": f.Now, "change": f.Change, "grew": f.Grew, "drive": f.Drive, "duty": f.Duty, "rollback": f.Rollback, "readings": f.Readings,
+		"now": f.Now, "change": f.Change, "unexplained": f.Unexplained, "grew": f.Grew, "since_rework": f.SinceRework, "rework": f.Rework,
+		"drive": f.Drive, "duty": f.Duty, "rollback": f.Rollback, "contradictions": f.Contradictions, "readings": f.Readings,
 	})
 	if err != nil {
 		return false, err
@@ -282,3 +315,54 @@ func (r *Rule) Fires(f Facts) (bool, error) { return run(r.program, f) }
 
 // Met puts the facts to the requirement's expression.
 func (r *Requirement) Met(f Facts) (bool, error) { return run(r.program, f) }
+
+// Trial is what came of one example of a rule.
+type Trial struct {
+	Rule    string `json:"rule"`
+	Example int    `json:"example"` // from 1
+	Wants   bool   `json:"wants"`
+	Fires   bool   `json:"fires"`
+	Error   string `json:"error,omitempty"`
+}
+
+// Passed reports whether the rule answered as its example says.
+func (t Trial) Passed() bool { return t.Error == "" && t.Wants == t.Fires }
+
+// Test puts a policy's own examples to its rules, and tells of the rules that have none.
+func (p *Policy) Test() (trials []Trial, without []string) {
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		if len(r.Examples) == 0 {
+			without = append(without, r.ID)
+		}
+		for n, x := range r.Examples {
+			t := Trial{Rule: r.ID, Example: n + 1, Wants: x.Fires}
+			fires, err := r.Fires(x.facts())
+			if t.Fires = fires; err != nil {
+				t.Error = err.Error()
+			}
+			trials = append(trials, t)
+		}
+	}
+	return trials, without
+}
+
+func (x Example) facts() Facts {
+	f := Facts{
+		Now: x.Now, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, SinceRework: map[string]float64{}, Rework: x.Rework,
+		Drive: map[string]string{"medium": "", "interface": "", "form_factor": "", "locked": "false", "smart": "true"},
+		Duty:  string(drive.Everyday), Rollback: x.Rollback, Contradictions: x.Contradictions, Readings: max(1, x.Readings),
+	}
+	for name, v := range x.Now {
+		f.Change[name], f.Grew[name], f.Unexplained[name] = 0, 0, v
+	}
+	maps.Copy(f.Change, x.Change)
+	maps.Copy(f.Unexplained, x.Unexplained)
+	maps.Copy(f.Grew, x.Grew)
+	maps.Copy(f.SinceRework, x.SinceRework)
+	maps.Copy(f.Drive, x.Drive)
+	if x.Duty != "" {
+		f.Duty = x.Duty
+	}
+	return f
+}

@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"maps"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -12,24 +11,17 @@ func TestTheDefaultPolicyAnswersItsOwnExamples(t *testing.T) {
 	p, err := Parse(Default)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, len(p.Rules), 12)
-	for i := range p.Rules {
-		r := &p.Rules[i]
-		require.NotEmpty(t, r.Examples, "rule %s has no example", r.ID)
-		for n, x := range r.Examples {
-			f := Facts{Now: x.Now, Change: map[string]float64{}, Grew: map[string]int{}, Drive: map[string]string{"medium": "", "form_factor": ""}, Duty: "everyday", Rollback: x.Rollback}
-			for name := range x.Now {
-				f.Change[name], f.Grew[name] = 0, 0
-			}
-			maps.Copy(f.Change, x.Change)
-			maps.Copy(f.Grew, x.Grew)
-			maps.Copy(f.Drive, x.Drive)
-			if x.Duty != "" {
-				f.Duty = x.Duty
-			}
-			fires, err := r.Fires(f)
-			require.NoError(t, err, "rule %s, example %d", r.ID, n+1)
-			assert.Equal(t, x.Fires, fires, "rule %s, example %d", r.ID, n+1)
-		}
+	trials, without := p.Test()
+	assert.Empty(t, without)
+	for _, x := range trials {
+		assert.True(t, x.Passed(), "rule %s, example %d: %+v", x.Rule, x.Example, x)
+	}
+	fired := map[string]bool{}
+	for _, x := range trials {
+		fired[x.Rule] = fired[x.Rule] || x.Fires
+	}
+	for _, r := range p.Rules {
+		assert.True(t, fired[r.ID], "rule %s has an example in which it fires", r.ID)
 	}
 }
 

@@ -98,6 +98,7 @@ type Value struct {
 	Offset     int                // of the bytes in the page
 	Length     int                // of the bytes; 0 when the value is not in one place
 	Confidence dialect.Confidence //
+	Run        int64              // of the sweep it is from; 0: it is from a page
 	Disagrees  string             // another source has another number; empty when none has
 }
 

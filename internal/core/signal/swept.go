@@ -9,6 +9,7 @@ type Swept struct {
 	Slow       float64 // places, confirmed
 	Hours      float64 // powered on when it ended; -1 unknown
 	Source     string  // "whole sweep, run 12"
+	Run        int64
 }
 
 // Sweep adds the signals that come from sweeps, which are given newest first. A sample that finds nothing takes nothing back
@@ -19,7 +20,7 @@ func (s Set) Sweep(sweeps []Swept) {
 		w := &sweeps[i]
 		for name, n := range map[Name]float64{UnreadableFound: w.Unreadable, SlowFound: w.Slow} {
 			if v := s[name]; !v.Available || n > v.Number {
-				s[name] = Value{Number: n, Available: true, Source: w.Source, Confidence: dialect.Standard}
+				s[name] = Value{Number: n, Available: true, Source: w.Source, Run: w.Run, Confidence: dialect.Standard}
 			}
 		}
 		age := SpotSweepAge
@@ -27,7 +28,7 @@ func (s Set) Sweep(sweeps []Swept) {
 			age = WholeSweepAge
 		}
 		if !s[age].Available && now.Available && w.Hours >= 0 && w.Hours <= now.Number {
-			s[age] = Value{Number: now.Number - w.Hours, Available: true, Source: w.Source, Confidence: dialect.Standard}
+			s[age] = Value{Number: now.Number - w.Hours, Available: true, Source: w.Source, Run: w.Run, Confidence: dialect.Standard}
 		}
 		if w.Whole {
 			return // what was before it has been read again

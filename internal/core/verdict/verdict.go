@@ -27,6 +27,9 @@ type Evidence struct {
 	Readings   int                         // how many readings there are
 	ReadingSeq int                         // of the latest
 	FailingLBA *uint64                     // of the last failed self-test
+
+	Reworked       *Reworked             // the last rework; nil: none
+	Contradictions []trend.Contradiction // between the drive's several clocks
 }
 
 // Margin is how much of a rule's allowance is used.
@@ -53,8 +56,20 @@ type Finding struct {
 	Customer string        `json:"customer"`
 	Signals  []signal.Name `json:"signals"`
 	Reading  int           `json:"reading"` // seq of the reading it rests on
+	Rests    []Rest        `json:"rests"`   // on which values, one for each signal
 	Margin   *Margin       `json:"margin,omitempty"`
 	Source   string        `json:"source"`
+}
+
+// Rest is a value a finding rests on, and where it is from: bytes of a page of the reading, or the sweep of a run.
+type Rest struct {
+	Signal signal.Name `json:"signal"`
+	Value  float64     `json:"value"`
+	Source string      `json:"source"`
+	Page   string      `json:"page,omitempty"`
+	Offset int         `json:"offset,omitempty"`
+	Length int         `json:"length,omitempty"`
+	Run    int64       `json:"run,omitempty"`
 }
 
 // Unjudged is a rule that could not be put to the drive.
@@ -104,6 +119,9 @@ func Decide(p *policy.Policy, e Evidence) Verdict {
 			other = grade(p, e2)
 		}
 		fit := Fit{Duty: d, Fitness: p.Duties[other.Grade][d], Words: string(d)}
+		if slices.ContainsFunc(slices.Concat(other.Findings, other.Notes), func(f Finding) bool { return p.Unfit(f.Rule, d) }) {
+			fit.Fitness = policy.Not
+		}
 		switch fit.Fitness {
 		case policy.Care:
 			fit.Words += ", " + p.Care
@@ -122,7 +140,8 @@ func Decide(p *policy.Policy, e Evidence) Verdict {
 
 func facts(e Evidence) policy.Facts {
 	f := policy.Facts{
-		Now: map[string]float64{}, Change: map[string]float64{}, Grew: map[string]int{}, Duty: string(e.Duty), Readings: e.Readings,
+		Now: map[string]float64{}, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, SinceRework: map[string]float64{},
+		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions),
 		Drive: map[string]string{
 			"medium": string(e.Identity.Medium), "interface": string(e.Identity.Interface), "form_factor": e.Identity.FormFactor,
 			"locked": strconv.FormatBool(e.Identity.Security.Locked), "smart": strconv.FormatBool(e.Identity.SMART.Enabled),
@@ -134,9 +153,21 @@ func facts(e Evidence) policy.Facts {
 		}
 		f.Now[string(name)] = value.Number
 		t := e.Trends[name]
-		f.Change[string(name)], f.Grew[string(name)] = t.Change, t.Grew
+		f.Change[string(name)], f.Grew[string(name)], f.Unexplained[string(name)] = t.Change, t.Grew, value.Number
+		if t.Observations > 0 {
+			f.Unexplained[string(name)] = min(value.Number, t.Unexplained)
+		}
 		if d, ok := signal.Lookup(name); ok && d.Direction == signal.Grows && t.FellBy > 0 {
 			f.Rollback++
+		}
+	}
+	if w := e.Reworked; w != nil {
+		f.Rework = policy.ReworkNew
+		if w.Held {
+			f.Rework = policy.ReworkHeld
+		}
+		for name, moved := range w.Since {
+			f.SinceRework[string(name)] = moved
 		}
 	}
 	return f
@@ -238,6 +269,13 @@ func judgeable(r *policy.Rule, e Evidence) (string, bool) {
 func found(p *policy.Policy, r *policy.Rule, e Evidence) Finding {
 	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(r.Says, e, r.Limit), Customer: fill(r.Customer, e, r.Limit), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
 	f.Detail = detail(r, e)
+	if r.ID == policy.RollbackRule && len(e.Contradictions) > 0 {
+		f.Detail = fmt.Sprintf("reading %d: %s", e.Contradictions[0].Seq, e.Contradictions[0].Says)
+	}
+	for _, n := range r.Needs {
+		v := e.Now[n]
+		f.Rests = append(f.Rests, Rest{n, v.Number, v.Source, string(v.Page), v.Offset, v.Length, v.Run})
+	}
 	if r.Limit != nil {
 		f.Margin = margin(*r.Limit, e)
 	}

@@ -1,10 +1,14 @@
 package verdict
 
 import (
+	"maps"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
@@ -12,9 +16,11 @@ import (
 	"hylostat.example/internal/core/trend"
 )
 
+var once = sync.OnceValues(func() (*policy.Policy, error) { return policy.Parse(policy.Default) })
+
 func shipped(t *testing.T) *policy.Policy {
 	t.Helper()
-	p, err := policy.Parse(policy.Default)
+	p, err := once()
 	require.NoError(t, err)
 	return p
 }
@@ -33,7 +39,10 @@ func sound() Evidence {
 	return e
 }
 
-func (e *Evidence) set(n signal.Name, x float64) { e.Now[n] = signal.Value{Number: x, Available: true} }
+func (e *Evidence) set(n signal.Name, x float64) {
+	e.Now[n] = signal.Value{Number: x, Available: true}
+	e.Trends[n] = trend.Trend{Observations: 3, Unexplained: x}
+}
 
 func TestHealthyIsEarned(t *testing.T) {
 	p := shipped(t)
@@ -87,7 +96,7 @@ func TestReplaceNeedsOneSufficientReason(t *testing.T) {
 func TestDegradingSaysForWhatItStillDoes(t *testing.T) {
 	e := sound()
 	e.set(signal.Reallocated, 3)
-	e.Trends[signal.Reallocated] = trend.Trend{Observations: 9, SteadyHours: 2110, Last: trend.Point{Hours: 20512}}
+	e.Trends[signal.Reallocated] = trend.Trend{Observations: 9, Unexplained: 3, SteadyHours: 2110, Last: trend.Point{Hours: 20512}}
 	v := Decide(shipped(t), e)
 	assert.Equal(t, drive.Degrading, v.Grade)
 	assert.Equal(t, "3 sectors reallocated, steady since 18\u00a0402 h", v.Findings[0].Sentence)
@@ -137,4 +146,111 @@ func TestQuantitiesHaveTheirUnits(t *testing.T) {
 	assert.Equal(t, "512 B", Quantity(512, "B"))
 	assert.Equal(t, "20\u00a0512 h", Quantity(20512, "h"))
 	assert.Equal(t, "3", Quantity(3, ""))
+}
+
+// day makes a moment of a spinning drive that has all the evidence.
+func day(seq int, days float64, signals map[signal.Name]float64) Moment {
+	m := Moment{Seq: seq, At: time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(days * 24 * float64(time.Hour))), Signals: map[signal.Name]float64{
+		signal.PowerOnHours: 9_000 + days*8, signal.Reallocated: 0, signal.Pending: 0, signal.UnreadableFound: 0, signal.TestsFailed: 0,
+	}}
+	maps.Copy(m.Signals, signals)
+	return m
+}
+
+// at judges a life as it is known at its last moment.
+func at(t *testing.T, moments []Moment, reworks ...Rework) Verdict {
+	t.Helper()
+	e := sound()
+	for name, v := range moments[len(moments)-1].Signals {
+		e.Now[name] = signal.Value{Number: v, Available: true}
+	}
+	known := NewLife(moments, reworks).Evidence(e.Identity, e.Duty, e.Now, len(moments)-1)
+	return Decide(shipped(t), known)
+}
+
+func TestAMendThatWorkedIsNoGrowthAndHasToHold(t *testing.T) {
+	found := map[signal.Name]float64{signal.Pending: 8, signal.UnreadableFound: 8}
+	mended := map[signal.Name]float64{signal.Reallocated: 8}
+	life := []Moment{day(1, 0, nil), day(2, 30, found), day(3, 30.1, mended)}
+	life[2].Signals[signal.UnreadableFound] = 8 // no sweep has been made since
+	w := Rework{Run: 7, Ended: life[2].At, After: 3}
+	assert.Equal(t, drive.Degrading, at(t, life[:2]).Grade)
+	v := at(t, life, w)
+	assert.Equal(t, drive.Degrading, v.Grade)
+	assert.Equal(t, "8 sectors unreadable, found by a sweep", v.Findings[0].Sentence, "the surface is to be swept anew")
+	require.Len(t, v.Findings, 1, "what the mend had reallocated is no finding")
+	require.Contains(t, v.Missing, Missing{"rework-held", "a whole sweep on a later day than the rework, to know whether it held", "whole sweep", 240})
+
+	life = append(life, day(4, 40, mended))
+	w.Held = true
+	v = at(t, life, w)
+	assert.Equal(t, drive.Healthy, v.Grade)
+	require.Len(t, v.Notes, 1)
+	assert.Equal(t, "8 sectors reallocated, some or all of them by a rework", v.Notes[0].Sentence)
+
+	for name, again := range map[string]map[signal.Name]float64{
+		"waiting again":       {signal.Reallocated: 8, signal.Pending: 1},
+		"more reallocated":    {signal.Reallocated: 9},
+		"a test failed again": {signal.Reallocated: 8, signal.TestsFailed: 1},
+	} {
+		v = at(t, append(life[:4:4], day(5, 50, again)), w)
+		assert.Equal(t, drive.Replace, v.Grade, name)
+	}
+	w.Found = 1
+	assert.Equal(t, "bad-again", at(t, life, w).Findings[0].Rule, "a sweep after it found one")
+}
+
+// A reading in which nothing has moved takes nothing to a worse grade, whatever came before it.
+func TestACleanReadingNeverMakesAGradeWorse(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		var life []Moment
+		days := 0.0
+		now := map[signal.Name]float64{}
+		for i := range rapid.IntRange(1, 8).Draw(r, "readings") {
+			for _, n := range []signal.Name{signal.Reallocated, signal.Pending, signal.CRCErrors, signal.SpinUpRetries} {
+				now[n] += rapid.SampledFrom([]float64{0, 0, 0, 0, 1, 30}).Draw(r, string(n))
+			}
+			life = append(life, day(i+1, days, now))
+			days += rapid.SampledFrom([]float64{0.01, 0.5, 1, 7}).Draw(r, "days")
+		}
+		before := at(t, life)
+		after := at(t, append(life, day(len(life)+1, days, now)))
+		if after.Grade > max(before.Grade, drive.Healthy) { // undecided and healthy are both no reproach
+			r.Fatalf("%v after %v", after.Grade, before.Grade)
+		}
+	})
+}
+
+func TestContradictingClocksAreNeverHidden(t *testing.T) {
+	e := sound()
+	e.Contradictions = []trend.Contradiction{{Seq: 3, Says: "the self-test log is of hour 20500, attribute 9 says 12 h"}}
+	v := Decide(shipped(t), e)
+	require.Len(t, v.Notes, 1)
+	assert.Equal(t, "reading 3: the self-test log is of hour 20500, attribute 9 says 12 h", v.Notes[0].Detail)
+}
+
+func TestAWornOutDriveIsNoArchive(t *testing.T) {
+	e := sound()
+	e.Identity.Medium, e.Identity.Interface = drive.Flash, drive.NVMe
+	e.set(signal.SpareMargin, 90)
+	e.set(signal.PercentageUsed, 103)
+	for _, f := range Decide(shipped(t), e).Duties {
+		if f.Duty == drive.Archive || f.Duty == drive.Continuous {
+			assert.Equal(t, policy.Not, f.Fitness, f.Duty)
+		}
+	}
+}
+
+func TestAFindingSaysWhereItsValuesAreFrom(t *testing.T) {
+	e := sound()
+	e.Now[signal.UnreadableFound] = signal.Value{Number: 3, Available: true, Source: "whole sweep, run 12", Run: 12}
+	e.Now[signal.Pending] = signal.Value{Number: 2, Available: true, Source: "SMART data, attribute 197", Page: "ata/attributes", Offset: 55, Length: 6}
+	var rests []Rest
+	for _, f := range Decide(shipped(t), e).Findings {
+		rests = append(rests, f.Rests...)
+	}
+	assert.ElementsMatch(t, []Rest{
+		{Signal: signal.UnreadableFound, Value: 3, Source: "whole sweep, run 12", Run: 12},
+		{Signal: signal.Pending, Value: 2, Source: "SMART data, attribute 197", Page: "ata/attributes", Offset: 55, Length: 6},
+	}, rests)
 }

@@ -1,0 +1,204 @@
+package trend
+
+import (
+	"math"
+	"slices"
+	"sort"
+
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+// Shape tells how a counter rose.
+type Shape string
+
+// The shapes. A burst fits into a tenth of the hours; what rises otherwise is steady when a line with a slope above zero goes
+// through it, else uneven.
+const (
+	Still  Shape = "still" // it never rose
+	Burst  Shape = "burst"
+	Steady Shape = "steady"
+	Uneven Shape = "uneven"
+)
+
+// Line is the robust line through a signal over power-on hours.
+type Line struct {
+	Slope     float64 // per hour, Theil-Sen: the median of all slopes between two points (Sen, JASA 63, 1968)
+	Low, High float64 // its 95 % interval by Kendall's variance (same, section 4)
+	Middle    float64 // the median of what lies beside Slope * Hours: Middle + Slope * Hours is the line
+	Shape     Shape
+	Turn      *Point // the point after which the level is another one (Pettitt, Applied Statistics 28, 1979), nil: none that is plain
+}
+
+// most is of how many points a line is made at most; more are thinned evenly, the last stays. All pairs of them are looked at.
+const most = 128
+
+// confidence is the two-sided normal quantile of the 95 % interval and of a plain turn.
+const confidence = 0.95
+
+// Through gives the line through the points that have hours. It reports false for fewer than three, or all of the same hour.
+// A slope of zero does not say that a counter is still: one that has just begun to move has it, too. Grew and Onset notice that.
+func Through(points []Point) (Line, bool) {
+	var ps []Point
+	for _, p := range points {
+		if p.Hours >= 0 {
+			ps = append(ps, p)
+		}
+	}
+	ps = thin(ps)
+	if len(ps) < 3 || ps[0].Hours == ps[len(ps)-1].Hours {
+		return Line{}, false
+	}
+	slopes := make([]float64, 0, len(ps)*(len(ps)-1)/2)
+	for i := range ps {
+		for j := range i {
+			if h := ps[i].Hours - ps[j].Hours; h > 0 {
+				slopes = append(slopes, (ps[i].Value-ps[j].Value)/h)
+			}
+		}
+	}
+	if len(slopes) == 0 {
+		return Line{}, false
+	}
+	sort.Float64s(slopes)
+	n := float64(len(ps))
+	// Ties of hours and of values make the variance smaller; leaving that out makes the interval wider, never too narrow.
+	reach := distuv.UnitNormal.Quantile((1+confidence)/2) * math.Sqrt(n*(n-1)*(2*n+5)/18)
+	m := float64(len(slopes))
+	pick := func(rank float64) float64 {
+		return slopes[int(min(m-1, max(0, math.Round(rank))))]
+	}
+	l := Line{Slope: median(slopes), Low: pick((m-reach)/2 - 1), High: pick((m + reach) / 2)}
+	beside := make([]float64, len(ps))
+	for i, p := range ps {
+		beside[i] = p.Value - l.Slope*p.Hours
+	}
+	sort.Float64s(beside)
+	l.Middle = median(beside)
+	l.Shape = shape(ps, l)
+	l.Turn = turn(ps)
+	return l, true
+}
+
+// thin takes at most so many points, evenly, with the last one.
+func thin(ps []Point) []Point {
+	if len(ps) <= most {
+		return ps
+	}
+	out := make([]Point, most)
+	for i := range out {
+		out[i] = ps[i*(len(ps)-1)/(most-1)]
+	}
+	return out
+}
+
+func median(sorted []float64) float64 {
+	n := len(sorted)
+	return (sorted[(n-1)/2] + sorted[n/2]) / 2
+}
+
+// shape finds the shortest span that holds nine tenths of all that rose.
+func shape(ps []Point, l Line) Shape {
+	var all float64
+	for i := 1; i < len(ps); i++ {
+		all += ps[i].rise(ps[i-1])
+	}
+	if all == 0 {
+		return Still
+	}
+	span, shortest := ps[len(ps)-1].Hours-ps[0].Hours, math.Inf(1)
+	for i := 1; i < len(ps); i++ {
+		var held float64
+		for j := i; j < len(ps); j++ {
+			if held += ps[j].rise(ps[j-1]); held >= 0.9*all {
+				shortest = min(shortest, ps[j].Hours-ps[i].Hours) // from its first reading to its last: one step takes no time
+				break
+			}
+		}
+	}
+	switch {
+	case shortest <= span/10:
+		return Burst
+	case l.Low > 0:
+		return Steady
+	}
+	return Uneven
+}
+
+// turn is Pettitt's test: the split for which the values after it lie most clearly above or below those before it.
+func turn(ps []Point) *Point {
+	n := len(ps)
+	if n < 8 {
+		return nil
+	}
+	var best, u float64
+	at := -1
+	for k := range n - 1 {
+		for _, other := range ps {
+			u += sign(other.Value - ps[k].Value)
+		}
+		if math.Abs(u) > best {
+			best, at = math.Abs(u), k
+		}
+	}
+	p := 2 * math.Exp(-6*best*best/float64(n*n*n+n*n))
+	if at < 0 || p > 1-confidence {
+		return nil
+	}
+	return &ps[at+1]
+}
+
+func sign(x float64) float64 {
+	switch {
+	case x > 0:
+		return 1
+	case x < 0:
+		return -1
+	}
+	return 0
+}
+
+// Forecast is the range of power-on hours in which the line meets a limit, nothing else happening. It reports false where the fit
+// does not deserve one: fewer than five points or three levels, no slope that is plainly above zero, a burst, a level
+// that has turned, the limit met already, or a time further ahead than what was looked at.
+func (l Line) Forecast(points []Point, limit float64) (from, to float64, ok bool) {
+	var first, last Point
+	levels := map[float64]bool{}
+	n := 0
+	for _, p := range points {
+		if p.Hours < 0 {
+			continue
+		}
+		if n == 0 {
+			first = p
+		}
+		last = p
+		levels[p.Value] = true
+		n++
+	}
+	if n < 5 || len(levels) < 3 || l.Low <= 0 || l.Shape == Burst || last.Value >= limit {
+		return 0, 0, false
+	}
+	from, to = last.Hours+(limit-last.Value)/l.High, last.Hours+(limit-last.Value)/l.Low
+	if from-last.Hours > last.Hours-first.Hours {
+		return 0, 0, false
+	}
+	return from, to, true
+}
+
+// Delta is how a value moved between two neighbouring readings.
+type Delta struct {
+	From, To Point
+	Change   float64 // less what a rework explains
+}
+
+// Deltas gives the last n movements, newest first; points without a change between them are passed over.
+func Deltas(points []Point, n int) []Delta {
+	var all []Delta
+	for i := len(points) - 1; i > 0 && len(all) < n; i-- {
+		before, now := points[i-1], points[i]
+		if now.Value != before.Value {
+			all = append(all, Delta{before, now, now.Value - before.Value - min(now.Reworked, max(0, now.Value-before.Value))})
+		}
+	}
+	return slices.Clip(all)
+}
