@@ -165,7 +165,7 @@ func signalOf(c shop.Course) contract.Signal {
 	d, v := c.Definition, c.Value
 	out := contract.Signal{
 		Name: string(d.Name), Words: d.Words, Unit: d.Unit, Usual: d.Usual, Matters: d.Matters, Reason: text(v.Reason), Since: text(c.Since),
-		Limit: c.Limit, Margin: marginOf(c.Margin), Finding: optional(c.Finding), Hours: c.Hours, Values: c.Values, Readings: c.Seqs,
+		Limit: c.Limit, Margin: marginOf(c.Margin), Finding: optional(c.Finding), Hours: c.Hours, Values: c.Values, Readings: c.Seqs, Trend: trendOf(c),
 	}
 	if out.Hours == nil {
 		out.Hours, out.Values, out.Readings = []float64{}, []float64{}, []int{}
@@ -358,7 +358,7 @@ func stepOf(s protocol.Step) contract.Step {
 func findingOf(f verdict.Finding) contract.Finding {
 	return contract.Finding{
 		Rule: f.Rule, Effect: contract.FindingEffect(f.Effect), Sentence: f.Sentence, Detail: f.Detail, Customer: f.Customer,
-		Signals: each(f.Signals, func(n signal.Name) string { return string(n) }), Reading: f.Reading, Margin: marginOf(f.Margin), Source: f.Source,
+		Signals: each(f.Signals, func(n signal.Name) string { return string(n) }), Reading: f.Reading, Rests: each(f.Rests, restOf), Margin: marginOf(f.Margin), Source: f.Source,
 	}
 }
 

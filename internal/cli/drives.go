@@ -72,6 +72,26 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
+				Name: "trend", Usage: "how signals went over the drive's life: onset, growth, forecast; those that moved, or one", ArgsUsage: "DRIVE [SIGNAL]",
+				Description: "SIGNAL is a name as in \"drive signals --json\".\n\nExamples:\n   hylostat drive trend 7M4Q2\n   hylostat drive trend 7M4Q2 pending",
+				Action: action(1, 2, func(ctx context.Context, c call) error {
+					all, err := c.Signals(ctx, c.arg(0))
+					if err != nil {
+						return err
+					}
+					var shown []contract.Signal
+					for _, s := range all.Signals {
+						if name := c.arg(1); name == s.Name || name == "" && s.Trend != nil && len(s.Trend.Movements) > 0 && s.Matters {
+							shown = append(shown, s)
+						}
+					}
+					if c.arg(1) != "" && len(shown) == 0 {
+						return &usage{fmt.Sprintf("%q is no signal", c.arg(1))}
+					}
+					return c.show(shown, func(w io.Writer) { printTrends(w, shown, all.Readings) })
+				}),
+			},
+			{
 				Name: "history", Usage: "everything that happened to a drive, newest first", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive history 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.History(ctx, c.arg(0))
@@ -92,6 +112,28 @@ func driveCommands() *cli.Command {
 				}),
 			},
 		},
+	}
+}
+
+func printTrends(w io.Writer, all []contract.Signal, readings int) {
+	if len(all) == 0 {
+		_, _ = fmt.Fprintf(w, "Nothing that matters has moved in %s.\n", counted(readings, "reading", "readings"))
+	}
+	for i, s := range all {
+		if i > 0 {
+			_, _ = fmt.Fprintln(w)
+		}
+		now := "not available: " + optional(s.Reason)
+		if s.Value != nil {
+			now = verdict.Quantity(*s.Value, s.Unit)
+		}
+		_, _ = fmt.Fprintf(w, "%s  %s\n", bold(w, s.Words), now)
+		if s.Trend == nil {
+			continue
+		}
+		for _, line := range s.Trend.Words {
+			_, _ = fmt.Fprintln(w, "  "+line)
+		}
 	}
 }
 

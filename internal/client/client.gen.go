@@ -178,6 +178,25 @@ type ClientInterface interface {
 	// Corresponds with GET /drives/{drive}/history (the `GetHistory` operationId).
 	GetHistory(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetOutcome What became of a drive, where somebody noted it
+	//
+	// Corresponds with GET /drives/{drive}/outcome (the `GetOutcome` operationId).
+	GetOutcome(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetOutcomeWithBody Note what became of a drive; policies are judged by it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+	SetOutcomeWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetOutcome Note what became of a drive; policies are judged by it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+	SetOutcome(ctx context.Context, drive DriveName, body SetOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListReadings Readings of a drive, newest first
 	//
 	// Corresponds with GET /drives/{drive}/readings (the `ListReadings` operationId).
@@ -301,6 +320,53 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /plan (the `SetPlan` operationId).
 	SetPlan(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPolicy The policy in force, its rules in words, its text, and all that were in force
+	//
+	// Corresponds with GET /policy (the `GetPolicy` operationId).
+	GetPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishPolicyWithBody Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+	PublishPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishPolicy Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+	PublishPolicy(ctx context.Context, body PublishPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayPolicyWithBody Run a draft over the whole recorded history, beside the policy in force
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+	ReplayPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayPolicy Run a draft over the whole recorded history, beside the policy in force
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+	ReplayPolicy(ctx context.Context, body ReplayPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestPolicyWithBody Put a policy's own examples to its rules
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+	TestPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestPolicy Put a policy's own examples to its rules
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+	TestPolicy(ctx context.Context, body TestPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportRecordWithBody Take in a record file; what is known already changes nothing
 	//
@@ -634,6 +700,55 @@ func (c *Raw) GetHistory(ctx context.Context, drive DriveName, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// GetOutcome What became of a drive, where somebody noted it
+//
+// Corresponds with GET /drives/{drive}/outcome (the `GetOutcome` operationId).
+func (c *Raw) GetOutcome(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOutcomeRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetOutcomeWithBody Note what became of a drive; policies are judged by it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+func (c *Raw) SetOutcomeWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOutcomeRequestWithBody(c.Server, drive, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetOutcome Note what became of a drive; policies are judged by it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+func (c *Raw) SetOutcome(ctx context.Context, drive DriveName, body SetOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOutcomeRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListReadings Readings of a drive, newest first
 //
 // Corresponds with GET /drives/{drive}/readings (the `ListReadings` operationId).
@@ -948,6 +1063,123 @@ func (c *Raw) SetPlanWithBody(ctx context.Context, contentType string, body io.R
 // Corresponds with PUT /plan (the `SetPlan` operationId).
 func (c *Raw) SetPlan(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPlanRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPolicy The policy in force, its rules in words, its text, and all that were in force
+//
+// Corresponds with GET /policy (the `GetPolicy` operationId).
+func (c *Raw) GetPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPolicyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishPolicyWithBody Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+func (c *Raw) PublishPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishPolicy Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+func (c *Raw) PublishPolicy(ctx context.Context, body PublishPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayPolicyWithBody Run a draft over the whole recorded history, beside the policy in force
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+func (c *Raw) ReplayPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayPolicy Run a draft over the whole recorded history, beside the policy in force
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+func (c *Raw) ReplayPolicy(ctx context.Context, body ReplayPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestPolicyWithBody Put a policy's own examples to its rules
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+func (c *Raw) TestPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestPolicy Put a policy's own examples to its rules
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+func (c *Raw) TestPolicy(ctx context.Context, body TestPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestPolicyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1747,6 +1979,87 @@ func NewGetHistoryRequest(server string, drive DriveName) (*http.Request, error)
 	return req, nil
 }
 
+// NewGetOutcomeRequest constructs an http.Request for the GetOutcome method
+func NewGetOutcomeRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/outcome", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetOutcomeRequest calls the generic SetOutcome builder with application/json body
+func NewSetOutcomeRequest(server string, drive DriveName, body SetOutcomeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetOutcomeRequestWithBody(server, drive, "application/json", bodyReader)
+}
+
+// NewSetOutcomeRequestWithBody constructs an http.Request for the SetOutcome method, with any body, and a specified content type
+func NewSetOutcomeRequestWithBody(server string, drive DriveName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/outcome", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListReadingsRequest constructs an http.Request for the ListReadings method
 func NewListReadingsRequest(server string, drive DriveName) (*http.Request, error) {
 	var err error
@@ -2328,6 +2641,153 @@ func NewSetPlanRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPolicyRequest constructs an http.Request for the GetPolicy method
+func NewGetPolicyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPublishPolicyRequest calls the generic PublishPolicy builder with application/json body
+func NewPublishPolicyRequest(server string, body PublishPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPublishPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPublishPolicyRequestWithBody constructs an http.Request for the PublishPolicy method, with any body, and a specified content type
+func NewPublishPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReplayPolicyRequest calls the generic ReplayPolicy builder with application/json body
+func NewReplayPolicyRequest(server string, body ReplayPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReplayPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReplayPolicyRequestWithBody constructs an http.Request for the ReplayPolicy method, with any body, and a specified content type
+func NewReplayPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policy/replay")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestPolicyRequest calls the generic TestPolicy builder with application/json body
+func NewTestPolicyRequest(server string, body TestPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTestPolicyRequestWithBody constructs an http.Request for the TestPolicy method, with any body, and a specified content type
+func NewTestPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policy/test")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -3042,6 +3502,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /drives/{drive}/history (the `GetHistory` operationId).
 	GetHistoryWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
 
+	// GetOutcomeWithResponse What became of a drive, where somebody noted it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/outcome (the `GetOutcome` operationId).
+	GetOutcomeWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetOutcomeResponse, error)
+
+	// SetOutcomeWithBodyWithResponse Note what became of a drive; policies are judged by it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+	SetOutcomeWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutcomeResponse, error)
+
+	// SetOutcomeWithResponse Note what became of a drive; policies are judged by it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+	SetOutcomeWithResponse(ctx context.Context, drive DriveName, body SetOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutcomeResponse, error)
+
 	// ListReadingsWithResponse Readings of a drive, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3181,6 +3662,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /plan (the `SetPlan` operationId).
 	SetPlanWithResponse(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
+
+	// GetPolicyWithResponse The policy in force, its rules in words, its text, and all that were in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /policy (the `GetPolicy` operationId).
+	GetPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPolicyResponse, error)
+
+	// PublishPolicyWithBodyWithResponse Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+	PublishPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PublishPolicyResponse, error)
+
+	// PublishPolicyWithResponse Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+	PublishPolicyWithResponse(ctx context.Context, body PublishPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishPolicyResponse, error)
+
+	// ReplayPolicyWithBodyWithResponse Run a draft over the whole recorded history, beside the policy in force
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+	ReplayPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayPolicyResponse, error)
+
+	// ReplayPolicyWithResponse Run a draft over the whole recorded history, beside the policy in force
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+	ReplayPolicyWithResponse(ctx context.Context, body ReplayPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayPolicyResponse, error)
+
+	// TestPolicyWithBodyWithResponse Put a policy's own examples to its rules
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+	TestPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestPolicyResponse, error)
+
+	// TestPolicyWithResponse Put a policy's own examples to its rules
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+	TestPolicyWithResponse(ctx context.Context, body TestPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*TestPolicyResponse, error)
 
 	// ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
 	//
@@ -3871,6 +4401,102 @@ func (r GetHistoryResponse) ContentType() string {
 	return ""
 }
 
+type GetOutcomeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOutcomeResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOutcomeResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOutcomeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOutcomeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOutcomeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOutcomeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetOutcomeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetOutcomeResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetOutcomeResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetOutcomeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetOutcomeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetOutcomeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetOutcomeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListReadingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4530,6 +5156,198 @@ func (r SetPlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Policy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPolicyResponse) GetJSON200() *Policy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPolicyResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PublishPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Policy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PublishPolicyResponse) GetJSON200() *Policy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PublishPolicyResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PublishPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PublishPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PublishPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PublishPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReplayPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Replay
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplayPolicyResponse) GetJSON200() *Replay {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReplayPolicyResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplayPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplayPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplayPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplayPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PolicyTrials
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestPolicyResponse) GetJSON200() *PolicyTrials {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestPolicyResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestPolicyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5341,6 +6159,45 @@ func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, drive 
 	return ParseGetHistoryResponse(rsp)
 }
 
+// GetOutcomeWithResponse What became of a drive, where somebody noted it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/outcome (the `GetOutcome` operationId).
+func (c *ClientWithResponses) GetOutcomeWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetOutcomeResponse, error) {
+	rsp, err := c.GetOutcome(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOutcomeResponse(rsp)
+}
+
+// SetOutcomeWithBodyWithResponse Note what became of a drive; policies are judged by it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+func (c *ClientWithResponses) SetOutcomeWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOutcomeResponse, error) {
+	rsp, err := c.SetOutcomeWithBody(ctx, drive, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetOutcomeResponse(rsp)
+}
+
+// SetOutcomeWithResponse Note what became of a drive; policies are judged by it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
+func (c *ClientWithResponses) SetOutcomeWithResponse(ctx context.Context, drive DriveName, body SetOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutcomeResponse, error) {
+	rsp, err := c.SetOutcome(ctx, drive, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetOutcomeResponse(rsp)
+}
+
 // ListReadingsWithResponse Readings of a drive, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5599,6 +6456,97 @@ func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, body SetP
 		return nil, err
 	}
 	return ParseSetPlanResponse(rsp)
+}
+
+// GetPolicyWithResponse The policy in force, its rules in words, its text, and all that were in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /policy (the `GetPolicy` operationId).
+func (c *ClientWithResponses) GetPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPolicyResponse, error) {
+	rsp, err := c.GetPolicy(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPolicyResponse(rsp)
+}
+
+// PublishPolicyWithBodyWithResponse Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+func (c *ClientWithResponses) PublishPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PublishPolicyResponse, error) {
+	rsp, err := c.PublishPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishPolicyResponse(rsp)
+}
+
+// PublishPolicyWithResponse Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /policy (the `PublishPolicy` operationId).
+func (c *ClientWithResponses) PublishPolicyWithResponse(ctx context.Context, body PublishPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishPolicyResponse, error) {
+	rsp, err := c.PublishPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishPolicyResponse(rsp)
+}
+
+// ReplayPolicyWithBodyWithResponse Run a draft over the whole recorded history, beside the policy in force
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+func (c *ClientWithResponses) ReplayPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayPolicyResponse, error) {
+	rsp, err := c.ReplayPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayPolicyResponse(rsp)
+}
+
+// ReplayPolicyWithResponse Run a draft over the whole recorded history, beside the policy in force
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policy/replay (the `ReplayPolicy` operationId).
+func (c *ClientWithResponses) ReplayPolicyWithResponse(ctx context.Context, body ReplayPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayPolicyResponse, error) {
+	rsp, err := c.ReplayPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayPolicyResponse(rsp)
+}
+
+// TestPolicyWithBodyWithResponse Put a policy's own examples to its rules
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+func (c *ClientWithResponses) TestPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestPolicyResponse, error) {
+	rsp, err := c.TestPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestPolicyResponse(rsp)
+}
+
+// TestPolicyWithResponse Put a policy's own examples to its rules
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policy/test (the `TestPolicy` operationId).
+func (c *ClientWithResponses) TestPolicyWithResponse(ctx context.Context, body TestPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*TestPolicyResponse, error) {
+	rsp, err := c.TestPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestPolicyResponse(rsp)
 }
 
 // ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
@@ -6205,6 +7153,72 @@ func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
 	return response, nil
 }
 
+// ParseGetOutcomeResponse parses an HTTP response from a GetOutcomeWithResponse call
+func ParseGetOutcomeResponse(rsp *http.Response) (*GetOutcomeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOutcomeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetOutcomeResponse parses an HTTP response from a SetOutcomeWithResponse call
+func ParseSetOutcomeResponse(rsp *http.Response) (*SetOutcomeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetOutcomeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListReadingsResponse parses an HTTP response from a ListReadingsWithResponse call
 func ParseListReadingsResponse(rsp *http.Response) (*ListReadingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6643,6 +7657,138 @@ func ParseSetPlanResponse(rsp *http.Response) (*SetPlanResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Queue
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPolicyResponse parses an HTTP response from a GetPolicyWithResponse call
+func ParseGetPolicyResponse(rsp *http.Response) (*GetPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePublishPolicyResponse parses an HTTP response from a PublishPolicyWithResponse call
+func ParsePublishPolicyResponse(rsp *http.Response) (*PublishPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PublishPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReplayPolicyResponse parses an HTTP response from a ReplayPolicyWithResponse call
+func ParseReplayPolicyResponse(rsp *http.Response) (*ReplayPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplayPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Replay
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestPolicyResponse parses an HTTP response from a TestPolicyWithResponse call
+func ParseTestPolicyResponse(rsp *http.Response) (*TestPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PolicyTrials
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -256,6 +256,42 @@ func (c *Client) SetPlan(ctx context.Context, check, by string) (contract.Queue,
 	return call[contract.Queue](c, resp, err)
 }
 
+// Policy gives the policy in force.
+func (c *Client) Policy(ctx context.Context) (contract.Policy, error) {
+	resp, err := c.raw.GetPolicy(ctx)
+	return call[contract.Policy](c, resp, err)
+}
+
+// PublishPolicy puts a policy in force.
+func (c *Client) PublishPolicy(ctx context.Context, p contract.PolicyPublication) (contract.Policy, error) {
+	resp, err := c.raw.PublishPolicy(ctx, p)
+	return call[contract.Policy](c, resp, err)
+}
+
+// TestPolicy puts a policy's own examples to its rules; no text: those of the one in force.
+func (c *Client) TestPolicy(ctx context.Context, d contract.PolicyDraft) (contract.PolicyTrials, error) {
+	resp, err := c.raw.TestPolicy(ctx, d)
+	return call[contract.PolicyTrials](c, resp, err)
+}
+
+// ReplayPolicy runs a draft over everything that was recorded. It may take minutes.
+func (c *Client) ReplayPolicy(ctx context.Context, d contract.PolicyDraft) (contract.Replay, error) {
+	resp, err := c.raw.ReplayPolicy(ctx, d)
+	return call[contract.Replay](c, resp, err)
+}
+
+// Outcome gives what became of a drive.
+func (c *Client) Outcome(ctx context.Context, drive string) (contract.Outcome, error) {
+	resp, err := c.raw.GetOutcome(ctx, drive)
+	return call[contract.Outcome](c, resp, err)
+}
+
+// SetOutcome notes what became of a drive.
+func (c *Client) SetOutcome(ctx context.Context, drive string, o contract.OutcomeRequest) (contract.Outcome, error) {
+	resp, err := c.raw.SetOutcome(ctx, drive, o)
+	return call[contract.Outcome](c, resp, err)
+}
+
 // Runs lists runs.
 func (c *Client) Runs(ctx context.Context, p contract.ListRunsParams) ([]contract.Run, error) {
 	r, err := c.raw.ListRuns(ctx, &p)

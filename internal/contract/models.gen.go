@@ -234,14 +234,16 @@ func (e EntryKind) Valid() bool {
 
 // Defines values for EventKind.
 const (
-	BayChanged     EventKind = "bay.changed"
-	IntakeChanged  EventKind = "intake.changed"
-	PlanChanged    EventKind = "plan.changed"
-	ReadingTaken   EventKind = "reading.taken"
-	RunChanged     EventKind = "run.changed"
-	RunProgress    EventKind = "run.progress"
-	VerdictChanged EventKind = "verdict.changed"
-	VerdictSigned  EventKind = "verdict.signed"
+	BayChanged      EventKind = "bay.changed"
+	IntakeChanged   EventKind = "intake.changed"
+	OutcomeNoted    EventKind = "outcome.noted"
+	PlanChanged     EventKind = "plan.changed"
+	PolicyPublished EventKind = "policy.published"
+	ReadingTaken    EventKind = "reading.taken"
+	RunChanged      EventKind = "run.changed"
+	RunProgress     EventKind = "run.progress"
+	VerdictChanged  EventKind = "verdict.changed"
+	VerdictSigned   EventKind = "verdict.signed"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
@@ -251,7 +253,11 @@ func (e EventKind) Valid() bool {
 		return true
 	case IntakeChanged:
 		return true
+	case OutcomeNoted:
+		return true
 	case PlanChanged:
+		return true
+	case PolicyPublished:
 		return true
 	case ReadingTaken:
 		return true
@@ -373,6 +379,27 @@ func (e PlanRequestCheck) Valid() bool {
 	case PlanRequestCheckQuick:
 		return true
 	case PlanRequestCheckWhole:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PolicyRuleEffect.
+const (
+	PolicyRuleEffectDegrading PolicyRuleEffect = "degrading"
+	PolicyRuleEffectNote      PolicyRuleEffect = "note"
+	PolicyRuleEffectReplace   PolicyRuleEffect = "replace"
+)
+
+// Valid indicates whether the value is a known member of the PolicyRuleEffect enum.
+func (e PolicyRuleEffect) Valid() bool {
+	switch e {
+	case PolicyRuleEffectDegrading:
+		return true
+	case PolicyRuleEffectNote:
+		return true
+	case PolicyRuleEffectReplace:
 		return true
 	default:
 		return false
@@ -628,6 +655,30 @@ func (e SweepSummaryKind) Valid() bool {
 	case SweepSummaryKindVerifying:
 		return true
 	case SweepSummaryKindWholeSweep:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrendShape.
+const (
+	Burst  TrendShape = "burst"
+	Steady TrendShape = "steady"
+	Still  TrendShape = "still"
+	Uneven TrendShape = "uneven"
+)
+
+// Valid indicates whether the value is a known member of the TrendShape enum.
+func (e TrendShape) Valid() bool {
+	switch e {
+	case Burst:
+		return true
+	case Steady:
+		return true
+	case Still:
+		return true
+	case Uneven:
 		return true
 	default:
 		return false
@@ -935,6 +986,7 @@ type Finding struct {
 	Effect   FindingEffect `json:"effect"`
 	Margin   *Margin       `json:"margin,omitempty"`
 	Reading  int           `json:"reading"`
+	Rests    []Rest        `json:"rests"`
 	Rule     string        `json:"rule"`
 	Sentence string        `json:"sentence"`
 	Signals  []string      `json:"signals"`
@@ -1062,6 +1114,35 @@ type Missing struct {
 	What    string `json:"what"`
 }
 
+// Movement defines model for Movement.
+type Movement struct {
+	After  float64 `json:"after"`
+	Before float64 `json:"before"`
+
+	// Change less what a rework explains
+	Change      float64 `json:"change"`
+	FromReading int     `json:"from_reading"`
+	ToReading   int     `json:"to_reading"`
+}
+
+// Outcome defines model for Outcome.
+type Outcome struct {
+	// At of the failure, or until when it is known to have worked
+	At     time.Time  `json:"at"`
+	By     *string    `json:"by,omitempty"`
+	Failed bool       `json:"failed"`
+	Note   *string    `json:"note,omitempty"`
+	Noted  *time.Time `json:"noted,omitempty"`
+}
+
+// OutcomeRequest defines model for OutcomeRequest.
+type OutcomeRequest struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Failed bool      `json:"failed"`
+	Note   *string   `json:"note,omitempty"`
+}
+
 // Page defines model for Page.
 type Page struct {
 	Bytes *[]byte `json:"bytes,omitempty"`
@@ -1086,11 +1167,97 @@ type PlanRequest struct {
 // PlanRequestCheck defines model for PlanRequest.Check.
 type PlanRequestCheck string
 
+// Policy defines model for Policy.
+type Policy struct {
+	// Evidence what healthy needs, in words
+	Evidence []string     `json:"evidence"`
+	Name     string       `json:"name"`
+	Rules    []PolicyRule `json:"rules"`
+
+	// Text YAML, as it was published
+	Text    string `json:"text"`
+	Version int    `json:"version"`
+
+	// Versions newest first
+	Versions []PolicyVersion `json:"versions"`
+}
+
+// PolicyDraft defines model for PolicyDraft.
+type PolicyDraft struct {
+	// Text YAML; absent: the policy in force
+	Text *string `json:"text,omitempty"`
+}
+
+// PolicyPublication defines model for PolicyPublication.
+type PolicyPublication struct {
+	By   string `json:"by"`
+	Note string `json:"note"`
+	Text string `json:"text"`
+}
+
+// PolicyRule defines model for PolicyRule.
+type PolicyRule struct {
+	Advice []string `json:"advice"`
+
+	// Applies to which drives, in words
+	Applies  string           `json:"applies"`
+	Customer string           `json:"customer"`
+	Effect   PolicyRuleEffect `json:"effect"`
+	Examples int              `json:"examples"`
+	Id       string           `json:"id"`
+
+	// Limit what its margin is measured against, in words
+	Limit  *string  `json:"limit,omitempty"`
+	Needs  []string `json:"needs"`
+	Says   string   `json:"says"`
+	Source string   `json:"source"`
+	Title  string   `json:"title"`
+	Unfit  *[]Duty  `json:"unfit,omitempty"`
+
+	// When its CEL expression
+	When string `json:"when"`
+}
+
+// PolicyRuleEffect defines model for PolicyRule.Effect.
+type PolicyRuleEffect string
+
 // PolicySummary defines model for PolicySummary.
 type PolicySummary struct {
 	Name    string `json:"name"`
 	Rules   int    `json:"rules"`
 	Version int    `json:"version"`
+}
+
+// PolicyTrial defines model for PolicyTrial.
+type PolicyTrial struct {
+	Error *string `json:"error,omitempty"`
+
+	// Example from 1
+	Example int    `json:"example"`
+	Fires   bool   `json:"fires"`
+	Passed  bool   `json:"passed"`
+	Rule    string `json:"rule"`
+	Wants   bool   `json:"wants"`
+}
+
+// PolicyTrials defines model for PolicyTrials.
+type PolicyTrials struct {
+	Failed int           `json:"failed"`
+	Trials []PolicyTrial `json:"trials"`
+
+	// Without rules that have no example
+	Without []string `json:"without"`
+}
+
+// PolicyVersion defines model for PolicyVersion.
+type PolicyVersion struct {
+	At time.Time `json:"at"`
+
+	// By absent of a shipped one
+	By      *string `json:"by,omitempty"`
+	Name    string  `json:"name"`
+	Note    *string `json:"note,omitempty"`
+	Version int     `json:"version"`
 }
 
 // Problem defines model for Problem.
@@ -1216,6 +1383,83 @@ type ReleaseRequest struct {
 	Scope ReworkKind `json:"scope"`
 }
 
+// Replay defines model for Replay.
+type Replay struct {
+	// Changed drives of which the draft says something else at some time
+	Changed int `json:"changed"`
+	Drives  int `json:"drives"`
+
+	// Failed drives known to have failed
+	Failed int `json:"failed"`
+
+	// Moves how drives would stand now
+	Moves []ReplayMove `json:"moves"`
+
+	// Policy version in force
+	Policy   int `json:"policy"`
+	Readings int `json:"readings"`
+
+	// Shown those newly to be replaced first, 500 at most
+	Shown []ReplayDrive `json:"shown"`
+
+	// Sound drives known to have worked
+	Sound int     `json:"sound"`
+	TookS float64 `json:"took_s"`
+
+	// Was How a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome
+	Was Score `json:"was"`
+
+	// Would How a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome
+	Would Score `json:"would"`
+}
+
+// ReplayDifference defines model for ReplayDifference.
+type ReplayDifference struct {
+	At time.Time `json:"at"`
+
+	// Hours powered on; absent when not known
+	Hours   *float64 `json:"hours,omitempty"`
+	Reading int      `json:"reading"`
+
+	// Still to this day
+	Still    bool    `json:"still"`
+	Was      Grade   `json:"was"`
+	WasWhy   *string `json:"was_why,omitempty"`
+	Would    Grade   `json:"would"`
+	WouldWhy *string `json:"would_why,omitempty"`
+}
+
+// ReplayDrive defines model for ReplayDrive.
+type ReplayDrive struct {
+	Differs []ReplayDifference `json:"differs"`
+	Model   string             `json:"model"`
+	Outcome *Outcome           `json:"outcome,omitempty"`
+	Serial  string             `json:"serial"`
+}
+
+// ReplayMove defines model for ReplayMove.
+type ReplayMove struct {
+	Drives int   `json:"drives"`
+	Was    Grade `json:"was"`
+	Would  Grade `json:"would"`
+}
+
+// Rest a value a finding rests on, and where it is from
+type Rest struct {
+	Length *int    `json:"length,omitempty"`
+	Offset *int    `json:"offset,omitempty"`
+	Page   *string `json:"page,omitempty"`
+
+	// Run of the sweep it is from
+	Run    *int64  `json:"run,omitempty"`
+	Signal string  `json:"signal"`
+	Source string  `json:"source"`
+	Value  float64 `json:"value"`
+
+	// Words the value with its unit
+	Words string `json:"words"`
+}
+
 // Rework defines model for Rework.
 type Rework struct {
 	After  *ReadingSummary `json:"after,omitempty"`
@@ -1300,6 +1544,16 @@ type RunOutcome string
 
 // RunState defines model for Run.State.
 type RunState string
+
+// Score How a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome
+type Score struct {
+	FalseAlarms int      `json:"false_alarms"`
+	Hits        int      `json:"hits"`
+	LeadLeastH  *float64 `json:"lead_least_h,omitempty"`
+
+	// LeadMedianH from alarm to failure, over all hits; absent without any
+	LeadMedianH *float64 `json:"lead_median_h,omitempty"`
+}
 
 // Security defines model for Security.
 type Security struct {
@@ -1397,7 +1651,10 @@ type Signal struct {
 	// Since what became of it since the last visit
 	Since  *string `json:"since,omitempty"`
 	Source *string `json:"source,omitempty"`
-	Unit   string  `json:"unit"`
+
+	// Trend how a signal went over the drive's life, in power-on hours
+	Trend *Trend `json:"trend,omitempty"`
+	Unit  string `json:"unit"`
 
 	// Usual the reference beside the number
 	Usual string `json:"usual"`
@@ -1601,6 +1858,48 @@ type SweepSummary struct {
 // SweepSummaryKind defines model for SweepSummary.Kind.
 type SweepSummaryKind string
 
+// Trend how a signal went over the drive's life, in power-on hours
+type Trend struct {
+	// Change since first seen, less what reworks explain
+	Change float64 `json:"change"`
+
+	// ForecastFrom power-on hours at which the limit is met at the earliest, going on like this
+	ForecastFrom *float64 `json:"forecast_from,omitempty"`
+	ForecastTo   *float64 `json:"forecast_to,omitempty"`
+
+	// Grew of the last intervals of a day or more, those in which it rose
+	Grew      int `json:"grew"`
+	Intervals int `json:"intervals"`
+
+	// Movements newest first
+	Movements  []Movement `json:"movements"`
+	OnsetHours *float64   `json:"onset_hours,omitempty"`
+
+	// OnsetReading the first reading above zero
+	OnsetReading *int        `json:"onset_reading,omitempty"`
+	Shape        *TrendShape `json:"shape,omitempty"`
+	SinceCheck   *float64    `json:"since_check,omitempty"`
+	SinceIntake  *float64    `json:"since_intake,omitempty"`
+
+	// Slope per hour, Theil-Sen
+	Slope     *float64 `json:"slope,omitempty"`
+	SlopeHigh *float64 `json:"slope_high,omitempty"`
+
+	// SlopeLow of its 95 % interval
+	SlopeLow    *float64 `json:"slope_low,omitempty"`
+	SteadyHours *float64 `json:"steady_hours,omitempty"`
+
+	// TurnReading from which on the level is another one
+	TurnReading *int `json:"turn_reading,omitempty"`
+
+	// Unexplained of the value, what no rework explains
+	Unexplained float64  `json:"unexplained"`
+	Words       []string `json:"words"`
+}
+
+// TrendShape defines model for Trend.Shape.
+type TrendShape string
+
 // Unjudged defines model for Unjudged.
 type Unjudged struct {
 	Reason string `json:"reason"`
@@ -1720,6 +2019,9 @@ type ChangeDriveJSONRequestBody = DriveChange
 // StartCheckJSONRequestBody defines body for StartCheck for application/json ContentType.
 type StartCheckJSONRequestBody = CheckRequest
 
+// SetOutcomeJSONRequestBody defines body for SetOutcome for application/json ContentType.
+type SetOutcomeJSONRequestBody = OutcomeRequest
+
 // TakeReadingJSONRequestBody defines body for TakeReading for application/json ContentType.
 type TakeReadingJSONRequestBody = Person
 
@@ -1737,6 +2039,15 @@ type TakeInJSONRequestBody = IntakeRequest
 
 // SetPlanJSONRequestBody defines body for SetPlan for application/json ContentType.
 type SetPlanJSONRequestBody = PlanRequest
+
+// PublishPolicyJSONRequestBody defines body for PublishPolicy for application/json ContentType.
+type PublishPolicyJSONRequestBody = PolicyPublication
+
+// ReplayPolicyJSONRequestBody defines body for ReplayPolicy for application/json ContentType.
+type ReplayPolicyJSONRequestBody = PolicyDraft
+
+// TestPolicyJSONRequestBody defines body for TestPolicy for application/json ContentType.
+type TestPolicyJSONRequestBody = PolicyDraft
 
 // PauseRunJSONRequestBody defines body for PauseRun for application/json ContentType.
 type PauseRunJSONRequestBody = Person

@@ -42,7 +42,10 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 			if err != nil {
 				return nil, err
 			}
-			one := verdict.Rework{Run: w.ID, Ended: w.Ended, Held: since.held != nil && *since.held, Found: float64(since.found)}
+			one := verdict.Rework{Run: w.ID, Ended: w.Ended, Swept: since.swept}
+			if since.held != nil && *since.held {
+				one.Held = since.when
+			}
 			for _, m := range moments {
 				if m.Run == w.ID && m.Step == protocol.ReadingAfter {
 					one.After = m.Seq
@@ -93,16 +96,16 @@ func (s *Shop) decide(ctx context.Context, tx Tx, d Drive, decoded reading.Readi
 		return nil, err
 	}
 	e := evidence(d, decoded, now, life)
-	v := verdict.Decide(s.policy, e)
+	v := verdict.Decide(s.Policy(), e)
 	n := d.Now
 	n.Readings, n.LastAt = len(moments), r.At
 	n.Hours, n.HasHours = now[signal.PowerOnHours].Number, now[signal.PowerOnHours].Available
 	n.Temperature, n.HasTemp = now[signal.Temperature].Number, now[signal.Temperature].Available
 	n.Margin, n.MarginShare = "", 0
-	if margins := verdict.Margins(s.policy, e); len(margins) > 0 {
+	if margins := verdict.Margins(s.Policy(), e); len(margins) > 0 {
 		n.Margin, n.MarginShare = margins[0].Margin.Words, margins[0].Margin.Share()
 	}
-	n.Grade, n.Findings, n.First = v.Grade, len(v.Findings), headline(v)
+	n.Grade, n.Findings, n.First, n.Policy = v.Grade, len(v.Findings), headline(v), v.Policy
 
 	last, err := tx.LastVerdict(ctx, d.ID)
 	_, first := errors.AsType[*NotFound](err)
@@ -134,7 +137,7 @@ func headline(v verdict.Verdict) string {
 	return ""
 }
 
-// same reports whether two verdicts say the same; which reading they rest on is not news.
+// same reports whether two verdicts say the same; which reading they rest on is not news, nor that another policy agrees.
 func same(a, b verdict.Verdict) bool {
 	return essence(a) == essence(b)
 }
@@ -150,7 +153,7 @@ func essence(v verdict.Verdict) string {
 	for _, u := range v.Unjudged {
 		parts = append(parts, u.Rule)
 	}
-	b, err := json.Marshal([]any{v.Grade, v.Duty, v.Policy, parts})
+	b, err := json.Marshal([]any{v.Grade, v.Duty, parts})
 	if err != nil {
 		return err.Error()
 	}

@@ -232,7 +232,7 @@ type aftermath struct {
 	held  *bool     // by the first whole sweep on a later day; nil: not known yet
 	when  time.Time // of that sweep
 	again uint64    // physical sectors of the rework it could not read
-	found uint64    // physical sectors any sweep since could not read
+	swept []verdict.SweptThen
 }
 
 func sinceRework(ctx context.Context, r Reader, driveID int64, run *protocol.Run) (aftermath, error) {
@@ -246,7 +246,7 @@ func sinceRework(ctx context.Context, r Reader, driveID int64, run *protocol.Run
 		if one.Run == run.ID || one.Kind.Writes() || one.Began.Before(run.Ended) {
 			continue
 		}
-		a.found = max(a.found, one.Sweep.Unreadable)
+		a.swept = append(a.swept, verdict.SweptThen{At: one.Ended, Found: float64(one.Sweep.Unreadable)})
 		if a.held != nil || !one.Whole() || one.Began.UTC().Format(time.DateOnly) <= day {
 			continue
 		}

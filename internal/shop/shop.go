@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hylostat.example/internal/core/dialect"
@@ -45,6 +46,7 @@ type Now struct {
 	HasTemp     bool
 	Readings    int
 	LastAt      time.Time
+	Policy      int   // by which it was judged last; its verdict is older when that policy says the same
 	Bay         int   // 0: in none
 	OtherBays   []int // of its further paths
 }
@@ -124,14 +126,16 @@ type EventKind string
 
 // The facts that are stored and served. Progress is told, not stored.
 const (
-	BayChanged     EventKind = "bay.changed"
-	ReadingTaken   EventKind = "reading.taken"
-	VerdictChanged EventKind = "verdict.changed"
-	VerdictSigned  EventKind = "verdict.signed"
-	RunChanged     EventKind = "run.changed"
-	IntakeChanged  EventKind = "intake.changed"
-	PlanChanged    EventKind = "plan.changed"
-	RunProgress    EventKind = "run.progress" // Seq 0
+	BayChanged      EventKind = "bay.changed"
+	ReadingTaken    EventKind = "reading.taken"
+	VerdictChanged  EventKind = "verdict.changed"
+	VerdictSigned   EventKind = "verdict.signed"
+	RunChanged      EventKind = "run.changed"
+	IntakeChanged   EventKind = "intake.changed"
+	PlanChanged     EventKind = "plan.changed"
+	PolicyPublished EventKind = "policy.published"
+	OutcomeNoted    EventKind = "outcome.noted"
+	RunProgress     EventKind = "run.progress" // Seq 0
 )
 
 // Event is a fact with its place in the sequence.
@@ -170,6 +174,9 @@ type Reader interface {
 	Sweeps(ctx context.Context, q SweepQuery) ([]Sweep, error) // newest first
 	SweepDetail(ctx context.Context, run int64, step int) (SweepDetail, error)
 	Plan(ctx context.Context) (Plan, error)
+	Policies(ctx context.Context) ([]Published, error)                 // newest first
+	Outdated(ctx context.Context, version, limit int) ([]Drive, error) // judged last by another policy
+	Outcomes(ctx context.Context, driveID int64) ([]Outcome, error)    // of one drive; 0: of all
 }
 
 // Tx is one change of the storage: all of it, or nothing.
@@ -189,7 +196,8 @@ type Tx interface {
 	SaveIntake(ctx context.Context, i *Intake) error
 	AddEvent(ctx context.Context, e *Event) error
 	SavePlan(ctx context.Context, p Plan) error
-	SavePolicy(ctx context.Context, version int, name string, text []byte, at time.Time) error
+	SavePolicy(ctx context.Context, p Published) error // a version that is there already stays as it is
+	SaveOutcome(ctx context.Context, o Outcome) error
 }
 
 // Store is the storage as a whole.
@@ -237,10 +245,12 @@ type Shop struct {
 	Name   string
 	store  Store
 	bench  protocol.Bench
-	policy *policy.Policy
+	policy atomic.Pointer[policy.Policy]
 	clock  Clock
 	log    *slog.Logger
 	hub    hub
+
+	outdated chan struct{} // drives are to be judged by another policy
 
 	mu      sync.Mutex
 	waiting map[string]chan brought                   // orders whose reading somebody waits for
@@ -249,19 +259,16 @@ type Shop struct {
 	watched map[int64]map[chan protocol.Progress]bool // who follows a run
 }
 
-// New makes a shop over a store, a bench and a policy, and publishes the policy if the store does not have it.
-func New(ctx context.Context, name string, store Store, bench protocol.Bench, policyText []byte, clock Clock, log *slog.Logger) (*Shop, error) {
-	p, err := policy.Parse(policyText)
-	if err != nil {
-		return nil, err
-	}
-	s := &Shop{Name: name, store: store, bench: bench, policy: p, clock: clock, log: log, waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
-	return s, store.Write(ctx, func(tx Tx) error { return tx.SavePolicy(ctx, p.Version, p.Name, policyText, clock.Now()) })
+// New makes a shop over a store and a bench. Its policy is the newest it has published, or the shipped one when that is newer.
+func New(ctx context.Context, name string, store Store, bench protocol.Bench, shipped []byte, clock Clock, log *slog.Logger) (*Shop, error) {
+	s := &Shop{Name: name, store: store, bench: bench, clock: clock, log: log, outdated: make(chan struct{}, 1), waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
+	return s, s.choosePolicy(ctx, shipped)
 }
 
 // Run takes the bench's reports in until the context ends.
 func (s *Shop) Run(ctx context.Context) error {
 	go s.follow(ctx)
+	go s.judgeAnew(ctx)
 	for {
 		reports, err := s.bench.Reports(ctx)
 		if err != nil {

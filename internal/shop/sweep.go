@@ -88,18 +88,23 @@ func (s *Shop) signals(ctx context.Context, tx Reader, d Drive, decoded *reading
 // hopeless is how many unreadable sectors make a sweep of the drive end early: the policy's own limit beyond which it says
 // replace, whatever else is found. 0: there is none.
 func (s *Shop) hopeless(d Drive) uint64 {
-	for i := range s.policy.Rules {
-		r := &s.policy.Rules[i]
+	p := s.Policy()
+	for i := range p.Rules {
+		r := &p.Rules[i]
 		if r.Limit == nil || r.Limit.Signal != signal.UnreadableFound || !r.Applies.To(d.Identity) {
 			continue
 		}
 		at := r.Limit.For(d.Duty)
-		for j := range s.policy.Rules {
-			other := &s.policy.Rules[j]
+		for j := range p.Rules {
+			other := &p.Rules[j]
 			if other.Effect != policy.Replace || !slices.Equal(other.Needs, []signal.Name{signal.UnreadableFound}) {
 				continue
 			}
-			if fires, err := other.Fires(policy.Facts{Now: map[string]float64{string(signal.UnreadableFound): at}, Grew: map[string]int{string(signal.UnreadableFound): 0}, Duty: string(d.Duty)}); err == nil && fires {
+			facts, err := policy.Facts{Now: map[string]float64{string(signal.UnreadableFound): at}, Grew: map[string]int{string(signal.UnreadableFound): 0}, Duty: string(d.Duty)}.Bind()
+			if err != nil {
+				continue
+			}
+			if fires, err := other.Fires(facts); err == nil && fires {
 				return uint64(at)
 			}
 		}

@@ -82,11 +82,6 @@ func (s *Shop) Intake(ctx context.Context, d Drive) (*Intake, error) {
 	return &all[0], nil
 }
 
-// Policy tells the policy in force.
-func (s *Shop) Policy() (version int, name string, rules int) {
-	return s.policy.Version, s.policy.Name, len(s.policy.Rules)
-}
-
 // Bench tells of the bench.
 func (s *Shop) Bench() protocol.Description { return s.bench.Describe() }
 
@@ -102,8 +97,9 @@ type Course struct {
 	Seqs       []int
 	Limit      *float64
 	Margin     *verdict.Margin
-	Since      string // what became of it since the last visit, short
-	Finding    int    // number of the finding it belongs to, from 1
+	Since      string          // what became of it since the last visit, short
+	Finding    int             // number of the finding it belongs to, from 1
+	Course     *verdict.Course // nil: it never had a value
 }
 
 // Courses gives every signal of a drive, tightest margin first, then those that moved, then the rest.
@@ -133,7 +129,13 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 	if err != nil {
 		return nil, nil, err
 	}
-	margins := verdict.Margins(s.policy, evidence(d, decoded, now, life))
+	margins := verdict.Margins(s.Policy(), evidence(d, decoded, now, life))
+	marks := verdict.Marks{Intake: before.At}
+	for _, m := range moments[:len(moments)-1] {
+		if m.Step == protocol.ReadingAfter {
+			marks.Check = m.At
+		}
+	}
 	all := make([]Course, 0, len(signal.Registry))
 	for _, def := range signal.Registry {
 		if def.Inner {
@@ -147,6 +149,9 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 			if m.Signal == def.Name {
 				c.Limit, c.Margin = &m.Limit, &m.Margin
 			}
+		}
+		if course, ok := life.Course(def.Name, c.Limit, marks); ok {
+			c.Course = &course
 		}
 		for n, f := range append(slices.Clone(v.Findings), v.Notes...) {
 			if c.Finding == 0 && slices.Contains(f.Signals, def.Name) && c.Value.Number > 0 {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -19,7 +18,7 @@ const selectDrive = `
 	SELECT d.id, d.identity, d.duty, d.first_seen, d.hints,
 	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.signed, COALESCE(n.margin, '') AS margin,
 	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
-	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at,
+	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at, COALESCE(n.policy, 0) AS policy,
 	       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0) AS bay,
 	       COALESCE((SELECT group_concat(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), '') AS bays
 	FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`
@@ -41,6 +40,7 @@ type driveRow struct {
 	Temperature sql.NullFloat64 `db:"temperature"`
 	Readings    int             `db:"readings"`
 	LastAt      int64           `db:"last_at"`
+	Policy      int             `db:"policy"`
 	Bay         int             `db:"bay"`
 	Bays        string          `db:"bays"`
 }
@@ -49,7 +49,7 @@ func (r driveRow) drive() (shop.Drive, error) {
 	d := shop.Drive{ID: r.ID, Duty: drive.Duty(r.Duty), FirstSeen: moment(r.FirstSeen), Now: shop.Now{
 		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
 		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
-		Readings: r.Readings, LastAt: moment(r.LastAt), Bay: r.Bay,
+		Readings: r.Readings, LastAt: moment(r.LastAt), Policy: r.Policy, Bay: r.Bay,
 	}}
 	for number := range strings.SplitSeq(r.Bays, ",") {
 		if n, err := strconv.Atoi(number); err == nil && n != r.Bay {
@@ -164,9 +164,9 @@ func (c change) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 		signed = sql.NullString{String: body, Valid: true}
 	}
 	_, err := c.tx.ExecContext(ctx, `
-		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, signed, n.Margin, n.MarginShare, n.Findings, n.First,
-		sql.NullFloat64{Float64: n.Hours, Valid: n.HasHours}, sql.NullFloat64{Float64: n.Temperature, Valid: n.HasTemp}, n.Readings, millis(n.LastAt))
+		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, signed, n.Margin, n.MarginShare, n.Findings, n.First,
+		sql.NullFloat64{Float64: n.Hours, Valid: n.HasHours}, sql.NullFloat64{Float64: n.Temperature, Valid: n.HasTemp}, n.Readings, millis(n.LastAt), n.Policy)
 	return err
 }
 
@@ -237,11 +237,5 @@ func (c change) Sign(ctx context.Context, driveID int64, verdictSeq int, s shop.
 		return err
 	}
 	_, err = c.tx.ExecContext(ctx, `INSERT INTO sign_off (drive, verdict, body) VALUES (?, ?, ?)`, driveID, verdictSeq, body)
-	return err
-}
-
-// SavePolicy implements shop.Tx. A version that is there already stays as it is.
-func (c change) SavePolicy(ctx context.Context, version int, name string, text []byte, at time.Time) error {
-	_, err := c.tx.ExecContext(ctx, `INSERT OR IGNORE INTO policy (version, name, text, published) VALUES (?, ?, ?, ?)`, version, name, text, millis(at))
 	return err
 }

@@ -384,6 +384,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The policy in force, its rules in words, its text, and all that were in force */
+        get: operations["getPolicy"];
+        /** Put a policy in force as the next version; its own examples must hold. All drives are judged anew */
+        put: operations["publishPolicy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policy/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a policy's own examples to its rules */
+        post: operations["testPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policy/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a draft over the whole recorded history, beside the policy in force */
+        post: operations["replayPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/outcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** What became of a drive, where somebody noted it */
+        get: operations["getOutcome"];
+        /** Note what became of a drive; policies are judged by it */
+        put: operations["setOutcome"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/release": {
         parameters: {
             query?: never;
@@ -906,6 +979,229 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
+        PolicyRule: {
+            id: string;
+            title: string;
+            /** @enum {string} */
+            effect: "note" | "degrading" | "replace";
+            /** @description its CEL expression */
+            when: string;
+            says: string;
+            customer: string;
+            advice: string[];
+            source: string;
+            /** @description to which drives, in words */
+            applies: string;
+            needs: string[];
+            /** @description what its margin is measured against, in words */
+            limit?: string;
+            unfit?: components["schemas"]["Duty"][];
+            examples: number;
+        };
+        PolicyVersion: {
+            version: number;
+            name: string;
+            /** Format: date-time */
+            at: string;
+            /** @description absent of a shipped one */
+            by?: string;
+            note?: string;
+        };
+        Policy: {
+            version: number;
+            name: string;
+            /** @description YAML, as it was published */
+            text: string;
+            rules: components["schemas"]["PolicyRule"][];
+            /** @description what healthy needs, in words */
+            evidence: string[];
+            /** @description newest first */
+            versions: components["schemas"]["PolicyVersion"][];
+        };
+        PolicyDraft: {
+            /** @description YAML; absent: the policy in force */
+            text?: string;
+        };
+        PolicyPublication: {
+            text: string;
+            note: string;
+            by: string;
+        };
+        PolicyTrial: {
+            rule: string;
+            /** @description from 1 */
+            example: number;
+            wants: boolean;
+            fires: boolean;
+            passed: boolean;
+            error?: string;
+        };
+        PolicyTrials: {
+            trials: components["schemas"]["PolicyTrial"][];
+            failed: number;
+            /** @description rules that have no example */
+            without: string[];
+        };
+        ReplayDifference: {
+            reading: number;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: double
+             * @description powered on; absent when not known
+             */
+            hours?: number;
+            was: components["schemas"]["Grade"];
+            was_why?: string;
+            would: components["schemas"]["Grade"];
+            would_why?: string;
+            /** @description to this day */
+            still: boolean;
+        };
+        ReplayDrive: {
+            serial: string;
+            model: string;
+            differs: components["schemas"]["ReplayDifference"][];
+            outcome?: components["schemas"]["Outcome"];
+        };
+        ReplayMove: {
+            was: components["schemas"]["Grade"];
+            would: components["schemas"]["Grade"];
+            drives: number;
+        };
+        /** @description How a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome */
+        Score: {
+            hits: number;
+            false_alarms: number;
+            /**
+             * Format: double
+             * @description from alarm to failure, over all hits; absent without any
+             */
+            lead_median_h?: number;
+            /** Format: double */
+            lead_least_h?: number;
+        };
+        Replay: {
+            /** @description version in force */
+            policy: number;
+            drives: number;
+            readings: number;
+            /** Format: double */
+            took_s: number;
+            /** @description drives of which the draft says something else at some time */
+            changed: number;
+            /** @description how drives would stand now */
+            moves: components["schemas"]["ReplayMove"][];
+            /** @description those newly to be replaced first, 500 at most */
+            shown: components["schemas"]["ReplayDrive"][];
+            /** @description drives known to have failed */
+            failed: number;
+            /** @description drives known to have worked */
+            sound: number;
+            was: components["schemas"]["Score"];
+            would: components["schemas"]["Score"];
+        };
+        Outcome: {
+            failed: boolean;
+            /**
+             * Format: date-time
+             * @description of the failure, or until when it is known to have worked
+             */
+            at: string;
+            note?: string;
+            by?: string;
+            /** Format: date-time */
+            noted?: string;
+        };
+        OutcomeRequest: {
+            failed: boolean;
+            /** Format: date-time */
+            at: string;
+            note?: string;
+            by: string;
+        };
+        /** @description a value a finding rests on, and where it is from */
+        Rest: {
+            signal: string;
+            /** @description the value with its unit */
+            words: string;
+            /** Format: double */
+            value: number;
+            source: string;
+            page?: string;
+            offset?: number;
+            length?: number;
+            /**
+             * Format: int64
+             * @description of the sweep it is from
+             */
+            run?: number;
+        };
+        Movement: {
+            from_reading: number;
+            to_reading: number;
+            /** Format: double */
+            before: number;
+            /** Format: double */
+            after: number;
+            /**
+             * Format: double
+             * @description less what a rework explains
+             */
+            change: number;
+        };
+        /** @description how a signal went over the drive's life, in power-on hours */
+        Trend: {
+            words: string[];
+            /**
+             * Format: double
+             * @description since first seen, less what reworks explain
+             */
+            change: number;
+            /** Format: double */
+            since_intake?: number;
+            /** Format: double */
+            since_check?: number;
+            /**
+             * Format: double
+             * @description of the value, what no rework explains
+             */
+            unexplained: number;
+            /** @description the first reading above zero */
+            onset_reading?: number;
+            /** Format: double */
+            onset_hours?: number;
+            /** @description of the last intervals of a day or more, those in which it rose */
+            grew: number;
+            intervals: number;
+            /** Format: double */
+            steady_hours?: number;
+            /** @description newest first */
+            movements: components["schemas"]["Movement"][];
+            /** @enum {string} */
+            shape?: "still" | "burst" | "steady" | "uneven";
+            /**
+             * Format: double
+             * @description per hour, Theil-Sen
+             */
+            slope?: number;
+            /**
+             * Format: double
+             * @description of its 95 % interval
+             */
+            slope_low?: number;
+            /** Format: double */
+            slope_high?: number;
+            /** @description from which on the level is another one */
+            turn_reading?: number;
+            /**
+             * Format: double
+             * @description power-on hours at which the limit is met at the earliest, going on like this
+             */
+            forecast_from?: number;
+            /** Format: double */
+            forecast_to?: number;
+        };
         PlanRequest: {
             /** @enum {string} */
             check: "none" | "quick" | "extended" | "whole";
@@ -1029,6 +1325,7 @@ export interface components {
             hours: number[];
             values: number[];
             readings: number[];
+            trend?: components["schemas"]["Trend"];
         };
         Mark: {
             /** @enum {string} */
@@ -1507,6 +1804,7 @@ export interface components {
             customer: string;
             signals: string[];
             reading: number;
+            rests: components["schemas"]["Rest"][];
             margin?: components["schemas"]["Margin"];
             source: string;
         };
@@ -1567,7 +1865,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "plan.changed";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "plan.changed" | "policy.published" | "outcome.noted";
             serial?: string;
             bay?: number;
             /** Format: int64 */
@@ -2163,6 +2461,154 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Queue"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The policy */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    publishPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyPublication"];
+            };
+        };
+        responses: {
+            /** @description The policy */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    testPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyDraft"];
+            };
+        };
+        responses: {
+            /** @description What came of each example */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyTrials"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    replayPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyDraft"];
+            };
+        };
+        responses: {
+            /** @description Who would differ and when */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getOutcome: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The outcome */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setOutcome: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutcomeRequest"];
+            };
+        };
+        responses: {
+            /** @description The outcome */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -214,6 +214,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
           <VerdictPanel
             verdict={v}
             busy={orders.sign.isPending}
+            follow={follow}
             sign={() => asPerson(() => orders.sign.mutate({ serial, verdict: v.seq }))}
             overrule={() => asPerson(() => overrule(true))}
           />

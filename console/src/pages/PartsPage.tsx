@@ -82,6 +82,17 @@ const verdict: Verdict = {
       customer: "",
       signals: ["pending"],
       reading: 4,
+      rests: [
+        {
+          signal: "pending",
+          words: "waiting 8 sectors",
+          value: 8,
+          source: "SMART data, attribute 197",
+          page: "ata/attributes",
+          offset: 55,
+          length: 6,
+        },
+      ],
       margin: { used: 8, of: 10, words: "8 of 10 used" },
       source: "",
     },

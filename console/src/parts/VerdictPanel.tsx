@@ -1,9 +1,12 @@
+import { Fragment } from "react";
+import { Link } from "react-router";
 import styled from "styled-components";
 import type { Finding, Verdict } from "../data/types";
 import { color, medium } from "../theme/tokens";
 import { Button, Tape } from "./basics";
 import { left } from "./format";
 import { gradeColor, gradeTint, VerdictMark } from "./marks";
+import { type Place, Plain } from "./places";
 
 const Panel = styled.section<{ $ink: string; $tint: string }>`
   --v: ${({ $ink }) => $ink};
@@ -33,7 +36,36 @@ const Found = styled.article`
   & .margin span { min-width: 88px; text-align: right; }
 `;
 
-function FindingRow({ finding, n, ink }: { finding: Finding; n: number; ink: string }) {
+/** What a finding rests on: the bytes of a reading, or the sweep of a run. */
+function Rests({ finding, follow }: { finding: Finding; follow?: (place: Place) => void }) {
+  const sources = finding.rests.filter((r, i, all) => r.source && all.findIndex((o) => o.source === r.source) === i);
+  if (sources.length === 0) return null;
+  return (
+    <p>
+      Reading {finding.reading}:{" "}
+      {sources.map((r, i) => (
+        <Fragment key={r.source}>
+          {i > 0 && ", "}
+          {r.run ? (
+            <Link to={`/runs/${r.run}`}>{r.source}</Link>
+          ) : r.page && follow ? (
+            <Plain
+              type="button"
+              title={`${r.words}: see its bytes`}
+              onClick={() => follow({ page: r.page ?? "", offset: r.offset ?? 0, length: r.length ?? 0 })}
+            >
+              {r.source}
+            </Plain>
+          ) : (
+            r.source
+          )}
+        </Fragment>
+      ))}
+    </p>
+  );
+}
+
+function FindingRow({ finding, n, ink, follow }: { finding: Finding; n: number; ink: string; follow?: (place: Place) => void }) {
   return (
     <Found>
       <b>{n}</b>
@@ -41,6 +73,7 @@ function FindingRow({ finding, n, ink }: { finding: Finding; n: number; ink: str
       {(finding.detail || finding.effect === "note") && (
         <p>{[finding.effect === "note" ? "A note, changes no grade" : "", finding.detail].filter(Boolean).join(". ")}</p>
       )}
+      <Rests finding={finding} follow={follow} />
       {finding.margin && (
         <div className="margin">
           <Tape share={finding.margin.of > 0 ? finding.margin.used / finding.margin.of : 1} ink={ink} />
@@ -70,11 +103,13 @@ export function VerdictPanel({
   sign,
   overrule,
   busy,
+  follow,
 }: {
   verdict: Verdict;
   sign: () => void;
   overrule: () => void;
   busy: boolean;
+  follow?: (place: Place) => void;
 }) {
   const ink = gradeColor[verdict.grade];
   const signed = verdict.signed;
@@ -107,7 +142,7 @@ export function VerdictPanel({
       {findings.length > 0 ? (
         <div>
           {findings.map((f, i) => (
-            <FindingRow key={f.rule} finding={f} n={i + 1} ink={ink} />
+            <FindingRow key={f.rule} finding={f} n={i + 1} ink={ink} follow={follow} />
           ))}
         </div>
       ) : (

@@ -46,6 +46,7 @@ describe("a verdict", () => {
       customer: "",
       signals: [],
       reading: 9,
+      rests: [],
       source: "",
       margin: { used: 3, of: 8, words: "3 of 8 used" },
     };

@@ -54,6 +54,12 @@ type ServerInterface interface {
 	// GetHistory Everything that happened to a drive, newest first
 	// (GET /drives/{drive}/history)
 	GetHistory(ctx *echo.Context, drive DriveName) error
+	// GetOutcome What became of a drive, where somebody noted it
+	// (GET /drives/{drive}/outcome)
+	GetOutcome(ctx *echo.Context, drive DriveName) error
+	// SetOutcome Note what became of a drive; policies are judged by it
+	// (PUT /drives/{drive}/outcome)
+	SetOutcome(ctx *echo.Context, drive DriveName) error
 	// ListReadings Readings of a drive, newest first
 	// (GET /drives/{drive}/readings)
 	ListReadings(ctx *echo.Context, drive DriveName) error
@@ -96,6 +102,18 @@ type ServerInterface interface {
 	// SetPlan Have every drive checked once, those in the bays and those put in from now on
 	// (PUT /plan)
 	SetPlan(ctx *echo.Context) error
+	// GetPolicy The policy in force, its rules in words, its text, and all that were in force
+	// (GET /policy)
+	GetPolicy(ctx *echo.Context) error
+	// PublishPolicy Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+	// (PUT /policy)
+	PublishPolicy(ctx *echo.Context) error
+	// ReplayPolicy Run a draft over the whole recorded history, beside the policy in force
+	// (POST /policy/replay)
+	ReplayPolicy(ctx *echo.Context) error
+	// TestPolicy Put a policy's own examples to its rules
+	// (POST /policy/test)
+	TestPolicy(ctx *echo.Context) error
 	// ImportRecord Take in a record file; what is known already changes nothing
 	// (POST /records)
 	ImportRecord(ctx *echo.Context) error
@@ -363,6 +381,38 @@ func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 	return err
 }
 
+// GetOutcome converts echo context to params.
+func (w *ServerInterfaceWrapper) GetOutcome(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetOutcome(ctx, drive)
+	return err
+}
+
+// SetOutcome converts echo context to params.
+func (w *ServerInterfaceWrapper) SetOutcome(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetOutcome(ctx, drive)
+	return err
+}
+
 // ListReadings converts echo context to params.
 func (w *ServerInterfaceWrapper) ListReadings(ctx *echo.Context) error {
 	var err error
@@ -589,6 +639,42 @@ func (w *ServerInterfaceWrapper) SetPlan(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetPlan(ctx)
+	return err
+}
+
+// GetPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPolicy(ctx)
+	return err
+}
+
+// PublishPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) PublishPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PublishPolicy(ctx)
+	return err
+}
+
+// ReplayPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) ReplayPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReplayPolicy(ctx)
+	return err
+}
+
+// TestPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) TestPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestPolicy(ctx)
 	return err
 }
 
@@ -867,6 +953,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/drives/:drive/checks", wrapper.StartCheck, options.OperationMiddlewares["startCheck"]...)
 	router.GET(options.BaseURL+"/plan", wrapper.GetQueue, options.OperationMiddlewares["getQueue"]...)
 	router.PUT(options.BaseURL+"/plan", wrapper.SetPlan, options.OperationMiddlewares["setPlan"]...)
+	router.GET(options.BaseURL+"/policy", wrapper.GetPolicy, options.OperationMiddlewares["getPolicy"]...)
+	router.PUT(options.BaseURL+"/policy", wrapper.PublishPolicy, options.OperationMiddlewares["publishPolicy"]...)
+	router.POST(options.BaseURL+"/policy/test", wrapper.TestPolicy, options.OperationMiddlewares["testPolicy"]...)
+	router.POST(options.BaseURL+"/policy/replay", wrapper.ReplayPolicy, options.OperationMiddlewares["replayPolicy"]...)
+	router.GET(options.BaseURL+"/drives/:drive/outcome", wrapper.GetOutcome, options.OperationMiddlewares["getOutcome"]...)
+	router.PUT(options.BaseURL+"/drives/:drive/outcome", wrapper.SetOutcome, options.OperationMiddlewares["setOutcome"]...)
 	router.DELETE(options.BaseURL+"/drives/:drive/release", wrapper.WithdrawRelease, options.OperationMiddlewares["withdrawRelease"]...)
 	router.PUT(options.BaseURL+"/drives/:drive/release", wrapper.RecordRelease, options.OperationMiddlewares["recordRelease"]...)
 	router.POST(options.BaseURL+"/drives/:drive/reworks", wrapper.StartRework, options.OperationMiddlewares["startRework"]...)
@@ -1347,6 +1439,85 @@ type GetHistorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetOutcomeRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type GetOutcomeResponseObject interface {
+	VisitGetOutcomeResponse(w http.ResponseWriter) error
+}
+
+type GetOutcome200JSONResponse Outcome
+
+func (response GetOutcome200JSONResponse) VisitGetOutcomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetOutcomedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOutcomedefaultApplicationProblemPlusJSONResponse) VisitGetOutcomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetOutcomeRequestObject struct {
+	Drive DriveName `json:"drive"`
+	Body  *SetOutcomeJSONRequestBody
+}
+
+type SetOutcomeResponseObject interface {
+	VisitSetOutcomeResponse(w http.ResponseWriter) error
+}
+
+type SetOutcome200JSONResponse Outcome
+
+func (response SetOutcome200JSONResponse) VisitSetOutcomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetOutcomedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetOutcomedefaultApplicationProblemPlusJSONResponse) VisitSetOutcomeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1916,6 +2087,161 @@ func (response SetPlandefaultApplicationProblemPlusJSONResponse) VisitSetPlanRes
 	return err
 }
 
+type GetPolicyRequestObject struct {
+}
+
+type GetPolicyResponseObject interface {
+	VisitGetPolicyResponse(w http.ResponseWriter) error
+}
+
+type GetPolicy200JSONResponse Policy
+
+func (response GetPolicy200JSONResponse) VisitGetPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPolicydefaultApplicationProblemPlusJSONResponse) VisitGetPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishPolicyRequestObject struct {
+	Body *PublishPolicyJSONRequestBody
+}
+
+type PublishPolicyResponseObject interface {
+	VisitPublishPolicyResponse(w http.ResponseWriter) error
+}
+
+type PublishPolicy200JSONResponse Policy
+
+func (response PublishPolicy200JSONResponse) VisitPublishPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PublishPolicydefaultApplicationProblemPlusJSONResponse) VisitPublishPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayPolicyRequestObject struct {
+	Body *ReplayPolicyJSONRequestBody
+}
+
+type ReplayPolicyResponseObject interface {
+	VisitReplayPolicyResponse(w http.ResponseWriter) error
+}
+
+type ReplayPolicy200JSONResponse Replay
+
+func (response ReplayPolicy200JSONResponse) VisitReplayPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReplayPolicydefaultApplicationProblemPlusJSONResponse) VisitReplayPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestPolicyRequestObject struct {
+	Body *TestPolicyJSONRequestBody
+}
+
+type TestPolicyResponseObject interface {
+	VisitTestPolicyResponse(w http.ResponseWriter) error
+}
+
+type TestPolicy200JSONResponse PolicyTrials
+
+func (response TestPolicy200JSONResponse) VisitTestPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestPolicydefaultApplicationProblemPlusJSONResponse) VisitTestPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ImportRecordRequestObject struct {
 	Body io.Reader
 }
@@ -2451,6 +2777,12 @@ type StrictServerInterface interface {
 	// GetHistory Everything that happened to a drive, newest first
 	// (GET /drives/{drive}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
+	// GetOutcome What became of a drive, where somebody noted it
+	// (GET /drives/{drive}/outcome)
+	GetOutcome(ctx context.Context, request GetOutcomeRequestObject) (GetOutcomeResponseObject, error)
+	// SetOutcome Note what became of a drive; policies are judged by it
+	// (PUT /drives/{drive}/outcome)
+	SetOutcome(ctx context.Context, request SetOutcomeRequestObject) (SetOutcomeResponseObject, error)
 	// ListReadings Readings of a drive, newest first
 	// (GET /drives/{drive}/readings)
 	ListReadings(ctx context.Context, request ListReadingsRequestObject) (ListReadingsResponseObject, error)
@@ -2493,6 +2825,18 @@ type StrictServerInterface interface {
 	// SetPlan Have every drive checked once, those in the bays and those put in from now on
 	// (PUT /plan)
 	SetPlan(ctx context.Context, request SetPlanRequestObject) (SetPlanResponseObject, error)
+	// GetPolicy The policy in force, its rules in words, its text, and all that were in force
+	// (GET /policy)
+	GetPolicy(ctx context.Context, request GetPolicyRequestObject) (GetPolicyResponseObject, error)
+	// PublishPolicy Put a policy in force as the next version; its own examples must hold. All drives are judged anew
+	// (PUT /policy)
+	PublishPolicy(ctx context.Context, request PublishPolicyRequestObject) (PublishPolicyResponseObject, error)
+	// ReplayPolicy Run a draft over the whole recorded history, beside the policy in force
+	// (POST /policy/replay)
+	ReplayPolicy(ctx context.Context, request ReplayPolicyRequestObject) (ReplayPolicyResponseObject, error)
+	// TestPolicy Put a policy's own examples to its rules
+	// (POST /policy/test)
+	TestPolicy(ctx context.Context, request TestPolicyRequestObject) (TestPolicyResponseObject, error)
 	// ImportRecord Take in a record file; what is known already changes nothing
 	// (POST /records)
 	ImportRecord(ctx context.Context, request ImportRecordRequestObject) (ImportRecordResponseObject, error)
@@ -2905,6 +3249,79 @@ func (sh *strictHandler) GetHistory(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(GetHistoryResponseObject); ok {
 		return validResponse.VisitGetHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetOutcome operation middleware
+func (sh *strictHandler) GetOutcome(ctx *echo.Context, drive DriveName) error {
+	var request GetOutcomeRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOutcome(ctx.Request().Context(), request.(GetOutcomeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOutcome")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetOutcomeResponseObject); ok {
+		return validResponse.VisitGetOutcomeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetOutcome operation middleware
+func (sh *strictHandler) SetOutcome(ctx *echo.Context, drive DriveName) error {
+	var request SetOutcomeRequestObject
+
+	request.Drive = drive
+
+	var body SetOutcomeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetOutcome(ctx.Request().Context(), request.(SetOutcomeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetOutcome")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetOutcomeResponseObject); ok {
+		return validResponse.VisitSetOutcomeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3390,6 +3807,167 @@ func (sh *strictHandler) SetPlan(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SetPlanResponseObject); ok {
 		return validResponse.VisitSetPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPolicy operation middleware
+func (sh *strictHandler) GetPolicy(ctx *echo.Context) error {
+	var request GetPolicyRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPolicy(ctx.Request().Context(), request.(GetPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPolicyResponseObject); ok {
+		return validResponse.VisitGetPolicyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PublishPolicy operation middleware
+func (sh *strictHandler) PublishPolicy(ctx *echo.Context) error {
+	var request PublishPolicyRequestObject
+
+	var body PublishPolicyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PublishPolicy(ctx.Request().Context(), request.(PublishPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PublishPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PublishPolicyResponseObject); ok {
+		return validResponse.VisitPublishPolicyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReplayPolicy operation middleware
+func (sh *strictHandler) ReplayPolicy(ctx *echo.Context) error {
+	var request ReplayPolicyRequestObject
+
+	var body ReplayPolicyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReplayPolicy(ctx.Request().Context(), request.(ReplayPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReplayPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReplayPolicyResponseObject); ok {
+		return validResponse.VisitReplayPolicyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TestPolicy operation middleware
+func (sh *strictHandler) TestPolicy(ctx *echo.Context) error {
+	var request TestPolicyRequestObject
+
+	var body TestPolicyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestPolicy(ctx.Request().Context(), request.(TestPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestPolicyResponseObject); ok {
+		return validResponse.VisitTestPolicyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"cel.dev/cel-go/cel"
 	"go.yaml.in/yaml/v3"
@@ -287,7 +288,11 @@ func Parse(text []byte) (*Policy, error) {
 func compile(env *cel.Env, expression string) (cel.Program, error) {
 	ast, issues := env.Compile(expression)
 	if issues.Err() != nil {
-		return nil, issues.Err() // names line and column
+		var all []string
+		for _, e := range issues.Errors() {
+			all = append(all, fmt.Sprintf("line %d, column %d of its expression: %s", e.Location.Line(), e.Location.Column()+1, e.Message))
+		}
+		return nil, errors.New(strings.Join(all, "; "))
 	}
 	if ast.OutputType() != cel.BoolType {
 		return nil, fmt.Errorf("expression %q gives %s, not true or false", expression, ast.OutputType())
@@ -295,11 +300,20 @@ func compile(env *cel.Env, expression string) (cel.Program, error) {
 	return env.Program(ast, cel.CostLimit(costLimit))
 }
 
-func run(program cel.Program, f Facts) (bool, error) {
-	out, _, err := program.Eval(map[string]any{
+// Bound are facts made ready for expressions, once for all of them.
+type Bound struct{ activation cel.Activation }
+
+// Bind makes facts ready.
+func (f Facts) Bind() (Bound, error) {
+	a, err := cel.NewActivation(map[string]any{
 		"now": f.Now, "change": f.Change, "unexplained": f.Unexplained, "grew": f.Grew, "since_rework": f.SinceRework, "rework": f.Rework,
 		"drive": f.Drive, "duty": f.Duty, "rollback": f.Rollback, "contradictions": f.Contradictions, "readings": f.Readings,
 	})
+	return Bound{a}, err
+}
+
+func run(program cel.Program, b Bound) (bool, error) {
+	out, _, err := program.Eval(b.activation)
 	if err != nil {
 		return false, err
 	}
@@ -311,10 +325,16 @@ func run(program cel.Program, f Facts) (bool, error) {
 }
 
 // Fires puts the facts to the rule's expression.
-func (r *Rule) Fires(f Facts) (bool, error) { return run(r.program, f) }
+func (r *Rule) Fires(b Bound) (bool, error) { return run(r.program, b) }
 
 // Met puts the facts to the requirement's expression.
-func (r *Requirement) Met(f Facts) (bool, error) { return run(r.program, f) }
+func (r *Requirement) Met(b Bound) (bool, error) { return run(r.program, b) }
+
+// Judges reports whether two rules judge alike, whatever they say of it.
+func (r *Rule) Judges(other *Rule) bool {
+	return r.When == other.When && r.Effect == other.Effect && slices.Equal(r.Needs, other.Needs) &&
+		slices.Equal(r.Applies.Medium, other.Applies.Medium) && slices.Equal(r.Applies.Interface, other.Applies.Interface)
+}
 
 // Trial is what came of one example of a rule.
 type Trial struct {
@@ -337,8 +357,11 @@ func (p *Policy) Test() (trials []Trial, without []string) {
 		}
 		for n, x := range r.Examples {
 			t := Trial{Rule: r.ID, Example: n + 1, Wants: x.Fires}
-			fires, err := r.Fires(x.facts())
-			if t.Fires = fires; err != nil {
+			b, err := x.facts().Bind()
+			if err == nil {
+				t.Fires, err = r.Fires(b)
+			}
+			if err != nil {
 				t.Error = err.Error()
 			}
 			trials = append(trials, t)

@@ -28,7 +28,7 @@ func TestTheDefaultPolicyAnswersItsOwnExamples(t *testing.T) {
 func TestAWrongPolicyIsRefusedWithRuleAndColumn(t *testing.T) {
 	const frame = "version: 2\nsources: {s: s}\nadvice: {copy: Copy.}\nrules:\n"
 	for name, row := range map[string]struct{ yaml, want string }{
-		"a word that does not exist": {"- {id: a, when: nowhere.pending > 0.0, effect: note, source: s}", "rule a: ERROR: <input>:1:1: undeclared reference to 'nowhere'"},
+		"a word that does not exist": {"- {id: a, when: nowhere.pending > 0.0, effect: note, source: s}", "rule a: line 1, column 1 of its expression: undeclared reference to 'nowhere'"},
 		"a number for a yes":         {"- {id: a, when: 1 + 1, effect: note, source: s}", "gives int, not true or false"},
 		"an effect that is none":     {"- {id: a, when: 'true', effect: perhaps, source: s}", `effect "perhaps"`},
 		"a signal that is none":      {"- {id: a, when: 'true', effect: note, needs: [mood], source: s}", `needs "mood", which is not a signal`},

@@ -19,9 +19,15 @@ type Moment struct {
 type Rework struct {
 	Run   int64
 	Ended time.Time
-	After int     // seq of the reading that was taken when it had ended; 0: the first one later than Ended
-	Held  bool    // a check on a later day has found nothing of it again
-	Found float64 // physical sectors that sweeps since then could not read
+	After int         // seq of the reading that was taken when it had ended; 0: the first one later than Ended
+	Held  time.Time   // when a check on a later day had found nothing of it again; zero: not known
+	Swept []SweptThen // by sweeps since then
+}
+
+// SweptThen is what a sweep could not read.
+type SweptThen struct {
+	At    time.Time
+	Found float64 // physical sectors
 }
 
 // Reworked is the last rework, as rules see it.
@@ -120,13 +126,20 @@ func (l *Life) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 	if last < 0 {
 		return e
 	}
-	w := l.Reworks[last]
-	e.Reworked = &Reworked{Run: w.Run, Held: w.Held, Since: map[signal.Name]float64{}}
+	w, at := l.Reworks[last], l.Moments[i].At
+	known := func(t time.Time) bool { return i == len(l.Moments)-1 || !t.After(at) } // the present knows more than its latest reading
+	e.Reworked = &Reworked{Run: w.Run, Held: !w.Held.IsZero() && known(w.Held), Since: map[signal.Name]float64{}}
 	for name := range l.points {
 		if moved, _, ok := trend.Since(l.Points(name, i), l.Moments[l.after[last]].At); ok {
 			e.Reworked.Since[name] = moved
 		}
 	}
-	e.Reworked.Since[signal.UnreadableFound] = w.Found
+	found := 0.0
+	for _, x := range w.Swept {
+		if known(x.At) {
+			found = max(found, x.Found)
+		}
+	}
+	e.Reworked.Since[signal.UnreadableFound] = found
 	return e
 }

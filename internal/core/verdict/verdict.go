@@ -175,7 +175,10 @@ func facts(e Evidence) policy.Facts {
 
 func grade(p *policy.Policy, e Evidence) Verdict {
 	v := Verdict{Duty: e.Duty, Policy: p.Version}
-	f := facts(e)
+	f, err := facts(e).Bind()
+	if err != nil { // only names that are no identifiers fail, and these are constants
+		panic("policy: " + err.Error())
+	}
 	for i := range p.Rules {
 		r := &p.Rules[i]
 		if !r.Applies.To(e.Identity) {

@@ -1,7 +1,9 @@
 package verdict
 
 import (
+	"bytes"
 	"maps"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -182,7 +184,7 @@ func TestAMendThatWorkedIsNoGrowthAndHasToHold(t *testing.T) {
 	require.Contains(t, v.Missing, Missing{"rework-held", "a whole sweep on a later day than the rework, to know whether it held", "whole sweep", 240})
 
 	life = append(life, day(4, 40, mended))
-	w.Held = true
+	w.Held = life[3].At
 	v = at(t, life, w)
 	assert.Equal(t, drive.Healthy, v.Grade)
 	require.Len(t, v.Notes, 1)
@@ -196,7 +198,7 @@ func TestAMendThatWorkedIsNoGrowthAndHasToHold(t *testing.T) {
 		v = at(t, append(life[:4:4], day(5, 50, again)), w)
 		assert.Equal(t, drive.Replace, v.Grade, name)
 	}
-	w.Found = 1
+	w.Swept = []SweptThen{{life[3].At, 1}}
 	assert.Equal(t, "bad-again", at(t, life, w).Findings[0].Rule, "a sweep after it found one")
 }
 
@@ -253,4 +255,54 @@ func TestAFindingSaysWhereItsValuesAreFrom(t *testing.T) {
 		{Signal: signal.UnreadableFound, Value: 3, Source: "whole sweep, run 12", Run: 12},
 		{Signal: signal.Pending, Value: 2, Source: "SMART data, attribute 197", Page: "ata/attributes", Offset: 55, Length: 6},
 	}, rests)
+}
+
+// The judge of replays is quick by leaving out what does not decide; its grade is Decide's.
+func TestTheQuickJudgeAgrees(t *testing.T) {
+	p := shipped(t)
+	draft, err := policy.Parse(bytes.ReplaceAll(policy.Default, []byte("when: unexplained.reallocated > 0.0"), []byte("when: unexplained.reallocated > 20.0")))
+	require.NoError(t, err)
+	replay := NewReplay(p, draft)
+	differ := 0
+	rapid.Check(t, func(r *rapid.T) {
+		var life []Moment
+		now := map[signal.Name]float64{signal.ShortTestAge: 1, signal.ExtendedTestAge: 2, signal.Alarm: 0, signal.Temperature: 40}
+		for i := range rapid.IntRange(1, 6).Draw(r, "readings") {
+			for _, n := range []signal.Name{signal.Reallocated, signal.Pending, signal.SpinUpRetries, signal.AttributesFailing} {
+				now[n] += rapid.SampledFrom([]float64{0, 0, 0, 0, 0, 0, 1, 30}).Draw(r, string(n))
+			}
+			life = append(life, day(i+1, float64(i*9), now))
+		}
+		l, id := NewLife(life, nil), sound().Identity
+		got, err := replay.Over(l, id, drive.Everyday)
+		require.NoError(r, err)
+		set := signal.Set{}
+		replaced := false
+		for i := range life {
+			known(set, life[i].Signals)
+			e := l.Evidence(id, drive.Everyday, set, i)
+			was, would := grade(p, e).Grade, grade(draft, e).Grade
+			replaced = replaced || was == drive.Replace
+			wants := len(got.Differs) > 0 && slices.ContainsFunc(got.Differs, func(d Differs) bool { return d.Reading <= i+1 && d.Was.Grade == was && d.Would.Grade == would })
+			if was != would {
+				differ++
+				assert.True(r, wants, "reading %d: %v and %v, replayed %+v", i+1, was, would, got.Differs)
+			}
+		}
+		assert.Equal(r, !got.Was.Replace.IsZero(), replaced)
+	})
+	assert.Positive(t, differ, "the draft is another one")
+}
+
+func TestAPolicyIsScoredByWhatBecameOfDrives(t *testing.T) {
+	at := time.Date(2026, 9, 1, 0, 0, 0, 0, time.UTC)
+	var s Score
+	s.Count(Alarms{Replace: at}, Outcome{true, at.Add(240 * time.Hour)})
+	s.Count(Alarms{Replace: at}, Outcome{true, at.Add(24 * time.Hour)})
+	s.Count(Alarms{Degrading: at}, Outcome{true, at.Add(24 * time.Hour)})
+	s.Count(Alarms{Replace: at.Add(48 * time.Hour)}, Outcome{true, at.Add(24 * time.Hour)}) // after the event
+	s.Count(Alarms{Replace: at}, Outcome{false, at.Add(24 * time.Hour)})
+	s.Count(Alarms{}, Outcome{false, at})
+	assert.Equal(t, Score{Failed: 4, Sound: 2, Hits: 2, FalseAlarms: 1, Lead: []time.Duration{24 * time.Hour, 240 * time.Hour}}, s)
+	assert.Equal(t, 24*time.Hour, s.Quantile(0.9))
 }

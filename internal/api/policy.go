@@ -1,0 +1,235 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/shop"
+)
+
+func (h *handlers) GetPolicy(ctx context.Context, _ server.GetPolicyRequestObject) (server.GetPolicyResponseObject, error) {
+	p, err := h.policy(ctx)
+	return server.GetPolicy200JSONResponse(p), err
+}
+
+func (h *handlers) policy(ctx context.Context) (contract.Policy, error) {
+	p := h.shop.Policy()
+	out := contract.Policy{Version: p.Version, Name: p.Name, Rules: []contract.PolicyRule{}, Evidence: each(p.Evidence, evidenceWords)}
+	for i := range p.Rules {
+		out.Rules = append(out.Rules, ruleOf(p, &p.Rules[i]))
+	}
+	all, err := h.shop.Policies(ctx)
+	for _, v := range all {
+		if v.Version == p.Version {
+			out.Text = string(v.Text)
+		}
+		out.Versions = append(out.Versions, contract.PolicyVersion{Version: v.Version, Name: v.Name, At: v.At, By: text(v.By), Note: text(v.Note)})
+	}
+	return out, err
+}
+
+func evidenceWords(q policy.Requirement) string {
+	words := fmt.Sprintf("%s (%s, about %d min)", q.What, q.Run, q.Minutes)
+	if len(q.Duties) > 0 {
+		words += ", for " + strings.Join(each(q.Duties, func(d drive.Duty) string { return string(d) }), ", ")
+	}
+	return words
+}
+
+func ruleOf(p *policy.Policy, r *policy.Rule) contract.PolicyRule {
+	out := contract.PolicyRule{
+		Id: r.ID, Title: r.Title, Effect: contract.PolicyRuleEffect(r.Effect), When: r.When, Says: r.Says, Customer: r.Customer, Source: p.Sources[r.Source],
+		Applies: applies(r.Applies), Needs: each(r.Needs, func(n signal.Name) string { return string(n) }), Examples: len(r.Examples), Advice: []string{},
+	}
+	for _, a := range p.Advice {
+		for _, id := range r.Advice {
+			if a.ID == id {
+				out.Advice = append(out.Advice, a.Says)
+			}
+		}
+	}
+	if l := r.Limit; l != nil {
+		d, _ := signal.Lookup(l.Signal)
+		words := fmt.Sprintf("%s: %s", d.Words, verdict.Quantity(l.At, d.Unit))
+		if l.From != 0 {
+			words += fmt.Sprintf(", counted from %s", verdict.Quantity(l.From, d.Unit))
+		}
+		if l.Continuous != 0 {
+			words += fmt.Sprintf("; for continuous %s", verdict.Quantity(l.Continuous, d.Unit))
+		}
+		out.Limit = &words
+	}
+	if len(r.Unfit) > 0 {
+		duties := each(r.Unfit, func(d drive.Duty) contract.Duty { return contract.Duty(d) })
+		out.Unfit = &duties
+	}
+	return out
+}
+
+func applies(a policy.Applies) string {
+	var parts []string
+	for _, i := range a.Interface {
+		parts = append(parts, map[drive.Interface]string{drive.ATA: "ATA", drive.NVMe: "NVMe", drive.SCSI: "SCSI"}[i])
+	}
+	words := strings.Join(parts, " and ")
+	for _, m := range a.Medium {
+		words = strings.TrimSpace(words + " " + string(m))
+	}
+	if words == "" {
+		return "all drives"
+	}
+	return words + " drives"
+}
+
+func (h *handlers) PublishPolicy(ctx context.Context, r server.PublishPolicyRequestObject) (server.PublishPolicyResponseObject, error) {
+	if _, err := h.shop.Publish(ctx, []byte(r.Body.Text), r.Body.By, r.Body.Note); err != nil {
+		return nil, err
+	}
+	p, err := h.policy(ctx)
+	return server.PublishPolicy200JSONResponse(p), err
+}
+
+func (h *handlers) TestPolicy(_ context.Context, r server.TestPolicyRequestObject) (server.TestPolicyResponseObject, error) {
+	trials, without, err := h.shop.TestPolicy([]byte(value(r.Body.Text)))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.PolicyTrials{Without: append([]string{}, without...), Trials: each(trials, func(t policy.Trial) contract.PolicyTrial {
+		return contract.PolicyTrial{Rule: t.Rule, Example: t.Example, Wants: t.Wants, Fires: t.Fires, Passed: t.Passed(), Error: text(t.Error)}
+	})}
+	for _, t := range out.Trials {
+		if !t.Passed {
+			out.Failed++
+		}
+	}
+	return server.TestPolicy200JSONResponse(out), nil
+}
+
+func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyRequestObject) (server.ReplayPolicyResponseObject, error) {
+	draft := []byte(value(r.Body.Text))
+	if len(draft) == 0 {
+		return nil, &shop.Invalid{What: "a replay needs the text of a draft", Do: "Send it: the policy in force has been what it has been."}
+	}
+	x, err := h.shop.Replay(ctx, draft)
+	if err != nil {
+		return nil, err
+	}
+	return server.ReplayPolicy200JSONResponse(contract.Replay{
+		Policy: x.Policy, Drives: x.Drives, Readings: x.Readings, TookS: x.Took.Seconds(), Changed: x.Changed, Failed: x.Was.Failed, Sound: x.Was.Sound,
+		Was: scoreOf(x.Was), Would: scoreOf(x.Would), Shown: each(x.Shown, replayDriveOf),
+		Moves: each(x.Moves, func(m shop.Move) contract.ReplayMove {
+			return contract.ReplayMove{Was: contract.Grade(m.Was.String()), Would: contract.Grade(m.Would.String()), Drives: m.Drives}
+		}),
+	}), nil
+}
+
+func scoreOf(s verdict.Score) contract.Score {
+	out := contract.Score{Hits: s.Hits, FalseAlarms: s.FalseAlarms}
+	if s.Hits > 0 {
+		middle, least := s.Quantile(0.5).Hours(), s.Lead[0].Hours()
+		out.LeadMedianH, out.LeadLeastH = &middle, &least
+	}
+	return out
+}
+
+func replayDriveOf(d shop.ReplayedDrive) contract.ReplayDrive {
+	out := contract.ReplayDrive{Serial: d.Drive.Identity.Serial, Model: d.Drive.Identity.Model, Differs: each(d.Differs, func(x verdict.Differs) contract.ReplayDifference {
+		one := contract.ReplayDifference{
+			Reading: x.Reading, At: x.At, Was: contract.Grade(x.Was.Grade.String()), WasWhy: text(x.Was.Why), Would: contract.Grade(x.Would.Grade.String()), WouldWhy: text(x.Would.Why), Still: x.Still,
+		}
+		if x.Hours >= 0 {
+			one.Hours = &x.Hours
+		}
+		return one
+	})}
+	if d.Outcome != nil {
+		out.Outcome = &contract.Outcome{Failed: d.Outcome.Failed, At: d.Outcome.At}
+	}
+	return out
+}
+
+func outcomeOf(o *shop.Outcome) contract.Outcome {
+	return contract.Outcome{Failed: o.Failed, At: o.At, Note: text(o.Note), By: text(o.By), Noted: &o.Noted}
+}
+
+func (h *handlers) GetOutcome(ctx context.Context, r server.GetOutcomeRequestObject) (server.GetOutcomeResponseObject, error) {
+	o, err := h.outcome(ctx, r.Drive)
+	return server.GetOutcome200JSONResponse(o), err
+}
+
+func (h *handlers) outcome(ctx context.Context, name string) (contract.Outcome, error) {
+	d, err := h.shop.FindDrive(ctx, name)
+	if err != nil {
+		return contract.Outcome{}, err
+	}
+	o, err := h.shop.Outcome(ctx, d)
+	if err != nil {
+		return contract.Outcome{}, err
+	}
+	if o == nil {
+		return contract.Outcome{}, &shop.NotFound{What: "nobody has noted what became of " + d.Identity.Serial, Do: "Note it with an outcome."}
+	}
+	return outcomeOf(o), nil
+}
+
+func (h *handlers) SetOutcome(ctx context.Context, r server.SetOutcomeRequestObject) (server.SetOutcomeResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.shop.SetOutcome(ctx, d, shop.Outcome{Outcome: verdict.Outcome{Failed: r.Body.Failed, At: r.Body.At}, Note: value(r.Body.Note), By: r.Body.By}); err != nil {
+		return nil, err
+	}
+	o, err := h.outcome(ctx, d.Identity.Serial)
+	return server.SetOutcome200JSONResponse(o), err
+}
+
+func restOf(r verdict.Rest) contract.Rest {
+	d, _ := signal.Lookup(r.Signal)
+	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + " " + verdict.Quantity(r.Value, d.Unit), Value: r.Value, Source: r.Source, Page: text(r.Page)}
+	if r.Length > 0 {
+		out.Offset, out.Length = &r.Offset, &r.Length
+	}
+	if r.Run > 0 {
+		out.Run = &r.Run
+	}
+	return out
+}
+
+func trendOf(c shop.Course) *contract.Trend {
+	t := c.Course
+	if t == nil {
+		return nil
+	}
+	out := &contract.Trend{Words: t.Words(c.Definition), Change: t.Change, SinceIntake: t.SinceIntake, SinceCheck: t.SinceCheck, Unexplained: t.Unexplained, Grew: t.Grew, Intervals: t.Intervals, Movements: []contract.Movement{}}
+	if t.Onset != nil {
+		out.OnsetReading = &t.Onset.First.Seq
+		if t.Onset.First.Hours >= 0 {
+			out.OnsetHours = &t.Onset.First.Hours
+		}
+	}
+	if t.SteadyHours >= 0 {
+		out.SteadyHours = &t.SteadyHours
+	}
+	for _, d := range t.Deltas {
+		out.Movements = append(out.Movements, contract.Movement{FromReading: d.From.Seq, ToReading: d.To.Seq, Before: d.From.Value, After: d.To.Value, Change: d.Change})
+	}
+	if l := t.Line; l != nil {
+		shape := contract.TrendShape(l.Shape)
+		out.Slope, out.SlopeLow, out.SlopeHigh, out.Shape = &l.Slope, &l.Low, &l.High, &shape
+		if l.Turn != nil {
+			out.TurnReading = &l.Turn.Seq
+		}
+	}
+	if t.Forecast != nil {
+		out.ForecastFrom, out.ForecastTo = &t.Forecast.From, &t.Forecast.To
+	}
+	return out
+}

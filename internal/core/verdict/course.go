@@ -1,0 +1,113 @@
+package verdict
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/trend"
+)
+
+// Course is how one signal went over a drive's life, for people: rules are judged by its trend alone.
+type Course struct {
+	trend.Trend
+	SinceIntake *float64 // change since the reading before the present intake; nil: there is none
+	SinceCheck  *float64 // change since the last check before the latest reading; nil: there is none
+	Deltas      []trend.Delta
+	Line        *trend.Line // nil: too few points, or no hours
+	Forecast    *Forecast   // nil: the fit does not deserve one
+}
+
+// Forecast is the range of power-on hours in which a limit is met if the drive goes on as it did.
+type Forecast struct{ From, To, Limit float64 }
+
+// Marks are the moments that changes are counted from; a zero time is not there.
+type Marks struct{ Intake, Check time.Time }
+
+// latestDeltas is how many movements are told.
+const latestDeltas = 3
+
+// Course follows a signal over the whole life. It reports false when the signal never had a value.
+func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) {
+	points := l.All(name)
+	t, ok := trend.Of(points)
+	if !ok {
+		return Course{}, false
+	}
+	c := Course{Trend: t, Deltas: trend.Deltas(points, latestDeltas)}
+	since := func(at time.Time) *float64 {
+		if at.IsZero() {
+			return nil
+		}
+		moved, from, ok := trend.Since(points, at)
+		if !ok || from.Seq == t.Last.Seq {
+			return nil
+		}
+		return &moved
+	}
+	c.SinceIntake, c.SinceCheck = since(m.Intake), since(m.Check)
+	d, _ := signal.Lookup(name)
+	line, ok := trend.Through(points)
+	if !ok || d.Unit == "h" { // hours over hours say nothing
+		return c, true
+	}
+	c.Line = &line
+	if limit != nil {
+		if from, to, ok := line.Forecast(points, *limit); ok {
+			c.Forecast = &Forecast{from, to, *limit}
+		}
+	}
+	return c, true
+}
+
+// Words tells the course in sentences, the most telling first; a signal that never moved has one.
+func (c Course) Words(d signal.Definition) []string {
+	quantity := func(x float64) string { return Quantity(x, singular(d.Unit, x)) }
+	at := func(p trend.Point) string {
+		if p.Hours < 0 {
+			return fmt.Sprintf("reading %d", p.Seq)
+		}
+		return fmt.Sprintf("%s h, reading %d", Number(p.Hours), p.Seq)
+	}
+	if c.Observations == 1 {
+		return []string{fmt.Sprintf("One reading so far: %s.", quantity(c.Last.Value))}
+	}
+	if len(c.Deltas) == 0 {
+		return []string{fmt.Sprintf("%s in all %d readings.", quantity(c.Last.Value), c.Observations)}
+	}
+	var all []string
+	if c.Onset != nil {
+		all = append(all, fmt.Sprintf("Still 0 at %s; %s at %s.", at(c.Onset.Before), quantity(c.Onset.First.Value), at(c.Onset.First)))
+	}
+	if d.Direction == signal.Grows && c.FellBy > 0 {
+		all = append(all, fmt.Sprintf("It fell by %s, and it can only grow.", quantity(c.FellBy)))
+	}
+	if c.Grew > 0 {
+		all = append(all, fmt.Sprintf("It rose in %d of the last %d intervals of a day or more.", c.Grew, c.Intervals))
+	}
+	last := c.Deltas[0]
+	moved := fmt.Sprintf("Last moved from %s to %s, between reading %d and %d", quantity(last.From.Value), quantity(last.To.Value), last.From.Seq, last.To.Seq)
+	if last.Change != last.To.Value-last.From.Value {
+		moved += ", by a rework"
+	}
+	if c.SteadyHours > 0 {
+		moved += fmt.Sprintf("; steady for %s h since", Number(c.SteadyHours))
+	}
+	all = append(all, moved+".")
+	if l := c.Line; l != nil && d.Matters {
+		switch {
+		case l.Shape == trend.Burst:
+			all = append(all, "It came in a burst.")
+		case l.Shape == trend.Steady:
+			all = append(all, fmt.Sprintf("It rises steadily, by %s to %s in 1\u00a0000 h.", Number(l.Low*1000), quantity(l.High*1000)))
+		}
+		if l.Turn != nil && l.Shape == trend.Uneven {
+			all = append(all, fmt.Sprintf("Its level is another one since %s.", at(*l.Turn)))
+		}
+	}
+	if f := c.Forecast; f != nil {
+		all = append(all, fmt.Sprintf("Going on like this it meets %s between %s and %s h.", quantity(f.Limit), Number(math.Floor(f.From)), Number(math.Ceil(f.To))))
+	}
+	return all
+}

@@ -1,0 +1,238 @@
+package verdict
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
+)
+
+// Said is what a policy says of a drive at one moment of its life.
+type Said struct {
+	Grade drive.Grade
+	Why   string // the worst finding's sentence, else what is missing; empty when nothing is to say
+}
+
+// Differs is a moment from which on two policies say different grades of a drive, until the next one.
+type Differs struct {
+	Reading int // seq
+	At      time.Time
+	Hours   float64 // powered on; -1 unknown
+	Was     Said    // by the policy in force
+	Would   Said    // by the draft
+	Still   bool    // to this day
+}
+
+// Replayed is a drive's life under two policies.
+type Replayed struct {
+	Readings int
+	Differs  []Differs
+	Was      Alarms
+	Would    Alarms
+}
+
+// Alarms are the first moments at which a policy called a drive degrading, and at which it said replace; zero: never.
+type Alarms struct{ Degrading, Replace time.Time }
+
+func (a *Alarms) hear(g drive.Grade, at time.Time) {
+	if g >= drive.Degrading && a.Degrading.IsZero() {
+		a.Degrading = at
+	}
+	if g == drive.Replace && a.Replace.IsZero() {
+		a.Replace = at
+	}
+}
+
+// Judge judges lives by one policy, quickly: only what decides the grade is looked at.
+type Judge struct {
+	policy *policy.Policy
+	rules  []*policy.Rule // those with a grade, the graver first
+}
+
+// NewJudge makes a judge by a policy.
+func NewJudge(p *policy.Policy) *Judge {
+	j := &Judge{policy: p}
+	for _, effect := range []policy.Effect{policy.Replace, policy.Degrading} {
+		for i := range p.Rules {
+			if p.Rules[i].Effect == effect {
+				j.rules = append(j.rules, &p.Rules[i])
+			}
+		}
+	}
+	return j
+}
+
+// Ruling is a grade with the rule that made it.
+type Ruling struct {
+	Grade drive.Grade
+	Rule  *policy.Rule        // nil: none fired
+	Lacks *policy.Requirement // the first evidence that is missing, of an undecided drive
+}
+
+// Rule judges evidence. bound are its facts, made ready.
+func (j *Judge) Rule(e Evidence, bound policy.Bound) Ruling { return j.rule(e, bound, nil, nil) }
+
+// rule leaves out rules that were judged already: fired holds their answers, as maps each to its answer there.
+func (j *Judge) rule(e Evidence, bound policy.Bound, fired map[*policy.Rule]bool, as map[*policy.Rule]*policy.Rule) Ruling {
+	for _, r := range j.rules {
+		if !r.Applies.To(e.Identity) {
+			continue
+		}
+		twin := r
+		if other := as[r]; other != nil {
+			twin = other
+		}
+		fires, known := fired[twin]
+		if !known {
+			if _, ok := judgeable(r, e); ok {
+				yes, err := r.Fires(bound)
+				fires = yes && err == nil
+			}
+			if fired != nil {
+				fired[twin] = fires
+			}
+		}
+		if fires { // no other rule makes it worse
+			return Ruling{Grade: r.Effect.Grade(), Rule: r}
+		}
+	}
+	for i := range j.policy.Evidence {
+		q := &j.policy.Evidence[i]
+		if !q.For(e.Duty) {
+			continue
+		}
+		if met, err := q.Met(bound); err != nil || !met {
+			return Ruling{Grade: drive.Undecided, Lacks: q}
+		}
+	}
+	return Ruling{Grade: drive.Healthy}
+}
+
+func (r Ruling) said(e Evidence) Said {
+	s := Said{Grade: r.Grade}
+	switch {
+	case r.Rule != nil:
+		s.Why = fill(r.Rule.Says, e, r.Rule.Limit)
+	case r.Lacks != nil:
+		s.Why = "Missing: " + r.Lacks.What
+	}
+	return s
+}
+
+// Replay runs two policies over lives.
+type Replay struct {
+	was, would *Judge
+	twins      map[*policy.Rule]*policy.Rule // rules of the second that judge as one of the first does
+}
+
+// NewReplay makes a replay of a draft beside the policy in force.
+func NewReplay(was, would *policy.Policy) *Replay {
+	r := &Replay{NewJudge(was), NewJudge(would), map[*policy.Rule]*policy.Rule{}}
+	for _, b := range r.would.rules {
+		for _, a := range r.was.rules {
+			if a.Judges(b) {
+				r.twins[b] = a
+				break
+			}
+		}
+	}
+	return r
+}
+
+// Over replays a drive's life, reading by reading, each on what was known then. What the pages alone tell beside the signals (the
+// clocks' contradictions, which change no grade) is left out.
+func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, error) {
+	out := Replayed{Readings: len(l.Moments)}
+	differed := Differs{}
+	set, fired := signal.Set{}, map[*policy.Rule]bool{}
+	for i, m := range l.Moments {
+		known(set, m.Signals)
+		clear(fired)
+		e := l.Evidence(id, duty, set, i)
+		bound, err := facts(e).Bind()
+		if err != nil {
+			return out, err
+		}
+		a, b := r.was.rule(e, bound, fired, nil), r.would.rule(e, bound, fired, r.twins)
+		out.Was.hear(a.Grade, m.At)
+		out.Would.hear(b.Grade, m.At)
+		if a.Grade != b.Grade && (differed.Was.Grade != a.Grade || differed.Would.Grade != b.Grade) {
+			hours, ok := m.Signals[signal.PowerOnHours]
+			if !ok {
+				hours = -1
+			}
+			differed = Differs{Reading: m.Seq, At: m.At, Hours: hours, Was: a.said(e), Would: b.said(e)}
+			out.Differs = append(out.Differs, differed)
+		}
+		if a.Grade == b.Grade {
+			differed = Differs{}
+		}
+	}
+	if n := len(out.Differs); n > 0 && differed.Reading > 0 {
+		out.Differs[n-1].Still = true
+	}
+	return out, nil
+}
+
+// known makes of stored signals the set rules are judged on.
+func known(set signal.Set, stored map[signal.Name]float64) {
+	clear(set)
+	for name, v := range stored {
+		set[name] = signal.Value{Number: v, Available: true}
+	}
+}
+
+// Outcome is what became of a drive, as far as it is known.
+type Outcome struct {
+	Failed bool
+	At     time.Time // of the failure, or until when it is known to have worked
+}
+
+// Score is how a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome.
+type Score struct {
+	Failed, Sound int             // drives by their outcome
+	Hits          int             // failed, and it had said so
+	FalseAlarms   int             // sound, and it had said replace
+	Lead          []time.Duration // from the alarm to the failure, of each hit, shortest first
+}
+
+// Count adds a drive to the score.
+func (s *Score) Count(a Alarms, o Outcome) {
+	alarmed := !a.Replace.IsZero() && a.Replace.Before(o.At)
+	switch {
+	case o.Failed && alarmed:
+		s.Hits++
+		at, _ := slices.BinarySearch(s.Lead, o.At.Sub(a.Replace))
+		s.Lead = slices.Insert(s.Lead, at, o.At.Sub(a.Replace))
+	case !o.Failed && alarmed:
+		s.FalseAlarms++
+	}
+	if o.Failed {
+		s.Failed++
+	} else {
+		s.Sound++
+	}
+}
+
+// Quantile is the lead time that a share of the hits have at least; 0 when there are none.
+func (s *Score) Quantile(share float64) time.Duration {
+	if len(s.Lead) == 0 {
+		return 0
+	}
+	return s.Lead[min(len(s.Lead)-1, max(0, int((1-share)*float64(len(s.Lead)))))]
+}
+
+// Worst sorts drives for a person who looks at a replay: those a draft would newly replace first.
+func Worst(a, b Replayed) int {
+	last := func(r Replayed) int {
+		if len(r.Differs) == 0 {
+			return -1
+		}
+		d := r.Differs[len(r.Differs)-1]
+		return int(d.Would.Grade) - int(d.Was.Grade)
+	}
+	return cmp.Compare(last(b), last(a))
+}

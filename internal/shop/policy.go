@@ -1,0 +1,323 @@
+package shop
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/verdict"
+)
+
+// Published is a policy as it was put in force.
+type Published struct {
+	Version int
+	Name    string
+	Text    []byte
+	At      time.Time
+	By      string // empty: it was shipped
+	Note    string
+}
+
+// Outcome is what became of a drive: what policies are judged by.
+type Outcome struct {
+	verdict.Outcome
+	Drive int64     `json:"-"`
+	Note  string    `json:"note,omitempty"`
+	By    string    `json:"by"`
+	Noted time.Time `json:"noted"`
+}
+
+// Policy is the policy in force.
+func (s *Shop) Policy() *policy.Policy { return s.policy.Load() }
+
+// Policies lists all policies that were in force, newest first.
+func (s *Shop) Policies(ctx context.Context) ([]Published, error) { return s.store.Policies(ctx) }
+
+// choosePolicy puts the shop's newest policy in force; the shipped one when it is newer.
+func (s *Shop) choosePolicy(ctx context.Context, shipped []byte) error {
+	p, err := policy.Parse(shipped)
+	if err != nil {
+		return err
+	}
+	all, err := s.store.Policies(ctx)
+	if err != nil {
+		return err
+	}
+	if len(all) > 0 && all[0].Version >= p.Version {
+		if p, err = policy.Parse(all[0].Text); err != nil {
+			return fmt.Errorf("the policy in force, version %d: %w", all[0].Version, err)
+		}
+		p.Version = all[0].Version
+		s.policy.Store(p)
+		return nil
+	}
+	s.policy.Store(p)
+	return s.store.Write(ctx, func(tx Tx) error {
+		return tx.SavePolicy(ctx, Published{Version: p.Version, Name: p.Name, Text: shipped, At: s.clock.Now()})
+	})
+}
+
+// draft reads a policy somebody wrote.
+func draft(text []byte) (*policy.Policy, error) {
+	p, err := policy.Parse(text)
+	if err != nil {
+		return nil, &Invalid{err.Error(), "Mend the policy, then test it again."}
+	}
+	return p, nil
+}
+
+// TestPolicy puts a policy's own examples to its rules; no text: those of the policy in force.
+func (s *Shop) TestPolicy(text []byte) (trials []policy.Trial, without []string, err error) {
+	p := s.Policy()
+	if len(text) > 0 {
+		if p, err = draft(text); err != nil {
+			return nil, nil, err
+		}
+	}
+	trials, without = p.Test()
+	return trials, without, nil
+}
+
+// Publish puts a policy in force as the next version. Its own examples must hold. All drives are judged anew meanwhile.
+func (s *Shop) Publish(ctx context.Context, text []byte, by, note string) (Published, error) {
+	if note = strings.TrimSpace(note); note == "" {
+		return Published{}, &Invalid{"a policy needs a note", "Say what changes, and why."}
+	}
+	p, err := draft(text)
+	if err != nil {
+		return Published{}, err
+	}
+	trials, _ := p.Test()
+	if i := slices.IndexFunc(trials, func(t policy.Trial) bool { return !t.Passed() }); i >= 0 {
+		return Published{}, &Invalid{fmt.Sprintf("rule %s does not answer its example %d as that says", trials[i].Rule, trials[i].Example), "Mend the rule or its example: test the policy."}
+	}
+	out := Published{Name: p.Name, Text: text, At: s.clock.Now(), By: by, Note: note}
+	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
+		all, err := tx.Policies(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out.Version = 1
+		if len(all) > 0 {
+			out.Version = all[0].Version + 1
+		}
+		return []Event{{At: out.At, Kind: PolicyPublished, Text: fmt.Sprintf("Policy %d published by %s: %s", out.Version, by, note)}}, tx.SavePolicy(ctx, out)
+	})
+	if err != nil {
+		return out, err
+	}
+	p.Version = out.Version
+	s.policy.Store(p)
+	select {
+	case s.outdated <- struct{}{}:
+	default: // it is under way, and looks for what is left
+	}
+	return out, nil
+}
+
+// judgeAnew judges all drives whose last judgement was by another policy, whenever there are some, until the context ends.
+func (s *Shop) judgeAnew(ctx context.Context) {
+	for {
+		if n, err := s.RedecideAll(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("judging drives by the new policy; the rest is judged when the service starts again", "judged", n, "error", err)
+		} else if n > 0 {
+			s.log.Info("judged by the policy in force", "drives", n, "policy", s.Policy().Version)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.outdated:
+		}
+	}
+}
+
+// batch is how many drives are judged in one change: a reading that comes in meanwhile waits that long at most.
+const batch = 200
+
+// RedecideAll judges anew every drive whose last judgement was by another policy, and gives how many.
+func (s *Shop) RedecideAll(ctx context.Context) (int, error) {
+	judged := 0
+	for {
+		all, err := s.store.Outdated(ctx, s.Policy().Version, batch)
+		if err != nil || len(all) == 0 {
+			return judged, err
+		}
+		_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
+			var events []Event
+			for _, d := range all {
+				more, err := s.Redecide(ctx, tx, d)
+				if err != nil {
+					return nil, fmt.Errorf("judging %s anew: %w", d.Identity.Serial, err)
+				}
+				events = append(events, more...)
+			}
+			return events, nil
+		})
+		if err != nil {
+			return judged, err
+		}
+		judged += len(all)
+	}
+}
+
+// SetOutcome notes what became of a drive.
+func (s *Shop) SetOutcome(ctx context.Context, d Drive, o Outcome) error {
+	if o.At.IsZero() || o.At.After(s.clock.Now().Add(24*time.Hour)) {
+		return &Invalid{"an outcome needs a day that has been", "Say when it failed, or until when it is known to have worked."}
+	}
+	o.Drive, o.Noted = d.ID, s.clock.Now()
+	words := "known to have worked until"
+	if o.Failed {
+		words = "failed on"
+	}
+	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+		return []Event{{At: o.Noted, Kind: OutcomeNoted, Serial: d.Identity.Serial, Text: fmt.Sprintf("%s: %s %s, noted by %s", d.Identity.Serial, words, o.At.Format("2 Jan 2006"), o.By)}}, tx.SaveOutcome(ctx, o)
+	})
+	return err
+}
+
+// Outcome gives what became of a drive; nil when nobody has noted it.
+func (s *Shop) Outcome(ctx context.Context, d Drive) (*Outcome, error) {
+	all, err := s.store.Outcomes(ctx, d.ID)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// ReplayedDrive is a drive of which two policies say different things.
+type ReplayedDrive struct {
+	Drive Drive
+	verdict.Replayed
+	Outcome *verdict.Outcome
+}
+
+// Move counts drives that a draft takes from one grade to another, as they stand now.
+type Move struct {
+	Was, Would drive.Grade
+	Drives     int
+}
+
+// ReplayResult is what a draft would have said over everything that was recorded.
+type ReplayResult struct {
+	Policy           int // in force
+	Drives, Readings int
+	Took             time.Duration
+	Changed          int             // drives it says something else of at some time
+	Shown            []ReplayedDrive // of these, those newly to be replaced first; mostReplayed at most
+	Moves            []Move
+	Was, Would       verdict.Score // on drives whose outcome is known
+}
+
+// mostReplayed bounds what a replay keeps of single drives.
+const mostReplayed = 500
+
+// Replay runs a draft over the whole recorded history, drive by drive, beside the policy in force.
+func (s *Shop) Replay(ctx context.Context, text []byte) (ReplayResult, error) {
+	began := time.Now()
+	out := ReplayResult{Policy: s.Policy().Version}
+	p, err := draft(text)
+	if err != nil {
+		return out, err
+	}
+	known := map[int64]*verdict.Outcome{}
+	outcomes, err := s.store.Outcomes(ctx, 0)
+	if err != nil {
+		return out, err
+	}
+	for i := range outcomes {
+		known[outcomes[i].Drive] = &outcomes[i].Outcome
+	}
+	r := verdict.NewReplay(s.Policy(), p)
+	moves := map[[2]drive.Grade]int{}
+	after := ""
+	for {
+		drives, err := s.store.Drives(ctx, Query{After: after, Limit: 500})
+		if err != nil {
+			return out, err
+		}
+		if len(drives) == 0 {
+			break
+		}
+		after = drives[len(drives)-1].Identity.Serial
+		replayed, err := s.replay(ctx, r, drives)
+		if err != nil {
+			return out, err
+		}
+		for i := range replayed {
+			one := &replayed[i]
+			out.Drives++
+			out.Readings += one.Readings
+			if o := known[one.Drive.ID]; o != nil {
+				one.Outcome = o
+				out.Was.Count(one.Was, *o)
+				out.Would.Count(one.Would, *o)
+			}
+			if len(one.Differs) == 0 {
+				continue
+			}
+			out.Changed++
+			if last := one.Differs[len(one.Differs)-1]; last.Still {
+				moves[[2]drive.Grade{last.Was.Grade, last.Would.Grade}]++
+			}
+			out.Shown = append(out.Shown, *one)
+		}
+		if len(out.Shown) > 2*mostReplayed {
+			out.Shown = worst(out.Shown)
+		}
+	}
+	out.Shown = worst(out.Shown)
+	for m, n := range moves {
+		out.Moves = append(out.Moves, Move{m[0], m[1], n})
+	}
+	slices.SortFunc(out.Moves, func(a, b Move) int {
+		return (int(b.Would)-int(b.Was))*1000 + int(b.Would) - (int(a.Would)-int(a.Was))*1000 - int(a.Would)
+	})
+	out.Took = time.Since(began)
+	return out, nil
+}
+
+func worst(all []ReplayedDrive) []ReplayedDrive {
+	slices.SortStableFunc(all, func(a, b ReplayedDrive) int { return verdict.Worst(a.Replayed, b.Replayed) })
+	return slices.Clone(all[:min(len(all), mostReplayed)])
+}
+
+// replay runs over some drives, on all cores.
+func (s *Shop) replay(ctx context.Context, r *verdict.Replay, drives []Drive) ([]ReplayedDrive, error) {
+	out, errs := make([]ReplayedDrive, len(drives)), make([]error, len(drives))
+	var all sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		all.Go(func() {
+			for i := range next {
+				out[i].Drive = drives[i]
+				moments, err := s.store.Moments(ctx, drives[i].ID)
+				var life *verdict.Life
+				if err == nil {
+					life, err = s.life(ctx, s.store, drives[i], moments)
+				}
+				if err == nil {
+					out[i].Replayed, err = r.Over(life, drives[i].Identity, drives[i].Duty)
+				}
+				errs[i] = err
+			}
+		})
+	}
+	for i := range drives {
+		next <- i
+	}
+	close(next)
+	all.Wait()
+	for i, err := range errs {
+		if err != nil {
+			return nil, fmt.Errorf("replaying the life of %s: %w", drives[i].Identity.Serial, err)
+		}
+	}
+	return out, nil
+}
