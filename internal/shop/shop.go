@@ -270,32 +270,41 @@ func (s *Shop) Run(ctx context.Context) error {
 	go s.follow(ctx)
 	go s.judgeAnew(ctx)
 	for {
-		reports, err := s.bench.Reports(ctx)
-		if err != nil {
-			if ctx.Err() != nil {
-				return nil //nolint:nilerr // told to end
-			}
-			return fmt.Errorf("taking reports from %s: %w", s.bench.Describe().Name, err)
+		err := s.takeReports(ctx)
+		if ctx.Err() != nil {
+			return nil //nolint:nilerr // told to end
 		}
-		for _, r := range reports {
-			if err := s.Take(ctx, r); err != nil {
-				if ctx.Err() != nil {
-					return nil //nolint:nilerr // told to end
-				}
-				// The bench keeps what is not acknowledged: nothing is lost while, say, the disk is full.
-				s.log.Error("storing a report; it stays with the bench and is tried again", "report", r.Seq, "error", err)
-				select {
-				case <-ctx.Done():
-					return nil
-				case <-time.After(2 * time.Second):
-				}
-				break
-			}
-			if err := s.bench.Acknowledge(ctx, r.Seq); err != nil && ctx.Err() == nil {
-				return fmt.Errorf("acknowledging a report: %w", err)
-			}
+		if err == nil {
+			continue
+		}
+		// The bench keeps what is not acknowledged: nothing is lost while, say, a disk is full, and what comes twice is taken in once.
+		s.log.Error("taking a report in; it stays with the bench and is tried again", "bench", s.bench.Describe().Name, "error", err)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(again):
 		}
 	}
+}
+
+// again is after how long a report that could not be taken in is tried again.
+const again = 2 * time.Second
+
+// takeReports takes in what the bench reports, one after the other, until something fails.
+func (s *Shop) takeReports(ctx context.Context) error {
+	reports, err := s.bench.Reports(ctx)
+	if err != nil {
+		return fmt.Errorf("asking for reports: %w", err)
+	}
+	for _, r := range reports {
+		if err := s.Take(ctx, r); err != nil {
+			return fmt.Errorf("storing report %d: %w", r.Seq, err)
+		}
+		if err := s.bench.Acknowledge(ctx, r.Seq); err != nil {
+			return fmt.Errorf("acknowledging report %d: %w", r.Seq, err)
+		}
+	}
+	return nil
 }
 
 // follow passes progress on.

@@ -2,6 +2,7 @@ package shop_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"path/filepath"
@@ -25,7 +26,12 @@ import (
 )
 
 // bench is a bench that notes its orders.
-type bench struct{ orders []protocol.Order }
+type bench struct {
+	orders  []protocol.Order
+	reports []protocol.Report
+	full    int // so often its disk has no room for an acknowledgement
+	took    chan int64
+}
 
 func (b *bench) Describe() protocol.Description {
 	return protocol.Description{Name: "north bench", Factor: 1}
@@ -37,11 +43,22 @@ func (b *bench) Order(_ context.Context, o protocol.Order) (protocol.Receipt, er
 }
 
 func (b *bench) Reports(ctx context.Context) ([]protocol.Report, error) {
+	if len(b.reports) > 0 {
+		return b.reports, nil
+	}
 	<-ctx.Done()
 	return nil, ctx.Err()
 }
 
-func (b *bench) Acknowledge(context.Context, int64) error { return nil }
+func (b *bench) Acknowledge(_ context.Context, seq int64) error {
+	if b.full > 0 {
+		b.full--
+		return errors.New("no room left on its disk")
+	}
+	b.reports = b.reports[1:]
+	b.took <- seq
+	return nil
+}
 
 func (b *bench) Progress() <-chan protocol.Progress { return nil }
 
@@ -169,6 +186,29 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 	assert.Equal(t, "Waiting 3 to 5", changes[0].Text)
 }
 
+// A bench whose disk is full for a while cannot even forget what was taken in; the shop goes on with it when it can.
+func TestAFullDiskAtTheBenchEndsNothing(t *testing.T) {
+	p := open(t)
+	p.bench.reports = []protocol.Report{{Seq: 4, Bay: &protocol.Bay{Number: 3, Connection: protocol.Silent}}, {Seq: 5, Bay: &protocol.Bay{Number: 3, Connection: protocol.Empty}}}
+	p.bench.full, p.bench.took = 1, make(chan int64, 2)
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- p.Run(ctx) }()
+	for _, want := range []int64{4, 5} {
+		select {
+		case seq := <-p.bench.took:
+			assert.Equal(t, want, seq)
+		case err := <-ended:
+			require.Fail(t, "the shop has ended", "%v", err)
+		}
+	}
+	cancel()
+	require.NoError(t, <-ended)
+	v, err := p.Bay(t.Context(), 3)
+	require.NoError(t, err)
+	assert.Equal(t, protocol.Empty, v.Bay.Connection)
+}
+
 func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
 	p := open(t)
 	s := tested("KVA077M511", 9000)
@@ -180,7 +220,7 @@ func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
 	d := p.drive("7M511")
 	assert.Equal(t, 3, d.Now.Readings)
 	assert.False(t, d.Now.HasHours, "not known now, and no 0")
-	assert.Equal(t, drive.Undecided, d.Now.Grade)
+	assert.Equal(t, "damaged-pages", p.verdict("7M511").Findings[0].Rule, "what came whole before comes damaged")
 	s.broken = false
 	p.read(week, s)
 	courses, moments, err := p.Courses(t.Context(), p.drive("7M511"))

@@ -163,7 +163,7 @@ func TestReworkOnARealKernel(t *testing.T) {
 		{"opened by another program", "hylostat-conform hold /dev/$N >/dev/null 2>&1 & echo $! > /tmp/hold; sleep 0.5", "kill $(cat /tmp/hold); sleep 0.2", "holds it"},
 		{"mounted", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/a && mount -t ext2 /dev/$N /mnt/a", "umount /mnt/a", "mounted at /mnt/a"},
 		{"a partition of it mounted", "printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/$N >/dev/null 2>&1; mke2fs /dev/${N}1 >/dev/null && mkdir -p /mnt/b && mount -t ext2 /dev/${N}1 /mnt/b", "umount /mnt/b", "mounted at /mnt/b"},
-		{"mounted where nobody here can see it", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/c && { unshare -m sh -c 'mount -t ext2 /dev/'$N' /mnt/c; exec sleep 1000' >/dev/null 2>&1 & echo $! > /tmp/world; } && sleep 1", "kill $(cat /tmp/world)", "holds it"},
+		{"mounted where nobody here can see it", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/c && { unshare -m sh -c 'mount -t ext2 /dev/'$N' /mnt/c && touch /tmp/mounted; exec sleep 1000' >/dev/null 2>&1 & echo $! > /tmp/world; } && until [ -e /tmp/mounted ]; do sleep 0.2; done", "kill $(cat /tmp/world)", "holds it"},
 	} {
 		t.Run("not written: "+row.name, func(t *testing.T) {
 			set := "N=" + node + "; "
