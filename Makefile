@@ -13,7 +13,7 @@ DEMO    ?=
 
 export GOFLAGS := -buildvcs=false
 
-.PHONY: help build demo test test-go test-console test-browser check generate vm-test bench fuzz screenshots tools chromium clean
+.PHONY: help build demo test test-go test-console test-browser check generate vm-test bench judge fuzz screenshots tools chromium clean
 
 help: ## what there is to make
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -81,6 +81,9 @@ vm-test: build ## the same program on a real kernel in QEMU
 
 bench: build chromium ## the figures of build/bench.json
 	$(GO) run ./test/bench
+
+judge: ## 5,000 made-up lives: how the default policy does beside three simple ways to judge
+	$(GO) run ./test/judge
 
 FUZZTIME ?= 5m
 fuzz: ## every decoder, FUZZTIME each

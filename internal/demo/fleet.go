@@ -124,8 +124,8 @@ func minutes(r *rand.Rand, hours float64) []sim.Counter {
 // link is the link's counter alone: a SCSI drive has no attributes, its port's counter follows this one.
 func link(*rand.Rand, float64) []sim.Counter { return []sim.Counter{{ID: 199}} }
 
-// build makes a drive of a model that has these power-on hours at now.
-func build(key, ending string, hours float64, now time.Time) sim.Spec {
+// Build makes a drive of a model that has these power-on hours at now.
+func Build(key, ending string, hours float64, now time.Time) sim.Spec {
 	m := models[key]
 	seed := uint64(len(ending))
 	for _, c := range ending {
@@ -150,7 +150,7 @@ func build(key, ending string, hours float64, now time.Time) sim.Spec {
 	if m.counter != nil {
 		s.Counters = m.counter(r, hours)
 	}
-	s = let(s, 241, sim.Course{Rate: s.Rate * 512 / (32 << 20)})
+	s = Let(s, 241, sim.Course{Rate: s.Rate * 512 / (32 << 20)})
 	switch key {
 	case "HN":
 		s.NVMe = &sim.NVMe{SelfTest: true, Spare: sim.Course{Rate: 0.0004}, Unsafe: sim.Course{Start: 10, Every: 400, Step: 1}, Persistent: r.IntN(2) == 0, Datacenter: r.IntN(3) == 0}
@@ -167,8 +167,8 @@ func build(key, ending string, hours float64, now time.Time) sim.Spec {
 	return s
 }
 
-// let gives an attribute a course.
-func let(s sim.Spec, id uint8, c sim.Course) sim.Spec {
+// Let gives an attribute a course.
+func Let(s sim.Spec, id uint8, c sim.Course) sim.Spec {
 	counters := append([]sim.Counter(nil), s.Counters...)
 	for i := range counters {
 		if counters[i].ID == id {
@@ -211,50 +211,50 @@ func history(now time.Time) []time.Time {
 // bayed is the drives in the bays, each with its story.
 func bayed(now time.Time) []member {
 	const since = weeks * 7 * 24 * 0.45 // hours of life since the weekly readings began
-	growing := build("K4", "7M4Q2", 21_480+since, now)
-	growing = let(growing, 197, sim.Course{Start: 21_900, Every: 90, Step: 4})
-	growing = let(growing, 198, sim.Course{Start: 21_950, Every: 160, Step: 2})
-	growing = let(growing, 187, sim.Course{Start: 22_000, Every: 240, Step: 1})
+	growing := Build("K4", "7M4Q2", 21_480+since, now)
+	growing = Let(growing, 197, sim.Course{Start: 21_900, Every: 90, Step: 4})
+	growing = Let(growing, 198, sim.Course{Start: 21_950, Every: 160, Step: 2})
+	growing = Let(growing, 187, sim.Course{Start: 22_000, Every: 240, Step: 1})
 	growing.Unread, growing.FirstLBA = sim.Course{Start: 21_900, Every: 90, Step: 4}, 205_883_114
 	growing.Slow = []sim.Stretch{{LBA: 554_882_048, Sectors: 900, Costs: 11}, {LBA: 1_607_421_875, Sectors: 19_000_000, Costs: 9}, {LBA: 2_132_031_488, Sectors: 300, Costs: 6}}
 	growing.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 205_883_114, Count: 8, Hours: 22_040, State: 3, Before: []ata.EarlierCommand{
 		{Op: 0x25, LBA: 205_882_080, Count: 256, At: 71_400}, {Op: 0x25, LBA: 205_882_336, Count: 256, At: 71_409}, {Op: 0x25, LBA: 205_883_104, Count: 256, At: 71_421},
 	}}}
-	noisy := let(build("K4", "7M511", 18_402+since, now), 199, sim.Course{From: 12, Start: 18_500, Every: 130, Step: 2})
-	noisy = let(noisy, 5, sim.Course{From: 3})
+	noisy := Let(Build("K4", "7M511", 18_402+since, now), 199, sim.Course{From: 12, Start: 18_500, Every: 130, Step: 2})
+	noisy = Let(noisy, 5, sim.Course{From: 3})
 	noisy.Identity.SATANow = 2
-	hot := build("K2", "3T8H6", 12_700+since, now)
+	hot := Build("K2", "3T8H6", 12_700+since, now)
 	hot.Heat = sim.Heat{Base: 56.5, Wave: 1.2, Noise: 0.6}
-	alarm := let(build("K2", "3T9C1", 30_110+since, now), 10, sim.Course{From: 1, Start: 30_200, Every: 200, Step: 2})
-	alarm = let(alarm, 5, sim.Course{From: 410, Start: 30_150, Every: 60, Step: 30})
+	alarm := Let(Build("K2", "3T9C1", 30_110+since, now), 10, sim.Course{From: 1, Start: 30_200, Every: 200, Step: 2})
+	alarm = Let(alarm, 5, sim.Course{From: 410, Start: 30_150, Every: 60, Step: 30})
 	alarm.Alarm = sim.Course{Start: 30_700, Every: 10, Step: 1}
-	silent := build("EE", "K90F2", 6_300+since, now)
+	silent := Build("EE", "K90F2", 6_300+since, now)
 	silent.Awkward.SilentAttempts = 2
 
-	worn := build("HN", "Q7E30", 9_120, now)
+	worn := Build("HN", "Q7E30", 9_120, now)
 	worn.NVMe.Media = sim.Course{Start: 8_500, Every: 120, Step: 2}
 	worn.NVMe.Spare, worn.Used, worn.NVMe.HostErrors, worn.NVMe.Datacenter, worn.NVMe.Spaces = sim.Course{Rate: 0.0092}, sim.Course{Rate: 0.0092}, 5, true, 2
-	server := build("OS", "19Z4K", 31_700, now)
+	server := Build("OS", "19Z4K", 31_700, now)
 	server.SCSI.Grown = sim.Course{From: 4, Start: 31_000, Every: 150, Step: 3}
 	otherPath := server
 	second := *server.SCSI
 	second.Port++
 	otherPath.SCSI = &second
-	docked := build("K2", "6D40P", 8_460, now)
+	docked := Build("K2", "6D40P", 8_460, now)
 	docked.Awkward = sim.Awkward{Only12: true, FixedSense: true, Adapter: "ff01:0a12 0100"}
-	closed := build("K4", "7M60A", 4_100, now)
+	closed := Build("K4", "7M60A", 4_100, now)
 	closed.Awkward = sim.Awkward{NoPass: true, Adapter: "ff01:0a00 0207"}
-	locked := build("K2", "6D41R", 15_020, now)
+	locked := Build("K2", "6D41R", 15_020, now)
 	locked.Identity.Security = ata.Security{Supported: true, Enabled: true, Locked: true}
 	locked.Identity.HPA, locked.Hidden = true, 4_194_304
-	stuck := build("K4", "7M61C", 27_300, now)
+	stuck := Build("K4", "7M61C", 27_300, now)
 	stuck.Awkward = sim.Awkward{HangsOn: ata.SMART, HangsFeature: ata.SMARTReadThresholds}
-	behind := build("K4", "7M62D", 19_000, now)
+	behind := Build("K4", "7M62D", 19_000, now)
 	behind.Awkward.Behind = "behind a RAID controller"
 
 	return []member{
 		{spec: growing, bay: 1, ticket: "2231", customer: "Marram Seed Library", about: "copies stop half-way", duty: drive.Everyday, wanted: true, copied: true},
-		{spec: tested(build("K4", "7M4R9", 9_120+since, now), 256), bay: 2, ticket: "2229", customer: "Marram Seed Library", about: "check before use", duty: drive.Everyday},
+		{spec: tested(Build("K4", "7M4R9", 9_120+since, now), 256), bay: 2, ticket: "2229", customer: "Marram Seed Library", about: "check before use", duty: drive.Everyday},
 		{spec: alarm, bay: 3, ticket: "2230", customer: "Ferry Road puppet theatre", about: "slow to start, clicks at times", duty: drive.Everyday, wanted: true, copied: true},
 		{spec: silent, bay: 4, ticket: "2233", customer: "Pellwick Spit tide gauge", about: "is not found any more", duty: drive.Continuous},
 		{spec: noisy, bay: 5, ticket: "2214", customer: "Pellwick Spit tide gauge", about: "stops for seconds when the tide table is saved", duty: drive.Everyday, wanted: true, copied: true},
@@ -281,15 +281,15 @@ func shelf(now time.Time) []member {
 	for i, ending := range endings {
 		key := map[byte]string{'7': "K4", '6': "K2", 'C': "EE", 'Q': "HN", '1': "OS", 'T': "TB"}[ending[0]]
 		r := rand.New(rand.NewPCG(uint64(i), 11))
-		s := build(key, ending, 7_500+float64(r.IntN(26_000)), now)
+		s := Build(key, ending, 7_500+float64(r.IntN(26_000)), now)
 		recent := s.Hours - float64(300+r.IntN(400))
 		switch i % 7 {
 		case 0, 3:
 			s = tested(s, float64(60+r.IntN(400)))
 		case 1:
-			s = let(s, 5, sim.Course{From: float64(1 + r.IntN(12))})
+			s = Let(s, 5, sim.Course{From: float64(1 + r.IntN(12))})
 		case 2:
-			s = let(s, 199, sim.Course{From: 2, Start: recent, Every: 90, Step: 3})
+			s = Let(s, 199, sim.Course{From: 2, Start: recent, Every: 90, Step: 3})
 		case 4: // defects that wait, are written and reallocated
 			s.Defects, s.Wait = sim.Course{Start: s.Hours - 4_000, Every: 900, Step: 3}, 200
 			for n := range s.Counters {
@@ -303,10 +303,10 @@ func shelf(now time.Time) []member {
 		}
 		switch ending {
 		case "7M4X2":
-			s = let(s, 197, sim.Course{Start: recent, Every: 70, Step: 6})
+			s = Let(s, 197, sim.Course{Start: recent, Every: 70, Step: 6})
 			s.Unread, s.FirstLBA = sim.Course{Start: recent, Every: 70, Step: 6}, 91_204_880
 		case "7M55B": // somebody set its counters to zero
-			s = let(s, 5, sim.Course{From: 0, Start: 500, Every: 300, Step: 4})
+			s = Let(s, 5, sim.Course{From: 0, Start: 500, Every: 300, Step: 4})
 			s.Wiped = s.Hours - 900
 		case "7M56F": // a board of another drive
 			s.Board = s.Hours - 1_200

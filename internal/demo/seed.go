@@ -12,6 +12,7 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -88,18 +89,17 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 	if err != nil {
 		return err
 	}
-	f := record.New(d.clock.Start)
+	f, reader := record.New(d.clock.Start), NewReader()
 	for n, m := range d.fleet {
 		if m.unseen || m.bay == secondPath || m.spec.Awkward.SilentAttempts > 0 {
 			continue
 		}
-		one, err := d.life(ctx, clock, n, m)
+		one, err := d.life(ctx, reader, n, m)
 		if err != nil {
 			return fmt.Errorf("history of %s: %w", m.spec.Identity.Serial, err)
 		}
 		f.Drives = append(f.Drives, one)
 	}
-	clock.at = d.clock.Start
 	if _, err := s.Import(ctx, f); err != nil {
 		return err
 	}
@@ -139,31 +139,51 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 // secondPath is the bay in which the drive of the bay before it answers by its other port.
 const secondPath = 9
 
+// Reader reads simulated drives at moments set by hand, as a bench would have.
+type Reader struct {
+	clock *past
+	bench *sim.Bench
+	at    drive.Address
+}
+
+// NewReader makes one.
+func NewReader() *Reader {
+	r := &Reader{clock: &past{}, at: place(99)}
+	r.bench = sim.New(r.clock, "", r.at)
+	return r
+}
+
+// Read takes a reading of a drive as it is at a moment.
+func (r *Reader) Read(ctx context.Context, spec sim.Spec, at time.Time) ([]reading.Page, drive.Key, error) {
+	r.clock.at = at
+	spec.Tests = before(spec, at)
+	r.bench.Insert(r.at, spec)
+	found, err := r.bench.Look(ctx)
+	if err != nil {
+		return nil, drive.Key{}, err
+	}
+	attached, err := r.bench.Open(ctx, found[0])
+	if err != nil {
+		return nil, drive.Key{}, err
+	}
+	session, fault := probe.Open(attached, probe.NotKnown)
+	if fault != nil {
+		return nil, drive.Key{}, fault
+	}
+	pages := session.Pages(ctx, probe.Manner{Wake: true})
+	return pages, probe.Key(pages), nil
+}
+
 // life takes a drive's readings at past moments, as a record file carries them.
-func (d *Demo) life(ctx context.Context, clock *past, n int, m member) (one record.Drive, err error) {
-	at := place(99)
-	bench := sim.New(clock, "", at)
+func (d *Demo) life(ctx context.Context, r *Reader, n int, m member) (one record.Drive, err error) {
 	for i, moment := range history(d.clock.Start) {
-		clock.at = moment.Add(time.Duration(n*37%600) * time.Minute).UTC().Truncate(time.Millisecond)
-		spec := m.spec
-		spec.Tests = before(spec, clock.at)
-		bench.Insert(at, spec)
-		found, err := bench.Look(ctx)
+		at := moment.Add(time.Duration(n*37%600) * time.Minute).UTC().Truncate(time.Millisecond)
+		pages, key, err := r.Read(ctx, m.spec, at)
 		if err != nil {
 			return one, err
 		}
-		attached, err := bench.Open(ctx, found[0])
-		if err != nil {
-			return one, err
-		}
-		session, fault := probe.Open(attached, probe.NotKnown)
-		if fault != nil {
-			return one, fault
-		}
-		pages := session.Pages(ctx, probe.Manner{Wake: true})
-		key := probe.Key(pages)
 		one.Model, one.Serial = key.Model, key.Serial
-		one.Readings = append(one.Readings, record.Reading{ID: fmt.Sprintf("demo-%d-%d", n, i), At: clock.at, TookMs: 38, Tool: "demo", Pages: record.FromPages(pages)})
+		one.Readings = append(one.Readings, record.Reading{ID: fmt.Sprintf("demo-%d-%d", n, i), At: at, TookMs: 38, Tool: "demo", Pages: record.FromPages(pages)})
 	}
 	return one, nil
 }

@@ -62,6 +62,7 @@ const (
 	LoggedErrors          Name = "logged_errors"
 	Alarm                 Name = "alarm"
 	WarningRaised         Name = "warning_raised"
+	DamagedPages          Name = "damaged_pages"
 	AttributesFailing     Name = "attributes_failing"
 	AttributesFell        Name = "attributes_fell"
 	TestsFailed           Name = "tests_failed"
@@ -143,6 +144,7 @@ var Registry = []Definition{
 	{9, TestsFailedMechanics, "tests", "self-tests failed on mechanics or electronics", "", Varies, "usual 0", matters, false, "", from(tests("those failed on mechanics or electronics", func(t *reading.SelfTest) bool { return t.Failed && t.Mechanics }))},
 	{10, Alarm, "alarm", "the drive's own alarm", "", Varies, "usual 0", matters, false, "", from(returnStatus, healthAlarm, informationalAlarm)},
 	{48, WarningRaised, "alarm", "the drive's own warning", "", Varies, "usual 0", matters, false, "", from(informationalWarning)},
+	{57, DamagedPages, "alarm", "pages of its own that come damaged", "", Varies, "usual 0", matters, false, "", from(damagedPages)},
 	{11, AttributesFailing, "alarm", "attributes at their threshold", "", Varies, "usual 0", matters, false, "", from(attributes("pre-failure, at or below its threshold", func(a *reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing }))},
 	{12, AttributesFell, "alarm", "attributes once at their threshold", "", Grows, "usual 0", matters, false, "", from(attributes("pre-failure, ever at or below its threshold", func(a *reading.Attribute) bool {
 		return a.PreFailure() && (a.State() == reading.FellBefore || a.State() == reading.Failing)

@@ -470,3 +470,21 @@ var loggedErrors = Source{"the drive's error log: all it ever counted", drive.AT
 	}
 	return at(float64(r.ErrorTotal), "the drive's error log", page, offset, 2, dialect.Standard)
 }}
+
+// damagedPages counts the pages that came and break their own checksum, length or structure. What never came is no damage.
+var damagedPages = Source{"all pages, by their own checksums and structure", "", dialect.Standard, func(r *reading.Reading) Value {
+	if r.Identity.Interface == drive.InterfaceUnknown {
+		return Missing("no page of the drive came")
+	}
+	pages := map[string]bool{}
+	first := reading.PageName("")
+	for i := range r.Faults {
+		if f := &r.Faults[i]; f.Class == drive.FaultBadAnswer && f.Page != "" && !pages[f.Page] {
+			pages[f.Page] = true
+			if first == "" {
+				first = reading.PageName(f.Page)
+			}
+		}
+	}
+	return Value{Number: float64(len(pages)), Available: true, Source: "all pages, by their own checksums and structure", Page: first, Confidence: dialect.Standard}
+}}

@@ -72,8 +72,14 @@ type Ruling struct {
 	Lacks *policy.Requirement // the first evidence that is missing, of an undecided drive
 }
 
-// Rule judges evidence. bound are its facts, made ready.
-func (j *Judge) Rule(e Evidence, bound policy.Bound) Ruling { return j.rule(e, bound, nil, nil) }
+// Judge judges evidence.
+func (j *Judge) Judge(e Evidence) (Ruling, error) {
+	bound, err := facts(e).Bind()
+	if err != nil {
+		return Ruling{}, err
+	}
+	return j.rule(e, bound, nil, nil), nil
+}
 
 // rule leaves out rules that were judged already: fired holds their answers, as maps each to its answer there.
 func (j *Judge) rule(e Evidence, bound policy.Bound, fired map[*policy.Rule]bool, as map[*policy.Rule]*policy.Rule) Ruling {

@@ -1,0 +1,258 @@
+// Command judge lets thousands of made-up drives live and fail, reads them at the odd times a shop does, and tells how the policy
+// would have done beside three simple ways to judge. The lives come from one seed that nobody tunes to: make judge.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/demo"
+)
+
+// ways are the ways to judge: the policy at its two words, and the baselines.
+var ways = []string{"replace", "degrading or replace", "its own alarm", "attributes under threshold", "any bad counter"}
+
+const (
+	byReplace = iota
+	byDegrading
+	byAlarm
+	byThreshold
+	byAny
+)
+
+// bad are the counters of which people say that any is too many.
+var bad = []signal.Name{
+	signal.Reallocated, signal.Pending, signal.UncorrectableOffline, signal.ReportedUncorrectable, signal.MediaErrors, signal.GrownDefects, signal.ReallocationEvents,
+	signal.SpinUpRetries, signal.CommandTimeouts, signal.EndToEndErrors, signal.CRCErrors,
+}
+
+// fate is what came of one life.
+type fate struct {
+	mode     int
+	readings int
+	seen     bool // it was read at least once while something could be seen
+	failed   bool
+	end      time.Time
+	alarms   [5]time.Time
+}
+
+func main() {
+	lives, seed := flag.Int("lives", 5000, "how many"), flag.Uint64("seed", 20261125, "of all chance")
+	flag.Parse()
+	p, err := policy.Parse(policy.Default)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "judge:", err)
+		os.Exit(1)
+	}
+	began := time.Now()
+	fates, err := judge(verdict.NewJudge(p), *lives, *seed)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "judge:", err)
+		os.Exit(1)
+	}
+	tell(fates, p, *seed, time.Since(began))
+}
+
+// judge lives all lives, on all cores.
+func judge(j *verdict.Judge, lives int, seed uint64) ([]fate, error) {
+	out, errs := make([]fate, lives), make([]error, lives)
+	next := make(chan int)
+	var all sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		all.Go(func() {
+			reader := demo.NewReader()
+			for i := range next {
+				out[i], errs[i] = live(j, reader, rand.New(rand.NewPCG(seed, uint64(i))))
+			}
+		})
+	}
+	for i := range lives {
+		next <- i
+	}
+	close(next)
+	all.Wait()
+	for i, err := range errs {
+		if err != nil {
+			return nil, fmt.Errorf("life %d: %w", i, err)
+		}
+	}
+	return out, nil
+}
+
+// live lives one life, reads it when the shop would, and asks every way to judge.
+func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
+	x, n := r.Float64(), 0
+	for x -= modes[0].share; x > 0 && n+1 < len(modes); x -= modes[n].share {
+		n++
+	}
+	var l life
+	modes[n].make(r, &l)
+	l.duty = drive.Everyday // a stricter duty is about fitness, not about failing
+	f := fate{mode: n, failed: !l.failed.IsZero(), end: l.end()}
+	moments, checked := visits(r, &l)
+	f.readings = len(moments)
+	var known []verdict.Moment
+	var ids []drive.Identity
+	var swept []signal.Swept
+	var fell []bool // some attribute is, or was, at or below its threshold
+	tests := l.spec.Tests
+	for i, at := range moments {
+		if !l.onset.IsZero() && at.After(l.onset) {
+			f.seen = true
+		}
+		hours := l.hours(at)
+		if checked[i] {
+			tests = append(tests, l.test(ata.TestShort, hours-0.3))
+			if r.IntN(2) == 0 { // an extended check
+				tests = append(tests, l.test(ata.TestExtended, hours-0.1))
+				swept = slices.Insert(swept, 0, signal.Swept{Whole: true, Hours: hours, Source: "whole sweep"})
+			}
+		}
+		spec := l.spec
+		spec.Tests = tests
+		spec.Awkward.Garbage = l.from > 0 && hours >= l.from
+		if l.knock > 0 && hours >= l.knock {
+			spec = demo.Let(spec, 5, sim.Course{From: l.knocked})
+		}
+		pages, _, err := reader.Read(context.Background(), spec, at)
+		if err != nil {
+			return f, err
+		}
+		decoded := reading.Decode(pages)
+		set := signal.Of(&decoded)
+		if len(swept) > 0 && swept[0].Hours == hours { // it finds what waits
+			swept[0].Unreadable = set[signal.Pending].Number
+		}
+		set.Sweep(swept)
+		if v := set[signal.AttributesFailing]; v.Number > 0 { // a drive's alarm follows its thresholds
+			set[signal.Alarm] = signal.Value{Number: 1, Available: true}
+		}
+		fell = append(fell, slices.ContainsFunc(decoded.Attributes, func(a reading.Attribute) bool { return a.State() == reading.Failing || a.State() == reading.FellBefore }))
+		stored := map[signal.Name]float64{}
+		for name, v := range set {
+			if v.Available {
+				stored[name] = v.Number
+			}
+		}
+		known, ids = append(known, verdict.Moment{Seq: i + 1, At: at, Signals: stored}), append(ids, decoded.Identity)
+	}
+	whole := verdict.NewLife(known, nil)
+	hear := func(way int, alarm bool, at time.Time) {
+		if alarm && f.alarms[way].IsZero() {
+			f.alarms[way] = at
+		}
+	}
+	for i, m := range known {
+		set := signal.Set{}
+		for name, v := range m.Signals {
+			set[name] = signal.Value{Number: v, Available: true}
+		}
+		ruling, err := j.Judge(whole.Evidence(ids[i], l.duty, set, i))
+		if err != nil {
+			return f, err
+		}
+		hear(byReplace, ruling.Grade == drive.Replace, m.At)
+		hear(byDegrading, ruling.Grade >= drive.Degrading, m.At)
+		hear(byAlarm, m.Signals[signal.Alarm] > 0, m.At)
+		hear(byThreshold, fell[i], m.At)
+		hear(byAny, slices.ContainsFunc(bad, func(n signal.Name) bool { return m.Signals[n] > 0 }), m.At)
+	}
+	return f, nil
+}
+
+func sortTimes(all []time.Time) { slices.SortFunc(all, time.Time.Compare) }
+
+// tell prints what came of it.
+func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
+	readings := 0
+	for _, f := range fates {
+		readings += f.readings
+	}
+	fmt.Printf("%d lives, seed %d, %d readings, %.0f s; policy %d, %s\n\n", len(fates), seed, readings, took.Seconds(), p.Version, p.Name)
+	writer := func(head ...any) table.Writer {
+		t := table.NewWriter()
+		t.SetStyle(table.StyleLight)
+		t.AppendHeader(head)
+		return t
+	}
+	head := []any{"failed by", "lives", "read in time"}
+	for _, w := range ways {
+		head = append(head, w)
+	}
+	failing, sound := writer(append(head, "ahead, median (replace; degrading)")...), writer(append([]any{"lived on", "lives"}, head[3:]...)...)
+	var scores [5]verdict.Score
+	for n, m := range modes {
+		var lives, seen int
+		var one [5]verdict.Score
+		failed := false
+		for _, f := range fates {
+			if f.mode != n {
+				continue
+			}
+			lives++
+			failed = f.failed
+			if f.seen {
+				seen++
+			}
+			for w := range ways {
+				one[w].Count(verdict.Alarms{Replace: f.alarms[w]}, verdict.Outcome{Failed: f.failed, At: f.end})
+				scores[w].Count(verdict.Alarms{Replace: f.alarms[w]}, verdict.Outcome{Failed: f.failed, At: f.end})
+			}
+		}
+		row := table.Row{m.name, lives}
+		if failed {
+			row = append(row, seen)
+		}
+		for w := range ways {
+			row = append(row, share(one[w].Hits+one[w].FalseAlarms, lives))
+		}
+		if !failed {
+			sound.AppendRow(row)
+			continue
+		}
+		failing.AppendRow(append(row, fmt.Sprintf("%.0f d; %.0f d", one[byReplace].Quantile(0.5).Hours()/24, one[byDegrading].Quantile(0.5).Hours()/24)))
+	}
+	fmt.Println("Detection: of those that failed, how many had been called so before")
+	fmt.Println(failing.Render())
+	fmt.Println("\nFalse alarms: of those that lived on, how many were called so")
+	fmt.Println(sound.Render())
+	all := writer("way to judge", "detected", "false alarms", "ahead, median")
+	for w, name := range ways {
+		s := &scores[w]
+		all.AppendRow(table.Row{name, fmt.Sprintf("%s of %d", share(s.Hits, s.Failed), s.Failed), fmt.Sprintf("%s of %d", share(s.FalseAlarms, s.Sound), s.Sound), fmt.Sprintf("%.0f d", s.Quantile(0.5).Hours()/24)})
+	}
+	fmt.Println("\nAltogether")
+	fmt.Println(all.Render())
+	for w, baseline := range map[int]int{byAlarm: byReplace, byThreshold: byReplace, byAny: byDegrading} {
+		a, b := &scores[baseline], &scores[w]
+		verdict := "beats"
+		if a.Hits <= b.Hits || a.FalseAlarms > b.FalseAlarms {
+			verdict = "does not beat"
+		}
+		fmt.Printf("%q %s %q: %d and %d detected, %d and %d false alarms\n", ways[baseline], verdict, ways[w], a.Hits, b.Hits, a.FalseAlarms, b.FalseAlarms)
+	}
+	fmt.Println("Nobody can see sudden electronic death coming; what is called so there had other signs by chance.")
+}
+
+func share(n, of int) string {
+	if of == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.0f %%", 100*float64(n)/float64(of))
+}
