@@ -3,9 +3,12 @@
 package vm
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -161,9 +164,9 @@ func TestReworkOnARealKernel(t *testing.T) {
 		{"in an md array", "mdadm --build /dev/md7 --level=1 --force --raid-devices=1 /dev/$N 2>/dev/null", "mdadm --stop /dev/md7 2>/dev/null", "held by md"},
 		{"set read-only", "blockdev --setro /dev/$N", "blockdev --setrw /dev/$N", "read-only"},
 		{"opened by another program", "hylostat-conform hold /dev/$N >/dev/null 2>&1 & echo $! > /tmp/hold; sleep 0.5", "kill $(cat /tmp/hold); sleep 0.2", "holds it"},
-		{"mounted", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/a && mount -t ext2 /dev/$N /mnt/a", "umount /mnt/a", "mounted at /mnt/a"},
-		{"a partition of it mounted", "printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/$N >/dev/null 2>&1; mke2fs /dev/${N}1 >/dev/null && mkdir -p /mnt/b && mount -t ext2 /dev/${N}1 /mnt/b", "umount /mnt/b", "mounted at /mnt/b"},
-		{"mounted where nobody here can see it", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/c && { unshare -m sh -c 'mount -t ext2 /dev/'$N' /mnt/c && touch /tmp/mounted; exec sleep 1000' >/dev/null 2>&1 & echo $! > /tmp/world; } && until [ -e /tmp/mounted ]; do sleep 0.2; done", "kill $(cat /tmp/world)", "holds it"},
+		{"mounted", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/a && mount -o ro -t ext2 /dev/$N /mnt/a", "umount /mnt/a", "mounted at /mnt/a"},
+		{"a partition of it mounted", "printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/$N >/dev/null 2>&1; mke2fs /dev/${N}1 >/dev/null && mkdir -p /mnt/b && mount -o ro -t ext2 /dev/${N}1 /mnt/b", "umount /mnt/b", "mounted at /mnt/b"},
+		{"mounted where nobody here can see it", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/c && { unshare -m sh -c 'mount -o ro -t ext2 /dev/'$N' /mnt/c && touch /tmp/mounted; exec sleep 1000' >/dev/null 2>&1 & echo $! > /tmp/world; } && until [ -e /tmp/mounted ]; do sleep 0.2; done", "kill $(cat /tmp/world)", "holds it"},
 	} {
 		t.Run("not written: "+row.name, func(t *testing.T) {
 			set := "N=" + node + "; "
@@ -209,10 +212,15 @@ func TestReworkOnARealKernel(t *testing.T) {
 		kept(t, "HYRWSOUND1")
 	})
 	t.Run("without the bench's own permission nothing is written", func(t *testing.T) {
-		m.sh("killall -9 hylostat; sleep 1; hylostat serve --data /data --bench vm > /tmp/serve3.log 2>&1 & sleep 3")
-		eventually(t.Context(), t, "the service is back", func() bool {
-			_, code := m.sh("hylostat --json drive show HYRWNVME01 | grep -q '\"bay\"'")
-			return code == 0
+		now, _ := m.sh("killall -9 hylostat; sleep 1; date +%s; hylostat serve --data /data --bench vm > /tmp/serve3.log 2>&1 & sleep 3")
+		began, err := strconv.ParseInt(strings.TrimSpace(now), 10, 64)
+		require.NoError(t, err)
+		eventually(t.Context(), t, "the drive answers to the service that is back", func() bool {
+			out, code := m.sh("hylostat --json bay list")
+			var all []contract.Bay
+			return code == 0 && json.Unmarshal([]byte(out), &all) == nil && slices.ContainsFunc(all, func(b contract.Bay) bool {
+				return b.Drive != nil && b.Drive.Serial == "HYRWNVME01" && b.Connection == contract.BayConnectionAnswering && b.Since.Unix() >= began
+			})
 		})
 		refused(t, "not started with the permission to write", "overwrite HYRWNVME01 --serial HYRWNVME01")
 	})

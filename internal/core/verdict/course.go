@@ -96,14 +96,16 @@ func (c Course) Words(d signal.Definition) []string {
 	}
 	all = append(all, moved+".")
 	if l := c.Line; l != nil && d.Matters {
-		switch {
-		case l.Shape == trend.Burst:
+		switch l.Shape {
+		case trend.Burst:
 			all = append(all, "It came in a burst.")
-		case l.Shape == trend.Steady:
+		case trend.Steady:
 			all = append(all, fmt.Sprintf("It rises steadily, by %s to %s in 1\u00a0000 h.", Number(l.Low*1000), quantity(l.High*1000)))
-		}
-		if l.Turn != nil && l.Shape == trend.Uneven {
-			all = append(all, fmt.Sprintf("Its level is another one since %s.", at(*l.Turn)))
+		case trend.Uneven:
+			if l.Turn != nil {
+				all = append(all, fmt.Sprintf("Its level is another one since %s.", at(*l.Turn)))
+			}
+		case trend.Still:
 		}
 	}
 	if f := c.Forecast; f != nil {
