@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -34,6 +35,10 @@ type Options struct {
 type Bench struct {
 	Options
 	clock    device.Clock
+	unkeptMu sync.Mutex
+	unkept   []protocol.Report // that the journal had no room for
+	keeping  bool              // they are being tried again
+
 	wake     chan struct{}
 	progress chan protocol.Progress
 	feeder   feeder
@@ -188,12 +193,60 @@ func (b *Bench) Acknowledge(ctx context.Context, seq int64) error {
 // Progress implements protocol.Bench.
 func (b *Bench) Progress() <-chan protocol.Progress { return b.progress }
 
-// report keeps a report and wakes whoever waits for one.
+// report keeps a report and wakes whoever waits for one. What the journal has no room for waits in memory, in its order, and is
+// kept as soon as it has: a bay that has changed meanwhile would be told wrongly for ever.
 func (b *Bench) report(ctx context.Context, r protocol.Report) {
-	if err := b.Journal.Report(ctx, r); err != nil && ctx.Err() == nil {
-		b.Log.Error("keeping a report in the journal", "error", err)
+	b.unkeptMu.Lock()
+	defer b.unkeptMu.Unlock()
+	if r.Bay != nil { // only how a bay stands at last is of interest
+		b.unkept = slices.DeleteFunc(b.unkept, func(o protocol.Report) bool { return o.Bay != nil && o.Bay.Number == r.Bay.Number })
+	}
+	b.unkept = append(b.unkept, r)
+	if b.keeping { // it is tried again already
+		return
+	}
+	if err := b.keepReports(ctx); err != nil && ctx.Err() == nil {
+		b.Log.Error("keeping a report in the journal; it waits until that has room", "error", err)
+		b.keeping = true
+		b.group.Go(func() { b.keepSoon(ctx) })
+	}
+}
+
+// keepReports keeps what waits to be kept, until something fails. The caller holds the lock.
+func (b *Bench) keepReports(ctx context.Context) error {
+	for len(b.unkept) > 0 {
+		if err := b.Journal.Report(ctx, b.unkept[0]); err != nil {
+			return err
+		}
+		b.unkept = b.unkept[1:]
 	}
 	b.awake()
+	return nil
+}
+
+// keepAgain is after how long the journal is asked again whether it has room.
+const keepAgain = time.Second
+
+func (b *Bench) keepSoon(ctx context.Context) {
+	tick := time.NewTicker(keepAgain)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		b.unkeptMu.Lock()
+		err := b.keepReports(ctx)
+		if err == nil {
+			b.keeping = false
+		}
+		b.unkeptMu.Unlock()
+		if err == nil {
+			b.Log.Info("the journal keeps reports again")
+			return
+		}
+	}
 }
 
 func (b *Bench) awake() {

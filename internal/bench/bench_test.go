@@ -329,3 +329,20 @@ func TestAnOrderedReadingThatBringsNothingSaysWhy(t *testing.T) {
 	s.take(t, "the answer", func() bool { return s.unanswered.Order == "asked" })
 	assert.Equal(t, drive.FaultVanished, s.unanswered.Fault.Class)
 }
+
+// A journal without room loses no change of a bay: it is kept when there is room again.
+func TestAFullDiskLosesNoReport(t *testing.T) {
+	source := sim.New(sim.NewClock(60), "", "one")
+	source.Insert("one", scratched("KVA077M511", 400_000_000))
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "the drive", s.answering(1))
+	s.bench.Journal.StopAfter(0)
+	source.Remove("one")
+	require.Eventually(t, func() bool {
+		s.bench.unkeptMu.Lock()
+		defer s.bench.unkeptMu.Unlock()
+		return len(s.bench.unkept) > 0 && s.bench.unkept[len(s.bench.unkept)-1].Bay != nil && s.bench.unkept[len(s.bench.unkept)-1].Bay.Connection == protocol.Empty
+	}, 20*time.Second, 5*time.Millisecond)
+	s.bench.Journal.StopAfter(-1)
+	s.take(t, "the empty bay", func() bool { return s.bays[1].Connection == protocol.Empty })
+}

@@ -48,8 +48,8 @@ func Open(ctx context.Context, path string) (*Journal, error) {
 // Close closes the journal.
 func (j *Journal) Close() error { return j.db.Close() }
 
-// StopAfter lets n more commits succeed and none after them, as if the machine had stopped then: tests ask what is left. The
-// channel closes when the first commit is refused.
+// StopAfter lets n more commits succeed and none after them, as if the machine had stopped then: tests ask what is left. Below 0
+// there is no end. The channel closes when the first commit is refused.
 func (j *Journal) StopAfter(n int64) <-chan struct{} {
 	j.left.Store(n)
 	return j.full
