@@ -12,6 +12,7 @@ import { Global } from "./theme/Global";
 const DrivePage = lazy(() => import("./pages/DrivePage"));
 const DrivesPage = lazy(() => import("./pages/DrivesPage"));
 const RunPage = lazy(() => import("./pages/RunPage"));
+const PolicyPage = lazy(() => import("./pages/PolicyPage"));
 const PartsPage = lazy(() => import("./pages/PartsPage"));
 
 const router = createBrowserRouter([
@@ -22,6 +23,7 @@ const router = createBrowserRouter([
       { path: "/drives", element: <DrivesPage /> },
       { path: "/drives/:serial", element: <DrivePage /> },
       { path: "/runs/:run", element: <RunPage /> },
+      { path: "/policy", element: <PolicyPage /> },
       { path: "/parts", element: <PartsPage /> },
       { path: "*", element: <State title="No such page">The bench is at the top left.</State> },
     ],

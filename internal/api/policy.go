@@ -45,7 +45,7 @@ func evidenceWords(q policy.Requirement) string {
 
 func ruleOf(p *policy.Policy, r *policy.Rule) contract.PolicyRule {
 	out := contract.PolicyRule{
-		Id: r.ID, Title: r.Title, Effect: contract.PolicyRuleEffect(r.Effect), When: r.When, Says: r.Says, Customer: r.Customer, Source: p.Sources[r.Source],
+		Id: r.ID, Title: r.Title, Effect: contract.PolicyRuleEffect(r.Effect), When: r.When, Says: r.Says, Words: verdict.InWords(r.Says), Customer: verdict.InWords(r.Customer), Source: p.Sources[r.Source],
 		Applies: applies(r.Applies), Needs: each(r.Needs, func(n signal.Name) string { return string(n) }), Examples: len(r.Examples), Advice: []string{},
 	}
 	for _, a := range p.Advice {

@@ -131,7 +131,7 @@ func printPolicy(w io.Writer, p contract.Policy) {
 	_, _ = fmt.Fprintf(w, "policy %d, %s: %d rules\n", p.Version, p.Name, len(p.Rules))
 	rows := make([]table.Row, len(p.Rules))
 	for i, r := range p.Rules {
-		rows[i] = table.Row{r.Id, r.Effect, r.Applies, r.Says}
+		rows[i] = table.Row{r.Id, r.Effect, r.Applies, r.Words}
 	}
 	tabular(w, []any{"rule", "effect", "for", "says"}, rows)
 	_, _ = fmt.Fprintln(w, "\nhealthy needs")

@@ -1207,15 +1207,20 @@ type PolicyRule struct {
 	Id       string           `json:"id"`
 
 	// Limit what its margin is measured against, in words
-	Limit  *string  `json:"limit,omitempty"`
-	Needs  []string `json:"needs"`
-	Says   string   `json:"says"`
-	Source string   `json:"source"`
-	Title  string   `json:"title"`
-	Unfit  *[]Duty  `json:"unfit,omitempty"`
+	Limit *string  `json:"limit,omitempty"`
+	Needs []string `json:"needs"`
+
+	// Says as written
+	Says   string  `json:"says"`
+	Source string  `json:"source"`
+	Title  string  `json:"title"`
+	Unfit  *[]Duty `json:"unfit,omitempty"`
 
 	// When its CEL expression
 	When string `json:"when"`
+
+	// Words what it says, n standing for a value
+	Words string `json:"words"`
 }
 
 // PolicyRuleEffect defines model for PolicyRule.Effect.

@@ -244,6 +244,47 @@ func TestASweepFillsItsRibbon(t *testing.T) {
 	p.accessible("drive with a sweep")
 }
 
+// TestADraftIsReplayedAndPublished goes from a rule over its draft and replay to the drive at that moment, and back to publishing.
+func TestADraftIsReplayedAndPublished(t *testing.T) {
+	p := open(t)
+	spec := disk("KVA077M4Q2")
+	spec.Counters[0].Course = sim.Course{From: 3}
+	p.bench.Insert("sim-1", spec)
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
+	require.Eventually(t, func() bool { return strings.Contains(p.text(), "degrading") || js[bool](p, `location.reload(), false`) }, 20*time.Second, 500*time.Millisecond)
+	js[bool](p, `localStorage.setItem("hylostat.person", "Imre"), true`)
+	p.do(chromedp.Navigate(p.address + "/policy"))
+	p.sees("hold")
+	p.accessible("policy")
+	js[bool](p, `document.querySelector("article[aria-label='sectors reallocated'] button").click(), true`)
+	js[bool](p, `document.querySelector("article textarea").select(), true`)
+	p.press("unexplained.reallocated > 2.0 &&")
+	p.sees("line 1, column")
+	p.press(" duty != ''")
+	p.sees("1 of ")
+	p.sees("hold")
+	p.accessible("policy, a draft")
+	p.click("Edit the text")
+	js[bool](p, `(() => { const t = [...document.querySelectorAll("textarea")].at(-1), set = Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set; set.call(t, t.value.replace(/(id: reallocated\n[^]*?effect: )degrading/, "$1replace")); t.dispatchEvent(new Event("input", {bubbles: true})); return true })()`)
+	p.click("Rules in words")
+	p.click("Replay the draft")
+	p.sees("drive differs")
+	p.accessible("policy, replayed")
+	js[bool](p, `document.querySelector("section[aria-label=Replay] li a").click(), true`)
+	p.sees("as at reading 1 of")
+	p.accessible("drive, then")
+	p.do(chromedp.Navigate(p.address + "/policy"))
+	p.sees("draft")
+	js[bool](p, `document.querySelector("section[aria-label=Replay] input").focus(), true`)
+	p.press("three are too many")
+	p.click("Publish as policy")
+	p.sees("by Imre: three are too many")
+	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
+	require.Eventually(t, func() bool {
+		return js[bool](p, `document.querySelector("[aria-label=Verdict] h1")?.textContent === "replace"`)
+	}, 15*time.Second, 50*time.Millisecond)
+}
+
 // opens waits for a menu button, which a drive that is being checked has not, and presses it.
 func (p *page) opens(menu string) {
 	p.t.Helper()

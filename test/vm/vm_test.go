@@ -254,7 +254,6 @@ func TestRealKernel(t *testing.T) {
 		m.hylostat(&before, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)
 		m.sh("dd if=/dev/zero of=/small/fill bs=4k 2>/dev/null; sync")
 		for range 40 { // what is left in the databases' own pages is used up first
-			var code int
 			if out, code = m.sh("hylostat --by Dov --service http://127.0.0.1:9000 intake " + itoa(bay) + " --complaint " + strings.Repeat("x", 400)); code != 0 {
 				break
 			}
@@ -262,8 +261,14 @@ func TestRealKernel(t *testing.T) {
 		assert.Contains(t, out, "no room left on its disk")
 		m.hylostat(nil, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)
 		m.sh("rm /small/fill")
+		t.Cleanup(func() {
+			if t.Failed() {
+				said, _ := m.sh("df -k /small; ls -l /small; tail -n 20 /tmp/small.log")
+				t.Logf("%s\n%s", out, said)
+			}
+		})
 		eventually(t.Context(), t, "there is room again", func() bool {
-			_, code := m.sh("hylostat --by Dov --service http://127.0.0.1:9000 reading take bay-" + itoa(bay))
+			out, code = m.sh("hylostat --by Dov --service http://127.0.0.1:9000 reading take bay-" + itoa(bay) + " 2>&1")
 			return code == 0
 		})
 		m.hylostat(&after, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)

@@ -986,7 +986,10 @@ export interface components {
             effect: "note" | "degrading" | "replace";
             /** @description its CEL expression */
             when: string;
+            /** @description as written */
             says: string;
+            /** @description what it says, n standing for a value */
+            words: string;
             customer: string;
             advice: string[];
             source: string;

@@ -39,6 +39,7 @@ export function apply(cache: QueryClient, fact: Fact) {
   }
   renew(cache, ["bays"]);
   renew(cache, ["drives"]);
+  if (fact.kind === "policy.published") renew(cache, ["policy"]);
   if (fact.serial) renew(cache, ["drive", fact.serial]);
   if (fact.run) renew(cache, ["run", fact.run]);
 }

@@ -11,6 +11,30 @@ export const useQueue = () => useQuery({ queryKey: ["bays", "queue"], queryFn: (
 
 export const useBays = () => useQuery({ queryKey: ["bays"], queryFn: () => data(api.GET("/bays")) });
 
+export const usePolicy = () => useQuery({ queryKey: ["policy", "self"], queryFn: () => data(api.GET("/policy")) });
+
+/** Puts a draft's own examples to its rules. */
+export const usePolicyTest = (text: string) =>
+  useQuery({
+    queryKey: ["policy", "test", text],
+    queryFn: () => data(api.POST("/policy/test", { body: { text } })),
+    retry: false,
+    gcTime: 0,
+    placeholderData: (before) => before,
+  });
+
+/** What a person does with a draft. */
+export function usePolicyOrders() {
+  const cache = useQueryClient();
+  return {
+    replay: useMutation({ mutationFn: (text: string) => data(api.POST("/policy/replay", { body: { text } })) }),
+    publish: useMutation({
+      mutationFn: (body: { text: string; note: string; by: string }) => data(api.PUT("/policy", { body })),
+      onSettled: () => renew(cache, []),
+    }),
+  };
+}
+
 export const useDrives = (q: string, grade: Grade | undefined) =>
   useQuery({
     queryKey: ["drives", q, grade],
@@ -30,10 +54,11 @@ export const useSignals = (serial: string) =>
 export const useHistory = (serial: string) =>
   useQuery({ queryKey: ["drive", serial, "history"], queryFn: () => data(api.GET("/drives/{drive}/history", { params: drive(serial) })) });
 
-export const useComparison = (serial: string) =>
+/** A reading beside an earlier one; without numbers, the latest beside the last visit's. */
+export const useComparison = (serial: string, before?: number, now?: number) =>
   useQuery({
-    queryKey: ["drive", serial, "comparison"],
-    queryFn: () => data(api.GET("/drives/{drive}/comparison", { params: drive(serial) })),
+    queryKey: ["drive", serial, "comparison", before, now],
+    queryFn: () => data(api.GET("/drives/{drive}/comparison", { params: { ...drive(serial), query: { before, now } } })),
   });
 
 export const useReading = (serial: string, reading: string) =>

@@ -1,5 +1,5 @@
 import { useRef, useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { usePerson } from "../data/person";
 import {
@@ -19,7 +19,7 @@ import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "
 import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
 import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "../parts/Dialogs";
-import { dayOf, left, number, size } from "../parts/format";
+import { dateOf, dayOf, left, number, size } from "../parts/format";
 import { LoggedErrors, SelfTests, Sweeps } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
 import type { Place } from "../parts/places";
@@ -139,6 +139,26 @@ function Identity({
   );
 }
 
+const ThenBox = styled.nav`
+  display: flex; flex-wrap: wrap; align-items: center; gap: 4px 24px; padding: 0 24px; min-height: 44px; background: ${color.well}; border-bottom: 1px solid ${color.rule};
+  & a { min-height: 44px; display: inline-flex; align-items: center; }
+`;
+
+/** Says that a page shows an earlier moment, and leads to the ones beside it and back to now. */
+function Then({ serial, reading, of, at, wrong }: { serial: string; reading: number; of: number; at?: string; wrong?: string }) {
+  const to = (n: number) => `/drives/${encodeURIComponent(serial)}?reading=${n}`;
+  return (
+    <ThenBox aria-label="Moments">
+      <b>
+        {wrong ?? `Counters, bytes and comparison as at reading ${reading} of ${of}${at ? `, ${dateOf(at)}` : ""}. The verdict is today's.`}
+      </b>
+      {reading > 1 && <Link to={to(reading - 1)}>Reading before</Link>}
+      {reading < of && <Link to={to(reading + 1)}>Reading after</Link>}
+      <Link to={`/drives/${encodeURIComponent(serial)}`}>Now</Link>
+    </ThenBox>
+  );
+}
+
 /** The page people look for first: the drive's counters. */
 function firstPlace(r: Reading): Place {
   const page = ["ata/attributes", ...counterPages].find((name) => r.pages.some((p) => p.name === name && !p.fault));
@@ -161,9 +181,12 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const { asPerson, check } = useActions();
   const verdict = useVerdict(serial);
   const signals = useSignals(serial);
-  const comparison = useComparison(serial);
+  const [search] = useSearchParams();
+  const then = Number(search.get("reading")) || undefined; // a moment of its life instead of now
+  const before = Number(search.get("before")) || (then && Math.max(1, then - 1));
+  const comparison = useComparison(serial, before, then);
   const history = useHistory(serial);
-  const reading = useReading(serial, "latest");
+  const reading = useReading(serial, then ? String(then) : "latest");
   const runs = useRuns(serial);
   const run = runs.data?.[0];
   const sweeps = useSweeps(serial);
@@ -209,12 +232,13 @@ function KnownDrive({ drive }: { drive: Drive }) {
         read={() => asPerson(() => orders.read.mutate(serial))}
         stop={() => run && asPerson(() => orders.stop.mutate(run.id))}
       />
+      {then && <Then serial={serial} reading={then} of={drive.readings} at={reading.data?.at} wrong={reading.error?.message} />}
       <Two>
         {v ? (
           <VerdictPanel
             verdict={v}
             busy={orders.sign.isPending}
-            follow={follow}
+            follow={then ? undefined : follow}
             sign={() => asPerson(() => orders.sign.mutate({ serial, verdict: v.seq }))}
             overrule={() => asPerson(() => overrule(true))}
           />
@@ -225,6 +249,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
           {comparison.data && (
             <SinceLastVisit
               comparison={comparison.data}
+              title={then ? `Since reading ${comparison.data.before.seq}` : undefined}
               place={(name) => {
                 const found = signals.data?.signals.find((s) => s.name === name);
                 return found && placeOf(found);

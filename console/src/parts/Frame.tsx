@@ -52,6 +52,7 @@ export function Frame({
             Bench
           </NavLink>
           <NavLink to="/drives">Drives</NavLink>
+          <NavLink to="/policy">Policy</NavLink>
         </nav>
         <div className="who">
           {service && (

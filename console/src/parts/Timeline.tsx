@@ -66,10 +66,12 @@ function Named({ words, place, follow }: { words: string; place?: Place; follow?
 /** The signals that moved or count, between the last visit and now. */
 export function SinceLastVisit({
   comparison,
+  title,
   place,
   follow,
 }: {
   comparison: Comparison;
+  title?: string;
   place?: (signal: string) => Place | undefined;
   follow?: (place: Place) => void;
 }) {
@@ -85,7 +87,7 @@ export function SinceLastVisit({
   return (
     <Since>
       <header>
-        <h2>Since the last visit</h2>
+        <h2>{title ?? "Since the last visit"}</h2>
         <p>
           {then.seq === now.seq
             ? "this is its first reading here"

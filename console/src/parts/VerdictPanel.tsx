@@ -32,6 +32,7 @@ const Found = styled.article`
   & > b { font-size: 18px; line-height: 22px; color: var(--v); }
   & h2 { line-height: 22px; }
   & > p { grid-column: 2; font-size: 13px; line-height: 18px; color: ${color.ink2}; }
+  & > p button { display: inline; text-align: left; white-space: normal; overflow-wrap: anywhere; min-height: 0; padding: 0; font-size: inherit; line-height: inherit; }
   & .margin { grid-column: 2; display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 16px; margin-top: 4px; font-size: 13px; line-height: 18px; font-weight: 600; }
   & .margin span { min-width: 88px; text-align: right; }
 `;

@@ -371,6 +371,17 @@ func fill(text string, e Evidence, l *policy.Limit) string {
 	})
 }
 
+// InWords is a rule's sentence for a list of rules, n standing for the values.
+func InWords(says string) string {
+	return hole.ReplaceAllStringFunc(says, func(m string) string {
+		d, ok := signal.Lookup(signal.Name(m[1 : len(m)-1]))
+		if !ok { // a clause that says more of one drive
+			return ""
+		}
+		return strings.TrimSpace("n " + d.Unit)
+	})
+}
+
 func singular(unit string, n float64) string {
 	if n == 1 {
 		return strings.TrimSuffix(unit, "s")

@@ -143,6 +143,11 @@ func TestNumbersAreWrittenWithTheirThousandsApart(t *testing.T) {
 	}
 }
 
+func TestARuleIsListedWithoutAnyDrivesValues(t *testing.T) {
+	assert.Equal(t, "n sectors reallocated", InWords("{reallocated} reallocated{steady}"))
+	assert.Equal(t, "A self-test failed again", InWords("A self-test failed again{lba}"))
+}
+
 func TestQuantitiesHaveTheirUnits(t *testing.T) {
 	assert.Equal(t, "18.4 TB", Quantity(18.42e12, "B"))
 	assert.Equal(t, "512 B", Quantity(512, "B"))
