@@ -225,5 +225,5 @@ func (s *Shop) Sign(ctx context.Context, d Drive, seen int, grade drive.Grade, b
 	if err != nil {
 		return Verdict{}, err
 	}
-	return s.store.LastVerdict(ctx, d.ID)
+	return s.Verdict(ctx, d)
 }

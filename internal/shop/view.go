@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
@@ -68,9 +69,20 @@ func (s *Shop) Readings(ctx context.Context, d Drive) ([]Moment, error) {
 	return s.store.Moments(ctx, d.ID)
 }
 
-// Verdict gives the present verdict of a drive.
+// Verdict gives the present verdict of a drive, with the advice as things stand with its data now.
 func (s *Shop) Verdict(ctx context.Context, d Drive) (Verdict, error) {
-	return s.store.LastVerdict(ctx, d.ID)
+	v, err := s.store.LastVerdict(ctx, d.ID)
+	if err != nil {
+		return v, err
+	}
+	i, err := s.Intake(ctx, d)
+	if err != nil || i == nil || i.AtRisk() {
+		return v, err
+	}
+	v.Advice = slices.DeleteFunc(slices.Clone(v.Advice), func(says string) bool { // the data is not wanted, or it is copied
+		return slices.ContainsFunc(s.Policy().Advice, func(a policy.Advice) bool { return a.ID == policy.CopyAdvice && a.Says == says })
+	})
+	return v, nil
 }
 
 // Intake gives the drive's present intake, nil when it has none.

@@ -88,6 +88,9 @@ type Example struct {
 	Fires          bool               `yaml:"fires"`
 }
 
+// CopyAdvice is the id of the advice to copy the data first, which is left out where there is nothing to copy any more.
+const CopyAdvice = "copy"
+
 // RollbackRule is the id of the rule whose finding tells how the drive's clocks contradict each other.
 const RollbackRule = "rollback"
 
