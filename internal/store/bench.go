@@ -84,8 +84,10 @@ func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `UPDATE intake SET drive = ?, bay = ?, body = ? WHERE id = ?`, owner, i.Bay, body, i.ID)
-	return err
+	if _, err = c.tx.ExecContext(ctx, `UPDATE intake SET drive = ?, bay = ?, body = ? WHERE id = ?`, owner, i.Bay, body, i.ID); err != nil || i.Drive == 0 {
+		return err
+	}
+	return c.index(ctx, i.Drive)
 }
 
 // Intakes implements shop.Reader, newest first.

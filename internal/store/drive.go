@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/jmoiron/sqlx"
 
@@ -109,7 +110,31 @@ func (q queries) DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, err
 
 // DrivesBySuffix implements shop.Reader.
 func (q queries) DrivesBySuffix(ctx context.Context, ending string) ([]shop.Drive, error) {
-	return q.drives(ctx, ` WHERE UPPER(REPLACE(d.serial, ' ', '')) LIKE ? ESCAPE '\' ORDER BY d.serial LIMIT 20`, "%"+like(strings.ToUpper(ending)))
+	where, args := `UPPER(REPLACE(d.serial, ' ', '')) LIKE ? ESCAPE '\'`, []any{"%" + like(strings.ToUpper(ending))}
+	if indexed(ending) {
+		where, args = `d.id IN (SELECT rowid FROM drive_text WHERE serial MATCH ?) AND `+where, append([]any{phrase(ending)}, args...)
+	}
+	return q.drives(ctx, " WHERE "+where+" ORDER BY d.serial LIMIT 20", args...)
+}
+
+// indexed reports whether drive_text can find a text: it knows any three characters in a row.
+func indexed(text string) bool { return utf8.RuneCountInString(text) >= 3 }
+
+// phrase makes of a text what FTS5 looks for as it stands.
+func phrase(text string) string { return `"` + strings.ReplaceAll(text, `"`, `""`) + `"` }
+
+// index brings what a drive is found by up to date.
+func (c change) index(ctx context.Context, driveID int64) error {
+	if _, err := c.tx.ExecContext(ctx, `DELETE FROM drive_text WHERE rowid = ?`, driveID); err != nil {
+		return err
+	}
+	_, err := c.tx.ExecContext(ctx, `
+		INSERT INTO drive_text (rowid, serial, model, ticket, customer)
+		SELECT d.id, CASE WHEN instr(d.serial, ' ') THEN d.serial || ' ' || replace(d.serial, ' ', '') ELSE d.serial END, d.model,
+		       COALESCE((SELECT group_concat(i.body ->> '$.Ticket', ' ') FROM intake i WHERE i.drive = d.id), ''),
+		       COALESCE((SELECT group_concat(i.body ->> '$.Customer', ' ') FROM intake i WHERE i.drive = d.id), '')
+		FROM drive d WHERE d.id = ?`, driveID)
+	return err
 }
 
 // like escapes the wildcards of LIKE.
@@ -120,10 +145,12 @@ func like(s string) string {
 // Drives implements shop.Reader.
 func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error) {
 	where, args := []string{"d.serial > ?"}, []any{s.After}
-	if s.Text != "" {
+	switch {
+	case indexed(s.Text):
+		where, args = append(where, `d.id IN (SELECT rowid FROM drive_text WHERE drive_text MATCH ?)`), append(args, phrase(s.Text))
+	case s.Text != "":
 		text := "%" + like(s.Text) + "%"
-		where = append(where, `(d.serial LIKE ? ESCAPE '\' OR d.model LIKE ? ESCAPE '\' OR EXISTS (SELECT 1 FROM intake i WHERE i.drive = d.id AND
-			(json_extract(i.body, '$.Ticket') LIKE ? ESCAPE '\' OR json_extract(i.body, '$.Customer') LIKE ? ESCAPE '\')))`)
+		where = append(where, `EXISTS (SELECT 1 FROM drive_text t WHERE t.rowid = d.id AND (t.serial LIKE ? ESCAPE '\' OR t.model LIKE ? ESCAPE '\' OR t.ticket LIKE ? ESCAPE '\' OR t.customer LIKE ? ESCAPE '\'))`)
 		args = append(args, text, text, text, text)
 	}
 	if s.Grade != nil {
@@ -147,10 +174,15 @@ func (c change) SaveDrive(ctx context.Context, d *shop.Drive) error {
 			return err
 		}
 	}
-	return c.tx.GetContext(ctx, &d.ID, `
+	known := d.ID
+	err = c.tx.GetContext(ctx, &d.ID, `
 		INSERT INTO drive (model, serial, identity, duty, first_seen, hints) VALUES (?, ?, ?, ?, ?, ?)
 		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, duty = excluded.duty, hints = excluded.hints, first_seen = MIN(first_seen, excluded.first_seen)
 		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, d.Duty, millis(d.FirstSeen), hints)
+	if err != nil || d.ID == known {
+		return err
+	}
+	return c.index(ctx, d.ID)
 }
 
 // SaveNow implements shop.Tx.
@@ -177,9 +209,9 @@ func (c change) AddVerdict(ctx context.Context, v *shop.Verdict) error {
 		return err
 	}
 	return c.tx.GetContext(ctx, &v.Seq, `
-		INSERT INTO verdict (drive, seq, at, reading, grade, policy, body)
-		SELECT ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ?, ?, ? FROM verdict WHERE drive = ? RETURNING seq`,
-		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, body, v.Drive)
+		INSERT INTO verdict (drive, seq, at, reading, grade, policy, body, packed)
+		SELECT ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ?, ?, '', ? FROM verdict WHERE drive = ? RETURNING seq`,
+		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, packer().EncodeAll([]byte(body), nil), v.Drive)
 }
 
 // Verdicts implements shop.Reader.
@@ -205,10 +237,11 @@ func (q queries) verdicts(ctx context.Context, driveID int64, limit int) ([]shop
 		At      int64          `db:"at"`
 		Reading int            `db:"reading"`
 		Body    string         `db:"body"`
+		Packed  []byte         `db:"packed"`
 		Signed  sql.NullString `db:"signed"`
 	}
 	err := sqlx.SelectContext(ctx, q.q, &rows, `
-		SELECT v.seq, v.at, v.reading, v.body, s.body AS signed
+		SELECT v.seq, v.at, v.reading, v.body, v.packed, s.body AS signed
 		FROM verdict v LEFT JOIN sign_off s ON s.drive = v.drive AND s.verdict = v.seq
 		WHERE v.drive = ? ORDER BY v.seq DESC LIMIT ?`, driveID, limit)
 	if err != nil {
@@ -217,7 +250,13 @@ func (q queries) verdicts(ctx context.Context, driveID int64, limit int) ([]shop
 	all := make([]shop.Verdict, len(rows))
 	for i, r := range rows {
 		all[i] = shop.Verdict{Drive: driveID, Seq: r.Seq, At: moment(r.At), Reading: r.Reading}
-		if err := decode(r.Body, &all[i].Verdict); err != nil {
+		body := []byte(r.Body)
+		if r.Packed != nil {
+			if body, err = unpacker().DecodeAll(r.Packed, nil); err != nil {
+				return nil, fmt.Errorf("verdict %d: %w", r.Seq, err)
+			}
+		}
+		if err := decode(string(body), &all[i].Verdict); err != nil {
 			return nil, err
 		}
 		if r.Signed.Valid {

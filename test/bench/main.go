@@ -62,7 +62,7 @@ func measure(ctx context.Context) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, string) ([]figure, error)
-	}{{"help", help}, {"idle", idle}, {"reading", orderedReading}, {"page", firstPage}, {"kinds", kinds}, {"sweeps", checks}, {"many", many}} {
+	}{{"help", help}, {"idle", idle}, {"reading", orderedReading}, {"page", firstPage}, {"kinds", kinds}, {"sweeps", checks}, {"many", many}, {"verdicts", verdicts}} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue
 		}
