@@ -30,31 +30,57 @@ func (s *Shop) Import(ctx context.Context, f record.File) ([]Imported, error) {
 			done := Imported{Key: d.Key()}
 			readings := slices.Clone(d.Readings)
 			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
-			for _, r := range readings {
-				known, err := tx.HasReport(ctx, r.ID)
-				if err != nil {
-					return nil, err
-				}
-				if known {
-					done.Known++
-					continue
-				}
-				tool := r.Tool
-				if r.Place != "" {
-					tool += ", " + r.Place
-				}
-				more, err := s.record(ctx, tx, protocol.Reading{ID: r.ID, Key: d.Key(), At: r.At, Took: time.Duration(r.TookMs) * time.Millisecond, Pages: r.AsPages(), Tool: tool})
-				if err != nil {
-					return nil, fmt.Errorf("taking in reading %s of %s: %w", r.ID, d.Serial, err)
-				}
-				events = append(events, more...)
-				done.Readings++
+			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done)
+			if err != nil {
+				return nil, err
 			}
+			events = append(events, more...)
 			all = append(all, done)
 		}
 		return events, nil
 	})
 	return all, err
+}
+
+// takeIn stores the readings of one drive, in the order of time, then tells its life and judges it once.
+func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported) ([]Event, error) {
+	var d Drive
+	learned := false
+	for _, r := range readings {
+		tool := r.Tool
+		if r.Place != "" {
+			tool += ", " + r.Place
+		}
+		known, fresh, err := s.keep(ctx, tx, &protocol.Reading{ID: r.ID, Key: key, At: r.At, Took: time.Duration(r.TookMs) * time.Millisecond, Pages: r.AsPages(), Tool: tool}, d)
+		if err != nil {
+			return nil, fmt.Errorf("taking in reading %s of %s: %w", r.ID, key.Serial, err)
+		}
+		d = known
+		if fresh == nil {
+			done.Known++
+			continue
+		}
+		done.Readings++
+		learned = learned || fresh.learned
+	}
+	if done.Readings == 0 {
+		return nil, nil
+	}
+	text := fmt.Sprintf("%s: %d readings taken in", key.Serial, done.Readings)
+	if done.Readings == 1 {
+		text = key.Serial + ": 1 reading taken in"
+	}
+	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: key.Serial, Text: text}}
+	if learned { // what its earlier readings say is read anew in that light
+		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
+		return append(events, more...), err
+	}
+	moments, err := tx.Moments(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	more, err := s.retell(ctx, tx, d, moments)
+	return append(events, more...), err
 }
 
 // Export gives a record file of all readings of a drive.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
@@ -17,7 +18,7 @@ import (
 // record stores a reading as it came, derives what follows from it, and decides anew. A reading that comes a second time
 // changes nothing.
 func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, error) {
-	d, fresh, err := s.keep(ctx, tx, &p)
+	d, fresh, err := s.keep(ctx, tx, &p, Drive{})
 	if err != nil || fresh == nil {
 		return nil, err
 	}
@@ -62,20 +63,24 @@ type kept struct {
 	learned bool // something was concluded of the drive's dialect
 }
 
-// keep stores a reading and its drive; nil when the reading is known already.
-func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading) (Drive, *kept, error) {
+// keep stores a reading and its drive; nil when the reading is known already. d is the drive, where the caller has it.
+func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading, d Drive) (Drive, *kept, error) {
 	if known, err := tx.HasReport(ctx, p.ID); err != nil || known {
-		return Drive{}, nil, err
+		return d, nil, err
 	}
-	d, err := tx.DriveByKey(ctx, p.Key)
+	var err error
+	if d.ID == 0 {
+		d, err = tx.DriveByKey(ctx, p.Key)
+	}
 	if _, unknown := errors.AsType[*NotFound](err); unknown {
 		d, err = Drive{Duty: drive.Everyday, FirstSeen: p.At}, nil
 	}
 	if err != nil {
 		return d, nil, err
 	}
+	stored := d
 	decoded, learned := reading.DecodeAs(p.Pages, d.Hints), false
-	if d.Hints == (dialect.Hints{}) && d.Now.Readings > 0 {
+	if d.Hints == (dialect.Hints{}) && d.ID != 0 {
 		if d.Hints, err = s.infer(ctx, tx, d, decoded, p.At); err != nil {
 			return d, nil, err
 		}
@@ -98,8 +103,10 @@ func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading) (Drive, *ke
 		d.FirstSeen = p.At
 	}
 	d.Identity.Key = p.Key // a damaged page must not rename a drive the bench knew
-	if err := tx.SaveDrive(ctx, &d); err != nil {
-		return d, nil, err
+	if d.ID == 0 || !reflect.DeepEqual(d, stored) {
+		if err := tx.SaveDrive(ctx, &d); err != nil {
+			return d, nil, err
+		}
 	}
 	r := Reading{Drive: d.ID, At: p.At, Took: p.Took, Bay: p.Bay, Run: p.Run, Step: p.Step, Tool: p.Tool, Decoder: reading.DecoderVersion, Pages: p.Pages, Report: p.ID}
 	if err := tx.AddReading(ctx, &r, signals); err != nil {

@@ -60,10 +60,10 @@ func multiply(ctx context.Context, dir string, drives int) error {
 		 SELECT r.drive + n * 1000, r.seq, r.at, r.took, r.bay, 0, '', r.tool, r.decoder, r.report || '-' || n, r.manifest, r.signals, r.leaves FROM n, reading r WHERE r.drive < 1000 ORDER BY n, r.drive, r.seq`,
 		`INSERT INTO reading_raw (drive, seq, frame) SELECT r.drive + n * 1000, r.seq, r.frame FROM n, reading_raw r WHERE r.drive < 1000 AND r.seq <= ?2 ORDER BY n, r.drive, r.seq`,
 		`INSERT INTO signal_change SELECT c.drive + n * 1000, c.seq, c.signal, c.at, c.hours, c.before, c.after FROM n, signal_change c WHERE c.drive < 1000 AND c.seq <= ?2`,
-		`INSERT INTO verdict SELECT v.drive + n * 1000, v.seq, v.at, v.reading, v.grade, v.policy, v.body FROM n, verdict v WHERE v.drive < 1000`,
+		`INSERT INTO verdict SELECT v.drive + n * 1000, v.seq, v.at, v.reading, v.grade, v.policy, v.body, v.packed FROM n, verdict v WHERE v.drive < 1000`,
 		`INSERT INTO drive_now (drive, grade, verdict_seq, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
 		 SELECT d.drive + n * 1000, d.grade, d.verdict_seq, NULL, d.margin, d.margin_share, d.findings, d.first, d.hours, d.temperature, min(d.readings, ?2), d.last_at, d.policy FROM n, drive_now d WHERE d.drive < 1000`,
-		`ANALYZE`,
+		`INSERT INTO drive_text (rowid, serial, model, ticket, customer) SELECT id, serial, model, '', '' FROM drive WHERE id >= 1000`,
 	} {
 		if _, err := db.ExecContext(ctx, statement, copies, eachReading); err != nil {
 			return fmt.Errorf("%.60s: %w", statement, err)
