@@ -128,6 +128,7 @@ var schema = sync.OnceValue(func() *jsonschema.Schema {
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
 	if err == nil {
 		c := jsonschema.NewCompiler()
+		c.AssertContent()
 		if err = c.AddResource("record.schema.json", document); err == nil {
 			var s *jsonschema.Schema
 			if s, err = c.Compile("record.schema.json"); err == nil {
@@ -152,7 +153,11 @@ func Read(in io.Reader) (File, error) {
 	}
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err != nil {
-		return File{}, &Error{"", "it is no whole JSON text: " + err.Error()}
+		place := ""
+		if wrong, ok := errors.AsType[*json.SyntaxError](err); ok {
+			place = fmt.Sprintf("byte %d", wrong.Offset)
+		}
+		return File{}, &Error{place, "it is no whole JSON text: " + err.Error()}
 	}
 	if err := schema().Validate(document); err != nil {
 		return File{}, violation(err)
@@ -166,29 +171,26 @@ func Read(in io.Reader) (File, error) {
 
 // shallow refuses what is nested deeper than the format is, before anything is built of it.
 func shallow(text []byte) error {
-	d := json.NewDecoder(bytes.NewReader(text))
-	for depth := 0; ; {
-		token, err := d.Token()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if errors.Is(err, io.ErrUnexpectedEOF) {
-			return &Error{fmt.Sprintf("byte %d", len(text)), "it ends in the middle"}
-		}
-		if err != nil {
-			return &Error{fmt.Sprintf("byte %d", d.InputOffset()), "it is no whole JSON text: " + err.Error()}
-		}
-		if mark, ok := token.(json.Delim); ok {
-			if mark == '{' || mark == '[' {
-				depth++
-			} else {
-				depth--
+	depth, quoted := 0, false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '{' || c == '[':
+			if depth++; depth > mostDepth {
+				return &Error{fmt.Sprintf("byte %d", i+1), "it is nested too deeply"}
 			}
-			if depth > mostDepth {
-				return &Error{fmt.Sprintf("byte %d", d.InputOffset()), "it is nested too deeply"}
-			}
+		case c == '}' || c == ']':
+			depth--
 		}
 	}
+	if depth > 0 || quoted {
+		return &Error{fmt.Sprintf("byte %d", len(text)), "it ends in the middle"}
+	}
+	return nil
 }
 
 // violation finds the deepest cause of a schema error and says where it is.
