@@ -62,7 +62,7 @@ func policyCommands() *cli.Command {
 					if err := c.show(t, func(w io.Writer) { printTrials(w, t) }); err != nil || t.Failed == 0 {
 						return err
 					}
-					return &notPassed{fmt.Sprintf("%s not answered as they say", counted(t.Failed, "example is", "examples are"))}
+					return &notPassed{counted(t.Failed, "example is not answered as it says", "examples are not answered as they say")}
 				}),
 			},
 			{

@@ -57,8 +57,30 @@ func shoot(address string, wanted []string) error {
 		})()`, chromedp.EvalAwaitPromise)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
+		if how == "draft" { // a draft of the policy, replayed
+			if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => {
+				const p = await (await fetch("/api/v1/policy")).json()
+				const text = p.text.replace('grew.reallocated >= 2 || grew.pending >= 2', 'grew.reallocated >= 1 || grew.pending >= 1')
+				localStorage.setItem("hylostat.draft", JSON.stringify({from: p.version, text}))
+				location.reload()
+				return true
+			})()`, chromedp.EvalAwaitPromise)); err != nil {
+				return fmt.Errorf("%s: %w", path, err)
+			}
+			time.Sleep(2 * time.Second)
+			if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => {
+				[...document.querySelectorAll("button")].find(b => b.textContent === "Replay the draft").click()
+				await new Promise(r => setTimeout(r, 2500))
+				document.querySelector("article[aria-label='growth of surface errors']").scrollIntoView({block: "center"})
+				await new Promise(r => setTimeout(r, 500))
+				localStorage.removeItem("hylostat.draft")
+				return true
+			})()`, chromedp.EvalAwaitPromise)); err != nil {
+				return fmt.Errorf("%s: %w", path, err)
+			}
+		}
 		picture := chromedp.CaptureScreenshot()
-		if how != "" {
+		if how == "full" || how == "narrow" {
 			picture = chromedp.FullScreenshot(100)
 		}
 		png, err := chromedp.Run(tab, picture)

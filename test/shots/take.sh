@@ -42,10 +42,14 @@ S
 
 go build -o "$work/shots" ./test/shots
 "$work/shots" http://$address $out/bench.png="/?theme=light" $out/bench-far.png="/?view=far"
-terminal cli-bays.png 'hylostat bay list' 'hylostat bay try 4' 'hylostat intake --help | head -14'
+build/hylostat bay try 4 >/dev/null
 terminal cli-drives.png 'hylostat drive list' 'hylostat drive show 7M4Q2'
 terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -42'
-terminal cli-nvme.png 'hylostat drive show Q7E30' 'hylostat reading show Q7E30 | sed -n 48,68p'
+build/hylostat outcome 7M4Q2 --failed "$(date -d yesterday +%F)" --note 'no longer found' >/dev/null
+build/hylostat outcome 7M4X2 --worked-until "$(date -d yesterday +%F)" >/dev/null
+build/hylostat policy show --text | sed 's/grew.reallocated >= 2 || grew.pending >= 2/grew.reallocated >= 1 || grew.pending >= 1/' >"$work/draft.yaml"
+terminal cli-policy.png 'hylostat policy replay draft.yaml --limit 3' 'hylostat policy test draft.yaml' 'hylostat drive trend 7M4Q2 pending'
+"$work/shots" http://$address $out/policy.png="/policy?theme=light@draft"
 terminal cli-dialect.png 'hylostat dialect explain T5A07' 'hylostat dialect explain 7M511 | head -14'
 terminal cli-compare.png 'hylostat reading compare 7M4Q2 1 26 | head -30' 'hylostat drive history 7M4Q2 | head -12'
 hylostat_run() { build/hylostat "$@" >/dev/null; }
