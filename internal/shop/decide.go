@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -91,37 +90,62 @@ func history(life *verdict.Life, clocks []trend.Clock) []trend.Tick {
 
 // decide judges a drive on its latest reading, stores the verdict if it says something new, and brings drive_now up to date.
 func (s *Shop) decide(ctx context.Context, tx Tx, d Drive, decoded reading.Reading, now signal.Set, r Reading, moments []Moment) ([]Event, error) {
-	life, err := s.life(ctx, tx, d, moments)
+	a, err := s.assess(ctx, tx, d, decoded, now, r, moments)
 	if err != nil {
 		return nil, err
 	}
+	return s.settleOn(ctx, tx, a)
+}
+
+// assessment is what a drive is judged to be, before it is stored.
+type assessment struct {
+	drive   Drive
+	verdict verdict.Verdict
+	now     Now
+	reading Reading // the latest, which it was made at
+	news    bool    // it says something else than the verdict before
+}
+
+// assess judges a drive on its latest reading. It stores nothing.
+func (s *Shop) assess(ctx context.Context, from Reader, d Drive, decoded reading.Reading, now signal.Set, r Reading, moments []Moment) (assessment, error) {
+	a := assessment{drive: d, now: d.Now, reading: r}
+	life, err := s.life(ctx, from, d, moments)
+	if err != nil {
+		return a, err
+	}
+	p := s.Policy()
 	e := evidence(d, decoded, now, life)
-	v := verdict.Decide(s.Policy(), e)
-	n := d.Now
+	v := verdict.Decide(p, e)
+	n := &a.now
 	n.Readings, n.LastAt = len(moments), r.At
 	n.Hours, n.HasHours = now[signal.PowerOnHours].Number, now[signal.PowerOnHours].Available
 	n.Temperature, n.HasTemp = now[signal.Temperature].Number, now[signal.Temperature].Available
 	n.Margin, n.MarginShare = "", 0
-	if margins := verdict.Margins(s.Policy(), e); len(margins) > 0 {
+	if margins := verdict.Margins(p, e); len(margins) > 0 {
 		n.Margin, n.MarginShare = margins[0].Margin.Words, margins[0].Margin.Share()
 	}
 	n.Grade, n.Findings, n.First, n.Policy = v.Grade, len(v.Findings), headline(v), v.Policy
-
-	last, err := tx.LastVerdict(ctx, d.ID)
-	_, first := errors.AsType[*NotFound](err)
-	if err != nil && !first {
-		return nil, err
+	last, err := from.LastVerdict(ctx, d.ID)
+	if err != nil && !isNone(err) {
+		return a, err
 	}
+	a.verdict, a.news = v, err != nil || !same(last.Verdict, v)
+	return a, nil
+}
+
+// settleOn stores an assessment: the verdict if it is news, and how the drive stands.
+func (s *Shop) settleOn(ctx context.Context, tx Tx, a assessment) ([]Event, error) {
 	var events []Event
-	if first || !same(last.Verdict, v) {
-		stored := Verdict{Verdict: v, Drive: d.ID, At: r.At, Reading: r.Seq}
+	if a.news {
+		serial, r := a.drive.Identity.Serial, a.reading
+		stored := Verdict{Verdict: a.verdict, Drive: a.drive.ID, At: r.At, Reading: r.Seq}
 		if err := tx.AddVerdict(ctx, &stored); err != nil {
 			return nil, err
 		}
-		n.VerdictSeq, n.Signed = stored.Seq, nil
-		events = append(events, Event{At: s.clock.Now(), Kind: VerdictChanged, Serial: d.Identity.Serial, Bay: r.Bay, Reading: r.Seq, Text: fmt.Sprintf("%s: %s", d.Identity.Serial, v.Grade)})
+		a.now.VerdictSeq, a.now.Signed = stored.Seq, nil
+		events = append(events, Event{At: s.clock.Now(), Kind: VerdictChanged, Serial: serial, Bay: r.Bay, Reading: r.Seq, Text: fmt.Sprintf("%s: %s", serial, a.verdict.Grade)})
 	}
-	return events, tx.SaveNow(ctx, d.ID, n)
+	return events, tx.SaveNow(ctx, a.drive.ID, a.now)
 }
 
 // headline is the one sentence a list has room for.
@@ -162,21 +186,31 @@ func essence(v verdict.Verdict) string {
 
 // Redecide judges a drive anew on what is stored, after its duty or the policy changed.
 func (s *Shop) Redecide(ctx context.Context, tx Tx, d Drive) ([]Event, error) {
-	moments, err := tx.Moments(ctx, d.ID)
-	if err != nil || len(moments) == 0 {
+	a, known, err := s.reassess(ctx, tx, d)
+	if err != nil || !known {
 		return nil, err
 	}
-	r, err := tx.Reading(ctx, d.ID, moments[len(moments)-1].Seq)
+	return s.settleOn(ctx, tx, a)
+}
+
+// reassess judges a drive on what is stored; false when it has no reading. It stores nothing.
+func (s *Shop) reassess(ctx context.Context, from Reader, d Drive) (assessment, bool, error) {
+	moments, err := from.Moments(ctx, d.ID)
+	if err != nil || len(moments) == 0 {
+		return assessment{}, false, err
+	}
+	r, err := from.Reading(ctx, d.ID, moments[len(moments)-1].Seq)
 	if err != nil {
-		return nil, err
+		return assessment{}, false, err
 	}
 	decoded := reading.DecodeAs(r.Pages, d.Hints)
 	r.Bay = d.Now.Bay
-	now, err := s.signals(ctx, tx, d, &decoded, time.Time{})
+	now, err := s.signals(ctx, from, d, &decoded, time.Time{})
 	if err != nil {
-		return nil, err
+		return assessment{}, false, err
 	}
-	return s.decide(ctx, tx, d, decoded, now, r, moments)
+	a, err := s.assess(ctx, from, d, decoded, now, r, moments)
+	return a, err == nil, err
 }
 
 // Sign accepts the present verdict of a drive, or overrules it when grade differs; that needs a reason. Signing names the

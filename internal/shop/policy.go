@@ -140,18 +140,32 @@ func (s *Shop) judgeAnew(ctx context.Context) {
 // batch is how many drives are judged in one change: a reading that comes in meanwhile waits that long at most.
 const batch = 200
 
-// RedecideAll judges anew every drive whose last judgement was by another policy, and gives how many.
+// RedecideAll judges anew every drive whose last judgement was by another policy, and gives how many. It judges on all cores, on
+// what is stored, and then stores what came of a batch in one change; a drive that changed meanwhile is judged once more there.
 func (s *Shop) RedecideAll(ctx context.Context) (int, error) {
 	judged := 0
 	for {
-		all, err := s.store.Outdated(ctx, s.Policy().Version, batch)
+		version := s.Policy().Version
+		all, err := s.store.Outdated(ctx, version, batch)
 		if err != nil || len(all) == 0 {
+			return judged, err
+		}
+		assessed, err := s.reassessAll(ctx, all)
+		if err != nil {
 			return judged, err
 		}
 		_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
 			var events []Event
-			for _, d := range all {
-				more, err := s.Redecide(ctx, tx, d)
+			for i, d := range all {
+				current, err := tx.Drive(ctx, d.ID)
+				var more []Event
+				switch {
+				case err != nil:
+				case assessed[i].now.Policy == version && current.Duty == d.Duty && current.Now.Readings == d.Now.Readings && current.Now.LastAt.Equal(d.Now.LastAt) && current.Now.VerdictSeq == d.Now.VerdictSeq && (current.Now.Signed == nil) == (d.Now.Signed == nil):
+					more, err = s.settleOn(ctx, tx, assessed[i])
+				default:
+					more, err = s.Redecide(ctx, tx, current)
+				}
 				if err != nil {
 					return nil, fmt.Errorf("judging %s anew: %w", d.Identity.Serial, err)
 				}
@@ -164,6 +178,43 @@ func (s *Shop) RedecideAll(ctx context.Context) (int, error) {
 		}
 		judged += len(all)
 	}
+}
+
+func (s *Shop) reassessAll(ctx context.Context, drives []Drive) ([]assessment, error) {
+	out := make([]assessment, len(drives))
+	err := onAllCores(len(drives), func(i int) error {
+		var err error
+		if out[i], _, err = s.reassess(ctx, s.store, drives[i]); err != nil {
+			err = fmt.Errorf("judging %s anew: %w", drives[i].Identity.Serial, err)
+		}
+		return err
+	})
+	return out, err
+}
+
+// onAllCores does something for each number below n, and gives the first error by number.
+func onAllCores(n int, do func(i int) error) error {
+	errs := make([]error, n)
+	var all sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		all.Go(func() {
+			for i := range next {
+				errs[i] = do(i)
+			}
+		})
+	}
+	for i := range n {
+		next <- i
+	}
+	close(next)
+	all.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // SetOutcome notes what became of a drive.
@@ -290,34 +341,21 @@ func worst(all []ReplayedDrive) []ReplayedDrive {
 
 // replay runs over some drives, on all cores.
 func (s *Shop) replay(ctx context.Context, r *verdict.Replay, drives []Drive) ([]ReplayedDrive, error) {
-	out, errs := make([]ReplayedDrive, len(drives)), make([]error, len(drives))
-	var all sync.WaitGroup
-	next := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		all.Go(func() {
-			for i := range next {
-				out[i].Drive = drives[i]
-				moments, err := s.store.Moments(ctx, drives[i].ID)
-				var life *verdict.Life
-				if err == nil {
-					life, err = s.life(ctx, s.store, drives[i], moments)
-				}
-				if err == nil {
-					out[i].Replayed, err = r.Over(life, drives[i].Identity, drives[i].Duty)
-				}
-				errs[i] = err
-			}
-		})
-	}
-	for i := range drives {
-		next <- i
-	}
-	close(next)
-	all.Wait()
-	for i, err := range errs {
-		if err != nil {
-			return nil, fmt.Errorf("replaying the life of %s: %w", drives[i].Identity.Serial, err)
+	out := make([]ReplayedDrive, len(drives))
+	err := onAllCores(len(drives), func(i int) error {
+		out[i].Drive = drives[i]
+		moments, err := s.store.Moments(ctx, drives[i].ID)
+		var life *verdict.Life
+		if err == nil {
+			life, err = s.life(ctx, s.store, drives[i], moments)
 		}
-	}
-	return out, nil
+		if err == nil {
+			out[i].Replayed, err = r.Over(life, drives[i].Identity, drives[i].Duty)
+		}
+		if err != nil {
+			err = fmt.Errorf("replaying the life of %s: %w", drives[i].Identity.Serial, err)
+		}
+		return err
+	})
+	return out, err
 }

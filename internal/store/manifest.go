@@ -107,17 +107,21 @@ func (q queries) kinds(ctx context.Context, all []leaf) error {
 	if len(all) == 0 {
 		return nil
 	}
-	ids := make([]int64, len(all))
-	for i, l := range all {
-		ids[i] = l.kind
-	}
-	query, args, err := sqlx.In(`SELECT id, name, how, fault FROM leaf_kind WHERE id IN (?)`, ids)
-	if err != nil {
-		return err
-	}
+	var ids []int64
 	var rows []kindRow
-	if err := sqlx.SelectContext(ctx, q.q, &rows, query, args...); err != nil {
-		return err
+	for _, l := range all {
+		if row, known := q.known(l.kind); known {
+			rows = append(rows, row)
+			continue
+		}
+		ids = append(ids, l.kind)
+	}
+	if len(ids) > 0 {
+		more, err := q.kindRows(ctx, ids)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, more...)
 	}
 	for i := range all {
 		at := slices.IndexFunc(rows, func(r kindRow) bool { return r.ID == all[i].kind })
@@ -133,6 +137,33 @@ func (q queries) kinds(ctx context.Context, all []leaf) error {
 		}
 	}
 	return nil
+}
+
+// known gives a kind that was read before from what is committed. What is read inside a change is not kept: it may not come to be.
+func (q queries) known(id int64) (kindRow, bool) {
+	row, ok := q.committed.Load(id)
+	if !ok {
+		return kindRow{}, false
+	}
+	r, ok := row.(kindRow)
+	return r, ok
+}
+
+func (q queries) kindRows(ctx context.Context, ids []int64) ([]kindRow, error) {
+	query, args, err := sqlx.In(`SELECT id, name, how, fault FROM leaf_kind WHERE id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []kindRow
+	if err := sqlx.SelectContext(ctx, q.q, &rows, query, args...); err != nil {
+		return nil, err
+	}
+	if q.learns {
+		for _, r := range rows {
+			q.committed.Store(r.ID, r)
+		}
+	}
+	return rows, nil
 }
 
 // kindOf gives the number of what a page shares with others.

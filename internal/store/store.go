@@ -39,7 +39,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{queries: queries{db.Read}, db: db}, nil
+	return &Store{queries: queries{db.Read, &sync.Map{}, true}, db: db}, nil
 }
 
 // Close closes the database.
@@ -54,7 +54,7 @@ func (s *Store) Size(ctx context.Context) (bytes int64, err error) {
 // Write implements shop.Store.
 func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
 	fresh := map[kindKey]int64{}
-	err := s.db.Write(ctx, func(tx *sqlx.Tx) error { return f(change{queries{tx}, tx, &s.kinds, fresh}) })
+	err := s.db.Write(ctx, func(tx *sqlx.Tx) error { return f(change{queries{tx, s.committed, false}, tx, &s.kinds, fresh}) })
 	if err == nil {
 		for key, id := range fresh {
 			s.kinds.Store(key, id)
@@ -64,7 +64,11 @@ func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
 }
 
 // queries are the reading functions, on the pool or inside a transaction.
-type queries struct{ q sqlx.QueryerContext }
+type queries struct {
+	q         sqlx.QueryerContext
+	committed *sync.Map // kinds of leaves by id, once they are committed
+	learns    bool      // what it reads is committed
+}
 
 // change is a transaction.
 type change struct {
