@@ -126,10 +126,11 @@ func (s *Shop) assess(ctx context.Context, from Reader, d Drive, decoded reading
 	}
 	n.Grade, n.Findings, n.First, n.Policy = v.Grade, len(v.Findings), headline(v), v.Policy
 	last, err := from.LastVerdict(ctx, d.ID)
-	if err != nil && !isNone(err) {
+	first := isNone(err)
+	if err != nil && !first {
 		return a, err
 	}
-	a.verdict, a.news = v, err != nil || !same(last.Verdict, v)
+	a.verdict, a.news = v, first || !same(last.Verdict, v)
 	return a, nil
 }
 
