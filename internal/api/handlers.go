@@ -271,6 +271,32 @@ func (h *handlers) GetVerdict(ctx context.Context, r server.GetVerdictRequestObj
 	return server.GetVerdict200JSONResponse(verdictOf(d, v)), err
 }
 
+func (h *handlers) SignTogether(ctx context.Context, r server.SignTogetherRequestObject) (server.SignTogetherResponseObject, error) {
+	var drives []shop.Drive
+	for _, name := range value(r.Body.Drives) {
+		d, err := h.shop.FindDrive(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		drives = append(drives, d)
+	}
+	signed, left, err := h.shop.SignTogether(ctx, drives, r.Body.By)
+	if err != nil {
+		return nil, err
+	}
+	out := server.SignTogether200JSONResponse{Signed: append([]string{}, signed...)}
+	out.Left = each(left, func(l shop.LeftUnsigned) struct {
+		Serial string `json:"serial"`
+		Why    string `json:"why"`
+	} {
+		return struct {
+			Serial string `json:"serial"`
+			Why    string `json:"why"`
+		}{l.Serial, l.Why}
+	})
+	return out, nil
+}
+
 func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestObject) (server.SignVerdictResponseObject, error) {
 	d, err := h.shop.FindDrive(ctx, r.Drive)
 	if err != nil {

@@ -335,6 +335,26 @@ func verdictCommands() *cli.Command {
 					return c.show(v, func(w io.Writer) { printVerdict(w, v) })
 				}),
 			},
+			{
+				Name: "sign-together", Usage: "accept the verdicts of drives that are healthy without a finding, and of no others", ArgsUsage: "[DRIVE...]",
+				Description: "Without DRIVE, of all such drives. What has a finding or a note is left for a person to look at.\n\nExample:\n   hylostat verdict sign-together 7M4R9 7M4S3 --by Dov",
+				Action: action(0, 500, func(ctx context.Context, c call) error {
+					r := contract.SignTogetherRequest{By: c.by()}
+					if names := c.Args().Slice(); len(names) > 0 {
+						r.Drives = &names
+					}
+					out, err := c.SignTogether(ctx, r)
+					if err != nil {
+						return err
+					}
+					return c.show(out, func(w io.Writer) {
+						_, _ = fmt.Fprintf(w, "%s signed by %s.\n", counted(len(out.Signed), "healthy drive", "healthy drives"), c.by())
+						for _, l := range out.Left {
+							_, _ = fmt.Fprintf(w, "%s not: %s\n", shown(l.Serial), l.Why)
+						}
+					})
+				}),
+			},
 		},
 	}
 }

@@ -461,6 +461,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /service (the `GetService` operationId).
 	GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignTogetherWithBody Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+	SignTogetherWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+	SignTogether(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListBays All bays as they stand
@@ -1434,6 +1448,40 @@ func (c *Raw) GetSweep(ctx context.Context, run RunNumber, reqEditors ...Request
 // Corresponds with GET /service (the `GetService` operationId).
 func (c *Raw) GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetServiceRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignTogetherWithBody Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+func (c *Raw) SignTogetherWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignTogetherRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+func (c *Raw) SignTogether(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignTogetherRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3353,6 +3401,46 @@ func NewGetServiceRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSignTogetherRequest calls the generic SignTogether builder with application/json body
+func NewSignTogetherRequest(server string, body SignTogetherJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignTogetherRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignTogetherRequestWithBody constructs an http.Request for the SignTogether method, with any body, and a specified content type
+func NewSignTogetherRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/verdicts/sign-off")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Raw) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -3823,6 +3911,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /service (the `GetService` operationId).
 	GetServiceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetServiceResponse, error)
+
+	// SignTogetherWithBodyWithResponse Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+	SignTogetherWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignTogetherResponse, error)
+
+	// SignTogetherWithResponse Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+	SignTogetherWithResponse(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*SignTogetherResponse, error)
 }
 
 type ListBaysResponse struct {
@@ -5964,6 +6066,54 @@ func (r GetServiceResponse) ContentType() string {
 	return ""
 }
 
+type SignTogetherResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignedTogether
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignTogetherResponse) GetJSON200() *SignedTogether {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignTogetherResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignTogetherResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignTogetherResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignTogetherResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignTogetherResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListBaysWithResponse All bays as they stand
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6755,6 +6905,32 @@ func (c *ClientWithResponses) GetServiceWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetServiceResponse(rsp)
+}
+
+// SignTogetherWithBodyWithResponse Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+func (c *ClientWithResponses) SignTogetherWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignTogetherResponse, error) {
+	rsp, err := c.SignTogetherWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignTogetherResponse(rsp)
+}
+
+// SignTogetherWithResponse Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
+func (c *ClientWithResponses) SignTogetherWithResponse(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*SignTogetherResponse, error) {
+	rsp, err := c.SignTogether(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignTogetherResponse(rsp)
 }
 
 // ParseListBaysResponse parses an HTTP response from a ListBaysWithResponse call
@@ -8204,6 +8380,39 @@ func ParseGetServiceResponse(rsp *http.Response) (*GetServiceResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Service
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignTogetherResponse parses an HTTP response from a SignTogetherWithResponse call
+func ParseSignTogetherResponse(rsp *http.Response) (*SignTogetherResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignTogetherResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignedTogether
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

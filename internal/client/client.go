@@ -256,6 +256,12 @@ func (c *Client) SetPlan(ctx context.Context, check, by string) (contract.Queue,
 	return call[contract.Queue](c, resp, err)
 }
 
+// SignTogether accepts the verdicts of drives that are healthy without a finding; no drives: of all there are.
+func (c *Client) SignTogether(ctx context.Context, r contract.SignTogetherRequest) (contract.SignedTogether, error) {
+	resp, err := c.raw.SignTogether(ctx, r)
+	return call[contract.SignedTogether](c, resp, err)
+}
+
 // Policy gives the policy in force.
 func (c *Client) Policy(ctx context.Context) (contract.Policy, error) {
 	resp, err := c.raw.GetPolicy(ctx)

@@ -1629,6 +1629,14 @@ type SignOffRequest struct {
 	Verdict *int `json:"verdict,omitempty"`
 }
 
+// SignTogetherRequest defines model for SignTogetherRequest.
+type SignTogetherRequest struct {
+	By string `json:"by"`
+
+	// Drives absent: all there are
+	Drives *[]string `json:"drives,omitempty"`
+}
+
 // Signal defines model for Signal.
 type Signal struct {
 	Confidence *string `json:"confidence,omitempty"`
@@ -1677,6 +1685,15 @@ type Signals struct {
 	Marks      []Mark   `json:"marks"`
 	Readings   int      `json:"readings"`
 	Signals    []Signal `json:"signals"`
+}
+
+// SignedTogether defines model for SignedTogether.
+type SignedTogether struct {
+	Left []struct {
+		Serial string `json:"serial"`
+		Why    string `json:"why"`
+	} `json:"left"`
+	Signed []string `json:"signed"`
 }
 
 // Span A range of logical sectors, both ends included
@@ -2062,3 +2079,6 @@ type ResumeRunJSONRequestBody = Person
 
 // StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
 type StopRunJSONRequestBody = Person
+
+// SignTogetherJSONRequestBody defines body for SignTogether for application/json ContentType.
+type SignTogetherJSONRequestBody = SignTogetherRequest

@@ -214,6 +214,82 @@ func (s *Shop) reassess(ctx context.Context, from Reader, d Drive) (assessment, 
 	return a, err == nil, err
 }
 
+// LeftUnsigned is a drive that was not signed together with others, and why.
+type LeftUnsigned struct{ Serial, Why string }
+
+// SignTogether accepts the verdicts of several drives at once: of those that are healthy without a finding or a note, and of no
+// others, each of which a person has to look at. No drives: of all such drives of the shop.
+func (s *Shop) SignTogether(ctx context.Context, drives []Drive, by string) (signed []string, left []LeftUnsigned, err error) {
+	if by = strings.TrimSpace(by); by == "" {
+		return nil, nil, &Invalid{"a signature needs a name", "Say who signs."}
+	}
+	if len(drives) == 0 {
+		if drives, err = s.unsignedHealthy(ctx); err != nil {
+			return nil, nil, err
+		}
+	}
+	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
+		signed, left = nil, nil
+		var events []Event
+		for _, d := range drives {
+			current, err := tx.Drive(ctx, d.ID)
+			if err != nil {
+				return nil, err
+			}
+			v, err := tx.LastVerdict(ctx, d.ID)
+			if err != nil && !isNone(err) {
+				return nil, err
+			}
+			serial := d.Identity.Serial
+			switch {
+			case err != nil:
+				left = append(left, LeftUnsigned{serial, "there is no verdict on it yet"})
+				continue
+			case v.Signed != nil:
+				left = append(left, LeftUnsigned{serial, "it is signed by " + v.Signed.By + " already"})
+				continue
+			case v.Grade != drive.Healthy:
+				left = append(left, LeftUnsigned{serial, "it is " + v.Grade.String() + ": look at it, then sign it alone"})
+				continue
+			case len(v.Findings)+len(v.Notes) > 0:
+				left = append(left, LeftUnsigned{serial, "there is something to note: look at it, then sign it alone"})
+				continue
+			}
+			sign := SignOff{At: s.clock.Now(), By: by, Grade: v.Grade}
+			if err := tx.Sign(ctx, d.ID, v.Seq, sign); err != nil {
+				return nil, err
+			}
+			current.Now.Signed = &sign
+			if err := tx.SaveNow(ctx, d.ID, current.Now); err != nil {
+				return nil, err
+			}
+			signed = append(signed, serial)
+			events = append(events, Event{At: sign.At, Kind: VerdictSigned, Serial: serial, Bay: current.Now.Bay, Text: fmt.Sprintf("%s: %s, signed by %s", serial, v.Grade, by)})
+		}
+		return events, nil
+	})
+	return signed, left, err
+}
+
+// unsignedHealthy lists the drives that can be signed together.
+func (s *Shop) unsignedHealthy(ctx context.Context) ([]Drive, error) {
+	healthy := drive.Healthy
+	var all []Drive
+	after := ""
+	for {
+		some, err := s.store.Drives(ctx, Query{Grade: &healthy, After: after, Limit: 500})
+		if err != nil || len(some) == 0 {
+			return all, err
+		}
+		after = some[len(some)-1].Identity.Serial
+		for _, d := range some {
+			if d.Now.Signed == nil {
+				all = append(all, d)
+			}
+		}
+	}
+}
+
 // Sign accepts the present verdict of a drive, or overrules it when grade differs; that needs a reason. Signing names the
 // verdict seen, so that nobody signs what changed meanwhile.
 func (s *Shop) Sign(ctx context.Context, d Drive, seen int, grade drive.Grade, by, reason string) (Verdict, error) {

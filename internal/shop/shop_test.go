@@ -289,6 +289,33 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no bay 77. List the bays.")
 }
 
+func TestOnlyFindingFreeHealthyDrivesAreSignedTogether(t *testing.T) {
+	p := open(t)
+	warm, flawed := tested("KVA077M4S3", 9000), tested("KVA077M511", 9000)
+	flawed.reallocated = 3
+	for _, s := range []state{tested("KVA077M4R9", 9000), tested("KVA077M4T8", 9000), warm, flawed} {
+		p.read(0, s)
+		if s.serial == warm.serial {
+			s.heat = 56 // warmer than advised: a note
+		}
+		p.read(week, s)
+	}
+	var drives []shop.Drive
+	for _, name := range []string{"7M4R9", "7M4S3", "7M511"} {
+		drives = append(drives, p.drive(name))
+	}
+	_, _, err := p.SignTogether(t.Context(), drives, " ")
+	require.ErrorContains(t, err, "needs a name")
+	signed, left, err := p.SignTogether(t.Context(), drives, "Dov")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"KVA077M4R9"}, signed)
+	assert.Equal(t, []shop.LeftUnsigned{{"KVA077M4S3", "there is something to note: look at it, then sign it alone"}, {"KVA077M511", "it is degrading: look at it, then sign it alone"}}, left)
+	assert.Equal(t, "Dov", p.drive("7M4R9").Now.Signed.By)
+	signed, _, err = p.SignTogether(t.Context(), nil, "Imre")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"KVA077M4T8"}, signed, "of all there are, the one that is left")
+}
+
 func TestSigningNamesWhatWasSeen(t *testing.T) {
 	p := open(t)
 	p.read(0, tested("KVA077M511", 9000))

@@ -126,7 +126,7 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		"its bytes":              {[]string{"reading", "show", "7M4Q2", "--raw"}, 0, []string{"SMART data (ata/attributes), by SMART READ DATA in ATA PASS-THROUGH(16)", "lines the same"}},
 		"a new reading":          {[]string{"reading", "take", "bay-2"}, 0, []string{"the drive's own alarm: not raised"}},
 		"two readings":           {[]string{"reading", "compare", "7M4Q2", "1", "26"}, 0, []string{"then", "+6", "Not available:"}},
-		"a verdict":              {[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Copy the data first."}},
+		"a verdict":              {[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Take the drive out of use."}},
 		"an NVMe drive's facts":  {[]string{"reading", "show", "Q7E30"}, 0, []string{"Health log (nvme/log-02)", "Media and data integrity errors", "the host's doing", "not available: Get Log Page 0Dh"}},
 		"a SAS drive's facts":    {[]string{"reading", "show", "19Z4K"}, 0, []string{"Read error counters (scsi/log-03)", "not available: none is set", "Sectors replaced since it was made"}},
 		"signals, their sources": {[]string{"drive", "signals", "7M56F"}, 0, []string{"device statistics, page 1, Power-on Hours", "ata/log-04, byte 528", "Sources disagree: hours powered on", "SMART data, attribute 9 says", "Not available, a rotating drive has none: "}},

@@ -538,6 +538,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/verdicts/sign-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept the verdicts of drives that are healthy without a finding or a note, and of no others */
+        post: operations["signTogether"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs": {
         parameters: {
             query?: never;
@@ -1836,6 +1853,18 @@ export interface components {
             reason?: string;
             overruled: boolean;
         };
+        SignTogetherRequest: {
+            by: string;
+            /** @description absent: all there are */
+            drives?: string[];
+        };
+        SignedTogether: {
+            signed: string[];
+            left: {
+                serial: string;
+                why: string;
+            }[];
+        };
         SignOffRequest: {
             by: string;
             /** @description the verdict seen; a newer one refuses the signature */
@@ -2746,6 +2775,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verdict"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    signTogether: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignTogetherRequest"];
+            };
+        };
+        responses: {
+            /** @description Which were signed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedTogether"];
                 };
             };
             default: components["responses"]["Wrong"];

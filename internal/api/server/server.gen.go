@@ -150,6 +150,9 @@ type ServerInterface interface {
 	// GetService What this service is, and its time
 	// (GET /service)
 	GetService(ctx *echo.Context) error
+	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+	// (POST /verdicts/sign-off)
+	SignTogether(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -883,6 +886,15 @@ func (w *ServerInterfaceWrapper) GetService(ctx *echo.Context) error {
 	return err
 }
 
+// SignTogether converts echo context to params.
+func (w *ServerInterfaceWrapper) SignTogether(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignTogether(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -964,6 +976,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/drives/:drive/reworks", wrapper.StartRework, options.OperationMiddlewares["startRework"]...)
 	router.GET(options.BaseURL+"/drives/:drive/verdict", wrapper.GetVerdict, options.OperationMiddlewares["getVerdict"]...)
 	router.POST(options.BaseURL+"/drives/:drive/verdict/sign-off", wrapper.SignVerdict, options.OperationMiddlewares["signVerdict"]...)
+	router.POST(options.BaseURL+"/verdicts/sign-off", wrapper.SignTogether, options.OperationMiddlewares["signTogether"]...)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
 	router.POST(options.BaseURL+"/runs/:run/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
@@ -2739,6 +2752,45 @@ func (response GetServicedefaultApplicationProblemPlusJSONResponse) VisitGetServ
 	return err
 }
 
+type SignTogetherRequestObject struct {
+	Body *SignTogetherJSONRequestBody
+}
+
+type SignTogetherResponseObject interface {
+	VisitSignTogetherResponse(w http.ResponseWriter) error
+}
+
+type SignTogether200JSONResponse SignedTogether
+
+func (response SignTogether200JSONResponse) VisitSignTogetherResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignTogetherdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignTogetherdefaultApplicationProblemPlusJSONResponse) VisitSignTogetherResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListBays All bays as they stand
@@ -2873,6 +2925,9 @@ type StrictServerInterface interface {
 	// GetService What this service is, and its time
 	// (GET /service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
+	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
+	// (POST /verdicts/sign-off)
+	SignTogether(ctx context.Context, request SignTogetherRequestObject) (SignTogetherResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -4335,6 +4390,52 @@ func (sh *strictHandler) GetService(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetServiceResponseObject); ok {
 		return validResponse.VisitGetServiceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignTogether operation middleware
+func (sh *strictHandler) SignTogether(ctx *echo.Context) error {
+	var request SignTogetherRequestObject
+
+	var body SignTogetherJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignTogether(ctx.Request().Context(), request.(SignTogetherRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignTogether")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignTogetherResponseObject); ok {
+		return validResponse.VisitSignTogetherResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
