@@ -91,9 +91,6 @@ type Example struct {
 // CopyAdvice is the id of the advice to copy the data first, which is left out where there is nothing to copy any more.
 const CopyAdvice = "copy"
 
-// RollbackRule is the id of the rule whose finding tells how the drive's clocks contradict each other.
-const RollbackRule = "rollback"
-
 // How the last rework stands.
 const (
 	ReworkNone = ""

@@ -53,7 +53,7 @@ type Life struct {
 // NewLife lays a drive's moments out in columns and marks in them what reworks explain.
 func NewLife(moments []Moment, reworks []Rework) *Life {
 	l := &Life{Moments: moments, Reworks: reworks, after: make([]int, len(reworks)), points: map[signal.Name][]trend.Point{}, upTo: map[signal.Name][]int32{}}
-	cap := make([]float64, len(moments)) // of the rise up to a moment, how much a rework explains
+	reworked := make([]float64, len(moments)) // of the rise up to a moment, how much a rework explains
 	for n, w := range reworks {
 		l.after[n] = len(moments)
 		for i, m := range moments {
@@ -64,7 +64,7 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 		}
 		if i := l.after[n]; i > 0 && i < len(moments) {
 			before := moments[i-1].Signals
-			cap[i] += max(before[signal.Pending], before[signal.UncorrectableOffline], before[signal.UnreadableFound])
+			reworked[i] += max(before[signal.Pending], before[signal.UncorrectableOffline], before[signal.UnreadableFound])
 		}
 	}
 	for i, m := range moments {
@@ -75,7 +75,7 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 		for name, v := range m.Signals {
 			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v}
 			if explained[name] {
-				p.Reworked = cap[i]
+				p.Reworked = reworked[i]
 			}
 			l.points[name] = append(l.points[name], p)
 			if l.upTo[name] == nil {

@@ -231,14 +231,14 @@ func (s *Score) Quantile(share float64) time.Duration {
 	return s.Lead[min(len(s.Lead)-1, max(0, int((1-share)*float64(len(s.Lead)))))]
 }
 
-// Worst sorts drives for a person who looks at a replay: those a draft would newly replace first.
+// Worst sorts drives for a person who looks at a replay: first those of which the draft says something graver to this day, the
+// graver the earlier; last those of which it says something milder.
 func Worst(a, b Replayed) int {
-	last := func(r Replayed) int {
-		if len(r.Differs) == 0 {
-			return -1
+	graver := func(r Replayed) int {
+		if n := len(r.Differs); n > 0 && r.Differs[n-1].Still {
+			return int(r.Differs[n-1].Would.Grade) - int(r.Differs[n-1].Was.Grade)
 		}
-		d := r.Differs[len(r.Differs)-1]
-		return int(d.Would.Grade) - int(d.Was.Grade)
+		return 0
 	}
-	return cmp.Compare(last(b), last(a))
+	return cmp.Compare(graver(b), graver(a))
 }

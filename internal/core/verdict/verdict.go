@@ -272,9 +272,6 @@ func judgeable(r *policy.Rule, e Evidence) (string, bool) {
 func found(p *policy.Policy, r *policy.Rule, e Evidence) Finding {
 	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(r.Says, e, r.Limit), Customer: fill(r.Customer, e, r.Limit), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
 	f.Detail = detail(r, e)
-	if r.ID == policy.RollbackRule && len(e.Contradictions) > 0 {
-		f.Detail = fmt.Sprintf("reading %d: %s", e.Contradictions[0].Seq, e.Contradictions[0].Says)
-	}
 	for _, n := range r.Needs {
 		v := e.Now[n]
 		f.Rests = append(f.Rests, Rest{n, v.Number, v.Source, string(v.Page), v.Offset, v.Length, v.Run})
@@ -342,7 +339,7 @@ func detail(r *policy.Rule, e Evidence) string {
 
 var hole = regexp.MustCompile(`\{([a-z_]+)\}`)
 
-// fill puts values into a sentence: a signal's name in braces becomes its value and unit; steady and lba become a clause
+// fill puts values into a sentence: a signal's name in braces becomes its value and unit; steady, lba and contradiction become a clause
 // where there is one to say.
 func fill(text string, e Evidence, l *policy.Limit) string {
 	return hole.ReplaceAllStringFunc(text, func(m string) string {
@@ -360,6 +357,11 @@ func fill(text string, e Evidence, l *policy.Limit) string {
 				return ""
 			}
 			return " at LBA " + Number(float64(*e.FailingLBA))
+		case "contradiction":
+			if len(e.Contradictions) == 0 {
+				return ""
+			}
+			return fmt.Sprintf(" (reading %d: %s)", e.Contradictions[0].Seq, e.Contradictions[0].Says)
 		default:
 			d, ok := signal.Lookup(signal.Name(name))
 			value := e.Now[signal.Name(name)]
