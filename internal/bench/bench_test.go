@@ -346,3 +346,26 @@ func TestAFullDiskLosesNoReport(t *testing.T) {
 	s.bench.Journal.StopAfter(-1)
 	s.take(t, "the empty bay", func() bool { return s.bays[1].Connection == protocol.Empty })
 }
+
+// stopAfter gives an order to a bench whose journal keeps only so many commits from then on, and waits until it is full or the run
+// is over. It is armed before the order: however slow the test, the run cannot get ahead of it. Not taken means that the order's own
+// commit was the first that was refused.
+func (s *shop) stopAfter(t *testing.T, commits int64, o protocol.Order) (run int64, full, taken bool) {
+	t.Helper()
+	stopped := s.bench.Journal.StopAfter(commits)
+	receipt, err := s.order(t, o)
+	if err != nil {
+		require.ErrorContains(t, err, "keep nothing more")
+		return 0, true, false
+	}
+	require.Eventually(t, func() bool {
+		select {
+		case <-stopped:
+			full = true
+		default:
+		}
+		open, err := s.bench.Journal.OpenRuns(t.Context())
+		return full || err == nil && len(open) == 0
+	}, 20*time.Second, 2*time.Millisecond)
+	return receipt.Run.ID, full, true
+}

@@ -236,24 +236,11 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 				if kind == protocol.Mend {
 					targets = bad
 				}
-				stopped := s.bench.Journal.StopAfter(commits) // before the order: however slow this test, the rework cannot run ahead of it
-				receipt, err := s.order(t, order(kind, targets...))
-				if err != nil { // its own commit was the first that was refused
-					require.ErrorContains(t, err, "keep nothing more")
+				id, reached, taken := s.stopAfter(t, commits, order(kind, targets...))
+				if !taken {
 					s.end()
 					continue
 				}
-				id := receipt.Run.ID
-				reached := false
-				require.Eventually(t, func() bool {
-					select {
-					case <-stopped:
-						reached = true
-					default:
-					}
-					open, err := s.bench.Journal.OpenRuns(t.Context())
-					return reached || err == nil && len(open) == 0
-				}, 20*time.Second, 2*time.Millisecond)
 				known := *s
 				s.end()
 				s = start(t, source, path)

@@ -215,24 +215,11 @@ func TestStoppedAfterEveryCommitAnExtendedCheckIsFinishedOnce(t *testing.T) {
 		path := filepath.Join(dir, "bench.db")
 		s := start(t, source, path)
 		s.take(t, "the drive", s.answering(1))
-		stopped := s.bench.Journal.StopAfter(commits) // before the order: however slow this test, the check cannot run ahead of it
-		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Extended, Bay: 1, By: "Dov"})
-		if err != nil { // its own commit was the first that was refused
-			require.ErrorContains(t, err, "keep nothing more")
+		id, reached, taken := s.stopAfter(t, commits, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Extended, Bay: 1, By: "Dov"})
+		if !taken {
 			s.end()
 			continue
 		}
-		id := receipt.Run.ID
-		reached := false
-		require.Eventually(t, func() bool {
-			select {
-			case <-stopped:
-				reached = true
-			default:
-			}
-			open, err := s.bench.Journal.OpenRuns(t.Context())
-			return reached || err == nil && len(open) == 0
-		}, 20*time.Second, 2*time.Millisecond)
 		known := *s
 		s.end()
 		s = start(t, source, path)
