@@ -39,7 +39,8 @@ func (s *Shop) Policy() *policy.Policy { return s.policy.Load() }
 // Policies lists all policies that were in force, newest first.
 func (s *Shop) Policies(ctx context.Context) ([]Published, error) { return s.store.Policies(ctx) }
 
-// choosePolicy puts the shop's newest policy in force; the shipped one when it is newer.
+// choosePolicy puts the shop's newest policy in force. A newer shipped one takes the place of an older shipped one, never of what the
+// shop has published itself.
 func (s *Shop) choosePolicy(ctx context.Context, shipped []byte) error {
 	p, err := policy.Parse(shipped)
 	if err != nil {
@@ -49,7 +50,7 @@ func (s *Shop) choosePolicy(ctx context.Context, shipped []byte) error {
 	if err != nil {
 		return err
 	}
-	if len(all) > 0 && all[0].Version >= p.Version {
+	if len(all) > 0 && (all[0].By != "" || all[0].Version >= p.Version) {
 		if p, err = policy.Parse(all[0].Text); err != nil {
 			return fmt.Errorf("the policy in force, version %d: %w", all[0].Version, err)
 		}

@@ -259,7 +259,7 @@ type Shop struct {
 	watched map[int64]map[chan protocol.Progress]bool // who follows a run
 }
 
-// New makes a shop over a store and a bench. Its policy is the newest it has published, or the shipped one when that is newer.
+// New makes a shop over a store and a bench. Its policy is the newest it has published itself, else the newest shipped one.
 func New(ctx context.Context, name string, store Store, bench protocol.Bench, shipped []byte, clock Clock, log *slog.Logger) (*Shop, error) {
 	s := &Shop{Name: name, store: store, bench: bench, clock: clock, log: log, outdated: make(chan struct{}, 1), waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
 	return s, s.choosePolicy(ctx, shipped)

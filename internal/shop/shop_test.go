@@ -1,6 +1,7 @@
 package shop_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -287,6 +288,26 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	assert.Equal(t, "extended-test", v2.Missing[0].ID)
 	_, err = p.TakeIn(t.Context(), shop.Intake{Bay: 77, By: "Dov"})
 	assert.ErrorContains(t, err, "there is no bay 77. List the bays.")
+}
+
+// A newer edition brings a newer policy, and leaves a shop that has its own with that.
+func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
+	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = st.Close() })
+	edition := func(version string) *shop.Shop {
+		shipped := bytes.Replace(policy.Default, []byte("version: 2\n"), []byte("version: "+version+"\n"), 1)
+		s, err := shop.New(t.Context(), "Saltmarsh Lane", st, &bench{}, shipped, &clock{begin}, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		return s
+	}
+	assert.Equal(t, 2, edition("2").Policy().Version)
+	s := edition("5")
+	assert.Equal(t, 5, s.Policy().Version)
+	published, err := s.Publish(t.Context(), policy.Default, "Imre", "back to what we know")
+	require.NoError(t, err)
+	assert.Equal(t, 6, published.Version)
+	assert.Equal(t, 6, edition("9").Policy().Version)
 }
 
 func TestOnlyFindingFreeHealthyDrivesAreSignedTogether(t *testing.T) {
