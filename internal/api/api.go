@@ -4,6 +4,7 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
@@ -24,6 +25,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/api/web"
 	"hylostat.example/internal/contract"
@@ -64,6 +66,7 @@ func limit(next echo.HandlerFunc) echo.HandlerFunc {
 // Options are what the service is made of.
 type Options struct {
 	Shop    *shop.Shop
+	Access  *access.Access
 	Version string
 	Hosts   []string // names besides loopback under which it may be reached
 	Log     *slog.Logger
@@ -87,12 +90,12 @@ func New(o Options) (http.Handler, error) {
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool {
 		return strings.HasSuffix(c.Request().URL.Path, "/events") || strings.HasSuffix(c.Request().URL.Path, "/live")
 	}, MinLength: 1024}))
-	h := &handlers{shop: o.Shop, version: o.Version}
-	g := e.Group(Base, validate(router))
-	server.RegisterHandlers(g, server.NewStrictHandler(h, nil))
+	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version}
+	g := e.Group(Base, validate(router, o.Access))
+	server.RegisterHandlers(g, server.NewStrictHandler(h, []server.StrictMiddlewareFunc{named}))
 	g.GET("/events", h.StreamEvents)
 	g.GET("/runs/:run/live", h.FollowRun)
-	e.Any("/api/*", validate(router)(func(*echo.Context) error { return noPath }))
+	e.Any("/api/*", validate(router, o.Access)(func(*echo.Context) error { return noPath }))
 	pages, err := newConsole(web.Files())
 	if err != nil {
 		return nil, err
@@ -134,8 +137,8 @@ func headers(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// validate checks every request against the contract before a handler sees it.
-func validate(router routers.Router) echo.MiddlewareFunc {
+// validate checks every request against the contract before a handler sees it, and who sends it.
+func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			route, parameters, err := router.FindRoute(c.Request())
@@ -149,9 +152,22 @@ func validate(router routers.Router) echo.MiddlewareFunc {
 			if err := openapi3filter.ValidateRequest(c.Request().Context(), input); err != nil {
 				return invalid(err)
 			}
-			return next(c)
+			return admit(a, next, withSurroundings(c), roleOf(route.Operation.Extensions, c.Request().Method))
 		}
 	}
+}
+
+// withSurroundings keeps with a request what a handler of the generated interface does not see of it: the address it came by, and
+// the secret of its cookie.
+func withSurroundings(c *echo.Context) *echo.Context {
+	r := c.Request()
+	ctx, scheme := r.Context(), "http://"
+	if r.TLS != nil {
+		ctx, scheme = context.WithValue(ctx, secureKey{}, true), "https://"
+	}
+	ctx = context.WithValue(context.WithValue(ctx, addressKey{}, scheme+r.Host), secretKey{}, secretOf(r))
+	c.SetRequest(r.WithContext(ctx))
+	return c
 }
 
 const see = "See docs/reference/api.md."
@@ -213,6 +229,12 @@ func asProblem(err error) contract.Problem {
 	}
 	if e, ok := errors.AsType[*shop.Conflict](err); ok {
 		return make(http.StatusConflict, "Not as things stand", e.What, e.Do)
+	}
+	if e, ok := errors.AsType[*access.Refused](err); ok {
+		if e.SignIn {
+			return make(http.StatusUnauthorized, "Not signed in", e.What, e.Do)
+		}
+		return make(http.StatusForbidden, "Not allowed", e.What, e.Do)
 	}
 	if e, ok := errors.AsType[*protocol.Refusal](err); ok {
 		status := http.StatusConflict

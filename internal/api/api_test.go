@@ -8,10 +8,13 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/labstack/echo/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/access"
+	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
@@ -83,4 +86,21 @@ func TestThePageCarriesItsNonceAndPathsAreItsOwn(t *testing.T) {
 	assert.Contains(t, get("/assets/a.js").Header().Get("Cache-Control"), "immutable")
 	assert.NotEqual(t, 200, get("/assets/none.js").Code, "a missing file is not the page")
 	assert.Contains(t, get("/assets/../../etc/passwd").Body.String(), "<meta nonce=", "a way out of the files ends at the page")
+}
+
+// Whoever adds an operation that changes something says in the contract who may do it.
+func TestEveryChangeHasARole(t *testing.T) {
+	document, err := openapi3.NewLoader().LoadFromData(contract.OpenAPI)
+	require.NoError(t, err)
+	for path, item := range document.Paths.Map() {
+		for method, operation := range item.Operations() {
+			role, has := operation.Extensions["x-role"].(string)
+			assert.True(t, has || method == http.MethodGet, "%s %s has no x-role", method, path)
+			if has {
+				assert.True(t, role == "anyone" || access.Role(role).Valid(), "%s %s: x-role %q", method, path, role)
+			}
+		}
+	}
+	assert.Equal(t, "desk", roleOf(nil, http.MethodGet))
+	assert.Equal(t, "lead", roleOf(nil, http.MethodPost), "what is forgotten is forbidden")
 }

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"strconv"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
@@ -20,6 +22,7 @@ import (
 // handlers implement the generated strict interface. Each finds what the request names, asks the shop, and maps the answer.
 type handlers struct {
 	shop    *shop.Shop
+	access  *access.Access
 	version string
 }
 
@@ -77,7 +80,8 @@ func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (se
 		return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
 	}
 	i, err := h.shop.TakeIn(ctx, shop.Intake{
-		Bay: b.Bay, By: b.By, Ticket: value(b.Ticket), Customer: value(b.Customer), Complaint: value(b.Complaint), Label: value(b.Label),
+		Bay: b.Bay, By: b.By, Lot: value(b.Lot), Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Label: value(b.Label),
+		Made: value(b.Made), Clicks: value(b.Clicks),
 		Wanted: value(b.Wanted), Copied: value(b.Copied), Duty: duty,
 	})
 	return server.TakeIn201JSONResponse(intakeOf(i)), err
@@ -124,7 +128,7 @@ func (h *handlers) ChangeDrive(ctx context.Context, r server.ChangeDriveRequestO
 	if err != nil {
 		return nil, err
 	}
-	if err := h.shop.SetDuty(ctx, d, drive.Duty(r.Body.Duty)); err != nil {
+	if err := h.shop.SetDuty(ctx, d, drive.Duty(r.Body.Duty), value(r.Body.By)); err != nil {
 		return nil, err
 	}
 	out, err := h.detailed(ctx, d.Identity.Serial)
@@ -236,7 +240,7 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 	if err != nil {
 		return nil, err
 	}
-	all, err := h.shop.Import(ctx, f)
+	all, err := h.shop.Import(ctx, f, value(r.Params.By))
 	return server.ImportRecord200JSONResponse{Drives: each(all, func(i shop.Imported) contract.ImportedDrive {
 		return contract.ImportedDrive{Serial: i.Key.Serial, Model: i.Key.Model, Readings: i.Readings, Known: i.Known}
 	})}, err
@@ -256,6 +260,9 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 	d, err := h.shop.FindDrive(ctx, r.Drive)
 	if err != nil {
 		return nil, err
+	}
+	if who := whoAsks(ctx); who != nil && value(r.Body.Despite) != "" && !who.Role.Covers(access.Lead) {
+		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role), Do: "Ask a lead, or have the data copied first."}
 	}
 	started, err := h.shop.Check(ctx, d, protocol.RunKind(r.Body.Kind), r.Body.By, value(r.Body.Despite), protocol.Limit{Share: value(r.Body.Share)}, each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} })...)
 	return server.StartCheck201JSONResponse(runOf(started)), err
@@ -306,6 +313,13 @@ func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestO
 	if r.Body.Grade != nil {
 		if grade, err = drive.ParseGrade(string(*r.Body.Grade)); err != nil {
 			return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+		}
+	}
+	if who := whoAsks(ctx); who != nil && grade != drive.Undecided && !who.Role.Covers(access.Lead) {
+		if now, err := h.shop.Verdict(ctx, d); err != nil {
+			return nil, err
+		} else if now.Grade != grade {
+			return nil, &access.Refused{What: fmt.Sprintf("%s is %s; overruling %s with %s needs a lead", who.Name, who.Role, now.Grade, grade), Do: "Ask a lead, or sign what the verdict says."}
 		}
 	}
 	v, err := h.shop.Sign(ctx, d, value(r.Body.Verdict), grade, r.Body.By, value(r.Body.Reason))

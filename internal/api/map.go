@@ -9,7 +9,6 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/signal"
@@ -112,11 +111,14 @@ func driveOf(d shop.Drive) contract.Drive {
 
 func intakeOf(i shop.Intake) contract.Intake {
 	out := contract.Intake{
-		Id: i.ID, Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Complaint: text(i.Complaint), Label: text(i.Label),
-		Wanted: i.Wanted, Copied: i.Copied, AtRisk: i.AtRisk(), Duty: contract.Duty(i.Duty),
+		Id: i.ID, Lot: optional(i.Lot), Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Reference: text(i.Reference), Complaint: text(i.Complaint), Label: text(i.Label),
+		Made: text(i.Made), Clicks: optional(i.Clicks), CopiedAt: when(i.CopiedAt), Wanted: i.Wanted, Copied: i.Copied, AtRisk: i.AtRisk(), Duty: contract.Duty(i.Duty),
 	}
 	if r := i.Release; r != nil {
 		out.Release = &contract.Release{Scope: contract.ReworkKind(r.Scope), Owner: r.Owner, By: r.By, At: r.At}
+	}
+	if h := i.Handover; h != nil {
+		out.Handover = &contract.Handover{Goes: contract.HandoverGoes(h.Goes), Data: contract.DataState(h.Data), Note: text(h.Note), By: h.By, At: h.At}
 	}
 	return out
 }
@@ -373,12 +375,6 @@ func verdictOf(d shop.Drive, v shop.Verdict) contract.Verdict {
 			return contract.Missing{Id: m.ID, What: m.What, Run: m.Run, Minutes: m.Minutes}
 		}),
 		Advice: append([]string{}, v.Advice...), Signed: signOf(v.Signed, v.Grade),
-		Duties: each(v.Duties, func(f verdict.Fit) contract.Fit {
-			fitness := contract.FitFitness(f.Fitness)
-			if f.Fitness == policy.Fitness("") {
-				fitness = "unjudged"
-			}
-			return contract.Fit{Duty: contract.Duty(f.Duty), Fitness: fitness, Words: f.Words}
-		}),
+		Duties: each(v.Duties, fitOf),
 	}
 }

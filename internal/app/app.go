@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/api"
 	"hylostat.example/internal/bench"
 	"hylostat.example/internal/bench/device"
@@ -80,7 +81,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
-	handler, err := api.New(api.Options{Shop: s, Version: Version, Hosts: o.Hosts, Log: o.Log})
+	handler, err := api.New(api.Options{Shop: s, Access: access.New(st, time.Now), Version: Version, Hosts: o.Hosts, Log: o.Log})
 	if err != nil {
 		return err
 	}

@@ -157,12 +157,21 @@ func intakeCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
 			&cli.StringFlag{Name: "customer", Usage: "`NAME`"},
+			&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER` for it"},
 			&cli.StringFlag{Name: "complaint", Usage: "`TEXT`: what is wrong, in the customer's words"},
 			&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},
+			&cli.StringFlag{Name: "made", Usage: "`MONTH` of making by the label, as 2021-08"},
+			&cli.BoolFlag{Name: "clicks", Usage: "it makes a noise that says: stop trying"},
+			&cli.IntFlag{Name: "lot", Usage: "`NUMBER` of the lot it belongs to"},
 			&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"},
 			&cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
 			&cli.StringFlag{Name: "duty", Usage: "`DUTY` it is meant for: continuous, archive, everyday, carry", Value: "everyday"},
 		},
+		Commands: []*cli.Command{{
+			Name: "list", Usage: "intakes, newest first: who brought what, and how it ended", Description: "Example:\n   hylostat intake list --open",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "open", Usage: "only those not handed over"}, &cli.StringFlag{Name: "ticket", Usage: "only those on this `TICKET`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100}},
+			Action: action(0, 0, listIntakes),
+		}},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			bay, err := c.bay(0)
 			if err != nil {
@@ -174,9 +183,13 @@ func intakeCommand() *cli.Command {
 				}
 				return nil
 			}
-			wanted, copied, duty := c.Bool("wanted"), c.Bool("copied"), contract.Duty(c.String("duty"))
+			wanted, copied, clicks, duty := c.Bool("wanted"), c.Bool("copied"), c.Bool("clicks"), contract.Duty(c.String("duty"))
+			var lot *int64
+			if n := int64(c.Int("lot")); n > 0 {
+				lot = &n
+			}
 			i, err := c.TakeIn(ctx, contract.IntakeRequest{
-				Bay: bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Wanted: &wanted, Copied: &copied, Duty: &duty,
+				Bay: bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Made: set("made"), Clicks: &clicks, Lot: lot, Wanted: &wanted, Copied: &copied, Duty: &duty,
 			})
 			if err != nil {
 				return err

@@ -31,6 +31,7 @@ const (
 	exitRefused  = 4
 	exitNoAnswer = 5
 	exitRun      = 6
+	exitNoRight  = 7
 )
 
 const exitHelp = `EXIT CODES:
@@ -40,7 +41,8 @@ const exitHelp = `EXIT CODES:
    3  there is no such drive, bay, run or reading
    4  not as things stand: no drive answers, data at risk, signed already ...
    5  no service answers
-   6  the followed run ended other than passed`
+   6  the followed run ended other than passed
+   7  not signed in, or not allowed to that role`
 
 // ServeOptions are the flags of serve and demo.
 type ServeOptions struct {
@@ -73,10 +75,11 @@ func New(s Starters) *cli.Command {
 			"Try it:  hylostat demo        then, in another terminal:  hylostat bay list",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "service", Usage: "`ADDRESS` of the service", Value: "http://" + DefaultAddress, Sources: cli.EnvVars("HYLOSTAT_SERVICE")},
+			&cli.StringFlag{Name: "token-file", Usage: "`FILE` with the token that says who you are; or its text in HYLOSTAT_TOKEN", Sources: cli.EnvVars("HYLOSTAT_TOKEN_FILE")},
 			&cli.BoolFlag{Name: "json", Usage: "print what the service answers, as in its API"},
 			&cli.StringFlag{Name: "by", Usage: "`NAME` of the person who does this", Value: whoami(), HideDefault: true, Sources: cli.EnvVars("HYLOSTAT_BY")},
 		},
-		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), planCommands(), driveCommands(), readingCommands(), checkCommands(), sweepCommands(), runCommands(), releaseCommand(), reworkCommands(), verdictCommands(), outcomeCommand(), s.recordCommands(), dialectCommands(), policyCommands()},
+		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), planCommands(), driveCommands(), readingCommands(), checkCommands(), sweepCommands(), runCommands(), releaseCommand(), reworkCommands(), verdictCommands(), outcomeCommand(), lotCommands(), handoverCommand(), statementCommand(), labelCommand(), customerCommands(), personCommands(), auditCommands(), s.recordCommands(), dialectCommands(), policyCommands()},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
 	}
 	strict(root)
@@ -128,6 +131,8 @@ func Code(err error) int {
 	}
 	if p, ok := errors.AsType[*client.ProblemError](err); ok {
 		switch {
+		case p.Status == 401 || p.Status == 403:
+			return exitNoRight
 		case p.Status == 404:
 			return exitNone
 		case p.Status == 409:
@@ -159,12 +164,29 @@ func action(least, most int, f func(ctx context.Context, c call) error) cli.Acti
 		if n := cmd.Args().Len(); n < least || n > most {
 			return &usage{fmt.Sprintf("%s wants %s", cmd.FullName(), strings.TrimSpace(orNothing(cmd.ArgsUsage)))}
 		}
-		c, err := client.New(cmd.String("service"))
+		token, err := token(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := client.New(cmd.String("service"), token)
 		if err != nil {
 			return &usage{err.Error()}
 		}
 		return f(ctx, call{cmd, c, cmd.Root().Writer})
 	}
+}
+
+// token is what proves who asks. It never comes from an argument: those are read by everybody on the machine.
+func token(cmd *cli.Command) (string, error) {
+	path := cmd.String("token-file")
+	if path == "" {
+		return strings.TrimSpace(os.Getenv("HYLOSTAT_TOKEN")), nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", fmt.Errorf("reading the token: %w. Name its file with --token-file", err)
+	}
+	return strings.TrimSpace(string(text)), nil
 }
 
 func orNothing(s string) string {

@@ -92,6 +92,16 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
+				Name: "siblings", Usage: "a drive among the others of its model that the shop has met", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive siblings 7M4Q2",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					s, err := c.Siblings(ctx, c.arg(0))
+					if err != nil {
+						return err
+					}
+					return c.show(s, func(w io.Writer) { printSiblings(w, s) })
+				}),
+			},
+			{
 				Name: "history", Usage: "everything that happened to a drive, newest first", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive history 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.History(ctx, c.arg(0))

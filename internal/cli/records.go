@@ -86,7 +86,7 @@ func (s Starters) recordCommands() *cli.Command {
 					}
 					path := c.String("out")
 					if path == "" {
-						path = fileName(f.Drives[0].Serial)
+						path = fileName(f.Drives[0].Serial, ".json")
 					}
 					if err := save(c.out, path, f); err != nil {
 						return err
@@ -95,6 +95,22 @@ func (s Starters) recordCommands() *cli.Command {
 						_, _ = fmt.Fprintf(c.out, "%d readings of %s written to %s\n", len(f.Drives[0].Readings), shown(f.Drives[0].Serial), path)
 					}
 					return nil
+				}),
+			},
+			{
+				Name: "archive", Usage: "write the whole record of a drive as a ZIP of open formats, with checksums", ArgsUsage: "DRIVE",
+				Description: "Example:\n   hylostat record archive 7M4Q2 -o 7M4Q2.zip",
+				Flags:       []cli.Flag{outFlag("the drive's serial with .zip")},
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					d, err := c.Drive(ctx, c.arg(0))
+					if err != nil {
+						return err
+					}
+					body, err := c.Archive(ctx, d.Serial)
+					if err != nil {
+						return err
+					}
+					return c.write(body, fileName(d.Serial, ".zip"), "The record of "+shown(d.Serial))
 				}),
 			},
 			{
@@ -145,25 +161,42 @@ func (s Starters) captureCommand() *cli.Command {
 }
 
 // fileName makes a harmless file name of what a drive calls itself.
-func fileName(serial string) string {
+func fileName(serial, ending string) string {
 	return strings.Map(func(r rune) rune {
 		if r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r == '-' {
 			return r
 		}
 		return '_'
-	}, serial) + ".json"
+	}, serial) + ending
 }
 
 // save writes a record file beside its place and then moves it there: no half file stands under the name.
 func save(out io.Writer, path string, f record.File) error {
+	return saveWith(out, path, func(w io.Writer) error { return record.Write(w, f) })
+}
+
+// write saves what the service made, and says so.
+func (c call) write(body []byte, otherwise, what string) error {
+	path := c.String("out")
+	if path == "" {
+		path = otherwise
+	}
+	if err := saveWith(c.out, path, func(w io.Writer) error { _, err := w.Write(body); return err }); err != nil || path == "-" {
+		return err
+	}
+	_, _ = fmt.Fprintf(c.out, "%s: %s\n", what, path)
+	return nil
+}
+
+func saveWith(out io.Writer, path string, write func(w io.Writer) error) error {
 	if path == "-" {
-		return record.Write(out, f)
+		return write(out)
 	}
 	next, err := os.CreateTemp(filepath.Dir(path), ".record-*")
 	if err != nil {
 		return fmt.Errorf("writing %s: %w. Choose another place with -o", path, err)
 	}
-	err = errors.Join(record.Write(next, f), next.Sync(), next.Chmod(0o644), next.Close())
+	err = errors.Join(write(next), next.Sync(), next.Chmod(0o644), next.Close())
 	if err == nil {
 		err = os.Rename(next.Name(), path)
 	}
@@ -181,7 +214,7 @@ func importRecords(ctx context.Context, c call) error {
 		if err != nil {
 			return fmt.Errorf("reading %s: %w", path, err)
 		}
-		done, err := c.ImportRecord(ctx, file)
+		done, err := c.ImportRecord(ctx, file, c.by())
 		_ = file.Close()
 		if err != nil {
 			return fmt.Errorf("%s: %w", path, err)

@@ -91,6 +91,16 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAudit What people did, newest first
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyAudit Whether each row of the audit follows from the one before it
+	//
+	// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
+	VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBays All bays as they stand
 	//
 	// Corresponds with GET /bays (the `ListBays` operationId).
@@ -125,6 +135,20 @@ type ClientInterface interface {
 	// Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
 	VacateBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// EraseCustomerWithBody Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+	EraseCustomerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+	EraseCustomer(ctx context.Context, body EraseCustomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDrives Drives by serial
 	//
 	// Corresponds with GET /drives (the `ListDrives` operationId).
@@ -148,6 +172,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /drives/{drive} (the `ChangeDrive` operationId).
 	ChangeDrive(ctx context.Context, drive DriveName, body ChangeDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetArchive The whole record of a drive in open formats, as a ZIP with checksums
+	//
+	// Corresponds with GET /drives/{drive}/archive (the `GetArchive` operationId).
+	GetArchive(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartCheckWithBody Start a check
 	//
@@ -177,6 +206,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /drives/{drive}/history (the `GetHistory` operationId).
 	GetHistory(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLabel The label for a drive
+	//
+	// Corresponds with GET /drives/{drive}/label (the `GetLabel` operationId).
+	GetLabel(ctx context.Context, drive DriveName, params *GetLabelParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetOutcome What became of a drive, where somebody noted it
 	//
@@ -259,10 +293,20 @@ type ClientInterface interface {
 	// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
 	StartRework(ctx context.Context, drive DriveName, body StartReworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSiblings A drive among the shop's drives of the same model
+	//
+	// Corresponds with GET /drives/{drive}/siblings (the `GetSiblings` operationId).
+	GetSiblings(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSignals Every signal over the drive's life, tightest margin first
 	//
 	// Corresponds with GET /drives/{drive}/signals (the `GetSignals` operationId).
 	GetSignals(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStatement The page about a drive for its owner
+	//
+	// Corresponds with GET /drives/{drive}/statement (the `GetStatement` operationId).
+	GetStatement(ctx context.Context, drive DriveName, params *GetStatementParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSweeps The sweeps of a drive that ended, newest first, without their ribbons
 	//
@@ -288,6 +332,11 @@ type ClientInterface interface {
 	// Corresponds with POST /drives/{drive}/verdict/sign-off (the `SignVerdict` operationId).
 	SignVerdict(ctx context.Context, drive DriveName, body SignVerdictJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListIntakes Intakes, newest first
+	//
+	// Corresponds with GET /intakes (the `ListIntakes` operationId).
+	ListIntakes(ctx context.Context, params *ListIntakesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TakeInWithBody Take in the drive in a bay
 	//
 	// Takes any type of body and a specified content type.
@@ -301,6 +350,92 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOverWithBody End an intake: where the drive goes, and the state of its data
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+	HandOverWithBody(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOver End an intake: where the drive goes, and the state of its data
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+	HandOver(ctx context.Context, intake int64, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLots Lots, newest first
+	//
+	// Corresponds with GET /lots (the `ListLots` operationId).
+	ListLots(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenLotWithBody Open a lot: every drive that comes to answer from now on is taken in on it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lots (the `OpenLot` operationId).
+	OpenLotWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenLot Open a lot: every drive that comes to answer from now on is taken in on it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lots (the `OpenLot` operationId).
+	OpenLot(ctx context.Context, body OpenLotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLot A lot with its drives, worst first, what they do for, and who stands apart
+	//
+	// Corresponds with GET /lots/{lot} (the `GetLot` operationId).
+	GetLot(ctx context.Context, lot LotNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndLotWithBody Take no more drives in on the lot by their coming to answer
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+	EndLotWithBody(ctx context.Context, lot LotNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndLot Take no more drives in on the lot by their coming to answer
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+	EndLot(ctx context.Context, lot LotNumber, body EndLotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrintLabels Labels for all drives of a lot
+	//
+	// Corresponds with GET /lots/{lot}/labels (the `PrintLabels` operationId).
+	PrintLabels(ctx context.Context, lot LotNumber, params *PrintLabelsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrintLot The summary of a lot, to print or as a table
+	//
+	// Corresponds with GET /lots/{lot}/summary (the `PrintLot` operationId).
+	PrintLot(ctx context.Context, lot LotNumber, params *PrintLotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
+	ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPersonWithBody Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPerson Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
+	//
+	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+	RemovePerson(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	//
@@ -373,7 +508,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /records (the `ImportRecord` operationId).
-	ImportRecordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ImportRecordWithBody(ctx context.Context, params *ImportRecordParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Redecode Read all pages of the past with the present decoder
 	//
@@ -462,6 +597,30 @@ type ClientInterface interface {
 	// Corresponds with GET /service (the `GetService` operationId).
 	GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SignOut Sign out
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
+	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSession Who is asking
+	//
+	// Corresponds with GET /session (the `GetSession` operationId).
+	GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInWithBody Sign in; the answer sets a cookie
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignIn Sign in; the answer sets a cookie
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignTogetherWithBody Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	//
 	// Takes any type of body and a specified content type.
@@ -475,6 +634,36 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
 	SignTogether(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAudit What people did, newest first
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *Raw) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyAudit Whether each row of the audit follows from the one before it
+//
+// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
+func (c *Raw) VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyAuditRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListBays All bays as they stand
@@ -571,6 +760,40 @@ func (c *Raw) VacateBay(ctx context.Context, bay BayNumber, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
+// EraseCustomerWithBody Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+func (c *Raw) EraseCustomerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEraseCustomerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+func (c *Raw) EraseCustomer(ctx context.Context, body EraseCustomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEraseCustomerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDrives Drives by serial
 //
 // Corresponds with GET /drives (the `ListDrives` operationId).
@@ -625,6 +848,21 @@ func (c *Raw) ChangeDriveWithBody(ctx context.Context, drive DriveName, contentT
 // Corresponds with PATCH /drives/{drive} (the `ChangeDrive` operationId).
 func (c *Raw) ChangeDrive(ctx context.Context, drive DriveName, body ChangeDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeDriveRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetArchive The whole record of a drive in open formats, as a ZIP with checksums
+//
+// Corresponds with GET /drives/{drive}/archive (the `GetArchive` operationId).
+func (c *Raw) GetArchive(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetArchiveRequest(c.Server, drive)
 	if err != nil {
 		return nil, err
 	}
@@ -704,6 +942,21 @@ func (c *Raw) ExplainDialect(ctx context.Context, drive DriveName, reqEditors ..
 // Corresponds with GET /drives/{drive}/history (the `GetHistory` operationId).
 func (c *Raw) GetHistory(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHistoryRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLabel The label for a drive
+//
+// Corresponds with GET /drives/{drive}/label (the `GetLabel` operationId).
+func (c *Raw) GetLabel(ctx context.Context, drive DriveName, params *GetLabelParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLabelRequest(c.Server, drive, params)
 	if err != nil {
 		return nil, err
 	}
@@ -925,11 +1178,41 @@ func (c *Raw) StartRework(ctx context.Context, drive DriveName, body StartRework
 	return c.Client.Do(req)
 }
 
+// GetSiblings A drive among the shop's drives of the same model
+//
+// Corresponds with GET /drives/{drive}/siblings (the `GetSiblings` operationId).
+func (c *Raw) GetSiblings(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSiblingsRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSignals Every signal over the drive's life, tightest margin first
 //
 // Corresponds with GET /drives/{drive}/signals (the `GetSignals` operationId).
 func (c *Raw) GetSignals(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSignalsRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStatement The page about a drive for its owner
+//
+// Corresponds with GET /drives/{drive}/statement (the `GetStatement` operationId).
+func (c *Raw) GetStatement(ctx context.Context, drive DriveName, params *GetStatementParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStatementRequest(c.Server, drive, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1004,6 +1287,21 @@ func (c *Raw) SignVerdict(ctx context.Context, drive DriveName, body SignVerdict
 	return c.Client.Do(req)
 }
 
+// ListIntakes Intakes, newest first
+//
+// Corresponds with GET /intakes (the `ListIntakes` operationId).
+func (c *Raw) ListIntakes(ctx context.Context, params *ListIntakesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListIntakesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TakeInWithBody Take in the drive in a bay
 //
 // Takes any type of body and a specified content type.
@@ -1028,6 +1326,232 @@ func (c *Raw) TakeInWithBody(ctx context.Context, contentType string, body io.Re
 // Corresponds with POST /intakes (the `TakeIn` operationId).
 func (c *Raw) TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOverWithBody End an intake: where the drive goes, and the state of its data
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+func (c *Raw) HandOverWithBody(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverRequestWithBody(c.Server, intake, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOver End an intake: where the drive goes, and the state of its data
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+func (c *Raw) HandOver(ctx context.Context, intake int64, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverRequest(c.Server, intake, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLots Lots, newest first
+//
+// Corresponds with GET /lots (the `ListLots` operationId).
+func (c *Raw) ListLots(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLotsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenLotWithBody Open a lot: every drive that comes to answer from now on is taken in on it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lots (the `OpenLot` operationId).
+func (c *Raw) OpenLotWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLotRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenLot Open a lot: every drive that comes to answer from now on is taken in on it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lots (the `OpenLot` operationId).
+func (c *Raw) OpenLot(ctx context.Context, body OpenLotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLotRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLot A lot with its drives, worst first, what they do for, and who stands apart
+//
+// Corresponds with GET /lots/{lot} (the `GetLot` operationId).
+func (c *Raw) GetLot(ctx context.Context, lot LotNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLotRequest(c.Server, lot)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndLotWithBody Take no more drives in on the lot by their coming to answer
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+func (c *Raw) EndLotWithBody(ctx context.Context, lot LotNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndLotRequestWithBody(c.Server, lot, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndLot Take no more drives in on the lot by their coming to answer
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+func (c *Raw) EndLot(ctx context.Context, lot LotNumber, body EndLotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndLotRequest(c.Server, lot, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrintLabels Labels for all drives of a lot
+//
+// Corresponds with GET /lots/{lot}/labels (the `PrintLabels` operationId).
+func (c *Raw) PrintLabels(ctx context.Context, lot LotNumber, params *PrintLabelsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrintLabelsRequest(c.Server, lot, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrintLot The summary of a lot, to print or as a table
+//
+// Corresponds with GET /lots/{lot}/summary (the `PrintLot` operationId).
+func (c *Raw) PrintLot(ctx context.Context, lot LotNumber, params *PrintLotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrintLotRequest(c.Server, lot, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
+func (c *Raw) ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPeopleRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPersonWithBody Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *Raw) AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPersonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPerson Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *Raw) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPersonRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
+//
+// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+func (c *Raw) RemovePerson(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequest(c.Server, person)
 	if err != nil {
 		return nil, err
 	}
@@ -1209,8 +1733,8 @@ func (c *Raw) TestPolicy(ctx context.Context, body TestPolicyJSONRequestBody, re
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /records (the `ImportRecord` operationId).
-func (c *Raw) ImportRecordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportRecordRequestWithBody(c.Server, contentType, body)
+func (c *Raw) ImportRecordWithBody(ctx context.Context, params *ImportRecordParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRecordRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1458,6 +1982,70 @@ func (c *Raw) GetService(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
+// SignOut Sign out
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
+func (c *Raw) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignOutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSession Who is asking
+//
+// Corresponds with GET /session (the `GetSession` operationId).
+func (c *Raw) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSessionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInWithBody Sign in; the answer sets a cookie
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *Raw) SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignIn Sign in; the answer sets a cookie
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *Raw) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignTogetherWithBody Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 //
 // Takes any type of body and a specified content type.
@@ -1490,6 +2078,123 @@ func (c *Raw) SignTogether(ctx context.Context, body SignTogetherJSONRequestBody
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListAuditRequest constructs an http.Request for the ListAudit method
+func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Drive != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drive", *params.Drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyAuditRequest constructs an http.Request for the VerifyAudit method
+func NewVerifyAuditRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewListBaysRequest constructs an http.Request for the ListBays method
@@ -1668,6 +2373,46 @@ func NewVacateBayRequest(server string, bay BayNumber) (*http.Request, error) {
 	return req, nil
 }
 
+// NewEraseCustomerRequest calls the generic EraseCustomer builder with application/json body
+func NewEraseCustomerRequest(server string, body EraseCustomerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEraseCustomerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEraseCustomerRequestWithBody constructs an http.Request for the EraseCustomer method, with any body, and a specified content type
+func NewEraseCustomerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/customers/erase")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDrivesRequest constructs an http.Request for the ListDrives method
 func NewListDrivesRequest(server string, params *ListDrivesParams) (*http.Request, error) {
 	var err error
@@ -1835,6 +2580,40 @@ func NewChangeDriveRequestWithBody(server string, drive DriveName, contentType s
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetArchiveRequest constructs an http.Request for the GetArchive method
+func NewGetArchiveRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/archive", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2017,6 +2796,91 @@ func NewGetHistoryRequest(server string, drive DriveName) (*http.Request, error)
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLabelRequest constructs an http.Request for the GetLabel method
+func NewGetLabelRequest(server string, drive DriveName, params *GetLabelParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/label", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Stock != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stock", *params.Stock, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Dpi != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dpi", *params.Dpi, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2442,6 +3306,40 @@ func NewStartReworkRequestWithBody(server string, drive DriveName, contentType s
 	return req, nil
 }
 
+// NewGetSiblingsRequest constructs an http.Request for the GetSiblings method
+func NewGetSiblingsRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/siblings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSignalsRequest constructs an http.Request for the GetSignals method
 func NewGetSignalsRequest(server string, drive DriveName) (*http.Request, error) {
 	var err error
@@ -2466,6 +3364,67 @@ func NewGetSignalsRequest(server string, drive DriveName) (*http.Request, error)
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStatementRequest constructs an http.Request for the GetStatement method
+func NewGetStatementRequest(server string, drive DriveName, params *GetStatementParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/statement", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2591,6 +3550,84 @@ func NewSignVerdictRequestWithBody(server string, drive DriveName, contentType s
 	return req, nil
 }
 
+// NewListIntakesRequest constructs an http.Request for the ListIntakes method
+func NewListIntakesRequest(server string, params *ListIntakesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/intakes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Open != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "open", *params.Open, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Ticket != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ticket", *params.Ticket, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTakeInRequest calls the generic TakeIn builder with application/json body
 func NewTakeInRequest(server string, body TakeInJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2627,6 +3664,424 @@ func NewTakeInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewHandOverRequest calls the generic HandOver builder with application/json body
+func NewHandOverRequest(server string, intake int64, body HandOverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHandOverRequestWithBody(server, intake, "application/json", bodyReader)
+}
+
+// NewHandOverRequestWithBody constructs an http.Request for the HandOver method, with any body, and a specified content type
+func NewHandOverRequestWithBody(server string, intake int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "intake", intake, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/intakes/%s/handover", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListLotsRequest constructs an http.Request for the ListLots method
+func NewListLotsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lots")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOpenLotRequest calls the generic OpenLot builder with application/json body
+func NewOpenLotRequest(server string, body OpenLotJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenLotRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenLotRequestWithBody constructs an http.Request for the OpenLot method, with any body, and a specified content type
+func NewOpenLotRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lots")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetLotRequest constructs an http.Request for the GetLot method
+func NewGetLotRequest(server string, lot LotNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lot", lot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lots/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndLotRequest calls the generic EndLot builder with application/json body
+func NewEndLotRequest(server string, lot LotNumber, body EndLotJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndLotRequestWithBody(server, lot, "application/json", bodyReader)
+}
+
+// NewEndLotRequestWithBody constructs an http.Request for the EndLot method, with any body, and a specified content type
+func NewEndLotRequestWithBody(server string, lot LotNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lot", lot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lots/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPrintLabelsRequest constructs an http.Request for the PrintLabels method
+func NewPrintLabelsRequest(server string, lot LotNumber, params *PrintLabelsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lot", lot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lots/%s/labels", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Stock != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stock", *params.Stock, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPrintLotRequest constructs an http.Request for the PrintLot method
+func NewPrintLotRequest(server string, lot LotNumber, params *PrintLotParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lot", lot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lots/%s/summary", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListPeopleRequest constructs an http.Request for the ListPeople method
+func NewListPeopleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPersonRequest calls the generic AddPerson builder with application/json body
+func NewAddPersonRequest(server string, body AddPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPersonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPersonRequestWithBody constructs an http.Request for the AddPerson method, with any body, and a specified content type
+func NewAddPersonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePersonRequest constructs an http.Request for the RemovePerson method
+func NewRemovePersonRequest(server string, person string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "person", person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2846,7 +4301,7 @@ func NewTestPolicyRequestWithBody(server string, contentType string, body io.Rea
 }
 
 // NewImportRecordRequestWithBody constructs an http.Request for the ImportRecord method, with any body, and a specified content type
-func NewImportRecordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewImportRecordRequestWithBody(server string, params *ImportRecordParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2862,6 +4317,33 @@ func NewImportRecordRequestWithBody(server string, contentType string, body io.R
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -3401,6 +4883,100 @@ func NewGetServiceRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSignOutRequest constructs an http.Request for the SignOut method
+func NewSignOutRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSessionRequest constructs an http.Request for the GetSession method
+func NewGetSessionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignInRequest calls the generic SignIn builder with application/json body
+func NewSignInRequest(server string, body SignInJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInRequestWithBody constructs an http.Request for the SignIn method, with any body, and a specified content type
+func NewSignInRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignTogetherRequest calls the generic SignTogether builder with application/json body
 func NewSignTogetherRequest(server string, body SignTogetherJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3485,6 +5061,20 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAuditWithResponse What people did, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
+
+	// VerifyAuditWithResponse Whether each row of the audit follows from the one before it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
+	VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
+
 	// ListBaysWithResponse All bays as they stand
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3527,6 +5117,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
 	VacateBayWithResponse(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*VacateBayResponse, error)
 
+	// EraseCustomerWithBodyWithResponse Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+	EraseCustomerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EraseCustomerResponse, error)
+
+	// EraseCustomerWithResponse Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+	EraseCustomerWithResponse(ctx context.Context, body EraseCustomerJSONRequestBody, reqEditors ...RequestEditorFn) (*EraseCustomerResponse, error)
+
 	// ListDrivesWithResponse Drives by serial
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3554,6 +5158,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /drives/{drive} (the `ChangeDrive` operationId).
 	ChangeDriveWithResponse(ctx context.Context, drive DriveName, body ChangeDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDriveResponse, error)
+
+	// GetArchiveWithResponse The whole record of a drive in open formats, as a ZIP with checksums
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/archive (the `GetArchive` operationId).
+	GetArchiveWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error)
 
 	// StartCheckWithBodyWithResponse Start a check
 	//
@@ -3589,6 +5200,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /drives/{drive}/history (the `GetHistory` operationId).
 	GetHistoryWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
+
+	// GetLabelWithResponse The label for a drive
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/label (the `GetLabel` operationId).
+	GetLabelWithResponse(ctx context.Context, drive DriveName, params *GetLabelParams, reqEditors ...RequestEditorFn) (*GetLabelResponse, error)
 
 	// GetOutcomeWithResponse What became of a drive, where somebody noted it
 	//
@@ -3681,12 +5299,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /drives/{drive}/reworks (the `StartRework` operationId).
 	StartReworkWithResponse(ctx context.Context, drive DriveName, body StartReworkJSONRequestBody, reqEditors ...RequestEditorFn) (*StartReworkResponse, error)
 
+	// GetSiblingsWithResponse A drive among the shop's drives of the same model
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/siblings (the `GetSiblings` operationId).
+	GetSiblingsWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetSiblingsResponse, error)
+
 	// GetSignalsWithResponse Every signal over the drive's life, tightest margin first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /drives/{drive}/signals (the `GetSignals` operationId).
 	GetSignalsWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetSignalsResponse, error)
+
+	// GetStatementWithResponse The page about a drive for its owner
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/statement (the `GetStatement` operationId).
+	GetStatementWithResponse(ctx context.Context, drive DriveName, params *GetStatementParams, reqEditors ...RequestEditorFn) (*GetStatementResponse, error)
 
 	// ListSweepsWithResponse The sweeps of a drive that ended, newest first, without their ribbons
 	//
@@ -3716,6 +5348,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /drives/{drive}/verdict/sign-off (the `SignVerdict` operationId).
 	SignVerdictWithResponse(ctx context.Context, drive DriveName, body SignVerdictJSONRequestBody, reqEditors ...RequestEditorFn) (*SignVerdictResponse, error)
 
+	// ListIntakesWithResponse Intakes, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /intakes (the `ListIntakes` operationId).
+	ListIntakesWithResponse(ctx context.Context, params *ListIntakesParams, reqEditors ...RequestEditorFn) (*ListIntakesResponse, error)
+
 	// TakeInWithBodyWithResponse Take in the drive in a bay
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3729,6 +5368,104 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeInWithResponse(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeInResponse, error)
+
+	// HandOverWithBodyWithResponse End an intake: where the drive goes, and the state of its data
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+	HandOverWithBodyWithResponse(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandOverResponse, error)
+
+	// HandOverWithResponse End an intake: where the drive goes, and the state of its data
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+	HandOverWithResponse(ctx context.Context, intake int64, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverResponse, error)
+
+	// ListLotsWithResponse Lots, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lots (the `ListLots` operationId).
+	ListLotsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLotsResponse, error)
+
+	// OpenLotWithBodyWithResponse Open a lot: every drive that comes to answer from now on is taken in on it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lots (the `OpenLot` operationId).
+	OpenLotWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLotResponse, error)
+
+	// OpenLotWithResponse Open a lot: every drive that comes to answer from now on is taken in on it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lots (the `OpenLot` operationId).
+	OpenLotWithResponse(ctx context.Context, body OpenLotJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLotResponse, error)
+
+	// GetLotWithResponse A lot with its drives, worst first, what they do for, and who stands apart
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lots/{lot} (the `GetLot` operationId).
+	GetLotWithResponse(ctx context.Context, lot LotNumber, reqEditors ...RequestEditorFn) (*GetLotResponse, error)
+
+	// EndLotWithBodyWithResponse Take no more drives in on the lot by their coming to answer
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+	EndLotWithBodyWithResponse(ctx context.Context, lot LotNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLotResponse, error)
+
+	// EndLotWithResponse Take no more drives in on the lot by their coming to answer
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+	EndLotWithResponse(ctx context.Context, lot LotNumber, body EndLotJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLotResponse, error)
+
+	// PrintLabelsWithResponse Labels for all drives of a lot
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lots/{lot}/labels (the `PrintLabels` operationId).
+	PrintLabelsWithResponse(ctx context.Context, lot LotNumber, params *PrintLabelsParams, reqEditors ...RequestEditorFn) (*PrintLabelsResponse, error)
+
+	// PrintLotWithResponse The summary of a lot, to print or as a table
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lots/{lot}/summary (the `PrintLot` operationId).
+	PrintLotWithResponse(ctx context.Context, lot LotNumber, params *PrintLotParams, reqEditors ...RequestEditorFn) (*PrintLotResponse, error)
+
+	// ListPeopleWithResponse Who works here. Nobody means that the shop is open to whoever reaches it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
+	ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error)
+
+	// AddPersonWithBodyWithResponse Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
+
+	// AddPersonWithResponse Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
+
+	// RemovePersonWithResponse Remove a person, whose sessions and token end. What they did stays in the audit
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+	RemovePersonWithResponse(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
 
 	// GetQueueWithResponse What becomes of every drive that is put in, and how that stands
 	//
@@ -3805,7 +5542,7 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /records (the `ImportRecord` operationId).
-	ImportRecordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRecordResponse, error)
+	ImportRecordWithBodyWithResponse(ctx context.Context, params *ImportRecordParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRecordResponse, error)
 
 	// RedecodeWithResponse Read all pages of the past with the present decoder
 	//
@@ -3912,6 +5649,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /service (the `GetService` operationId).
 	GetServiceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetServiceResponse, error)
 
+	// SignOutWithResponse Sign out
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
+	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
+
+	// GetSessionWithResponse Who is asking
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /session (the `GetSession` operationId).
+	GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error)
+
+	// SignInWithBodyWithResponse Sign in; the answer sets a cookie
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// SignInWithResponse Sign in; the answer sets a cookie
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
 	// SignTogetherWithBodyWithResponse Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3925,6 +5690,102 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
 	SignTogetherWithResponse(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*SignTogetherResponse, error)
+}
+
+type ListAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Audited
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAuditResponse) GetJSON200() *[]Audited {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAuditResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditVerification
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyAuditResponse) GetJSON200() *AuditVerification {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyAuditResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListBaysResponse struct {
@@ -4167,6 +6028,54 @@ func (r VacateBayResponse) ContentType() string {
 	return ""
 }
 
+type EraseCustomerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Erased
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EraseCustomerResponse) GetJSON200() *Erased {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EraseCustomerResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EraseCustomerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EraseCustomerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EraseCustomerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EraseCustomerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDrivesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4305,6 +6214,47 @@ func (r ChangeDriveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeDriveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetArchiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetArchiveResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetArchiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetArchiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetArchiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetArchiveResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4497,6 +6447,54 @@ func (r GetHistoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLabelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Label
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLabelResponse) GetJSON200() *Label {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLabelResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLabelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLabelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLabelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLabelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4928,6 +6926,54 @@ func (r StartReworkResponse) ContentType() string {
 	return ""
 }
 
+type GetSiblingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Siblings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSiblingsResponse) GetJSON200() *Siblings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSiblingsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSiblingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSiblingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSiblingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSiblingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSignalsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4970,6 +7016,54 @@ func (r GetSignalsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetSignalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStatementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Statement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStatementResponse) GetJSON200() *Statement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStatementResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStatementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStatementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStatementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStatementResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5120,6 +7214,54 @@ func (r SignVerdictResponse) ContentType() string {
 	return ""
 }
 
+type ListIntakesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Intake
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListIntakesResponse) GetJSON200() *[]Intake {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListIntakesResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListIntakesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListIntakesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListIntakesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListIntakesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TakeInResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5162,6 +7304,472 @@ func (r TakeInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TakeInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandOverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Intake
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HandOverResponse) GetJSON200() *Intake {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HandOverResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HandOverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandOverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandOverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandOverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLotsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Lot
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLotsResponse) GetJSON200() *[]Lot {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLotsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLotsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLotsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLotsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLotsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenLotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Lot
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r OpenLotResponse) GetJSON201() *Lot {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenLotResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenLotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenLotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenLotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenLotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LotView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLotResponse) GetJSON200() *LotView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLotResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndLotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lot
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndLotResponse) GetJSON200() *Lot {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndLotResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndLotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndLotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndLotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndLotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PrintLabelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrintLabelsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrintLabelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrintLabelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrintLabelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrintLabelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PrintLotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrintLotResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrintLotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrintLotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrintLotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrintLotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Worker
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPeopleResponse) GetJSON200() *[]Worker {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPeopleResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Worker
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddPersonResponse) GetJSON200() *Worker {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddPersonResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Worker
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemovePersonResponse) GetJSON200() *[]Worker {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6066,6 +8674,164 @@ func (r GetServiceResponse) ContentType() string {
 	return ""
 }
 
+// SignOutResponse200Headers the declared response headers of an HTTP 200 response for SignOut
+type SignOutResponse200Headers struct {
+	SetCookie *string
+}
+
+type SignOutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SignOutResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignOutResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignOutResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignOutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignOutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignOutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignOutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSessionResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSessionResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SignInResponse200Headers the declared response headers of an HTTP 200 response for SignIn
+type SignInResponse200Headers struct {
+	SetCookie *string
+}
+
+type SignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SignInResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignInResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignInResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SignTogetherResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6112,6 +8878,32 @@ func (r SignTogetherResponse) ContentType() string {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
+}
+
+// ListAuditWithResponse What people did, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error) {
+	rsp, err := c.ListAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAuditResponse(rsp)
+}
+
+// VerifyAuditWithResponse Whether each row of the audit follows from the one before it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
+func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
+	rsp, err := c.VerifyAudit(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyAuditResponse(rsp)
 }
 
 // ListBaysWithResponse All bays as they stand
@@ -6192,6 +8984,32 @@ func (c *ClientWithResponses) VacateBayWithResponse(ctx context.Context, bay Bay
 	return ParseVacateBayResponse(rsp)
 }
 
+// EraseCustomerWithBodyWithResponse Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+func (c *ClientWithResponses) EraseCustomerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EraseCustomerResponse, error) {
+	rsp, err := c.EraseCustomerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEraseCustomerResponse(rsp)
+}
+
+// EraseCustomerWithResponse Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
+func (c *ClientWithResponses) EraseCustomerWithResponse(ctx context.Context, body EraseCustomerJSONRequestBody, reqEditors ...RequestEditorFn) (*EraseCustomerResponse, error) {
+	rsp, err := c.EraseCustomer(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEraseCustomerResponse(rsp)
+}
+
 // ListDrivesWithResponse Drives by serial
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6242,6 +9060,19 @@ func (c *ClientWithResponses) ChangeDriveWithResponse(ctx context.Context, drive
 		return nil, err
 	}
 	return ParseChangeDriveResponse(rsp)
+}
+
+// GetArchiveWithResponse The whole record of a drive in open formats, as a ZIP with checksums
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/archive (the `GetArchive` operationId).
+func (c *ClientWithResponses) GetArchiveWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error) {
+	rsp, err := c.GetArchive(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetArchiveResponse(rsp)
 }
 
 // StartCheckWithBodyWithResponse Start a check
@@ -6307,6 +9138,19 @@ func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, drive 
 		return nil, err
 	}
 	return ParseGetHistoryResponse(rsp)
+}
+
+// GetLabelWithResponse The label for a drive
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/label (the `GetLabel` operationId).
+func (c *ClientWithResponses) GetLabelWithResponse(ctx context.Context, drive DriveName, params *GetLabelParams, reqEditors ...RequestEditorFn) (*GetLabelResponse, error) {
+	rsp, err := c.GetLabel(ctx, drive, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLabelResponse(rsp)
 }
 
 // GetOutcomeWithResponse What became of a drive, where somebody noted it
@@ -6478,6 +9322,19 @@ func (c *ClientWithResponses) StartReworkWithResponse(ctx context.Context, drive
 	return ParseStartReworkResponse(rsp)
 }
 
+// GetSiblingsWithResponse A drive among the shop's drives of the same model
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/siblings (the `GetSiblings` operationId).
+func (c *ClientWithResponses) GetSiblingsWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetSiblingsResponse, error) {
+	rsp, err := c.GetSiblings(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSiblingsResponse(rsp)
+}
+
 // GetSignalsWithResponse Every signal over the drive's life, tightest margin first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6489,6 +9346,19 @@ func (c *ClientWithResponses) GetSignalsWithResponse(ctx context.Context, drive 
 		return nil, err
 	}
 	return ParseGetSignalsResponse(rsp)
+}
+
+// GetStatementWithResponse The page about a drive for its owner
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/statement (the `GetStatement` operationId).
+func (c *ClientWithResponses) GetStatementWithResponse(ctx context.Context, drive DriveName, params *GetStatementParams, reqEditors ...RequestEditorFn) (*GetStatementResponse, error) {
+	rsp, err := c.GetStatement(ctx, drive, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStatementResponse(rsp)
 }
 
 // ListSweepsWithResponse The sweeps of a drive that ended, newest first, without their ribbons
@@ -6543,6 +9413,19 @@ func (c *ClientWithResponses) SignVerdictWithResponse(ctx context.Context, drive
 	return ParseSignVerdictResponse(rsp)
 }
 
+// ListIntakesWithResponse Intakes, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /intakes (the `ListIntakes` operationId).
+func (c *ClientWithResponses) ListIntakesWithResponse(ctx context.Context, params *ListIntakesParams, reqEditors ...RequestEditorFn) (*ListIntakesResponse, error) {
+	rsp, err := c.ListIntakes(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListIntakesResponse(rsp)
+}
+
 // TakeInWithBodyWithResponse Take in the drive in a bay
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -6567,6 +9450,188 @@ func (c *ClientWithResponses) TakeInWithResponse(ctx context.Context, body TakeI
 		return nil, err
 	}
 	return ParseTakeInResponse(rsp)
+}
+
+// HandOverWithBodyWithResponse End an intake: where the drive goes, and the state of its data
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+func (c *ClientWithResponses) HandOverWithBodyWithResponse(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandOverResponse, error) {
+	rsp, err := c.HandOverWithBody(ctx, intake, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverResponse(rsp)
+}
+
+// HandOverWithResponse End an intake: where the drive goes, and the state of its data
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
+func (c *ClientWithResponses) HandOverWithResponse(ctx context.Context, intake int64, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverResponse, error) {
+	rsp, err := c.HandOver(ctx, intake, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverResponse(rsp)
+}
+
+// ListLotsWithResponse Lots, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lots (the `ListLots` operationId).
+func (c *ClientWithResponses) ListLotsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLotsResponse, error) {
+	rsp, err := c.ListLots(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLotsResponse(rsp)
+}
+
+// OpenLotWithBodyWithResponse Open a lot: every drive that comes to answer from now on is taken in on it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lots (the `OpenLot` operationId).
+func (c *ClientWithResponses) OpenLotWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLotResponse, error) {
+	rsp, err := c.OpenLotWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLotResponse(rsp)
+}
+
+// OpenLotWithResponse Open a lot: every drive that comes to answer from now on is taken in on it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lots (the `OpenLot` operationId).
+func (c *ClientWithResponses) OpenLotWithResponse(ctx context.Context, body OpenLotJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLotResponse, error) {
+	rsp, err := c.OpenLot(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLotResponse(rsp)
+}
+
+// GetLotWithResponse A lot with its drives, worst first, what they do for, and who stands apart
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lots/{lot} (the `GetLot` operationId).
+func (c *ClientWithResponses) GetLotWithResponse(ctx context.Context, lot LotNumber, reqEditors ...RequestEditorFn) (*GetLotResponse, error) {
+	rsp, err := c.GetLot(ctx, lot, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLotResponse(rsp)
+}
+
+// EndLotWithBodyWithResponse Take no more drives in on the lot by their coming to answer
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+func (c *ClientWithResponses) EndLotWithBodyWithResponse(ctx context.Context, lot LotNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLotResponse, error) {
+	rsp, err := c.EndLotWithBody(ctx, lot, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndLotResponse(rsp)
+}
+
+// EndLotWithResponse Take no more drives in on the lot by their coming to answer
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lots/{lot}/end (the `EndLot` operationId).
+func (c *ClientWithResponses) EndLotWithResponse(ctx context.Context, lot LotNumber, body EndLotJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLotResponse, error) {
+	rsp, err := c.EndLot(ctx, lot, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndLotResponse(rsp)
+}
+
+// PrintLabelsWithResponse Labels for all drives of a lot
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lots/{lot}/labels (the `PrintLabels` operationId).
+func (c *ClientWithResponses) PrintLabelsWithResponse(ctx context.Context, lot LotNumber, params *PrintLabelsParams, reqEditors ...RequestEditorFn) (*PrintLabelsResponse, error) {
+	rsp, err := c.PrintLabels(ctx, lot, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrintLabelsResponse(rsp)
+}
+
+// PrintLotWithResponse The summary of a lot, to print or as a table
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lots/{lot}/summary (the `PrintLot` operationId).
+func (c *ClientWithResponses) PrintLotWithResponse(ctx context.Context, lot LotNumber, params *PrintLotParams, reqEditors ...RequestEditorFn) (*PrintLotResponse, error) {
+	rsp, err := c.PrintLot(ctx, lot, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrintLotResponse(rsp)
+}
+
+// ListPeopleWithResponse Who works here. Nobody means that the shop is open to whoever reaches it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
+func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error) {
+	rsp, err := c.ListPeople(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPeopleResponse(rsp)
+}
+
+// AddPersonWithBodyWithResponse Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *ClientWithResponses) AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
+	rsp, err := c.AddPersonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPersonResponse(rsp)
+}
+
+// AddPersonWithResponse Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
+	rsp, err := c.AddPerson(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPersonResponse(rsp)
+}
+
+// RemovePersonWithResponse Remove a person, whose sessions and token end. What they did stays in the audit
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePerson(ctx, person, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonResponse(rsp)
 }
 
 // GetQueueWithResponse What becomes of every drive that is put in, and how that stands
@@ -6704,8 +9769,8 @@ func (c *ClientWithResponses) TestPolicyWithResponse(ctx context.Context, body T
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /records (the `ImportRecord` operationId).
-func (c *ClientWithResponses) ImportRecordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRecordResponse, error) {
-	rsp, err := c.ImportRecordWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ImportRecordWithBodyWithResponse(ctx context.Context, params *ImportRecordParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRecordResponse, error) {
+	rsp, err := c.ImportRecordWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6907,6 +9972,58 @@ func (c *ClientWithResponses) GetServiceWithResponse(ctx context.Context, reqEdi
 	return ParseGetServiceResponse(rsp)
 }
 
+// SignOutWithResponse Sign out
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
+func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error) {
+	rsp, err := c.SignOut(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignOutResponse(rsp)
+}
+
+// GetSessionWithResponse Who is asking
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /session (the `GetSession` operationId).
+func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
+	rsp, err := c.GetSession(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSessionResponse(rsp)
+}
+
+// SignInWithBodyWithResponse Sign in; the answer sets a cookie
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+	rsp, err := c.SignInWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInResponse(rsp)
+}
+
+// SignInWithResponse Sign in; the answer sets a cookie
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+	rsp, err := c.SignIn(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInResponse(rsp)
+}
+
 // SignTogetherWithBodyWithResponse Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -6931,6 +10048,72 @@ func (c *ClientWithResponses) SignTogetherWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseSignTogetherResponse(rsp)
+}
+
+// ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
+func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Audited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyAuditResponse parses an HTTP response from a VerifyAuditWithResponse call
+func ParseVerifyAuditResponse(rsp *http.Response) (*VerifyAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditVerification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListBaysResponse parses an HTTP response from a ListBaysWithResponse call
@@ -7098,6 +10281,39 @@ func ParseVacateBayResponse(rsp *http.Response) (*VacateBayResponse, error) {
 	return response, nil
 }
 
+// ParseEraseCustomerResponse parses an HTTP response from a EraseCustomerWithResponse call
+func ParseEraseCustomerResponse(rsp *http.Response) (*EraseCustomerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EraseCustomerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Erased
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDrivesResponse parses an HTTP response from a ListDrivesWithResponse call
 func ParseListDrivesResponse(rsp *http.Response) (*ListDrivesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7185,6 +10401,32 @@ func ParseChangeDriveResponse(rsp *http.Response) (*ChangeDriveResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetArchiveResponse parses an HTTP response from a GetArchiveWithResponse call
+func ParseGetArchiveResponse(rsp *http.Response) (*GetArchiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetArchiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -7323,6 +10565,42 @@ func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
 			return nil, err
 		}
 		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLabelResponse parses an HTTP response from a GetLabelWithResponse call
+func ParseGetLabelResponse(rsp *http.Response) (*GetLabelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLabelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Label
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (image/png) unsupported
 
 	}
 
@@ -7619,6 +10897,39 @@ func ParseStartReworkResponse(rsp *http.Response) (*StartReworkResponse, error) 
 	return response, nil
 }
 
+// ParseGetSiblingsResponse parses an HTTP response from a GetSiblingsWithResponse call
+func ParseGetSiblingsResponse(rsp *http.Response) (*GetSiblingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSiblingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Siblings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetSignalsResponse parses an HTTP response from a GetSignalsWithResponse call
 func ParseGetSignalsResponse(rsp *http.Response) (*GetSignalsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7646,6 +10957,42 @@ func ParseGetSignalsResponse(rsp *http.Response) (*GetSignalsResponse, error) {
 			return nil, err
 		}
 		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStatementResponse parses an HTTP response from a GetStatementWithResponse call
+func ParseGetStatementResponse(rsp *http.Response) (*GetStatementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStatementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Statement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/html) unsupported
 
 	}
 
@@ -7751,6 +11098,39 @@ func ParseSignVerdictResponse(rsp *http.Response) (*SignVerdictResponse, error) 
 	return response, nil
 }
 
+// ParseListIntakesResponse parses an HTTP response from a ListIntakesWithResponse call
+func ParseListIntakesResponse(rsp *http.Response) (*ListIntakesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListIntakesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTakeInResponse parses an HTTP response from a TakeInWithResponse call
 func ParseTakeInResponse(rsp *http.Response) (*TakeInResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7771,6 +11151,322 @@ func ParseTakeInResponse(rsp *http.Response) (*TakeInResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandOverResponse parses an HTTP response from a HandOverWithResponse call
+func ParseHandOverResponse(rsp *http.Response) (*HandOverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandOverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLotsResponse parses an HTTP response from a ListLotsWithResponse call
+func ParseListLotsResponse(rsp *http.Response) (*ListLotsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLotsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Lot
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenLotResponse parses an HTTP response from a OpenLotWithResponse call
+func ParseOpenLotResponse(rsp *http.Response) (*OpenLotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenLotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Lot
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLotResponse parses an HTTP response from a GetLotWithResponse call
+func ParseGetLotResponse(rsp *http.Response) (*GetLotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LotView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndLotResponse parses an HTTP response from a EndLotWithResponse call
+func ParseEndLotResponse(rsp *http.Response) (*EndLotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndLotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lot
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrintLabelsResponse parses an HTTP response from a PrintLabelsWithResponse call
+func ParsePrintLabelsResponse(rsp *http.Response) (*PrintLabelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrintLabelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrintLotResponse parses an HTTP response from a PrintLotWithResponse call
+func ParsePrintLotResponse(rsp *http.Response) (*PrintLotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrintLotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
+func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Worker
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPersonResponse parses an HTTP response from a AddPersonWithResponse call
+func ParseAddPersonResponse(rsp *http.Response) (*AddPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Worker
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonResponse parses an HTTP response from a RemovePersonWithResponse call
+func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Worker
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong
@@ -8392,6 +12088,131 @@ func ParseGetServiceResponse(rsp *http.Response) (*GetServiceResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
+func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignOutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SignOutResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetSessionResponse parses an HTTP response from a GetSessionWithResponse call
+func ParseGetSessionResponse(rsp *http.Response) (*GetSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignInResponse parses an HTTP response from a SignInWithResponse call
+func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SignInResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

@@ -24,10 +24,15 @@ type Client struct {
 	address string
 }
 
-// New makes a client for a service's address, such as "http://127.0.0.1:8347".
-func New(address string) (*Client, error) {
+// New makes a client for a service's address, such as "http://127.0.0.1:8347". A token says who asks; an open shop needs none.
+func New(address, token string) (*Client, error) {
 	address = strings.TrimSuffix(address, "/")
-	raw, err := NewClient(address + "/api/v1")
+	raw, err := NewClient(address+"/api/v1", WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
 	if err != nil {
 		return nil, fmt.Errorf("the service's address %q: %w", address, err)
 	}
@@ -144,8 +149,8 @@ func (c *Client) Record(ctx context.Context, drive string) ([]byte, error) {
 }
 
 // ImportRecord takes a record file in.
-func (c *Client) ImportRecord(ctx context.Context, file io.Reader) (contract.ImportResult, error) {
-	r, err := c.raw.ImportRecordWithBody(ctx, "application/vnd.hylostat.record", file)
+func (c *Client) ImportRecord(ctx context.Context, file io.Reader, by string) (contract.ImportResult, error) {
+	r, err := c.raw.ImportRecordWithBody(ctx, &contract.ImportRecordParams{By: &by}, "application/vnd.hylostat.record", file)
 	return call[contract.ImportResult](c, r, err)
 }
 

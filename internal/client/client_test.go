@@ -16,7 +16,7 @@ func serving(t *testing.T, f http.HandlerFunc) *Client {
 	t.Helper()
 	s := httptest.NewServer(f)
 	t.Cleanup(s.Close)
-	c, err := New(s.URL + "/")
+	c, err := New(s.URL+"/", "")
 	require.NoError(t, err)
 	return c
 }
@@ -38,7 +38,7 @@ func TestAnAnswerThatIsNoneIsSaidToBe(t *testing.T) {
 		_, err := c.Bays(t.Context())
 		assert.ErrorContains(t, err, row.says, name)
 	}
-	c, err := New("http://127.0.0.1:1")
+	c, err := New("http://127.0.0.1:1", "")
 	require.NoError(t, err)
 	_, err = c.Bays(t.Context())
 	var nobody *Unreachable

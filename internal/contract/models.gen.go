@@ -139,6 +139,27 @@ func (e CheckRequestKind) Valid() bool {
 	}
 }
 
+// Defines values for DataState.
+const (
+	Altered     DataState = "altered"
+	Overwritten DataState = "overwritten"
+	Untouched   DataState = "untouched"
+)
+
+// Valid indicates whether the value is a known member of the DataState enum.
+func (e DataState) Valid() bool {
+	switch e {
+	case Altered:
+		return true
+	case Overwritten:
+		return true
+	case Untouched:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DriveInterface.
 const (
 	DriveInterfaceAta     DriveInterface = "ata"
@@ -207,17 +228,20 @@ func (e Duty) Valid() bool {
 
 // Defines values for EntryKind.
 const (
-	EntryKindChange  EntryKind = "change"
-	EntryKindIntake  EntryKind = "intake"
-	EntryKindReading EntryKind = "reading"
-	EntryKindRun     EntryKind = "run"
-	EntryKindVerdict EntryKind = "verdict"
+	EntryKindChange   EntryKind = "change"
+	EntryKindHandover EntryKind = "handover"
+	EntryKindIntake   EntryKind = "intake"
+	EntryKindReading  EntryKind = "reading"
+	EntryKindRun      EntryKind = "run"
+	EntryKindVerdict  EntryKind = "verdict"
 )
 
 // Valid indicates whether the value is a known member of the EntryKind enum.
 func (e EntryKind) Valid() bool {
 	switch e {
 	case EntryKindChange:
+		return true
+	case EntryKindHandover:
 		return true
 	case EntryKindIntake:
 		return true
@@ -236,6 +260,7 @@ func (e EntryKind) Valid() bool {
 const (
 	BayChanged      EventKind = "bay.changed"
 	IntakeChanged   EventKind = "intake.changed"
+	LotChanged      EventKind = "lot.changed"
 	OutcomeNoted    EventKind = "outcome.noted"
 	PlanChanged     EventKind = "plan.changed"
 	PolicyPublished EventKind = "policy.published"
@@ -252,6 +277,8 @@ func (e EventKind) Valid() bool {
 	case BayChanged:
 		return true
 	case IntakeChanged:
+		return true
+	case LotChanged:
 		return true
 	case OutcomeNoted:
 		return true
@@ -337,6 +364,51 @@ func (e Grade) Valid() bool {
 	case GradeReplace:
 		return true
 	case GradeUndecided:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HandoverGoes.
+const (
+	HandoverGoesKept     HandoverGoes = "kept"
+	HandoverGoesNotNoted HandoverGoes = "not noted"
+	HandoverGoesReturned HandoverGoes = "returned"
+	HandoverGoesScrapped HandoverGoes = "scrapped"
+)
+
+// Valid indicates whether the value is a known member of the HandoverGoes enum.
+func (e HandoverGoes) Valid() bool {
+	switch e {
+	case HandoverGoesKept:
+		return true
+	case HandoverGoesNotNoted:
+		return true
+	case HandoverGoesReturned:
+		return true
+	case HandoverGoesScrapped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HandoverRequestGoes.
+const (
+	HandoverRequestGoesKept     HandoverRequestGoes = "kept"
+	HandoverRequestGoesReturned HandoverRequestGoes = "returned"
+	HandoverRequestGoesScrapped HandoverRequestGoes = "scrapped"
+)
+
+// Valid indicates whether the value is a known member of the HandoverRequestGoes enum.
+func (e HandoverRequestGoes) Valid() bool {
+	switch e {
+	case HandoverRequestGoesKept:
+		return true
+	case HandoverRequestGoesReturned:
+		return true
+	case HandoverRequestGoesScrapped:
 		return true
 	default:
 		return false
@@ -445,6 +517,27 @@ func (e ReworkKind) Valid() bool {
 	case ReworkKindOverwrite:
 		return true
 	case ReworkKindRenew:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Role.
+const (
+	Desk       Role = "desk"
+	Lead       Role = "lead"
+	Technician Role = "technician"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case Desk:
+		return true
+	case Lead:
+		return true
+	case Technician:
 		return true
 	default:
 		return false
@@ -571,6 +664,30 @@ func (e StepState) Valid() bool {
 	case StepStateSkipped:
 		return true
 	case StepStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Stock.
+const (
+	A424   Stock = "a4-24"
+	N57x32 Stock = "57x32"
+	N62x29 Stock = "62x29"
+	N89x36 Stock = "89x36"
+)
+
+// Valid indicates whether the value is a known member of the Stock enum.
+func (e Stock) Valid() bool {
+	switch e {
+	case A424:
+		return true
+	case N57x32:
+		return true
+	case N62x29:
+		return true
+	case N89x36:
 		return true
 	default:
 		return false
@@ -734,6 +851,29 @@ type AttributeKind string
 // AttributeState defines model for Attribute.State.
 type AttributeState string
 
+// AuditVerification defines model for AuditVerification.
+type AuditVerification struct {
+	// FirstBad number of the first row that does not follow
+	FirstBad *int64 `json:"first_bad,omitempty"`
+
+	// Rows looked at
+	Rows  int  `json:"rows"`
+	Sound bool `json:"sound"`
+}
+
+// Audited defines model for Audited.
+type Audited struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// Hash SHA-256 over the row and the hash before it, in hex
+	Hash   string  `json:"hash"`
+	Kind   string  `json:"kind"`
+	Seq    int64   `json:"seq"`
+	Serial *string `json:"serial,omitempty"`
+	Text   string  `json:"text"`
+}
+
 // Bay defines model for Bay.
 type Bay struct {
 	Action  BayAction `json:"action"`
@@ -783,12 +923,34 @@ type CheckRequest struct {
 // CheckRequestKind defines model for CheckRequest.Kind.
 type CheckRequestKind string
 
+// Compared defines model for Compared.
+type Compared struct {
+	Median float64         `json:"median"`
+	Model  string          `json:"model"`
+	Unit   string          `json:"unit"`
+	Values []ComparedValue `json:"values"`
+	Words  string          `json:"words"`
+}
+
+// ComparedValue defines model for ComparedValue.
+type ComparedValue struct {
+	Apart bool `json:"apart"`
+
+	// Score modified z-score
+	Score  float64 `json:"score"`
+	Serial string  `json:"serial"`
+	Value  float64 `json:"value"`
+}
+
 // Comparison defines model for Comparison.
 type Comparison struct {
 	Before ReadingSummary `json:"before"`
 	Now    ReadingSummary `json:"now"`
 	Rows   []Difference   `json:"rows"`
 }
+
+// DataState what was done to the data at an intake
+type DataState string
 
 // Dialect defines model for Dialect.
 type Dialect struct {
@@ -905,7 +1067,8 @@ type DriveMedium string
 
 // DriveChange defines model for DriveChange.
 type DriveChange struct {
-	Duty Duty `json:"duty"`
+	By   *string `json:"by,omitempty"`
+	Duty Duty    `json:"duty"`
 }
 
 // Duty defines model for Duty.
@@ -925,6 +1088,20 @@ type Entry struct {
 
 // EntryKind defines model for Entry.Kind.
 type EntryKind string
+
+// EraseRequest defines model for EraseRequest.
+type EraseRequest struct {
+	By string `json:"by"`
+
+	// Customer the name as the intakes have it
+	Customer string `json:"customer"`
+}
+
+// Erased defines model for Erased.
+type Erased struct {
+	Intakes int `json:"intakes"`
+	Lots    int `json:"lots"`
+}
 
 // Event defines model for Event.
 type Event struct {
@@ -1009,6 +1186,39 @@ type FitFitness string
 // Grade defines model for Grade.
 type Grade string
 
+// GradeCount defines model for GradeCount.
+type GradeCount struct {
+	Drives int   `json:"drives"`
+	Grade  Grade `json:"grade"`
+}
+
+// Handover How an intake ended
+type Handover struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// Data what was done to the data at an intake
+	Data DataState    `json:"data"`
+	Goes HandoverGoes `json:"goes"`
+	Note *string      `json:"note,omitempty"`
+}
+
+// HandoverGoes defines model for Handover.Goes.
+type HandoverGoes string
+
+// HandoverRequest defines model for HandoverRequest.
+type HandoverRequest struct {
+	By string `json:"by"`
+
+	// Data what was done to the data at an intake
+	Data *DataState          `json:"data,omitempty"`
+	Goes HandoverRequestGoes `json:"goes"`
+	Note *string             `json:"note,omitempty"`
+}
+
+// HandoverRequestGoes defines model for HandoverRequest.Goes.
+type HandoverRequestGoes string
+
 // ImportResult defines model for ImportResult.
 type ImportResult struct {
 	Drives []ImportedDrive `json:"drives"`
@@ -1027,27 +1237,42 @@ type ImportedDrive struct {
 
 // Intake defines model for Intake.
 type Intake struct {
-	At        time.Time `json:"at"`
-	AtRisk    bool      `json:"at_risk"`
-	Bay       int       `json:"bay"`
-	By        string    `json:"by"`
-	Complaint *string   `json:"complaint,omitempty"`
-	Copied    bool      `json:"copied"`
-	Customer  *string   `json:"customer,omitempty"`
-	Duty      Duty      `json:"duty"`
+	At        time.Time  `json:"at"`
+	AtRisk    bool       `json:"at_risk"`
+	Bay       int        `json:"bay"`
+	By        string     `json:"by"`
+	Clicks    *bool      `json:"clicks,omitempty"`
+	Complaint *string    `json:"complaint,omitempty"`
+	Copied    bool       `json:"copied"`
+	CopiedAt  *time.Time `json:"copied_at,omitempty"`
+	Customer  *string    `json:"customer,omitempty"`
+	Duty      Duty       `json:"duty"`
+
+	// Handover How an intake ended
+	Handover  *Handover `json:"handover,omitempty"`
 	Id        int64     `json:"id"`
 	Label     *string   `json:"label,omitempty"`
+	Lot       *int64    `json:"lot,omitempty"`
+	Made      *string   `json:"made,omitempty"`
+	Model     *string   `json:"model,omitempty"`
+	Reference *string   `json:"reference,omitempty"`
 
 	// Release The owner's consent, for this intake, that data on the drive may be destroyed
 	Release *Release `json:"release,omitempty"`
-	Ticket  *string  `json:"ticket,omitempty"`
-	Wanted  bool     `json:"wanted"`
+
+	// Serial absent until the drive named itself
+	Serial *string `json:"serial,omitempty"`
+	Ticket *string `json:"ticket,omitempty"`
+	Wanted bool    `json:"wanted"`
 }
 
 // IntakeRequest defines model for IntakeRequest.
 type IntakeRequest struct {
-	Bay       int     `json:"bay"`
-	By        string  `json:"by"`
+	Bay int    `json:"bay"`
+	By  string `json:"by"`
+
+	// Clicks it makes a noise that says: stop trying
+	Clicks    *bool   `json:"clicks,omitempty"`
 	Complaint *string `json:"complaint,omitempty"`
 
 	// Copied and has been copied
@@ -1056,11 +1281,33 @@ type IntakeRequest struct {
 	Duty     *Duty   `json:"duty,omitempty"`
 
 	// Label what the label and the hand tell
-	Label  *string `json:"label,omitempty"`
-	Ticket *string `json:"ticket,omitempty"`
+	Label *string `json:"label,omitempty"`
+	Lot   *int64  `json:"lot,omitempty"`
+
+	// Made month of making by the label
+	Made *string `json:"made,omitempty"`
+
+	// Reference the customer's own for it
+	Reference *string `json:"reference,omitempty"`
+	Ticket    *string `json:"ticket,omitempty"`
 
 	// Wanted the data is wanted
 	Wanted *bool `json:"wanted,omitempty"`
+}
+
+// Label defines model for Label.
+type Label struct {
+	// Ending of the serial
+	Ending string   `json:"ending"`
+	Foot   string   `json:"foot"`
+	Grade  Grade    `json:"grade"`
+	Lines  []string `json:"lines"`
+
+	// Link to the drive's page
+	Link   string `json:"link"`
+	Serial string `json:"serial"`
+	Use    string `json:"use"`
+	Word   string `json:"word"`
 }
 
 // Live defines model for Live.
@@ -1088,6 +1335,75 @@ type LoggedError struct {
 
 	// State what the drive was doing
 	State *string `json:"state,omitempty"`
+}
+
+// Lot defines model for Lot.
+type Lot struct {
+	At        time.Time  `json:"at"`
+	By        string     `json:"by"`
+	Complaint *string    `json:"complaint,omitempty"`
+	Copied    bool       `json:"copied"`
+	Customer  *string    `json:"customer,omitempty"`
+	Duty      Duty       `json:"duty"`
+	Ended     *time.Time `json:"ended,omitempty"`
+
+	// Expected drives
+	Expected *int  `json:"expected,omitempty"`
+	Id       int64 `json:"id"`
+
+	// Open drives that come to answer are taken in on it
+	Open      bool    `json:"open"`
+	Reference *string `json:"reference,omitempty"`
+	Ticket    *string `json:"ticket,omitempty"`
+	Wanted    bool    `json:"wanted"`
+}
+
+// LotDrive defines model for LotDrive.
+type LotDrive struct {
+	// Apart how it stands apart from its siblings
+	Apart  []string `json:"apart"`
+	Drive  *Drive   `json:"drive,omitempty"`
+	Duties []Fit    `json:"duties"`
+	Grade  Grade    `json:"grade"`
+	Intake Intake   `json:"intake"`
+
+	// Minutes what next takes
+	Minutes *int   `json:"minutes,omitempty"`
+	Next    string `json:"next"`
+
+	// Speed bytes per second on the outer tracks, by the newest whole sweep
+	Speed *float64 `json:"speed,omitempty"`
+
+	// Values signals of the latest reading by name, in their units
+	Values map[string]float64 `json:"values"`
+}
+
+// LotRequest defines model for LotRequest.
+type LotRequest struct {
+	By        string  `json:"by"`
+	Complaint *string `json:"complaint,omitempty"`
+	Copied    *bool   `json:"copied,omitempty"`
+	Customer  *string `json:"customer,omitempty"`
+	Duty      *Duty   `json:"duty,omitempty"`
+	Expected  *int    `json:"expected,omitempty"`
+	Reference *string `json:"reference,omitempty"`
+	Ticket    *string `json:"ticket,omitempty"`
+	Wanted    *bool   `json:"wanted,omitempty"`
+}
+
+// LotView defines model for LotView.
+type LotView struct {
+	// Compared quantities in which a drive stands apart, most first
+	Compared []Compared   `json:"compared"`
+	Counts   []GradeCount `json:"counts"`
+
+	// Drives worst first
+	Drives []LotDrive `json:"drives"`
+	Lot    Lot        `json:"lot"`
+	Policy int        `json:"policy"`
+
+	// Usable undecided is not usable
+	Usable []Usable `json:"usable"`
 }
 
 // Margin defines model for Margin.
@@ -1151,6 +1467,12 @@ type Page struct {
 	Name  string  `json:"name"`
 	Size  *int    `json:"size,omitempty"`
 	Title string  `json:"title"`
+}
+
+// Particular defines model for Particular.
+type Particular struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
 }
 
 // Person defines model for Person.
@@ -1515,6 +1837,9 @@ type RibbonUnread struct {
 	Sectors int64 `json:"sectors"`
 }
 
+// Role defines model for Role.
+type Role string
+
 // Run defines model for Run.
 type Run struct {
 	Asked time.Time `json:"asked"`
@@ -1603,11 +1928,50 @@ type Service struct {
 	Version string    `json:"version"`
 }
 
+// Session defines model for Session.
+type Session struct {
+	// Name absent when nobody is signed in
+	Name *string `json:"name,omitempty"`
+
+	// Open the shop has no people: nobody needs to sign in
+	Open bool  `json:"open"`
+	Role *Role `json:"role,omitempty"`
+}
+
 // Sheet defines model for Sheet.
 type Sheet struct {
 	Facts []Fact `json:"facts"`
 	Page  string `json:"page"`
 	Title string `json:"title"`
+}
+
+// SiblingRow defines model for SiblingRow.
+type SiblingRow struct {
+	Apart  bool    `json:"apart"`
+	Median float64 `json:"median"`
+
+	// Of drives that have a value
+	Of int `json:"of"`
+
+	// Score modified z-score
+	Score float64 `json:"score"`
+	Unit  string  `json:"unit"`
+	Value float64 `json:"value"`
+	Words string  `json:"words"`
+}
+
+// Siblings defines model for Siblings.
+type Siblings struct {
+	Apart []string     `json:"apart"`
+	Model string       `json:"model"`
+	Of    int          `json:"of"`
+	Rows  []SiblingRow `json:"rows"`
+}
+
+// SignInRequest defines model for SignInRequest.
+type SignInRequest struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
 }
 
 // SignOff defines model for SignOff.
@@ -1702,6 +2066,32 @@ type Span struct {
 	Last  int64 `json:"last"`
 }
 
+// Statement What the statement says, line by line
+type Statement struct {
+	Answer  string   `json:"answer"`
+	Care    []string `json:"care"`
+	Checked []string `json:"checked"`
+	Data    string   `json:"data"`
+
+	// DataState what was done to the data at an intake
+	DataState  DataState    `json:"data_state"`
+	Date       string       `json:"date"`
+	Do         []string     `json:"do"`
+	Does       []string     `json:"does"`
+	Facts      []Particular `json:"facts"`
+	Foot       string       `json:"foot"`
+	Grade      Grade        `json:"grade"`
+	NotChecked []string     `json:"not_checked"`
+	NotFor     []string     `json:"not_for"`
+	Number     string       `json:"number"`
+	Shop       string       `json:"shop"`
+
+	// Signature who signed and when, or that nobody did
+	Signature string   `json:"signature"`
+	Title     string   `json:"title"`
+	Why       []string `json:"why"`
+}
+
 // Statistic A device statistic (ACS-5 9.5) the drive supports; value is absent when it has none now
 type Statistic struct {
 	Name       string `json:"name"`
@@ -1732,6 +2122,9 @@ type Step struct {
 
 // StepState defines model for Step.State.
 type StepState string
+
+// Stock label stock, width x height in mm; a4-24 is a sheet of 3 x 8 labels of 70 x 37
+type Stock string
 
 // Sweep defines model for Sweep.
 type Sweep struct {
@@ -1929,6 +2322,15 @@ type Unjudged struct {
 	Title  string `json:"title"`
 }
 
+// Usable defines model for Usable.
+type Usable struct {
+	// Care do with care
+	Care int  `json:"care"`
+	Does int  `json:"does"`
+	Duty Duty `json:"duty"`
+	Of   int  `json:"of"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict struct {
 	Advice   []string  `json:"advice"`
@@ -1948,6 +2350,30 @@ type Verdict struct {
 	Serial   string     `json:"serial"`
 	Signed   *SignOff   `json:"signed,omitempty"`
 	Unjudged []Unjudged `json:"unjudged"`
+}
+
+// Worker defines model for Worker.
+type Worker struct {
+	Name     string  `json:"name"`
+	NewToken *string `json:"new_token,omitempty"`
+
+	// Password may sign in at the console
+	Password bool `json:"password"`
+	Role     Role `json:"role"`
+
+	// Token may use the command line from elsewhere
+	Token bool `json:"token"`
+}
+
+// WorkerRequest defines model for WorkerRequest.
+type WorkerRequest struct {
+	By       *string `json:"by,omitempty"`
+	Name     string  `json:"name"`
+	Password *string `json:"password,omitempty"`
+	Role     Role    `json:"role"`
+
+	// Token make a new token
+	Token *bool `json:"token,omitempty"`
 }
 
 // Written What a step that writes did, in physical sectors
@@ -1971,11 +2397,24 @@ type BayNumber = int
 // DriveName defines model for DriveName.
 type DriveName = string
 
+// LotNumber defines model for LotNumber.
+type LotNumber = int64
+
 // RunNumber defines model for RunNumber.
 type RunNumber = int64
 
 // Wrong defines model for Wrong.
 type Wrong = Problem
+
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	Drive *string `form:"drive,omitempty" json:"drive,omitempty"`
+	Who   *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Before number of a row
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListDrivesParams defines parameters for ListDrives.
 type ListDrivesParams struct {
@@ -1997,6 +2436,15 @@ type CompareReadingsParams struct {
 	Now *int `form:"now,omitempty" json:"now,omitempty"`
 }
 
+// GetLabelParams defines parameters for GetLabel.
+type GetLabelParams struct {
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+	Stock  *Stock  `form:"stock,omitempty" json:"stock,omitempty"`
+
+	// Dpi of a PNG
+	Dpi *int `form:"dpi,omitempty" json:"dpi,omitempty"`
+}
+
 // GetReadingParams defines parameters for GetReading.
 type GetReadingParams struct {
 	Raw *bool `form:"raw,omitempty" json:"raw,omitempty"`
@@ -2007,9 +2455,37 @@ type WithdrawReleaseParams struct {
 	By string `form:"by" json:"by"`
 }
 
+// GetStatementParams defines parameters for GetStatement.
+type GetStatementParams struct {
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
+}
+
+// ListIntakesParams defines parameters for ListIntakes.
+type ListIntakesParams struct {
+	// Open only those not handed over
+	Open   *bool   `form:"open,omitempty" json:"open,omitempty"`
+	Ticket *string `form:"ticket,omitempty" json:"ticket,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// PrintLabelsParams defines parameters for PrintLabels.
+type PrintLabelsParams struct {
+	Stock *Stock `form:"stock,omitempty" json:"stock,omitempty"`
+}
+
+// PrintLotParams defines parameters for PrintLot.
+type PrintLotParams struct {
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// ImportRecordParams defines parameters for ImportRecord.
+type ImportRecordParams struct {
+	By *string `form:"by,omitempty" json:"by,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -2035,6 +2511,9 @@ type DrawSweepParams struct {
 // RecordCopyJSONRequestBody defines body for RecordCopy for application/json ContentType.
 type RecordCopyJSONRequestBody = Person
 
+// EraseCustomerJSONRequestBody defines body for EraseCustomer for application/json ContentType.
+type EraseCustomerJSONRequestBody = EraseRequest
+
 // ChangeDriveJSONRequestBody defines body for ChangeDrive for application/json ContentType.
 type ChangeDriveJSONRequestBody = DriveChange
 
@@ -2059,6 +2538,18 @@ type SignVerdictJSONRequestBody = SignOffRequest
 // TakeInJSONRequestBody defines body for TakeIn for application/json ContentType.
 type TakeInJSONRequestBody = IntakeRequest
 
+// HandOverJSONRequestBody defines body for HandOver for application/json ContentType.
+type HandOverJSONRequestBody = HandoverRequest
+
+// OpenLotJSONRequestBody defines body for OpenLot for application/json ContentType.
+type OpenLotJSONRequestBody = LotRequest
+
+// EndLotJSONRequestBody defines body for EndLot for application/json ContentType.
+type EndLotJSONRequestBody = Person
+
+// AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
+type AddPersonJSONRequestBody = WorkerRequest
+
 // SetPlanJSONRequestBody defines body for SetPlan for application/json ContentType.
 type SetPlanJSONRequestBody = PlanRequest
 
@@ -2079,6 +2570,9 @@ type ResumeRunJSONRequestBody = Person
 
 // StopRunJSONRequestBody defines body for StopRun for application/json ContentType.
 type StopRunJSONRequestBody = Person
+
+// SignInJSONRequestBody defines body for SignIn for application/json ContentType.
+type SignInJSONRequestBody = SignInRequest
 
 // SignTogetherJSONRequestBody defines body for SignTogether for application/json ContentType.
 type SignTogetherJSONRequestBody = SignTogetherRequest

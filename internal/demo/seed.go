@@ -100,7 +100,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		}
 		f.Drives = append(f.Drives, one)
 	}
-	if _, err := s.Import(ctx, f); err != nil {
+	if _, err := s.Import(ctx, f, ""); err != nil {
 		return err
 	}
 	known := 0
@@ -123,7 +123,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 			return err
 		}
 		if found.Duty != m.duty {
-			if err := s.SetDuty(ctx, found, m.duty); err != nil {
+			if err := s.SetDuty(ctx, found, m.duty, ""); err != nil {
 				return err
 			}
 		}

@@ -22,7 +22,7 @@ type Imported struct {
 
 // Import takes a record file in, as one change: all of it, or nothing. What is known already changes nothing; what is older
 // than what is known finds its place in the drive's life.
-func (s *Shop) Import(ctx context.Context, f record.File) ([]Imported, error) {
+func (s *Shop) Import(ctx context.Context, f record.File, by string) ([]Imported, error) {
 	var all []Imported
 	_, err := s.change(ctx, func(tx Tx) (events []Event, err error) {
 		all = nil
@@ -30,7 +30,7 @@ func (s *Shop) Import(ctx context.Context, f record.File) ([]Imported, error) {
 			done := Imported{Key: d.Key()}
 			readings := slices.Clone(d.Readings)
 			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
-			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done)
+			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done, by)
 			if err != nil {
 				return nil, err
 			}
@@ -43,7 +43,7 @@ func (s *Shop) Import(ctx context.Context, f record.File) ([]Imported, error) {
 }
 
 // takeIn stores the readings of one drive, in the order of time, then tells its life and judges it once.
-func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported) ([]Event, error) {
+func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported, by string) ([]Event, error) {
 	var d Drive
 	learned := false
 	for _, r := range readings {
@@ -70,7 +70,7 @@ func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []reco
 	if done.Readings == 1 {
 		text = key.Serial + ": 1 reading taken in"
 	}
-	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: key.Serial, Text: text}}
+	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: key.Serial, By: by, Text: text}}
 	if learned { // what its earlier readings say is read anew in that light
 		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
 		return append(events, more...), err

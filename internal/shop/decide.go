@@ -264,7 +264,7 @@ func (s *Shop) SignTogether(ctx context.Context, drives []Drive, by string) (sig
 				return nil, err
 			}
 			signed = append(signed, serial)
-			events = append(events, Event{At: sign.At, Kind: VerdictSigned, Serial: serial, Bay: current.Now.Bay, Text: fmt.Sprintf("%s: %s, signed by %s", serial, v.Grade, by)})
+			events = append(events, Event{At: sign.At, Kind: VerdictSigned, Serial: serial, Bay: current.Now.Bay, By: by, Text: fmt.Sprintf("%s: %s, signed by %s", serial, v.Grade, by)})
 		}
 		return events, nil
 	})
@@ -331,7 +331,7 @@ func (s *Shop) Sign(ctx context.Context, d Drive, seen int, grade drive.Grade, b
 		if grade != v.Grade {
 			text = fmt.Sprintf("%s: %s overruled with %s by %s", d.Identity.Serial, v.Grade, grade, by)
 		}
-		return []Event{{At: s.clock.Now(), Kind: VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Text: text}}, nil
+		return []Event{{At: s.clock.Now(), Kind: VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, By: by, Text: text}}, nil
 	})
 	if err != nil {
 		return Verdict{}, err

@@ -15,9 +15,17 @@ import (
 // TakeIn opens an intake for the drive in a bay. The drive need not answer yet: the intake waits for it and its number is
 // the drive's handle until a serial is known.
 func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
-	for _, text := range []*string{&i.Ticket, &i.Customer, &i.Complaint, &i.Label, &i.By} {
-		if *text = strings.TrimSpace(*text); len(*text) > 500 {
-			return Intake{}, &Invalid{"a text of the intake is longer than 500 bytes", "Shorten it."}
+	if err := tidy(&i.Ticket, &i.Customer, &i.Reference, &i.Complaint, &i.Label, &i.By); err != nil {
+		return Intake{}, err
+	}
+	if i.Made != "" {
+		if _, err := time.Parse("2006-01", i.Made); err != nil {
+			return Intake{}, &Invalid{fmt.Sprintf("%q is no month", i.Made), "Give it as on the label: 2021-08."}
+		}
+	}
+	if i.Lot != 0 {
+		if _, err := s.store.Lot(ctx, i.Lot); err != nil {
+			return Intake{}, err
 		}
 	}
 	bay, err := s.Bay(ctx, i.Bay)
@@ -25,10 +33,12 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 		return Intake{}, err
 	}
 	i.At = s.clock.Now()
-	if i.Copied && !i.Wanted {
-		i.Wanted = true
+	if i.Copied {
+		i.Wanted, i.CopiedAt = true, i.At
 	}
-	if bay.Bay.Connection == protocol.Empty || bay.Bay.Connection == protocol.Unread || bay.Bay.Connection == protocol.Silent {
+	if i.Clicks {
+		// Every attempt may cost what is left of it.
+	} else if bay.Bay.Connection == protocol.Empty || bay.Bay.Connection == protocol.Unread || bay.Bay.Connection == protocol.Silent {
 		if err := s.Attempt(ctx, i.Bay); err != nil {
 			return Intake{}, err
 		}
@@ -37,7 +47,7 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 		if err := tx.SaveIntake(ctx, &i); err != nil {
 			return nil, err
 		}
-		event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay, Text: fmt.Sprintf("Bay %d: intake %d opened", i.Bay, i.ID)}
+		event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay, By: i.By, Text: fmt.Sprintf("Bay %d: intake %d opened", i.Bay, i.ID)}
 		if bay.Drive == nil {
 			return []Event{event}, nil
 		}
@@ -101,6 +111,9 @@ func (s *Shop) settle(ctx context.Context, tx Tx, i *Intake, d Drive) ([]Event, 
 	if err := tx.SaveIntake(ctx, i); err != nil {
 		return nil, err
 	}
+	if err := s.endOlder(ctx, tx, d, i.ID); err != nil {
+		return nil, err
+	}
 	if i.Duty == "" || i.Duty == d.Duty {
 		return nil, nil
 	}
@@ -118,8 +131,8 @@ func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, erro
 		if i, err = tx.IntakeInBay(ctx, bay); err != nil {
 			return nil, err
 		}
-		i.Copied = true
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, Text: fmt.Sprintf("Bay %d: data copied, says %s", bay, by)}}, tx.SaveIntake(ctx, &i)
+		i.Copied, i.CopiedAt = true, s.clock.Now()
+		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, By: by, Text: fmt.Sprintf("Bay %d: data copied, says %s", bay, by)}}, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil {
 		s.guardNow(ctx, bay)
@@ -198,7 +211,23 @@ func (s *Shop) order(ctx context.Context, o protocol.Order) (protocol.Run, error
 	if err != nil { // it goes on all the same, and its report will come
 		s.log.Warn("noting a run that was ordered", "run", receipt.Run.ID, "error", err)
 	}
+	words := "ordered"
+	if o.Despite != "" {
+		words = "ordered although the data is at risk: " + o.Despite
+	}
+	s.noteRun(ctx, *receipt.Run, o.By, words)
 	return *receipt.Run, nil
+}
+
+// noteRun puts into the audit what a person did to a run. The run itself is the bench's: what is done is done, noted or not.
+func (s *Shop) noteRun(ctx context.Context, r protocol.Run, by, words string) {
+	_, err := s.change(ctx, func(Tx) ([]Event, error) {
+		text := fmt.Sprintf("Bay %d: %s, run %d, %s", r.Bay, strings.ToLower(r.Kind.Title()), r.ID, words)
+		return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), By: by, Text: text}}, nil
+	})
+	if err != nil {
+		s.log.Warn("auditing what was done to a run", "run", r.ID, "error", err)
+	}
 }
 
 // within checks the spans of a selective self-test against the drive's capacity.
@@ -227,6 +256,7 @@ func (s *Shop) StopRun(ctx context.Context, id int64, by string) (protocol.Run, 
 	if err != nil {
 		return r, err
 	}
+	s.noteRun(ctx, r, by, "stopped")
 	return s.RunByID(ctx, id)
 }
 
@@ -289,13 +319,14 @@ func isNone(err error) bool {
 }
 
 // SetDuty changes what a drive is meant for and judges it anew.
-func (s *Shop) SetDuty(ctx context.Context, d Drive, duty drive.Duty) error {
+func (s *Shop) SetDuty(ctx context.Context, d Drive, duty drive.Duty, by string) error {
 	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
 		d.Duty = duty
 		if err := tx.SaveDrive(ctx, &d); err != nil {
 			return nil, err
 		}
-		return s.Redecide(ctx, tx, d)
+		more, err := s.Redecide(ctx, tx, d)
+		return append(more, Event{At: s.clock.Now(), Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, By: by, Text: fmt.Sprintf("%s: meant for %s", d.Identity.Serial, duty)}), err
 	})
 	return err
 }

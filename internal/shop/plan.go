@@ -40,7 +40,7 @@ func (s *Shop) SetPlan(ctx context.Context, kind protocol.RunKind, by string) (Q
 		text = fmt.Sprintf("Planned by %s: %s of every drive", by, kind.Title())
 	}
 	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
-		return []Event{{At: p.At, Kind: PlanChanged, Text: text}}, tx.SavePlan(ctx, p)
+		return []Event{{At: p.At, Kind: PlanChanged, By: by, Text: text}}, tx.SavePlan(ctx, p)
 	})
 	if err != nil {
 		return Queue{}, err

@@ -108,7 +108,7 @@ func (s *Shop) Publish(ctx context.Context, text []byte, by, note string) (Publi
 		if len(all) > 0 {
 			out.Version = all[0].Version + 1
 		}
-		return []Event{{At: out.At, Kind: PolicyPublished, Text: fmt.Sprintf("Policy %d published by %s: %s", out.Version, by, note)}}, tx.SavePolicy(ctx, out)
+		return []Event{{At: out.At, Kind: PolicyPublished, By: by, Text: fmt.Sprintf("Policy %d published by %s: %s", out.Version, by, note)}}, tx.SavePolicy(ctx, out)
 	})
 	if err != nil {
 		return out, err
@@ -229,7 +229,7 @@ func (s *Shop) SetOutcome(ctx context.Context, d Drive, o Outcome) error {
 		words = "failed on"
 	}
 	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
-		return []Event{{At: o.Noted, Kind: OutcomeNoted, Serial: d.Identity.Serial, Text: fmt.Sprintf("%s: %s %s, noted by %s", d.Identity.Serial, words, o.At.Format("2 Jan 2006"), o.By)}}, tx.SaveOutcome(ctx, o)
+		return []Event{{At: o.Noted, Kind: OutcomeNoted, Serial: d.Identity.Serial, By: o.By, Text: fmt.Sprintf("%s: %s %s, noted by %s", d.Identity.Serial, words, o.At.Format("2 Jan 2006"), o.By)}}, tx.SaveOutcome(ctx, o)
 	})
 	return err
 }

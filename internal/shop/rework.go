@@ -45,16 +45,16 @@ func (s *Shop) RecordRelease(ctx context.Context, d Drive, r *Release, by string
 		if err != nil {
 			return nil, err
 		}
-		if len(all) == 0 {
-			return nil, &Conflict{d.Identity.Serial + " has no intake", "Take it in, then record the release."}
+		if len(all) == 0 || all[0].Handover != nil {
+			return nil, &Conflict{d.Identity.Serial + " is on no open intake", "Take it in, then record the release."}
 		}
 		i = all[0]
 		i.Release = r
 		text := fmt.Sprintf("%s: release taken back by %s", d.Identity.Serial, by)
 		if r != nil {
-			text = fmt.Sprintf("%s: released for %s by %s, recorded by %s", d.Identity.Serial, r.Scope, r.Owner, by)
+			text = fmt.Sprintf("%s: released for %s by its owner, recorded by %s", d.Identity.Serial, r.Scope, by) // no customer's name in what stays
 		}
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, Text: text}}, tx.SaveIntake(ctx, &i)
+		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, By: by, Text: text}}, tx.SaveIntake(ctx, &i)
 	})
 	return i, err
 }
@@ -70,7 +70,7 @@ func (s *Shop) Rework(ctx context.Context, d Drive, kind protocol.RunKind, endin
 	if err != nil {
 		return protocol.Run{}, err
 	}
-	if len(all) == 0 || all[0].Release == nil {
+	if len(all) == 0 || all[0].Release == nil || all[0].Handover != nil {
 		return protocol.Run{}, &Conflict{"not released by the owner", "Record a release."}
 	}
 	i := all[0]

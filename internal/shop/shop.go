@@ -5,9 +5,9 @@ package shop
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -92,25 +92,31 @@ type SignOff struct {
 	Reason string      `json:"reason,omitempty"`
 }
 
-// Intake is one arrival of a drive.
+// Intake is one arrival of a drive. It is open until the drive is handed over.
 type Intake struct {
 	ID        int64
 	Drive     int64 // 0 until the drive named itself
+	Lot       int64 // with which it came; 0: alone
 	Bay       int
 	Ticket    string
-	Customer  string
+	Customer  string // a name and nothing more; see Erase
+	Reference string // the customer's own for it
 	Complaint string
 	Label     string // what the label and the hand tell
+	Made      string // by the label, as 2021-08; empty: not noted
+	Clicks    bool   // it does, or makes another noise that says: stop trying
 	Wanted    bool   // the data is wanted
 	Copied    bool   // and has been copied
+	CopiedAt  time.Time
 	Duty      drive.Duty
 	At        time.Time
 	By        string
-	Release   *Release // the owner's consent that data may be destroyed
+	Release   *Release  // the owner's consent that data may be destroyed
+	Handover  *Handover // how it ended; nil: it is open
 }
 
 // AtRisk reports whether the data is wanted and not yet copied.
-func (i Intake) AtRisk() bool { return i.Wanted && !i.Copied }
+func (i Intake) AtRisk() bool { return i.Handover == nil && i.Wanted && !i.Copied }
 
 // Change is a counter that matters, moving.
 type Change struct {
@@ -132,9 +138,11 @@ const (
 	VerdictSigned   EventKind = "verdict.signed"
 	RunChanged      EventKind = "run.changed"
 	IntakeChanged   EventKind = "intake.changed"
+	LotChanged      EventKind = "lot.changed"
 	PlanChanged     EventKind = "plan.changed"
 	PolicyPublished EventKind = "policy.published"
 	OutcomeNoted    EventKind = "outcome.noted"
+	PeopleChanged   EventKind = "people.changed" // in the audit alone
 	RunProgress     EventKind = "run.progress" // Seq 0
 )
 
@@ -149,6 +157,7 @@ type Event struct {
 	Order   string    `json:"-"`
 	Reading int       `json:"reading,omitempty"`
 	Percent int       `json:"percent,omitempty"`
+	By      string    `json:"by,omitempty"`   // who did it; empty: nobody ordered it
 	Text    string    `json:"text,omitempty"` // what happened, for a live region
 }
 
@@ -168,7 +177,15 @@ type Reader interface {
 	Run(ctx context.Context, id int64) (protocol.Run, error)
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	Intakes(ctx context.Context, driveID int64) ([]Intake, error)
-	IntakeInBay(ctx context.Context, bay int) (Intake, error)
+	IntakeInBay(ctx context.Context, bay int) (Intake, error)          // the newest, if it is open
+	IntakeByID(ctx context.Context, id int64) (Intake, error)
+	IntakesOf(ctx context.Context, q IntakeQuery) ([]Intake, error)    // newest first
+	Lots(ctx context.Context) ([]Lot, error)                            // newest first
+	Lot(ctx context.Context, id int64) (Lot, error)
+	LotOpen(ctx context.Context) (Lot, error)
+	Latest(ctx context.Context, driveID int64) (Moment, error) // of its readings
+	Audit(ctx context.Context, q AuditQuery) ([]Audited, error)
+	WalkAudit(ctx context.Context, f func(Audited) error) error // oldest first
 	Events(ctx context.Context, after int64, limit int) ([]Event, error)
 	LastEvent(ctx context.Context) (int64, error)
 	Sweeps(ctx context.Context, q SweepQuery) ([]Sweep, error) // newest first
@@ -194,7 +211,9 @@ type Tx interface {
 	SaveBay(ctx context.Context, b protocol.Bay) error
 	AddSweep(ctx context.Context, s Sweep, d SweepDetail) error // one that is there already stays as it is
 	SaveIntake(ctx context.Context, i *Intake) error
+	SaveLot(ctx context.Context, l *Lot) error
 	AddEvent(ctx context.Context, e *Event) error
+	AddAudit(ctx context.Context, a Audited) error // after the last one
 	SavePlan(ctx context.Context, p Plan) error
 	SavePolicy(ctx context.Context, p Published) error // a version that is there already stays as it is
 	SaveOutcome(ctx context.Context, o Outcome) error
@@ -204,14 +223,25 @@ type Tx interface {
 type Store interface {
 	Reader
 	Write(ctx context.Context, f func(tx Tx) error) error
+	Scrub(ctx context.Context) error // overwrites what was deleted or replaced
 }
 
 // Query selects drives for a list.
 type Query struct {
 	Text  string // in serial, model, ticket or customer
+	Model string // exactly; empty: any
 	Grade *drive.Grade
 	After string // cursor: serial of the last one seen
 	Limit int
+}
+
+// IntakeQuery selects intakes.
+type IntakeQuery struct {
+	Lot      int64  // 0: any
+	Ticket   string // empty: any
+	Customer string // empty: any
+	Open     bool   // only those not handed over
+	Limit    int    // 0: 1,000
 }
 
 // RunQuery selects runs, newest first.
@@ -324,7 +354,8 @@ func (s *Shop) follow(ctx context.Context) {
 	}
 }
 
-// change carries out f as one change of the store, together with the facts it gives back; then the world is told of them.
+// change carries out f as one change of the store, together with the facts it gives back; then the world is told of them. What a person
+// did is audited.
 func (s *Shop) change(ctx context.Context, f func(tx Tx) ([]Event, error)) ([]Event, error) {
 	var events []Event
 	err := s.store.Write(ctx, func(tx Tx) (err error) {
@@ -332,6 +363,9 @@ func (s *Shop) change(ctx context.Context, f func(tx Tx) ([]Event, error)) ([]Ev
 		for i := range events {
 			if err == nil {
 				err = tx.AddEvent(ctx, &events[i])
+			}
+			if e := events[i]; err == nil && e.By != "" {
+				err = tx.AddAudit(ctx, Audited{At: e.At, By: e.By, Kind: e.Kind, Serial: e.Serial, Text: e.Text})
 			}
 		}
 		return err
@@ -393,6 +427,10 @@ func (s *Shop) runChanged(ctx context.Context, tx Tx, r protocol.Run) ([]Event, 
 }
 
 func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, error) {
+	was, err := tx.Bays(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if err := tx.SaveBay(ctx, b); err != nil {
 		return nil, err
 	}
@@ -402,12 +440,10 @@ func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, 
 	}
 	// A drive that named itself takes the intake that was opened for its bay.
 	i, err := tx.IntakeInBay(ctx, b.Number)
-	if _, none := errors.AsType[*NotFound](err); none || err == nil && i.Drive != 0 {
-		return events, nil
-	}
-	if err != nil {
+	if err != nil && !isNone(err) {
 		return nil, err
 	}
+	waits := err == nil && i.Drive == 0
 	d, err := tx.DriveByKey(ctx, b.Key)
 	if isNone(err) { // found by a second path before the first one's reading is here: the intake waits on
 		return events, nil
@@ -415,6 +451,11 @@ func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, 
 	if err != nil {
 		return nil, err
 	}
-	more, err := s.settle(ctx, tx, &i, d)
+	var more []Event
+	if waits {
+		more, err = s.settle(ctx, tx, &i, d)
+	} else if !slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.Connection == protocol.Answering && w.Key == b.Key }) {
+		more, err = s.joinLot(ctx, tx, b.Number, d)
+	}
 	return append(events, more...), err
 }

@@ -76,14 +76,16 @@ type place struct {
 	bench *bench
 	clock *clock
 	taken int
+	file  string // of its store
 }
 
 func open(t *testing.T) *place {
 	t.Helper()
-	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
+	file := filepath.Join(t.TempDir(), "shop.db")
+	st, err := store.Open(t.Context(), file)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
-	p := &place{t: t, bench: &bench{}, clock: &clock{begin}}
+	p := &place{t: t, bench: &bench{}, clock: &clock{begin}, file: file}
 	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", st, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	return p
@@ -282,7 +284,7 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	assert.Equal(t, i.ID, v.Intake.ID)
 	p.read(time.Hour, s)
 	assert.Equal(t, drive.Healthy, p.verdict("7M511").Grade, "for carrying files no extended test is asked")
-	require.NoError(t, p.SetDuty(t.Context(), p.drive("7M511"), drive.Everyday))
+	require.NoError(t, p.SetDuty(t.Context(), p.drive("7M511"), drive.Everyday, ""))
 	v2 := p.verdict("7M511")
 	assert.Equal(t, drive.Undecided, v2.Grade)
 	assert.Equal(t, "extended-test", v2.Missing[0].ID)
@@ -440,12 +442,12 @@ func carried(from time.Time, ids string, states ...state) record.File {
 func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 	p := open(t)
 	f := carried(begin, "a", state{serial: "KVA077M511", hours: 100}, state{serial: "KVA077M511", hours: 110, pending: 4})
-	first, err := p.Import(t.Context(), f)
+	first, err := p.Import(t.Context(), f, "")
 	require.NoError(t, err)
 	assert.Equal(t, []shop.Imported{{Key: f.Drives[0].Key(), Readings: 2}}, first)
 	before, err := p.History(t.Context(), p.drive("KVA077M511"))
 	require.NoError(t, err)
-	second, err := p.Import(t.Context(), f)
+	second, err := p.Import(t.Context(), f, "")
 	require.NoError(t, err)
 	assert.Equal(t, []shop.Imported{{Key: f.Drives[0].Key(), Known: 2}}, second)
 	after, err := p.History(t.Context(), p.drive("KVA077M511"))
@@ -457,7 +459,7 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 	require.Len(t, out.Drives[0].Readings, 2)
 	assert.Equal(t, f.Drives[0].Readings[1].Pages, out.Drives[0].Readings[1].Pages, "pages go out as they came in")
 	other := open(t)
-	_, err = other.Import(t.Context(), out)
+	_, err = other.Import(t.Context(), out, "")
 	require.NoError(t, err)
 	there, err := other.History(t.Context(), other.drive("KVA077M511"))
 	require.NoError(t, err)
@@ -467,7 +469,7 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 	p := open(t)
 	p.read(20*24*time.Hour, state{serial: "KVA077M511", hours: 500, pending: 9, heat: 38})
-	_, err := p.Import(t.Context(), carried(begin, "old", state{serial: "KVA077M511", hours: 100, heat: 30}, state{serial: "KVA077M511", hours: 120, pending: 2, heat: 30}))
+	_, err := p.Import(t.Context(), carried(begin, "old", state{serial: "KVA077M511", hours: 100, heat: 30}, state{serial: "KVA077M511", hours: 120, pending: 2, heat: 30}), "")
 	require.NoError(t, err)
 	d := p.drive("KVA077M511")
 	assert.Equal(t, begin, d.FirstSeen.UTC())

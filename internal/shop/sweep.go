@@ -264,6 +264,11 @@ func (s *Shop) Sweeps(ctx context.Context, d Drive) ([]Sweep, error) {
 	return s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
 }
 
+// SweepDetail gives everything a sweep found.
+func (s *Shop) SweepDetail(ctx context.Context, w Sweep) (SweepDetail, error) {
+	return s.store.SweepDetail(ctx, w.Run, w.Step)
+}
+
 // CompareSweeps lays the sweep of one run over that of an earlier one of the same drive.
 func (s *Shop) CompareSweeps(ctx context.Context, before, after int64) ([]surface.Difference, error) {
 	one, was, err := s.SweepOf(ctx, before)
@@ -302,6 +307,7 @@ func (s *Shop) Pause(ctx context.Context, id int64, by string, on bool) (protoco
 	if _, err := s.bench.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by}); err != nil {
 		return r, err
 	}
+	s.noteRun(ctx, r, by, map[bool]string{true: "paused", false: "resumed"}[on])
 	return s.RunByID(ctx, id)
 }
 

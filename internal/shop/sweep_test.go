@@ -131,7 +131,7 @@ func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
 	p.read(0, s)
 	p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key()})
 	for duty, limit := range map[drive.Duty]uint64{drive.Everyday: 100, drive.Continuous: 10} {
-		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M4R9"), duty))
+		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M4R9"), duty, ""))
 		_, err := p.Check(t.Context(), p.drive("7M4R9"), protocol.Extended, "Dov", "", protocol.Limit{})
 		require.NoError(t, err)
 		assert.Equal(t, limit, p.bench.orders[len(p.bench.orders)-1].Limit.StopAt, duty)

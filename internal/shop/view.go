@@ -46,6 +46,14 @@ func (s *Shop) RunByID(ctx context.Context, id int64) (protocol.Run, error) {
 	return r, err
 }
 
+// DriveByID gives one drive.
+func (s *Shop) DriveByID(ctx context.Context, id int64) (Drive, error) { return s.store.Drive(ctx, id) }
+
+// Verdicts lists every verdict on a drive, newest first.
+func (s *Shop) Verdicts(ctx context.Context, d Drive) ([]Verdict, error) {
+	return s.store.Verdicts(ctx, d.ID)
+}
+
 // Drives lists drives.
 func (s *Shop) Drives(ctx context.Context, q Query) ([]Drive, error) { return s.store.Drives(ctx, q) }
 
@@ -331,7 +339,7 @@ func importance(d Difference) int {
 type Entry struct {
 	At      time.Time
 	Hours   float64 // -1 unknown
-	Kind    string  // verdict, change, run, intake, reading
+	Kind    string  // verdict, change, run, intake, handover, reading
 	Text    string
 	Grade   *drive.Grade
 	Run     int64
@@ -402,15 +410,30 @@ func (s *Shop) History(ctx context.Context, d Drive) ([]Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, i := range intakes {
+	for _, i := range intakes { // newest first
 		text := fmt.Sprintf("Taken in, intake %d", i.ID)
-		if i.Ticket != "" {
-			text += ", ticket " + i.Ticket
+		if i.Lot != 0 {
+			text += fmt.Sprintf(", lot %d", i.Lot)
 		}
-		if i.Complaint != "" {
-			text += ": “" + i.Complaint + "”"
+		switch {
+		case !sameOwner(i, intakes[0]):
+			text += ", from an earlier owner"
+		default:
+			if i.Ticket != "" {
+				text += ", ticket " + i.Ticket
+			}
+			if i.Complaint != "" {
+				text += ": “" + i.Complaint + "”"
+			}
 		}
 		all = append(all, Entry{At: i.At, Hours: near(i.At), Kind: "intake", Text: text})
+		if h := i.Handover; h != nil && h.Goes != NotNoted {
+			text := fmt.Sprintf("Handed over by %s: %s, data %s", h.By, h.Goes, h.Data)
+			if h.Note != "" && sameOwner(i, intakes[0]) {
+				text += ". “" + h.Note + "”"
+			}
+			all = append(all, Entry{At: h.At, Hours: near(h.At), Kind: "handover", Text: text})
+		}
 	}
 	if len(moments) > 0 {
 		all = append(all, Entry{At: moments[0].At, Hours: hoursAt(moments[0].Seq), Kind: "reading", Reading: moments[0].Seq, Text: "First reading here"})

@@ -50,7 +50,7 @@ func Open(ctx context.Context, path string, migrations fs.FS) (*DB, error) {
 }
 
 func connect(path, mode string, more url.Values) (*sqlx.DB, error) {
-	q := url.Values{"mode": {mode}, "_pragma": {"busy_timeout(5000)", "foreign_keys(1)", "synchronous(FULL)", "cache_size(-8000)"}}
+	q := url.Values{"mode": {mode}, "_pragma": {"busy_timeout(5000)", "foreign_keys(1)", "synchronous(FULL)", "cache_size(-8000)", "secure_delete(1)"}}
 	if mode == "rwc" {
 		q["_pragma"] = append(q["_pragma"], "journal_mode(WAL)")
 	}
@@ -108,6 +108,14 @@ func (db *DB) Write(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	}
 	if f := committed.Load(); f != nil {
 		(*f)()
+	}
+	return nil
+}
+
+// Truncate empties the write-ahead log: what it still holds of earlier pages is gone.
+func (db *DB) Truncate(ctx context.Context) error {
+	if _, err := db.write.ExecContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`); err != nil {
+		return db.explain("emptying its log", err)
 	}
 	return nil
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"strings"
 
@@ -66,45 +65,6 @@ func (c change) SaveBay(ctx context.Context, b protocol.Bay) error {
 // Bays implements shop.Reader.
 func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
 	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY number`)
-}
-
-// SaveIntake implements shop.Tx.
-func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
-	owner := sql.NullInt64{Int64: i.Drive, Valid: i.Drive != 0}
-	if i.ID == 0 {
-		res, err := c.tx.ExecContext(ctx, `INSERT INTO intake (drive, bay, at, body) VALUES (?, ?, ?, '{}')`, owner, i.Bay, millis(i.At))
-		if err != nil {
-			return err
-		}
-		if i.ID, err = res.LastInsertId(); err != nil {
-			return err
-		}
-	}
-	body, err := encode(i)
-	if err != nil {
-		return err
-	}
-	if _, err = c.tx.ExecContext(ctx, `UPDATE intake SET drive = ?, bay = ?, body = ? WHERE id = ?`, owner, i.Bay, body, i.ID); err != nil || i.Drive == 0 {
-		return err
-	}
-	return c.index(ctx, i.Drive)
-}
-
-// Intakes implements shop.Reader, newest first.
-func (q queries) Intakes(ctx context.Context, driveID int64) ([]shop.Intake, error) {
-	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE drive = ? ORDER BY id DESC`, driveID)
-}
-
-// IntakeInBay implements shop.Reader: the newest intake opened for a bay.
-func (q queries) IntakeInBay(ctx context.Context, bay int) (shop.Intake, error) {
-	all, err := bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE bay = ? ORDER BY id DESC LIMIT 1`, bay)
-	if err != nil {
-		return shop.Intake{}, err
-	}
-	if len(all) == 0 {
-		return shop.Intake{}, &shop.NotFound{What: fmt.Sprintf("no intake for bay %d", bay), Do: "Take the drive in."}
-	}
-	return all[0], nil
 }
 
 // AddEvent implements shop.Tx. Only the newest facts are kept: they tell listeners what to look at, not what was.

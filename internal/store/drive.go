@@ -153,6 +153,9 @@ func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error)
 		where = append(where, `EXISTS (SELECT 1 FROM drive_text t WHERE t.rowid = d.id AND (t.serial LIKE ? ESCAPE '\' OR t.model LIKE ? ESCAPE '\' OR t.ticket LIKE ? ESCAPE '\' OR t.customer LIKE ? ESCAPE '\'))`)
 		args = append(args, text, text, text, text)
 	}
+	if s.Model != "" {
+		where, args = append(where, "d.model = ?"), append(args, s.Model)
+	}
 	if s.Grade != nil {
 		where, args = append(where, "COALESCE(n.grade, 0) = ?"), append(args, *s.Grade)
 	}

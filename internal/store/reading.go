@@ -167,6 +167,22 @@ func (q queries) frame(ctx context.Context, driveID int64, seq int) ([]byte, err
 
 // Moments implements shop.Reader, in the order of time: readings taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
+	return q.moments(ctx, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY at, seq`, driveID)
+}
+
+// Latest implements shop.Reader.
+func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
+	all, err := q.moments(ctx, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
+	if err == nil && len(all) == 0 {
+		err = &shop.NotFound{What: "no reading of this drive", Do: "Take one."}
+	}
+	if err != nil {
+		return shop.Moment{}, err
+	}
+	return all[0], nil
+}
+
+func (q queries) moments(ctx context.Context, query string, driveID int64) ([]shop.Moment, error) {
 	var rows []struct {
 		Seq     int    `db:"seq"`
 		At      int64  `db:"at"`
@@ -174,7 +190,7 @@ func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, err
 		Step    string `db:"step"`
 		Signals []byte `db:"signals"`
 	}
-	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY at, seq`, driveID); err != nil {
+	if err := sqlx.SelectContext(ctx, q.q, &rows, query, driveID); err != nil {
 		return nil, err
 	}
 	all := make([]shop.Moment, len(rows))

@@ -51,6 +51,18 @@ func (s *Store) Size(ctx context.Context) (bytes int64, err error) {
 	return bytes, err
 }
 
+// Scrub implements shop.Store: pages that SQLite has freed or rewritten hold zeros (secure_delete), the search index is written
+// anew without what was replaced in it, and the write-ahead log is emptied.
+func (s *Store) Scrub(ctx context.Context) error {
+	if err := s.db.Write(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO drive_text (drive_text) VALUES ('optimize')`)
+		return err
+	}); err != nil {
+		return err
+	}
+	return s.db.Truncate(ctx)
+}
+
 // Write implements shop.Store.
 func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
 	fresh := map[kindKey]int64{}

@@ -44,7 +44,7 @@ func checks(ctx context.Context, dir string) ([]figure, error) {
 		return nil, err
 	}
 	defer end()
-	c, err := client.New(address)
+	c, err := client.New(address, "")
 	if err != nil {
 		return nil, err
 	}

@@ -129,7 +129,7 @@ func start(ctx context.Context, args ...string) (address string, ready time.Dura
 			continue
 		}
 	}()
-	c, err := client.New(address)
+	c, err := client.New(address, "")
 	if err == nil {
 		_, err = c.Service(ctx)
 	}

@@ -56,7 +56,7 @@ func fleet(ctx context.Context, dir string) (*client.Client, string, func(), err
 	}
 	select {
 	case address := <-ready:
-		c, err := client.New(address)
+		c, err := client.New(address, "")
 		return c, address, end, err
 	case err := <-done:
 		cancel()

@@ -86,7 +86,7 @@ func verdicts(ctx context.Context, dir string) ([]figure, error) {
 		return nil, err
 	}
 	defer end()
-	c, err := client.New(address)
+	c, err := client.New(address, "")
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +228,7 @@ func eight(ctx context.Context, c *client.Client, address string) (list, search,
 	begun, until := time.Now(), time.Duration(0)
 	clients.Go(func() {
 		for _, text := range load {
-			if _, err := c.ImportRecord(ctx, bytes.NewReader(text)); err != nil {
+			if _, err := c.ImportRecord(ctx, bytes.NewReader(text), "bench"); err != nil {
 				if ctx.Err() == nil {
 					mu.Lock()
 					failed = err

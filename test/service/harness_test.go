@@ -71,7 +71,7 @@ func serve(t *testing.T, dir string, specs ...sim.Spec) *service {
 		ended = true
 		require.NoError(t, err)
 	}
-	s.Client, err = client.New(s.address)
+	s.Client, err = client.New(s.address, "")
 	require.NoError(t, err)
 	return s
 }

@@ -30,7 +30,7 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	_, err := mend()
 	conflicts(t, err, "not released by the owner")
 	_, err = s.RecordRelease(ctx, "7M511", release)
-	conflicts(t, err, "has no intake")
+	conflicts(t, err, "is on no open intake")
 
 	yes := true
 	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Wanted: &yes})

@@ -401,10 +401,10 @@ func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
 
 	text, err := s.Record(ctx, "Q7E30")
 	require.NoError(t, err)
-	done, err := s.ImportRecord(ctx, strings.NewReader(string(text)))
+	done, err := s.ImportRecord(ctx, strings.NewReader(string(text)), "Dov")
 	require.NoError(t, err)
 	assert.Zero(t, done.Drives[0].Readings)
-	_, err = s.ImportRecord(ctx, strings.NewReader(string(text[:len(text)/2])))
+	_, err = s.ImportRecord(ctx, strings.NewReader(string(text[:len(text)/2])), "Dov")
 	assert.Contains(t, refused(t, 400, err).Detail, "it ends in the middle")
 	code, body := s.raw("POST", "/api/v1/records", "{}")
 	assert.Equal(t, 400, code, body)

@@ -121,11 +121,236 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Intakes, newest first */
+        get: operations["listIntakes"];
         put?: never;
         /** Take in the drive in a bay */
         post: operations["takeIn"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/intakes/{intake}/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End an intake: where the drive goes, and the state of its data */
+        post: operations["handOver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lots, newest first */
+        get: operations["listLots"];
+        put?: never;
+        /** Open a lot: every drive that comes to answer from now on is taken in on it */
+        post: operations["openLot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lots/{lot}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        /** A lot with its drives, worst first, what they do for, and who stands apart */
+        get: operations["getLot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lots/{lot}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take no more drives in on the lot by their coming to answer */
+        post: operations["endLot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lots/{lot}/summary": {
+        parameters: {
+            query?: {
+                format?: "pdf" | "csv";
+            };
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        /** The summary of a lot, to print or as a table */
+        get: operations["printLot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lots/{lot}/labels": {
+        parameters: {
+            query?: {
+                stock?: components["schemas"]["Stock"];
+            };
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        /** Labels for all drives of a lot */
+        get: operations["printLabels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/customers/erase": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay */
+        post: operations["eraseCustomer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people did, newest first */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether each row of the audit follows from the one before it */
+        get: operations["verifyAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who works here. Nobody means that the shop is open to whoever reaches it */
+        get: operations["listPeople"];
+        put?: never;
+        /** Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop */
+        post: operations["addPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a person, whose sessions and token end. What they did stays in the audit */
+        delete: operations["removePerson"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is asking */
+        get: operations["getSession"];
+        put?: never;
+        /** Sign in; the answer sets a cookie */
+        post: operations["signIn"];
+        /** Sign out */
+        delete: operations["signOut"];
         options?: never;
         head?: never;
         patch?: never;
@@ -555,6 +780,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/siblings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** A drive among the shop's drives of the same model */
+        get: operations["getSiblings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/statement": {
+        parameters: {
+            query?: {
+                format?: "json" | "html" | "pdf";
+            };
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** The page about a drive for its owner */
+        get: operations["getStatement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/label": {
+        parameters: {
+            query?: {
+                format?: "json" | "pdf" | "png";
+                stock?: components["schemas"]["Stock"];
+                /** @description of a PNG */
+                dpi?: 203 | 300;
+            };
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** The label for a drive */
+        get: operations["getLabel"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** The whole record of a drive in open formats, as a ZIP with checksums */
+        get: operations["getArchive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs": {
         parameters: {
             query?: never;
@@ -954,15 +1266,24 @@ export interface components {
         };
         DriveChange: {
             duty: components["schemas"]["Duty"];
+            by?: string;
         };
         IntakeRequest: {
             bay: number;
             by: string;
             ticket?: string;
             customer?: string;
+            /** @description the customer's own for it */
+            reference?: string;
             complaint?: string;
             /** @description what the label and the hand tell */
             label?: string;
+            /** @description month of making by the label */
+            made?: string;
+            /** @description it makes a noise that says: stop trying */
+            clicks?: boolean;
+            /** Format: int64 */
+            lot?: number;
             /** @description the data is wanted */
             wanted?: boolean;
             /** @description and has been copied */
@@ -976,15 +1297,267 @@ export interface components {
             /** Format: date-time */
             at: string;
             by: string;
+            /** @description absent until the drive named itself */
+            serial?: string;
+            model?: string;
+            /** Format: int64 */
+            lot?: number;
             ticket?: string;
             customer?: string;
+            reference?: string;
             complaint?: string;
             label?: string;
+            made?: string;
+            clicks?: boolean;
+            /** Format: date-time */
+            copied_at?: string;
+            handover?: components["schemas"]["Handover"];
             wanted: boolean;
             copied: boolean;
             at_risk: boolean;
             duty: components["schemas"]["Duty"];
             release?: components["schemas"]["Release"];
+        };
+        /** @description How an intake ended */
+        Handover: {
+            /** @enum {string} */
+            goes: "returned" | "kept" | "scrapped" | "not noted";
+            data: components["schemas"]["DataState"];
+            note?: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /**
+         * @description what was done to the data at an intake
+         * @enum {string}
+         */
+        DataState: "untouched" | "altered" | "overwritten";
+        HandoverRequest: {
+            /** @enum {string} */
+            goes: "returned" | "kept" | "scrapped";
+            data?: components["schemas"]["DataState"];
+            note?: string;
+            by: string;
+        };
+        Lot: {
+            /** Format: int64 */
+            id: number;
+            ticket?: string;
+            customer?: string;
+            reference?: string;
+            complaint?: string;
+            wanted: boolean;
+            copied: boolean;
+            duty: components["schemas"]["Duty"];
+            /** @description drives */
+            expected?: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description drives that come to answer are taken in on it */
+            open: boolean;
+            /** Format: date-time */
+            ended?: string;
+        };
+        LotRequest: {
+            ticket?: string;
+            customer?: string;
+            reference?: string;
+            complaint?: string;
+            wanted?: boolean;
+            copied?: boolean;
+            duty?: components["schemas"]["Duty"];
+            expected?: number;
+            by: string;
+        };
+        LotDrive: {
+            intake: components["schemas"]["Intake"];
+            drive?: components["schemas"]["Drive"];
+            grade: components["schemas"]["Grade"];
+            duties: components["schemas"]["Fit"][];
+            /** @description signals of the latest reading by name, in their units */
+            values: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description bytes per second on the outer tracks, by the newest whole sweep
+             */
+            speed?: number;
+            /** @description how it stands apart from its siblings */
+            apart: string[];
+            next: string;
+            /** @description what next takes */
+            minutes?: number;
+        };
+        Usable: {
+            duty: components["schemas"]["Duty"];
+            does: number;
+            /** @description do with care */
+            care: number;
+            of: number;
+        };
+        ComparedValue: {
+            serial: string;
+            /** Format: double */
+            value: number;
+            /**
+             * Format: double
+             * @description modified z-score
+             */
+            score: number;
+            apart: boolean;
+        };
+        Compared: {
+            words: string;
+            unit: string;
+            model: string;
+            /** Format: double */
+            median: number;
+            values: components["schemas"]["ComparedValue"][];
+        };
+        GradeCount: {
+            grade: components["schemas"]["Grade"];
+            drives: number;
+        };
+        LotView: {
+            lot: components["schemas"]["Lot"];
+            /** @description worst first */
+            drives: components["schemas"]["LotDrive"][];
+            counts: components["schemas"]["GradeCount"][];
+            /** @description undecided is not usable */
+            usable: components["schemas"]["Usable"][];
+            /** @description quantities in which a drive stands apart, most first */
+            compared: components["schemas"]["Compared"][];
+            policy: number;
+        };
+        SiblingRow: {
+            words: string;
+            unit: string;
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            median: number;
+            /**
+             * Format: double
+             * @description modified z-score
+             */
+            score: number;
+            /** @description drives that have a value */
+            of: number;
+            apart: boolean;
+        };
+        Siblings: {
+            model: string;
+            of: number;
+            apart: string[];
+            rows: components["schemas"]["SiblingRow"][];
+        };
+        EraseRequest: {
+            /** @description the name as the intakes have it */
+            customer: string;
+            by: string;
+        };
+        Erased: {
+            intakes: number;
+            lots: number;
+        };
+        Audited: {
+            /** Format: int64 */
+            seq: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            kind: string;
+            serial?: string;
+            text: string;
+            /** @description SHA-256 over the row and the hash before it, in hex */
+            hash: string;
+        };
+        AuditVerification: {
+            /** @description looked at */
+            rows: number;
+            sound: boolean;
+            /**
+             * Format: int64
+             * @description number of the first row that does not follow
+             */
+            first_bad?: number;
+        };
+        /** @enum {string} */
+        Role: "desk" | "technician" | "lead";
+        Worker: {
+            name: string;
+            role: components["schemas"]["Role"];
+            /** @description may sign in at the console */
+            password: boolean;
+            /** @description may use the command line from elsewhere */
+            token: boolean;
+            new_token?: string;
+        };
+        WorkerRequest: {
+            name: string;
+            role: components["schemas"]["Role"];
+            password?: string;
+            /** @description make a new token */
+            token?: boolean;
+            by?: string;
+        };
+        SignInRequest: {
+            name: string;
+            password: string;
+        };
+        Session: {
+            /** @description the shop has no people: nobody needs to sign in */
+            open: boolean;
+            /** @description absent when nobody is signed in */
+            name?: string;
+            role?: components["schemas"]["Role"];
+        };
+        /**
+         * @description label stock, width x height in mm; a4-24 is a sheet of 3 x 8 labels of 70 x 37
+         * @default 62x29
+         * @enum {string}
+         */
+        Stock: "62x29" | "57x32" | "89x36" | "a4-24";
+        Particular: {
+            name: string;
+            value: string;
+        };
+        /** @description What the statement says, line by line */
+        Statement: {
+            shop: string;
+            number: string;
+            date: string;
+            grade: components["schemas"]["Grade"];
+            title: string;
+            answer: string;
+            does: string[];
+            care: string[];
+            not_for: string[];
+            why: string[];
+            do: string[];
+            checked: string[];
+            not_checked: string[];
+            data_state: components["schemas"]["DataState"];
+            data: string;
+            facts: components["schemas"]["Particular"][];
+            /** @description who signed and when, or that nobody did */
+            signature: string;
+            foot: string;
+        };
+        Label: {
+            grade: components["schemas"]["Grade"];
+            word: string;
+            /** @description of the serial */
+            ending: string;
+            serial: string;
+            use: string;
+            lines: string[];
+            foot: string;
+            /** @description to the drive's page */
+            link: string;
         };
         /** @description The owner's consent, for this intake, that data on the drive may be destroyed */
         Release: {
@@ -1298,7 +1871,7 @@ export interface components {
             /** Format: double */
             hours?: number;
             /** @enum {string} */
-            kind: "verdict" | "change" | "run" | "intake" | "reading";
+            kind: "verdict" | "change" | "run" | "intake" | "handover" | "reading";
             text: string;
             grade?: components["schemas"]["Grade"];
             /** Format: int64 */
@@ -1897,7 +2470,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "plan.changed" | "policy.published" | "outcome.noted";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "plan.changed" | "policy.published" | "outcome.noted";
             serial?: string;
             bay?: number;
             /** Format: int64 */
@@ -1921,6 +2494,7 @@ export interface components {
     parameters: {
         BayNumber: number;
         RunNumber: number;
+        LotNumber: number;
         /** @description its serial, an unambiguous ending of it, or bay-N */
         DriveName: string;
     };
@@ -2068,6 +2642,32 @@ export interface operations {
             default: components["responses"]["Wrong"];
         };
     };
+    listIntakes: {
+        parameters: {
+            query?: {
+                /** @description only those not handed over */
+                open?: boolean;
+                ticket?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Intakes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
     takeIn: {
         parameters: {
             query?: never;
@@ -2088,6 +2688,391 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Intake"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    handOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandoverRequest"];
+            };
+        };
+        responses: {
+            /** @description The intake */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listLots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lots */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lot"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    openLot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LotRequest"];
+            };
+        };
+        responses: {
+            /** @description The lot */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lot"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getLot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lot */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LotView"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    endLot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Person"];
+            };
+        };
+        responses: {
+            /** @description The lot */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lot"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    printLot: {
+        parameters: {
+            query?: {
+                format?: "pdf" | "csv";
+            };
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The summary */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    printLabels: {
+        parameters: {
+            query?: {
+                stock?: components["schemas"]["Stock"];
+            };
+            header?: never;
+            path: {
+                lot: components["parameters"]["LotNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The labels */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    eraseCustomer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EraseRequest"];
+            };
+        };
+        responses: {
+            /** @description What was erased */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erased"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                drive?: string;
+                who?: string;
+                /** @description number of a row */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audited"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    verifyAudit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerification"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description People */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Worker"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    addPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkerRequest"];
+            };
+        };
+        responses: {
+            /** @description The person, with a token if one was wanted: it is shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Worker"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who is left */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Worker"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The session */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInRequest"];
+            };
+        };
+        responses: {
+            /** @description The session */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    signOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The session */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
                 };
             };
             default: components["responses"]["Wrong"];
@@ -2380,7 +3365,9 @@ export interface operations {
     };
     importRecord: {
         parameters: {
-            query?: never;
+            query?: {
+                by?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2800,6 +3787,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignedTogether"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getSiblings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Siblings"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getStatement: {
+        parameters: {
+            query?: {
+                format?: "json" | "html" | "pdf";
+            };
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The statement */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Statement"];
+                    "text/html": string;
+                    "application/pdf": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getLabel: {
+        parameters: {
+            query?: {
+                format?: "json" | "pdf" | "png";
+                stock?: components["schemas"]["Stock"];
+                /** @description of a PNG */
+                dpi?: 203 | 300;
+            };
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The label */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Label"];
+                    "application/pdf": string;
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getArchive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
             default: components["responses"]["Wrong"];

@@ -18,6 +18,12 @@ import (
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAudit What people did, newest first
+	// (GET /audit)
+	ListAudit(ctx *echo.Context, params ListAuditParams) error
+	// VerifyAudit Whether each row of the audit follows from the one before it
+	// (GET /audit/verification)
+	VerifyAudit(ctx *echo.Context) error
 	// ListBays All bays as they stand
 	// (GET /bays)
 	ListBays(ctx *echo.Context) error
@@ -33,6 +39,9 @@ type ServerInterface interface {
 	// VacateBay There is no drive in the bay after all
 	// (POST /bays/{bay}/vacate)
 	VacateBay(ctx *echo.Context, bay BayNumber) error
+	// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+	// (POST /customers/erase)
+	EraseCustomer(ctx *echo.Context) error
 	// ListDrives Drives by serial
 	// (GET /drives)
 	ListDrives(ctx *echo.Context, params ListDrivesParams) error
@@ -42,6 +51,9 @@ type ServerInterface interface {
 	// ChangeDrive Change what a drive is meant for
 	// (PATCH /drives/{drive})
 	ChangeDrive(ctx *echo.Context, drive DriveName) error
+	// GetArchive The whole record of a drive in open formats, as a ZIP with checksums
+	// (GET /drives/{drive}/archive)
+	GetArchive(ctx *echo.Context, drive DriveName) error
 	// StartCheck Start a check
 	// (POST /drives/{drive}/checks)
 	StartCheck(ctx *echo.Context, drive DriveName) error
@@ -54,6 +66,9 @@ type ServerInterface interface {
 	// GetHistory Everything that happened to a drive, newest first
 	// (GET /drives/{drive}/history)
 	GetHistory(ctx *echo.Context, drive DriveName) error
+	// GetLabel The label for a drive
+	// (GET /drives/{drive}/label)
+	GetLabel(ctx *echo.Context, drive DriveName, params GetLabelParams) error
 	// GetOutcome What became of a drive, where somebody noted it
 	// (GET /drives/{drive}/outcome)
 	GetOutcome(ctx *echo.Context, drive DriveName) error
@@ -81,9 +96,15 @@ type ServerInterface interface {
 	// StartRework Write to a drive, through the bench's guard
 	// (POST /drives/{drive}/reworks)
 	StartRework(ctx *echo.Context, drive DriveName) error
+	// GetSiblings A drive among the shop's drives of the same model
+	// (GET /drives/{drive}/siblings)
+	GetSiblings(ctx *echo.Context, drive DriveName) error
 	// GetSignals Every signal over the drive's life, tightest margin first
 	// (GET /drives/{drive}/signals)
 	GetSignals(ctx *echo.Context, drive DriveName) error
+	// GetStatement The page about a drive for its owner
+	// (GET /drives/{drive}/statement)
+	GetStatement(ctx *echo.Context, drive DriveName, params GetStatementParams) error
 	// ListSweeps The sweeps of a drive that ended, newest first, without their ribbons
 	// (GET /drives/{drive}/sweeps)
 	ListSweeps(ctx *echo.Context, drive DriveName) error
@@ -93,9 +114,42 @@ type ServerInterface interface {
 	// SignVerdict Accept the verdict, or overrule it with a grade and a reason
 	// (POST /drives/{drive}/verdict/sign-off)
 	SignVerdict(ctx *echo.Context, drive DriveName) error
+	// ListIntakes Intakes, newest first
+	// (GET /intakes)
+	ListIntakes(ctx *echo.Context, params ListIntakesParams) error
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx *echo.Context) error
+	// HandOver End an intake: where the drive goes, and the state of its data
+	// (POST /intakes/{intake}/handover)
+	HandOver(ctx *echo.Context, intake int64) error
+	// ListLots Lots, newest first
+	// (GET /lots)
+	ListLots(ctx *echo.Context) error
+	// OpenLot Open a lot: every drive that comes to answer from now on is taken in on it
+	// (POST /lots)
+	OpenLot(ctx *echo.Context) error
+	// GetLot A lot with its drives, worst first, what they do for, and who stands apart
+	// (GET /lots/{lot})
+	GetLot(ctx *echo.Context, lot LotNumber) error
+	// EndLot Take no more drives in on the lot by their coming to answer
+	// (POST /lots/{lot}/end)
+	EndLot(ctx *echo.Context, lot LotNumber) error
+	// PrintLabels Labels for all drives of a lot
+	// (GET /lots/{lot}/labels)
+	PrintLabels(ctx *echo.Context, lot LotNumber, params PrintLabelsParams) error
+	// PrintLot The summary of a lot, to print or as a table
+	// (GET /lots/{lot}/summary)
+	PrintLot(ctx *echo.Context, lot LotNumber, params PrintLotParams) error
+	// ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
+	// (GET /people)
+	ListPeople(ctx *echo.Context) error
+	// AddPerson Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+	// (POST /people)
+	AddPerson(ctx *echo.Context) error
+	// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
+	// (DELETE /people/{person})
+	RemovePerson(ctx *echo.Context, person string) error
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	// (GET /plan)
 	GetQueue(ctx *echo.Context) error
@@ -116,7 +170,7 @@ type ServerInterface interface {
 	TestPolicy(ctx *echo.Context) error
 	// ImportRecord Take in a record file; what is known already changes nothing
 	// (POST /records)
-	ImportRecord(ctx *echo.Context) error
+	ImportRecord(ctx *echo.Context, params ImportRecordParams) error
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
 	Redecode(ctx *echo.Context) error
@@ -150,6 +204,15 @@ type ServerInterface interface {
 	// GetService What this service is, and its time
 	// (GET /service)
 	GetService(ctx *echo.Context) error
+	// SignOut Sign out
+	// (DELETE /session)
+	SignOut(ctx *echo.Context) error
+	// GetSession Who is asking
+	// (GET /session)
+	GetSession(ctx *echo.Context) error
+	// SignIn Sign in; the answer sets a cookie
+	// (POST /session)
+	SignIn(ctx *echo.Context) error
 	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	// (POST /verdicts/sign-off)
 	SignTogether(ctx *echo.Context) error
@@ -158,6 +221,54 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAudit(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+	// ------------- Optional query parameter "drive" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drive", ctx.QueryParams(), &params.Drive, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", ctx.QueryParams(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter who: %s", err))
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAudit(ctx, params)
+	return err
+}
+
+// VerifyAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) VerifyAudit(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.VerifyAudit(ctx)
+	return err
 }
 
 // ListBays converts echo context to params.
@@ -233,6 +344,15 @@ func (w *ServerInterfaceWrapper) VacateBay(ctx *echo.Context) error {
 	return err
 }
 
+// EraseCustomer converts echo context to params.
+func (w *ServerInterfaceWrapper) EraseCustomer(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EraseCustomer(ctx)
+	return err
+}
+
 // ListDrives converts echo context to params.
 func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 	var err error
@@ -301,6 +421,22 @@ func (w *ServerInterfaceWrapper) ChangeDrive(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeDrive(ctx, drive)
+	return err
+}
+
+// GetArchive converts echo context to params.
+func (w *ServerInterfaceWrapper) GetArchive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetArchive(ctx, drive)
 	return err
 }
 
@@ -381,6 +517,45 @@ func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHistory(ctx, drive)
+	return err
+}
+
+// GetLabel converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLabel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLabelParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "stock" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stock", ctx.QueryParams(), &params.Stock, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stock: %s", err))
+	}
+
+	// ------------- Optional query parameter "dpi" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dpi", ctx.QueryParams(), &params.Dpi, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter dpi: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLabel(ctx, drive, params)
 	return err
 }
 
@@ -554,6 +729,22 @@ func (w *ServerInterfaceWrapper) StartRework(ctx *echo.Context) error {
 	return err
 }
 
+// GetSiblings converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSiblings(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSiblings(ctx, drive)
+	return err
+}
+
 // GetSignals converts echo context to params.
 func (w *ServerInterfaceWrapper) GetSignals(ctx *echo.Context) error {
 	var err error
@@ -567,6 +758,31 @@ func (w *ServerInterfaceWrapper) GetSignals(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetSignals(ctx, drive)
+	return err
+}
+
+// GetStatement converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStatement(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStatementParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStatement(ctx, drive, params)
 	return err
 }
 
@@ -618,12 +834,194 @@ func (w *ServerInterfaceWrapper) SignVerdict(ctx *echo.Context) error {
 	return err
 }
 
+// ListIntakes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListIntakes(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListIntakesParams
+	// ------------- Optional query parameter "open" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "open", ctx.QueryParams(), &params.Open, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter open: %s", err))
+	}
+
+	// ------------- Optional query parameter "ticket" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "ticket", ctx.QueryParams(), &params.Ticket, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ticket: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListIntakes(ctx, params)
+	return err
+}
+
 // TakeIn converts echo context to params.
 func (w *ServerInterfaceWrapper) TakeIn(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TakeIn(ctx)
+	return err
+}
+
+// HandOver converts echo context to params.
+func (w *ServerInterfaceWrapper) HandOver(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "intake" -------------
+	var intake int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "intake", ctx.Param("intake"), &intake, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter intake: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.HandOver(ctx, intake)
+	return err
+}
+
+// ListLots converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLots(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLots(ctx)
+	return err
+}
+
+// OpenLot converts echo context to params.
+func (w *ServerInterfaceWrapper) OpenLot(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OpenLot(ctx)
+	return err
+}
+
+// GetLot converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLot(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lot" -------------
+	var lot LotNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lot", ctx.Param("lot"), &lot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLot(ctx, lot)
+	return err
+}
+
+// EndLot converts echo context to params.
+func (w *ServerInterfaceWrapper) EndLot(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lot" -------------
+	var lot LotNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lot", ctx.Param("lot"), &lot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndLot(ctx, lot)
+	return err
+}
+
+// PrintLabels converts echo context to params.
+func (w *ServerInterfaceWrapper) PrintLabels(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lot" -------------
+	var lot LotNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lot", ctx.Param("lot"), &lot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PrintLabelsParams
+	// ------------- Optional query parameter "stock" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stock", ctx.QueryParams(), &params.Stock, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stock: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PrintLabels(ctx, lot, params)
+	return err
+}
+
+// PrintLot converts echo context to params.
+func (w *ServerInterfaceWrapper) PrintLot(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lot" -------------
+	var lot LotNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lot", ctx.Param("lot"), &lot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PrintLotParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PrintLot(ctx, lot, params)
+	return err
+}
+
+// ListPeople converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPeople(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPeople(ctx)
+	return err
+}
+
+// AddPerson converts echo context to params.
+func (w *ServerInterfaceWrapper) AddPerson(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddPerson(ctx)
+	return err
+}
+
+// RemovePerson converts echo context to params.
+func (w *ServerInterfaceWrapper) RemovePerson(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "person" -------------
+	var person string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", ctx.Param("person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemovePerson(ctx, person)
 	return err
 }
 
@@ -685,8 +1083,17 @@ func (w *ServerInterfaceWrapper) TestPolicy(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ImportRecord(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportRecordParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ImportRecord(ctx)
+	err = w.Handler.ImportRecord(ctx, params)
 	return err
 }
 
@@ -886,6 +1293,33 @@ func (w *ServerInterfaceWrapper) GetService(ctx *echo.Context) error {
 	return err
 }
 
+// SignOut converts echo context to params.
+func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignOut(ctx)
+	return err
+}
+
+// GetSession converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSession(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSession(ctx)
+	return err
+}
+
+// SignIn converts echo context to params.
+func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignIn(ctx)
+	return err
+}
+
 // SignTogether converts echo context to params.
 func (w *ServerInterfaceWrapper) SignTogether(ctx *echo.Context) error {
 	var err error
@@ -948,7 +1382,24 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/bays/:bay/attempt", wrapper.AttemptBay, options.OperationMiddlewares["attemptBay"]...)
 	router.POST(options.BaseURL+"/bays/:bay/vacate", wrapper.VacateBay, options.OperationMiddlewares["vacateBay"]...)
 	router.POST(options.BaseURL+"/bays/:bay/copy", wrapper.RecordCopy, options.OperationMiddlewares["recordCopy"]...)
+	router.GET(options.BaseURL+"/intakes", wrapper.ListIntakes, options.OperationMiddlewares["listIntakes"]...)
 	router.POST(options.BaseURL+"/intakes", wrapper.TakeIn, options.OperationMiddlewares["takeIn"]...)
+	router.POST(options.BaseURL+"/intakes/:intake/handover", wrapper.HandOver, options.OperationMiddlewares["handOver"]...)
+	router.GET(options.BaseURL+"/lots", wrapper.ListLots, options.OperationMiddlewares["listLots"]...)
+	router.POST(options.BaseURL+"/lots", wrapper.OpenLot, options.OperationMiddlewares["openLot"]...)
+	router.GET(options.BaseURL+"/lots/:lot", wrapper.GetLot, options.OperationMiddlewares["getLot"]...)
+	router.POST(options.BaseURL+"/lots/:lot/end", wrapper.EndLot, options.OperationMiddlewares["endLot"]...)
+	router.GET(options.BaseURL+"/lots/:lot/summary", wrapper.PrintLot, options.OperationMiddlewares["printLot"]...)
+	router.GET(options.BaseURL+"/lots/:lot/labels", wrapper.PrintLabels, options.OperationMiddlewares["printLabels"]...)
+	router.POST(options.BaseURL+"/customers/erase", wrapper.EraseCustomer, options.OperationMiddlewares["eraseCustomer"]...)
+	router.GET(options.BaseURL+"/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
+	router.GET(options.BaseURL+"/audit/verification", wrapper.VerifyAudit, options.OperationMiddlewares["verifyAudit"]...)
+	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
+	router.POST(options.BaseURL+"/people", wrapper.AddPerson, options.OperationMiddlewares["addPerson"]...)
+	router.DELETE(options.BaseURL+"/people/:person", wrapper.RemovePerson, options.OperationMiddlewares["removePerson"]...)
+	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
+	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
+	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.PATCH(options.BaseURL+"/drives/:drive", wrapper.ChangeDrive, options.OperationMiddlewares["changeDrive"]...)
@@ -977,6 +1428,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives/:drive/verdict", wrapper.GetVerdict, options.OperationMiddlewares["getVerdict"]...)
 	router.POST(options.BaseURL+"/drives/:drive/verdict/sign-off", wrapper.SignVerdict, options.OperationMiddlewares["signVerdict"]...)
 	router.POST(options.BaseURL+"/verdicts/sign-off", wrapper.SignTogether, options.OperationMiddlewares["signTogether"]...)
+	router.GET(options.BaseURL+"/drives/:drive/siblings", wrapper.GetSiblings, options.OperationMiddlewares["getSiblings"]...)
+	router.GET(options.BaseURL+"/drives/:drive/statement", wrapper.GetStatement, options.OperationMiddlewares["getStatement"]...)
+	router.GET(options.BaseURL+"/drives/:drive/label", wrapper.GetLabel, options.OperationMiddlewares["getLabel"]...)
+	router.GET(options.BaseURL+"/drives/:drive/archive", wrapper.GetArchive, options.OperationMiddlewares["getArchive"]...)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
 	router.POST(options.BaseURL+"/runs/:run/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
@@ -991,6 +1446,83 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 }
 
 type WrongApplicationProblemPlusJSONResponse Problem
+
+type ListAuditRequestObject struct {
+	Params ListAuditParams
+}
+
+type ListAuditResponseObject interface {
+	VisitListAuditResponse(w http.ResponseWriter) error
+}
+
+type ListAudit200JSONResponse []Audited
+
+func (response ListAudit200JSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyAuditRequestObject struct {
+}
+
+type VerifyAuditResponseObject interface {
+	VisitVerifyAuditResponse(w http.ResponseWriter) error
+}
+
+type VerifyAudit200JSONResponse AuditVerification
+
+func (response VerifyAudit200JSONResponse) VisitVerifyAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyAuditdefaultApplicationProblemPlusJSONResponse) VisitVerifyAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type ListBaysRequestObject struct {
 }
@@ -1187,6 +1719,45 @@ func (response VacateBaydefaultApplicationProblemPlusJSONResponse) VisitVacateBa
 	return err
 }
 
+type EraseCustomerRequestObject struct {
+	Body *EraseCustomerJSONRequestBody
+}
+
+type EraseCustomerResponseObject interface {
+	VisitEraseCustomerResponse(w http.ResponseWriter) error
+}
+
+type EraseCustomer200JSONResponse Erased
+
+func (response EraseCustomer200JSONResponse) VisitEraseCustomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EraseCustomerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EraseCustomerdefaultApplicationProblemPlusJSONResponse) VisitEraseCustomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDrivesRequestObject struct {
 	Params ListDrivesParams
 }
@@ -1294,6 +1865,51 @@ type ChangeDrivedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeDrivedefaultApplicationProblemPlusJSONResponse) VisitChangeDriveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetArchiveRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type GetArchiveResponseObject interface {
+	VisitGetArchiveResponse(w http.ResponseWriter) error
+}
+
+type GetArchive200ApplicationzipResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetArchive200ApplicationzipResponse) VisitGetArchiveResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/zip")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetArchivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetArchivedefaultApplicationProblemPlusJSONResponse) VisitGetArchiveResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1452,6 +2068,86 @@ type GetHistorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLabelRequestObject struct {
+	Drive  DriveName `json:"drive"`
+	Params GetLabelParams
+}
+
+type GetLabelResponseObject interface {
+	VisitGetLabelResponse(w http.ResponseWriter) error
+}
+
+type GetLabel200JSONResponse Label
+
+func (response GetLabel200JSONResponse) VisitGetLabelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLabel200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetLabel200ApplicationpdfResponse) VisitGetLabelResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetLabel200ImagepngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetLabel200ImagepngResponse) VisitGetLabelResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetLabeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLabeldefaultApplicationProblemPlusJSONResponse) VisitGetLabelResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1827,6 +2523,45 @@ func (response StartReworkdefaultApplicationProblemPlusJSONResponse) VisitStartR
 	return err
 }
 
+type GetSiblingsRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type GetSiblingsResponseObject interface {
+	VisitGetSiblingsResponse(w http.ResponseWriter) error
+}
+
+type GetSiblings200JSONResponse Siblings
+
+func (response GetSiblings200JSONResponse) VisitGetSiblingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSiblingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSiblingsdefaultApplicationProblemPlusJSONResponse) VisitGetSiblingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSignalsRequestObject struct {
 	Drive DriveName `json:"drive"`
 }
@@ -1855,6 +2590,86 @@ type GetSignalsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetSignalsdefaultApplicationProblemPlusJSONResponse) VisitGetSignalsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStatementRequestObject struct {
+	Drive  DriveName `json:"drive"`
+	Params GetStatementParams
+}
+
+type GetStatementResponseObject interface {
+	VisitGetStatementResponse(w http.ResponseWriter) error
+}
+
+type GetStatement200JSONResponse Statement
+
+func (response GetStatement200JSONResponse) VisitGetStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStatement200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetStatement200ApplicationpdfResponse) VisitGetStatementResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetStatement200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetStatement200TexthtmlResponse) VisitGetStatementResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetStatementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStatementdefaultApplicationProblemPlusJSONResponse) VisitGetStatementResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1984,6 +2799,45 @@ func (response SignVerdictdefaultApplicationProblemPlusJSONResponse) VisitSignVe
 	return err
 }
 
+type ListIntakesRequestObject struct {
+	Params ListIntakesParams
+}
+
+type ListIntakesResponseObject interface {
+	VisitListIntakesResponse(w http.ResponseWriter) error
+}
+
+type ListIntakes200JSONResponse []Intake
+
+func (response ListIntakes200JSONResponse) VisitListIntakesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListIntakesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListIntakesdefaultApplicationProblemPlusJSONResponse) VisitListIntakesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TakeInRequestObject struct {
 	Body *TakeInJSONRequestBody
 }
@@ -2012,6 +2866,430 @@ type TakeIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TakeIndefaultApplicationProblemPlusJSONResponse) VisitTakeInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverRequestObject struct {
+	Intake int64 `json:"intake"`
+	Body   *HandOverJSONRequestBody
+}
+
+type HandOverResponseObject interface {
+	VisitHandOverResponse(w http.ResponseWriter) error
+}
+
+type HandOver200JSONResponse Intake
+
+func (response HandOver200JSONResponse) VisitHandOverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HandOverdefaultApplicationProblemPlusJSONResponse) VisitHandOverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLotsRequestObject struct {
+}
+
+type ListLotsResponseObject interface {
+	VisitListLotsResponse(w http.ResponseWriter) error
+}
+
+type ListLots200JSONResponse []Lot
+
+func (response ListLots200JSONResponse) VisitListLotsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLotsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLotsdefaultApplicationProblemPlusJSONResponse) VisitListLotsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLotRequestObject struct {
+	Body *OpenLotJSONRequestBody
+}
+
+type OpenLotResponseObject interface {
+	VisitOpenLotResponse(w http.ResponseWriter) error
+}
+
+type OpenLot201JSONResponse Lot
+
+func (response OpenLot201JSONResponse) VisitOpenLotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenLotdefaultApplicationProblemPlusJSONResponse) VisitOpenLotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLotRequestObject struct {
+	Lot LotNumber `json:"lot"`
+}
+
+type GetLotResponseObject interface {
+	VisitGetLotResponse(w http.ResponseWriter) error
+}
+
+type GetLot200JSONResponse LotView
+
+func (response GetLot200JSONResponse) VisitGetLotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLotdefaultApplicationProblemPlusJSONResponse) VisitGetLotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndLotRequestObject struct {
+	Lot  LotNumber `json:"lot"`
+	Body *EndLotJSONRequestBody
+}
+
+type EndLotResponseObject interface {
+	VisitEndLotResponse(w http.ResponseWriter) error
+}
+
+type EndLot200JSONResponse Lot
+
+func (response EndLot200JSONResponse) VisitEndLotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndLotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndLotdefaultApplicationProblemPlusJSONResponse) VisitEndLotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrintLabelsRequestObject struct {
+	Lot    LotNumber `json:"lot"`
+	Params PrintLabelsParams
+}
+
+type PrintLabelsResponseObject interface {
+	VisitPrintLabelsResponse(w http.ResponseWriter) error
+}
+
+type PrintLabels200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintLabels200ApplicationpdfResponse) VisitPrintLabelsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintLabelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrintLabelsdefaultApplicationProblemPlusJSONResponse) VisitPrintLabelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrintLotRequestObject struct {
+	Lot    LotNumber `json:"lot"`
+	Params PrintLotParams
+}
+
+type PrintLotResponseObject interface {
+	VisitPrintLotResponse(w http.ResponseWriter) error
+}
+
+type PrintLot200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintLot200ApplicationpdfResponse) VisitPrintLotResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintLot200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintLot200TextcsvResponse) VisitPrintLotResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintLotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrintLotdefaultApplicationProblemPlusJSONResponse) VisitPrintLotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPeopleRequestObject struct {
+}
+
+type ListPeopleResponseObject interface {
+	VisitListPeopleResponse(w http.ResponseWriter) error
+}
+
+type ListPeople200JSONResponse []Worker
+
+func (response ListPeople200JSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPeopledefaultApplicationProblemPlusJSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPersonRequestObject struct {
+	Body *AddPersonJSONRequestBody
+}
+
+type AddPersonResponseObject interface {
+	VisitAddPersonResponse(w http.ResponseWriter) error
+}
+
+type AddPerson200JSONResponse Worker
+
+func (response AddPerson200JSONResponse) VisitAddPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddPersondefaultApplicationProblemPlusJSONResponse) VisitAddPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePersonRequestObject struct {
+	Person string `json:"person"`
+}
+
+type RemovePersonResponseObject interface {
+	VisitRemovePersonResponse(w http.ResponseWriter) error
+}
+
+type RemovePerson200JSONResponse []Worker
+
+func (response RemovePerson200JSONResponse) VisitRemovePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemovePersonResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2256,7 +3534,8 @@ func (response TestPolicydefaultApplicationProblemPlusJSONResponse) VisitTestPol
 }
 
 type ImportRecordRequestObject struct {
-	Body io.Reader
+	Params ImportRecordParams
+	Body   io.Reader
 }
 
 type ImportRecordResponseObject interface {
@@ -2752,6 +4031,141 @@ func (response GetServicedefaultApplicationProblemPlusJSONResponse) VisitGetServ
 	return err
 }
 
+type SignOutRequestObject struct {
+}
+
+type SignOutResponseObject interface {
+	VisitSignOutResponse(w http.ResponseWriter) error
+}
+
+type SignOut200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignOut200JSONResponse struct {
+	Body    Session
+	Headers SignOut200ResponseHeaders
+}
+
+func (response SignOut200JSONResponse) VisitSignOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignOutdefaultApplicationProblemPlusJSONResponse) VisitSignOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessionRequestObject struct {
+}
+
+type GetSessionResponseObject interface {
+	VisitGetSessionResponse(w http.ResponseWriter) error
+}
+
+type GetSession200JSONResponse Session
+
+func (response GetSession200JSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSessiondefaultApplicationProblemPlusJSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignInRequestObject struct {
+	Body *SignInJSONRequestBody
+}
+
+type SignInResponseObject interface {
+	VisitSignInResponse(w http.ResponseWriter) error
+}
+
+type SignIn200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignIn200JSONResponse struct {
+	Body    Session
+	Headers SignIn200ResponseHeaders
+}
+
+func (response SignIn200JSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignTogetherRequestObject struct {
 	Body *SignTogetherJSONRequestBody
 }
@@ -2793,6 +4207,12 @@ func (response SignTogetherdefaultApplicationProblemPlusJSONResponse) VisitSignT
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAudit What people did, newest first
+	// (GET /audit)
+	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
+	// VerifyAudit Whether each row of the audit follows from the one before it
+	// (GET /audit/verification)
+	VerifyAudit(ctx context.Context, request VerifyAuditRequestObject) (VerifyAuditResponseObject, error)
 	// ListBays All bays as they stand
 	// (GET /bays)
 	ListBays(ctx context.Context, request ListBaysRequestObject) (ListBaysResponseObject, error)
@@ -2808,6 +4228,9 @@ type StrictServerInterface interface {
 	// VacateBay There is no drive in the bay after all
 	// (POST /bays/{bay}/vacate)
 	VacateBay(ctx context.Context, request VacateBayRequestObject) (VacateBayResponseObject, error)
+	// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
+	// (POST /customers/erase)
+	EraseCustomer(ctx context.Context, request EraseCustomerRequestObject) (EraseCustomerResponseObject, error)
 	// ListDrives Drives by serial
 	// (GET /drives)
 	ListDrives(ctx context.Context, request ListDrivesRequestObject) (ListDrivesResponseObject, error)
@@ -2817,6 +4240,9 @@ type StrictServerInterface interface {
 	// ChangeDrive Change what a drive is meant for
 	// (PATCH /drives/{drive})
 	ChangeDrive(ctx context.Context, request ChangeDriveRequestObject) (ChangeDriveResponseObject, error)
+	// GetArchive The whole record of a drive in open formats, as a ZIP with checksums
+	// (GET /drives/{drive}/archive)
+	GetArchive(ctx context.Context, request GetArchiveRequestObject) (GetArchiveResponseObject, error)
 	// StartCheck Start a check
 	// (POST /drives/{drive}/checks)
 	StartCheck(ctx context.Context, request StartCheckRequestObject) (StartCheckResponseObject, error)
@@ -2829,6 +4255,9 @@ type StrictServerInterface interface {
 	// GetHistory Everything that happened to a drive, newest first
 	// (GET /drives/{drive}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
+	// GetLabel The label for a drive
+	// (GET /drives/{drive}/label)
+	GetLabel(ctx context.Context, request GetLabelRequestObject) (GetLabelResponseObject, error)
 	// GetOutcome What became of a drive, where somebody noted it
 	// (GET /drives/{drive}/outcome)
 	GetOutcome(ctx context.Context, request GetOutcomeRequestObject) (GetOutcomeResponseObject, error)
@@ -2856,9 +4285,15 @@ type StrictServerInterface interface {
 	// StartRework Write to a drive, through the bench's guard
 	// (POST /drives/{drive}/reworks)
 	StartRework(ctx context.Context, request StartReworkRequestObject) (StartReworkResponseObject, error)
+	// GetSiblings A drive among the shop's drives of the same model
+	// (GET /drives/{drive}/siblings)
+	GetSiblings(ctx context.Context, request GetSiblingsRequestObject) (GetSiblingsResponseObject, error)
 	// GetSignals Every signal over the drive's life, tightest margin first
 	// (GET /drives/{drive}/signals)
 	GetSignals(ctx context.Context, request GetSignalsRequestObject) (GetSignalsResponseObject, error)
+	// GetStatement The page about a drive for its owner
+	// (GET /drives/{drive}/statement)
+	GetStatement(ctx context.Context, request GetStatementRequestObject) (GetStatementResponseObject, error)
 	// ListSweeps The sweeps of a drive that ended, newest first, without their ribbons
 	// (GET /drives/{drive}/sweeps)
 	ListSweeps(ctx context.Context, request ListSweepsRequestObject) (ListSweepsResponseObject, error)
@@ -2868,9 +4303,42 @@ type StrictServerInterface interface {
 	// SignVerdict Accept the verdict, or overrule it with a grade and a reason
 	// (POST /drives/{drive}/verdict/sign-off)
 	SignVerdict(ctx context.Context, request SignVerdictRequestObject) (SignVerdictResponseObject, error)
+	// ListIntakes Intakes, newest first
+	// (GET /intakes)
+	ListIntakes(ctx context.Context, request ListIntakesRequestObject) (ListIntakesResponseObject, error)
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx context.Context, request TakeInRequestObject) (TakeInResponseObject, error)
+	// HandOver End an intake: where the drive goes, and the state of its data
+	// (POST /intakes/{intake}/handover)
+	HandOver(ctx context.Context, request HandOverRequestObject) (HandOverResponseObject, error)
+	// ListLots Lots, newest first
+	// (GET /lots)
+	ListLots(ctx context.Context, request ListLotsRequestObject) (ListLotsResponseObject, error)
+	// OpenLot Open a lot: every drive that comes to answer from now on is taken in on it
+	// (POST /lots)
+	OpenLot(ctx context.Context, request OpenLotRequestObject) (OpenLotResponseObject, error)
+	// GetLot A lot with its drives, worst first, what they do for, and who stands apart
+	// (GET /lots/{lot})
+	GetLot(ctx context.Context, request GetLotRequestObject) (GetLotResponseObject, error)
+	// EndLot Take no more drives in on the lot by their coming to answer
+	// (POST /lots/{lot}/end)
+	EndLot(ctx context.Context, request EndLotRequestObject) (EndLotResponseObject, error)
+	// PrintLabels Labels for all drives of a lot
+	// (GET /lots/{lot}/labels)
+	PrintLabels(ctx context.Context, request PrintLabelsRequestObject) (PrintLabelsResponseObject, error)
+	// PrintLot The summary of a lot, to print or as a table
+	// (GET /lots/{lot}/summary)
+	PrintLot(ctx context.Context, request PrintLotRequestObject) (PrintLotResponseObject, error)
+	// ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
+	// (GET /people)
+	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
+	// AddPerson Add a person, or give one another role, password or token. The first one must be a lead, and closes the shop
+	// (POST /people)
+	AddPerson(ctx context.Context, request AddPersonRequestObject) (AddPersonResponseObject, error)
+	// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
+	// (DELETE /people/{person})
+	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	// (GET /plan)
 	GetQueue(ctx context.Context, request GetQueueRequestObject) (GetQueueResponseObject, error)
@@ -2925,6 +4393,15 @@ type StrictServerInterface interface {
 	// GetService What this service is, and its time
 	// (GET /service)
 	GetService(ctx context.Context, request GetServiceRequestObject) (GetServiceResponseObject, error)
+	// SignOut Sign out
+	// (DELETE /session)
+	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
+	// GetSession Who is asking
+	// (GET /session)
+	GetSession(ctx context.Context, request GetSessionRequestObject) (GetSessionResponseObject, error)
+	// SignIn Sign in; the answer sets a cookie
+	// (POST /session)
+	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
 	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	// (POST /verdicts/sign-off)
 	SignTogether(ctx context.Context, request SignTogetherRequestObject) (SignTogetherResponseObject, error)
@@ -2940,6 +4417,54 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListAudit operation middleware
+func (sh *strictHandler) ListAudit(ctx *echo.Context, params ListAuditParams) error {
+	var request ListAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAudit(ctx.Request().Context(), request.(ListAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAuditResponseObject); ok {
+		return validResponse.VisitListAuditResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// VerifyAudit operation middleware
+func (sh *strictHandler) VerifyAudit(ctx *echo.Context) error {
+	var request VerifyAuditRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyAudit(ctx.Request().Context(), request.(VerifyAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(VerifyAuditResponseObject); ok {
+		return validResponse.VisitVerifyAuditResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // ListBays operation middleware
@@ -3088,6 +4613,52 @@ func (sh *strictHandler) VacateBay(ctx *echo.Context, bay BayNumber) error {
 	return nil
 }
 
+// EraseCustomer operation middleware
+func (sh *strictHandler) EraseCustomer(ctx *echo.Context) error {
+	var request EraseCustomerRequestObject
+
+	var body EraseCustomerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EraseCustomer(ctx.Request().Context(), request.(EraseCustomerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EraseCustomer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EraseCustomerResponseObject); ok {
+		return validResponse.VisitEraseCustomerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListDrives operation middleware
 func (sh *strictHandler) ListDrives(ctx *echo.Context, params ListDrivesParams) error {
 	var request ListDrivesRequestObject
@@ -3180,6 +4751,31 @@ func (sh *strictHandler) ChangeDrive(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(ChangeDriveResponseObject); ok {
 		return validResponse.VisitChangeDriveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetArchive operation middleware
+func (sh *strictHandler) GetArchive(ctx *echo.Context, drive DriveName) error {
+	var request GetArchiveRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetArchive(ctx.Request().Context(), request.(GetArchiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetArchive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetArchiveResponseObject); ok {
+		return validResponse.VisitGetArchiveResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3304,6 +4900,32 @@ func (sh *strictHandler) GetHistory(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(GetHistoryResponseObject); ok {
 		return validResponse.VisitGetHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLabel operation middleware
+func (sh *strictHandler) GetLabel(ctx *echo.Context, drive DriveName, params GetLabelParams) error {
+	var request GetLabelRequestObject
+
+	request.Drive = drive
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLabel(ctx.Request().Context(), request.(GetLabelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLabel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLabelResponseObject); ok {
+		return validResponse.VisitGetLabelResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3630,6 +5252,31 @@ func (sh *strictHandler) StartRework(ctx *echo.Context, drive DriveName) error {
 	return nil
 }
 
+// GetSiblings operation middleware
+func (sh *strictHandler) GetSiblings(ctx *echo.Context, drive DriveName) error {
+	var request GetSiblingsRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSiblings(ctx.Request().Context(), request.(GetSiblingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSiblings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSiblingsResponseObject); ok {
+		return validResponse.VisitGetSiblingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetSignals operation middleware
 func (sh *strictHandler) GetSignals(ctx *echo.Context, drive DriveName) error {
 	var request GetSignalsRequestObject
@@ -3649,6 +5296,32 @@ func (sh *strictHandler) GetSignals(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(GetSignalsResponseObject); ok {
 		return validResponse.VisitGetSignalsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStatement operation middleware
+func (sh *strictHandler) GetStatement(ctx *echo.Context, drive DriveName, params GetStatementParams) error {
+	var request GetStatementRequestObject
+
+	request.Drive = drive
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStatement(ctx.Request().Context(), request.(GetStatementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStatement")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStatementResponseObject); ok {
+		return validResponse.VisitGetStatementResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3753,6 +5426,31 @@ func (sh *strictHandler) SignVerdict(ctx *echo.Context, drive DriveName) error {
 	return nil
 }
 
+// ListIntakes operation middleware
+func (sh *strictHandler) ListIntakes(ctx *echo.Context, params ListIntakesParams) error {
+	var request ListIntakesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListIntakes(ctx.Request().Context(), request.(ListIntakesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListIntakes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListIntakesResponseObject); ok {
+		return validResponse.VisitListIntakesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // TakeIn operation middleware
 func (sh *strictHandler) TakeIn(ctx *echo.Context) error {
 	var request TakeInRequestObject
@@ -3793,6 +5491,342 @@ func (sh *strictHandler) TakeIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(TakeInResponseObject); ok {
 		return validResponse.VisitTakeInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// HandOver operation middleware
+func (sh *strictHandler) HandOver(ctx *echo.Context, intake int64) error {
+	var request HandOverRequestObject
+
+	request.Intake = intake
+
+	var body HandOverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HandOver(ctx.Request().Context(), request.(HandOverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HandOver")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(HandOverResponseObject); ok {
+		return validResponse.VisitHandOverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLots operation middleware
+func (sh *strictHandler) ListLots(ctx *echo.Context) error {
+	var request ListLotsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLots(ctx.Request().Context(), request.(ListLotsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLots")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLotsResponseObject); ok {
+		return validResponse.VisitListLotsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OpenLot operation middleware
+func (sh *strictHandler) OpenLot(ctx *echo.Context) error {
+	var request OpenLotRequestObject
+
+	var body OpenLotJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenLot(ctx.Request().Context(), request.(OpenLotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenLot")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OpenLotResponseObject); ok {
+		return validResponse.VisitOpenLotResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLot operation middleware
+func (sh *strictHandler) GetLot(ctx *echo.Context, lot LotNumber) error {
+	var request GetLotRequestObject
+
+	request.Lot = lot
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLot(ctx.Request().Context(), request.(GetLotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLot")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLotResponseObject); ok {
+		return validResponse.VisitGetLotResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndLot operation middleware
+func (sh *strictHandler) EndLot(ctx *echo.Context, lot LotNumber) error {
+	var request EndLotRequestObject
+
+	request.Lot = lot
+
+	var body EndLotJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndLot(ctx.Request().Context(), request.(EndLotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndLot")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndLotResponseObject); ok {
+		return validResponse.VisitEndLotResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PrintLabels operation middleware
+func (sh *strictHandler) PrintLabels(ctx *echo.Context, lot LotNumber, params PrintLabelsParams) error {
+	var request PrintLabelsRequestObject
+
+	request.Lot = lot
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PrintLabels(ctx.Request().Context(), request.(PrintLabelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrintLabels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PrintLabelsResponseObject); ok {
+		return validResponse.VisitPrintLabelsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PrintLot operation middleware
+func (sh *strictHandler) PrintLot(ctx *echo.Context, lot LotNumber, params PrintLotParams) error {
+	var request PrintLotRequestObject
+
+	request.Lot = lot
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PrintLot(ctx.Request().Context(), request.(PrintLotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrintLot")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PrintLotResponseObject); ok {
+		return validResponse.VisitPrintLotResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPeople operation middleware
+func (sh *strictHandler) ListPeople(ctx *echo.Context) error {
+	var request ListPeopleRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPeople(ctx.Request().Context(), request.(ListPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPeople")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPeopleResponseObject); ok {
+		return validResponse.VisitListPeopleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddPerson operation middleware
+func (sh *strictHandler) AddPerson(ctx *echo.Context) error {
+	var request AddPersonRequestObject
+
+	var body AddPersonJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPerson(ctx.Request().Context(), request.(AddPersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddPersonResponseObject); ok {
+		return validResponse.VisitAddPersonResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemovePerson operation middleware
+func (sh *strictHandler) RemovePerson(ctx *echo.Context, person string) error {
+	var request RemovePersonRequestObject
+
+	request.Person = person
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePerson(ctx.Request().Context(), request.(RemovePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemovePersonResponseObject); ok {
+		return validResponse.VisitRemovePersonResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -4030,8 +6064,10 @@ func (sh *strictHandler) TestPolicy(ctx *echo.Context) error {
 }
 
 // ImportRecord operation middleware
-func (sh *strictHandler) ImportRecord(ctx *echo.Context) error {
+func (sh *strictHandler) ImportRecord(ctx *echo.Context, params ImportRecordParams) error {
 	var request ImportRecordRequestObject
+
+	request.Params = params
 
 	request.Body = ctx.Request().Body
 
@@ -4390,6 +6426,98 @@ func (sh *strictHandler) GetService(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetServiceResponseObject); ok {
 		return validResponse.VisitGetServiceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignOut operation middleware
+func (sh *strictHandler) SignOut(ctx *echo.Context) error {
+	var request SignOutRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignOut(ctx.Request().Context(), request.(SignOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignOut")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignOutResponseObject); ok {
+		return validResponse.VisitSignOutResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSession operation middleware
+func (sh *strictHandler) GetSession(ctx *echo.Context) error {
+	var request GetSessionRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSession(ctx.Request().Context(), request.(GetSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSessionResponseObject); ok {
+		return validResponse.VisitGetSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignIn operation middleware
+func (sh *strictHandler) SignIn(ctx *echo.Context) error {
+	var request SignInRequestObject
+
+	var body SignInJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignIn(ctx.Request().Context(), request.(SignInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignInResponseObject); ok {
+		return validResponse.VisitSignInResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

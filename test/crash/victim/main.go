@@ -87,7 +87,7 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 	case err := <-done:
 		return err
 	}
-	c, err := client.New(address)
+	c, err := client.New(address, "")
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,321 @@
+// Package access knows the people of the shop: their roles, how they prove who they are, and what each role may do. A shop in
+// which nobody is entered is open to whoever reaches it, under the name they give; the first person entered closes it. Start with
+// Access.
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+)
+
+// Role is what a person does here. Each may do what those before it may.
+type Role string
+
+// The roles.
+const (
+	Desk       Role = "desk"       // takes in, records what owners say, hands over
+	Technician Role = "technician" // checks, reworks, signs
+	Lead       Role = "lead"       // overrules, publishes policies, enters people, erases customers
+)
+
+var order = []Role{Desk, Technician, Lead}
+
+// Covers reports whether a role may do what another one may.
+func (r Role) Covers(other Role) bool { return slices.Index(order, r) >= slices.Index(order, other) }
+
+// Valid reports whether it is a role.
+func (r Role) Valid() bool { return slices.Contains(order, r) }
+
+// Person is somebody who works here.
+type Person struct {
+	Name     string    `db:"name"`
+	Role     Role      `db:"role"`
+	Password string    `db:"password"` // argon2id, as encode writes it; empty: none
+	Token    []byte    `db:"token"`    // SHA-256 of a random token; empty: none
+	Since    time.Time `db:"-"`
+}
+
+// Session is a person who signed in. Who reads the store cannot become the person: it holds hashes.
+type Session struct {
+	Hash   []byte
+	Person string
+	Seen   time.Time
+}
+
+// Store keeps people and sessions.
+type Store interface {
+	People(ctx context.Context) ([]Person, error) // by name
+	SavePerson(ctx context.Context, p Person, by string) error
+	RemovePerson(ctx context.Context, name, by string) error
+	SaveSession(ctx context.Context, s Session) error
+	Session(ctx context.Context, hash []byte) (Session, error) // ErrNone when there is none
+	RemoveSession(ctx context.Context, hash []byte) error
+	ForgetSessions(ctx context.Context, before time.Time) error
+}
+
+// ErrNone says that there is no such session.
+var ErrNone = errors.New("no such session")
+
+// Refused says that somebody may not do something.
+type Refused struct {
+	What, Do string
+	SignIn   bool // it would help to sign in
+}
+
+func (e *Refused) Error() string { return e.What + ". " + e.Do }
+
+// Idle is after how long without a request a session ends.
+const Idle = 12 * time.Hour
+
+// seenEvery is how often it is noted that a session is in use.
+const seenEvery = time.Minute
+
+// Access decides who is who.
+type Access struct {
+	store Store
+	now   func() time.Time
+
+	mu     sync.Mutex
+	people map[string]Person // nil: not read yet
+	slow   chan struct{}     // one password is tried at a time: guessing gets no faster by asking often
+}
+
+// New makes it. now is real time, whatever the shop's clock does.
+func New(store Store, now func() time.Time) *Access {
+	return &Access{store: store, now: now, slow: make(chan struct{}, 1)}
+}
+
+func (a *Access) load(ctx context.Context) (map[string]Person, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.people == nil {
+		all, err := a.store.People(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("reading who works here: %w", err)
+		}
+		people := map[string]Person{}
+		for _, p := range all {
+			people[p.Name] = p
+		}
+		a.people = people
+	}
+	return a.people, nil
+}
+
+func (a *Access) changed() {
+	a.mu.Lock()
+	a.people = nil
+	a.mu.Unlock()
+}
+
+// Open reports whether nobody is entered.
+func (a *Access) Open(ctx context.Context) (bool, error) {
+	people, err := a.load(ctx)
+	return err == nil && len(people) == 0, err
+}
+
+// People lists who works here, by name.
+func (a *Access) People(ctx context.Context) ([]Person, error) { return a.store.People(ctx) }
+
+// Change is what to do to a person.
+type Change struct {
+	Name     string
+	Role     Role
+	Password string // empty: as it was
+	Token    bool   // make a new one
+	By       string
+}
+
+// Enter adds or changes a person and gives the new token, if one is wanted. A changed password or token ends what was open by the
+// old one. The shop keeps at least one lead who can prove who they are, or nobody.
+func (a *Access) Enter(ctx context.Context, c Change) (p Person, token string, err error) {
+	c.Name = strings.TrimSpace(c.Name)
+	if c.Name == "" || !c.Role.Valid() {
+		return p, "", &Refused{What: fmt.Sprintf("%q as %q is nobody", c.Name, c.Role), Do: "Give a name, and one of the roles desk, technician and lead."}
+	}
+	people, err := a.load(ctx)
+	if err != nil {
+		return p, "", err
+	}
+	p, known := people[c.Name]
+	if !known {
+		p = Person{Name: c.Name, Token: []byte{}, Since: a.now()}
+	}
+	p.Role = c.Role
+	if c.Password != "" {
+		p.Password = encode(c.Password)
+	}
+	if c.Token {
+		token = rand.Text()
+		p.Token = digest(token)
+	}
+	if p.Password == "" && len(p.Token) == 0 {
+		return p, "", &Refused{What: c.Name + " could not prove who they are", Do: "Give a password, or have a token made."}
+	}
+	if !anyLead(people, c.Name, p.Role) {
+		return p, "", &Refused{What: "the shop would have no lead", Do: "Enter a lead first: only a lead can enter people."}
+	}
+	if err := a.store.SavePerson(ctx, p, c.By); err != nil {
+		return p, "", fmt.Errorf("entering %s: %w", c.Name, err)
+	}
+	a.changed()
+	return p, token, nil
+}
+
+// anyLead reports whether there would be a lead if name had a role; an empty role stands for being removed.
+func anyLead(people map[string]Person, name string, role Role) bool {
+	if role == Lead {
+		return true
+	}
+	for n, p := range people {
+		if n != name && p.Role == Lead {
+			return true
+		}
+	}
+	return false
+}
+
+// Remove removes a person. The last lead goes last.
+func (a *Access) Remove(ctx context.Context, name, by string) error {
+	people, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	if _, known := people[name]; !known {
+		return &Refused{What: fmt.Sprintf("nobody here is called %q", name), Do: "List the people."}
+	}
+	if len(people) > 1 && !anyLead(people, name, "") {
+		return &Refused{What: name + " is the only lead", Do: "Make somebody else a lead first."}
+	}
+	if err := a.store.RemovePerson(ctx, name, by); err != nil {
+		return fmt.Errorf("removing %s: %w", name, err)
+	}
+	a.changed()
+	return nil
+}
+
+// wrong is what every failed sign-in answers: whether the name exists is nobody's business.
+var wrong = &Refused{What: "name and password do not belong together", Do: "Try again.", SignIn: true}
+
+// SignIn gives what the cookie carries.
+func (a *Access) SignIn(ctx context.Context, name, password string) (Person, string, error) {
+	people, err := a.load(ctx)
+	if err != nil {
+		return Person{}, "", err
+	}
+	select {
+	case a.slow <- struct{}{}:
+		defer func() { <-a.slow }()
+	case <-ctx.Done():
+		return Person{}, "", ctx.Err()
+	}
+	p, known := people[name]
+	if !known || p.Password == "" {
+		_ = matches(nobody, password) // as long as for somebody
+		return Person{}, "", wrong
+	}
+	if !matches(p.Password, password) {
+		return Person{}, "", wrong
+	}
+	if err := a.store.ForgetSessions(ctx, a.now().Add(-Idle)); err != nil {
+		return Person{}, "", fmt.Errorf("ending old sessions: %w", err)
+	}
+	secret := rand.Text()
+	if err := a.store.SaveSession(ctx, Session{digest(secret), name, a.now()}); err != nil {
+		return Person{}, "", fmt.Errorf("signing in: %w", err)
+	}
+	return p, secret, nil
+}
+
+// SignOut ends a session.
+func (a *Access) SignOut(ctx context.Context, secret string) error {
+	return a.store.RemoveSession(ctx, digest(secret))
+}
+
+// BySession finds who signed in; nil for nobody.
+func (a *Access) BySession(ctx context.Context, secret string) (*Person, error) {
+	s, err := a.store.Session(ctx, digest(secret))
+	if errors.Is(err, ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("looking a session up: %w", err)
+	}
+	now := a.now()
+	if now.Sub(s.Seen) > Idle {
+		return nil, nil
+	}
+	people, err := a.load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, known := people[s.Person]
+	if !known {
+		return nil, nil
+	}
+	if now.Sub(s.Seen) > seenEvery {
+		s.Seen = now
+		if err := a.store.SaveSession(ctx, s); err != nil {
+			return nil, fmt.Errorf("noting a session: %w", err)
+		}
+	}
+	return &p, nil
+}
+
+// ByToken finds whose token it is; nil for nobody's.
+func (a *Access) ByToken(ctx context.Context, token string) (*Person, error) {
+	people, err := a.load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	hash := digest(token)
+	for _, p := range people {
+		if len(p.Token) > 0 && subtle.ConstantTimeCompare(p.Token, hash) == 1 {
+			return &p, nil
+		}
+	}
+	return nil, nil
+}
+
+// digest is enough for secrets that are random already.
+func digest(secret string) []byte {
+	sum := sha256.Sum256([]byte(secret))
+	return sum[:]
+}
+
+// Cost of trying a password by argon2id (RFC 9106, 4): 64 MiB, three passes, two lanes.
+const (
+	passes, memory, lanes = 3, 64 << 10, 2
+	saltBytes, hashBytes  = 16, 32
+)
+
+// encode makes of a password what is kept: salt and hash.
+func encode(password string) string {
+	salt := make([]byte, saltBytes)
+	_, _ = rand.Read(salt) // never fails
+	hash := argon2.IDKey([]byte(password), salt, passes, memory, lanes, hashBytes)
+	return base64.RawStdEncoding.EncodeToString(append(salt, hash...))
+}
+
+// nobody is kept of no password.
+var nobody = base64.RawStdEncoding.EncodeToString(make([]byte, saltBytes+hashBytes))
+
+func matches(kept, password string) bool {
+	raw, err := base64.RawStdEncoding.DecodeString(kept)
+	if err != nil || len(raw) != saltBytes+hashBytes {
+		return false
+	}
+	hash := argon2.IDKey([]byte(password), raw[:saltBytes], passes, memory, lanes, hashBytes)
+	return subtle.ConstantTimeCompare(hash, raw[saltBytes:]) == 1
+}

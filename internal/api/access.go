@@ -1,0 +1,223 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"reflect"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"hylostat.example/internal/access"
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/contract"
+)
+
+// cookie is the session's. With TLS it carries the prefix that keeps it from other hosts and paths.
+const (
+	cookie       = "hylostat-session"
+	secureCookie = "__Host-" + cookie
+)
+
+// roleOf is who may do an operation, by its x-role in the contract: "anyone" needs no name; without one, whoever works here may
+// read.
+func roleOf(extensions map[string]any, method string) string {
+	if role, ok := extensions["x-role"].(string); ok {
+		return role
+	}
+	if method == http.MethodGet {
+		return string(access.Desk)
+	}
+	return string(access.Lead) // the contract forgot to say
+}
+
+type personKey struct{}
+
+// whoAsks is who signed in; nil in an open shop.
+func whoAsks(ctx context.Context) *access.Person {
+	p, _ := ctx.Value(personKey{}).(*access.Person)
+	return p
+}
+
+// secretOf is what a request's cookie carries.
+func secretOf(r *http.Request) string {
+	for _, name := range []string{secureCookie, cookie} {
+		if c, err := r.Cookie(name); err == nil {
+			return c.Value
+		}
+	}
+	return ""
+}
+
+// identify finds who asks, by token or cookie; nil for nobody.
+func identify(a *access.Access, r *http.Request) (*access.Person, error) {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return a.ByToken(r.Context(), strings.TrimSpace(token))
+	}
+	if secret := secretOf(r); secret != "" {
+		return a.BySession(r.Context(), secret)
+	}
+	return nil, nil //nolint:nilnil // nobody is an answer
+}
+
+// admit lets a request through to an operation that its sender may do.
+func admit(a *access.Access, next echo.HandlerFunc, c *echo.Context, role string) error {
+	r := c.Request()
+	who, err := identify(a, r)
+	if err != nil {
+		return err
+	}
+	open, err := a.Open(r.Context())
+	if err != nil {
+		return err
+	}
+	switch {
+	case open || role == "anyone":
+	case who == nil:
+		return &access.Refused{What: "nobody is signed in", Do: "Sign in at the console; on the command line, put your token into HYLOSTAT_TOKEN or a file named with --token-file.", SignIn: true}
+	case !who.Role.Covers(access.Role(role)):
+		return &access.Refused{What: who.Name + " is " + string(who.Role) + "; this needs a " + role, Do: "Ask somebody with that role."}
+	}
+	if who != nil {
+		c.SetRequest(r.WithContext(context.WithValue(r.Context(), personKey{}, who)))
+	}
+	return next(c)
+}
+
+// named has every request carry the name of who signed in, whatever name it gives.
+func named(next server.StrictHandlerFunc, _ string) server.StrictHandlerFunc {
+	return func(c *echo.Context, request any) (any, error) {
+		if who := whoAsks(c.Request().Context()); who != nil {
+			request = withName(request, who.Name)
+		}
+		return next(c, request)
+	}
+}
+
+// withName puts a name into the field By of a request's body or parameters, where there is one.
+func withName(request any, name string) any {
+	v := reflect.New(reflect.TypeOf(request)).Elem()
+	v.Set(reflect.ValueOf(request))
+	for _, part := range []string{"Body", "Params"} {
+		f := v.FieldByName(part)
+		if f.Kind() == reflect.Pointer {
+			f = f.Elem()
+		}
+		if f.Kind() != reflect.Struct {
+			continue
+		}
+		switch by := f.FieldByName("By"); {
+		case !by.IsValid():
+		case by.Kind() == reflect.String:
+			by.SetString(name)
+		case by.Type() == reflect.TypeFor[*string]():
+			by.Set(reflect.ValueOf(&name))
+		}
+	}
+	return v.Interface()
+}
+
+func workerOf(p access.Person) contract.Worker {
+	return contract.Worker{Name: p.Name, Role: contract.Role(p.Role), Password: p.Password != "", Token: len(p.Token) > 0}
+}
+
+func (h *handlers) people(ctx context.Context) ([]contract.Worker, error) {
+	all, err := h.access.People(ctx)
+	return each(all, workerOf), err
+}
+
+func (h *handlers) ListPeople(ctx context.Context, _ server.ListPeopleRequestObject) (server.ListPeopleResponseObject, error) {
+	all, err := h.people(ctx)
+	return server.ListPeople200JSONResponse(all), err
+}
+
+func (h *handlers) AddPerson(ctx context.Context, r server.AddPersonRequestObject) (server.AddPersonResponseObject, error) {
+	by := value(r.Body.By)
+	if by == "" {
+		by = r.Body.Name
+	}
+	p, token, err := h.access.Enter(ctx, access.Change{Name: r.Body.Name, Role: access.Role(r.Body.Role), Password: value(r.Body.Password), Token: value(r.Body.Token), By: by})
+	out := workerOf(p)
+	out.NewToken = text(token)
+	return server.AddPerson200JSONResponse(out), err
+}
+
+func (h *handlers) RemovePerson(ctx context.Context, r server.RemovePersonRequestObject) (server.RemovePersonResponseObject, error) {
+	by := r.Person
+	if who := whoAsks(ctx); who != nil {
+		by = who.Name
+	}
+	if err := h.access.Remove(ctx, r.Person, by); err != nil {
+		return nil, err
+	}
+	all, err := h.people(ctx)
+	return server.RemovePerson200JSONResponse(all), err
+}
+
+func (h *handlers) session(ctx context.Context, who *access.Person) (contract.Session, error) {
+	open, err := h.access.Open(ctx)
+	out := contract.Session{Open: open}
+	if who != nil {
+		out.Name, out.Role = &who.Name, new(contract.Role(who.Role))
+	}
+	return out, err
+}
+
+func (h *handlers) GetSession(ctx context.Context, _ server.GetSessionRequestObject) (server.GetSessionResponseObject, error) {
+	s, err := h.session(ctx, whoAsks(ctx))
+	return server.GetSession200JSONResponse(s), err
+}
+
+// sessionAnswer is a session together with its cookie.
+type sessionAnswer struct {
+	session contract.Session
+	cookie  http.Cookie
+}
+
+func (a sessionAnswer) write(w http.ResponseWriter) error {
+	http.SetCookie(w, &a.cookie)
+	w.Header().Set("Content-Type", "application/json")
+	return json.NewEncoder(w).Encode(a.session)
+}
+
+// VisitSignInResponse implements the generated interface.
+func (a sessionAnswer) VisitSignInResponse(w http.ResponseWriter) error { return a.write(w) }
+
+// VisitSignOutResponse implements the generated interface.
+func (a sessionAnswer) VisitSignOutResponse(w http.ResponseWriter) error { return a.write(w) }
+
+type secureKey struct{}
+
+// newCookie carries a secret; an empty one forgets it.
+func newCookie(ctx context.Context, secret string) http.Cookie {
+	c := http.Cookie{Name: cookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(access.Idle.Seconds())}
+	if ctx.Value(secureKey{}) != nil {
+		c.Name, c.Secure = secureCookie, true
+	}
+	if secret == "" {
+		c.MaxAge = -1
+	}
+	return c
+}
+
+func (h *handlers) SignIn(ctx context.Context, r server.SignInRequestObject) (server.SignInResponseObject, error) {
+	p, secret, err := h.access.SignIn(ctx, r.Body.Name, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	s, err := h.session(ctx, &p)
+	return sessionAnswer{s, newCookie(ctx, secret)}, err
+}
+
+type secretKey struct{}
+
+func (h *handlers) SignOut(ctx context.Context, _ server.SignOutRequestObject) (server.SignOutResponseObject, error) {
+	if secret, _ := ctx.Value(secretKey{}).(string); secret != "" {
+		if err := h.access.SignOut(ctx, secret); err != nil {
+			return nil, err
+		}
+	}
+	s, err := h.session(ctx, nil)
+	return sessionAnswer{s, newCookie(ctx, "")}, err
+}

@@ -1,0 +1,127 @@
+package client
+
+import (
+	"context"
+
+	"hylostat.example/internal/contract"
+)
+
+// Intakes lists intakes.
+func (c *Client) Intakes(ctx context.Context, p contract.ListIntakesParams) ([]contract.Intake, error) {
+	r, err := c.raw.ListIntakes(ctx, &p)
+	return call[[]contract.Intake](c, r, err)
+}
+
+// HandOver ends an intake.
+func (c *Client) HandOver(ctx context.Context, intake int64, h contract.HandoverRequest) (contract.Intake, error) {
+	r, err := c.raw.HandOver(ctx, intake, h)
+	return call[contract.Intake](c, r, err)
+}
+
+// Lots lists lots.
+func (c *Client) Lots(ctx context.Context) ([]contract.Lot, error) {
+	r, err := c.raw.ListLots(ctx)
+	return call[[]contract.Lot](c, r, err)
+}
+
+// OpenLot opens a lot.
+func (c *Client) OpenLot(ctx context.Context, l contract.LotRequest) (contract.Lot, error) {
+	r, err := c.raw.OpenLot(ctx, l)
+	return call[contract.Lot](c, r, err)
+}
+
+// EndLot ends taking drives in on a lot.
+func (c *Client) EndLot(ctx context.Context, lot int64, by string) (contract.Lot, error) {
+	r, err := c.raw.EndLot(ctx, lot, contract.Person{By: by})
+	return call[contract.Lot](c, r, err)
+}
+
+// Lot gives a lot with its drives.
+func (c *Client) Lot(ctx context.Context, lot int64) (contract.LotView, error) {
+	r, err := c.raw.GetLot(ctx, lot)
+	return call[contract.LotView](c, r, err)
+}
+
+// LotSummary gives a lot's summary, as PDF or CSV.
+func (c *Client) LotSummary(ctx context.Context, lot int64, format string) ([]byte, error) {
+	r, err := c.raw.PrintLot(ctx, lot, &contract.PrintLotParams{Format: &format})
+	return c.answer(r, err)
+}
+
+// LotLabels gives the labels of a lot as PDF.
+func (c *Client) LotLabels(ctx context.Context, lot int64, stock contract.Stock) ([]byte, error) {
+	r, err := c.raw.PrintLabels(ctx, lot, &contract.PrintLabelsParams{Stock: &stock})
+	return c.answer(r, err)
+}
+
+// Siblings compares a drive with the others of its model.
+func (c *Client) Siblings(ctx context.Context, drive string) (contract.Siblings, error) {
+	r, err := c.raw.GetSiblings(ctx, drive)
+	return call[contract.Siblings](c, r, err)
+}
+
+// Statement gives what a drive's statement says.
+func (c *Client) Statement(ctx context.Context, drive string) (contract.Statement, error) {
+	r, err := c.raw.GetStatement(ctx, drive, &contract.GetStatementParams{})
+	return call[contract.Statement](c, r, err)
+}
+
+// StatementPage gives a drive's statement to print: "html" or "pdf".
+func (c *Client) StatementPage(ctx context.Context, drive, format string) ([]byte, error) {
+	r, err := c.raw.GetStatement(ctx, drive, &contract.GetStatementParams{Format: &format})
+	return c.answer(r, err)
+}
+
+// Label gives what a drive's label says.
+func (c *Client) Label(ctx context.Context, drive string) (contract.Label, error) {
+	r, err := c.raw.GetLabel(ctx, drive, &contract.GetLabelParams{})
+	return call[contract.Label](c, r, err)
+}
+
+// LabelPage gives a drive's label to print: "pdf", or "png" of so many dots per inch.
+func (c *Client) LabelPage(ctx context.Context, drive, format string, stock contract.Stock, dpi int) ([]byte, error) {
+	r, err := c.raw.GetLabel(ctx, drive, &contract.GetLabelParams{Format: &format, Stock: &stock, Dpi: &dpi})
+	return c.answer(r, err)
+}
+
+// Archive gives the whole record of a drive as a ZIP.
+func (c *Client) Archive(ctx context.Context, drive string) ([]byte, error) {
+	r, err := c.raw.GetArchive(ctx, drive)
+	return c.answer(r, err)
+}
+
+// EraseCustomer forgets a customer.
+func (c *Client) EraseCustomer(ctx context.Context, e contract.EraseRequest) (contract.Erased, error) {
+	r, err := c.raw.EraseCustomer(ctx, e)
+	return call[contract.Erased](c, r, err)
+}
+
+// Audit lists what people did.
+func (c *Client) Audit(ctx context.Context, p contract.ListAuditParams) ([]contract.Audited, error) {
+	r, err := c.raw.ListAudit(ctx, &p)
+	return call[[]contract.Audited](c, r, err)
+}
+
+// VerifyAudit checks the audit's chain.
+func (c *Client) VerifyAudit(ctx context.Context) (contract.AuditVerification, error) {
+	r, err := c.raw.VerifyAudit(ctx)
+	return call[contract.AuditVerification](c, r, err)
+}
+
+// People lists who works here.
+func (c *Client) People(ctx context.Context) ([]contract.Worker, error) {
+	r, err := c.raw.ListPeople(ctx)
+	return call[[]contract.Worker](c, r, err)
+}
+
+// AddPerson adds or changes a person.
+func (c *Client) AddPerson(ctx context.Context, w contract.WorkerRequest) (contract.Worker, error) {
+	r, err := c.raw.AddPerson(ctx, w)
+	return call[contract.Worker](c, r, err)
+}
+
+// RemovePerson removes a person.
+func (c *Client) RemovePerson(ctx context.Context, name string) ([]contract.Worker, error) {
+	r, err := c.raw.RemovePerson(ctx, name)
+	return call[[]contract.Worker](c, r, err)
+}

@@ -1,0 +1,233 @@
+package handover
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/sha256"
+	"encoding/csv"
+	"fmt"
+	"image/png"
+	"io"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+var noon = time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
+
+// paperOf is a degrading drive of a customer who wants the data.
+func paperOf() shop.Paper {
+	v := shop.Verdict{Verdict: verdict.Verdict{
+		Grade: drive.Degrading, Duty: drive.Everyday, Policy: 7, Advice: []string{"Keep a second copy of the data."},
+		Findings: []verdict.Finding{{Sentence: "3 sectors reallocated", Customer: "A small part of the surface has failed", Margin: &verdict.Margin{Used: 3, Of: 100}}},
+		Duties:   []verdict.Fit{{Duty: drive.Continuous, Fitness: policy.Not}, {Duty: drive.Everyday, Fitness: policy.Care}, {Duty: drive.Carry, Fitness: policy.Does}},
+	}}
+	d := shop.Drive{Duty: drive.Everyday, Now: shop.Now{Grade: drive.Degrading, Hours: 20512, HasHours: true}}
+	d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: "KVA077M511"}
+	d.Identity.Bytes = 2_000_398_934_016
+	p := shop.Paper{
+		Shop: "Saltmarsh Lane", At: noon, Drive: d, Intake: &shop.Intake{ID: 31, Ticket: "2214", Customer: "Pellwick Spit tide gauge", Made: "2021-08", CopiedAt: noon}, Visits: 3, Verdict: &v,
+		Grade: drive.Degrading, Fits: v.Duties, Counters: 17, Data: shop.Untouched,
+	}
+	p.Latest.Seq, p.Latest.At = 32, noon
+	return p
+}
+
+func TestStatementSaysWhatIsKnown(t *testing.T) {
+	s := StatementOf(paperOf())
+	assert.Equal(t, []string{"carrying files"}, s.Does)
+	assert.Equal(t, []string{"everyday use"}, s.Care)
+	assert.Equal(t, []string{"always-on use"}, s.NotFor)
+	assert.Equal(t, []string{"A small part of the surface has failed. We count 3; our limit is 100."}, s.Why)
+	assert.Equal(t, []string{"Keep a second copy of the data.", "Keep the copy of 4 March 2026."}, s.Do)
+	assert.Equal(t, "Its surface was not read.", s.NotChecked[0], "what was not checked is said first")
+	assert.Equal(t, "Untouched. Nothing was written to the drive at this visit. A copy exists, noted on 4 March 2026.", s.Data)
+	assert.Equal(t, "Not signed", s.Signature)
+	assert.Contains(t, s.Facts, Particular{"Used for", "20\u00A0512 hours, made August 2021"})
+	assert.Contains(t, s.Facts, Particular{"Ticket", "2214, intake 31, visit 3"})
+
+	p := paperOf()
+	p.Verdict.Signed = &shop.SignOff{At: noon, By: "Maud", Grade: drive.Healthy, Reason: "the count is from a mend"}
+	p.Grade = drive.Healthy
+	s = StatementOf(p)
+	assert.Equal(t, "Healthy", s.Title)
+	assert.Equal(t, "By our rules it is degrading. Maud decided otherwise: the count is from a mend.", s.Why[0], "an overruled verdict shows both")
+	assert.Equal(t, "Decided by Maud, 4 March 2026", s.Signature)
+
+	p = paperOf()
+	p.Data, p.Reworks = shop.Altered, []protocol.Run{{Kind: protocol.Mend}, {Kind: protocol.Mend}}
+	assert.Contains(t, StatementOf(p).Data, "Altered. Parts of the drive were written to at this visit (mend).")
+}
+
+// recorder is a pen that notes what leaves a page.
+type recorder struct {
+	pen
+	width_, height_ float64
+	outside         []string
+	words           []string
+}
+
+func (r *recorder) check(what string, x, y, right, bottom float64) {
+	if x < -0.01 || y < -0.01 || right > r.width_+0.01 || bottom > r.height_+0.01 {
+		r.outside = append(r.outside, fmt.Sprintf("%s from %.1f,%.1f to %.1f,%.1f", what, x, y, right, bottom))
+	}
+}
+
+func (r *recorder) box(x, y, w, h float64) { r.check("box", x, y, x+w, y+h) }
+
+func (r *recorder) shape(points ...[2]float64) {
+	for _, p := range points {
+		r.check("shape", p[0], p[1], p[0], p[1])
+	}
+}
+
+func (r *recorder) write(x, y, size float64, bold bool, words string) {
+	r.words = append(r.words, words)
+	r.check(words, x, y-size/pointsPerMM*0.8, x+r.width(size, bold, words), y+size/pointsPerMM*0.25)
+}
+
+func record(width, height float64) *recorder {
+	return &recorder{pen: paperPen{Fpdf: newPaper("", width, height, noon)}, width_: width, height_: height}
+}
+
+// The longest texts anybody may give, in scripts that run wide, and a word without a space.
+func longest() shop.Paper {
+	p := paperOf()
+	p.Shop = strings.Repeat("Reparaturwerkstätte ", 20)
+	p.Intake.Customer, p.Intake.Reference = strings.Repeat("Щербаковський ", 9), strings.Repeat("W", 100)
+	p.Intake.Ticket = strings.Repeat("漢", 33)
+	p.Drive.Identity.Model, p.Drive.Identity.Serial = strings.Repeat("M", 40), strings.Repeat("W", 20)
+	for range 30 {
+		p.Verdict.Findings = append(p.Verdict.Findings, verdict.Finding{Customer: strings.Repeat("Ein sehr langer Befund ", 10), Sentence: strings.Repeat("Befund ", 40), Margin: &verdict.Margin{Used: 123456789, Of: 987654321}})
+		p.Verdict.Advice = append(p.Verdict.Advice, strings.Repeat("Rat ", 30))
+	}
+	p.Verdict.Signed = &shop.SignOff{At: noon, By: strings.Repeat("Wwwwwwwwww", 10), Grade: drive.Replace, Reason: strings.Repeat("Grund", 100)}
+	p.Without = []string{strings.Repeat("temperature, ", 12)}
+	return p
+}
+
+func TestNothingLeavesThePaper(t *testing.T) {
+	for name, p := range map[string]shop.Paper{"usual": paperOf(), "longest": longest()} {
+		var last *recorder
+		require.NoError(t, onOnePage(StatementOf(p), func() pen {
+			last = record(pageWidth, pageHeight)
+			return last
+		}), name)
+		assert.Empty(t, last.outside, name)
+		for _, stock := range Stocks {
+			for _, g := range []drive.Grade{drive.Healthy, drive.Degrading, drive.Replace, drive.Undecided} {
+				r := record(stock.Width, stock.Height)
+				l := LabelOf(p, "http://127.0.0.1:8347/drives/"+p.Drive.Identity.Serial)
+				l.Grade = g
+				require.NoError(t, drawLabel(r, stock, l))
+				assert.Empty(t, r.outside, "%s on %s, %s", name, stock.Name, g)
+				assert.Contains(t, r.words, l.Ending, "the serial's ending is never shortened")
+				assert.Contains(t, r.words, g.String())
+			}
+		}
+	}
+}
+
+func TestLabelPictureHasItsSizeInIt(t *testing.T) {
+	for _, dpi := range []int{203, 300} {
+		var b bytes.Buffer
+		require.NoError(t, LabelPNG(&b, Stocks[0], LabelOf(paperOf(), "http://127.0.0.1:8347/drives/KVA077M511"), dpi))
+		assert.Contains(t, b.String(), "pHYs")
+		picture, err := png.Decode(&b)
+		require.NoError(t, err)
+		assert.InDelta(t, 62/25.4*float64(dpi), picture.Bounds().Dx(), 0.5)
+		ink := map[uint32]bool{}
+		for y := range picture.Bounds().Dy() {
+			for x := range picture.Bounds().Dx() {
+				r, _, _, _ := picture.At(x, y).RGBA()
+				ink[r] = true
+			}
+		}
+		assert.Equal(t, map[uint32]bool{0: true, 0xFFFF: true}, ink, "one ink")
+	}
+}
+
+// What the type has no letter for is shown as such, never left out unseen; the page in HTML has every script.
+func TestScripts(t *testing.T) {
+	assert.Equal(t, "Щ Ω ž □□", printable("Щ Ω ž 漢字"))
+	assert.Equal(t, "ab", printable("a\x1bb"))
+	p := paperOf()
+	p.Intake.Customer = "漢字 <b>"
+	var b bytes.Buffer
+	require.NoError(t, StatementHTML(&b, StatementOf(p)))
+	assert.Contains(t, b.String(), "漢字 &lt;b&gt;")
+}
+
+func lotOf(n int) shop.LotView {
+	v := shop.LotView{Lot: shop.Lot{ID: 114, Customer: strings.Repeat("Quillet Ferry ", 7), Duty: drive.Everyday, At: noon, Expected: n}, Count: map[drive.Grade]int{}}
+	for i := range n {
+		d := shop.Drive{Now: shop.Now{Grade: drive.Healthy}}
+		d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: fmt.Sprintf("=KVA%07d", i)}
+		v.Drives = append(v.Drives, shop.LotDrive{
+			Intake: shop.Intake{ID: int64(i + 1)}, Drive: &d, Grade: drive.Grade(i % 4), Next: "sign", Apart: []string{strings.Repeat("hours 41 806 h, ", 5)},
+			Duties: []verdict.Fit{{Duty: drive.Carry, Fitness: policy.Does}}, Values: map[signal.Name]float64{signal.PowerOnHours: 20000, signal.Reallocated: float64(i)},
+		})
+		v.Count[drive.Grade(i%4)]++
+	}
+	for _, d := range drive.Duties() {
+		v.Usable = append(v.Usable, shop.Usable{Duty: d, Does: n / 2, Care: 3, Of: n})
+	}
+	return v
+}
+
+func TestLotSummaryHoldsEveryDrive(t *testing.T) {
+	for _, n := range []int{0, 1, 30, 200} {
+		v := lotOf(n)
+		r := record(pageWidth, pageHeight)
+		pages := lotPages(strings.Repeat("Saltmarsh Lane ", 9), v, 7, noon, r, func() {})
+		assert.Empty(t, r.outside)
+		serials := 0
+		for _, w := range r.words {
+			if strings.HasPrefix(w, "=KVA") {
+				serials++
+			}
+		}
+		assert.Equal(t, n, serials)
+		assert.Equal(t, n > 28, pages > 1, "%d drives on %d pages", n, pages)
+	}
+	var b bytes.Buffer
+	require.NoError(t, LotCSV(&b, lotOf(3)))
+	rows, err := csv.NewReader(&b).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 4)
+	assert.Equal(t, "'=KVA0000000", rows[1][1], "a serial is no formula")
+	assert.Equal(t, "does", rows[1][slices.Index(rows[0], "for carry")])
+	assert.Equal(t, "not judged", rows[1][slices.Index(rows[0], "for archive")])
+	assert.Equal(t, "2", rows[3][slices.Index(rows[0], "reallocated sectors")])
+}
+
+func TestArchiveCarriesItsChecksums(t *testing.T) {
+	var b bytes.Buffer
+	require.NoError(t, Archive(&b, []File{{"drive.json", "who it is", []byte("{}")}}, noon))
+	z, err := zip.NewReader(bytes.NewReader(b.Bytes()), int64(b.Len()))
+	require.NoError(t, err)
+	bodies := map[string]string{}
+	for _, f := range z.File {
+		r, err := f.Open()
+		require.NoError(t, err)
+		body, err := io.ReadAll(r)
+		require.NoError(t, err)
+		bodies[f.Name] = string(body)
+	}
+	require.Len(t, bodies, 3)
+	for _, name := range []string{"drive.json", "README.txt"} {
+		assert.Contains(t, bodies["SHA256SUMS"], fmt.Sprintf("%x  %s\n", sha256.Sum256([]byte(bodies[name])), name))
+	}
+	assert.Contains(t, bodies["README.txt"], "who it is")
+}

@@ -1,0 +1,485 @@
+package shop
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/verdict"
+)
+
+// Lot is drives taken in together. What all of them have in common is said once; every intake of the lot carries it.
+type Lot struct {
+	ID        int64
+	Ticket    string
+	Customer  string
+	Reference string
+	Complaint string
+	Wanted    bool
+	Copied    bool
+	Duty      drive.Duty
+	Expected  int // drives; 0: not said
+	At        time.Time
+	By        string
+	Ended     time.Time // from when on no drive is taken in on it by coming to answer; zero: it is open
+}
+
+// Open reports whether drives that come to answer are taken in on the lot.
+func (l Lot) Open() bool { return l.Ended.IsZero() }
+
+// OpenLot opens a lot: from now on every drive that comes to answer and is on no other intake is taken in on it, so that taking
+// in thirty drives is putting them in. One lot is open at a time.
+func (s *Shop) OpenLot(ctx context.Context, l Lot) (Lot, error) {
+	if err := tidy(&l.Ticket, &l.Customer, &l.Reference, &l.Complaint, &l.By); err != nil {
+		return l, err
+	}
+	if l.Duty == "" {
+		l.Duty = drive.Everyday
+	}
+	l.Wanted = l.Wanted || l.Copied
+	l.At = s.clock.Now()
+	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+		if open, err := tx.LotOpen(ctx); err == nil {
+			return nil, &Conflict{fmt.Sprintf("lot %d is open", open.ID), "End it first: a drive that comes to answer can belong to one only."}
+		} else if !isNone(err) {
+			return nil, err
+		}
+		l.ID, l.Ended = 0, time.Time{}
+		if err := tx.SaveLot(ctx, &l); err != nil {
+			return nil, err
+		}
+		return []Event{{At: l.At, Kind: LotChanged, By: l.By, Text: fmt.Sprintf("Lot %d opened: drives put in from now on belong to it", l.ID)}}, nil
+	})
+	return l, err
+}
+
+// EndLot ends taking drives in on a lot. Its drives stay its drives.
+func (s *Shop) EndLot(ctx context.Context, id int64, by string) (Lot, error) {
+	var l Lot
+	_, err := s.change(ctx, func(tx Tx) (_ []Event, err error) {
+		if l, err = tx.Lot(ctx, id); err != nil {
+			return nil, err
+		}
+		if !l.Open() {
+			return nil, &Conflict{fmt.Sprintf("lot %d ended on %s", id, l.Ended.Format("2 January 2006")), "There is nothing to end."}
+		}
+		l.Ended = s.clock.Now()
+		return []Event{{At: l.Ended, Kind: LotChanged, By: by, Text: fmt.Sprintf("Lot %d ended", id)}}, tx.SaveLot(ctx, &l)
+	})
+	return l, err
+}
+
+// Lots lists lots, newest first.
+func (s *Shop) Lots(ctx context.Context) ([]Lot, error) { return s.store.Lots(ctx) }
+
+// intake is the intake of one drive of the lot.
+func (l Lot) intake(bay int, at time.Time) Intake {
+	i := Intake{Lot: l.ID, Bay: bay, Ticket: l.Ticket, Customer: l.Customer, Reference: l.Reference, Complaint: l.Complaint, Wanted: l.Wanted, Copied: l.Copied, Duty: l.Duty, At: at, By: l.By}
+	if i.Copied {
+		i.CopiedAt = at
+	}
+	return i
+}
+
+// joinLot takes a drive that has come to answer in on the open lot, unless it is on an intake already.
+func (s *Shop) joinLot(ctx context.Context, tx Tx, bay int, d Drive) ([]Event, error) {
+	l, err := tx.LotOpen(ctx)
+	if err != nil {
+		if isNone(err) {
+			err = nil
+		}
+		return nil, err
+	}
+	before, err := tx.Intakes(ctx, d.ID)
+	if err != nil || len(before) > 0 && before[0].Handover == nil {
+		return nil, err
+	}
+	i := l.intake(bay, s.clock.Now())
+	more, err := s.settle(ctx, tx, &i, d)
+	return append(more, Event{At: i.At, Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: bay, By: l.By, Text: fmt.Sprintf("Bay %d: intake %d on lot %d", bay, i.ID, l.ID)}), err
+}
+
+// LotDrive is one drive of a lot.
+type LotDrive struct {
+	Intake  Intake
+	Drive   *Drive      // nil: it has not named itself
+	Grade   drive.Grade // as signed, else as judged
+	Duties  []verdict.Fit
+	Values  map[signal.Name]float64
+	Speed   float64 // bytes per second on the outer tracks, by its newest whole sweep; 0: not swept
+	Apart   []string
+	Next    string
+	Minutes int // what Next takes; 0: not known
+}
+
+// Usable is how many drives of a lot do for a duty.
+type Usable struct {
+	Duty drive.Duty
+	Does int // without reserve
+	Care int // with care
+	Of   int
+}
+
+// Compared is one quantity over the drives of one model of a lot.
+type Compared struct {
+	Words  string
+	Unit   string
+	Model  string
+	Values []ComparedValue
+	Median float64
+}
+
+// ComparedValue is one drive's value.
+type ComparedValue struct {
+	Serial string
+	trend.Sibling
+}
+
+// LotView is a lot with its drives, worst first.
+type LotView struct {
+	Lot
+	Drives   []LotDrive
+	Count    map[drive.Grade]int
+	Usable   []Usable // most demanding duty first
+	Compared []Compared
+}
+
+// LotByID gives a lot with its drives.
+func (s *Shop) LotByID(ctx context.Context, id int64) (LotView, error) {
+	l, err := s.store.Lot(ctx, id)
+	if err != nil {
+		return LotView{}, err
+	}
+	v := LotView{Lot: l, Count: map[drive.Grade]int{}}
+	all, err := s.store.IntakesOf(ctx, IntakeQuery{Lot: id})
+	if err != nil {
+		return v, err
+	}
+	seen := map[int64]bool{}
+	for _, i := range all { // newest first: a drive that was taken in twice counts once
+		if i.Drive != 0 && seen[i.Drive] {
+			continue
+		}
+		seen[i.Drive] = true
+		one, err := s.lotDrive(ctx, i)
+		if err != nil {
+			return v, err
+		}
+		v.Drives = append(v.Drives, one)
+		v.Count[one.Grade]++
+	}
+	for _, d := range drive.Duties() {
+		u := Usable{Duty: d, Of: len(v.Drives)}
+		for i := range v.Drives {
+			if v.Drives[i].Grade == drive.Undecided {
+				continue
+			}
+			for _, f := range v.Drives[i].Duties {
+				switch {
+				case f.Duty != d:
+				case f.Fitness == policy.Does:
+					u.Does++
+				case f.Fitness == policy.Care:
+					u.Care++
+				}
+			}
+		}
+		v.Usable = append(v.Usable, u)
+	}
+	v.compare()
+	slices.SortStableFunc(v.Drives, func(a, b LotDrive) int {
+		return cmp.Or(cmp.Compare(b.rank(), a.rank()), cmp.Compare(b.share(), a.share()), cmp.Compare(a.Intake.ID, b.Intake.ID))
+	})
+	return v, nil
+}
+
+// rank orders drives of a lot: what has to be replaced, what is undecided, what degrades, what is healthy.
+func (d LotDrive) rank() int {
+	return map[drive.Grade]int{drive.Replace: 3, drive.Undecided: 2, drive.Degrading: 1}[d.Grade]
+}
+
+func (d LotDrive) share() float64 {
+	if d.Drive == nil {
+		return 0
+	}
+	return d.Drive.Now.MarginShare
+}
+
+// Stands is the grade a drive goes by: the one a person signed, else the verdict's.
+func (n Now) Stands() drive.Grade {
+	if n.Signed != nil {
+		return n.Signed.Grade
+	}
+	return n.Grade
+}
+
+func (s *Shop) lotDrive(ctx context.Context, i Intake) (LotDrive, error) {
+	one := LotDrive{Intake: i, Next: "check its power"}
+	if i.Drive == 0 {
+		if i.Handover != nil {
+			one.Next = string(i.Handover.Goes)
+		}
+		return one, nil
+	}
+	d, err := s.store.Drive(ctx, i.Drive)
+	if err != nil {
+		return one, err
+	}
+	one.Drive, one.Grade = &d, d.Now.Stands()
+	latest, err := s.store.Latest(ctx, d.ID)
+	if err != nil && !isNone(err) {
+		return one, err
+	}
+	one.Values = latest.Signals
+	v, err := s.store.LastVerdict(ctx, d.ID)
+	if err != nil && !isNone(err) {
+		return one, err
+	}
+	one.Duties = s.fits(d, v)
+	if one.Speed, err = s.outerSpeed(ctx, d); err != nil {
+		return one, err
+	}
+	switch {
+	case i.Handover != nil:
+		one.Next = string(i.Handover.Goes)
+	case i.AtRisk():
+		one.Next = "copy the data"
+	case d.Now.Signed != nil:
+		one.Next = "hand over"
+	case len(v.Missing) > 0:
+		one.Next, one.Minutes = v.Missing[0].Run, v.Missing[0].Minutes
+	case v.Grade == drive.Healthy && len(v.Findings)+len(v.Notes) == 0:
+		one.Next = "sign"
+	default:
+		one.Next = "review"
+	}
+	return one, nil
+}
+
+// fits tells for which duties a drive does: by its verdict, or, where that was overruled, by the grade a person gave it.
+func (s *Shop) fits(d Drive, v Verdict) []verdict.Fit {
+	if d.Now.Signed == nil || d.Now.Signed.Grade == v.Grade {
+		return v.Duties
+	}
+	var all []verdict.Fit
+	for _, f := range v.Duties {
+		all = append(all, verdict.Fit{Duty: f.Duty, Fitness: s.Policy().Duties[d.Now.Signed.Grade][f.Duty], Words: string(f.Duty)})
+	}
+	return all
+}
+
+// outerSpeed is how fast the drive was read where it begins, in its newest whole sweep.
+func (s *Shop) outerSpeed(ctx context.Context, d Drive) (float64, error) {
+	all, err := s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
+	if err != nil {
+		return 0, err
+	}
+	for _, w := range all {
+		if !w.Whole() || w.Kind.Writes() {
+			continue
+		}
+		detail, err := s.store.SweepDetail(ctx, w.Run, w.Step)
+		if err != nil || len(detail.Blocks) == 0 {
+			return 0, err
+		}
+		r := surface.NewRibbon(w.Sweep.Geometry)
+		if err := r.UnpackBlock(detail.Blocks[0].Number, detail.Blocks[0].Cells); err != nil {
+			return 0, fmt.Errorf("the ribbon of run %d: %w", w.Run, err)
+		}
+		var bytes, seconds float64
+		for _, c := range r.Block(detail.Blocks[0].Number) {
+			bytes, seconds = bytes+float64(c.Bytes), seconds+c.Took.Seconds()
+		}
+		if seconds > 0 {
+			return bytes / seconds, nil
+		}
+		return 0, nil
+	}
+	return 0, nil
+}
+
+// least is the smallest difference between siblings that says anything, in the unit of a signal.
+func least(unit string) float64 {
+	switch unit {
+	case "°C":
+		return 5
+	case "%", "h":
+		return 5
+	case "B":
+		return 1e9
+	}
+	return 1
+}
+
+// quantity is something siblings are compared by.
+type quantity struct {
+	words, unit string
+	least       float64
+	of          func(LotDrive) (float64, bool)
+}
+
+// quantities are all signals but those of the moment, and the speed of the outer tracks.
+func quantities() []quantity {
+	all := []quantity{{"outer speed", "B/s", 1e6, func(d LotDrive) (float64, bool) { return d.Speed, d.Speed > 0 }}}
+	for _, def := range signal.Registry {
+		if def.Inner || def.Group == "tests" || def.Name == signal.Temperature {
+			continue
+		}
+		all = append(all, quantity{def.Words, def.Unit, least(def.Unit), func(d LotDrive) (float64, bool) {
+			x, ok := d.Values[def.Name]
+			return x, ok
+		}})
+	}
+	return all
+}
+
+// compare lays the drives of each model beside each other.
+func (v *LotView) compare() {
+	models := map[string][]int{}
+	for i, d := range v.Drives {
+		if d.Drive != nil {
+			models[d.Drive.Identity.Model] = append(models[d.Drive.Identity.Model], i)
+		}
+	}
+	for model, places := range models {
+		for _, q := range quantities() {
+			var values []float64
+			var whose []int
+			for _, i := range places {
+				if x, ok := q.of(v.Drives[i]); ok {
+					values, whose = append(values, x), append(whose, i)
+				}
+			}
+			c := Compared{Words: q.words, Unit: q.unit, Model: model}
+			worst := 0.0
+			for n, sibling := range trend.Siblings(values, q.least) {
+				d := &v.Drives[whose[n]]
+				c.Median = sibling.Median
+				c.Values = append(c.Values, ComparedValue{d.Drive.Identity.Serial, sibling})
+				if sibling.Apart {
+					d.Apart = append(d.Apart, apart(q.words, q.unit, sibling))
+					worst = max(worst, math.Abs(sibling.Score))
+				}
+			}
+			if worst > 0 {
+				v.Compared = append(v.Compared, c)
+			}
+		}
+	}
+	slices.SortFunc(v.Compared, func(a, b Compared) int {
+		return cmp.Or(cmp.Compare(b.worst(), a.worst()), cmp.Compare(a.Words, b.Words))
+	})
+}
+
+func (c Compared) worst() (worst float64) {
+	for _, x := range c.Values {
+		if x.Apart {
+			worst = max(worst, math.Abs(x.Score))
+		}
+	}
+	return worst
+}
+
+// apart says how a value stands apart, with how many were compared.
+func apart(words, unit string, s trend.Sibling) string {
+	times := ""
+	if t := s.Times(); t >= 1.5 {
+		times = fmt.Sprintf(", %s times the median", verdict.Number(math.Round(t*10)/10))
+	} else if s.Value < s.Median && s.Median > 0 {
+		times = fmt.Sprintf(", %.0f %% under the median", 100*(1-s.Value/s.Median))
+	}
+	return fmt.Sprintf("%s %s, median %s of %d%s", words, rate(s.Value, unit), rate(s.Median, unit), s.Of, times)
+}
+
+func rate(x float64, unit string) string {
+	if unit == "B/s" {
+		return verdict.Quantity(x, "B") + "/s"
+	}
+	return verdict.Quantity(x, unit)
+}
+
+// SiblingsView is a drive among the shop's drives of the same model.
+type SiblingsView struct {
+	Model string
+	Of    int // drives of the model the shop has met, itself among them
+	Apart []string
+	Rows  []SiblingRow
+}
+
+// SiblingRow is one quantity.
+type SiblingRow struct {
+	Words, Unit string
+	trend.Sibling
+}
+
+// mostSiblings is how many drives of a model a drive is compared with.
+const mostSiblings = 300
+
+// Siblings compares a drive with the shop's other drives of its model.
+func (s *Shop) Siblings(ctx context.Context, d Drive) (SiblingsView, error) {
+	v := SiblingsView{Model: d.Identity.Model}
+	all, err := s.store.Drives(ctx, Query{Model: d.Identity.Model, Limit: mostSiblings})
+	if err != nil {
+		return v, err
+	}
+	v.Of = len(all)
+	if !slices.ContainsFunc(all, func(o Drive) bool { return o.ID == d.ID }) {
+		all = append(all, d)
+	}
+	drives := make([]LotDrive, len(all))
+	own := 0
+	for i, o := range all {
+		latest, err := s.store.Latest(ctx, o.ID)
+		if err != nil && !isNone(err) {
+			return v, err
+		}
+		drives[i] = LotDrive{Drive: &all[i], Values: latest.Signals}
+		if o.ID == d.ID {
+			own = i
+		}
+	}
+	for _, q := range quantities() {
+		var values []float64
+		at := -1
+		for i := range drives {
+			if x, ok := q.of(drives[i]); ok {
+				if i == own {
+					at = len(values)
+				}
+				values = append(values, x)
+			}
+		}
+		if at < 0 {
+			continue
+		}
+		row := SiblingRow{q.words, q.unit, trend.Siblings(values, q.least)[at]}
+		v.Rows = append(v.Rows, row)
+		if row.Apart {
+			v.Apart = append(v.Apart, apart(q.words, q.unit, row.Sibling))
+		}
+	}
+	slices.SortStableFunc(v.Rows, func(a, b SiblingRow) int { return cmp.Compare(math.Abs(b.Score), math.Abs(a.Score)) })
+	return v, nil
+}
+
+// tidy trims texts a person gave, and refuses one that is too long.
+func tidy(texts ...*string) error {
+	for _, t := range texts {
+		if *t = strings.TrimSpace(*t); len(*t) > longestText {
+			return &Invalid{fmt.Sprintf("a text is longer than %d bytes", longestText), "Shorten it."}
+		}
+	}
+	return nil
+}
+
+// longestText is how long a text about an intake may be, in bytes.
+const longestText = 500

@@ -1,0 +1,121 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"hylostat.example/internal/shop"
+)
+
+// SaveIntake implements shop.Tx.
+func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
+	owner := sql.NullInt64{Int64: i.Drive, Valid: i.Drive != 0}
+	if i.ID == 0 {
+		res, err := c.tx.ExecContext(ctx, `INSERT INTO intake (drive, bay, at, body) VALUES (?, ?, ?, '{}')`, owner, i.Bay, millis(i.At))
+		if err != nil {
+			return err
+		}
+		if i.ID, err = res.LastInsertId(); err != nil {
+			return err
+		}
+	}
+	body, err := encode(i)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `UPDATE intake SET drive = ?, bay = ?, lot = ?, open = ?, body = ? WHERE id = ?`,
+		owner, i.Bay, sql.NullInt64{Int64: i.Lot, Valid: i.Lot != 0}, i.Handover == nil, body, i.ID)
+	if err != nil || i.Drive == 0 {
+		return err
+	}
+	return c.index(ctx, i.Drive)
+}
+
+// Intakes implements shop.Reader, newest first.
+func (q queries) Intakes(ctx context.Context, driveID int64) ([]shop.Intake, error) {
+	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE drive = ? ORDER BY id DESC`, driveID)
+}
+
+// IntakesOf implements shop.Reader.
+func (q queries) IntakesOf(ctx context.Context, s shop.IntakeQuery) ([]shop.Intake, error) {
+	where, args := []string{"1"}, []any(nil)
+	if s.Lot != 0 {
+		where, args = append(where, "lot = ?"), append(args, s.Lot)
+	}
+	if s.Ticket != "" {
+		where, args = append(where, "body ->> '$.Ticket' = ?"), append(args, s.Ticket)
+	}
+	if s.Customer != "" {
+		where, args = append(where, "body ->> '$.Customer' = ?"), append(args, s.Customer)
+	}
+	if s.Open {
+		where = append(where, "open = 1")
+	}
+	if s.Limit <= 0 {
+		s.Limit = 1000
+	}
+	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
+}
+
+// IntakeByID implements shop.Reader.
+func (q queries) IntakeByID(ctx context.Context, id int64) (shop.Intake, error) {
+	return one[shop.Intake](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no intake %d", id), Do: "List the intakes."}, `SELECT body FROM intake WHERE id = ?`, id)
+}
+
+// IntakeInBay implements shop.Reader: the newest intake opened for a bay, if it is open.
+func (q queries) IntakeInBay(ctx context.Context, bay int) (shop.Intake, error) {
+	none := &shop.NotFound{What: fmt.Sprintf("no intake for bay %d", bay), Do: "Take the drive in."}
+	i, err := one[shop.Intake](ctx, q, none, `SELECT body FROM intake WHERE bay = ? ORDER BY id DESC LIMIT 1`, bay)
+	if err == nil && i.Handover != nil {
+		return shop.Intake{}, none
+	}
+	return i, err
+}
+
+// SaveLot implements shop.Tx.
+func (c change) SaveLot(ctx context.Context, l *shop.Lot) error {
+	if l.ID == 0 {
+		res, err := c.tx.ExecContext(ctx, `INSERT INTO lot (open, body) VALUES (0, '{}')`)
+		if err != nil {
+			return err
+		}
+		if l.ID, err = res.LastInsertId(); err != nil {
+			return err
+		}
+	}
+	body, err := encode(l)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `UPDATE lot SET open = ?, body = ? WHERE id = ?`, l.Open(), body, l.ID)
+	return err
+}
+
+// Lots implements shop.Reader.
+func (q queries) Lots(ctx context.Context) ([]shop.Lot, error) {
+	return bodies[shop.Lot](ctx, q.q, `SELECT body FROM lot ORDER BY id DESC LIMIT 1000`)
+}
+
+// Lot implements shop.Reader.
+func (q queries) Lot(ctx context.Context, id int64) (shop.Lot, error) {
+	return one[shop.Lot](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no lot %d", id), Do: "List the lots."}, `SELECT body FROM lot WHERE id = ?`, id)
+}
+
+// LotOpen implements shop.Reader: the lot that drives are taken in on as they come.
+func (q queries) LotOpen(ctx context.Context) (shop.Lot, error) {
+	return one[shop.Lot](ctx, q, &shop.NotFound{What: "no lot is open", Do: "Open one."}, `SELECT body FROM lot WHERE open = 1`)
+}
+
+// one selects one JSON body; none is the error when there is none.
+func one[T any](ctx context.Context, q queries, none error, query string, args ...any) (found T, err error) {
+	all, err := bodies[T](ctx, q.q, query, args...)
+	if err == nil && len(all) == 0 {
+		err = none
+	}
+	if err != nil {
+		return found, err
+	}
+	return all[0], nil
+}
