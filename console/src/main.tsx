@@ -11,6 +11,9 @@ import { Global } from "./theme/Global";
 
 const DrivePage = lazy(() => import("./pages/DrivePage"));
 const DrivesPage = lazy(() => import("./pages/DrivesPage"));
+const IntakePage = lazy(() => import("./pages/IntakePage"));
+const LotsPage = lazy(() => import("./pages/LotsPage"));
+const LotPage = lazy(() => import("./pages/LotPage"));
 const RunPage = lazy(() => import("./pages/RunPage"));
 const PolicyPage = lazy(() => import("./pages/PolicyPage"));
 const PartsPage = lazy(() => import("./pages/PartsPage"));
@@ -22,6 +25,9 @@ const router = createBrowserRouter([
       { path: "/", element: <BenchPage /> },
       { path: "/drives", element: <DrivesPage /> },
       { path: "/drives/:serial", element: <DrivePage /> },
+      { path: "/intake", element: <IntakePage /> },
+      { path: "/lots", element: <LotsPage /> },
+      { path: "/lots/:lot", element: <LotPage /> },
       { path: "/runs/:run", element: <RunPage /> },
       { path: "/policy", element: <PolicyPage /> },
       { path: "/parts", element: <PartsPage /> },

@@ -33,6 +33,7 @@ type member struct {
 	wanted   bool
 	copied   bool
 	signed   string // who signed the last verdict of its history
+	lot      bool   // it came with others, on the one lot
 	unseen   bool   // the shop has no reading of it
 }
 
@@ -281,7 +282,14 @@ func shelf(now time.Time) []member {
 	for i, ending := range endings {
 		key := map[byte]string{'7': "K4", '6': "K2", 'C': "EE", 'Q': "HN", '1': "OS", 'T': "TB"}[ending[0]]
 		r := rand.New(rand.NewPCG(uint64(i), 11))
-		s := Build(key, ending, 7_500+float64(r.IntN(26_000)), now)
+		hours, lot := 7_500+float64(r.IntN(26_000)), key == "K4" && ending != "7M55B" && ending != "7M56F"
+		switch {
+		case ending == "7M51K": // older than its siblings
+			hours = 41_800
+		case lot:
+			hours = 17_500 + float64(r.IntN(3_500))
+		}
+		s := Build(key, ending, hours, now)
 		recent := s.Hours - float64(300+r.IntN(400))
 		switch i % 7 {
 		case 0, 3:
@@ -300,6 +308,9 @@ func shelf(now time.Time) []member {
 					s.Counters[n].Kind = sim.Waiting
 				}
 			}
+		}
+		if lot && i%7 != 1 {
+			s = tested(s, float64(10+r.IntN(90)))
 		}
 		switch ending {
 		case "7M4X2":
@@ -328,6 +339,12 @@ func shelf(now time.Time) []member {
 			customer: []string{"Marram Seed Library", "Ferry Road puppet theatre", "Pellwick Spit tide gauge", "Quillfoot Print Room"}[i%4],
 			about:    []string{"check before use", "from the storeroom", "slow"}[i%3], signed: []string{"Dov", "", "Imre"}[i%3],
 		})
+		if m := &all[i]; lot {
+			m.lot, m.ticket, m.customer, m.about, m.duty = true, "2150", "Quillfoot Print Room", "from the storeroom, check before use", drive.Everyday
+			if i%4 != 0 {
+				m.signed = ""
+			}
+		}
 	}
 	return all
 }

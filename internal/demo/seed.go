@@ -103,6 +103,19 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 	if _, err := s.Import(ctx, f, ""); err != nil {
 		return err
 	}
+	lot := shop.Lot{
+		Ticket: "2150", Customer: "Quillfoot Print Room", Reference: "QPR-77", Complaint: "from the storeroom, check before use", Duty: drive.Everyday, Expected: 14,
+		At: d.shelved(), By: "Dov", Ended: d.shelved().Add(26 * time.Hour),
+	}
+	if err := st.Write(ctx, func(tx shop.Tx) error {
+		if err := tx.SaveLot(ctx, &lot); err != nil {
+			return err
+		}
+		mute := shop.Intake{Lot: lot.ID, Ticket: lot.Ticket, Customer: lot.Customer, Duty: lot.Duty, At: lot.At, By: lot.By, Label: "Label Korvan K4-2000, 2000 GB; spins, is not found"}
+		return tx.SaveIntake(ctx, &mute)
+	}); err != nil {
+		return err
+	}
 	known := 0
 	for _, m := range d.fleet {
 		if m.ticket == "" {
@@ -132,9 +145,23 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 				return err
 			}
 		}
+		if m.bay == 0 && m.signed != "" && !m.lot { // looked at, signed, collected
+			clock.at = d.clock.Start.Add(-4 * 24 * time.Hour)
+			here, err := st.Intakes(ctx, found.ID)
+			if err != nil || len(here) == 0 {
+				return err
+			}
+			if _, err := s.HandOver(ctx, here[0].ID, shop.Handover{Goes: shop.Returned, By: m.signed}); err != nil {
+				return err
+			}
+			clock.at = d.clock.Start
+		}
 	}
 	return nil
 }
+
+// shelved is when the drives that are in no bay now were taken in.
+func (d *Demo) shelved() time.Time { return d.clock.Start.Add(-6 * 24 * time.Hour) }
 
 // secondPath is the bay in which the drive of the bay before it answers by its other port.
 const secondPath = 9
@@ -191,9 +218,18 @@ func (d *Demo) life(ctx context.Context, r *Reader, n int, m member) (one record
 func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID int64) error {
 	at := d.clock.Start.Add(-40 * time.Minute)
 	if m.bay == 0 {
-		at = d.clock.Start.Add(-6 * 24 * time.Hour)
+		at = d.shelved()
 	}
 	i := shop.Intake{Drive: driveID, Bay: m.bay, Ticket: m.ticket, Customer: m.customer, Complaint: m.about, Wanted: m.wanted, Copied: m.copied, Duty: m.duty, At: at, By: "Dov"}
+	if m.lot {
+		i.Lot = 1
+	}
+	if m.copied {
+		i.CopiedAt = at.Add(-20 * time.Hour)
+	}
+	if m.spec.Identity.RotationRate > 1 {
+		i.Made = at.Add(-time.Duration(m.spec.Hours*1.4) * time.Hour).Format("2006-01")
+	}
 	if driveID == 0 {
 		i.Label = fmt.Sprintf("Label %s, %d GB", m.spec.Identity.Model, m.spec.Identity.Sectors*512/1_000_000_000)
 	}

@@ -74,30 +74,31 @@ func LabelPNG(w io.Writer, stock Stock, l Label, dpi int) error {
 func drawLabel(p pen, stock Stock, l Label) error {
 	const margin, gap = 2.0, 2.5
 	inner := stock.Height - 2*margin
-	side := inner * 0.84
+	side := min(inner*0.84, stock.Width*0.34)
 	if err := drawCode(p, l.Link, margin, margin+(inner-side)/2, side); err != nil {
 		return err
 	}
 	x := margin + side + gap
 	room := stock.Width - margin - x
-	unit := inner / 25 // all is drawn for 25 mm
-	drawMark(p, l.Grade, x, margin, 5*unit)
+	unit := min(inner/25, room/35) // all is drawn for 35 x 25 mm
+	top := margin + (inner-25*unit)/2
+	drawMark(p, l.Grade, x, top, 5*unit)
 	word := l.Word()
 	size := 5 * unit * pointsPerMM
 	for p.width(size, true, word) > room-6.5*unit {
 		size *= 0.95
 	}
-	p.write(x+6.5*unit, margin+4.6*unit, size, true, word)
+	p.write(x+6.5*unit, top+4.6*unit, size, true, word)
 	ending := 4.6 * unit * pointsPerMM
 	use := fit(p, 2.5*unit*pointsPerMM, false, l.Use, room*0.55)
 	useWidth := p.width(2.5*unit*pointsPerMM, false, use)
 	for p.width(ending, true, l.Ending) > room-useWidth-1.5*unit {
 		ending *= 0.95
 	}
-	p.write(x, margin+10.6*unit, ending, true, l.Ending)
-	p.write(x+p.width(ending, true, l.Ending)+1.5*unit, margin+10.6*unit, 2.5*unit*pointsPerMM, false, use)
+	p.write(x, top+10.6*unit, ending, true, l.Ending)
+	p.write(x+p.width(ending, true, l.Ending)+1.5*unit, top+10.6*unit, 2.5*unit*pointsPerMM, false, use)
 	small := 2.5 * unit * pointsPerMM
-	y := margin + 14.4*unit
+	y := top + 14.4*unit
 	lines := wrap(p, small, false, l.Lines[0], room) // the first may take two lines, the last is what to do
 	if len(lines) > 2 {
 		lines = []string{lines[0], fit(p, small, false, lines[1]+" "+lines[2], room)}
@@ -106,8 +107,8 @@ func drawLabel(p pen, stock Stock, l Label) error {
 		p.write(x, y, small, false, line)
 		y += 3.05 * unit
 	}
-	p.box(x, margin+21.5*unit, room, max(0.2, p.dot()))
-	p.write(x, margin+24.6*unit, small, false, fit(p, small, false, l.Foot, room))
+	p.box(x, top+21.5*unit, room, max(0.2, p.dot()))
+	p.write(x, top+24.6*unit, small, false, fit(p, small, false, l.Foot, room))
 	return nil
 }
 

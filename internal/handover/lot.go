@@ -148,19 +148,19 @@ const (
 func (l *lotPage) rowsOnFirst() int { return int(math.Floor((lotBottom - lotTableTop - 7) / lotRow)) }
 func (l *lotPage) rowsOnNext() int  { return int(math.Floor((lotBottom - lotNextTop - 7) / lotRow)) }
 
-// columns chooses the table's columns: of the signals, at most four that a drive of the lot tells.
+// columns chooses the table's columns: of the signals, at most three that a drive of the lot tells.
 func (l *lotPage) columns() {
 	l.cols = []lotColumn{
-		{"intake", 0, 13, false, func(d shop.LotDrive) string { return fmt.Sprint(d.Intake.ID) }},
-		{"drive", 0, 32, false, func(d shop.LotDrive) string {
+		{"intake", 0, 12, false, func(d shop.LotDrive) string { return fmt.Sprint(d.Intake.ID) }},
+		{"drive", 0, 29, false, func(d shop.LotDrive) string {
 			if d.Drive == nil {
 				return "no answer"
 			}
 			return d.Drive.Identity.Serial
 		}},
-		{"verdict", 0, 24, false, func(d shop.LotDrive) string { return d.Grade.String() }},
+		{"verdict", 0, 23, false, func(d shop.LotDrive) string { return d.Grade.String() }},
 	}
-	const signals = 4
+	const signals = 3
 	for _, n := range lotColumns {
 		def, _ := signal.Lookup(n)
 		told := false
@@ -169,7 +169,7 @@ func (l *lotPage) columns() {
 			told = told || ok
 		}
 		if told && len(l.cols) < 3+signals {
-			l.cols = append(l.cols, lotColumn{short(def), 0, 19, true, func(d shop.LotDrive) string {
+			l.cols = append(l.cols, lotColumn{short(def), 0, 18, true, func(d shop.LotDrive) string {
 				if x, ok := d.Values[n]; ok {
 					return verdict.Number(x)
 				}
@@ -267,7 +267,7 @@ func (l *lotPage) summary(policy int) {
 		l.write(x+31+bar+2, l.y, 10.5, true, usable(u))
 	}
 	l.y += 7
-	l.write(x, l.y, 8.5, false, "Undecided is not usable. The bar shows those without reserve.")
+	l.write(x, l.y, 8.5, false, "Undecided is not usable. Behind the +: with care.")
 }
 
 // usable says how many of a lot do for a duty.
@@ -306,7 +306,11 @@ func (l *lotPage) row(d shop.LotDrive) {
 			l.write(c.x+5, l.y, 9, true, words)
 			continue
 		}
-		l.cell(c, words, 9, i == 1)
+		size := 9.0
+		if i == len(l.cols)-1 {
+			size = 8
+		}
+		l.cell(c, words, size, i == 1)
 	}
 	l.y += 1.6
 	l.rule(sideMargin, fullWidth, 0.1)

@@ -70,12 +70,13 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 	assert.Contains(t, StatementOf(p).Data, "Altered. Parts of the drive were written to at this visit (mend).")
 }
 
-// recorder is a pen that notes what leaves a page.
+// recorder is a pen that notes what leaves a page, and texts that lie over each other.
 type recorder struct {
 	pen
 	width_, height_ float64
 	outside         []string
 	words           []string
+	texts           [][4]float64
 }
 
 func (r *recorder) check(what string, x, y, right, bottom float64) {
@@ -94,6 +95,13 @@ func (r *recorder) shape(points ...[2]float64) {
 
 func (r *recorder) write(x, y, size float64, bold bool, words string) {
 	r.words = append(r.words, words)
+	here := [4]float64{x, y - size/pointsPerMM*0.72, x + r.width(size, bold, words), y}
+	for i, t := range r.texts {
+		if here[0] < t[2] && t[0] < here[2] && here[1] < t[3] && t[1] < here[3] {
+			r.outside = append(r.outside, fmt.Sprintf("%q lies over the %d. text of the page", words, i+1))
+		}
+	}
+	r.texts = append(r.texts, here)
 	r.check(words, x, y-size/pointsPerMM*0.8, x+r.width(size, bold, words), y+size/pointsPerMM*0.25)
 }
 
@@ -190,7 +198,7 @@ func TestLotSummaryHoldsEveryDrive(t *testing.T) {
 	for _, n := range []int{0, 1, 30, 200} {
 		v := lotOf(n)
 		r := record(pageWidth, pageHeight)
-		pages := lotPages(strings.Repeat("Saltmarsh Lane ", 9), v, 7, noon, r, func() {})
+		pages := lotPages(strings.Repeat("Saltmarsh Lane ", 9), v, 7, noon, r, func() { r.texts = nil })
 		assert.Empty(t, r.outside)
 		serials := 0
 		for _, w := range r.words {

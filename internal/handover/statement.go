@@ -201,6 +201,8 @@ func data(p shop.Paper) string {
 	case i == nil:
 	case !i.CopiedAt.IsZero():
 		text += " A copy exists, noted on " + day(i.CopiedAt) + "."
+	case i.Copied:
+		text += " A copy exists."
 	case i.Wanted && !i.Copied:
 		text += " You want the data, and no copy of it is known to us."
 	}

@@ -345,6 +345,7 @@ func quantities() []quantity {
 // compare lays the drives of each model beside each other.
 func (v *LotView) compare() {
 	models := map[string][]int{}
+	found := make([][]standing, len(v.Drives))
 	for i, d := range v.Drives {
 		if d.Drive != nil {
 			models[d.Drive.Identity.Model] = append(models[d.Drive.Identity.Model], i)
@@ -362,11 +363,10 @@ func (v *LotView) compare() {
 			c := Compared{Words: q.words, Unit: q.unit, Model: model}
 			worst := 0.0
 			for n, sibling := range trend.Siblings(values, q.least) {
-				d := &v.Drives[whose[n]]
 				c.Median = sibling.Median
-				c.Values = append(c.Values, ComparedValue{d.Drive.Identity.Serial, sibling})
+				c.Values = append(c.Values, ComparedValue{v.Drives[whose[n]].Drive.Identity.Serial, sibling})
 				if sibling.Apart {
-					d.Apart = append(d.Apart, apart(q.words, q.unit, sibling))
+					found[whose[n]] = append(found[whose[n]], standing{apart(q.words, q.unit, sibling), math.Abs(sibling.Score)})
 					worst = max(worst, math.Abs(sibling.Score))
 				}
 			}
@@ -375,9 +375,31 @@ func (v *LotView) compare() {
 			}
 		}
 	}
+	for i, all := range found {
+		v.Drives[i].Apart = strongest(all)
+	}
 	slices.SortFunc(v.Compared, func(a, b Compared) int {
 		return cmp.Or(cmp.Compare(b.worst(), a.worst()), cmp.Compare(a.Words, b.Words))
 	})
+}
+
+// standing is one way in which a drive stands apart.
+type standing struct {
+	words string
+	score float64
+}
+
+// strongest says the two that stand out most, and how many more there are: an old drive has more of everything.
+func strongest(all []standing) []string {
+	slices.SortStableFunc(all, func(a, b standing) int { return cmp.Compare(b.score, a.score) })
+	var words []string
+	for i, s := range all {
+		if i == 2 {
+			return append(words, fmt.Sprintf("and in %d more", len(all)-i))
+		}
+		words = append(words, s.words)
+	}
+	return words
 }
 
 func (c Compared) worst() (worst float64) {
@@ -447,6 +469,7 @@ func (s *Shop) Siblings(ctx context.Context, d Drive) (SiblingsView, error) {
 			own = i
 		}
 	}
+	var found []standing
 	for _, q := range quantities() {
 		var values []float64
 		at := -1
@@ -464,9 +487,10 @@ func (s *Shop) Siblings(ctx context.Context, d Drive) (SiblingsView, error) {
 		row := SiblingRow{q.words, q.unit, trend.Siblings(values, q.least)[at]}
 		v.Rows = append(v.Rows, row)
 		if row.Apart {
-			v.Apart = append(v.Apart, apart(q.words, q.unit, row.Sibling))
+			found = append(found, standing{apart(q.words, q.unit, row.Sibling), math.Abs(row.Score)})
 		}
 	}
+	v.Apart = strongest(found)
 	slices.SortStableFunc(v.Rows, func(a, b SiblingRow) int { return cmp.Compare(math.Abs(b.Score), math.Abs(a.Score)) })
 	return v, nil
 }

@@ -39,16 +39,18 @@ export function apply(cache: QueryClient, fact: Fact) {
   }
   renew(cache, ["bays"]);
   renew(cache, ["drives"]);
+  renew(cache, ["lots"]);
   if (fact.kind === "policy.published") renew(cache, ["policy"]);
   if (fact.serial) renew(cache, ["drive", fact.serial]);
   if (fact.run) renew(cache, ["run", fact.run]);
 }
 
-/** Listens to the service. The browser reconnects by itself and asks for what it missed. */
-export function useEvents(): Line {
+/** Listens to the service, once it would answer: nobody's line is refused. The browser reconnects by itself and asks for what it missed. */
+export function useEvents(admitted: boolean): Line {
   const cache = useQueryClient();
   const [line, setLine] = useState<Line>({ said: "" });
   useEffect(() => {
+    if (!admitted) return;
     const source = new EventSource("/api/v1/events");
     const heard = (message: MessageEvent<string>) => {
       const fact = JSON.parse(message.data) as Fact;
@@ -65,6 +67,6 @@ export function useEvents(): Line {
       setLine((l) => (l.lost ? l : { said: l.said, lost: new Date() }));
     });
     return () => source.close();
-  }, [cache]);
+  }, [cache, admitted]);
   return line;
 }

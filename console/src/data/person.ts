@@ -8,10 +8,11 @@ export interface Person {
 
 const key = "hylostat.person";
 
-export function usePersonState(): Person {
+/** In a shop in which people are entered it is who signed in, and no other name will do. */
+export function usePersonState(signedIn?: string): Person {
   const [name, setName] = useState(() => localStorage.getItem(key) ?? "");
   return {
-    name,
+    name: signedIn ?? name,
     rename: (next) => {
       localStorage.setItem(key, next);
       setName(next);

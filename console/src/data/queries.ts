@@ -1,7 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, data, ProblemError } from "./client";
 import { renew } from "./events";
-import type { CheckKind, Grade, ReworkKind } from "./types";
+import type { CheckKind, Grade, HandoverRequest, IntakeRequest, LotRequest, ReworkKind } from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
 
@@ -35,12 +35,80 @@ export function usePolicyOrders() {
   };
 }
 
+/** How many drives are asked for at a time. */
+const drivesAtOnce = 200;
+
+/** Drives by serial, more of them as somebody scrolls. */
 export const useDrives = (q: string, grade: Grade | undefined) =>
-  useQuery({
+  useInfiniteQuery({
     queryKey: ["drives", q, grade],
-    queryFn: () => data(api.GET("/drives", { params: { query: { q: q || undefined, grade } } })),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) =>
+      data(api.GET("/drives", { params: { query: { q: q || undefined, grade, after: pageParam || undefined, limit: drivesAtOnce } } })),
+    getNextPageParam: (last) => (last.length < drivesAtOnce ? undefined : last.at(-1)?.serial),
     placeholderData: (before) => before,
   });
+
+export const useSession = () => useQuery({ queryKey: ["session"], queryFn: () => data(api.GET("/session")) });
+
+export const useLots = () => useQuery({ queryKey: ["lots", "all"], queryFn: () => data(api.GET("/lots")) });
+
+export const useLot = (lot: number) =>
+  useQuery({ queryKey: ["lots", lot], queryFn: () => data(api.GET("/lots/{lot}", { params: { path: { lot } } })) });
+
+export const useReadings = (serial: string) =>
+  useQuery({
+    queryKey: ["drive", serial, "readings"],
+    queryFn: () => data(api.GET("/drives/{drive}/readings", { params: drive(serial) })),
+  });
+
+export const useSiblings = (serial: string) =>
+  useQuery({
+    queryKey: ["drive", serial, "siblings"],
+    queryFn: () => data(api.GET("/drives/{drive}/siblings", { params: drive(serial) })),
+  });
+
+/** What happens at the desk: drives come and go. */
+export function useDesk(by: string) {
+  const cache = useQueryClient();
+  const settled = () => renew(cache, []);
+  return {
+    takeIn: useMutation({
+      mutationFn: (intake: Omit<IntakeRequest, "by">) => data(api.POST("/intakes", { body: { ...intake, by } })),
+      onSettled: settled,
+    }),
+    handOver: useMutation({
+      mutationFn: ({ intake, ...body }: Omit<HandoverRequest, "by"> & { intake: number }) =>
+        data(api.POST("/intakes/{intake}/handover", { params: { path: { intake } }, body: { ...body, by } })),
+      onSettled: settled,
+    }),
+    openLot: useMutation({
+      mutationFn: (lot: Omit<LotRequest, "by">) => data(api.POST("/lots", { body: { ...lot, by } })),
+      onSettled: settled,
+    }),
+    endLot: useMutation({
+      mutationFn: (lot: number) => data(api.POST("/lots/{lot}/end", { params: { path: { lot } }, body: { by } })),
+      onSettled: settled,
+    }),
+    signTogether: useMutation({
+      mutationFn: (drives: string[]) => data(api.POST("/verdicts/sign-off", { body: { by, drives } })),
+      onSettled: settled,
+    }),
+  };
+}
+
+/** Signing in and out, in a shop in which people are entered. */
+export function useSigning() {
+  const cache = useQueryClient();
+  const settled = () => renew(cache, []);
+  return {
+    enter: useMutation({
+      mutationFn: (body: { name: string; password: string }) => data(api.POST("/session", { body })),
+      onSettled: settled,
+    }),
+    leave: useMutation({ mutationFn: () => data(api.DELETE("/session")), onSettled: settled }),
+  };
+}
 
 export const useDrive = (serial: string) =>
   useQuery({ queryKey: ["drive", serial, "self"], queryFn: () => data(api.GET("/drives/{drive}", { params: drive(serial) })) });

@@ -4,12 +4,15 @@ import styled from "styled-components";
 import { usePerson } from "../data/person";
 import {
   useComparison,
+  useDesk,
   useDrive,
   useHistory,
   useOrders,
   useReading,
+  useReadings,
   useRuns,
   useService,
+  useSiblings,
   useSignals,
   useSweeps,
   useVerdict,
@@ -18,10 +21,12 @@ import type { CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
 import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
 import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
+import { HandoverDialog } from "../parts/DeskDialogs";
 import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "../parts/Dialogs";
 import { dateOf, dayOf, left, number, size } from "../parts/format";
 import { LoggedErrors, SelfTests, Sweeps } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
+import { ChooseReadings, Papers, SiblingSection } from "../parts/Papers";
 import type { Place } from "../parts/places";
 import { RawPages } from "../parts/RawPages";
 import { missingWords, placeOf, SignalFigure, sift } from "../parts/SignalFigure";
@@ -178,6 +183,10 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const serial = drive.serial;
   const person = usePerson();
   const orders = useOrders(person.name);
+  const desk = useDesk(person.name);
+  const readings = useReadings(serial);
+  const siblings = useSiblings(serial);
+  const [handing, handOver] = useState(false);
   const { asPerson, check } = useActions();
   const verdict = useVerdict(serial);
   const signals = useSignals(serial);
@@ -255,7 +264,16 @@ function KnownDrive({ drive }: { drive: Drive }) {
                 return found && placeOf(found);
               }}
               follow={follow}
-            />
+            >
+              {readings.data && readings.data.length > 2 && (
+                <ChooseReadings
+                  readings={readings.data}
+                  before={comparison.data.before.seq}
+                  now={comparison.data.now.seq}
+                  choose={(b, n) => go(`/drives/${encodeURIComponent(serial)}?reading=${n}&before=${b}`, { preventScrollReset: true })}
+                />
+              )}
+            </SinceLastVisit>
           )}
           {signals.data && sorted && (
             <Section>
@@ -293,7 +311,17 @@ function KnownDrive({ drive }: { drive: Drive }) {
         </div>
       </Two>
       <Low>
-        {history.data ? <Timeline entries={history.data} /> : <span />}
+        <div>
+          <Papers
+            drive={drive}
+            handOver={() => {
+              desk.handOver.reset();
+              asPerson(() => handOver(true));
+            }}
+          />
+          {siblings.data && <SiblingSection siblings={siblings.data} />}
+          {history.data && <Timeline entries={history.data} />}
+        </div>
         {reading.data && (
           <div>
             <Section>
@@ -359,6 +387,16 @@ function KnownDrive({ drive }: { drive: Drive }) {
           busy={orders.rework.isPending}
           close={() => setReworking(undefined)}
           done={(ending) => orders.rework.mutate({ serial, kind: reworking, ending }, { onSuccess: (r) => go(`/runs/${r.id}`) })}
+        />
+      )}
+      {handing && drive.intake && (
+        <HandoverDialog
+          intake={drive.intake}
+          unsigned={!v?.signed}
+          wrong={desk.handOver.error?.message}
+          busy={desk.handOver.isPending}
+          close={() => handOver(false)}
+          done={(h) => desk.handOver.mutate({ intake: drive.intake?.id ?? 0, ...h }, { onSuccess: () => handOver(false) })}
         />
       )}
       {overruling && v && (

@@ -3,11 +3,12 @@ import { createContext, useContext, useEffect, useState } from "react";
 import { Outlet } from "react-router";
 import { useEvents } from "../data/events";
 import { PersonContext, usePersonState } from "../data/person";
-import { useOrders, useService } from "../data/queries";
+import { useOrders, useService, useSession, useSigning } from "../data/queries";
 import type { CheckKind, Service } from "../data/types";
 import { Button } from "../parts/basics";
 import { NameDialog } from "../parts/Dialogs";
 import { Frame, Notice } from "../parts/Frame";
+import { SignIn } from "../parts/SignIn";
 import { useShortcuts } from "./shortcuts";
 
 /** The shop's time now: what the service said, and what has passed since, at the shop's pace. */
@@ -54,9 +55,12 @@ const undoFor = 5000;
 /** What all pages share: the frame, the line to the service, the person, what was just started. */
 export function Shell() {
   const service = useService();
-  const person = usePersonState();
+  const session = useSession();
+  const signing = useSigning();
+  const closed = session.data !== undefined && !session.data.open;
+  const person = usePersonState(closed ? (session.data?.name ?? "") : undefined);
   const orders = useOrders(person.name);
-  const line = useEvents();
+  const line = useEvents(session.data !== undefined && (session.data.open || session.data.name !== undefined));
   const time = useTime(service.data, service.dataUpdatedAt);
   const [theme, turn] = useTheme();
   const [asking, ask] = useState<{ then?: (name: string) => void }>();
@@ -89,13 +93,22 @@ export function Shell() {
           service={service.data}
           time={time}
           person={person.name}
-          rename={() => ask({})}
+          rename={() => !closed && ask({})}
+          leave={closed && session.data?.name ? () => signing.leave.mutate() : undefined}
           lost={line.lost}
           said={line.said}
           theme={theme}
           turn={turn}
         >
-          <Outlet />
+          {closed && !session.data?.name ? (
+            <SignIn
+              wrong={signing.enter.error?.message}
+              busy={signing.enter.isPending}
+              enter={(name, password) => signing.enter.mutate({ name, password })}
+            />
+          ) : (
+            <Outlet />
+          )}
         </Frame>
         {asking && (
           <NameDialog

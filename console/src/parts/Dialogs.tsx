@@ -19,13 +19,15 @@ const Inside = styled(Dialog)`
   & input, & textarea { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
   & footer { display: flex; gap: 12px; justify-content: flex-end; }
 `;
-const Choice = styled(Radio)`
+/** One answer of several, in a dialog. */
+export const Choice = styled(Radio)`
   display: flex; align-items: center; gap: 12px; min-height: 44px; padding: 0 12px; border: 1px solid ${color.rule}; cursor: pointer; margin-top: -1px;
   &::before { content: ""; width: 16px; height: 16px; border: 1px solid ${color.edge}; }
   &[data-selected]::before { background: ${color.accent}; box-shadow: inset 0 0 0 3px ${color.sheet}; border-color: ${color.accent}; }
 `;
 
-function Frame({ title, close, children, alone }: { title: string; close: () => void; children: ReactNode; alone?: boolean }) {
+/** A dialog with its title. */
+export function Frame({ title, close, children, alone }: { title: string; close: () => void; children: ReactNode; alone?: boolean }) {
   return (
     <Overlay style={alone ? { background: color.paper } : undefined} isOpen onOpenChange={(open) => !open && close()} isDismissable>
       <Box>

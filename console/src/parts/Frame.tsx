@@ -25,6 +25,7 @@ export function Frame({
   time,
   person,
   rename,
+  leave,
   lost,
   said,
   theme,
@@ -35,6 +36,7 @@ export function Frame({
   time: Date;
   person: string;
   rename: () => void;
+  leave?: () => void; // signs out; absent in an open shop
   lost?: Date;
   said: string;
   theme: "light" | "dark";
@@ -51,7 +53,9 @@ export function Frame({
           <NavLink to="/" end>
             Bench
           </NavLink>
+          <NavLink to="/intake">Intake</NavLink>
           <NavLink to="/drives">Drives</NavLink>
+          <NavLink to="/lots">Lots</NavLink>
           <NavLink to="/policy">Policy</NavLink>
         </nav>
         <div className="who">
@@ -63,6 +67,11 @@ export function Frame({
           <button type="button" onClick={rename}>
             {person || "Who are you?"}
           </button>
+          {leave && (
+            <button type="button" onClick={leave}>
+              Sign out
+            </button>
+          )}
           <span>
             · {dayOf(time)}, {clockOf(time)}
             {service && service.factor !== 1 && ` · time ×${service.factor}`} ·

@@ -1,3 +1,4 @@
+import type { ReactNode } from "react";
 import styled from "styled-components";
 import type { Comparison, Entry } from "../data/types";
 import { color } from "../theme/tokens";
@@ -48,6 +49,7 @@ const Since = styled(Section)`
   min-height: 176px;
   & td, & th { padding-bottom: 1px; padding-top: 0; }
   & .says { color: ${color.ink2}; }
+  & summary { font-size: 13px; line-height: 18px; color: ${color.ink2}; cursor: pointer; padding: 8px 0; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; }
 `;
 
 const shown = ["°C", "B", "%"];
@@ -69,8 +71,10 @@ export function SinceLastVisit({
   title,
   place,
   follow,
+  children,
 }: {
   comparison: Comparison;
+  children?: ReactNode; // a way to choose other readings
   title?: string;
   place?: (signal: string) => Place | undefined;
   follow?: (place: Place) => void;
@@ -130,6 +134,12 @@ export function SinceLastVisit({
           </tbody>
         </Table>
       </Scroll>
+      {children && (
+        <details>
+          <summary>Compare other readings</summary>
+          {children}
+        </details>
+      )}
     </Since>
   );
 }

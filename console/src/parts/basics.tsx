@@ -24,6 +24,13 @@ export const Button = styled(AriaButton)<{ $filled?: boolean }>`
   &[data-disabled] { opacity: 0.6; cursor: default; }
 `;
 
+/** A link that looks like an action: it opens or saves a file. */
+export const LinkButton = styled.a`
+  display: inline-flex; align-items: center; justify-content: center; min-height: 44px; min-width: 88px; padding: 0 12px; font-weight: 600; white-space: nowrap;
+  border: 1px solid ${color.edge}; text-decoration: none; color: ${color.ink};
+  &:hover { outline: 2px solid ${color.accent}; outline-offset: 2px; color: ${color.ink}; }
+`;
+
 export const Small = styled.small`font: 400 ${type.small} inherit; font-size: 13px; line-height: 18px; color: ${color.ink3};`;
 
 const SerialBox = styled.span`

@@ -32,7 +32,7 @@ func (s Sibling) Times() float64 {
 }
 
 // Siblings compares values of one quantity over drives of one model, one for each drive. A value stands apart when its modified
-// z-score is beyond 3.5 and it differs from the median by a tenth of it and by least, which is in the values' unit: among values
+// z-score is beyond 3.5 and it differs from the median by a seventh of it and by least, which is in the values' unit: among values
 // that are nearly equal the least difference would have a great score. Where more than half the values are equal the mean
 // deviation takes the place of the median one.
 func Siblings(values []float64, least float64) []Sibling {
@@ -58,7 +58,7 @@ func Siblings(values []float64, least float64) []Sibling {
 		if spread > 0 {
 			s.Score = (s.Value - median) / spread
 		}
-		s.Apart = len(values) >= FewestSiblings && math.Abs(s.Score) > apartFrom && away[i] >= max(least, math.Abs(median)/10)
+		s.Apart = len(values) >= FewestSiblings && math.Abs(s.Score) > apartFrom && away[i] >= max(least, math.Abs(median)/7)
 	}
 	return all
 }

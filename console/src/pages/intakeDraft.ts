@@ -1,0 +1,65 @@
+import { useState } from "react";
+import type { Duty, ReworkKind } from "../data/types";
+
+/** What was answered so far. It stays in this browser until the drive is taken in. */
+export interface IntakeDraft {
+  serial: string;
+  bay?: number;
+  complaint: string;
+  wanted?: boolean;
+  copied: boolean;
+  noise?: "quiet" | "clicks" | "still" | "none";
+  ticket: string;
+  customer: string;
+  made: string;
+  label: string;
+  release: "none" | ReworkKind;
+  owner: string;
+  duty: Duty;
+}
+
+export const emptyDraft: IntakeDraft = {
+  serial: "",
+  complaint: "",
+  copied: false,
+  ticket: "",
+  customer: "",
+  made: "",
+  label: "",
+  release: "none",
+  owner: "",
+  duty: "everyday",
+};
+
+const key = "hylostat.intake";
+
+function kept(): IntakeDraft {
+  try {
+    return { ...emptyDraft, ...JSON.parse(localStorage.getItem(key) ?? "{}") };
+  } catch {
+    return emptyDraft; // somebody else's text under our key
+  }
+}
+
+export function useIntakeDraft(bay?: number): [IntakeDraft, (change: Partial<IntakeDraft>) => void, () => void] {
+  const [draft, setDraft] = useState<IntakeDraft>(() => (bay ? { ...kept(), bay } : kept()));
+  const set = (change: Partial<IntakeDraft>) =>
+    setDraft((before) => {
+      const next = { ...before, ...change };
+      localStorage.setItem(key, JSON.stringify(next));
+      return next;
+    });
+  const forget = () => {
+    localStorage.removeItem(key);
+    setDraft(emptyDraft);
+  };
+  return [draft, set, forget];
+}
+
+const bare = (s: string) => s.replace(/[^0-9a-z]/gi, "").toUpperCase();
+
+/** Whether what a label says is the serial a drive names: labels have spaces and dashes, and often a prefix. */
+export function sameSerial(label: string, serial: string): boolean {
+  const [l, s] = [bare(label), bare(serial)];
+  return l !== "" && (l === s || (l.length >= 5 && (s.endsWith(l) || l.endsWith(s))));
+}

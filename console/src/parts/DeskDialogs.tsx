@@ -1,0 +1,142 @@
+import { useState } from "react";
+import { Input, Label, RadioGroup, TextArea, TextField } from "react-aria-components";
+import type { Duty, HandoverRequest, Intake, LotRequest } from "../data/types";
+import { Button } from "./basics";
+import { Choice, Frame } from "./Dialogs";
+
+const duties: Duty[] = ["everyday", "continuous", "archive", "carry"];
+
+/** Opens a lot: what all its drives have in common. */
+export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest, "by">) => void; close: () => void; wrong?: string }) {
+  const [ticket, setTicket] = useState("");
+  const [customer, setCustomer] = useState("");
+  const [expected, setExpected] = useState("");
+  const [complaint, setComplaint] = useState("");
+  const [duty, setDuty] = useState<Duty>("everyday");
+  const [data, setData] = useState("no");
+  const count = Number(expected);
+  return (
+    <Frame title="Open a lot" close={close}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          done({
+            ticket: ticket.trim() || undefined,
+            customer: customer.trim() || undefined,
+            complaint: complaint.trim() || undefined,
+            expected: count > 0 ? count : undefined,
+            duty,
+            wanted: data !== "no",
+            copied: data === "copied",
+          });
+        }}
+        style={{ display: "grid", gap: 16 }}
+      >
+        <p>Every drive that is put in from now on, and is on no intake, is taken in on it as soon as it answers.</p>
+        <TextField value={customer} onChange={setCustomer} maxLength={100} autoFocus>
+          <Label>Customer</Label>
+          <Input />
+        </TextField>
+        <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12 }}>
+          <TextField value={ticket} onChange={setTicket} maxLength={100}>
+            <Label>Ticket</Label>
+            <Input />
+          </TextField>
+          <TextField value={expected} onChange={setExpected} inputMode="numeric" maxLength={5}>
+            <Label>How many drives</Label>
+            <Input />
+          </TextField>
+        </div>
+        <TextField value={complaint} onChange={setComplaint} maxLength={500}>
+          <Label>Complaint</Label>
+          <TextArea rows={2} />
+        </TextField>
+        <RadioGroup value={duty} onChange={(d) => setDuty(d as Duty)}>
+          <Label>Meant for</Label>
+          {duties.map((d) => (
+            <Choice key={d} value={d}>
+              {d}
+            </Choice>
+          ))}
+        </RadioGroup>
+        <RadioGroup value={data} onChange={setData}>
+          <Label>Their data</Label>
+          <Choice value="no">not wanted</Choice>
+          <Choice value="wanted">wanted, not copied: checks wait</Choice>
+          <Choice value="copied">wanted, and copied</Choice>
+        </RadioGroup>
+        {wrong && <p role="alert">{wrong}</p>}
+        <footer>
+          <Button onPress={close}>Cancel</Button>
+          <Button $filled type="submit">
+            Open the lot
+          </Button>
+        </footer>
+      </form>
+    </Frame>
+  );
+}
+
+const ways: { value: HandoverRequest["goes"]; words: string }[] = [
+  { value: "returned", words: "returned to its owner" },
+  { value: "kept", words: "kept here" },
+  { value: "scrapped", words: "scrapped" },
+];
+
+/** Ends an intake. */
+export function HandoverDialog({
+  intake,
+  unsigned,
+  done,
+  close,
+  wrong,
+  busy,
+}: {
+  intake: Intake;
+  unsigned: boolean;
+  done: (handover: Omit<HandoverRequest, "by">) => void;
+  close: () => void;
+  wrong?: string;
+  busy: boolean;
+}) {
+  const [goes, setGoes] = useState<HandoverRequest["goes"]>();
+  const [data, setData] = useState("");
+  const [note, setNote] = useState("");
+  return (
+    <Frame title={`Hand over, intake ${intake.id}`} close={close}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (goes) done({ goes, data: (data || undefined) as HandoverRequest["data"], note: note.trim() || undefined });
+        }}
+        style={{ display: "grid", gap: 16 }}
+      >
+        {unsigned && <p>Nobody has signed the verdict. The statement will say so.</p>}
+        <RadioGroup value={goes ?? null} onChange={(v) => setGoes(v as HandoverRequest["goes"])}>
+          <Label>Where it goes</Label>
+          {ways.map((w) => (
+            <Choice key={w.value} value={w.value}>
+              {w.words}
+            </Choice>
+          ))}
+        </RadioGroup>
+        <RadioGroup value={data} onChange={setData}>
+          <Label>The state of its data</Label>
+          <Choice value="">what was done to it here, as recorded</Choice>
+          <Choice value="altered">altered</Choice>
+        </RadioGroup>
+        <TextField value={note} onChange={setNote} maxLength={500}>
+          <Label>Note</Label>
+          <TextArea rows={2} />
+        </TextField>
+        {wrong && <p role="alert">{wrong}</p>}
+        <footer>
+          <Button onPress={close}>Cancel</Button>
+          <Button $filled type="submit" isDisabled={!goes || busy}>
+            Hand over
+          </Button>
+        </footer>
+      </form>
+    </Frame>
+  );
+}

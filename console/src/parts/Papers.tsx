@@ -1,0 +1,105 @@
+import styled from "styled-components";
+import type { Drive, ReadingSummary, Siblings } from "../data/types";
+import { color } from "../theme/tokens";
+import { Button, LinkButton, Section } from "./basics";
+import { dateOf, momentOf } from "./format";
+
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8px; & p { flex: 1 1 100%; color: ${color.ink2}; }`;
+
+/** What leaves with a drive, and the act of leaving. */
+export function Papers({ drive, handOver }: { drive: Drive; handOver: () => void }) {
+  const base = `/api/v1/drives/${encodeURIComponent(drive.serial)}`;
+  const ended = drive.intake?.handover;
+  return (
+    <Section>
+      <header>
+        <h2>Hand over</h2>
+        <p>
+          {ended
+            ? `${ended.goes} on ${dateOf(ended.at)} by ${ended.by}, data ${ended.data}`
+            : drive.intake
+              ? `here on intake ${drive.intake.id}`
+              : "on no intake"}
+        </p>
+      </header>
+      <Row>
+        <LinkButton href={`${base}/statement?format=pdf`} target="_blank">
+          Statement
+        </LinkButton>
+        <LinkButton href={`${base}/label?format=pdf`} target="_blank">
+          Label
+        </LinkButton>
+        <LinkButton href={`${base}/archive`} download={`${drive.serial}.zip`}>
+          Whole record
+        </LinkButton>
+        {drive.intake && !ended && <Button onPress={handOver}>Hand over …</Button>}
+      </Row>
+    </Section>
+  );
+}
+
+/** Whether a drive stands apart from the others of its model, in sentences. */
+export function SiblingSection({ siblings }: { siblings: Siblings }) {
+  return (
+    <Section>
+      <header>
+        <h2>Among its siblings</h2>
+        <p>
+          {siblings.of} {siblings.model} here
+        </p>
+      </header>
+      <Row>
+        {siblings.of < 6 ? (
+          <p>Too few to say what is usual: six are needed.</p>
+        ) : siblings.apart.length === 0 ? (
+          <p>It does not stand apart from them in anything it counts.</p>
+        ) : (
+          siblings.apart.map((a) => <p key={a}>{a}</p>)
+        )}
+      </Row>
+    </Section>
+  );
+}
+
+const Pick = styled.form`
+  display: flex; flex-wrap: wrap; gap: 4px 12px; align-items: end; padding-top: 8px;
+  & label { font-size: 13px; line-height: 18px; color: ${color.ink2}; display: grid; gap: 4px; }
+  & select { min-height: 44px; padding: 0 8px; border: 1px solid ${color.edge}; background: ${color.sheet}; font: inherit; color: inherit; max-width: 280px; }
+`;
+
+const title = (r: ReadingSummary) => `${r.seq}, ${momentOf(r.at)}`;
+
+/** Chooses any two readings to lay beside each other. */
+export function ChooseReadings({
+  readings,
+  before,
+  now,
+  choose,
+}: {
+  readings: ReadingSummary[];
+  before: number;
+  now: number;
+  choose: (before: number, now: number) => void;
+}) {
+  const options = readings.map((r) => (
+    <option key={r.seq} value={r.seq}>
+      {title(r)}
+    </option>
+  ));
+  return (
+    <Pick aria-label="Compare two readings" onSubmit={(e) => e.preventDefault()}>
+      <label>
+        Compare reading
+        <select value={before} onChange={(e) => choose(Number(e.target.value), now)}>
+          {options}
+        </select>
+      </label>
+      <label>
+        with reading
+        <select value={now} onChange={(e) => choose(before, Number(e.target.value))}>
+          {options}
+        </select>
+      </label>
+    </Pick>
+  );
+}
