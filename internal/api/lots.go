@@ -230,7 +230,9 @@ func statementOf(s handover.Statement) contract.Statement {
 		Shop: s.Shop, Number: s.Number, Date: s.Date, Grade: contract.Grade(s.Grade.String()), Title: s.Title, Answer: s.Answer,
 		Does: list(s.Does), Care: list(s.Care), NotFor: list(s.NotFor), Why: list(s.Why), Do: list(s.Do), Checked: list(s.Checked), NotChecked: list(s.NotChecked),
 		DataState: contract.DataState(s.DataState), Data: s.Data, Signature: s.Signature, Foot: s.Foot,
-		Facts: each(s.Facts, func(p handover.Particular) contract.Particular { return contract.Particular{Name: p.Name, Value: p.Value} }),
+		Facts: each(s.Facts, func(p handover.Particular) contract.Particular {
+			return contract.Particular{Name: p.Name, Value: p.Value}
+		}),
 	}
 }
 

@@ -373,7 +373,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 		return w.pause(ctx, o)
 	case protocol.OrderGuard:
 		return receipt, nil, w.guard(ctx, o)
-	case protocol.OrderRead, protocol.OrderCheck:
+	case protocol.OrderRead, protocol.OrderCheck, protocol.OrderVolumes:
 	}
 	switch {
 	case w.bay.Connection == protocol.StuckBay:
@@ -399,6 +399,9 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 				w.otherThanExpected(ctx, pages, key)
 			}
 		}, nil
+	}
+	if o.Kind == protocol.OrderVolumes {
+		return w.lookAtVolumes(ctx, o)
 	}
 	if w.current != nil {
 		return receipt, nil, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID))

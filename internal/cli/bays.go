@@ -169,7 +169,7 @@ func intakeCommand() *cli.Command {
 		},
 		Commands: []*cli.Command{{
 			Name: "list", Usage: "intakes, newest first: who brought what, and how it ended", Description: "Example:\n   hylostat intake list --open",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "open", Usage: "only those not handed over"}, &cli.StringFlag{Name: "ticket", Usage: "only those on this `TICKET`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100}},
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "open", Usage: "only those not handed over"}, &cli.StringFlag{Name: "ticket", Usage: "only those on this `TICKET`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100}},
 			Action: action(0, 0, listIntakes),
 		}},
 		Action: action(1, 1, func(ctx context.Context, c call) error {

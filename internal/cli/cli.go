@@ -79,7 +79,7 @@ func New(s Starters) *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print what the service answers, as in its API"},
 			&cli.StringFlag{Name: "by", Usage: "`NAME` of the person who does this", Value: whoami(), HideDefault: true, Sources: cli.EnvVars("HYLOSTAT_BY")},
 		},
-		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), planCommands(), driveCommands(), readingCommands(), checkCommands(), sweepCommands(), runCommands(), releaseCommand(), reworkCommands(), verdictCommands(), outcomeCommand(), lotCommands(), handoverCommand(), statementCommand(), labelCommand(), customerCommands(), personCommands(), auditCommands(), s.recordCommands(), dialectCommands(), policyCommands()},
+		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), planCommands(), driveCommands(), readingCommands(), checkCommands(), sweepCommands(), runCommands(), releaseCommand(), reworkCommands(), verdictCommands(), outcomeCommand(), volumeCommands(), lotCommands(), handoverCommand(), statementCommand(), labelCommand(), customerCommands(), personCommands(), auditCommands(), s.recordCommands(), dialectCommands(), policyCommands()},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
 	}
 	strict(root)

@@ -332,6 +332,25 @@ type ClientInterface interface {
 	// Corresponds with POST /drives/{drive}/verdict/sign-off (the `SignVerdict` operationId).
 	SignVerdict(ctx context.Context, drive DriveName, body SignVerdictJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetVolumes What was seen of a drive's partitions and file systems last, and what follows
+	//
+	// Corresponds with GET /drives/{drive}/volumes (the `GetVolumes` operationId).
+	GetVolumes(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAtVolumesWithBody Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+	LookAtVolumesWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAtVolumes Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+	LookAtVolumes(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListIntakes Intakes, newest first
 	//
 	// Corresponds with GET /intakes (the `ListIntakes` operationId).
@@ -1277,6 +1296,55 @@ func (c *Raw) SignVerdictWithBody(ctx context.Context, drive DriveName, contentT
 // Corresponds with POST /drives/{drive}/verdict/sign-off (the `SignVerdict` operationId).
 func (c *Raw) SignVerdict(ctx context.Context, drive DriveName, body SignVerdictJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignVerdictRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetVolumes What was seen of a drive's partitions and file systems last, and what follows
+//
+// Corresponds with GET /drives/{drive}/volumes (the `GetVolumes` operationId).
+func (c *Raw) GetVolumes(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetVolumesRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtVolumesWithBody Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+func (c *Raw) LookAtVolumesWithBody(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtVolumesRequestWithBody(c.Server, drive, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtVolumes Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+func (c *Raw) LookAtVolumes(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtVolumesRequest(c.Server, drive, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3550,6 +3618,87 @@ func NewSignVerdictRequestWithBody(server string, drive DriveName, contentType s
 	return req, nil
 }
 
+// NewGetVolumesRequest constructs an http.Request for the GetVolumes method
+func NewGetVolumesRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/volumes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLookAtVolumesRequest calls the generic LookAtVolumes builder with application/json body
+func NewLookAtVolumesRequest(server string, drive DriveName, body LookAtVolumesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLookAtVolumesRequestWithBody(server, drive, "application/json", bodyReader)
+}
+
+// NewLookAtVolumesRequestWithBody constructs an http.Request for the LookAtVolumes method, with any body, and a specified content type
+func NewLookAtVolumesRequestWithBody(server string, drive DriveName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/volumes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListIntakesRequest constructs an http.Request for the ListIntakes method
 func NewListIntakesRequest(server string, params *ListIntakesParams) (*http.Request, error) {
 	var err error
@@ -5347,6 +5496,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /drives/{drive}/verdict/sign-off (the `SignVerdict` operationId).
 	SignVerdictWithResponse(ctx context.Context, drive DriveName, body SignVerdictJSONRequestBody, reqEditors ...RequestEditorFn) (*SignVerdictResponse, error)
+
+	// GetVolumesWithResponse What was seen of a drive's partitions and file systems last, and what follows
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/volumes (the `GetVolumes` operationId).
+	GetVolumesWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetVolumesResponse, error)
+
+	// LookAtVolumesWithBodyWithResponse Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+	LookAtVolumesWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookAtVolumesResponse, error)
+
+	// LookAtVolumesWithResponse Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+	LookAtVolumesWithResponse(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAtVolumesResponse, error)
 
 	// ListIntakesWithResponse Intakes, newest first
 	//
@@ -7208,6 +7378,102 @@ func (r SignVerdictResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignVerdictResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetVolumesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Volumes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetVolumesResponse) GetJSON200() *Volumes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetVolumesResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetVolumesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetVolumesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetVolumesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetVolumesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAtVolumesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Volumes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAtVolumesResponse) GetJSON200() *Volumes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAtVolumesResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAtVolumesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAtVolumesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAtVolumesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAtVolumesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9413,6 +9679,45 @@ func (c *ClientWithResponses) SignVerdictWithResponse(ctx context.Context, drive
 	return ParseSignVerdictResponse(rsp)
 }
 
+// GetVolumesWithResponse What was seen of a drive's partitions and file systems last, and what follows
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/volumes (the `GetVolumes` operationId).
+func (c *ClientWithResponses) GetVolumesWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetVolumesResponse, error) {
+	rsp, err := c.GetVolumes(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetVolumesResponse(rsp)
+}
+
+// LookAtVolumesWithBodyWithResponse Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+func (c *ClientWithResponses) LookAtVolumesWithBodyWithResponse(ctx context.Context, drive DriveName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookAtVolumesResponse, error) {
+	rsp, err := c.LookAtVolumesWithBody(ctx, drive, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtVolumesResponse(rsp)
+}
+
+// LookAtVolumesWithResponse Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
+func (c *ClientWithResponses) LookAtVolumesWithResponse(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAtVolumesResponse, error) {
+	rsp, err := c.LookAtVolumes(ctx, drive, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtVolumesResponse(rsp)
+}
+
 // ListIntakesWithResponse Intakes, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11085,6 +11390,72 @@ func ParseSignVerdictResponse(rsp *http.Response) (*SignVerdictResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetVolumesResponse parses an HTTP response from a GetVolumesWithResponse call
+func ParseGetVolumesResponse(rsp *http.Response) (*GetVolumesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetVolumesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Volumes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookAtVolumesResponse parses an HTTP response from a LookAtVolumesWithResponse call
+func ParseLookAtVolumesResponse(rsp *http.Response) (*LookAtVolumesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAtVolumesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Volumes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong

@@ -125,3 +125,15 @@ func (c *Client) RemovePerson(ctx context.Context, name string) ([]contract.Work
 	r, err := c.raw.RemovePerson(ctx, name)
 	return call[[]contract.Worker](c, r, err)
 }
+
+// Volumes gives what was seen of a drive's file systems last.
+func (c *Client) Volumes(ctx context.Context, drive string) (contract.Volumes, error) {
+	r, err := c.raw.GetVolumes(ctx, drive)
+	return call[contract.Volumes](c, r, err)
+}
+
+// LookAtVolumes has a drive's file systems looked at, and waits.
+func (c *Client) LookAtVolumes(ctx context.Context, drive, by string) (contract.Volumes, error) {
+	r, err := c.raw.LookAtVolumes(ctx, drive, contract.Person{By: by})
+	return call[contract.Volumes](c, r, err)
+}

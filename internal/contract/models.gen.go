@@ -269,6 +269,7 @@ const (
 	RunProgress     EventKind = "run.progress"
 	VerdictChanged  EventKind = "verdict.changed"
 	VerdictSigned   EventKind = "verdict.signed"
+	VolumesSeen     EventKind = "volumes.seen"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
@@ -295,6 +296,8 @@ func (e EventKind) Valid() bool {
 	case VerdictChanged:
 		return true
 	case VerdictSigned:
+		return true
+	case VolumesSeen:
 		return true
 	default:
 		return false
@@ -796,6 +799,51 @@ func (e TrendShape) Valid() bool {
 	case Still:
 		return true
 	case Uneven:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VolumeChecked.
+const (
+	VolumeCheckedClean      VolumeChecked = "clean"
+	VolumeCheckedDamaged    VolumeChecked = "damaged"
+	VolumeCheckedNotChecked VolumeChecked = "not checked"
+)
+
+// Valid indicates whether the value is a known member of the VolumeChecked enum.
+func (e VolumeChecked) Valid() bool {
+	switch e {
+	case VolumeCheckedClean:
+		return true
+	case VolumeCheckedDamaged:
+		return true
+	case VolumeCheckedNotChecked:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VolumeState.
+const (
+	VolumeStateClean     VolumeState = "clean"
+	VolumeStateDamaged   VolumeState = "damaged"
+	VolumeStateNotClosed VolumeState = "not closed"
+	VolumeStateNotSaid   VolumeState = "not said"
+)
+
+// Valid indicates whether the value is a known member of the VolumeState enum.
+func (e VolumeState) Valid() bool {
+	switch e {
+	case VolumeStateClean:
+		return true
+	case VolumeStateDamaged:
+		return true
+	case VolumeStateNotClosed:
+		return true
+	case VolumeStateNotSaid:
 		return true
 	default:
 		return false
@@ -2352,6 +2400,61 @@ type Verdict struct {
 	Unjudged []Unjudged `json:"unjudged"`
 }
 
+// Volume defines model for Volume.
+type Volume struct {
+	Bytes int64 `json:"bytes"`
+
+	// Checked by the system's own checker
+	Checked *VolumeChecked `json:"checked,omitempty"`
+
+	// Checker how it was called
+	Checker *string `json:"checker,omitempty"`
+
+	// Kind ext4, NTFS ...; absent: not recognised
+	Kind  *string `json:"kind,omitempty"`
+	Label *string `json:"label,omitempty"`
+
+	// Partition its number; 0: it takes the whole drive
+	Partition int `json:"partition"`
+
+	// Said what it printed last, or why it did not run
+	Said *string `json:"said,omitempty"`
+
+	// Size by its own word
+	Size *int64 `json:"size,omitempty"`
+
+	// Start bytes
+	Start int64       `json:"start"`
+	State VolumeState `json:"state"`
+
+	// Type by the partition table
+	Type *string `json:"type,omitempty"`
+	Uuid *string `json:"uuid,omitempty"`
+	Why  *string `json:"why,omitempty"`
+}
+
+// VolumeChecked by the system's own checker
+type VolumeChecked string
+
+// VolumeState defines model for Volume.State.
+type VolumeState string
+
+// Volumes defines model for Volumes.
+type Volumes struct {
+	At time.Time `json:"at"`
+	By *string   `json:"by,omitempty"`
+
+	// Faults of the partition table
+	Faults []string `json:"faults"`
+
+	// Says drive or file system: what follows
+	Says string `json:"says"`
+
+	// Scheme GPT or MBR
+	Scheme  *string  `json:"scheme,omitempty"`
+	Volumes []Volume `json:"volumes"`
+}
+
 // Worker defines model for Worker.
 type Worker struct {
 	Name     string  `json:"name"`
@@ -2534,6 +2637,9 @@ type StartReworkJSONRequestBody = ReworkRequest
 
 // SignVerdictJSONRequestBody defines body for SignVerdict for application/json ContentType.
 type SignVerdictJSONRequestBody = SignOffRequest
+
+// LookAtVolumesJSONRequestBody defines body for LookAtVolumes for application/json ContentType.
+type LookAtVolumesJSONRequestBody = Person
 
 // TakeInJSONRequestBody defines body for TakeIn for application/json ContentType.
 type TakeInJSONRequestBody = IntakeRequest

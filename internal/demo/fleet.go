@@ -4,6 +4,7 @@
 package demo
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -255,7 +256,7 @@ func bayed(now time.Time) []member {
 
 	return []member{
 		{spec: growing, bay: 1, ticket: "2231", customer: "Marram Seed Library", about: "copies stop half-way", duty: drive.Everyday, wanted: true, copied: true},
-		{spec: tested(Build("K4", "7M4R9", 9_120+since, now), 256), bay: 2, ticket: "2229", customer: "Marram Seed Library", about: "check before use", duty: drive.Everyday},
+		{spec: storing(tested(Build("K4", "7M4R9", 9_120+since, now), 256)), bay: 2, ticket: "2229", customer: "Marram Seed Library", about: "check before use", duty: drive.Everyday},
 		{spec: alarm, bay: 3, ticket: "2230", customer: "Ferry Road puppet theatre", about: "slow to start, clicks at times", duty: drive.Everyday, wanted: true, copied: true},
 		{spec: silent, bay: 4, ticket: "2233", customer: "Pellwick Spit tide gauge", about: "is not found any more", duty: drive.Continuous},
 		{spec: noisy, bay: 5, ticket: "2214", customer: "Pellwick Spit tide gauge", about: "stops for seconds when the tide table is saved", duty: drive.Everyday, wanted: true, copied: true},
@@ -269,6 +270,28 @@ func bayed(now time.Time) []member {
 		{spec: stuck, bay: 13, ticket: "2235", customer: "Quillfoot Print Room", about: "hangs the computer", duty: drive.Everyday, unseen: true},
 		{spec: behind, bay: 14, unseen: true},
 	}
+}
+
+// storing puts a partition with an ext4 on a drive that notes errors of its own: what people take for a broken drive.
+func storing(s sim.Spec) sim.Spec {
+	le := binary.LittleEndian
+	table := make([]byte, 512)
+	entry := table[446:]
+	entry[4] = 0x83
+	le.PutUint32(entry[8:], 2048)
+	le.PutUint32(entry[12:], 400_000_000)
+	table[510], table[511] = 0x55, 0xAA
+	super := make([]byte, 1024)
+	le.PutUint32(super[0x04:], 50_000_000)
+	le.PutUint32(super[0x18:], 2)
+	le.PutUint16(super[0x38:], 0xEF53)
+	le.PutUint16(super[0x3A:], 2)
+	le.PutUint32(super[0x60:], 0x40)
+	copy(super[0x68:], "saltmarsh-lane-1")
+	copy(super[0x78:], "seed lists")
+	le.PutUint32(super[0x194:], 3)
+	s.Content = []sim.Content{{LBA: 0, Bytes: table}, {LBA: 2050, Bytes: super}}
+	return s
 }
 
 // shelf is the drives the shop has seen and that are in no bay now.

@@ -146,7 +146,8 @@ const (
 )
 
 func (l *lotPage) rowsOnFirst() int { return int(math.Floor((lotBottom - lotTableTop - 7) / lotRow)) }
-func (l *lotPage) rowsOnNext() int  { return int(math.Floor((lotBottom - lotNextTop - 7) / lotRow)) }
+
+func (l *lotPage) rowsOnNext() int { return int(math.Floor((lotBottom - lotNextTop - 7) / lotRow)) }
 
 // columns chooses the table's columns: of the signals, at most three that a drive of the lot tells.
 func (l *lotPage) columns() {

@@ -20,6 +20,7 @@ import (
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/volume"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -64,6 +65,13 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 	assert.Equal(t, "Healthy", s.Title)
 	assert.Equal(t, "By our rules it is degrading. Maud decided otherwise: the count is from a mend.", s.Why[0], "an overruled verdict shows both")
 	assert.Equal(t, "Decided by Maud, 4 March 2026", s.Signature)
+
+	p = paperOf()
+	p.Grade, p.Verdict.Findings, p.Verdict.Advice = drive.Healthy, nil, nil
+	p.Volumes = &shop.VolumesView{At: noon, Says: "The drive is sound, the file system is damaged: ext4.", Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}}
+	s = StatementOf(p)
+	assert.Contains(t, s.Why, "The drive is sound, the file system is damaged: ext4.")
+	assert.Contains(t, s.Do, "Have the file system repaired, after a copy. The drive can stay.")
 
 	p = paperOf()
 	p.Data, p.Reworks = shop.Altered, []protocol.Run{{Kind: protocol.Mend}, {Kind: protocol.Mend}}

@@ -93,6 +93,11 @@ func reasons(p shop.Paper) []string {
 			all = append(all, "Missing: "+sentence(m.What))
 		}
 	}
+	if p.Volumes != nil {
+		if _, damaged := p.Volumes.Damaged(); damaged {
+			all = append(all, p.Volumes.Says)
+		}
+	}
 	if len(all) == 0 {
 		all = append(all, "None of our rules found a fault.")
 	}
@@ -114,6 +119,11 @@ func steps(p shop.Paper) []string {
 	}
 	if p.Intake != nil && !p.Intake.CopiedAt.IsZero() && p.Grade != drive.Healthy {
 		all = append(all, "Keep the copy of "+day(p.Intake.CopiedAt)+".")
+	}
+	if p.Volumes != nil && p.Grade == drive.Healthy {
+		if _, damaged := p.Volumes.Damaged(); damaged {
+			all = append(all, "Have the file system repaired, after a copy. The drive can stay.")
+		}
 	}
 	if len(all) == 0 {
 		switch p.Grade {
@@ -153,6 +163,9 @@ func checked(p shop.Paper) []string {
 			all = append(all, fmt.Sprintf("%.0f %% of its surface were read.", 100*w.Sweep.Share))
 		}
 	}
+	if v := p.Volumes; v != nil {
+		all = append(all, fmt.Sprintf("Its partitions and file systems were looked at, without changing them, on %s.", day(v.At)))
+	}
 	if len(all) == 0 {
 		all = append(all, "Nothing.")
 	}
@@ -174,6 +187,9 @@ func notChecked(p shop.Paper) []string {
 	}
 	if p.Interrupted > 0 {
 		all = append(all, fmt.Sprintf("Checks that were stopped before their end: %d.", p.Interrupted))
+	}
+	if p.Volumes == nil {
+		all = append(all, "Its file systems.")
 	}
 	return append(all, "Whether your files open. How it behaves inside your computer.")
 }

@@ -44,7 +44,8 @@ const (
 	OrderStop    OrderKind = "stop"
 	OrderPause   OrderKind = "pause"
 	OrderResume  OrderKind = "resume"
-	OrderGuard   OrderKind = "guard" // have the machine refuse to write to the drive, or not any more
+	OrderVolumes OrderKind = "volumes" // look at partition tables and file systems; comes back as a report
+	OrderGuard   OrderKind = "guard"   // have the machine refuse to write to the drive, or not any more
 )
 
 // Order is one order to a bench.
@@ -136,4 +137,46 @@ type Report struct {
 
 	Unanswered *Unanswered  `json:"unanswered,omitempty"`
 	Sweep      *SweepResult `json:"sweep,omitempty"`
+	Volumes    *Volumes     `json:"volumes,omitempty"`
+}
+
+// Volumes is what a bench read of a drive's partition tables and superblocks, as it lies there, and what the system's own
+// checkers said.
+type Volumes struct {
+	ID     string        `json:"id"` // unique
+	Order  string        `json:"order,omitempty"`
+	By     string        `json:"by,omitempty"`
+	Bay    int           `json:"bay"`
+	Key    drive.Key     `json:"key"`
+	At     time.Time     `json:"at"`
+	Bytes  uint64        `json:"bytes"`  // of the drive
+	Sector uint32        `json:"sector"` // bytes of a logical one
+	Pieces []Piece       `json:"pieces"`
+	Checks []VolumeCheck `json:"checks,omitempty"`
+}
+
+// Piece is bytes as they lie on a drive, or why they could not be read.
+type Piece struct {
+	Offset uint64 `json:"offset"`
+	Length int    `json:"length"`
+	Bytes  []byte `json:"bytes,omitempty"` // trailing zeros are left out
+	Fault  string `json:"fault,omitempty"`
+}
+
+// CheckResult is what a checker of a file system found.
+type CheckResult string
+
+// The results.
+const (
+	FoundClean   CheckResult = "clean"
+	FoundDamaged CheckResult = "damaged"
+	NotChecked   CheckResult = "not checked" // no such program here, mounted, or it could not
+)
+
+// VolumeCheck is what the system's own checker of a file system said, in its mode that changes nothing.
+type VolumeCheck struct {
+	Partition int         `json:"partition"`
+	Program   string      `json:"program,omitempty"`
+	Result    CheckResult `json:"result"`
+	Said      string      `json:"said"` // the end of what it printed, or why it did not run
 }

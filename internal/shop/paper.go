@@ -28,7 +28,8 @@ type Paper struct {
 	Sweep       *Sweep             // the newest of the present intake that only reads; a whole one rather than a later spot sweep
 	Reworks     []protocol.Run     // of the present intake
 	Data        DataState
-	Interrupted int // runs of this intake that did not come to their end
+	Volumes     *VolumesView // of this intake; nil: nobody looked
+	Interrupted int          // runs of this intake that did not come to their end
 }
 
 // Paper gathers it.
@@ -74,6 +75,13 @@ func (s *Shop) Paper(ctx context.Context, d Drive) (Paper, error) {
 		if w := &sweeps[i]; !w.Kind.Writes() && !w.Ended.Before(since) && (p.Sweep == nil || w.Whole() && !p.Sweep.Whole()) {
 			p.Sweep = w
 		}
+	}
+	volumes, err := s.Volumes(ctx, d)
+	if err != nil && !isNone(err) {
+		return p, err
+	}
+	if err == nil && !volumes.At.Before(since) {
+		p.Volumes = &volumes
 	}
 	runs, err := s.store.Runs(ctx, RunQuery{Drive: d.Identity.Key})
 	if err != nil {

@@ -184,28 +184,34 @@ func (s *Shop) TakeReading(ctx context.Context, d Drive, by string) (Reading, er
 	if d.Now.Bay == 0 {
 		return Reading{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then read it."}
 	}
-	id := orderID()
+	b, err := s.await(ctx, protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by}, orderDeadline)
+	return b.reading, err
+}
+
+// await gives an order that has an ID and waits for the report it causes.
+func (s *Shop) await(ctx context.Context, o protocol.Order, within time.Duration) (brought, error) {
 	c := make(chan brought, 1)
 	s.mu.Lock()
-	s.waiting[id] = c
+	s.waiting[o.ID] = c
 	s.mu.Unlock()
 	defer func() {
 		s.mu.Lock()
-		delete(s.waiting, id)
+		delete(s.waiting, o.ID)
 		s.mu.Unlock()
 	}()
-	if _, err := s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: id, By: by}); err != nil {
-		return Reading{}, err
+	if _, err := s.bench.Order(ctx, o); err != nil {
+		return brought{}, err
 	}
-	timer := time.NewTimer(orderDeadline)
+	timer := time.NewTimer(within)
 	defer timer.Stop()
 	select {
 	case b := <-c:
-		return b.reading, b.err
+		return b, b.err
 	case <-ctx.Done():
-		return Reading{}, ctx.Err()
+		return brought{}, ctx.Err()
 	case <-timer.C:
-		return Reading{}, &Conflict{fmt.Sprintf("bay %d brought no reading of %s within %s", d.Now.Bay, d.Identity.Serial, orderDeadline), "Look at the bay's state; the order stands."}
+		what := map[protocol.OrderKind]string{protocol.OrderRead: "reading", protocol.OrderVolumes: "word of the file systems"}[o.Kind]
+		return brought{}, &Conflict{fmt.Sprintf("bay %d brought no %s of %s within %s", o.Bay, what, o.Key.Serial, within), "Look at the bay's state; the order stands."}
 	}
 }
 

@@ -142,8 +142,9 @@ const (
 	PlanChanged     EventKind = "plan.changed"
 	PolicyPublished EventKind = "policy.published"
 	OutcomeNoted    EventKind = "outcome.noted"
+	VolumesSeen     EventKind = "volumes.seen"
 	PeopleChanged   EventKind = "people.changed" // in the audit alone
-	RunProgress     EventKind = "run.progress" // Seq 0
+	RunProgress     EventKind = "run.progress"   // Seq 0
 )
 
 // Event is a fact with its place in the sequence.
@@ -177,15 +178,16 @@ type Reader interface {
 	Run(ctx context.Context, id int64) (protocol.Run, error)
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	Intakes(ctx context.Context, driveID int64) ([]Intake, error)
-	IntakeInBay(ctx context.Context, bay int) (Intake, error)          // the newest, if it is open
+	IntakeInBay(ctx context.Context, bay int) (Intake, error) // the newest, if it is open
 	IntakeByID(ctx context.Context, id int64) (Intake, error)
-	IntakesOf(ctx context.Context, q IntakeQuery) ([]Intake, error)    // newest first
-	Lots(ctx context.Context) ([]Lot, error)                            // newest first
+	IntakesOf(ctx context.Context, q IntakeQuery) ([]Intake, error) // newest first
+	Lots(ctx context.Context) ([]Lot, error)                        // newest first
 	Lot(ctx context.Context, id int64) (Lot, error)
 	LotOpen(ctx context.Context) (Lot, error)
 	Latest(ctx context.Context, driveID int64) (Moment, error) // of its readings
 	Audit(ctx context.Context, q AuditQuery) ([]Audited, error)
-	WalkAudit(ctx context.Context, f func(Audited) error) error // oldest first
+	Volumes(ctx context.Context, driveID int64) (protocol.Volumes, error) // the newest
+	WalkAudit(ctx context.Context, f func(Audited) error) error           // oldest first
 	Events(ctx context.Context, after int64, limit int) ([]Event, error)
 	LastEvent(ctx context.Context) (int64, error)
 	Sweeps(ctx context.Context, q SweepQuery) ([]Sweep, error) // newest first
@@ -211,6 +213,7 @@ type Tx interface {
 	SaveBay(ctx context.Context, b protocol.Bay) error
 	AddSweep(ctx context.Context, s Sweep, d SweepDetail) error // one that is there already stays as it is
 	SaveIntake(ctx context.Context, i *Intake) error
+	AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error // one that is there already stays as it is
 	SaveLot(ctx context.Context, l *Lot) error
 	AddEvent(ctx context.Context, e *Event) error
 	AddAudit(ctx context.Context, a Audited) error // after the last one
@@ -391,6 +394,8 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 			return s.runChanged(ctx, tx, *r.Run)
 		case r.Sweep != nil:
 			return s.swept(ctx, tx, *r.Sweep)
+		case r.Volumes != nil:
+			return s.volumesSeen(ctx, tx, *r.Volumes)
 		}
 		return nil, nil
 	})
@@ -411,8 +416,17 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 		s.planSoon(ctx, *r.Bay)
 	}
 	for _, e := range events {
-		if e.Kind == ReadingTaken && e.Order != "" {
+		switch {
+		case e.Order == "":
+		case e.Kind == ReadingTaken:
 			s.deliver(ctx, e)
+		case e.Kind == VolumesSeen:
+			s.mu.Lock()
+			c := s.waiting[e.Order]
+			s.mu.Unlock()
+			if c != nil {
+				c <- brought{}
+			}
 		}
 	}
 	return err

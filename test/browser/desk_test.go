@@ -101,7 +101,9 @@ func TestALotFillsAsDrivesArePutIn(t *testing.T) {
 	p.click("hours")
 	p.sees("hours ▾")
 	p.click("End")
-	require.Eventually(t, func() bool { return js[bool](p, `![...document.querySelectorAll("button")].some(b => b.textContent === "End")`) }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return js[bool](p, `![...document.querySelectorAll("button")].some(b => b.textContent === "End")`)
+	}, 5*time.Second, 50*time.Millisecond)
 }
 
 // TestAShopWithPeopleAsksWhoIsThere signs in and out; nobody sees anything in between.

@@ -800,6 +800,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** What was seen of a drive's partitions and file systems last, and what follows */
+        get: operations["getVolumes"];
+        put?: never;
+        /** Look at a drive's partitions and file systems, read-only, and wait for the system's checkers */
+        post: operations["lookAtVolumes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/statement": {
         parameters: {
             query?: {
@@ -1431,6 +1452,52 @@ export interface components {
             /** @description quantities in which a drive stands apart, most first */
             compared: components["schemas"]["Compared"][];
             policy: number;
+        };
+        Volume: {
+            /** @description its number; 0: it takes the whole drive */
+            partition: number;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            start: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @description by the partition table */
+            type?: string;
+            /** @description ext4, NTFS ...; absent: not recognised */
+            kind?: string;
+            label?: string;
+            uuid?: string;
+            /**
+             * Format: int64
+             * @description by its own word
+             */
+            size?: number;
+            /** @enum {string} */
+            state: "clean" | "not closed" | "damaged" | "not said";
+            why?: string;
+            /**
+             * @description by the system's own checker
+             * @enum {string}
+             */
+            checked?: "clean" | "damaged" | "not checked";
+            /** @description how it was called */
+            checker?: string;
+            /** @description what it printed last, or why it did not run */
+            said?: string;
+        };
+        Volumes: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** @description GPT or MBR */
+            scheme?: string;
+            /** @description of the partition table */
+            faults: string[];
+            volumes: components["schemas"]["Volume"][];
+            /** @description drive or file system: what follows */
+            says: string;
         };
         SiblingRow: {
             words: string;
@@ -2470,7 +2537,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "plan.changed" | "policy.published" | "outcome.noted";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "policy.published" | "outcome.noted";
             serial?: string;
             bay?: number;
             /** Format: int64 */
@@ -3811,6 +3878,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Siblings"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getVolumes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The volumes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Volumes"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    lookAtVolumes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or bay-N */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Person"];
+            };
+        };
+        responses: {
+            /** @description The volumes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Volumes"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -68,6 +68,18 @@ export const useSiblings = (serial: string) =>
     queryFn: () => data(api.GET("/drives/{drive}/siblings", { params: drive(serial) })),
   });
 
+/** What was seen of a drive's file systems last; null when nobody has looked. */
+export const useVolumes = (serial: string) =>
+  useQuery({
+    queryKey: ["drive", serial, "volumes"],
+    queryFn: async () => {
+      const { data: found, response, error } = await api.GET("/drives/{drive}/volumes", { params: drive(serial) });
+      if (response.status === 404) return null;
+      if (error) throw new ProblemError(error);
+      return found;
+    },
+  });
+
 /** What happens at the desk: drives come and go. */
 export function useDesk(by: string) {
   const cache = useQueryClient();
@@ -209,6 +221,10 @@ export function useOrders(by: string) {
     }),
     read: useMutation({
       mutationFn: (serial: string) => data(api.POST("/drives/{drive}/readings", { params: drive(serial), body: { by } })),
+      onSettled: settled,
+    }),
+    volumes: useMutation({
+      mutationFn: (serial: string) => data(api.POST("/drives/{drive}/volumes", { params: drive(serial), body: { by } })),
       onSettled: settled,
     }),
     stop: useMutation({

@@ -47,4 +47,5 @@ export type Step = Schemas["Step"];
 export type Service = Schemas["Service"];
 export type Signal = Schemas["Signal"];
 export type Signals = Schemas["Signals"];
+export type Volumes = Schemas["Volumes"];
 export type Verdict = Schemas["Verdict"];

@@ -16,6 +16,7 @@ import {
   useSignals,
   useSweeps,
   useVerdict,
+  useVolumes,
 } from "../data/queries";
 import type { CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
 import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
@@ -26,7 +27,7 @@ import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "../p
 import { dateOf, dayOf, left, number, size } from "../parts/format";
 import { LoggedErrors, SelfTests, Sweeps } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
-import { ChooseReadings, Papers, SiblingSection } from "../parts/Papers";
+import { ChooseReadings, Papers, SiblingSection, VolumeSection } from "../parts/Papers";
 import type { Place } from "../parts/places";
 import { RawPages } from "../parts/RawPages";
 import { missingWords, placeOf, SignalFigure, sift } from "../parts/SignalFigure";
@@ -186,6 +187,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const desk = useDesk(person.name);
   const readings = useReadings(serial);
   const siblings = useSiblings(serial);
+  const volumes = useVolumes(serial);
   const [handing, handOver] = useState(false);
   const { asPerson, check } = useActions();
   const verdict = useVerdict(serial);
@@ -319,6 +321,13 @@ function KnownDrive({ drive }: { drive: Drive }) {
               asPerson(() => handOver(true));
             }}
           />
+          {volumes.data !== undefined && (
+            <VolumeSection
+              volumes={volumes.data}
+              busy={orders.volumes.isPending}
+              look={drive.bay && !run && !drive.intake?.at_risk ? () => asPerson(() => orders.volumes.mutate(serial)) : undefined}
+            />
+          )}
           {siblings.data && <SiblingSection siblings={siblings.data} />}
           {history.data && <Timeline entries={history.data} />}
         </div>

@@ -1,8 +1,8 @@
 import styled from "styled-components";
-import type { Drive, ReadingSummary, Siblings } from "../data/types";
+import type { Drive, ReadingSummary, Siblings, Volumes } from "../data/types";
 import { color } from "../theme/tokens";
-import { Button, LinkButton, Section } from "./basics";
-import { dateOf, momentOf } from "./format";
+import { Button, LinkButton, Section, Table } from "./basics";
+import { dateOf, momentOf, size } from "./format";
 
 const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8px; & p { flex: 1 1 100%; color: ${color.ink2}; }`;
 
@@ -58,6 +58,64 @@ export function SiblingSection({ siblings }: { siblings: Siblings }) {
         )}
       </Row>
     </Section>
+  );
+}
+
+const Held = styled(Section)`
+  & td { font-size: 13px; line-height: 18px; } & td b { font-size: 15px; line-height: 22px; }
+`;
+
+/** Partitions and file systems on a drive, and whether they or the drive are at fault. */
+export function VolumeSection({ volumes, look, busy }: { volumes: Volumes | null; look?: () => void; busy: boolean }) {
+  return (
+    <Held>
+      <header>
+        <h2>File systems</h2>
+        <p>{volumes ? `looked at ${momentOf(volumes.at)}` : "not looked at"}</p>
+      </header>
+      <Row>
+        {volumes && <p style={{ color: "inherit", fontWeight: 600 }}>{volumes.says}</p>}
+        {volumes?.faults.map((f) => (
+          <p key={f}>Partition table: {f}.</p>
+        ))}
+        {volumes && volumes.volumes.length > 0 && (
+          <Table>
+            <thead>
+              <tr>
+                <th>no.</th>
+                <th>holds</th>
+                <th className="num">size</th>
+                <th>says of itself</th>
+              </tr>
+            </thead>
+            <tbody>
+              {volumes.volumes.map((v) => (
+                <tr key={v.partition}>
+                  <td>{v.partition || "whole"}</td>
+                  <td>
+                    <b>{v.kind ?? "not recognised"}</b>
+                    {v.label && ` “${v.label}”`}
+                  </td>
+                  <td className="num">{size(v.bytes)}</td>
+                  <td>
+                    {v.state}
+                    {v.why && `: ${v.why}`}
+                    {v.checked && (
+                      <div className="soft">{v.checked === "not checked" ? `not checked: ${v.said}` : `${v.checker}: ${v.checked}`}</div>
+                    )}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        )}
+        {look && (
+          <Button onPress={look} isDisabled={busy}>
+            {busy ? "Looking …" : "Look, changing nothing"}
+          </Button>
+        )}
+      </Row>
+    </Held>
   );
 }
 

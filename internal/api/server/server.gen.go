@@ -114,6 +114,12 @@ type ServerInterface interface {
 	// SignVerdict Accept the verdict, or overrule it with a grade and a reason
 	// (POST /drives/{drive}/verdict/sign-off)
 	SignVerdict(ctx *echo.Context, drive DriveName) error
+	// GetVolumes What was seen of a drive's partitions and file systems last, and what follows
+	// (GET /drives/{drive}/volumes)
+	GetVolumes(ctx *echo.Context, drive DriveName) error
+	// LookAtVolumes Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+	// (POST /drives/{drive}/volumes)
+	LookAtVolumes(ctx *echo.Context, drive DriveName) error
 	// ListIntakes Intakes, newest first
 	// (GET /intakes)
 	ListIntakes(ctx *echo.Context, params ListIntakesParams) error
@@ -834,6 +840,38 @@ func (w *ServerInterfaceWrapper) SignVerdict(ctx *echo.Context) error {
 	return err
 }
 
+// GetVolumes converts echo context to params.
+func (w *ServerInterfaceWrapper) GetVolumes(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetVolumes(ctx, drive)
+	return err
+}
+
+// LookAtVolumes converts echo context to params.
+func (w *ServerInterfaceWrapper) LookAtVolumes(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LookAtVolumes(ctx, drive)
+	return err
+}
+
 // ListIntakes converts echo context to params.
 func (w *ServerInterfaceWrapper) ListIntakes(ctx *echo.Context) error {
 	var err error
@@ -1429,6 +1467,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/drives/:drive/verdict/sign-off", wrapper.SignVerdict, options.OperationMiddlewares["signVerdict"]...)
 	router.POST(options.BaseURL+"/verdicts/sign-off", wrapper.SignTogether, options.OperationMiddlewares["signTogether"]...)
 	router.GET(options.BaseURL+"/drives/:drive/siblings", wrapper.GetSiblings, options.OperationMiddlewares["getSiblings"]...)
+	router.GET(options.BaseURL+"/drives/:drive/volumes", wrapper.GetVolumes, options.OperationMiddlewares["getVolumes"]...)
+	router.POST(options.BaseURL+"/drives/:drive/volumes", wrapper.LookAtVolumes, options.OperationMiddlewares["lookAtVolumes"]...)
 	router.GET(options.BaseURL+"/drives/:drive/statement", wrapper.GetStatement, options.OperationMiddlewares["getStatement"]...)
 	router.GET(options.BaseURL+"/drives/:drive/label", wrapper.GetLabel, options.OperationMiddlewares["getLabel"]...)
 	router.GET(options.BaseURL+"/drives/:drive/archive", wrapper.GetArchive, options.OperationMiddlewares["getArchive"]...)
@@ -2788,6 +2828,85 @@ type SignVerdictdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignVerdictdefaultApplicationProblemPlusJSONResponse) VisitSignVerdictResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVolumesRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type GetVolumesResponseObject interface {
+	VisitGetVolumesResponse(w http.ResponseWriter) error
+}
+
+type GetVolumes200JSONResponse Volumes
+
+func (response GetVolumes200JSONResponse) VisitGetVolumesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVolumesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetVolumesdefaultApplicationProblemPlusJSONResponse) VisitGetVolumesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtVolumesRequestObject struct {
+	Drive DriveName `json:"drive"`
+	Body  *LookAtVolumesJSONRequestBody
+}
+
+type LookAtVolumesResponseObject interface {
+	VisitLookAtVolumesResponse(w http.ResponseWriter) error
+}
+
+type LookAtVolumes200JSONResponse Volumes
+
+func (response LookAtVolumes200JSONResponse) VisitLookAtVolumesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtVolumesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtVolumesdefaultApplicationProblemPlusJSONResponse) VisitLookAtVolumesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4303,6 +4422,12 @@ type StrictServerInterface interface {
 	// SignVerdict Accept the verdict, or overrule it with a grade and a reason
 	// (POST /drives/{drive}/verdict/sign-off)
 	SignVerdict(ctx context.Context, request SignVerdictRequestObject) (SignVerdictResponseObject, error)
+	// GetVolumes What was seen of a drive's partitions and file systems last, and what follows
+	// (GET /drives/{drive}/volumes)
+	GetVolumes(ctx context.Context, request GetVolumesRequestObject) (GetVolumesResponseObject, error)
+	// LookAtVolumes Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
+	// (POST /drives/{drive}/volumes)
+	LookAtVolumes(ctx context.Context, request LookAtVolumesRequestObject) (LookAtVolumesResponseObject, error)
 	// ListIntakes Intakes, newest first
 	// (GET /intakes)
 	ListIntakes(ctx context.Context, request ListIntakesRequestObject) (ListIntakesResponseObject, error)
@@ -5420,6 +5545,79 @@ func (sh *strictHandler) SignVerdict(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(SignVerdictResponseObject); ok {
 		return validResponse.VisitSignVerdictResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetVolumes operation middleware
+func (sh *strictHandler) GetVolumes(ctx *echo.Context, drive DriveName) error {
+	var request GetVolumesRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetVolumes(ctx.Request().Context(), request.(GetVolumesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetVolumes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetVolumesResponseObject); ok {
+		return validResponse.VisitGetVolumesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LookAtVolumes operation middleware
+func (sh *strictHandler) LookAtVolumes(ctx *echo.Context, drive DriveName) error {
+	var request LookAtVolumesRequestObject
+
+	request.Drive = drive
+
+	var body LookAtVolumesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtVolumes(ctx.Request().Context(), request.(LookAtVolumesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtVolumes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LookAtVolumesResponseObject); ok {
+		return validResponse.VisitLookAtVolumesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -18,6 +18,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/protocol"
 )
 
 // Machine is the source that stands behind: it finds drives in this process, and opens them in others.
@@ -27,6 +28,7 @@ type Machine interface {
 	device.Guard
 	device.Rescanner
 	device.Writable
+	device.Checker
 }
 
 // Source is a machine whose drives are opened in processes of their own.
@@ -102,6 +104,11 @@ func (s *Source) WriteProtect(ctx context.Context, d drive.Attachment, on bool) 
 // Uses implements device.Writable.
 func (s *Source) Uses(ctx context.Context, d drive.Attachment) ([]string, error) {
 	return s.Machine.Uses(ctx, original(d))
+}
+
+// CheckVolume implements device.Checker. The checker is a process of its own anyway.
+func (s *Source) CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) protocol.VolumeCheck {
+	return s.Machine.CheckVolume(ctx, original(d), partition, kind)
 }
 
 // Open opens a drive in a process of its own.
@@ -301,6 +308,15 @@ func (o *opened) Limits() device.Limits { return o.limits }
 // Stream implements device.Blocks.
 func (o *opened) Stream(ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
 	return o.stream(ctx, request{How: how}, next, told)
+}
+
+// peeking is how long a peek may take: the kernel tries a read several times.
+const peeking = 6 * time.Minute
+
+// Peek implements device.Peeker.
+func (o *opened) Peek(ctx context.Context, e surface.Extent) ([]byte, error) {
+	out, err := o.process.call(ctx, fmt.Sprintf("reading LBA %d of %s", e.LBA, o.process.description.Node), request{Kind: peek, Extent: e}, peeking)
+	return out.Bytes, err
 }
 
 // stream has the process carry out reads or writes. As many again as are to be in flight wait inside it, so that it need not

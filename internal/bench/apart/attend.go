@@ -173,6 +173,10 @@ func (a *attendant) do(ctx context.Context, r request, f *feed) (out reply) {
 		if a.exclusive != nil {
 			out.Outcome, err = a.exclusive.Restore(ctx, r.Extent, r.File)
 		}
+	case peek:
+		if p, ok := a.device.(device.Peeker); ok {
+			out.Bytes, err = p.Peek(ctx, r.Extent)
+		}
 	case open, places, last, cancel: // taken care of
 	}
 	out.Failure = failureOf(err)

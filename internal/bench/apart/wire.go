@@ -31,6 +31,7 @@ const (
 	mend                 // Extent
 	save                 // Extent, File
 	restore              // Extent, File
+	peek                 // Extent
 )
 
 // request goes to the process.
@@ -64,6 +65,7 @@ type reply struct {
 	Completion device.Completion
 	Outcome    surface.Outcome
 	Told       []told
+	Bytes      []byte
 }
 
 // abilities are what an opened device can do.

@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/protocol"
 )
 
 // Device is one attached drive, opened for reading.
@@ -66,6 +67,20 @@ type Blocks interface {
 	// place that cannot be read is an outcome. Errors are *Failed when the drive went or got stuck, or the context's; reads
 	// that were in flight then are not told.
 	Stream(ctx context.Context, how Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error
+}
+
+// MostPeek is how much a Peeker reads at once, in bytes.
+const MostPeek = 1 << 20
+
+// Peeker is the ability to read a few sectors and give their bytes: what a partition table and superblocks say. Errors are *Failed.
+type Peeker interface {
+	Peek(ctx context.Context, e surface.Extent) ([]byte, error)
+}
+
+// Checker is the optional ability of a Source to have the system's own checker look at a file system, in the mode in which it
+// changes nothing. kind is as package volume names it; partition 0 is the whole drive.
+type Checker interface {
+	CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) protocol.VolumeCheck
 }
 
 // Limits are the sizes of a drive's blocks, as the machine has them. A zero is not known.

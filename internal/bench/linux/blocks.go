@@ -70,6 +70,29 @@ func (b *blocks) Stream(ctx context.Context, how device.Streaming, next func() (
 	return b.stream(ctx, fd, func() { _ = unix.Close(fd) }, task{compare: how.Compare}, how, next, told)
 }
 
+// Peek implements device.Peeker.
+func (b *blocks) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
+	what := fmt.Sprintf("reading LBA %d of %s", e.LBA, b.node)
+	if e.Sectors == 0 || uint64(e.Sectors)*uint64(b.limits.Logical) > device.MostPeek {
+		return nil, &device.Failed{Class: drive.FaultNotRead, What: what, Back: fmt.Sprintf("%d sectors are more than a peek", e.Sectors)}
+	}
+	fd, err := unix.Open(b.node, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, b.failed("opening "+b.node, err)
+	}
+	defer func() { _ = unix.Close(fd) }()
+	var buffer room
+	defer buffer.leave()
+	data, err := buffer.of(int(e.Sectors) * int(b.limits.Logical))
+	if err == nil {
+		err = b.transfer(fd, data, e.LBA, false)
+	}
+	if err != nil {
+		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: what, Back: err.Error()}
+	}
+	return append([]byte(nil), data...), nil
+}
+
 // stream carries out tasks at the places next gives. Each in flight has a thread and a buffer of its own; a thread that the
 // kernel does not let go keeps both. over is called when no thread needs the descriptor any more.
 func (b *blocks) stream(ctx context.Context, fd int, over func(), do task, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {

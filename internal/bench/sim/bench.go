@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
 )
 
 // Clock is simulated time: it starts at a moment and runs faster than the wall's by a factor.
@@ -232,6 +233,11 @@ func (b *Bench) Changed(ctx context.Context) <-chan struct{} {
 		}
 	})
 	return c
+}
+
+// CheckVolume implements device.Checker: a simulated drive has no node that a checker could open.
+func (b *Bench) CheckVolume(_ context.Context, _ drive.Attachment, partition int, _ string) protocol.VolumeCheck {
+	return protocol.VolumeCheck{Partition: partition, Result: protocol.NotChecked, Said: "a simulated drive has no node that a checker could open"}
 }
 
 // WriteProtect has the machine refuse to write to a drive.

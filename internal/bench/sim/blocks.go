@@ -38,6 +38,31 @@ func (a *attached) Stream(ctx context.Context, how device.Streaming, next func()
 	}, next, told)
 }
 
+// Peek implements device.Peeker.
+func (a *attached) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
+	id := &a.place.spec.Identity
+	if e.Sectors == 0 || e.Sectors*uint64(id.LogicalSector) > device.MostPeek || e.LBA+e.Sectors > id.Sectors {
+		return nil, &device.Failed{Class: drive.FaultNotRead, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Back: "it is no peek, or beyond the end"}
+	}
+	o, hangs, err := a.surface(e, &heads{noise: a.noise()})
+	if err != nil {
+		return nil, err
+	}
+	if hangs || o.Cause != surface.Whole {
+		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Back: o.Cause.String()}
+	}
+	sector := uint64(a.place.spec.Identity.LogicalSector)
+	out := make([]byte, uint64(e.Sectors)*sector)
+	for _, c := range a.place.spec.Content {
+		for i, b := range c.Bytes {
+			if at := c.LBA*sector + uint64(i); at >= e.LBA*sector && at < e.LBA*sector+uint64(len(out)) {
+				out[at-e.LBA*sector] = b
+			}
+		}
+	}
+	return out, nil
+}
+
 func (a *attached) noise() *rand.Rand {
 	return rand.New(rand.NewPCG(a.place.spec.Seed, uint64(a.bench.clock.Now().UnixNano())))
 }

@@ -42,6 +42,8 @@ type Spec struct {
 	Outer float64   // bytes per second at the first sector; 0: what its kind has
 	Slow  []Stretch // places that take long every time
 
+	Content []Content // what stands in its sectors; zeros elsewhere
+
 	Stubborn bool    // unreadable sectors stay so when they are written
 	Holds    uint64  // sectors it really has room for; 0: those it claims
 	mended   float64 // sectors that were written and are reallocated since
@@ -51,6 +53,12 @@ type Spec struct {
 	Rate  float64 // sectors written per hour
 
 	Awkward Awkward
+}
+
+// Content is bytes from an LBA on.
+type Content struct {
+	LBA   uint64
+	Bytes []byte
 }
 
 // Stretch is a part of the surface that takes long: each read of it costs that many revolutions more, or, on flash, that

@@ -3,8 +3,10 @@
 package devicetest
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"testing"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/sat"
 	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/surface"
 )
 
 // Conforms runs the suite on an attached drive and returns the first thing that does not conform. It is a plain function
@@ -24,6 +27,9 @@ func Conforms(ctx context.Context, d device.Device) error {
 	desc := d.Describe()
 	if desc.Address == "" || desc.Instance == "" || desc.Bytes == 0 {
 		return errors.New("the description lacks address, instance or size")
+	}
+	if err := peeks(ctx, d); err != nil {
+		return err
 	}
 	if admin, ok := d.(device.NVMe); ok {
 		return conformsNVMe(ctx, admin)
@@ -47,6 +53,33 @@ func Conforms(ctx context.Context, d device.Device) error {
 		return conformsATA(ctx, d, link)
 	}
 	return conformsSCSI(ctx, d, link)
+}
+
+// peeks wants the bytes of a few sectors, the same each time, and no more than a peek.
+func peeks(ctx context.Context, d device.Device) error {
+	p, ok := d.(device.Peeker)
+	blocks, also := d.(device.Blocks)
+	if !ok || !also {
+		return nil
+	}
+	limits := blocks.Limits()
+	first, err := p.Peek(ctx, surface.Extent{LBA: 0, Sectors: 8})
+	if err != nil {
+		return err
+	}
+	again, err := p.Peek(ctx, surface.Extent{LBA: 1, Sectors: 1})
+	if err != nil {
+		return err
+	}
+	if len(first) != 8*int(limits.Logical) || !bytes.Equal(again, first[limits.Logical:2*limits.Logical]) {
+		return errors.New("a peek did not bring the bytes of its sectors")
+	}
+	for _, wrong := range []surface.Extent{{LBA: limits.Bytes / uint64(limits.Logical), Sectors: 1}, {LBA: 0, Sectors: device.MostPeek/512 + 1}, {}} {
+		if _, err := p.Peek(ctx, wrong); err == nil {
+			return fmt.Errorf("a peek at %d sectors from LBA %d was not refused", wrong.Sectors, wrong.LBA)
+		}
+	}
+	return nil
 }
 
 // conformsNVMe wants a controller that names itself, statuses that come back as they are, and a closed door.

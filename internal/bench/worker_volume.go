@@ -1,0 +1,93 @@
+package bench
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"time"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/volume"
+	"hylostat.example/internal/protocol"
+)
+
+// mostPieces bounds what a look at a drive's volumes brings, in bytes read.
+const mostPieces = 16 << 20
+
+// checking is how long the checkers of one drive may take together.
+const checking = 15 * time.Minute
+
+// lookAtVolumes reads partition tables and superblocks, and has the system's own checkers look where there are some. They take
+// their time beside the bay's other work; the report comes when all are done.
+func (w *worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.Receipt, func(), error) {
+	if w.current != nil {
+		return protocol.Receipt{}, nil, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID))
+	}
+	peeker, ok := w.open.(device.Peeker)
+	blocks, also := w.open.(device.Blocks)
+	if !ok || !also {
+		return protocol.Receipt{}, nil, w.refuse(o, drive.FaultNotPassed, "its surface cannot be read here")
+	}
+	return protocol.Receipt{}, func() {
+		limits := blocks.Limits()
+		seen := &protocol.Volumes{ID: rand.Text(), Order: o.ID, By: o.By, Bay: w.bay.Number, Key: w.bay.Key, At: w.bench.clock.Now(), Bytes: limits.Bytes, Sector: limits.Logical}
+		layout := volume.Look(reader(ctx, peeker, limits, seen), limits.Bytes, limits.Logical)
+		attached := w.bay.Device
+		w.bench.group.Go(func() {
+			w.bench.checkVolumes(ctx, attached, layout, seen)
+			w.bench.report(ctx, protocol.Report{Volumes: seen})
+		})
+	}, nil
+}
+
+// reader reads sectors and keeps what they held.
+func reader(ctx context.Context, p device.Peeker, limits device.Limits, seen *protocol.Volumes) volume.Reader {
+	total := 0
+	return func(offset uint64, length int) ([]byte, error) {
+		piece := protocol.Piece{Offset: offset, Length: length}
+		b, err := peek(ctx, p, limits, offset, length)
+		if total += length; err == nil && total > mostPieces {
+			err = errors.New("it asks for too much")
+		}
+		if err != nil {
+			piece.Fault = err.Error()
+		} else {
+			piece.Bytes = bytes.TrimRight(b, "\x00")
+		}
+		seen.Pieces = append(seen.Pieces, piece)
+		return b, err
+	}
+}
+
+func peek(ctx context.Context, p device.Peeker, limits device.Limits, offset uint64, length int) ([]byte, error) {
+	sector := uint64(max(1, limits.Logical))
+	first := offset / sector
+	last := (offset + uint64(length) + sector - 1) / sector
+	if length <= 0 || length > device.MostPeek-2*int(sector) || last*sector > limits.Bytes {
+		return nil, fmt.Errorf("%d bytes at %d are not on the drive", length, offset)
+	}
+	b, err := p.Peek(ctx, surface.Extent{LBA: first, Sectors: last - first})
+	if err != nil {
+		return nil, err
+	}
+	return b[offset-first*sector:][:length], nil
+}
+
+// checkVolumes has the system's own checkers look at each file system that was recognised.
+func (b *Bench) checkVolumes(ctx context.Context, d drive.Attachment, layout volume.Layout, seen *protocol.Volumes) {
+	checker, ok := b.Source.(device.Checker)
+	if !ok {
+		return
+	}
+	ctx, end := context.WithTimeout(ctx, checking)
+	defer end()
+	for _, v := range layout.Volumes {
+		if v.Kind != "" {
+			seen.Checks = append(seen.Checks, checker.CheckVolume(ctx, d, v.Partition, v.Kind))
+		}
+	}
+}

@@ -1,0 +1,271 @@
+package volume
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "make the images of testdata anew, with the systems' own tools")
+
+// image is what Look read of a drive that the systems' own tools made: the places that are not all zeros.
+type image struct {
+	Bytes  uint64
+	Places map[uint64][]byte
+}
+
+func (i image) read(offset uint64, length int) ([]byte, error) {
+	if offset+uint64(length) > i.Bytes {
+		return nil, errors.New("beyond the end")
+	}
+	out := make([]byte, length)
+	for at, b := range i.Places {
+		for n, x := range b {
+			if p := at + uint64(n); p >= offset && p < offset+uint64(length) {
+				out[p-offset] = x
+			}
+		}
+	}
+	return out, nil
+}
+
+// made are the images and how each is made; $F is the file.
+var made = map[string]string{
+	"ext4":       "truncate -s 64M $F && mke2fs -q -t ext4 -L tides -U 3f1b2c4d-0000-4000-8000-0123456789ab $F",
+	"ext4-open":  "truncate -s 64M $F && mke2fs -q -t ext4 -L tides $F && debugfs -w -R 'feature needs_recovery' $F",
+	"ext4-error": "truncate -s 64M $F && mke2fs -q -t ext4 -L tides $F && debugfs -w -R 'set_super_value state 2' $F && debugfs -w -R 'set_super_value error_count 7' $F",
+	"ext2":       "truncate -s 8M $F && mke2fs -q -t ext2 $F",
+	"ext3":       "truncate -s 16M $F && mke2fs -q -t ext3 $F",
+	"xfs":        "truncate -s 320M $F && mkfs.xfs -q -L gauge $F",
+	"btrfs":      "truncate -s 160M $F && mkfs.btrfs -q -L marsh $F",
+	"fat16":      "truncate -s 32M $F && mkfs.fat -F 16 -n PUPPETS $F",
+	"fat32":      "truncate -s 64M $F && mkfs.fat -F 32 -n PUPPETS $F",
+	"fat12":      "truncate -s 1440K $F && mkfs.fat -F 12 $F",
+	"exfat":      "truncate -s 64M $F && mkfs.exfat $F",
+	"ntfs":       "truncate -s 64M $F && mkntfs -q -F -L Ledger $F",
+	"f2fs":       "truncate -s 128M $F && mkfs.f2fs -q -l kelp $F",
+	"swap":       "truncate -s 8M $F && mkswap -L spare $F",
+	"luks":       "truncate -s 32M $F && echo rope | cryptsetup luksFormat -q --label vault --pbkdf pbkdf2 --pbkdf-force-iterations 1000 $F -",
+	"gpt":        "truncate -s 200M $F && sgdisk -n 1:2048:+32M -t 1:ef00 -c 1:boot -n 2:0:+100M -t 2:8300 -c 2:tides $F && truncate -s 100M $F.2 && mke2fs -q -t ext4 -L tides $F.2 && dd if=$F.2 of=$F bs=512 seek=67584 conv=notrunc status=none",
+	"mbr":        "truncate -s 200M $F && printf '2048,32M,c\\n,,5\\n,16M,83\\n,16M,82\\n' | sfdisk -q $F && truncate -s 32M $F.1 && mkfs.fat -F 32 -n BOOT $F.1 && dd if=$F.1 of=$F bs=512 seek=2048 conv=notrunc status=none",
+}
+
+func load(t *testing.T, name string) image {
+	t.Helper()
+	file := filepath.Join("testdata", name+".json.gz")
+	if *update {
+		make1(t, name, file)
+	}
+	f, err := os.Open(file)
+	require.NoError(t, err, "make it with -update")
+	defer f.Close()
+	z, err := gzip.NewReader(f)
+	require.NoError(t, err)
+	var i image
+	require.NoError(t, json.NewDecoder(z).Decode(&i))
+	return i
+}
+
+func make1(t *testing.T, name, file string) {
+	t.Helper()
+	raw := filepath.Join(t.TempDir(), "image")
+	cmd := exec.Command("sh", "-ec", made[name])
+	cmd.Env = append(os.Environ(), "F="+raw, "PATH="+os.Getenv("PATH")+":/sbin:/usr/sbin")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s: %s", name, out)
+	f, err := os.Open(raw)
+	require.NoError(t, err)
+	defer f.Close()
+	stat, err := f.Stat()
+	require.NoError(t, err)
+	i := image{Bytes: uint64(stat.Size()), Places: map[uint64][]byte{}}
+	record := func(offset uint64, length int) ([]byte, error) {
+		b := make([]byte, length)
+		n, err := f.ReadAt(b, int64(offset))
+		for at := 0; at < n; at += 512 { // keep what is there
+			if part := b[at:min(at+512, n)]; strings.Trim(string(part), "\x00") != "" {
+				i.Places[offset+uint64(at)] = part
+			}
+		}
+		if n < length {
+			return b[:n], err
+		}
+		return b, nil
+	}
+	Look(record, i.Bytes, 512)
+	Look(func(offset uint64, length int) ([]byte, error) { // what is asked for where the first header is gone
+		if offset == 512 {
+			return nil, errors.New("gone")
+		}
+		return record(offset, length)
+	}, i.Bytes, 512)
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	require.NoError(t, json.NewEncoder(z).Encode(i))
+	require.NoError(t, z.Close())
+	require.NoError(t, os.MkdirAll("testdata", 0o755))
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o644))
+}
+
+func one(t *testing.T, i image) Volume {
+	t.Helper()
+	l := Look(i.read, i.Bytes, 512)
+	require.Len(t, l.Volumes, 1)
+	return l.Volumes[0]
+}
+
+// Everything here was made by the systems' own tools.
+func TestFileSystemsTheSystemsMade(t *testing.T) {
+	for name, want := range map[string]Volume{
+		"ext4":       {Kind: "ext4", Label: "tides", Size: 64 << 20, State: Clean, UUID: "3f1b2c4d-0000-4000-8000-0123456789ab"},
+		"ext4-open":  {Kind: "ext4", Label: "tides", Size: 64 << 20, State: Open},
+		"ext4-error": {Kind: "ext4", Label: "tides", Size: 64 << 20, State: Damaged, Why: "it notes 7 errors of its own"},
+		"ext2":       {Kind: "ext2", Size: 8 << 20, State: Clean},
+		"ext3":       {Kind: "ext3", Size: 16 << 20, State: Clean},
+		"xfs":        {Kind: "XFS", Label: "gauge", Size: 320 << 20, State: Unsaid},
+		"btrfs":      {Kind: "btrfs", Label: "marsh", Size: 160 << 20, State: Clean},
+		"fat12":      {Kind: "FAT12", Size: 1440 << 10, State: Unsaid},
+		"fat16":      {Kind: "FAT16", Label: "PUPPETS", Size: 32 << 20, State: Clean},
+		"fat32":      {Kind: "FAT32", Label: "PUPPETS", Size: 64 << 20, State: Clean},
+		"exfat":      {Kind: "exFAT", Size: 64 << 20, State: Clean},
+		"ntfs":       {Kind: "NTFS", Label: "Ledger", Size: 64<<20 - 512, State: Clean},
+		"f2fs":       {Kind: "F2FS", Label: "kelp", Size: 128 << 20, State: Unsaid},
+		"swap":       {Kind: "swap", Label: "spare", State: Unsaid},
+		"luks":       {Kind: "LUKS 2, encrypted", Label: "vault", State: Unsaid},
+	} {
+		t.Run(name, func(t *testing.T) {
+			v := one(t, load(t, name))
+			assert.Equal(t, want.Kind, v.Kind)
+			assert.Equal(t, want.Label, v.Label)
+			assert.Equal(t, want.State, v.State, v.Why)
+			assert.Equal(t, want.Size, v.Size)
+			if want.UUID != "" {
+				assert.Equal(t, want.UUID, v.UUID)
+			}
+			if want.Why != "" {
+				assert.Equal(t, want.Why, v.Why)
+			}
+		})
+	}
+	assert.Empty(t, Look(image{8 << 20, nil}.read, 8<<20, 512), "an empty drive has no file system, and no table")
+}
+
+func TestPartitionTables(t *testing.T) {
+	g := load(t, "gpt")
+	l := Look(g.read, g.Bytes, 512)
+	assert.Equal(t, "GPT", l.Scheme)
+	assert.Empty(t, l.Faults)
+	require.Len(t, l.Volumes, 2)
+	assert.Equal(t, Volume{Partition: 1, Type: "EFI system", Label: "boot", Start: 2048 * 512, Bytes: 32 << 20, State: Unsaid}, l.Volumes[0])
+	assert.Equal(t, "ext4", l.Volumes[1].Kind)
+	assert.Equal(t, "tides", l.Volumes[1].Label)
+
+	delete(g.Places, 512) // the first header is gone
+	l = Look(g.read, g.Bytes, 512)
+	require.Len(t, l.Volumes, 2, "the backup is read")
+	require.Len(t, l.Faults, 1)
+	assert.True(t, l.Damaged())
+	delete(g.Places, g.Bytes-512)
+	l = Look(g.read, g.Bytes, 512)
+	assert.Empty(t, l.Volumes)
+	assert.NotEmpty(t, l.Faults)
+
+	m := load(t, "mbr")
+	l = Look(m.read, m.Bytes, 512)
+	assert.Equal(t, "MBR", l.Scheme)
+	assert.Empty(t, l.Faults)
+	var kinds []string
+	for _, v := range l.Volumes {
+		kinds = append(kinds, fmt.Sprint(v.Partition, " ", v.Type, " ", v.Kind))
+	}
+	assert.Equal(t, []string{"1 FAT32 FAT32", "5 Linux ", "6 Linux swap "}, kinds)
+}
+
+func TestDamageIsFound(t *testing.T) {
+	b := load(t, "btrfs")
+	flip := func(i image, at uint64) image {
+		whole, err := i.read(at&^511, 512)
+		require.NoError(t, err)
+		whole[at%512] ^= 0x5A
+		i.Places[at&^511] = whole
+		return i
+	}
+	assert.Equal(t, Damaged, one(t, flip(b, 64<<10+0x80)).State, "the checksum of its superblock is wrong")
+	n := load(t, "ntfs")
+	for at, p := range n.Places {
+		if is(p, 0, "FILE") && at > 4<<12 && at < 4<<12+4096 { // tear $Volume
+			n = flip(n, at+510)
+		}
+	}
+	assert.Equal(t, Damaged, one(t, n).State)
+	f := flip(load(t, "fat32"), 32*512+7) // the bits of its second entry
+	f.Places[32*512][7] = 0x03
+	assert.Equal(t, Damaged, one(t, f).State, "it notes a failure")
+	f.Places[32*512][7] = 0x07
+	assert.Equal(t, Open, one(t, f).State)
+
+	e := load(t, "ext4")
+	small := image{32 << 20, e.Places}
+	l := Look(small.read, small.Bytes, 512)
+	require.Len(t, l.Volumes, 1)
+	assert.Equal(t, "ext4", l.Volumes[0].Kind)
+	unread := func(uint64, int) ([]byte, error) { return nil, errors.New("damaged") }
+	assert.True(t, Look(unread, 1<<30, 512).Damaged())
+}
+
+func TestNamesOfStrangersAreHarmless(t *testing.T) {
+	assert.Equal(t, "a?[2Jb", name([]byte("a\x1b[2Jb\x00rest")))
+	assert.Equal(t, "Tides?", name16([]byte{'T', 0, 'i', 0, 'd', 0, 'e', 0, 's', 0, 7, 0, 0, 0, 'x', 0}))
+}
+
+func FuzzLook(f *testing.F) {
+	for name := range made {
+		file, err := os.ReadFile(filepath.Join("testdata", name+".json.gz"))
+		if err != nil {
+			continue
+		}
+		z, err := gzip.NewReader(bytes.NewReader(file))
+		if err != nil {
+			continue
+		}
+		var i image
+		if json.NewDecoder(z).Decode(&i) == nil {
+			b, _ := i.read(0, 4608)
+			f.Add(b)
+		}
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		reads := 0
+		l := Look(func(offset uint64, length int) ([]byte, error) {
+			if reads++; reads > 2000 || length > 1<<20 {
+				t.Fatalf("read %d of %d bytes", reads, length)
+			}
+			out := make([]byte, length) // a small input stands for a large drive: it repeats
+			for i := range out {
+				if len(b) > 0 {
+					out[i] = b[(offset+uint64(i))%uint64(len(b))]
+				}
+			}
+			return out, nil
+		}, 1<<30, 512)
+		if len(l.Volumes) > most {
+			t.Fatalf("%d volumes", len(l.Volumes))
+		}
+		for _, v := range l.Volumes {
+			if v.State == "" {
+				t.Fatalf("%+v has no state", v)
+			}
+		}
+	})
+}

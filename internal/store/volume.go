@@ -1,0 +1,41 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// AddVolumes implements shop.Tx. One that is there already stays as it is.
+func (c change) AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `INSERT OR IGNORE INTO volumes (id, drive, at, body) VALUES (?, ?, ?, ?)`, v.ID, driveID, millis(v.At), packer().EncodeAll(body, nil))
+	return err
+}
+
+// Volumes implements shop.Reader: the newest of a drive.
+func (q queries) Volumes(ctx context.Context, driveID int64) (v protocol.Volumes, err error) {
+	var packed []byte
+	err = sqlx.GetContext(ctx, q.q, &packed, `SELECT body FROM volumes WHERE drive = ? ORDER BY at DESC LIMIT 1`, driveID)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = &shop.NotFound{What: "nobody has looked at this drive's file systems", Do: "Look at them."}
+	}
+	if err != nil {
+		return v, err
+	}
+	body, err := unpacker().DecodeAll(packed, nil)
+	if err != nil {
+		return v, fmt.Errorf("volumes of drive %d: %w", driveID, err)
+	}
+	return v, decode(string(body), &v)
+}
