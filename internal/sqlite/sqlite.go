@@ -24,7 +24,8 @@ import (
 type DB struct {
 	path  string
 	write *sqlx.DB
-	Read  *sqlx.DB // read-only connections; any number of goroutines
+	ready *prepared // statements of the writer
+	Read  Pool      // read-only connections; any number of goroutines
 }
 
 // Open opens the database at path, creating it when missing, and brings its tables up to date with the SQL files of
@@ -38,13 +39,15 @@ func Open(ctx context.Context, path string, migrations fs.FS) (*DB, error) {
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	db := &DB{path: path, write: write}
+	db := &DB{path: path, write: write, ready: prepare(write)}
 	if err := db.migrate(ctx, migrations); err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	if db.Read, err = connect(path, "ro", nil); err != nil {
+	read, err := connect(path, "ro", nil)
+	if err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
+	db.Read = Pool{prepare(read)}
 	db.Read.SetMaxOpenConns(max(4, runtime.NumCPU()))
 	return db, nil
 }
@@ -94,17 +97,23 @@ func (db *DB) migrate(ctx context.Context, migrations fs.FS) error {
 }
 
 // Write runs f in the one writing transaction. Everything f did is kept, or nothing.
-func (db *DB) Write(ctx context.Context, f func(tx *sqlx.Tx) error) error {
-	tx, err := db.write.BeginTxx(ctx, nil)
+func (db *DB) Write(ctx context.Context, f func(tx *Tx) error) error {
+	began, err := db.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return db.explain("beginning to write", err)
 	}
-	defer func() { _ = tx.Rollback() }()
+	defer func() { _ = began.Rollback() }()
+	tx := &Tx{tx: began, kept: db.ready}
 	if err := f(tx); err != nil {
 		return db.explain("writing", err)
 	}
-	if err := tx.Commit(); err != nil {
+	if err := began.Commit(); err != nil {
 		return db.explain("keeping what was written", err)
+	}
+	for _, query := range tx.missed {
+		if _, err := db.ready.get(ctx, query); err != nil { // the next one finds it unprepared again
+			break
+		}
 	}
 	if f := committed.Load(); f != nil {
 		(*f)()

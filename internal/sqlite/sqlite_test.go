@@ -1,12 +1,13 @@
 package sqlite
 
 import (
+	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
 	"testing/fstest"
 
-	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -16,11 +17,14 @@ var tables = fstest.MapFS{"00001_one.sql": {Data: []byte("-- +goose Up\nCREATE T
 func TestAFolderWithSignsInItsNameIsNoTrouble(t *testing.T) {
 	db, err := Open(t.Context(), filepath.Join(t.TempDir(), "a b?c#d%", "x.db"), tables)
 	require.NoError(t, err)
-	require.NoError(t, db.Write(t.Context(), func(tx *sqlx.Tx) error { _, err := tx.Exec(`INSERT INTO one VALUES (1)`); return err }))
+	require.NoError(t, db.Write(t.Context(), func(tx *Tx) error {
+		_, err := tx.ExecContext(context.Background(), `INSERT INTO one VALUES (1)`)
+		return err
+	}))
 	var n int
-	require.NoError(t, db.Read.Get(&n, `SELECT COUNT(*) FROM one`))
+	require.NoError(t, db.Read.GetContext(t.Context(), &n, `SELECT COUNT(*) FROM one`))
 	assert.Equal(t, 1, n)
-	_, err = db.Read.Exec(`INSERT INTO one VALUES (2)`)
+	_, err = db.Read.db.Exec(`INSERT INTO one VALUES (2)`)
 	assert.Error(t, err, "readers cannot write")
 	require.NoError(t, db.Close())
 }
@@ -56,8 +60,8 @@ func TestAFullDiskIsSaidAndWhatWasStoredStays(t *testing.T) {
 	t.Cleanup(func() { _ = db.Close() })
 	_, err = db.write.Exec(`PRAGMA max_page_count = 8`) // the database's own idea of a full disk
 	require.NoError(t, err)
-	insert := func(tx *sqlx.Tx) error {
-		_, err := tx.Exec(`INSERT INTO one SELECT value FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n LIMIT 20000) SELECT value FROM n)`)
+	insert := func(tx *Tx) error {
+		_, err := tx.ExecContext(context.Background(), `INSERT INTO one SELECT value FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n LIMIT 20000) SELECT value FROM n)`)
 		return err
 	}
 	err = db.Write(t.Context(), insert)
@@ -67,4 +71,27 @@ func TestAFullDiskIsSaidAndWhatWasStoredStays(t *testing.T) {
 	_, err = db.write.Exec(`PRAGMA max_page_count = 100000`)
 	require.NoError(t, err)
 	assert.NoError(t, db.Write(t.Context(), insert), "with room again, it goes on")
+}
+
+// Statements are kept ready between transactions, and a rolled-back or failed one spoils none of them.
+func TestStatementsAreKeptReady(t *testing.T) {
+	db, err := Open(t.Context(), filepath.Join(t.TempDir(), "x.db"), tables)
+	require.NoError(t, err)
+	defer db.Close()
+	insert := func(x any) error {
+		return db.Write(t.Context(), func(tx *Tx) error {
+			_, err := tx.ExecContext(t.Context(), `INSERT INTO one VALUES (?)`, x)
+			return err
+		})
+	}
+	require.NoError(t, insert(1))
+	require.Error(t, insert("a text in a column of numbers"))
+	require.NoError(t, insert(2))
+	assert.Len(t, db.ready.kept, 1)
+	for i := range mostPrepared + 50 { // more texts than are kept
+		var n int
+		require.NoError(t, db.Read.GetContext(t.Context(), &n, fmt.Sprintf(`SELECT COUNT(*) FROM one WHERE x <> %d`, i+10)))
+		require.Equal(t, 2, n)
+	}
+	assert.Len(t, db.Read.kept, mostPrepared)
 }

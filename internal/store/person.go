@@ -6,7 +6,7 @@ import (
 	"errors"
 	"time"
 
-	"github.com/jmoiron/sqlx"
+	"hylostat.example/internal/sqlite"
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/shop"
@@ -22,7 +22,7 @@ func (s *Store) People(ctx context.Context) (all []access.Person, err error) {
 
 // SavePerson implements access.Store. Sessions end when the password changes.
 func (s *Store) SavePerson(ctx context.Context, p access.Person, by string) error {
-	return s.audited(ctx, by, p.Name+" is "+string(p.Role), func(tx *sqlx.Tx) error {
+	return s.audited(ctx, by, p.Name+" is "+string(p.Role), func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND ? <> (SELECT password FROM person WHERE name = ?)`, p.Name, p.Password, p.Name); err != nil {
 			return err
 		}
@@ -36,15 +36,15 @@ func (s *Store) SavePerson(ctx context.Context, p access.Person, by string) erro
 
 // RemovePerson implements access.Store.
 func (s *Store) RemovePerson(ctx context.Context, name, by string) error {
-	return s.audited(ctx, by, name+" works here no more", func(tx *sqlx.Tx) error {
+	return s.audited(ctx, by, name+" works here no more", func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM person WHERE name = ?`, name)
 		return err
 	})
 }
 
 // audited makes a change to the people together with its row of the audit.
-func (s *Store) audited(ctx context.Context, by, text string, f func(tx *sqlx.Tx) error) error {
-	return s.db.Write(ctx, func(tx *sqlx.Tx) error {
+func (s *Store) audited(ctx context.Context, by, text string, f func(tx *sqlite.Tx) error) error {
+	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		if err := f(tx); err != nil {
 			return err
 		}
@@ -55,7 +55,7 @@ func (s *Store) audited(ctx context.Context, by, text string, f func(tx *sqlx.Tx
 
 // SaveSession implements access.Store.
 func (s *Store) SaveSession(ctx context.Context, one access.Session) error {
-	return s.db.Write(ctx, func(tx *sqlx.Tx) error {
+	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO session (hash, person, seen) VALUES (?, ?, ?)`, one.Hash, one.Person, millis(one.Seen))
 		return err
 	})
@@ -76,7 +76,7 @@ func (s *Store) Session(ctx context.Context, hash []byte) (access.Session, error
 
 // RemoveSession implements access.Store.
 func (s *Store) RemoveSession(ctx context.Context, hash []byte) error {
-	return s.db.Write(ctx, func(tx *sqlx.Tx) error {
+	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE hash = ?`, hash)
 		return err
 	})
@@ -84,7 +84,7 @@ func (s *Store) RemoveSession(ctx context.Context, hash []byte) error {
 
 // ForgetSessions implements access.Store.
 func (s *Store) ForgetSessions(ctx context.Context, before time.Time) error {
-	return s.db.Write(ctx, func(tx *sqlx.Tx) error {
+	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE seen < ?`, millis(before))
 		return err
 	})

@@ -54,7 +54,7 @@ func (s *Store) Size(ctx context.Context) (bytes int64, err error) {
 // Scrub implements shop.Store: pages that SQLite has freed or rewritten hold zeros (secure_delete), the search index is written
 // anew without what was replaced in it, and the write-ahead log is emptied.
 func (s *Store) Scrub(ctx context.Context) error {
-	if err := s.db.Write(ctx, func(tx *sqlx.Tx) error {
+	if err := s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO drive_text (drive_text) VALUES ('optimize')`)
 		return err
 	}); err != nil {
@@ -66,7 +66,7 @@ func (s *Store) Scrub(ctx context.Context) error {
 // Write implements shop.Store.
 func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
 	fresh := map[kindKey]int64{}
-	err := s.db.Write(ctx, func(tx *sqlx.Tx) error { return f(change{queries{tx, s.committed, false}, tx, &s.kinds, fresh}) })
+	err := s.db.Write(ctx, func(tx *sqlite.Tx) error { return f(change{queries{tx, s.committed, false}, tx, &s.kinds, fresh}) })
 	if err == nil {
 		for key, id := range fresh {
 			s.kinds.Store(key, id)
@@ -85,7 +85,7 @@ type queries struct {
 // change is a transaction.
 type change struct {
 	queries
-	tx    *sqlx.Tx
+	tx    *sqlite.Tx
 	kinds *sync.Map // of what is committed
 	fresh map[kindKey]int64
 }

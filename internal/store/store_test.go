@@ -80,7 +80,7 @@ func TestAPageThatDidNotChangeIsStoredOnce(t *testing.T) {
 		addReading(t, s, d, fmt.Sprint(i), page(reading.PageIdentify, 1), page(reading.PageAttributes, 2))
 	}
 	var frames int
-	require.NoError(t, s.db.Read.Get(&frames, `SELECT COUNT(*) FROM reading_raw`))
+	require.NoError(t, s.db.Read.GetContext(t.Context(), &frames, `SELECT COUNT(*) FROM reading_raw`))
 	assert.Equal(t, 1, frames)
 	last, err := s.Reading(t.Context(), d.ID, 5)
 	require.NoError(t, err)
@@ -137,7 +137,7 @@ func TestAManifestFromBeforeThePackedFormIsStillRead(t *testing.T) {
 	d := addDrive(t, s, "KVA077M511")
 	addReading(t, s, d, "old", page(reading.PageIdentify, 9))
 	write(t, s, func(tx shop.Tx) error {
-		_, err := tx.(change).tx.Exec(`UPDATE reading SET leaves = NULL, manifest = '[{"n":"ata/identify","h":"test","x":"000102030405060708090a0b","s":1,"o":0,"z":512},{"n":"ata/alarm","f":{"class":"refused","what":"w","back":"b"}}]'`)
+		_, err := tx.(change).tx.ExecContext(t.Context(), `UPDATE reading SET leaves = NULL, manifest = '[{"n":"ata/identify","h":"test","x":"000102030405060708090a0b","s":1,"o":0,"z":512},{"n":"ata/alarm","f":{"class":"refused","what":"w","back":"b"}}]'`)
 		return err
 	})
 	r, err := s.Reading(t.Context(), d.ID, 1)

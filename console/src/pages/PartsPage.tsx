@@ -1,8 +1,12 @@
+import { useState } from "react";
 import styled from "styled-components";
-import type { Bay, Grade, Signal, Verdict } from "../data/types";
+import type { Bay, Compared, Grade, Signal, Verdict, Volumes } from "../data/types";
 import { BayCard, FarBay } from "../parts/BayCard";
 import { Bar, Button, NotAvailable, Section, Serial, Tape } from "../parts/basics";
+import { Choices } from "../parts/Choices";
+import { LotCounts, LotUsable, SiblingLines } from "../parts/LotFigures";
 import { VerdictMark, VerdictWord } from "../parts/marks";
+import { SiblingSection, VolumeSection } from "../parts/Papers";
 import { SignalFigure } from "../parts/SignalFigure";
 import { VerdictPanel } from "../parts/VerdictPanel";
 import { color } from "../theme/tokens";
@@ -55,6 +59,40 @@ const signal: Signal = {
   hours: [100, 200, 300, 400],
   values: [0, 2, 5, 8],
   readings: [1, 2, 3, 4],
+};
+const compared: Compared[] = [
+  {
+    words: "hours powered on",
+    unit: "h",
+    model: "Korvan K4-2000",
+    median: 20_300,
+    values: [19_100, 19_800, 20_100, 20_300, 20_400, 21_000, 41_806].map((value, i) => ({
+      serial: `KVA075R2K${i}`,
+      value,
+      score: i === 6 ? 18 : 1,
+      apart: i === 6,
+    })),
+  },
+];
+const volumes: Volumes = {
+  at: "2026-11-12T15:12:00Z",
+  scheme: "GPT",
+  faults: [],
+  says: "The drive is sound, the file system is damaged: ext4 “tides” on partition 1.",
+  volumes: [
+    {
+      partition: 1,
+      start: 1_048_576,
+      bytes: 2e11,
+      kind: "ext4",
+      label: "tides",
+      state: "damaged",
+      why: "it notes 3 errors of its own",
+      checked: "damaged",
+      checker: "e2fsck -n -f",
+    },
+    { partition: 2, start: 2e11, bytes: 1e9, state: "not said" },
+  ],
 };
 const verdict: Verdict = {
   serial: "KVA077M511",
@@ -163,6 +201,51 @@ export default function PartsPage() {
           </div>
         </div>
       </Section>
+      <Section>
+        <header>
+          <h2>Taking in</h2>
+        </header>
+        <div style={{ width: 368 }}>
+          <Answer />
+        </div>
+      </Section>
+      <div className="row" style={{ alignItems: "start" }}>
+        <div style={{ width: 400 }}>
+          <LotCounts counts={grades.map((grade, i) => ({ grade, drives: [19, 6, 3, 2][i] ?? 0 }))} of={30} />
+        </div>
+        <div style={{ width: 400 }}>
+          <LotUsable
+            usable={[
+              { duty: "continuous", does: 16, care: 0, of: 30 },
+              { duty: "everyday", does: 19, care: 6, of: 30 },
+            ]}
+          />
+        </div>
+        <div style={{ width: 400 }}>
+          <SiblingLines compared={compared} />
+        </div>
+        <div style={{ width: 400 }}>
+          <VolumeSection volumes={volumes} busy={false} look={() => {}} />
+        </div>
+        <div style={{ width: 400 }}>
+          <SiblingSection siblings={{ model: "Korvan K4-2000", of: 19, apart: ["link errors 22, median 0 of 19"], rows: [] }} />
+        </div>
+      </div>
     </Body>
+  );
+}
+
+function Answer() {
+  const [value, choose] = useState<"yes" | "no">();
+  return (
+    <Choices
+      question="Is the data wanted?"
+      options={[
+        { value: "yes", words: "Yes", press: "y" },
+        { value: "no", words: "No", about: "nothing is kept", press: "n" },
+      ]}
+      value={value}
+      choose={choose}
+    />
   );
 }

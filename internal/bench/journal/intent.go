@@ -5,7 +5,7 @@ import (
 	"database/sql"
 	"errors"
 
-	"github.com/jmoiron/sqlx"
+	"hylostat.example/internal/sqlite"
 
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
@@ -16,7 +16,7 @@ var ErrUsed = errors.New("this release has begun a rework already")
 
 // AddRework is AddRun for a run that writes: it uses its release up. ErrUsed when that was used before.
 func (j *Journal) AddRework(ctx context.Context, r *protocol.Run) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		done, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO used_release (nonce) VALUES (?)`, r.Rework.Release.Nonce)
 		if err != nil {
 			return err
@@ -30,7 +30,7 @@ func (j *Journal) AddRework(ctx context.Context, r *protocol.Run) error {
 
 // Intend stores what is about to be written, in place of what was intended before.
 func (j *Journal) Intend(ctx context.Context, run int64, step int, e surface.Extent) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO intent (run, step, lba, sectors) VALUES (?, ?, ?, ?)`, run, step, int64(e.LBA), int64(e.Sectors))
 		return err
 	})
@@ -38,7 +38,7 @@ func (j *Journal) Intend(ctx context.Context, run int64, step int, e surface.Ext
 
 // Fulfil forgets an intent: it is done, and the drive keeps it.
 func (j *Journal) Fulfil(ctx context.Context, run int64, step int) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM intent WHERE run = ? AND step = ?`, run, step)
 		return err
 	})

@@ -12,8 +12,6 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"github.com/jmoiron/sqlx"
-
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/sqlite"
@@ -57,7 +55,7 @@ func (j *Journal) StopAfter(n int64) <-chan struct{} {
 
 var errStopped = errors.New("the journal was told to keep nothing more")
 
-func (j *Journal) write(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+func (j *Journal) write(ctx context.Context, f func(tx *sqlite.Tx) error) error {
 	for {
 		left := j.left.Load()
 		if left == 0 {
@@ -86,7 +84,7 @@ func (j *Journal) Bays(ctx context.Context) (all []BayRow, err error) {
 
 // AddBay gives a new address the next number.
 func (j *Journal) AddBay(ctx context.Context, a drive.Address) (b BayRow, err error) {
-	err = j.write(ctx, func(tx *sqlx.Tx) error {
+	err = j.write(ctx, func(tx *sqlite.Tx) error {
 		return tx.GetContext(ctx, &b, `INSERT INTO bay (number, address) SELECT COALESCE(MAX(number), 0) + 1, ? FROM bay RETURNING number, address, said, attempts`, a)
 	})
 	return b, err
@@ -94,7 +92,7 @@ func (j *Journal) AddBay(ctx context.Context, a drive.Address) (b BayRow, err er
 
 // SaidBay stores whether a person says there is a drive, and the attempts that found nothing.
 func (j *Journal) SaidBay(ctx context.Context, number int, said bool, attempts int) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE bay SET said = ?, attempts = ? WHERE number = ?`, said, attempts, number)
 		return err
 	})
@@ -108,7 +106,7 @@ func (j *Journal) Adapter(ctx context.Context, id string) (passes uint8, err err
 
 // SaveAdapter remembers what an adapter passes.
 func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO adapter (id, passes) VALUES (?, ?)`, id, passes)
 		return err
 	})
@@ -116,10 +114,10 @@ func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) erro
 
 // AddRun stores a new run and gives it its number, together with its first report.
 func (j *Journal) AddRun(ctx context.Context, r *protocol.Run) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error { return addRun(ctx, tx, r) })
+	return j.write(ctx, func(tx *sqlite.Tx) error { return addRun(ctx, tx, r) })
 }
 
-func addRun(ctx context.Context, tx *sqlx.Tx, r *protocol.Run) error {
+func addRun(ctx context.Context, tx *sqlite.Tx, r *protocol.Run) error {
 	res, err := tx.ExecContext(ctx, `INSERT INTO run (done, body) VALUES (0, '{}')`)
 	if err != nil {
 		return err
@@ -132,10 +130,10 @@ func addRun(ctx context.Context, tx *sqlx.Tx, r *protocol.Run) error {
 
 // SaveRun stores a run as it stands and the report of it, at once.
 func (j *Journal) SaveRun(ctx context.Context, r protocol.Run) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error { return saveRun(ctx, tx, r) })
+	return j.write(ctx, func(tx *sqlite.Tx) error { return saveRun(ctx, tx, r) })
 }
 
-func saveRun(ctx context.Context, tx *sqlx.Tx, r protocol.Run) error {
+func saveRun(ctx context.Context, tx *sqlite.Tx, r protocol.Run) error {
 	body, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("run %d: %w", r.ID, err)
@@ -172,10 +170,10 @@ func (j *Journal) OpenRuns(ctx context.Context) ([]protocol.Run, error) {
 
 // Report keeps a report until it is acknowledged.
 func (j *Journal) Report(ctx context.Context, r protocol.Report) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error { return report(ctx, tx, r) })
+	return j.write(ctx, func(tx *sqlite.Tx) error { return report(ctx, tx, r) })
 }
 
-func report(ctx context.Context, tx *sqlx.Tx, r protocol.Report) error {
+func report(ctx context.Context, tx *sqlite.Tx, r protocol.Report) error {
 	body, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("a report: %w", err)
@@ -205,7 +203,7 @@ func (j *Journal) Reports(ctx context.Context) ([]protocol.Report, error) {
 
 // Acknowledge forgets the reports up to seq.
 func (j *Journal) Acknowledge(ctx context.Context, seq int64) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE seq <= ?`, seq)
 		return err
 	})

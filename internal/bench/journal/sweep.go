@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jmoiron/sqlx"
+	"hylostat.example/internal/sqlite"
 
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
@@ -24,7 +24,7 @@ type Mark struct {
 
 // SaveMark stores how far a sweep is, with the blocks of its ribbon that changed. The body is a Mark as JSON.
 func (j *Journal) SaveMark(ctx context.Context, run int64, step int, body []byte, blocks []protocol.Block) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO sweep_mark (run, step, body) VALUES (?, ?, ?)`, run, step, string(body)); err != nil {
 			return err
 		}
@@ -64,7 +64,7 @@ func (j *Journal) Mark(ctx context.Context, run int64, step int) (*Mark, []proto
 // SweepEnded keeps the report of a sweep that ended and its last mark, at once; the ribbon's blocks go with the report. Should
 // the sweep end a second time after a crash, the mark tells that there is nothing left to read.
 func (j *Journal) SweepEnded(ctx context.Context, r protocol.SweepResult, body []byte) error {
-	return j.write(ctx, func(tx *sqlx.Tx) error {
+	return j.write(ctx, func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO sweep_mark (run, step, body) VALUES (?, ?, ?)`, r.Run, r.Step, string(body)); err != nil {
 			return err
 		}

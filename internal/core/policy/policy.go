@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -114,6 +115,7 @@ type Rule struct {
 	Source   string        `yaml:"source"`
 	Examples []Example     `yaml:"examples"`
 
+	OfDuty  bool `yaml:"-"` // whether it fires may depend on the duty
 	program cel.Program
 }
 
@@ -270,6 +272,7 @@ func Parse(text []byte) (*Policy, error) {
 		if _, ok := p.Sources[r.Source]; !ok {
 			complain(r.ID, "source %q is not in the list", r.Source)
 		}
+		r.OfDuty = duty.MatchString(r.When)
 		if r.program, err = compile(env, r.When); err != nil {
 			complain(r.ID, "%w", err)
 		}
@@ -311,6 +314,9 @@ func (f Facts) Bind() (Bound, error) {
 	})
 	return Bound{a}, err
 }
+
+// duty finds the name in an expression. A text that only mentions it costs an evaluation, nothing else.
+var duty = regexp.MustCompile(`\bduty\b`)
 
 func run(program cel.Program, b Bound) (bool, error) {
 	out, _, err := program.Eval(b.activation)

@@ -110,13 +110,14 @@ type Verdict struct {
 
 // Decide judges the evidence for its duty, and what follows for the other duties.
 func Decide(p *policy.Policy, e Evidence) Verdict {
-	v := grade(p, e)
+	known := make([]answer, len(p.Rules))
+	v := grade(p, e, known)
 	for _, d := range drive.Duties() {
 		other := v
 		if d != e.Duty {
 			e2 := e
 			e2.Duty = d
-			other = grade(p, e2)
+			other = grade(p, e2, known)
 		}
 		fit := Fit{Duty: d, Fitness: p.Duties[other.Grade][d], Words: string(d)}
 		if slices.ContainsFunc(slices.Concat(other.Findings, other.Notes), func(f Finding) bool { return p.Unfit(f.Rule, d) }) {
@@ -173,7 +174,14 @@ func facts(e Evidence) policy.Facts {
 	return f
 }
 
-func grade(p *policy.Policy, e Evidence) Verdict {
+// answer is whether a rule fires, which for most is the same whatever the duty.
+type answer struct {
+	known, fires bool
+	err          error
+}
+
+// grade judges for one duty. known holds what the rules answered for another one.
+func grade(p *policy.Policy, e Evidence, known []answer) Verdict {
 	v := Verdict{Duty: e.Duty, Policy: p.Version}
 	f, err := facts(e).Bind()
 	if err != nil { // only names that are no identifiers fail, and these are constants
@@ -188,11 +196,14 @@ func grade(p *policy.Policy, e Evidence) Verdict {
 			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, reason})
 			continue
 		}
-		fires, err := r.Fires(f)
-		switch {
-		case err != nil:
-			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, "its expression: " + err.Error()})
-		case !fires:
+		if a := &known[i]; !a.known || r.OfDuty {
+			a.fires, a.err = r.Fires(f)
+			a.known = true
+		}
+		switch a := known[i]; {
+		case a.err != nil:
+			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, "its expression: " + a.err.Error()})
+		case !a.fires:
 			v.Quiet++
 		default:
 			finding := found(p, r, e)
