@@ -191,7 +191,8 @@ type secureKey struct{}
 
 // newCookie carries a secret; an empty one forgets it.
 func newCookie(ctx context.Context, secret string) http.Cookie {
-	c := http.Cookie{Name: cookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(access.Idle.Seconds())}
+	// Without TLS, which is on loopback only, a secure cookie would not come back.
+	c := http.Cookie{Name: cookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(access.Idle.Seconds())} //nolint:gosec // Secure is set below where there is TLS
 	if ctx.Value(secureKey{}) != nil {
 		c.Name, c.Secure = secureCookie, true
 	}

@@ -291,7 +291,7 @@ func (h *handlers) GetLabel(ctx context.Context, r server.GetLabelRequestObject)
 	case "png":
 		dpi := 300
 		if r.Params.Dpi != nil {
-			dpi = int(*r.Params.Dpi)
+			dpi = *r.Params.Dpi
 		}
 		err = handover.LabelPNG(&b, stock, l, dpi)
 		return server.GetLabel200ImagepngResponse{Body: &b, ContentLength: int64(b.Len())}, err

@@ -194,19 +194,15 @@ func (l *lotPage) columns() {
 	}
 }
 
+// heads are the names of signals that are too long for the head of a narrow column.
+var heads = map[signal.Name]string{signal.PowerOnHours: "hours", signal.UnreadableFound: "unreadable", signal.SlowFound: "slow", signal.TemperatureHighest: "hottest, °C"}
+
 // short is a signal's name for the head of a narrow column.
 func short(def signal.Definition) string {
-	switch def.Name {
-	case signal.PowerOnHours:
-		return "hours"
-	case signal.UnreadableFound:
-		return "unreadable"
-	case signal.SlowFound:
-		return "slow"
-	case signal.TemperatureHighest:
-		return "hottest, °C"
+	if head := heads[def.Name]; head != "" {
+		return head
 	}
-	return strings.TrimSpace(def.Words)
+	return def.Words
 }
 
 func (l *lotPage) head(n, of int) {

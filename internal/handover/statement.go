@@ -347,6 +347,7 @@ func LabelOf(p shop.Paper, link string) Label {
 		do += "; data overwritten"
 	case shop.Altered:
 		do += "; data altered"
+	case shop.Untouched:
 	}
 	if p.Intake != nil && p.Intake.AtRisk() {
 		do = "Copy before checking"

@@ -73,7 +73,7 @@ func (b *blocks) Stream(ctx context.Context, how device.Streaming, next func() (
 // Peek implements device.Peeker.
 func (b *blocks) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 	what := fmt.Sprintf("reading LBA %d of %s", e.LBA, b.node)
-	if e.Sectors == 0 || uint64(e.Sectors)*uint64(b.limits.Logical) > device.MostPeek {
+	if e.Sectors == 0 || e.Sectors*uint64(b.limits.Logical) > device.MostPeek {
 		return nil, &device.Failed{Class: drive.FaultNotRead, What: what, Back: fmt.Sprintf("%d sectors are more than a peek", e.Sectors)}
 	}
 	fd, err := unix.Open(b.node, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)

@@ -52,7 +52,7 @@ func (a *attached) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Back: o.Cause.String()}
 	}
 	sector := uint64(a.place.spec.Identity.LogicalSector)
-	out := make([]byte, uint64(e.Sectors)*sector)
+	out := make([]byte, e.Sectors*sector)
 	for _, c := range a.place.spec.Content {
 		for i, b := range c.Bytes {
 			if at := c.LBA*sector + uint64(i); at >= e.LBA*sector && at < e.LBA*sector+uint64(len(out)) {
