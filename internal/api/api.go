@@ -4,6 +4,7 @@ package api
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -89,7 +90,7 @@ func New(o Options) (http.Handler, error) {
 	e.Use(middleware.Recover(), hosts(o.Hosts), headers, limit)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool {
 		return strings.HasSuffix(c.Request().URL.Path, "/events") || strings.HasSuffix(c.Request().URL.Path, "/live")
-	}, MinLength: 1024}))
+	}, MinLength: 1024, Level: gzip.BestSpeed})) // the rest of the way is short
 	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version}
 	g := e.Group(Base, validate(router, o.Access))
 	server.RegisterHandlers(g, server.NewStrictHandler(h, []server.StrictMiddlewareFunc{named}))
