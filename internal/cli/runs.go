@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -369,6 +370,24 @@ func signature(v contract.Verdict) string {
 	return "signed by " + v.Signed.By
 }
 
+// rests says what a finding rests on: the reading and the places of its bytes, or the runs of sweeps.
+func rests(f contract.Finding) string {
+	var all []string
+	for _, r := range f.Rests {
+		switch {
+		case r.Source == "" || slices.Contains(all, r.Source):
+		case len(all) == 3:
+			return fmt.Sprintf("by reading %d: %s ...", f.Reading, strings.Join(all, "; "))
+		default:
+			all = append(all, r.Source)
+		}
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("by reading %d: %s", f.Reading, strings.Join(all, "; "))
+}
+
 func printVerdict(w io.Writer, v contract.Verdict) {
 	_, _ = fmt.Fprintf(w, "%s for %s   policy %d   %s\n", bold(w, grade(v.Grade)), v.Duty, v.Policy, signature(v))
 	var rows []table.Row
@@ -383,6 +402,9 @@ func printVerdict(w io.Writer, v contract.Verdict) {
 		rows = append(rows, table.Row{i + 1, f.Sentence, margin})
 		if f.Detail != "" {
 			rows = append(rows, table.Row{"", "  " + f.Detail, ""})
+		}
+		if from := rests(f); from != "" {
+			rows = append(rows, table.Row{"", "  " + from, ""})
 		}
 	}
 	if len(rows) > 0 {
