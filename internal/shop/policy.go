@@ -142,43 +142,86 @@ func (s *Shop) judgeAnew(ctx context.Context) {
 const batch = 200
 
 // RedecideAll judges anew every drive whose last judgement was by another policy, and gives how many. It judges on all cores, on
-// what is stored, and then stores what came of a batch in one change; a drive that changed meanwhile is judged once more there.
+// what is stored, while what came of the drives before is stored in one change; a drive that changed meanwhile is judged once more
+// there.
 func (s *Shop) RedecideAll(ctx context.Context) (int, error) {
 	judged := 0
 	for {
-		version := s.Policy().Version
-		all, err := s.store.Outdated(ctx, version, batch)
-		if err != nil || len(all) == 0 {
+		n, err := s.redecideOnce(ctx)
+		judged += n
+		if err != nil || n == 0 {
 			return judged, err
 		}
-		assessed, err := s.reassessAll(ctx, all)
-		if err != nil {
-			return judged, err
-		}
-		_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
-			var events []Event
-			for i, d := range all {
-				current, err := tx.Drive(ctx, d.ID)
-				var more []Event
-				switch {
-				case err != nil:
-				case assessed[i].now.Policy == version && current.Duty == d.Duty && current.Now.Readings == d.Now.Readings && current.Now.LastAt.Equal(d.Now.LastAt) && current.Now.VerdictSeq == d.Now.VerdictSeq && (current.Now.Signed == nil) == (d.Now.Signed == nil):
-					more, err = s.settleOn(ctx, tx, assessed[i])
-				default:
-					more, err = s.Redecide(ctx, tx, current)
-				}
-				if err != nil {
-					return nil, fmt.Errorf("judging %s anew: %w", d.Identity.Serial, err)
-				}
-				events = append(events, more...)
-			}
-			return events, nil
-		})
-		if err != nil {
-			return judged, err
-		}
-		judged += len(all)
 	}
+}
+
+// assessed is some drives and what they are judged to be.
+type assessed struct {
+	drives []Drive
+	all    []assessment
+	err    error
+}
+
+// redecideOnce goes through the drives once.
+func (s *Shop) redecideOnce(ctx context.Context) (judged int, _ error) {
+	version := s.Policy().Version
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	ahead := make(chan assessed, 1)
+	go func() {
+		defer close(ahead)
+		after := int64(0)
+		for {
+			next := assessed{}
+			next.drives, next.err = s.store.Outdated(ctx, version, after, batch)
+			if next.err == nil && len(next.drives) > 0 {
+				after = next.drives[len(next.drives)-1].ID
+				next.all, next.err = s.reassessAll(ctx, next.drives)
+			}
+			select {
+			case ahead <- next:
+			case <-ctx.Done():
+				return
+			}
+			if next.err != nil || len(next.drives) == 0 {
+				return
+			}
+		}
+	}()
+	for some := range ahead {
+		if some.err != nil || len(some.drives) == 0 {
+			return judged, some.err
+		}
+		if err := s.settleAll(ctx, some, version); err != nil {
+			return judged, err
+		}
+		judged += len(some.drives)
+	}
+	return judged, ctx.Err()
+}
+
+// settleAll stores what came of some drives.
+func (s *Shop) settleAll(ctx context.Context, some assessed, version int) error {
+	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+		var events []Event
+		for i, d := range some.drives {
+			current, err := tx.Drive(ctx, d.ID)
+			var more []Event
+			switch {
+			case err != nil:
+			case some.all[i].now.Policy == version && current.Duty == d.Duty && current.Now.Readings == d.Now.Readings && current.Now.LastAt.Equal(d.Now.LastAt) && current.Now.VerdictSeq == d.Now.VerdictSeq && (current.Now.Signed == nil) == (d.Now.Signed == nil):
+				more, err = s.settleOn(ctx, tx, some.all[i])
+			default:
+				more, err = s.Redecide(ctx, tx, current)
+			}
+			if err != nil {
+				return nil, fmt.Errorf("judging %s anew: %w", d.Identity.Serial, err)
+			}
+			events = append(events, more...)
+		}
+		return events, nil
+	})
+	return err
 }
 
 func (s *Shop) reassessAll(ctx context.Context, drives []Drive) ([]assessment, error) {

@@ -194,7 +194,7 @@ type Reader interface {
 	SweepDetail(ctx context.Context, run int64, step int) (SweepDetail, error)
 	Plan(ctx context.Context) (Plan, error)
 	Policies(ctx context.Context) ([]Published, error)                 // newest first
-	Outdated(ctx context.Context, version, limit int) ([]Drive, error) // judged last by another policy
+	Outdated(ctx context.Context, version int, after int64, limit int) ([]Drive, error) // judged last by another policy; by ID, from after on
 	Outcomes(ctx context.Context, driveID int64) ([]Outcome, error)    // of one drive; 0: of all
 }
 

@@ -35,8 +35,8 @@ func (q queries) Policies(ctx context.Context) ([]shop.Published, error) {
 }
 
 // Outdated implements shop.Reader.
-func (q queries) Outdated(ctx context.Context, version, limit int) ([]shop.Drive, error) {
-	return q.drives(ctx, ` WHERE n.policy <> ? AND n.readings > 0 LIMIT ?`, version, limit)
+func (q queries) Outdated(ctx context.Context, version int, after int64, limit int) ([]shop.Drive, error) {
+	return q.drives(ctx, ` WHERE d.id > ? AND n.policy <> ? AND n.readings > 0 ORDER BY d.id LIMIT ?`, after, version, limit)
 }
 
 // SaveOutcome implements shop.Tx.

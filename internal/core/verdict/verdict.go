@@ -110,14 +110,14 @@ type Verdict struct {
 
 // Decide judges the evidence for its duty, and what follows for the other duties.
 func Decide(p *policy.Policy, e Evidence) Verdict {
-	known := make([]answer, len(p.Rules))
-	v := grade(p, e, known)
+	known, f := make([]answer, len(p.Rules)), facts(e)
+	v := grade(p, e, f, known)
 	for _, d := range drive.Duties() {
 		other := v
 		if d != e.Duty {
 			e2 := e
 			e2.Duty = d
-			other = grade(p, e2, known)
+			other = grade(p, e2, f, known)
 		}
 		fit := Fit{Duty: d, Fitness: p.Duties[other.Grade][d], Words: string(d)}
 		if slices.ContainsFunc(slices.Concat(other.Findings, other.Notes), func(f Finding) bool { return p.Unfit(f.Rule, d) }) {
@@ -180,10 +180,11 @@ type answer struct {
 	err          error
 }
 
-// grade judges for one duty. known holds what the rules answered for another one.
-func grade(p *policy.Policy, e Evidence, known []answer) Verdict {
+// grade judges for the evidence's duty; f is its facts for any. known holds what the rules answered for another duty.
+func grade(p *policy.Policy, e Evidence, f policy.Facts, known []answer) Verdict {
 	v := Verdict{Duty: e.Duty, Policy: p.Version}
-	f, err := facts(e).Bind()
+	f.Duty = string(e.Duty)
+	bound, err := f.Bind()
 	if err != nil { // only names that are no identifiers fail, and these are constants
 		panic("policy: " + err.Error())
 	}
@@ -197,7 +198,7 @@ func grade(p *policy.Policy, e Evidence, known []answer) Verdict {
 			continue
 		}
 		if a := &known[i]; !a.known || r.OfDuty {
-			a.fires, a.err = r.Fires(f)
+			a.fires, a.err = r.Fires(bound)
 			a.known = true
 		}
 		switch a := known[i]; {
@@ -221,7 +222,7 @@ func grade(p *policy.Policy, e Evidence, known []answer) Verdict {
 		if !q.For(e.Duty) {
 			continue
 		}
-		if met, err := q.Met(f); err != nil || !met {
+		if met, err := q.Met(bound); err != nil || !met {
 			v.Missing = append(v.Missing, Missing{q.ID, q.What, q.Run, q.Minutes})
 		}
 	}
