@@ -193,9 +193,9 @@ type Reader interface {
 	Sweeps(ctx context.Context, q SweepQuery) ([]Sweep, error) // newest first
 	SweepDetail(ctx context.Context, run int64, step int) (SweepDetail, error)
 	Plan(ctx context.Context) (Plan, error)
-	Policies(ctx context.Context) ([]Published, error)                 // newest first
+	Policies(ctx context.Context) ([]Published, error)                                  // newest first
 	Outdated(ctx context.Context, version int, after int64, limit int) ([]Drive, error) // judged last by another policy; by ID, from after on
-	Outcomes(ctx context.Context, driveID int64) ([]Outcome, error)    // of one drive; 0: of all
+	Outcomes(ctx context.Context, driveID int64) ([]Outcome, error)                     // of one drive; 0: of all
 }
 
 // Tx is one change of the storage: all of it, or nothing.

@@ -1,0 +1,109 @@
+package service
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/verdict"
+)
+
+// What is printed is what the API tells: every number of statement and label is looked up there.
+func TestPapersSayWhatTheAPISays(t *testing.T) {
+	spec := disk("KVA077M511")
+	spec.Counters[0].Course = sim.Course{From: 3} // reallocated
+	s := serve(t, t.TempDir(), spec)
+	ctx := t.Context()
+	s.answering(1)
+	ticket, customer := "2214", "Pellwick Spit"
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Ticket: &ticket, Customer: &customer})
+	require.NoError(t, err)
+	d, err := s.Drive(ctx, "7M511")
+	require.NoError(t, err)
+	v, err := s.Verdict(ctx, "7M511")
+	require.NoError(t, err)
+	p, err := s.Statement(ctx, "7M511")
+	require.NoError(t, err)
+	require.NotEmpty(t, v.Findings)
+	assert.Equal(t, v.Grade, p.Grade)
+	for i, f := range v.Findings {
+		require.NotNil(t, f.Margin)
+		assert.Contains(t, p.Why[i], fmt.Sprintf("We count %s; our limit is %s.", verdict.Number(f.Margin.Used), verdict.Number(f.Margin.Of)))
+		assert.Equal(t, v.Reading, f.Reading)
+		for _, r := range f.Rests {
+			page, err := s.Reading(ctx, "7M511", fmt.Sprint(f.Reading), true)
+			require.NoError(t, err)
+			assert.Contains(t, fmt.Sprint(names(page)), *r.Page, "a finding rests on a page of the reading it names")
+		}
+	}
+	facts := map[string]string{}
+	for _, f := range p.Facts {
+		facts[f.Name] = f.Value
+	}
+	assert.Equal(t, verdict.Number(*d.Hours)+" hours", facts["Used for"])
+	assert.Equal(t, d.Serial, facts["Serial"])
+	assert.Equal(t, d.Model+", "+verdict.Quantity(float64(*d.Bytes), "B"), facts["Drive"])
+	assert.Equal(t, fmt.Sprintf("our policy %d, for everyday use, reading %d", v.Policy, v.Reading), facts["Judged by"])
+	assert.Equal(t, fmt.Sprintf("%s, intake %d", ticket, d.Intake.Id), facts["Ticket"])
+
+	l, err := s.Label(ctx, "7M511")
+	require.NoError(t, err)
+	assert.Equal(t, string(v.Grade), l.Word)
+	assert.Equal(t, "7M511", l.Ending)
+	assert.Equal(t, v.Findings[0].Sentence, strings.Split(l.Lines[0], ";")[0])
+	assert.Equal(t, s.address+"/drives/KVA077M511", l.Link)
+	for _, format := range []string{"pdf", "html"} {
+		page, err := s.StatementPage(ctx, "7M511", format)
+		require.NoError(t, err)
+		assert.Contains(t, string(page[:20]), map[string]string{"pdf": "%PDF-", "html": "<!doctype html>"}[format])
+	}
+	png, err := s.LabelPage(ctx, "7M511", "png", "62x29", 203)
+	require.NoError(t, err)
+	assert.Equal(t, "\x89PNG", string(png[:4]))
+	_, err = s.LabelPage(ctx, "7M511", "png", "1x1", 203)
+	assert.Equal(t, 400, status(t, err))
+}
+
+func names(r contract.Reading) []string {
+	var all []string
+	for _, p := range r.Pages {
+		all = append(all, p.Name)
+	}
+	return all
+}
+
+// The whole record can be taken in elsewhere, and says what the API says.
+func TestTheWholeRecordComesBack(t *testing.T) {
+	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	ctx := t.Context()
+	s.answering(1)
+	body, err := s.Archive(ctx, "7M511")
+	require.NoError(t, err)
+	z, err := zip.NewReader(bytes.NewReader(body), int64(len(body)))
+	require.NoError(t, err)
+	files := map[string][]byte{}
+	for _, f := range z.File {
+		r, err := f.Open()
+		require.NoError(t, err)
+		files[f.Name], err = io.ReadAll(r)
+		require.NoError(t, err)
+	}
+	var d contract.Drive
+	require.NoError(t, json.Unmarshal(files["drive.json"], &d))
+	now, err := s.Drive(ctx, "7M511")
+	require.NoError(t, err)
+	assert.Equal(t, now, d)
+	done, err := s.ImportRecord(ctx, bytes.NewReader(files["readings.record"]), "Dov")
+	require.NoError(t, err)
+	assert.Equal(t, []contract.ImportedDrive{{Serial: d.Serial, Model: d.Model, Readings: 0, Known: d.Readings}}, done.Drives)
+	assert.Equal(t, d.Readings, strings.Count(string(files["signals.csv"]), "\n")-1)
+}
