@@ -172,11 +172,22 @@ func (h *handlers) ListIntakes(ctx context.Context, r server.ListIntakesRequestO
 func (h *handlers) intake(ctx context.Context, i shop.Intake) (contract.Intake, error) {
 	out := intakeOf(i)
 	if i.Drive == 0 {
-		return out, nil
+		dead, err := h.shop.Unanswered(ctx, i)
+		out.Unanswered = text(dead)
+		return out, err
 	}
 	d, err := h.shop.DriveByID(ctx, i.Drive)
 	out.Serial, out.Model = text(d.Identity.Serial), text(d.Identity.Model)
 	return out, err
+}
+
+func (h *handlers) MoveIntake(ctx context.Context, r server.MoveIntakeRequestObject) (server.MoveIntakeResponseObject, error) {
+	i, err := h.shop.MoveIntake(ctx, r.Intake, r.Body.Bay, r.Body.By)
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.intake(ctx, i)
+	return server.MoveIntake200JSONResponse(out), err
 }
 
 func (h *handlers) HandOver(ctx context.Context, r server.HandOverRequestObject) (server.HandOverResponseObject, error) {

@@ -117,6 +117,10 @@ func intakeOf(i shop.Intake) contract.Intake {
 	if r := i.Release; r != nil {
 		out.Release = &contract.Release{Scope: contract.ReworkKind(r.Scope), Owner: r.Owner, By: r.By, At: r.At}
 	}
+	if len(i.Tried) > 0 && i.Drive == 0 {
+		bays := each(i.Tried, func(p shop.Port) int { return p.Bay })
+		out.Tried = &bays
+	}
 	if h := i.Handover; h != nil {
 		out.Handover = &contract.Handover{Goes: contract.HandoverGoes(h.Goes), Data: contract.DataState(h.Data), Note: text(h.Note), By: h.By, At: h.At}
 	}

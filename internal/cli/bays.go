@@ -171,6 +171,28 @@ func intakeCommand() *cli.Command {
 			Name: "list", Usage: "intakes, newest first: who brought what, and how it ended", Description: "Example:\n   hylostat intake list --open",
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "open", Usage: "only those not handed over"}, &cli.StringFlag{Name: "ticket", Usage: "only those on this `TICKET`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100}},
 			Action: action(0, 0, listIntakes),
+		}, {
+			Name: "move", Usage: "try a drive that does not answer in another bay", ArgsUsage: "INTAKE BAY",
+			Description: "A port counts as good when another drive answers there afterwards. By the shipped policy, a drive that did not answer on two such ports is to be replaced.\n\nExample:\n   hylostat intake move 4 7",
+			Action: action(2, 2, func(ctx context.Context, c call) error {
+				var id int64
+				if n, err := fmt.Sscanf(strings.TrimPrefix(c.arg(0), "intake-"), "%d", &id); n != 1 || err != nil {
+					return &usage{fmt.Sprintf("%q is no intake's number", c.arg(0))}
+				}
+				bay, err := c.bay(1)
+				if err != nil {
+					return err
+				}
+				i, err := c.MoveIntake(ctx, id, bay, c.by())
+				if err != nil {
+					return err
+				}
+				b, err := c.Bay(ctx, bay)
+				if err != nil {
+					return err
+				}
+				return c.show(i, func(w io.Writer) { printBays(w, []contract.Bay{b}) })
+			}),
 		}},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			bay, err := c.bay(0)

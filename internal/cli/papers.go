@@ -35,6 +35,9 @@ func listIntakes(ctx context.Context, c call) error {
 				name = shown(*x.Serial)
 			}
 			ended := "here"
+			if x.Unanswered != nil {
+				ended = "replace: " + *x.Unanswered
+			}
 			if x.Handover != nil {
 				ended = fmt.Sprintf("%s, data %s", x.Handover.Goes, x.Handover.Data)
 			}

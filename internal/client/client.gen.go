@@ -384,6 +384,20 @@ type ClientInterface interface {
 	// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
 	HandOver(ctx context.Context, intake int64, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MoveIntakeWithBody Try a drive that does not answer in another bay
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+	MoveIntakeWithBody(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveIntake Try a drive that does not answer in another bay
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+	MoveIntake(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListLots Lots, newest first
 	//
 	// Corresponds with GET /lots (the `ListLots` operationId).
@@ -1428,6 +1442,40 @@ func (c *Raw) HandOverWithBody(ctx context.Context, intake int64, contentType st
 // Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
 func (c *Raw) HandOver(ctx context.Context, intake int64, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHandOverRequest(c.Server, intake, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveIntakeWithBody Try a drive that does not answer in another bay
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+func (c *Raw) MoveIntakeWithBody(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveIntakeRequestWithBody(c.Server, intake, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveIntake Try a drive that does not answer in another bay
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+func (c *Raw) MoveIntake(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveIntakeRequest(c.Server, intake, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3864,6 +3912,53 @@ func NewHandOverRequestWithBody(server string, intake int64, contentType string,
 	return req, nil
 }
 
+// NewMoveIntakeRequest calls the generic MoveIntake builder with application/json body
+func NewMoveIntakeRequest(server string, intake int64, body MoveIntakeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveIntakeRequestWithBody(server, intake, "application/json", bodyReader)
+}
+
+// NewMoveIntakeRequestWithBody constructs an http.Request for the MoveIntake method, with any body, and a specified content type
+func NewMoveIntakeRequestWithBody(server string, intake int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "intake", intake, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/intakes/%s/move", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListLotsRequest constructs an http.Request for the ListLots method
 func NewListLotsRequest(server string) (*http.Request, error) {
 	var err error
@@ -5552,6 +5647,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /intakes/{intake}/handover (the `HandOver` operationId).
 	HandOverWithResponse(ctx context.Context, intake int64, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverResponse, error)
+
+	// MoveIntakeWithBodyWithResponse Try a drive that does not answer in another bay
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+	MoveIntakeWithBodyWithResponse(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveIntakeResponse, error)
+
+	// MoveIntakeWithResponse Try a drive that does not answer in another bay
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+	MoveIntakeWithResponse(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveIntakeResponse, error)
 
 	// ListLotsWithResponse Lots, newest first
 	//
@@ -7618,6 +7727,54 @@ func (r HandOverResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r HandOverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveIntakeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Intake
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MoveIntakeResponse) GetJSON200() *Intake {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveIntakeResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveIntakeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveIntakeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveIntakeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveIntakeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9783,6 +9940,32 @@ func (c *ClientWithResponses) HandOverWithResponse(ctx context.Context, intake i
 	return ParseHandOverResponse(rsp)
 }
 
+// MoveIntakeWithBodyWithResponse Try a drive that does not answer in another bay
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+func (c *ClientWithResponses) MoveIntakeWithBodyWithResponse(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveIntakeResponse, error) {
+	rsp, err := c.MoveIntakeWithBody(ctx, intake, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveIntakeResponse(rsp)
+}
+
+// MoveIntakeWithResponse Try a drive that does not answer in another bay
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
+func (c *ClientWithResponses) MoveIntakeWithResponse(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveIntakeResponse, error) {
+	rsp, err := c.MoveIntake(ctx, intake, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveIntakeResponse(rsp)
+}
+
 // ListLotsWithResponse Lots, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11544,6 +11727,39 @@ func ParseHandOverResponse(rsp *http.Response) (*HandOverResponse, error) {
 	}
 
 	response := &HandOverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveIntakeResponse parses an HTTP response from a MoveIntakeWithResponse call
+func ParseMoveIntakeResponse(rsp *http.Response) (*MoveIntakeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveIntakeResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

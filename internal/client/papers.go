@@ -18,6 +18,12 @@ func (c *Client) HandOver(ctx context.Context, intake int64, h contract.Handover
 	return call[contract.Intake](c, r, err)
 }
 
+// MoveIntake tries a drive that does not answer in another bay.
+func (c *Client) MoveIntake(ctx context.Context, intake int64, bay int, by string) (contract.Intake, error) {
+	r, err := c.raw.MoveIntake(ctx, intake, contract.MoveRequest{Bay: bay, By: by})
+	return call[contract.Intake](c, r, err)
+}
+
 // Lots lists lots.
 func (c *Client) Lots(ctx context.Context) ([]contract.Lot, error) {
 	r, err := c.raw.ListLots(ctx)

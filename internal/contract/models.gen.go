@@ -1311,7 +1311,13 @@ type Intake struct {
 	// Serial absent until the drive named itself
 	Serial *string `json:"serial,omitempty"`
 	Ticket *string `json:"ticket,omitempty"`
-	Wanted bool    `json:"wanted"`
+
+	// Tried bays in which it did not answer
+	Tried *[]int `json:"tried,omitempty"`
+
+	// Unanswered why it is to be replaced although it names itself nowhere; absent: it is not
+	Unanswered *string `json:"unanswered,omitempty"`
+	Wanted     bool    `json:"wanted"`
 }
 
 // IntakeRequest defines model for IntakeRequest.
@@ -1476,6 +1482,12 @@ type Missing struct {
 	Minutes int    `json:"minutes"`
 	Run     string `json:"run"`
 	What    string `json:"what"`
+}
+
+// MoveRequest defines model for MoveRequest.
+type MoveRequest struct {
+	Bay int    `json:"bay"`
+	By  string `json:"by"`
 }
 
 // Movement defines model for Movement.
@@ -2646,6 +2658,9 @@ type TakeInJSONRequestBody = IntakeRequest
 
 // HandOverJSONRequestBody defines body for HandOver for application/json ContentType.
 type HandOverJSONRequestBody = HandoverRequest
+
+// MoveIntakeJSONRequestBody defines body for MoveIntake for application/json ContentType.
+type MoveIntakeJSONRequestBody = MoveRequest
 
 // OpenLotJSONRequestBody defines body for OpenLot for application/json ContentType.
 type OpenLotJSONRequestBody = LotRequest

@@ -93,6 +93,15 @@ func (s *Shop) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 		}
 	}
 	s.describe(&v)
+	if v.Intake != nil && v.Intake.Drive == 0 && b.Connection == protocol.Silent {
+		dead, err := s.Unanswered(ctx, *v.Intake)
+		if err != nil {
+			return v, err
+		}
+		if dead != "" {
+			v.Doing, v.Next = dead+".", "replace it"
+		}
+	}
 	return v, nil
 }
 

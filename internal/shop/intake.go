@@ -43,6 +43,9 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 			return Intake{}, err
 		}
 	}
+	if bay.Drive == nil {
+		i.tried(i.Bay, i.At)
+	}
 	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
 		if err := tx.SaveIntake(ctx, &i); err != nil {
 			return nil, err
@@ -142,6 +145,11 @@ func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, erro
 
 // Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
 func (s *Shop) Attempt(ctx context.Context, bay int) error {
+	if i, err := s.store.IntakeInBay(ctx, bay); err == nil && i.Drive == 0 {
+		if err := s.noteTried(ctx, i.ID, bay); err != nil {
+			return err
+		}
+	}
 	return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderAttempt, Bay: bay})
 }
 

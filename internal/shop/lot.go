@@ -208,6 +208,13 @@ func (n Now) Stands() drive.Grade {
 func (s *Shop) lotDrive(ctx context.Context, i Intake) (LotDrive, error) {
 	one := LotDrive{Intake: i, Next: "check its power"}
 	if i.Drive == 0 {
+		dead, err := s.Unanswered(ctx, i)
+		if err != nil {
+			return one, err
+		}
+		if dead != "" {
+			one.Grade, one.Next = drive.Replace, dead
+		}
 		if i.Handover != nil {
 			one.Next = string(i.Handover.Goes)
 		}

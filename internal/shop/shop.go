@@ -113,6 +113,7 @@ type Intake struct {
 	By        string
 	Release   *Release  // the owner's consent that data may be destroyed
 	Handover  *Handover // how it ended; nil: it is open
+	Tried     []Port    // where it was looked for and did not answer
 }
 
 // AtRisk reports whether the data is wanted and not yet copied.
@@ -178,7 +179,8 @@ type Reader interface {
 	Run(ctx context.Context, id int64) (protocol.Run, error)
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	Intakes(ctx context.Context, driveID int64) ([]Intake, error)
-	IntakeInBay(ctx context.Context, bay int) (Intake, error) // the newest, if it is open
+	IntakeInBay(ctx context.Context, bay int) (Intake, error)               // the newest, if it is open
+	AnsweredSince(ctx context.Context, bay int, at time.Time) (bool, error) // whether a drive answered in a bay after a moment
 	IntakeByID(ctx context.Context, id int64) (Intake, error)
 	IntakesOf(ctx context.Context, q IntakeQuery) ([]Intake, error) // newest first
 	Lots(ctx context.Context) ([]Lot, error)                        // newest first
@@ -211,6 +213,7 @@ type Tx interface {
 	Sign(ctx context.Context, driveID int64, verdictSeq int, s SignOff) error
 	SaveRun(ctx context.Context, r protocol.Run) error
 	SaveBay(ctx context.Context, b protocol.Bay) error
+	SaveAnswered(ctx context.Context, bay int, at time.Time) error
 	AddSweep(ctx context.Context, s Sweep, d SweepDetail) error // one that is there already stays as it is
 	SaveIntake(ctx context.Context, i *Intake) error
 	AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error // one that is there already stays as it is
@@ -449,8 +452,14 @@ func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, 
 		return nil, err
 	}
 	events := []Event{{At: s.clock.Now(), Kind: BayChanged, Serial: b.Key.Serial, Bay: b.Number, Text: fmt.Sprintf("Bay %d: %s", b.Number, b.Connection)}}
+	if b.Connection == protocol.Empty && slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.Number == b.Number && w.Connection == protocol.Silent }) {
+		return events, leaveBay(ctx, tx, b.Number)
+	}
 	if b.Connection != protocol.Answering {
 		return events, nil
+	}
+	if err := tx.SaveAnswered(ctx, b.Number, s.clock.Now()); err != nil {
+		return nil, err
 	}
 	// A drive that named itself takes the intake that was opened for its bay.
 	i, err := tx.IntakeInBay(ctx, b.Number)

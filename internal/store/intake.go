@@ -5,6 +5,9 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"hylostat.example/internal/shop"
 )
@@ -118,4 +121,16 @@ func one[T any](ctx context.Context, q queries, none error, query string, args .
 		return found, err
 	}
 	return all[0], nil
+}
+
+// SaveAnswered implements shop.Tx.
+func (c change) SaveAnswered(ctx context.Context, bay int, at time.Time) error {
+	_, err := c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO answered (bay, at) VALUES (?, ?)`, bay, millis(at))
+	return err
+}
+
+// AnsweredSince implements shop.Reader.
+func (q queries) AnsweredSince(ctx context.Context, bay int, at time.Time) (answered bool, err error) {
+	err = sqlx.GetContext(ctx, q.q, &answered, `SELECT EXISTS (SELECT 1 FROM answered WHERE bay = ? AND at > ?)`, bay, millis(at))
+	return answered, err
 }

@@ -151,6 +151,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/intakes/{intake}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a drive that does not answer in another bay */
+        post: operations["moveIntake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lots": {
         parameters: {
             query?: never;
@@ -1332,12 +1351,20 @@ export interface components {
             clicks?: boolean;
             /** Format: date-time */
             copied_at?: string;
+            /** @description bays in which it did not answer */
+            tried?: number[];
+            /** @description why it is to be replaced although it names itself nowhere; absent: it is not */
+            unanswered?: string;
             handover?: components["schemas"]["Handover"];
             wanted: boolean;
             copied: boolean;
             at_risk: boolean;
             duty: components["schemas"]["Duty"];
             release?: components["schemas"]["Release"];
+        };
+        MoveRequest: {
+            bay: number;
+            by: string;
         };
         /** @description How an intake ended */
         Handover: {
@@ -2772,6 +2799,33 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["HandoverRequest"];
+            };
+        };
+        responses: {
+            /** @description The intake */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    moveIntake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveRequest"];
             };
         };
         responses: {

@@ -129,6 +129,9 @@ type ServerInterface interface {
 	// HandOver End an intake: where the drive goes, and the state of its data
 	// (POST /intakes/{intake}/handover)
 	HandOver(ctx *echo.Context, intake int64) error
+	// MoveIntake Try a drive that does not answer in another bay
+	// (POST /intakes/{intake}/move)
+	MoveIntake(ctx *echo.Context, intake int64) error
 	// ListLots Lots, newest first
 	// (GET /lots)
 	ListLots(ctx *echo.Context) error
@@ -929,6 +932,22 @@ func (w *ServerInterfaceWrapper) HandOver(ctx *echo.Context) error {
 	return err
 }
 
+// MoveIntake converts echo context to params.
+func (w *ServerInterfaceWrapper) MoveIntake(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "intake" -------------
+	var intake int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "intake", ctx.Param("intake"), &intake, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter intake: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MoveIntake(ctx, intake)
+	return err
+}
+
 // ListLots converts echo context to params.
 func (w *ServerInterfaceWrapper) ListLots(ctx *echo.Context) error {
 	var err error
@@ -1423,6 +1442,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/intakes", wrapper.ListIntakes, options.OperationMiddlewares["listIntakes"]...)
 	router.POST(options.BaseURL+"/intakes", wrapper.TakeIn, options.OperationMiddlewares["takeIn"]...)
 	router.POST(options.BaseURL+"/intakes/:intake/handover", wrapper.HandOver, options.OperationMiddlewares["handOver"]...)
+	router.POST(options.BaseURL+"/intakes/:intake/move", wrapper.MoveIntake, options.OperationMiddlewares["moveIntake"]...)
 	router.GET(options.BaseURL+"/lots", wrapper.ListLots, options.OperationMiddlewares["listLots"]...)
 	router.POST(options.BaseURL+"/lots", wrapper.OpenLot, options.OperationMiddlewares["openLot"]...)
 	router.GET(options.BaseURL+"/lots/:lot", wrapper.GetLot, options.OperationMiddlewares["getLot"]...)
@@ -3036,6 +3056,46 @@ func (response HandOverdefaultApplicationProblemPlusJSONResponse) VisitHandOverR
 	return err
 }
 
+type MoveIntakeRequestObject struct {
+	Intake int64 `json:"intake"`
+	Body   *MoveIntakeJSONRequestBody
+}
+
+type MoveIntakeResponseObject interface {
+	VisitMoveIntakeResponse(w http.ResponseWriter) error
+}
+
+type MoveIntake200JSONResponse Intake
+
+func (response MoveIntake200JSONResponse) VisitMoveIntakeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveIntakedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveIntakedefaultApplicationProblemPlusJSONResponse) VisitMoveIntakeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListLotsRequestObject struct {
 }
 
@@ -4437,6 +4497,9 @@ type StrictServerInterface interface {
 	// HandOver End an intake: where the drive goes, and the state of its data
 	// (POST /intakes/{intake}/handover)
 	HandOver(ctx context.Context, request HandOverRequestObject) (HandOverResponseObject, error)
+	// MoveIntake Try a drive that does not answer in another bay
+	// (POST /intakes/{intake}/move)
+	MoveIntake(ctx context.Context, request MoveIntakeRequestObject) (MoveIntakeResponseObject, error)
 	// ListLots Lots, newest first
 	// (GET /lots)
 	ListLots(ctx context.Context, request ListLotsRequestObject) (ListLotsResponseObject, error)
@@ -5737,6 +5800,54 @@ func (sh *strictHandler) HandOver(ctx *echo.Context, intake int64) error {
 		return err
 	} else if validResponse, ok := response.(HandOverResponseObject); ok {
 		return validResponse.VisitHandOverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MoveIntake operation middleware
+func (sh *strictHandler) MoveIntake(ctx *echo.Context, intake int64) error {
+	var request MoveIntakeRequestObject
+
+	request.Intake = intake
+
+	var body MoveIntakeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveIntake(ctx.Request().Context(), request.(MoveIntakeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveIntake")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MoveIntakeResponseObject); ok {
+		return validResponse.VisitMoveIntakeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -149,6 +149,16 @@ const (
 // Advice is one thing to do, in the order of the policy.
 type Advice struct{ ID, Says string }
 
+// Unanswered is when a drive that names itself nowhere is to be replaced. A port counts that is known to be good: another drive
+// answered there afterwards.
+type Unanswered struct {
+	Ports    int      `yaml:"ports"`
+	Says     string   `yaml:"says"` // {ports} is which
+	Customer string   `yaml:"customer"`
+	Advice   []string `yaml:"advice"`
+	Source   string   `yaml:"source"`
+}
+
 // Policy is a compiled policy.
 type Policy struct {
 	Version  int
@@ -158,7 +168,9 @@ type Policy struct {
 	Rules    []Rule
 	Evidence []Requirement
 	Duties   map[drive.Grade]map[drive.Duty]Fitness
-	Care     string // the care "with care" asks for
+	// Unanswered is when a drive that names itself nowhere is to be replaced; nil: never.
+	Unanswered *Unanswered
+	Care       string // the care "with care" asks for
 }
 
 // Unfit reports whether a rule that fires makes a drive unfit for a duty.
@@ -217,14 +229,15 @@ func (e *Error) Unwrap() error { return e.Err }
 // Parse reads a policy and compiles every expression. All errors are found, joined.
 func Parse(text []byte) (*Policy, error) {
 	var file struct {
-		Version  int
-		Name     string
-		Sources  map[string]string
-		Advice   yaml.Node
-		Rules    []Rule
-		Evidence []Requirement
-		Duties   map[string]map[drive.Duty]Fitness
-		Care     string
+		Version    int
+		Name       string
+		Sources    map[string]string
+		Advice     yaml.Node
+		Rules      []Rule
+		Evidence   []Requirement
+		Unanswered *Unanswered
+		Duties     map[string]map[drive.Duty]Fitness
+		Care       string
 	}
 	if err := yaml.Unmarshal(text, &file); err != nil {
 		return nil, &Error{"", err}
@@ -233,7 +246,7 @@ func Parse(text []byte) (*Policy, error) {
 	if err != nil {
 		return nil, &Error{"", err}
 	}
-	p := &Policy{Version: file.Version, Name: file.Name, Sources: file.Sources, Rules: file.Rules, Evidence: file.Evidence, Care: file.Care, Duties: map[drive.Grade]map[drive.Duty]Fitness{}}
+	p := &Policy{Version: file.Version, Name: file.Name, Sources: file.Sources, Rules: file.Rules, Evidence: file.Evidence, Unanswered: file.Unanswered, Care: file.Care, Duties: map[drive.Grade]map[drive.Duty]Fitness{}}
 	for i := 0; i+1 < len(file.Advice.Content); i += 2 {
 		p.Advice = append(p.Advice, Advice{file.Advice.Content[i].Value, file.Advice.Content[i+1].Value})
 	}
@@ -275,6 +288,11 @@ func Parse(text []byte) (*Policy, error) {
 		r.OfDuty = duty.MatchString(r.When)
 		if r.program, err = compile(env, r.When); err != nil {
 			complain(r.ID, "%w", err)
+		}
+	}
+	if u := p.Unanswered; u != nil {
+		if _, ok := p.Sources[u.Source]; !ok || u.Ports < 1 || u.Says == "" {
+			complain("unanswered", "it needs ports of 1 or more, a sentence and a source of the list")
 		}
 	}
 	for i := range p.Evidence {
