@@ -57,8 +57,6 @@ func logger(w io.Writer) *slog.Logger {
 
 // untilInterrupted ends with Ctrl-C, too.
 func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc) {
-	// A service that waits most of its life should not hold memory it used once.
-	debug.SetGCPercent(50)
 	return signal.NotifyContext(ctx, syscall.SIGINT)
 }
 

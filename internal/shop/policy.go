@@ -142,16 +142,32 @@ func (s *Shop) judgeAnew(ctx context.Context) {
 const batch = 200
 
 // RedecideAll judges anew every drive whose last judgement was by another policy, and gives how many. It judges on all cores, on
-// what is stored, while what came of the drives before is stored in one change; a drive that changed meanwhile is judged once more
-// there.
+// what is stored, and then stores what came of a batch in one change; a drive that changed meanwhile is judged once more there.
+// Judging while storing would be no quicker: SQLite cannot empty its log while somebody reads, and a long log slows every read.
 func (s *Shop) RedecideAll(ctx context.Context) (int, error) {
-	judged := 0
+	judged, after := 0, int64(0)
 	for {
-		n, err := s.redecideOnce(ctx)
-		judged += n
-		if err != nil || n == 0 {
+		version := s.Policy().Version
+		all, err := s.store.Outdated(ctx, version, after, batch)
+		if err != nil {
 			return judged, err
 		}
+		if len(all) == 0 {
+			if after == 0 {
+				return judged, nil
+			}
+			after = 0 // once more from the first: a policy may have been published meanwhile
+			continue
+		}
+		after = all[len(all)-1].ID
+		some := assessed{drives: all}
+		if some.all, err = s.reassessAll(ctx, all); err != nil {
+			return judged, err
+		}
+		if err := s.settleAll(ctx, some, version); err != nil {
+			return judged, err
+		}
+		judged += len(all)
 	}
 }
 
@@ -159,45 +175,6 @@ func (s *Shop) RedecideAll(ctx context.Context) (int, error) {
 type assessed struct {
 	drives []Drive
 	all    []assessment
-	err    error
-}
-
-// redecideOnce goes through the drives once.
-func (s *Shop) redecideOnce(ctx context.Context) (judged int, _ error) {
-	version := s.Policy().Version
-	ctx, end := context.WithCancel(ctx)
-	defer end()
-	ahead := make(chan assessed, 1)
-	go func() {
-		defer close(ahead)
-		after := int64(0)
-		for {
-			next := assessed{}
-			next.drives, next.err = s.store.Outdated(ctx, version, after, batch)
-			if next.err == nil && len(next.drives) > 0 {
-				after = next.drives[len(next.drives)-1].ID
-				next.all, next.err = s.reassessAll(ctx, next.drives)
-			}
-			select {
-			case ahead <- next:
-			case <-ctx.Done():
-				return
-			}
-			if next.err != nil || len(next.drives) == 0 {
-				return
-			}
-		}
-	}()
-	for some := range ahead {
-		if some.err != nil || len(some.drives) == 0 {
-			return judged, some.err
-		}
-		if err := s.settleAll(ctx, some, version); err != nil {
-			return judged, err
-		}
-		judged += len(some.drives)
-	}
-	return judged, ctx.Err()
 }
 
 // settleAll stores what came of some drives.
