@@ -107,13 +107,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		Ticket: "2150", Customer: "Quillfoot Print Room", Reference: "QPR-77", Complaint: "from the storeroom, check before use", Duty: drive.Everyday, Expected: 14,
 		At: d.shelved(), By: "Dov", Ended: d.shelved().Add(26 * time.Hour),
 	}
-	if err := st.Write(ctx, func(tx shop.Tx) error {
-		if err := tx.SaveLot(ctx, &lot); err != nil {
-			return err
-		}
-		mute := shop.Intake{Lot: lot.ID, Ticket: lot.Ticket, Customer: lot.Customer, Duty: lot.Duty, At: lot.At, By: lot.By, Label: "Label Korvan K4-2000, 2000 GB; spins, is not found"}
-		return tx.SaveIntake(ctx, &mute)
-	}); err != nil {
+	if err := st.Write(ctx, func(tx shop.Tx) error { return tx.SaveLot(ctx, &lot) }); err != nil {
 		return err
 	}
 	known := 0
@@ -157,7 +151,8 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 			clock.at = d.clock.Start
 		}
 	}
-	return nil
+	mute := shop.Intake{Lot: lot.ID, Ticket: lot.Ticket, Customer: lot.Customer, Duty: lot.Duty, At: lot.At, By: lot.By, Label: "Label Korvan K4-2000, 2000 GB; spins, is not found"}
+	return st.Write(ctx, func(tx shop.Tx) error { return tx.SaveIntake(ctx, &mute) })
 }
 
 // shelved is when the drives that are in no bay now were taken in.
