@@ -43,9 +43,13 @@ func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObjec
 		return nil, err
 	}
 	release := v.Run.Rework.Release
+	owner, err := h.shop.ReleasedBy(ctx, v.Run)
+	if err != nil {
+		return nil, err
+	}
 	out := contract.Rework{
 		Run: runOf(v.Run), Held: v.Held, Words: append([]string{}, v.Words...), Rows: []contract.Difference{},
-		Release: contract.Release{Scope: contract.ReworkKind(release.Scope), Owner: release.Owner, By: release.By, At: release.At},
+		Release: contract.Release{Scope: contract.ReworkKind(release.Scope), Owner: owner, By: release.By, At: release.At},
 	}
 	if v.Compared != nil {
 		before, after := summaryOf(v.Compared.Then), summaryOf(v.Compared.Now)

@@ -117,13 +117,13 @@ func steps(p shop.Paper) []string {
 	if p.Verdict != nil {
 		all = append(all, p.Verdict.Advice...)
 	}
+	if p.Volumes != nil && p.Grade == drive.Healthy {
+		if _, damaged := p.Volumes.Damaged(); damaged { // that is where to look
+			all = []string{"Have the file system repaired, after a copy. The drive can stay."}
+		}
+	}
 	if p.Intake != nil && !p.Intake.CopiedAt.IsZero() && p.Grade != drive.Healthy {
 		all = append(all, "Keep the copy of "+day(p.Intake.CopiedAt)+".")
-	}
-	if p.Volumes != nil && p.Grade == drive.Healthy {
-		if _, damaged := p.Volumes.Damaged(); damaged {
-			all = append(all, "Have the file system repaired, after a copy. The drive can stay.")
-		}
 	}
 	if len(all) == 0 {
 		switch p.Grade {

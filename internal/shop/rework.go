@@ -86,7 +86,7 @@ func (s *Shop) Rework(ctx context.Context, d Drive, kind protocol.RunKind, endin
 	}
 	w.Ending = strings.TrimSpace(ending)
 	w.Release = protocol.Release{
-		Intake: i.ID, Key: d.Identity.Key, Scope: i.Release.Scope, Owner: i.Release.Owner, By: i.Release.By, At: i.Release.At, Expires: s.clock.Now().Add(orderGood), Nonce: rand.Text(),
+		Intake: i.ID, Key: d.Identity.Key, Scope: i.Release.Scope, Owner: fmt.Sprintf("the owner, by intake %d", i.ID), By: i.Release.By, At: i.Release.At, Expires: s.clock.Now().Add(orderGood), Nonce: rand.Text(),
 	}
 	if kind == protocol.Overwrite {
 		var seed [8]byte
@@ -97,6 +97,29 @@ func (s *Shop) Rework(ctx context.Context, d Drive, kind protocol.RunKind, endin
 		w.Targets = nil
 	}
 	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, By: by, Rework: w})
+}
+
+// ReleasedBy is who consented to a rework. The bench is told the intake and no name, so that a customer can be forgotten here
+// alone; an earlier owner is not shown to a later one.
+func (s *Shop) ReleasedBy(ctx context.Context, r protocol.Run) (string, error) {
+	if r.Rework == nil {
+		return "", nil
+	}
+	i, err := s.store.IntakeByID(ctx, r.Rework.Release.Intake)
+	if isNone(err) || err == nil && i.Release == nil { // from before, or taken back since
+		return r.Rework.Release.Owner, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	all, err := s.store.Intakes(ctx, i.Drive)
+	if err != nil {
+		return "", err
+	}
+	if len(all) > 0 && !sameOwner(i, all[0]) {
+		return "an earlier owner", nil
+	}
+	return i.Release.Owner, nil
 }
 
 // found is what the sweeps of an intake found: what there is to mend. There must be one.

@@ -2,6 +2,8 @@ package service
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -21,7 +23,8 @@ func conflicts(t *testing.T, err error, why string) {
 func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	spec := scratched("KVA077M511")
 	spec.Counters[6].Course = sim.Course{From: 3} // they wait
-	s, ctx := serve(t, t.TempDir(), spec), t.Context()
+	dir := t.TempDir()
+	s, ctx := serve(t, dir, spec), t.Context()
 	s.answering(1)
 	mend := func() (contract.Run, error) {
 		return s.StartRework(ctx, "7M511", contract.ReworkRequest{Kind: "mend", Ending: "A077M511", By: "Dov"})
@@ -77,6 +80,7 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	assert.Equal(t, "+3", changes["reallocated"])
 	assert.Equal(t, "−3", changes["waiting"])
 	assert.Nil(t, done.Held)
+	assert.Equal(t, "Orla Fenn, by phone", done.Release.Owner)
 	assert.Contains(t, strings.Join(done.Words, " "), "not known yet")
 
 	s.bench.Pass(24 * time.Hour)
@@ -92,6 +96,13 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	require.NoError(t, err)
 	_, err = mend()
 	conflicts(t, err, "not released by the owner")
+	done, err = s.Rework(ctx, r.Id)
+	require.NoError(t, err)
+	assert.Equal(t, "an earlier owner", done.Release.Owner, "and not shown to the next one")
+	s.end()
+	journal, err := os.ReadFile(filepath.Join(dir, "bench.db"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(journal), "Orla Fenn", "the bench was told no name")
 }
 
 func TestAPlanChecksEveryDriveOnce(t *testing.T) {

@@ -50,13 +50,12 @@ build/hylostat outcome 7M4X2 --worked-until "$(date -d yesterday +%F)" >/dev/nul
 build/hylostat policy show --text | sed 's/grew.reallocated >= 2 || grew.pending >= 2/grew.reallocated >= 1 || grew.pending >= 1/' >"$work/draft.yaml"
 terminal cli-policy.png 'hylostat policy replay draft.yaml --limit 3' 'hylostat policy test draft.yaml' 'hylostat drive trend 7M4Q2 pending'
 "$work/shots" http://$address $out/policy.png="/policy?theme=light@draft"
-terminal cli-compare.png 'hylostat reading compare 7M4Q2 1 26 | head -30' 'hylostat drive history 7M4Q2 | head -12'
 hylostat_run() { build/hylostat "$@" >/dev/null; }
 hylostat_run check quick 7M4R9
 hylostat_run check quick 7M4Q2
 terminal cli-check.png 'hylostat check quick 7M511 --follow' 'hylostat run list' 'hylostat run show 2'
 hylostat_run run follow 1
-terminal cli-verdict.png 'hylostat verdict show 7M4Q2' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov' 'hylostat verdict show 7M511'
+terminal cli-verdict.png 'hylostat verdict show 7M4Q2 | head -12' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov' 'hylostat verdict show 7M511 | head -12'
 "$work/shots" http://$address $out/bench-dark.png="/?theme=dark" $out/drive.png="/drives/KVA077M511?theme=light" \
 	$out/drives.png=/drives $out/intake.png="/intake?bay=5&theme=light" $out/lot.png="/lots/1?theme=light"
 build/hylostat statement 7M511 --format pdf -o "$work/statement.pdf" >/dev/null
@@ -65,7 +64,7 @@ build/hylostat label 7M4Q2 -o "$work/label2.pdf" >/dev/null
 pdftoppm -r 90 -png -singlefile "$work/statement.pdf" "$work/statement"
 for l in label label2; do pdftoppm -r 190 -png -singlefile "$work/$l.pdf" "$work/$l"; convert "$work/$l.png" -bordercolor '#858585' -border 1 "$work/$l.png"; done
 convert \( "$work/statement.png" -bordercolor '#858585' -border 1 \) \( "$work/label.png" "$work/label2.png" -background white -append \) -background white -gravity north +append $out/papers.png
-terminal cli-lot.png 'hylostat lot show 1 | cut -c1-138 | head -20' 'hylostat volume look 7M4R9 | cut -c1-138' 'hylostat statement 7M4R9 | head -16' 'hylostat audit list --limit 4'
+terminal cli-lot.png 'hylostat lot show 1 | cut -c1-138 | head -16' 'hylostat volume look 7M4R9 | cut -c1-138' 'hylostat statement 7M4R9 | head -9' 'hylostat audit list --limit 3'
 
 # A sweep takes hours of the drives' time: here it runs faster.
 kill $demo; wait $demo 2>/dev/null || true

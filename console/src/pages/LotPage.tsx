@@ -129,7 +129,7 @@ export default function LotPage() {
       })
     : drives;
   const facts: [string, string][] = [
-    ["Customer", l.customer ?? "not named"],
+    [l.ticket ? `Customer, ticket ${l.ticket}` : "Customer", l.customer ?? "not named"],
     [
       "Drives",
       `${drives.length}${l.expected ? ` of ${l.expected}` : ""}${models.length === 1 ? ` ${models[0]}` : `, ${models.length} models`}`,
@@ -137,7 +137,6 @@ export default function LotPage() {
     ["Taken in", l.ended ? `${dayOf(l.at)} to ${dayOf(l.ended)}` : `from ${dayOf(l.at)}, open`],
     ["Duty, policy", `${l.duty}, ${policy}`],
   ];
-  if (l.ticket) facts.splice(1, 0, ["Ticket", l.ticket]);
   return (
     <>
       <title>{`Lot ${l.id} · Hylostat`}</title>

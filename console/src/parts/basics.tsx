@@ -90,6 +90,7 @@ export const Table = styled.table`
   & th { font-weight: 400; font-size: 13px; line-height: 18px; color: ${color.ink3}; text-align: left; white-space: nowrap; vertical-align: bottom; border-bottom: 1px solid ${color.edge}; }
   & td, & th { padding: 4px 16px 4px 0; }
   & td { line-height: 22px; vertical-align: baseline; border-bottom: 1px solid ${color.rule}; }
+  & thead td { border-bottom-color: ${color.edge}; }
   & td:last-child, & th:last-child { padding-right: 4px; }
   & .num { text-align: right; }
   & .soft { color: ${color.ink3}; }
