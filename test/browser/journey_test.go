@@ -250,8 +250,10 @@ func TestADraftIsReplayedAndPublished(t *testing.T) {
 	spec := disk("KVA077M4Q2")
 	spec.Counters[0].Course = sim.Course{From: 3}
 	p.bench.Insert("sim-1", spec)
-	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
-	require.Eventually(t, func() bool { return strings.Contains(p.text(), "degrading") || js[bool](p, `location.reload(), false`) }, 20*time.Second, 500*time.Millisecond)
+	p.do(chromedp.Navigate(p.address))
+	require.Eventually(t, func() bool {
+		return js[bool](p, `fetch("/api/v1/drives/KVA077M4Q2/verdict").then(r => r.json()).then(v => v.grade === "degrading")`)
+	}, 20*time.Second, 100*time.Millisecond)
 	js[bool](p, `localStorage.setItem("hylostat.person", "Imre"), true`)
 	p.do(chromedp.Navigate(p.address + "/policy"))
 	p.sees("hold")
