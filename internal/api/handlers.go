@@ -92,6 +92,7 @@ func (h *handlers) ListDrives(ctx context.Context, r server.ListDrivesRequestObj
 	if r.Params.Limit != nil {
 		q.Limit = *r.Params.Limit
 	}
+	q.Medium, q.Lot = drive.Medium(value(r.Params.Medium)), value(r.Params.Lot)
 	if r.Params.Grade != nil {
 		g, err := drive.ParseGrade(string(*r.Params.Grade))
 		if err != nil {

@@ -20,7 +20,7 @@ func driveCommands() *cli.Command {
 			{
 				Name: "list", Usage: "all drives, or those that match a text", ArgsUsage: "[TEXT]",
 				Description: "TEXT is part of a serial, model, ticket or customer.\n\nExample:\n   hylostat drive list --grade replace",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200}},
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only spinning or flash"}, &cli.IntFlag{Name: "lot", Usage: "only those of lot `N`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200}},
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					p := contract.ListDrivesParams{}
 					if t := c.arg(0); t != "" {
@@ -28,6 +28,12 @@ func driveCommands() *cli.Command {
 					}
 					if g := contract.Grade(c.String("grade")); g != "" {
 						p.Grade = &g
+					}
+					if k := contract.ListDrivesParamsMedium(c.String("kind")); k != "" {
+						p.Medium = &k
+					}
+					if n := int64(c.Int("lot")); n > 0 {
+						p.Lot = &n
 					}
 					limit := c.Int("limit")
 					p.Limit = &limit

@@ -186,16 +186,16 @@ func (e DriveInterface) Valid() bool {
 
 // Defines values for DriveMedium.
 const (
-	Flash    DriveMedium = "flash"
-	Spinning DriveMedium = "spinning"
+	DriveMediumFlash    DriveMedium = "flash"
+	DriveMediumSpinning DriveMedium = "spinning"
 )
 
 // Valid indicates whether the value is a known member of the DriveMedium enum.
 func (e DriveMedium) Valid() bool {
 	switch e {
-	case Flash:
+	case DriveMediumFlash:
 		return true
-	case Spinning:
+	case DriveMediumSpinning:
 		return true
 	default:
 		return false
@@ -844,6 +844,24 @@ func (e VolumeState) Valid() bool {
 	case VolumeStateNotClosed:
 		return true
 	case VolumeStateNotSaid:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDrivesParamsMedium.
+const (
+	ListDrivesParamsMediumFlash    ListDrivesParamsMedium = "flash"
+	ListDrivesParamsMediumSpinning ListDrivesParamsMedium = "spinning"
+)
+
+// Valid indicates whether the value is a known member of the ListDrivesParamsMedium enum.
+func (e ListDrivesParamsMedium) Valid() bool {
+	switch e {
+	case ListDrivesParamsMediumFlash:
+		return true
+	case ListDrivesParamsMediumSpinning:
 		return true
 	default:
 		return false
@@ -2534,13 +2552,20 @@ type ListAuditParams struct {
 // ListDrivesParams defines parameters for ListDrives.
 type ListDrivesParams struct {
 	// Q part of serial, model, ticket or customer
-	Q     *string `form:"q,omitempty" json:"q,omitempty"`
-	Grade *Grade  `form:"grade,omitempty" json:"grade,omitempty"`
+	Q      *string                 `form:"q,omitempty" json:"q,omitempty"`
+	Grade  *Grade                  `form:"grade,omitempty" json:"grade,omitempty"`
+	Medium *ListDrivesParamsMedium `form:"medium,omitempty" json:"medium,omitempty"`
+
+	// Lot taken in on it
+	Lot *int64 `form:"lot,omitempty" json:"lot,omitempty"`
 
 	// After serial of the last one seen
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListDrivesParamsMedium defines parameters for ListDrives.
+type ListDrivesParamsMedium string
 
 // CompareReadingsParams defines parameters for CompareReadings.
 type CompareReadingsParams struct {

@@ -234,11 +234,13 @@ type Store interface {
 
 // Query selects drives for a list.
 type Query struct {
-	Text  string // in serial, model, ticket or customer
-	Model string // exactly; empty: any
-	Grade *drive.Grade
-	After string // cursor: serial of the last one seen
-	Limit int
+	Text   string // in serial, model, ticket or customer
+	Model  string // exactly; empty: any
+	Grade  *drive.Grade
+	Medium drive.Medium // empty: any
+	Lot    int64        // taken in on it; 0: any
+	After  string       // cursor: serial of the last one seen
+	Limit  int
 }
 
 // IntakeQuery selects intakes.

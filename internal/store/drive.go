@@ -156,6 +156,12 @@ func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error)
 	if s.Model != "" {
 		where, args = append(where, "d.model = ?"), append(args, s.Model)
 	}
+	if s.Medium != "" {
+		where, args = append(where, "d.identity ->> '$.Medium' = ?"), append(args, s.Medium)
+	}
+	if s.Lot != 0 {
+		where, args = append(where, "d.id IN (SELECT drive FROM intake WHERE lot = ?)"), append(args, s.Lot)
+	}
 	if s.Grade != nil {
 		where, args = append(where, "COALESCE(n.grade, 0) = ?"), append(args, *s.Grade)
 	}

@@ -262,3 +262,35 @@ func TestReadersDoNotWaitForTheWriter(t *testing.T) {
 		return err
 	})
 }
+
+// Lists are narrowed by what somebody stands before: a kind, a lot, a verdict.
+func TestDrivesByKindAndLot(t *testing.T) {
+	s := open(t)
+	spins, lies := addDrive(t, s, "KVA077M511"), addDrive(t, s, "BWS03C4502")
+	write(t, s, func(tx shop.Tx) error {
+		spins.Identity.Medium, lies.Identity.Medium = drive.Spinning, drive.Flash
+		l := shop.Lot{By: "Dov"}
+		i := shop.Intake{Drive: lies.ID, By: "Dov"}
+		for _, err := range []error{tx.SaveDrive(t.Context(), &spins), tx.SaveDrive(t.Context(), &lies), tx.SaveLot(t.Context(), &l)} {
+			if err != nil {
+				return err
+			}
+		}
+		i.Lot = l.ID
+		return tx.SaveIntake(t.Context(), &i)
+	})
+	serials := func(q shop.Query) []string {
+		all, err := s.Drives(t.Context(), q)
+		require.NoError(t, err)
+		out := []string{}
+		for _, d := range all {
+			out = append(out, d.Identity.Serial)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"BWS03C4502", "KVA077M511"}, serials(shop.Query{}))
+	assert.Equal(t, []string{"KVA077M511"}, serials(shop.Query{Medium: drive.Spinning}))
+	assert.Equal(t, []string{"BWS03C4502"}, serials(shop.Query{Lot: 1}))
+	assert.Empty(t, serials(shop.Query{Lot: 1, Medium: drive.Spinning}))
+	assert.Empty(t, serials(shop.Query{Lot: 2}))
+}

@@ -3205,6 +3205,9 @@ export interface operations {
                 /** @description part of serial, model, ticket or customer */
                 q?: string;
                 grade?: components["schemas"]["Grade"];
+                medium?: "spinning" | "flash";
+                /** @description taken in on it */
+                lot?: number;
                 /** @description serial of the last one seen */
                 after?: string;
                 limit?: number;

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, data, ProblemError } from "./client";
 import { renew } from "./events";
-import type { CheckKind, Grade, HandoverRequest, IntakeRequest, LotRequest, ReworkKind } from "./types";
+import type { CheckKind, Grade, HandoverRequest, IntakeRequest, LotRequest, Medium, ReworkKind } from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
 
@@ -39,12 +39,16 @@ export function usePolicyOrders() {
 const drivesAtOnce = 200;
 
 /** Drives by serial, more of them as somebody scrolls. */
-export const useDrives = (q: string, grade: Grade | undefined) =>
+export const useDrives = (q: string, grade?: Grade, medium?: Medium, lot?: number) =>
   useInfiniteQuery({
-    queryKey: ["drives", q, grade],
+    queryKey: ["drives", q, grade, medium, lot],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      data(api.GET("/drives", { params: { query: { q: q || undefined, grade, after: pageParam || undefined, limit: drivesAtOnce } } })),
+      data(
+        api.GET("/drives", {
+          params: { query: { q: q || undefined, grade, medium, lot, after: pageParam || undefined, limit: drivesAtOnce } },
+        }),
+      ),
     getNextPageParam: (last) => (last.length < drivesAtOnce ? undefined : last.at(-1)?.serial),
     placeholderData: (before) => before,
   });

@@ -25,6 +25,7 @@ export type Compared = Schemas["Compared"];
 export type ReadingSummary = Schemas["ReadingSummary"];
 export type Session = Schemas["Session"];
 export type Siblings = Schemas["Siblings"];
+export type Medium = NonNullable<Drive["medium"]>;
 export type Policy = Schemas["Policy"];
 export type PolicyRule = Schemas["PolicyRule"];
 export type Replay = Schemas["Replay"];

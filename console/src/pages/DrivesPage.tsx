@@ -4,8 +4,8 @@ import { Input, Label, Radio, RadioGroup, SearchField } from "react-aria-compone
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { useDrives } from "../data/queries";
-import type { Drive, Grade } from "../data/types";
-import { NotAvailable, State, Table, Wrong } from "../parts/basics";
+import type { Drive, Grade, Medium } from "../data/types";
+import { Button, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { dayOf, number, parts, size } from "../parts/format";
 import { VerdictWord } from "../parts/marks";
 import { hidden } from "../theme/Global";
@@ -119,9 +119,18 @@ export default function DrivesPage() {
   const [text, setText] = useState(search.get("q") ?? "");
   const asked = search.get("grade");
   const grade = isGrade(asked) ? asked : "all";
-  const change = (q: string, g: Grade | "all") =>
-    setSearch({ ...(q && { q }), ...(g !== "all" && { grade: g }) }, { replace: true, preventScrollReset: true });
-  const drives = useDrives(text, grade === "all" ? undefined : grade);
+  const kind = search.get("kind");
+  const medium = kind === "spinning" || kind === "flash" ? (kind as Medium) : undefined;
+  const lot = Number(search.get("lot")) || undefined;
+  const change = (to: { q?: string; grade?: string; kind?: string; lot?: string }) => {
+    const next = new URLSearchParams(search);
+    for (const [name, value] of Object.entries(to)) {
+      if (value && value !== "all") next.set(name, value);
+      else next.delete(name);
+    }
+    setSearch(next, { replace: true, preventScrollReset: true });
+  };
+  const drives = useDrives(text, grade === "all" ? undefined : grade, medium, lot);
   if (drives.isError && !drives.data) return <Wrong error={drives.error} retry={() => drives.refetch()} />;
   const found = drives.data?.pages.flat();
   return (
@@ -133,19 +142,27 @@ export default function DrivesPage() {
           value={text}
           onChange={(q) => {
             setText(q);
-            change(q, grade);
+            change({ q });
           }}
         >
           <Label style={hidden}>Serial, model, ticket or customer</Label>
           <Input placeholder="Serial, model, ticket or customer" />
         </SearchField>
-        <Grades aria-label="Verdict" orientation="horizontal" value={grade} onChange={(g) => change(text, g as Grade | "all")}>
+        <Grades aria-label="Verdict" orientation="horizontal" value={grade} onChange={(g) => change({ grade: g })}>
           {grades.map((g) => (
             <Radio key={g} value={g}>
               {g === "all" ? "all" : <VerdictWord grade={g} />}
             </Radio>
           ))}
         </Grades>
+        <Grades aria-label="Kind" orientation="horizontal" value={medium ?? "all"} onChange={(k) => change({ kind: k })}>
+          {["all", "spinning", "flash"].map((k) => (
+            <Radio key={k} value={k}>
+              {k}
+            </Radio>
+          ))}
+        </Grades>
+        {lot && <Button onPress={() => change({ lot: "" })}>Lot {lot}: show all</Button>}
         {found && (
           <p role="status">
             {number(found.length)}
@@ -157,13 +174,13 @@ export default function DrivesPage() {
         <State title="Fetching the drives" />
       ) : found.length === 0 ? (
         <State title="No drive found">
-          {text || grade !== "all"
-            ? "Type less of it, or choose another verdict."
+          {text || grade !== "all" || medium || lot
+            ? "Type less of it, or choose another verdict or kind."
             : "Attach one to a bay: it is read as soon as it answers."}
         </State>
       ) : (
         <List
-          key={`${text} ${grade}`}
+          key={`${text} ${grade} ${medium} ${lot}`}
           found={found}
           fetching={drives.isFetchingNextPage}
           more={() => {

@@ -382,6 +382,20 @@ func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter grade: %s", err))
 	}
 
+	// ------------- Optional query parameter "medium" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "medium", ctx.QueryParams(), &params.Medium, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter medium: %s", err))
+	}
+
+	// ------------- Optional query parameter "lot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lot", ctx.QueryParams(), &params.Lot, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
