@@ -324,8 +324,12 @@ func (h *handlers) GetArchive(ctx context.Context, r server.GetArchiveRequestObj
 		}
 		files = append(files, handover.File{Name: name, About: about, Body: b.Bytes()})
 	}
-	asJSON := func(v any) func(b *bytes.Buffer) error {
+	asJSON := func(get func() (any, error)) func(b *bytes.Buffer) error {
 		return func(b *bytes.Buffer) error {
+			v, err := get()
+			if err != nil {
+				return err
+			}
 			e := json.NewEncoder(b)
 			e.SetIndent("", "  ")
 			return e.Encode(v)
@@ -335,31 +339,11 @@ func (h *handlers) GetArchive(ctx context.Context, r server.GetArchiveRequestObj
 	if failed != nil {
 		return nil, failed
 	}
-	one, failed := h.detailed(ctx, d.Identity.Serial)
-	if failed != nil {
-		return nil, failed
-	}
-	history, failed := h.shop.History(ctx, d)
-	if failed != nil {
-		return nil, failed
-	}
-	verdicts, failed := h.shop.Verdicts(ctx, d)
-	if failed != nil {
-		return nil, failed
-	}
-	runs, failed := h.shop.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key})
-	if failed != nil {
-		return nil, failed
-	}
-	moments, failed := h.shop.Readings(ctx, d)
-	if failed != nil {
-		return nil, failed
-	}
 	sweeps, failed := h.shop.Sweeps(ctx, d)
 	if failed != nil {
 		return nil, failed
 	}
-	add("drive.json", "who the drive is, and how it stands", asJSON(one))
+	add("drive.json", "who the drive is, and how it stands", asJSON(func() (any, error) { return h.detailed(ctx, d.Identity.Serial) }))
 	add("readings.record", "every reading with every byte, as a record file", func(b *bytes.Buffer) error {
 		f, err := h.shop.Export(ctx, d)
 		if err != nil {
@@ -367,10 +351,25 @@ func (h *handlers) GetArchive(ctx context.Context, r server.GetArchiveRequestObj
 		}
 		return record.Write(b, f)
 	})
-	add("signals.csv", "every signal of every reading", func(b *bytes.Buffer) error { return handover.SignalsCSV(b, moments) })
-	add("verdicts.json", "every verdict, newest first, with findings and signatures", asJSON(each(verdicts, func(v shop.Verdict) contract.Verdict { return verdictOf(d, v) })))
-	add("history.json", "everything that happened to it, newest first", asJSON(each(history, entryOf)))
-	add("runs.json", "every check and rework", asJSON(each(runs, runOf)))
+	add("signals.csv", "every signal of every reading", func(b *bytes.Buffer) error {
+		moments, err := h.shop.Readings(ctx, d)
+		if err != nil {
+			return err
+		}
+		return handover.SignalsCSV(b, moments)
+	})
+	add("verdicts.json", "every verdict, newest first, with findings and signatures", asJSON(func() (any, error) {
+		all, err := h.shop.Verdicts(ctx, d)
+		return each(all, func(v shop.Verdict) contract.Verdict { return verdictOf(d, v) }), err
+	}))
+	add("history.json", "everything that happened to it, newest first", asJSON(func() (any, error) {
+		all, err := h.shop.History(ctx, d)
+		return each(all, entryOf), err
+	}))
+	add("runs.json", "every check and rework", asJSON(func() (any, error) {
+		all, err := h.shop.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key})
+		return each(all, runOf), err
+	}))
 	for _, w := range sweeps {
 		add(fmt.Sprintf("sweep-run-%d-%d.svg", w.Run, w.Step), "the figure of a sweep", func(b *bytes.Buffer) error {
 			detail, err := h.shop.SweepDetail(ctx, w)

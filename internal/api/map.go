@@ -97,6 +97,9 @@ func driveOf(d shop.Drive) contract.Drive {
 	if id.WWN != 0 {
 		out.Wwn = text(fmt.Sprintf("%016x", id.WWN))
 	}
+	if n.Margin != "" {
+		out.MarginShare = &n.MarginShare
+	}
 	if n.HasHours {
 		out.Hours = &n.Hours
 	}

@@ -1093,9 +1093,12 @@ type Drive struct {
 	LogicalSector *int           `json:"logical_sector,omitempty"`
 
 	// Margin the tightest one in words
-	Margin *string      `json:"margin,omitempty"`
-	Medium *DriveMedium `json:"medium,omitempty"`
-	Model  string       `json:"model"`
+	Margin *string `json:"margin,omitempty"`
+
+	// MarginShare how much of it is used, 0 to 1
+	MarginShare *float64     `json:"margin_share,omitempty"`
+	Medium      *DriveMedium `json:"medium,omitempty"`
+	Model       string       `json:"model"`
 
 	// Namespaces of an NVMe drive
 	Namespaces *int `json:"namespaces,omitempty"`

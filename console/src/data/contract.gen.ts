@@ -1288,6 +1288,11 @@ export interface components {
             margin?: string;
             /**
              * Format: double
+             * @description how much of it is used, 0 to 1
+             */
+            margin_share?: number;
+            /**
+             * Format: double
              * @description powered on
              */
             hours?: number;

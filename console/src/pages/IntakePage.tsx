@@ -223,7 +223,7 @@ export default function IntakePage() {
   const differs = bay?.drive && draft.serial !== "" && !sameSerial(draft.serial, bay.drive.serial);
   const begun = Object.entries(draft).some(([name, value]) => value !== emptyDraft[name as keyof IntakeDraft]);
   const risk = draft.wanted === true && !draft.copied;
-  const current = draft.wanted === undefined || !bay ? 1 : draft.duty === undefined ? 3 : 3;
+  const current = draft.wanted === undefined ? 1 : !bay || differs ? 2 : 3;
 
   const release = (serial: string, scope: ReworkKind) =>
     orders.release.mutateAsync({ serial, scope, owner: draft.owner.trim() || draft.customer.trim() });
@@ -328,7 +328,7 @@ export default function IntakePage() {
             </TextField>
           </div>
         </Step>
-        <Step $current={false} aria-label="What answers">
+        <Step $current={current === 2} aria-label="What answers">
           <header>
             <b>2</b>
             <h2>What answers</h2>

@@ -46,7 +46,7 @@ const value = (d: LotDrive, name: string) => d.values[name] ?? -1;
 const columns: Column[] = [
   { name: "drive", key: (d) => d.drive?.serial ?? "" },
   { name: "verdict", key: (d) => rank[d.grade] },
-  { name: "tightest margin", key: (d) => d.drive?.margin ?? "" },
+  { name: "tightest margin", key: (d) => d.drive?.margin_share ?? -1 },
   { name: "hours", right: true, key: (d) => value(d, "power_on_hours") },
   { name: "reallocated", right: true, key: (d) => value(d, "reallocated") },
   { name: "waiting", right: true, key: (d) => value(d, "pending") },
@@ -59,13 +59,6 @@ const columns: Column[] = [
 function Cell({ d, name }: { d: LotDrive; name: string }) {
   const x = d.values[name];
   return <td className="num">{x === undefined ? <span className="soft">not read</span> : number(x)}</td>;
-}
-
-function share(margin: string | undefined): number {
-  const found = /([\d\u00A0]+) of ([\d\u00A0]+)/.exec(margin ?? "");
-  if (!found) return 0;
-  const [used, of] = [found[1], found[2]].map((s) => Number((s ?? "").replace(/\u00A0/g, "")));
-  return of ? (used ?? 0) / of : 0;
 }
 
 function Row({ d }: { d: LotDrive }) {
@@ -88,7 +81,7 @@ function Row({ d }: { d: LotDrive }) {
       <td>
         {d.drive?.margin ? (
           <span className="margin">
-            <Tape share={share(d.drive.margin)} ink={gradeColor[d.grade]} />
+            <Tape share={d.drive.margin_share ?? 0} ink={gradeColor[d.grade]} />
             {d.drive.margin}
           </span>
         ) : (

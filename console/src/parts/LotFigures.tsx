@@ -75,13 +75,13 @@ export function LotUsable({ usable }: { usable: LotView["usable"] }) {
 }
 
 const Line = styled.div`
-  display: grid; grid-template-columns: 112px 192px minmax(0, 1fr); align-items: center; min-height: 36px; border-bottom: 1px solid ${color.rule}; gap: 0 12px; white-space: nowrap;
+  display: grid; grid-template-columns: 128px 176px minmax(0, 1fr); align-items: center; min-height: 36px; border-bottom: 1px solid ${color.rule}; gap: 0 12px; white-space: nowrap;
   &:last-child { border-bottom: 0; }
   & div { overflow: hidden; text-overflow: ellipsis; } & small { font-size: 13px; line-height: 18px; color: ${color.ink2}; overflow: hidden; text-overflow: ellipsis; }
   & .axis { stroke: ${color.edge}; } & .tick { stroke: ${color.ink3}; stroke-width: 1; } & .apart { stroke: ${color.ink}; stroke-width: 4; }
   & text { font-size: 13px; font-weight: 600; fill: ${color.ink}; }
 `;
-const width = 192;
+const width = 176;
 
 function said(x: number, unit: string): string {
   return unit === "B/s" ? `${number(x / 1e6)} MB/s` : quantity(x, unit).filter(Boolean).join(" ");

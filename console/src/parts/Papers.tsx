@@ -62,7 +62,7 @@ export function SiblingSection({ siblings }: { siblings: Siblings }) {
 }
 
 const Held = styled(Section)`
-  & td { font-size: 13px; line-height: 18px; } & td b { font-size: 15px; line-height: 22px; }
+  & .num { white-space: nowrap; } & td { font-size: 13px; line-height: 18px; } & td b { font-size: 15px; line-height: 22px; }
 `;
 
 /** Partitions and file systems on a drive, and whether they or the drive are at fault. */
