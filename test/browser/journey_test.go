@@ -139,6 +139,10 @@ func TestAtTheBench(t *testing.T) {
 	// The quick check starts by keyboard; a name is asked for once. The page itself notes how its progress moves: on a slow machine
 	// the check may be over before this test looks twice.
 	js[bool](p, `(() => { window.progress = []; new MutationObserver(() => { const now = document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow"); if (now && now !== window.progress.at(-1)) window.progress.push(now) }).observe(document.body, {subtree: true, childList: true, attributes: true}); return true })()`)
+	// The bay shows the drive as soon as it has a name, and offers the check once its first reading is in.
+	require.Eventually(t, func() bool {
+		return js[string](p, `document.querySelector("[aria-label^='Bay 1'] button").textContent`) == "Quick check"
+	}, 15*time.Second, 50*time.Millisecond)
 	js[bool](p, `document.querySelector("[aria-label^='Bay 1'] button").focus(), true`)
 	p.press("\r")
 	p.sees("Who is at the bench?")
