@@ -39,8 +39,8 @@ func lotDriveOf(d shop.LotDrive) contract.LotDrive {
 		Intake: intakeOf(d.Intake), Grade: contract.Grade(d.Grade.String()), Duties: each(d.Duties, fitOf), Apart: append([]string{}, d.Apart...), Next: d.Next,
 		Speed: optional(d.Speed), Minutes: optional(d.Minutes), Values: map[string]float64{},
 	}
-	for name, x := range d.Values {
-		out.Values[string(name)] = x
+	for def, x := range d.Values.All() {
+		out.Values[string(def.Name)] = x
 	}
 	if d.Drive != nil {
 		one := driveOf(*d.Drive)

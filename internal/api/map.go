@@ -152,7 +152,7 @@ func marginOf(m *verdict.Margin) *contract.Margin {
 func signalsOf(courses []shop.Course, moments []shop.Moment, intake *shop.Intake) contract.Signals {
 	out := contract.Signals{Signals: each(courses, signalOf), Readings: len(moments), Marks: []contract.Mark{}}
 	for i, m := range moments {
-		h, ok := m.Signals[signal.PowerOnHours]
+		h, ok := m.Signals.Get(signal.PowerOnHours)
 		if !ok {
 			continue
 		}
@@ -203,8 +203,8 @@ func summaryOf(m shop.Moment) contract.ReadingSummary {
 	return out
 }
 
-func number(s map[signal.Name]float64, n signal.Name) *float64 {
-	if x, ok := s[n]; ok {
+func number(s signal.Values, n signal.Name) *float64 {
+	if x, ok := s.Get(n); ok {
 		return &x
 	}
 	return nil

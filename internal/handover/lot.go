@@ -76,8 +76,8 @@ func LotCSV(w io.Writer, v shop.LotView) error {
 	return c.Error()
 }
 
-func optionalNumber(values map[signal.Name]float64, n signal.Name) string {
-	if x, ok := values[n]; ok {
+func optionalNumber(values signal.Values, n signal.Name) string {
+	if x, ok := values.Get(n); ok {
 		return strconv.FormatFloat(x, 'f', -1, 64)
 	}
 	return ""
@@ -166,12 +166,12 @@ func (l *lotPage) columns() {
 		def, _ := signal.Lookup(n)
 		told := false
 		for _, d := range l.view.Drives {
-			_, ok := d.Values[n]
+			_, ok := d.Values.Get(n)
 			told = told || ok
 		}
 		if told && len(l.cols) < 3+signals {
 			l.cols = append(l.cols, lotColumn{short(def), 0, 18, true, func(d shop.LotDrive) string {
-				if x, ok := d.Values[n]; ok {
+				if x, ok := d.Values.Get(n); ok {
 					return verdict.Number(x)
 				}
 				return "not read"

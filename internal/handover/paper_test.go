@@ -192,7 +192,7 @@ func lotOf(n int) shop.LotView {
 		d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: fmt.Sprintf("=KVA%07d", i)}
 		v.Drives = append(v.Drives, shop.LotDrive{
 			Intake: shop.Intake{ID: int64(i + 1)}, Drive: &d, Grade: drive.Grade(i % 4), Next: "sign", Apart: []string{strings.Repeat("hours 41 806 h, ", 5)},
-			Duties: []verdict.Fit{{Duty: drive.Carry, Fitness: policy.Does}}, Values: map[signal.Name]float64{signal.PowerOnHours: 20000, signal.Reallocated: float64(i)},
+			Duties: []verdict.Fit{{Duty: drive.Carry, Fitness: policy.Does}}, Values: signal.ValuesOf(signal.Set{signal.PowerOnHours: {Number: 20000, Available: true}, signal.Reallocated: {Number: float64(i), Available: true}}),
 		})
 		v.Count[drive.Grade(i%4)]++
 	}

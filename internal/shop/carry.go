@@ -96,7 +96,7 @@ func (s *Shop) Export(ctx context.Context, d Drive) (record.File, error) {
 		if err != nil {
 			return f, err
 		}
-		x := record.Reading{ID: r.Report, At: r.At.UTC(), TookMs: r.Took.Milliseconds(), Tool: r.Tool, Pages: record.FromPages(r.Pages), Decoded: r.Signals}
+		x := record.Reading{ID: r.Report, At: r.At.UTC(), TookMs: r.Took.Milliseconds(), Tool: r.Tool, Pages: record.FromPages(r.Pages), Decoded: r.Signals.Map()}
 		if r.Bay > 0 {
 			x.Place = fmt.Sprintf("%s, bay %d", s.Name, r.Bay)
 		}
@@ -163,7 +163,7 @@ func (s *Shop) redecodeDrive(ctx context.Context, tx Tx, d Drive, sum *Redecodin
 		sum.Readings++
 		changed := false
 		for _, def := range signal.Registry {
-			was, had := m.Signals[def.Name]
+			was, had := m.Signals.Get(def.Name)
 			v := now[def.Name]
 			if had == v.Available && (!had || was == v.Number) {
 				continue
@@ -183,12 +183,7 @@ func (s *Shop) redecodeDrive(ctx context.Context, tx Tx, d Drive, sum *Redecodin
 		if changed {
 			sum.Changed++
 			any = true
-			moments[i].Signals = map[signal.Name]float64{}
-			for name, v := range now {
-				if v.Available {
-					moments[i].Signals[name] = v.Number
-				}
-			}
+			moments[i].Signals = signal.ValuesOf(now)
 		}
 		if changed || r.Decoder != reading.DecoderVersion {
 			if err := tx.SaveSignals(ctx, d.ID, m.Seq, reading.DecoderVersion, now); err != nil {

@@ -1,10 +1,12 @@
 package shop
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
-	"encoding/json"
+	"crypto/sha256"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -125,12 +127,16 @@ func (s *Shop) assess(ctx context.Context, from Reader, d Drive, decoded reading
 		n.Margin, n.MarginShare = margins[0].Margin.Words, margins[0].Margin.Share()
 	}
 	n.Grade, n.Findings, n.First, n.Policy = v.Grade, len(v.Findings), headline(v), v.Policy
-	last, err := from.LastVerdict(ctx, d.ID)
-	first := isNone(err)
-	if err != nil && !first {
-		return a, err
+	said := d.Now.Said
+	if said == nil && d.Now.VerdictSeq > 0 {
+		last, err := from.LastVerdict(ctx, d.ID)
+		if err != nil {
+			return a, err
+		}
+		said = digest(last.Verdict)
 	}
-	a.verdict, a.news = v, first || !same(last.Verdict, v)
+	n.Said = digest(v)
+	a.verdict, a.news = v, !bytes.Equal(said, n.Said)
 	return a, nil
 }
 
@@ -162,27 +168,27 @@ func headline(v verdict.Verdict) string {
 	return ""
 }
 
-// same reports whether two verdicts say the same; which reading they rest on is not news, nor that another policy agrees.
-func same(a, b verdict.Verdict) bool {
-	return essence(a) == essence(b)
-}
-
-func essence(v verdict.Verdict) string {
-	var parts []string
-	for _, f := range append(append([]verdict.Finding(nil), v.Findings...), v.Notes...) {
-		parts = append(parts, f.Rule+string(f.Effect)+f.Sentence)
+// digest is the first 16 bytes of SHA-256 over what a verdict says: two that say the same have the same. Which reading it rests on
+// is not news, nor that another policy agrees. It is stored: a change of what goes in here needs a migration that forgets
+// drive_now.said, or every verdict becomes news and opens what was signed.
+func digest(v verdict.Verdict) []byte {
+	h := sha256.New()
+	say := func(words ...string) {
+		for _, w := range words {
+			_, _ = fmt.Fprintf(h, "%d %s", len(w), w)
+		}
+	}
+	say(v.Grade.String(), string(v.Duty))
+	for _, f := range slices.Concat(v.Findings, v.Notes) {
+		say(f.Rule, string(f.Effect), f.Sentence)
 	}
 	for _, m := range v.Missing {
-		parts = append(parts, m.ID)
+		say("missing", m.ID)
 	}
 	for _, u := range v.Unjudged {
-		parts = append(parts, u.Rule)
+		say("unjudged", u.Rule)
 	}
-	b, err := json.Marshal([]any{v.Grade, v.Duty, parts})
-	if err != nil {
-		return err.Error()
-	}
-	return string(b)
+	return h.Sum(nil)[:16]
 }
 
 // Redecide judges a drive anew on what is stored, after its duty or the policy changed.

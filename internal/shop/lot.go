@@ -112,7 +112,7 @@ type LotDrive struct {
 	Drive   *Drive      // nil: it has not named itself
 	Grade   drive.Grade // as signed, else as judged
 	Duties  []verdict.Fit
-	Values  map[signal.Name]float64
+	Values  signal.Values
 	Speed   float64 // bytes per second on the outer tracks, by its newest whole sweep; 0: not swept
 	Apart   []string
 	Next    string

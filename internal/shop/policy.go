@@ -182,14 +182,16 @@ func (s *Shop) settleAll(ctx context.Context, some assessed, version int) error 
 	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
 		var events []Event
 		for i, d := range some.drives {
-			current, err := tx.Drive(ctx, d.ID)
+			stands, err := tx.Stands(ctx, d)
 			var more []Event
 			switch {
 			case err != nil:
-			case some.all[i].now.Policy == version && current.Duty == d.Duty && current.Now.Readings == d.Now.Readings && current.Now.LastAt.Equal(d.Now.LastAt) && current.Now.VerdictSeq == d.Now.VerdictSeq && (current.Now.Signed == nil) == (d.Now.Signed == nil):
+			case stands && some.all[i].now.Policy == version:
 				more, err = s.settleOn(ctx, tx, some.all[i])
 			default:
-				more, err = s.Redecide(ctx, tx, current)
+				if d, err = tx.Drive(ctx, d.ID); err == nil {
+					more, err = s.Redecide(ctx, tx, d)
+				}
 			}
 			if err != nil {
 				return nil, fmt.Errorf("judging %s anew: %w", d.Identity.Serial, err)

@@ -40,7 +40,7 @@ func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, 
 		return events, tx.SaveNow(ctx, d.ID, d.Now)
 	}
 	if len(moments) > 1 {
-		for _, c := range changes(moments[len(moments)-2], fresh.reading, fresh.signals) {
+		for _, c := range changes(moments[len(moments)-2], moments[len(moments)-1]) {
 			if err := tx.AddChange(ctx, d.ID, c); err != nil {
 				return nil, err
 			}
@@ -145,12 +145,7 @@ func (s *Shop) retell(ctx context.Context, tx Tx, d Drive, moments []Moment) ([]
 		return nil, err
 	}
 	for i := 1; i < len(moments); i++ {
-		m := moments[i]
-		set := signal.Set{}
-		for name, x := range m.Signals {
-			set[name] = signal.Value{Number: x, Available: true}
-		}
-		for _, c := range changes(moments[i-1], Reading{Seq: m.Seq, At: m.At}, set) {
+		for _, c := range changes(moments[i-1], moments[i]) {
 			if err := tx.AddChange(ctx, d.ID, c); err != nil {
 				return nil, err
 			}
@@ -160,17 +155,18 @@ func (s *Shop) retell(ctx context.Context, tx Tx, d Drive, moments []Moment) ([]
 }
 
 // changes lists the counters that matter and moved between two readings.
-func changes(before Moment, r Reading, now signal.Set) []Change {
+func changes(before, now Moment) []Change {
 	var all []Change
-	hours := -1.0
-	if h := now[signal.PowerOnHours]; h.Available {
-		hours = h.Number
+	hours, known := now.Signals.Get(signal.PowerOnHours)
+	if !known {
+		hours = -1
 	}
-	for _, d := range signal.Registry {
-		was, had := before.Signals[d.Name]
-		v := now[d.Name]
-		if d.Matters && had && v.Available && was != v.Number {
-			all = append(all, Change{d.Name, r.Seq, r.At, hours, was, v.Number})
+	for d, is := range now.Signals.All() {
+		if !d.Matters {
+			continue
+		}
+		if was, had := before.Signals.Get(d.Name); had && was != is {
+			all = append(all, Change{d.Name, now.Seq, now.At, hours, was, is})
 		}
 	}
 	return all

@@ -35,6 +35,7 @@ type Drive struct {
 type Now struct {
 	Grade       drive.Grade
 	VerdictSeq  int
+	Said        []byte   // a digest of what that verdict says; nil: not known
 	Signed      *SignOff // of the present verdict
 	Margin      string   // the tightest one in words; empty for none
 	MarginShare float64
@@ -64,7 +65,7 @@ type Reading struct {
 	Decoder int
 	Pages   []reading.Page
 	Report  string // the bench's own id of it
-	Signals map[signal.Name]float64
+	Signals signal.Values
 }
 
 // Moment is a reading's place in a drive's life, with its signals.
@@ -205,6 +206,7 @@ type Tx interface {
 	Reader
 	SaveDrive(ctx context.Context, d *Drive) error // a new one gets its ID
 	SaveNow(ctx context.Context, driveID int64, n Now) error
+	Stands(ctx context.Context, d Drive) (bool, error) // nothing that it is judged on changed since it was read
 	AddReading(ctx context.Context, r *Reading, signals signal.Set) error // gives it its Seq
 	SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error
 	AddChange(ctx context.Context, driveID int64, c Change) error

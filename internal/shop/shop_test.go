@@ -478,12 +478,12 @@ func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 	require.NoError(t, err)
 	hours := []float64{}
 	for _, m := range moments {
-		hours = append(hours, m.Signals[signal.PowerOnHours])
+		hours = append(hours, m.Signals.Map()[signal.PowerOnHours])
 	}
 	assert.Equal(t, []float64{100, 120, 500}, hours)
 	latest, err := p.Reading(t.Context(), d, 0)
 	require.NoError(t, err)
-	assert.EqualValues(t, 38, latest.Signals[signal.Temperature])
+	assert.EqualValues(t, 38, latest.Signals.Map()[signal.Temperature])
 	var changes []string
 	history, err := p.History(t.Context(), d)
 	require.NoError(t, err)
@@ -506,7 +506,7 @@ func TestAClockOfMinutesIsFoundOutAndThePastReadAnew(t *testing.T) {
 	assert.EqualValues(t, 1024, d.Now.Hours)
 	moments, err := p.Readings(t.Context(), d)
 	require.NoError(t, err)
-	assert.EqualValues(t, 1000, moments[0].Signals[signal.PowerOnHours], "the first reading says hours now, too")
+	assert.EqualValues(t, 1000, moments[0].Signals.Map()[signal.PowerOnHours], "the first reading says hours now, too")
 	for _, f := range p.verdict("KVA077M511").Notes {
 		assert.NotEqual(t, "rollback", f.Rule, "a clock read anew has not fallen")
 	}

@@ -55,7 +55,7 @@ func quantities() []quantity {
 			continue
 		}
 		all = append(all, quantity{def.Words, def.Unit, least(def.Unit), func(d LotDrive) (float64, bool) {
-			x, ok := d.Values[def.Name]
+			x, ok := d.Values.Get(def.Name)
 			return x, ok
 		}})
 	}

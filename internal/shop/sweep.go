@@ -246,8 +246,8 @@ func (s *Shop) slowOnce(ctx context.Context, one Sweep) (string, error) {
 	}
 	known := false
 	for _, name := range []signal.Name{signal.Reallocated, signal.GrownDefects, signal.ReallocationEvents} {
-		was, had := before.Signals[name]
-		now, has := after.Signals[name]
+		was, had := before.Signals.Get(name)
+		now, has := after.Signals.Get(name)
 		if had && has && now > was {
 			return fmt.Sprintf("the drive relocated it meanwhile: its count rose by %s", verdict.Number(now-was)), nil
 		}

@@ -178,7 +178,7 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 				c.Finding = n + 1
 			}
 		}
-		if was, ok := before.Signals[def.Name]; ok && c.Value.Available {
+		if was, ok := before.Signals.Get(def.Name); ok && c.Value.Available {
 			c.Since = Moved(was, c.Value.Number, def.Unit)
 		}
 		all = append(all, c)
@@ -298,10 +298,10 @@ func (s *Shop) Compare(ctx context.Context, d Drive, then, now int) (Comparison,
 			continue
 		}
 		row := Difference{Definition: def, Reason: set[def.Name].Reason, Says: def.Usual}
-		if x, ok := c.Then.Signals[def.Name]; ok {
+		if x, ok := c.Then.Signals.Get(def.Name); ok {
 			row.Then = &x
 		}
-		if x, ok := c.Now.Signals[def.Name]; ok {
+		if x, ok := c.Now.Signals.Get(def.Name); ok {
 			row.Now = &x
 		}
 		if row.Then != nil && row.Now != nil {
@@ -355,7 +355,7 @@ func (s *Shop) History(ctx context.Context, d Drive) ([]Entry, error) {
 	}
 	hoursAt := func(seq int) float64 {
 		for _, m := range moments {
-			if h, ok := m.Signals[signal.PowerOnHours]; ok && m.Seq == seq {
+			if h, ok := m.Signals.Get(signal.PowerOnHours); ok && m.Seq == seq {
 				return h
 			}
 		}
@@ -364,7 +364,7 @@ func (s *Shop) History(ctx context.Context, d Drive) ([]Entry, error) {
 	near := func(at time.Time) float64 {
 		h := -1.0
 		for _, m := range moments {
-			if x, ok := m.Signals[signal.PowerOnHours]; ok && (h < 0 || !m.At.After(at)) {
+			if x, ok := m.Signals.Get(signal.PowerOnHours); ok && (h < 0 || !m.At.After(at)) {
 				h = x
 			}
 		}

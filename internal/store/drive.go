@@ -17,7 +17,7 @@ import (
 
 const selectDrive = `
 	SELECT d.id, d.identity, d.duty, d.first_seen, d.hints,
-	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.signed, COALESCE(n.margin, '') AS margin,
+	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.said, n.signed, COALESCE(n.margin, '') AS margin,
 	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
 	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at, COALESCE(n.policy, 0) AS policy,
 	       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0) AS bay,
@@ -32,6 +32,7 @@ type driveRow struct {
 	Hints       string          `db:"hints"`
 	Grade       uint8           `db:"grade"`
 	VerdictSeq  int             `db:"verdict_seq"`
+	Said        []byte          `db:"said"`
 	Signed      sql.NullString  `db:"signed"`
 	Margin      string          `db:"margin"`
 	MarginShare float64         `db:"margin_share"`
@@ -48,7 +49,7 @@ type driveRow struct {
 
 func (r driveRow) drive() (shop.Drive, error) {
 	d := shop.Drive{ID: r.ID, Duty: drive.Duty(r.Duty), FirstSeen: moment(r.FirstSeen), Now: shop.Now{
-		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
+		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, Said: r.Said, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
 		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
 		Readings: r.Readings, LastAt: moment(r.LastAt), Policy: r.Policy, Bay: r.Bay,
 	}}
@@ -205,8 +206,8 @@ func (c change) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 		signed = sql.NullString{String: body, Valid: true}
 	}
 	_, err := c.tx.ExecContext(ctx, `
-		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, signed, n.Margin, n.MarginShare, n.Findings, n.First,
+		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, n.Said, signed, n.Margin, n.MarginShare, n.Findings, n.First,
 		sql.NullFloat64{Float64: n.Hours, Valid: n.HasHours}, sql.NullFloat64{Float64: n.Temperature, Valid: n.HasTemp}, n.Readings, millis(n.LastAt), n.Policy)
 	return err
 }

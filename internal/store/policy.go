@@ -39,6 +39,15 @@ func (q queries) Outdated(ctx context.Context, version int, after int64, limit i
 	return q.drives(ctx, ` WHERE d.id > ? AND n.policy <> ? AND n.readings > 0 ORDER BY d.id LIMIT ?`, after, version, limit)
 }
 
+// Stands implements shop.Tx.
+func (c change) Stands(ctx context.Context, d shop.Drive) (stands bool, err error) {
+	err = c.tx.GetContext(ctx, &stands, `
+		SELECT EXISTS (SELECT 1 FROM drive d JOIN drive_now n ON n.drive = d.id
+		WHERE d.id = ? AND d.duty = ? AND n.readings = ? AND n.last_at = ? AND n.verdict_seq = ? AND (n.signed IS NULL) = ?)`,
+		d.ID, d.Duty, d.Now.Readings, millis(d.Now.LastAt), d.Now.VerdictSeq, d.Now.Signed == nil)
+	return stands, err
+}
+
 // SaveOutcome implements shop.Tx.
 func (c change) SaveOutcome(ctx context.Context, o shop.Outcome) error {
 	body, err := encode(o)

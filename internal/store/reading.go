@@ -15,7 +15,6 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
-	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -183,25 +182,26 @@ func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error)
 }
 
 func (q queries) moments(ctx context.Context, query string, driveID int64) ([]shop.Moment, error) {
-	var rows []struct {
-		Seq     int    `db:"seq"`
-		At      int64  `db:"at"`
-		Run     int64  `db:"run"`
-		Step    string `db:"step"`
-		Signals []byte `db:"signals"`
-	}
-	if err := sqlx.SelectContext(ctx, q.q, &rows, query, driveID); err != nil {
+	rows, err := q.q.QueryContext(ctx, query, driveID)
+	if err != nil {
 		return nil, err
 	}
-	all := make([]shop.Moment, len(rows))
-	for i, row := range rows {
-		signals, err := signal.Unpack(row.Signals)
-		if err != nil {
-			return nil, fmt.Errorf("reading %d: %w", row.Seq, err)
+	defer func() { _ = rows.Close() }()
+	var all []shop.Moment
+	var packed sql.RawBytes // a shop of many years has a million of these, so nothing is copied twice
+	for rows.Next() {
+		var m shop.Moment
+		var at int64
+		if err := rows.Scan(&m.Seq, &at, &m.Run, &m.Step, &packed); err != nil {
+			return nil, err
 		}
-		all[i] = shop.Moment{Moment: verdict.Moment{Seq: row.Seq, At: moment(row.At), Signals: signals}, Run: row.Run, Step: protocol.StepKind(row.Step)}
+		m.At = moment(at)
+		if m.Signals, err = signal.Unpack(packed); err != nil {
+			return nil, fmt.Errorf("reading %d: %w", m.Seq, err)
+		}
+		all = append(all, m)
 	}
-	return all, nil
+	return all, rows.Err()
 }
 
 // AddChange implements shop.Tx.

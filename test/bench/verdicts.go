@@ -61,8 +61,8 @@ func multiply(ctx context.Context, dir string, drives int) error {
 		`INSERT INTO reading_raw (drive, seq, frame) SELECT r.drive + n * 1000, r.seq, r.frame FROM n, reading_raw r WHERE r.drive < 1000 AND r.seq <= ?2 ORDER BY n, r.drive, r.seq`,
 		`INSERT INTO signal_change SELECT c.drive + n * 1000, c.seq, c.signal, c.at, c.hours, c.before, c.after FROM n, signal_change c WHERE c.drive < 1000 AND c.seq <= ?2`,
 		`INSERT INTO verdict SELECT v.drive + n * 1000, v.seq, v.at, v.reading, v.grade, v.policy, v.body, v.packed FROM n, verdict v WHERE v.drive < 1000`,
-		`INSERT INTO drive_now (drive, grade, verdict_seq, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
-		 SELECT d.drive + n * 1000, d.grade, d.verdict_seq, NULL, d.margin, d.margin_share, d.findings, d.first, d.hours, d.temperature, min(d.readings, ?2), d.last_at, d.policy FROM n, drive_now d WHERE d.drive < 1000`,
+		`INSERT INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
+		 SELECT d.drive + n * 1000, d.grade, d.verdict_seq, d.said, NULL, d.margin, d.margin_share, d.findings, d.first, d.hours, d.temperature, min(d.readings, ?2), d.last_at, d.policy FROM n, drive_now d WHERE d.drive < 1000`,
 		`INSERT INTO drive_text (rowid, serial, model, ticket, customer) SELECT id, serial, model, '', '' FROM drive WHERE id >= 1000`,
 	} {
 		if _, err := db.ExecContext(ctx, statement, copies, eachReading); err != nil {
@@ -140,10 +140,16 @@ func judged(ctx context.Context, path string, version int) error {
 		return err
 	}
 	defer func() { _ = db.Close() }()
+	db.SetMaxOpenConns(1)
 	for {
-		var left int
-		if err := db.GetContext(ctx, &left, `SELECT COUNT(*) FROM drive_now WHERE policy <> ? AND readings > 0`, version); err != nil || left == 0 {
+		var left int // the last is judged last: it alone is asked, until it is done
+		if err := db.GetContext(ctx, &left, `SELECT COUNT(*) FROM (SELECT policy FROM drive_now WHERE readings > 0 ORDER BY drive DESC LIMIT 1) WHERE policy <> ?`, version); err != nil {
 			return err
+		}
+		if left == 0 {
+			if err := db.GetContext(ctx, &left, `SELECT COUNT(*) FROM drive_now WHERE policy <> ? AND readings > 0`, version); err != nil || left == 0 {
+				return err
+			}
 		}
 		select {
 		case <-ctx.Done():

@@ -144,13 +144,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 			set[signal.Alarm] = signal.Value{Number: 1, Available: true}
 		}
 		fell = append(fell, slices.ContainsFunc(decoded.Attributes, func(a reading.Attribute) bool { return a.State() == reading.Failing || a.State() == reading.FellBefore }))
-		stored := map[signal.Name]float64{}
-		for name, v := range set {
-			if v.Available {
-				stored[name] = v.Number
-			}
-		}
-		known, ids = append(known, verdict.Moment{Seq: i + 1, At: at, Signals: stored}), append(ids, decoded.Identity)
+		known, ids = append(known, verdict.Moment{Seq: i + 1, At: at, Signals: signal.ValuesOf(set)}), append(ids, decoded.Identity)
 	}
 	whole := verdict.NewLife(known, nil)
 	hear := func(way int, alarm bool, at time.Time) {
@@ -160,18 +154,17 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 	}
 	for i, m := range known {
 		set := signal.Set{}
-		for name, v := range m.Signals {
-			set[name] = signal.Value{Number: v, Available: true}
-		}
+		m.Signals.Into(set)
+		has := func(n signal.Name) bool { x, _ := m.Signals.Get(n); return x > 0 }
 		ruling, err := j.Judge(whole.Evidence(ids[i], l.duty, set, i))
 		if err != nil {
 			return f, err
 		}
 		hear(byReplace, ruling.Grade == drive.Replace, m.At)
 		hear(byDegrading, ruling.Grade >= drive.Degrading, m.At)
-		hear(byAlarm, m.Signals[signal.Alarm] > 0, m.At)
+		hear(byAlarm, has(signal.Alarm), m.At)
 		hear(byThreshold, fell[i], m.At)
-		hear(byAny, slices.ContainsFunc(bad, func(n signal.Name) bool { return m.Signals[n] > 0 }), m.At)
+		hear(byAny, slices.ContainsFunc(bad, has), m.At)
 	}
 	return f, nil
 }

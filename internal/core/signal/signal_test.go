@@ -56,7 +56,8 @@ func TestPackingKeepsEveryNumberAndLeavesOutWhatIsNotThere(t *testing.T) {
 	s := Set{Reallocated: {Number: 0, Available: true}, Temperature: {Number: -5, Available: true}, LoadCycles: {Number: 612345.5, Available: true}, Pending: {Reason: "none"}}
 	back, err := Unpack(Pack(s))
 	require.NoError(t, err)
-	assert.Equal(t, map[Name]float64{Reallocated: 0, Temperature: -5, LoadCycles: 612345.5}, back)
+	assert.Equal(t, map[Name]float64{Reallocated: 0, Temperature: -5, LoadCycles: 612345.5}, back.Map())
+	assert.Equal(t, back, ValuesOf(s))
 	codes := map[uint8]bool{}
 	for _, d := range Registry {
 		assert.False(t, codes[d.Code], "code %d stands for two signals", d.Code)

@@ -12,7 +12,7 @@ import (
 type Moment struct {
 	Seq     int
 	At      time.Time
-	Signals map[signal.Name]float64
+	Signals signal.Values
 }
 
 // Rework is a rework in a drive's life that ended.
@@ -45,14 +45,27 @@ var explained = map[signal.Name]bool{signal.Reallocated: true, signal.Reallocati
 type Life struct {
 	Moments []Moment
 	Reworks []Rework
-	after   []int                         // per rework, the index of the moment after it; len(Moments) when there is none
-	points  map[signal.Name][]trend.Point //
-	upTo    map[signal.Name][]int32       // per moment, how many points there are up to it
+	after   []int                   // per rework, the index of the moment after it; len(Moments) when there is none
+	columns map[signal.Name]*column // of the signals that ever had a value
+}
+
+// column is the points of one signal.
+type column struct {
+	points []trend.Point
+	upTo   []int32 // per moment, how many points there are up to it; nil: one at each
+}
+
+// until are the points up to the i-th moment.
+func (c *column) until(i int) []trend.Point {
+	if c.upTo == nil {
+		return c.points[:i+1]
+	}
+	return c.points[:c.upTo[i]]
 }
 
 // NewLife lays a drive's moments out in columns and marks in them what reworks explain.
 func NewLife(moments []Moment, reworks []Rework) *Life {
-	l := &Life{Moments: moments, Reworks: reworks, after: make([]int, len(reworks)), points: map[signal.Name][]trend.Point{}, upTo: map[signal.Name][]int32{}}
+	l := &Life{Moments: moments, Reworks: reworks, after: make([]int, len(reworks))}
 	reworked := make([]float64, len(moments)) // of the rise up to a moment, how much a rework explains
 	for n, w := range reworks {
 		l.after[n] = len(moments)
@@ -63,57 +76,82 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 			}
 		}
 		if i := l.after[n]; i > 0 && i < len(moments) {
-			before := moments[i-1].Signals
-			reworked[i] += max(before[signal.Pending], before[signal.UncorrectableOffline], before[signal.UnreadableFound])
+			was := func(n signal.Name) float64 { x, _ := moments[i-1].Signals.Get(n); return x }
+			reworked[i] += max(was(signal.Pending), was(signal.UncorrectableOffline), was(signal.UnreadableFound))
 		}
 	}
-	for i, m := range moments {
-		hours, known := m.Signals[signal.PowerOnHours]
-		if !known {
-			hours = -1
-		}
-		for name, v := range m.Signals {
-			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v}
-			if explained[name] {
-				p.Reworked = reworked[i]
-			}
-			l.points[name] = append(l.points[name], p)
-			if l.upTo[name] == nil {
-				l.upTo[name] = make([]int32, len(moments))
-			}
-			l.upTo[name][i] = 1
-		}
-	}
-	for _, counts := range l.upTo {
-		for i := 1; i < len(counts); i++ {
-			counts[i] += counts[i-1]
-		}
-	}
+	l.lay(reworked)
 	return l
 }
 
-// Points are the moments up to the i-th at which a signal had a value.
-func (l *Life) Points(name signal.Name, i int) []trend.Point {
-	counts := l.upTo[name]
-	if i >= len(counts) || i < 0 {
-		return nil
+// lay makes the columns; reworked is, per moment, how much of the rise up to it a rework explains.
+func (l *Life) lay(reworked []float64) {
+	var had [128]int // by a signal's code, at how many moments it had a value
+	kinds, all := 0, 0
+	for i := range l.Moments {
+		for d := range l.Moments[i].Signals.All() {
+			if had[d.Code] == 0 {
+				kinds++
+			}
+			had[d.Code]++
+			all++
+		}
 	}
-	return l.points[name][:counts[i]]
+	l.columns = make(map[signal.Name]*column, kinds)
+	var byCode [128]*column
+	columns, points := make([]column, kinds), make([]trend.Point, all) // in one piece each: there are many lives
+	for i := range l.Moments {
+		m := &l.Moments[i]
+		hours, known := m.Signals.Get(signal.PowerOnHours)
+		if !known {
+			hours = -1
+		}
+		for d, v := range m.Signals.All() {
+			c := byCode[d.Code]
+			if c == nil {
+				c, columns = &columns[0], columns[1:]
+				n := had[d.Code]
+				c.points, points = points[:0:n], points[n:]
+				if n < len(l.Moments) {
+					c.upTo = make([]int32, len(l.Moments))
+				}
+				byCode[d.Code], l.columns[d.Name] = c, c
+			}
+			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v}
+			if explained[d.Name] {
+				p.Reworked = reworked[i]
+			}
+			c.points = append(c.points, p)
+			if c.upTo != nil {
+				c.upTo[i] = 1
+			}
+		}
+	}
+	for _, c := range l.columns {
+		for i := 1; i < len(c.upTo); i++ {
+			c.upTo[i] += c.upTo[i-1]
+		}
+	}
 }
 
 // All are all moments at which a signal had a value.
-func (l *Life) All(name signal.Name) []trend.Point { return l.points[name] }
+func (l *Life) All(name signal.Name) []trend.Point {
+	if c := l.columns[name]; c != nil {
+		return c.points
+	}
+	return nil
+}
 
 // Evidence is what is known at the i-th moment: its signals, the trends up to it, and what was reworked before. What only the
 // pages of that reading tell, Identity aside, is left to the caller.
 func (l *Life) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i int) Evidence {
-	e := Evidence{Identity: id, Duty: duty, Now: now, Trends: make(map[signal.Name]trend.Trend, len(l.points)), Readings: i + 1}
+	e := Evidence{Identity: id, Duty: duty, Now: now, Trends: make(map[signal.Name]trend.Trend, len(l.columns)), Readings: i + 1}
 	if i < 0 || i >= len(l.Moments) {
 		return e
 	}
 	e.ReadingSeq = l.Moments[i].Seq
-	for name := range l.points {
-		if t, ok := trend.Of(l.Points(name, i)); ok {
+	for name, c := range l.columns {
+		if t, ok := trend.Of(c.until(i)); ok {
 			e.Trends[name] = t
 		}
 	}
@@ -129,8 +167,8 @@ func (l *Life) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 	w, at := l.Reworks[last], l.Moments[i].At
 	known := func(t time.Time) bool { return i == len(l.Moments)-1 || !t.After(at) } // the present knows more than its latest reading
 	e.Reworked = &Reworked{Run: w.Run, Held: !w.Held.IsZero() && known(w.Held), Since: map[signal.Name]float64{}}
-	for name := range l.points {
-		if moved, _, ok := trend.Since(l.Points(name, i), l.Moments[l.after[last]].At); ok {
+	for name, c := range l.columns {
+		if moved, _, ok := trend.Since(c.until(i), l.Moments[l.after[last]].At); ok {
 			e.Reworked.Since[name] = moved
 		}
 	}

@@ -155,7 +155,7 @@ func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, er
 	differed := Differs{}
 	set, fired := signal.Set{}, map[*policy.Rule]bool{}
 	for i, m := range l.Moments {
-		known(set, m.Signals)
+		m.Signals.Into(set)
 		clear(fired)
 		e := l.Evidence(id, duty, set, i)
 		bound, err := facts(e).Bind()
@@ -166,7 +166,7 @@ func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, er
 		out.Was.hear(a.Grade, m.At)
 		out.Would.hear(b.Grade, m.At)
 		if a.Grade != b.Grade && (differed.Was.Grade != a.Grade || differed.Would.Grade != b.Grade) {
-			hours, ok := m.Signals[signal.PowerOnHours]
+			hours, ok := m.Signals.Get(signal.PowerOnHours)
 			if !ok {
 				hours = -1
 			}
@@ -181,14 +181,6 @@ func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, er
 		out.Differs[n-1].Still = true
 	}
 	return out, nil
-}
-
-// known makes of stored signals the set rules are judged on.
-func known(set signal.Set, stored map[signal.Name]float64) {
-	clear(set)
-	for name, v := range stored {
-		set[name] = signal.Value{Number: v, Available: true}
-	}
 }
 
 // Outcome is what became of a drive, as far as it is known.

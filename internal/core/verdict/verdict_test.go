@@ -157,19 +157,25 @@ func TestQuantitiesHaveTheirUnits(t *testing.T) {
 
 // day makes a moment of a spinning drive that has all the evidence.
 func day(seq int, days float64, signals map[signal.Name]float64) Moment {
-	m := Moment{Seq: seq, At: time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(days * 24 * float64(time.Hour))), Signals: map[signal.Name]float64{
-		signal.PowerOnHours: 9_000 + days*8, signal.Reallocated: 0, signal.Pending: 0, signal.UnreadableFound: 0, signal.TestsFailed: 0,
-	}}
-	maps.Copy(m.Signals, signals)
-	return m
+	numbers := map[signal.Name]float64{signal.PowerOnHours: 9_000 + days*8, signal.Reallocated: 0, signal.Pending: 0, signal.UnreadableFound: 0, signal.TestsFailed: 0}
+	maps.Copy(numbers, signals)
+	return Moment{Seq: seq, At: time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(days * 24 * float64(time.Hour))), Signals: values(numbers)}
+}
+
+func values(numbers map[signal.Name]float64) signal.Values {
+	set := signal.Set{}
+	for name, x := range numbers {
+		set[name] = signal.Value{Number: x, Available: true}
+	}
+	return signal.ValuesOf(set)
 }
 
 // at judges a life as it is known at its last moment.
 func at(t *testing.T, moments []Moment, reworks ...Rework) Verdict {
 	t.Helper()
 	e := sound()
-	for name, v := range moments[len(moments)-1].Signals {
-		e.Now[name] = signal.Value{Number: v, Available: true}
+	for d, v := range moments[len(moments)-1].Signals.All() {
+		e.Now[d.Name] = signal.Value{Number: v, Available: true}
 	}
 	known := NewLife(moments, reworks).Evidence(e.Identity, e.Duty, e.Now, len(moments)-1)
 	return Decide(shipped(t), known)
@@ -178,8 +184,8 @@ func at(t *testing.T, moments []Moment, reworks ...Rework) Verdict {
 func TestAMendThatWorkedIsNoGrowthAndHasToHold(t *testing.T) {
 	found := map[signal.Name]float64{signal.Pending: 8, signal.UnreadableFound: 8}
 	mended := map[signal.Name]float64{signal.Reallocated: 8}
-	life := []Moment{day(1, 0, nil), day(2, 30, found), day(3, 30.1, mended)}
-	life[2].Signals[signal.UnreadableFound] = 8 // no sweep has been made since
+	unswept := map[signal.Name]float64{signal.Reallocated: 8, signal.UnreadableFound: 8} // no sweep has been made since
+	life := []Moment{day(1, 0, nil), day(2, 30, found), day(3, 30.1, unswept)}
 	w := Rework{Run: 7, Ended: life[2].At, After: 3}
 	assert.Equal(t, drive.Degrading, at(t, life[:2]).Grade)
 	v := at(t, life, w)
@@ -284,7 +290,7 @@ func TestTheQuickJudgeAgrees(t *testing.T) {
 		set := signal.Set{}
 		replaced := false
 		for i := range life {
-			known(set, life[i].Signals)
+			life[i].Signals.Into(set)
 			e := l.Evidence(id, drive.Everyday, set, i)
 			was, would := grade(p, e, facts(e), make([]answer, len(p.Rules))).Grade, grade(draft, e, facts(e), make([]answer, len(draft.Rules))).Grade
 			replaced = replaced || was == drive.Replace
