@@ -180,18 +180,17 @@ type assessed struct {
 // settleAll stores what came of some drives.
 func (s *Shop) settleAll(ctx context.Context, some assessed, version int) error {
 	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+		stands, err := tx.Standing(ctx, some.drives)
+		if err != nil {
+			return nil, err
+		}
 		var events []Event
 		for i, d := range some.drives {
-			stands, err := tx.Stands(ctx, d)
 			var more []Event
-			switch {
-			case err != nil:
-			case stands && some.all[i].now.Policy == version:
+			if stands[d.ID] && some.all[i].now.Policy == version {
 				more, err = s.settleOn(ctx, tx, some.all[i])
-			default:
-				if d, err = tx.Drive(ctx, d.ID); err == nil {
-					more, err = s.Redecide(ctx, tx, d)
-				}
+			} else if d, err = tx.Drive(ctx, d.ID); err == nil {
+				more, err = s.Redecide(ctx, tx, d)
 			}
 			if err != nil {
 				return nil, fmt.Errorf("judging %s anew: %w", d.Identity.Serial, err)

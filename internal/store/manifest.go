@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/subtle"
+	"database/sql"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -244,13 +245,46 @@ type frameCache struct {
 	open  map[int][]byte
 }
 
+// fetch opens all the frames that some leaves need, with one question.
+func (f frameCache) fetch(ctx context.Context, all []leaf) error {
+	var wanted []int
+	for _, l := range all {
+		for _, seq := range []int{l.seq, l.base} {
+			if seq != 0 && l.size != 0 && f.open[seq] == nil && !slices.Contains(wanted, seq) {
+				wanted = append(wanted, seq)
+			}
+		}
+	}
+	if len(wanted) == 0 {
+		return nil
+	}
+	query, args, err := sqlx.In(`SELECT seq, frame FROM reading_raw WHERE drive = ? AND seq IN (?)`, f.drive, wanted)
+	if err != nil {
+		return err
+	}
+	rows, err := f.q.q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rows.Close() }()
+	var packed sql.RawBytes
+	for rows.Next() {
+		var seq int
+		if err := rows.Scan(&seq, &packed); err != nil {
+			return err
+		}
+		if f.open[seq], err = unpacker().DecodeAll(packed, nil); err != nil {
+			return fmt.Errorf("the pages of reading %d: %w", seq, err)
+		}
+	}
+	return rows.Err()
+}
+
 func (f frameCache) part(ctx context.Context, seq, at, size int) ([]byte, error) {
 	if f.open[seq] == nil {
-		frame, err := f.q.frame(ctx, f.drive, seq)
-		if err != nil {
+		if err := f.fetch(ctx, []leaf{{seq: seq, size: size}}); err != nil {
 			return nil, err
 		}
-		f.open[seq] = frame
 	}
 	if at+size > len(f.open[seq]) {
 		return nil, fmt.Errorf("a page lies outside the frame of reading %d", seq)

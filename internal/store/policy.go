@@ -5,6 +5,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/shop"
 )
 
@@ -39,13 +40,38 @@ func (q queries) Outdated(ctx context.Context, version int, after int64, limit i
 	return q.drives(ctx, ` WHERE d.id > ? AND n.policy <> ? AND n.readings > 0 ORDER BY d.id LIMIT ?`, after, version, limit)
 }
 
-// Stands implements shop.Tx.
-func (c change) Stands(ctx context.Context, d shop.Drive) (stands bool, err error) {
-	err = c.tx.GetContext(ctx, &stands, `
-		SELECT EXISTS (SELECT 1 FROM drive d JOIN drive_now n ON n.drive = d.id
-		WHERE d.id = ? AND d.duty = ? AND n.readings = ? AND n.last_at = ? AND n.verdict_seq = ? AND (n.signed IS NULL) = ?)`,
-		d.ID, d.Duty, d.Now.Readings, millis(d.Now.LastAt), d.Now.VerdictSeq, d.Now.Signed == nil)
-	return stands, err
+// Standing implements shop.Tx.
+func (c change) Standing(ctx context.Context, some []shop.Drive) (map[int64]bool, error) {
+	if len(some) == 0 {
+		return nil, nil
+	}
+	read := make(map[int64]*shop.Drive, len(some))
+	first, last := some[0].ID, some[0].ID
+	for i := range some {
+		read[some[i].ID] = &some[i]
+		first, last = min(first, some[i].ID), max(last, some[i].ID)
+	}
+	rows, err := c.tx.QueryContext(ctx, `
+		SELECT d.id, d.duty, n.readings, n.last_at, n.verdict_seq, n.signed IS NOT NULL
+		FROM drive d JOIN drive_now n ON n.drive = d.id WHERE d.id BETWEEN ? AND ?`, first, last)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = rows.Close() }()
+	stands := make(map[int64]bool, len(some))
+	for rows.Next() {
+		var id, at int64
+		var duty drive.Duty
+		var readings, verdict int
+		var signed bool
+		if err := rows.Scan(&id, &duty, &readings, &at, &verdict, &signed); err != nil {
+			return nil, err
+		}
+		if d := read[id]; d != nil {
+			stands[id] = d.Duty == duty && d.Now.Readings == readings && millis(d.Now.LastAt) == at && d.Now.VerdictSeq == verdict && (d.Now.Signed != nil) == signed
+		}
+	}
+	return stands, rows.Err()
 }
 
 // SaveOutcome implements shop.Tx.

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -143,6 +144,9 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		return r, fmt.Errorf("reading %d: %w", seq, err)
 	}
 	frames := frameCache{q, driveID, map[int][]byte{}}
+	if err := frames.fetch(ctx, manifest); err != nil {
+		return r, err
+	}
 	r.Pages = make([]reading.Page, len(manifest))
 	for i, l := range manifest {
 		if r.Pages[i], err = frames.page(ctx, l); err != nil {
@@ -152,21 +156,12 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 	return r, nil
 }
 
-func (q queries) frame(ctx context.Context, driveID int64, seq int) ([]byte, error) {
-	var packed []byte
-	if err := sqlx.GetContext(ctx, q.q, &packed, `SELECT frame FROM reading_raw WHERE drive = ? AND seq = ?`, driveID, seq); err != nil {
-		return nil, fmt.Errorf("the pages of reading %d: %w", seq, err)
-	}
-	b, err := unpacker().DecodeAll(packed, nil)
-	if err != nil {
-		return nil, fmt.Errorf("the pages of reading %d: %w", seq, err)
-	}
-	return b, nil
-}
-
 // Moments implements shop.Reader, in the order of time: readings taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
-	return q.moments(ctx, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY at, seq`, driveID)
+	// They lie together by seq; by time, each would be looked for on its own.
+	all, err := q.moments(ctx, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID)
+	slices.SortStableFunc(all, func(a, b shop.Moment) int { return a.At.Compare(b.At) })
+	return all, err
 }
 
 // Latest implements shop.Reader.

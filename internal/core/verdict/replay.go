@@ -93,7 +93,7 @@ func (j *Judge) rule(e Evidence, bound policy.Bound, fired map[*policy.Rule]bool
 		}
 		fires, known := fired[twin]
 		if !known {
-			if _, ok := judgeable(r, e); ok {
+			if unjudgeable(r, e) == "" {
 				yes, err := r.Fires(bound)
 				fires = yes && err == nil
 			}

@@ -174,10 +174,27 @@ func facts(e Evidence) policy.Facts {
 	return f
 }
 
-// answer is whether a rule fires, which for most is the same whatever the duty.
+// answer is what came of a rule, which for most is the same whatever the duty.
 type answer struct {
-	known, fires bool
-	err          error
+	known   bool
+	applies bool   // to this kind of drive
+	reason  string // why it cannot be judged; empty: it can
+	fires   bool
+	err     error
+}
+
+// put asks a rule, or gives what it answered for another duty.
+func (a *answer) put(r *policy.Rule, e Evidence, bound policy.Bound) {
+	if !a.known {
+		if a.known, a.applies = true, r.Applies.To(e.Identity); a.applies {
+			a.reason = unjudgeable(r, e)
+		}
+	} else if !r.OfDuty {
+		return
+	}
+	if a.applies && a.reason == "" {
+		a.fires, a.err = r.Fires(bound)
+	}
 }
 
 // grade judges for the evidence's duty; f is its facts for any. known holds what the rules answered for another duty.
@@ -189,19 +206,11 @@ func grade(p *policy.Policy, e Evidence, f policy.Facts, known []answer) Verdict
 		panic("policy: " + err.Error())
 	}
 	for i := range p.Rules {
-		r := &p.Rules[i]
-		if !r.Applies.To(e.Identity) {
-			continue
-		}
-		if reason, ok := judgeable(r, e); !ok {
-			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, reason})
-			continue
-		}
-		if a := &known[i]; !a.known || r.OfDuty {
-			a.fires, a.err = r.Fires(bound)
-			a.known = true
-		}
-		switch a := known[i]; {
+		r, a := &p.Rules[i], &known[i]
+		switch a.put(r, e, bound); {
+		case !a.applies:
+		case a.reason != "":
+			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, a.reason})
 		case a.err != nil:
 			v.Unjudged = append(v.Unjudged, Unjudged{r.ID, r.Title, "its expression: " + a.err.Error()})
 		case !a.fires:
@@ -267,18 +276,14 @@ func advice(p *policy.Policy, v Verdict) []string {
 	return all
 }
 
-// judgeable reports whether the signals a rule needs are there, else the reason of the first that is not.
-func judgeable(r *policy.Rule, e Evidence) (string, bool) {
+// unjudgeable is why a rule cannot be judged: the reason of the first signal it needs that is not there. Empty: all are.
+func unjudgeable(r *policy.Rule, e Evidence) string {
 	for _, n := range r.Needs {
 		if value := e.Now[n]; !value.Available {
-			reason := value.Reason
-			if reason == "" {
-				reason = "nothing is known of it"
-			}
-			return reason, false
+			return cmp.Or(value.Reason, "nothing is known of it")
 		}
 	}
-	return "", true
+	return ""
 }
 
 func found(p *policy.Policy, r *policy.Rule, e Evidence) Finding {
