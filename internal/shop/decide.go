@@ -83,8 +83,9 @@ func evidence(d Drive, decoded reading.Reading, now signal.Set, life *verdict.Li
 // history is the drive's hours over its life: its other clocks are in the pages of each reading, and only the latest's are asked.
 func history(life *verdict.Life, clocks []trend.Clock) []trend.Tick {
 	loose := len(clocks) == 0 || clocks[0].Loose
-	var ticks []trend.Tick
-	for _, p := range life.All(signal.PowerOnHours) {
+	points := life.All(signal.PowerOnHours)
+	ticks := make([]trend.Tick, 0, len(points))
+	for _, p := range points {
 		ticks = append(ticks, trend.Tick{Seq: p.Seq, At: p.At, Clocks: []trend.Clock{{Name: "its count of hours", Hours: p.Value, Loose: loose}}, Written: -1})
 	}
 	return ticks

@@ -43,6 +43,15 @@ func (p *prepared) get(ctx context.Context, query string) (*sqlx.Stmt, error) {
 	return s, nil
 }
 
+// brief is the context a statement runs under. All of ours are short, and one that can end costs each of them two goroutines that
+// wait for it; so whether it has ended is asked before, and not meanwhile.
+func brief(ctx context.Context) context.Context {
+	if ctx.Err() != nil {
+		return ctx
+	}
+	return context.WithoutCancel(ctx)
+}
+
 // Pool reads on any of a pool's connections, with statements that are kept ready. It is a sqlx.QueryerContext.
 type Pool struct{ *prepared }
 
@@ -53,9 +62,9 @@ func (p Pool) QueryContext(ctx context.Context, query string, args ...any) (*sql
 		return nil, err
 	}
 	if s == nil {
-		return p.db.QueryContext(ctx, query, args...)
+		return p.db.QueryContext(brief(ctx), query, args...)
 	}
-	return s.QueryContext(ctx, args...)
+	return s.QueryContext(brief(ctx), args...)
 }
 
 // QueryxContext implements sqlx.QueryerContext.
@@ -65,17 +74,17 @@ func (p Pool) QueryxContext(ctx context.Context, query string, args ...any) (*sq
 		return nil, err
 	}
 	if s == nil {
-		return p.db.QueryxContext(ctx, query, args...)
+		return p.db.QueryxContext(brief(ctx), query, args...)
 	}
-	return s.QueryxContext(ctx, args...)
+	return s.QueryxContext(brief(ctx), args...)
 }
 
 // QueryRowxContext implements sqlx.QueryerContext.
 func (p Pool) QueryRowxContext(ctx context.Context, query string, args ...any) *sqlx.Row {
 	if s, err := p.get(ctx, query); err == nil && s != nil {
-		return s.QueryRowxContext(ctx, args...)
+		return s.QueryRowxContext(brief(ctx), args...)
 	}
-	return p.db.QueryRowxContext(ctx, query, args...)
+	return p.db.QueryRowxContext(brief(ctx), query, args...)
 }
 
 // GetContext reads one row.
@@ -108,7 +117,7 @@ func (t *Tx) want(ctx context.Context, query string) *sqlx.Stmt {
 	s, full := t.kept.kept[query], len(t.kept.kept) >= mostPrepared
 	t.kept.mu.RUnlock()
 	if s != nil {
-		return t.tx.StmtxContext(ctx, s)
+		return t.tx.StmtxContext(brief(ctx), s)
 	}
 	if !full {
 		t.missed = append(t.missed, query)
@@ -129,31 +138,31 @@ func (t *Tx) SelectContext(ctx context.Context, into any, query string, args ...
 // QueryContext implements sqlx.QueryerContext.
 func (t *Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
 	if s := t.want(ctx, query); s != nil {
-		return s.QueryContext(ctx, args...)
+		return s.QueryContext(brief(ctx), args...)
 	}
-	return t.tx.QueryContext(ctx, query, args...)
+	return t.tx.QueryContext(brief(ctx), query, args...)
 }
 
 // QueryxContext implements sqlx.QueryerContext.
 func (t *Tx) QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error) {
 	if s := t.want(ctx, query); s != nil {
-		return s.QueryxContext(ctx, args...)
+		return s.QueryxContext(brief(ctx), args...)
 	}
-	return t.tx.QueryxContext(ctx, query, args...)
+	return t.tx.QueryxContext(brief(ctx), query, args...)
 }
 
 // QueryRowxContext implements sqlx.QueryerContext.
 func (t *Tx) QueryRowxContext(ctx context.Context, query string, args ...any) *sqlx.Row {
 	if s := t.want(ctx, query); s != nil {
-		return s.QueryRowxContext(ctx, args...)
+		return s.QueryRowxContext(brief(ctx), args...)
 	}
-	return t.tx.QueryRowxContext(ctx, query, args...)
+	return t.tx.QueryRowxContext(brief(ctx), query, args...)
 }
 
 // ExecContext carries out a statement that changes something.
 func (t *Tx) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
 	if s := t.want(ctx, query); s != nil {
-		return s.ExecContext(ctx, args...)
+		return s.ExecContext(brief(ctx), args...)
 	}
-	return t.tx.ExecContext(ctx, query, args...)
+	return t.tx.ExecContext(brief(ctx), query, args...)
 }

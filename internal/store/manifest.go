@@ -68,7 +68,7 @@ func unpack(b []byte) ([]leaf, error) {
 		b = b[size:]
 		return int(n)
 	}
-	var all []leaf
+	all := make([]leaf, 0, len(b)/14) // one takes some 14 bytes
 	for len(b) > 0 {
 		l := leaf{kind: int64(next())}
 		switch size := next(); {
@@ -96,75 +96,75 @@ type kindKey struct {
 	how, fault string
 }
 
-type kindRow struct {
-	ID    int64  `db:"id"`
-	Name  string `db:"name"`
-	How   string `db:"how"`
-	Fault string `db:"fault"`
+// kind is the same, as it is read. Nobody changes one: they are shared.
+type kind struct {
+	name  reading.PageName
+	how   string
+	fault *drive.Fault
 }
 
 // kinds fills in what leaves share with others.
 func (q queries) kinds(ctx context.Context, all []leaf) error {
-	if len(all) == 0 {
+	var unknown []int64
+	for i := range all {
+		if k, known := q.committed.Load(all[i].kind); known {
+			all[i].kindOf(k.(*kind)) //nolint:forcetypeassert // nothing else is stored there
+		} else {
+			unknown = append(unknown, all[i].kind)
+		}
+	}
+	if len(unknown) == 0 {
 		return nil
 	}
-	var ids []int64
-	var rows []kindRow
-	for _, l := range all {
-		if row, known := q.known(l.kind); known {
-			rows = append(rows, row)
-			continue
-		}
-		ids = append(ids, l.kind)
-	}
-	if len(ids) > 0 {
-		more, err := q.kindRows(ctx, ids)
-		if err != nil {
-			return err
-		}
-		rows = append(rows, more...)
+	found, err := q.readKinds(ctx, unknown)
+	if err != nil {
+		return err
 	}
 	for i := range all {
-		at := slices.IndexFunc(rows, func(r kindRow) bool { return r.ID == all[i].kind })
-		if at < 0 {
+		if all[i].name != "" {
+			continue
+		}
+		k := found[all[i].kind]
+		if k == nil {
 			return errManifest
 		}
-		all[i].name, all[i].how = reading.PageName(rows[at].Name), rows[at].How
-		if rows[at].Fault != "" {
-			all[i].fault = &drive.Fault{}
-			if err := decode(rows[at].Fault, all[i].fault); err != nil {
-				return err
-			}
-		}
+		all[i].kindOf(k)
 	}
 	return nil
 }
 
-// known gives a kind that was read before from what is committed. What is read inside a change is not kept: it may not come to be.
-func (q queries) known(id int64) (kindRow, bool) {
-	row, ok := q.committed.Load(id)
-	if !ok {
-		return kindRow{}, false
-	}
-	r, ok := row.(kindRow)
-	return r, ok
-}
+func (l *leaf) kindOf(k *kind) { l.name, l.how, l.fault = k.name, k.how, k.fault }
 
-func (q queries) kindRows(ctx context.Context, ids []int64) ([]kindRow, error) {
+// readKinds reads kinds by number. What is read inside a change is not kept: it may not come to be.
+func (q queries) readKinds(ctx context.Context, ids []int64) (map[int64]*kind, error) {
 	query, args, err := sqlx.In(`SELECT id, name, how, fault FROM leaf_kind WHERE id IN (?)`, ids)
 	if err != nil {
 		return nil, err
 	}
-	var rows []kindRow
+	var rows []struct {
+		ID    int64            `db:"id"`
+		Name  reading.PageName `db:"name"`
+		How   string           `db:"how"`
+		Fault string           `db:"fault"`
+	}
 	if err := sqlx.SelectContext(ctx, q.q, &rows, query, args...); err != nil {
 		return nil, err
 	}
-	if q.learns {
-		for _, r := range rows {
-			q.committed.Store(r.ID, r)
+	found := make(map[int64]*kind, len(rows))
+	for _, r := range rows {
+		k := &kind{name: r.Name, how: r.How}
+		if r.Fault != "" {
+			k.fault = &drive.Fault{}
+			if err := decode(r.Fault, k.fault); err != nil {
+				return nil, err
+			}
+		}
+		found[r.ID] = k
+		if q.learns {
+			q.committed.Store(r.ID, k)
 		}
 	}
-	return rows, nil
+	return found, nil
 }
 
 // kindOf gives the number of what a page shares with others.

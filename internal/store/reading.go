@@ -182,7 +182,7 @@ func (q queries) moments(ctx context.Context, query string, driveID int64) ([]sh
 		return nil, err
 	}
 	defer func() { _ = rows.Close() }()
-	var all []shop.Moment
+	all := make([]shop.Moment, 0, 24)
 	var packed sql.RawBytes // a shop of many years has a million of these, so nothing is copied twice
 	for rows.Next() {
 		var m shop.Moment

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/cost"
 	"go.yaml.in/yaml/v3"
 
 	"hylostat.example/internal/core/drive"
@@ -127,6 +128,7 @@ type Requirement struct {
 	Run     string       `yaml:"run"`
 	Minutes int          `yaml:"minutes"`
 	Duties  []drive.Duty `yaml:"duties"` // empty: all
+	OfDuty  bool         `yaml:"-"`      // whether it is met may depend on the duty, too
 
 	program cel.Program
 }
@@ -296,6 +298,7 @@ func Parse(text []byte) (*Policy, error) {
 		}
 	}
 	for i := range p.Evidence {
+		p.Evidence[i].OfDuty = duty.MatchString(p.Evidence[i].When)
 		if p.Evidence[i].program, err = compile(env, p.Evidence[i].When); err != nil {
 			complain("evidence "+p.Evidence[i].ID, "%w", err)
 		}
@@ -318,7 +321,20 @@ func compile(env *cel.Env, expression string) (cel.Program, error) {
 	if ast.OutputType() != cel.BoolType {
 		return nil, fmt.Errorf("expression %q gives %s, not true or false", expression, ast.OutputType())
 	}
+	// Most expressions cannot cost much whatever the facts are; counting while they run would cost as much as they do.
+	if most, err := env.EstimateCost(ast, unsized{}); err == nil && most.Max <= costLimit {
+		return env.Program(ast)
+	}
 	return env.Program(ast, cel.CostLimit(costLimit))
+}
+
+// unsized tells the estimate of an expression's cost nothing of how large facts are: what goes through them has no bound.
+type unsized struct{}
+
+func (unsized) EstimateSize(cost.AstNode) *cost.SizeEstimate { return nil }
+
+func (unsized) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *cost.CallEstimate {
+	return nil
 }
 
 // Bound are facts made ready for expressions, once for all of them.

@@ -42,3 +42,18 @@ func TestAWrongPolicyIsRefusedWithRuleAndColumn(t *testing.T) {
 		assert.ErrorContains(t, err, row.want, name)
 	}
 }
+
+func TestAnExpressionThatCostsTooMuchIsCutOff(t *testing.T) {
+	const rule = "version: 2\nsources: {s: s}\nrules:\n- {id: a, when: 'now.exists(a, now.exists(b, now.exists(c, now.exists(d, now[a] + now[b] + now[c] + now[d] > 1000.0))))', effect: note, source: s}"
+	p, err := Parse([]byte(rule))
+	require.NoError(t, err)
+	f := Facts{Now: map[string]float64{}}
+	for i := range 60 { // as many signals as a drive has; all of the expression would be 13 million comparisons
+		f.Now[string(rune('a'+i))] = 1
+	}
+	bound, err := f.Bind()
+	require.NoError(t, err)
+	fires, err := p.Rules[0].Fires(bound)
+	assert.False(t, fires)
+	assert.ErrorContains(t, err, "cost limit exceeded")
+}

@@ -221,16 +221,22 @@ func Of(r *reading.Reading) Set {
 // Missing is a value that is not available.
 func Missing(reason string) Value { return Value{Reason: reason} }
 
+// What is said of a signal that only the other kind of drive has, and of one that an interface has no source for.
+var (
+	onlyOther = map[drive.Medium]Value{drive.Spinning: Missing("a flash drive has none"), drive.Flash: Missing("a rotating drive has none")}
+	uncounted = map[drive.Interface]Value{drive.ATA: Missing("an ATA drive does not count it"), drive.NVMe: Missing("an NVMe drive does not count it"), drive.SCSI: Missing("a SCSI drive does not count it")}
+)
+
 // of takes the first source of the drive's interface that has the value, and says when a later one has another.
 func (d *Definition) of(r *reading.Reading) Value {
 	if d.Only != "" && r.Identity.Medium != d.Only && r.Identity.Medium != drive.MediumUnknown {
-		return Missing(map[drive.Medium]string{drive.Spinning: "a flash drive has none", drive.Flash: "a rotating drive has none"}[d.Only])
+		return onlyOther[d.Only]
 	}
 	kind := r.Identity.Interface
 	if kind == drive.InterfaceUnknown {
 		kind = drive.ATA
 	}
-	best := Missing(map[drive.Interface]string{drive.ATA: "an ATA drive does not count it", drive.NVMe: "an NVMe drive does not count it", drive.SCSI: "a SCSI drive does not count it"}[kind])
+	best := uncounted[kind]
 	for i := range d.Sources {
 		source := &d.Sources[i]
 		if source.On != "" && source.On != kind {

@@ -110,7 +110,7 @@ type Verdict struct {
 
 // Decide judges the evidence for its duty, and what follows for the other duties.
 func Decide(p *policy.Policy, e Evidence) Verdict {
-	known, f := make([]answer, len(p.Rules)), facts(e)
+	known, f := ask(p), facts(e)
 	v := grade(p, e, f, known)
 	for _, d := range drive.Duties() {
 		other := v
@@ -174,6 +174,14 @@ func facts(e Evidence) policy.Facts {
 	return f
 }
 
+// answers are what came of a policy's rules and of what it asks for, as far as they were put to a drive.
+type answers struct{ rules, evidence []answer }
+
+// ask makes room for a policy's answers.
+func ask(p *policy.Policy) answers {
+	return answers{make([]answer, len(p.Rules)), make([]answer, len(p.Evidence))}
+}
+
 // answer is what came of a rule, which for most is the same whatever the duty.
 type answer struct {
 	known   bool
@@ -197,8 +205,8 @@ func (a *answer) put(r *policy.Rule, e Evidence, bound policy.Bound) {
 	}
 }
 
-// grade judges for the evidence's duty; f is its facts for any. known holds what the rules answered for another duty.
-func grade(p *policy.Policy, e Evidence, f policy.Facts, known []answer) Verdict {
+// grade judges for the evidence's duty; f is its facts for any. known holds what was answered for another duty.
+func grade(p *policy.Policy, e Evidence, f policy.Facts, known answers) Verdict {
 	v := Verdict{Duty: e.Duty, Policy: p.Version}
 	f.Duty = string(e.Duty)
 	bound, err := f.Bind()
@@ -206,7 +214,7 @@ func grade(p *policy.Policy, e Evidence, f policy.Facts, known []answer) Verdict
 		panic("policy: " + err.Error())
 	}
 	for i := range p.Rules {
-		r, a := &p.Rules[i], &known[i]
+		r, a := &p.Rules[i], &known.rules[i]
 		switch a.put(r, e, bound); {
 		case !a.applies:
 		case a.reason != "":
@@ -227,11 +235,15 @@ func grade(p *policy.Policy, e Evidence, f policy.Facts, known []answer) Verdict
 	}
 	slices.SortStableFunc(v.Findings, func(a, b Finding) int { return cmp.Compare(b.Effect.Grade(), a.Effect.Grade()) })
 	for i := range p.Evidence {
-		q := &p.Evidence[i]
+		q, a := &p.Evidence[i], &known.evidence[i]
 		if !q.For(e.Duty) {
 			continue
 		}
-		if met, err := q.Met(bound); err != nil || !met {
+		if !a.known || q.OfDuty {
+			a.fires, a.err = q.Met(bound)
+			a.known = true
+		}
+		if a.err != nil || !a.fires {
 			v.Missing = append(v.Missing, Missing{q.ID, q.What, q.Run, q.Minutes})
 		}
 	}

@@ -292,7 +292,7 @@ func TestTheQuickJudgeAgrees(t *testing.T) {
 		for i := range life {
 			life[i].Signals.Into(set)
 			e := l.Evidence(id, drive.Everyday, set, i)
-			was, would := grade(p, e, facts(e), make([]answer, len(p.Rules))).Grade, grade(draft, e, facts(e), make([]answer, len(draft.Rules))).Grade
+			was, would := grade(p, e, facts(e), ask(p)).Grade, grade(draft, e, facts(e), ask(draft)).Grade
 			replaced = replaced || was == drive.Replace
 			wants := len(got.Differs) > 0 && slices.ContainsFunc(got.Differs, func(d Differs) bool { return d.Reading <= i+1 && d.Was.Grade == was && d.Would.Grade == would })
 			if was != would {
