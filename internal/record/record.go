@@ -6,14 +6,16 @@ package record
 import (
 	"bytes"
 	_ "embed" // the schema
-	"encoding/json"
+	jsonv1 "encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/go-json-experiment/json"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"golang.org/x/text/language"
 	"golang.org/x/text/message"
@@ -28,8 +30,11 @@ import (
 //go:embed record.schema.json
 var Schema []byte
 
-// Bounds of a file.
+// Bounds of a file, and what every one begins with.
 const (
+	format  = "hylostat-record"
+	version = 1
+
 	MostBytes = 64 << 20
 	mostDepth = 12 // of nested objects and arrays
 )
@@ -44,7 +49,7 @@ type File struct {
 
 // New is an empty file.
 func New(now time.Time) File {
-	return File{Format: "hylostat-record", Version: 1, Written: now.UTC().Truncate(time.Second), Drives: []Drive{}}
+	return File{Format: format, Version: version, Written: now.UTC().Truncate(time.Second), Drives: []Drive{}}
 }
 
 // Drive is a drive with its readings, oldest first.
@@ -151,10 +156,13 @@ func Read(in io.Reader) (File, error) {
 	if err := shallow(text); err != nil {
 		return File{}, err
 	}
+	if f, ok := plain(text); ok {
+		return f, f.consistent()
+	}
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err != nil {
 		place := ""
-		if wrong, ok := errors.AsType[*json.SyntaxError](err); ok {
+		if wrong, ok := errors.AsType[*jsonv1.SyntaxError](err); ok {
 			place = fmt.Sprintf("byte %d", wrong.Offset)
 		}
 		return File{}, &Error{place, "it is no whole JSON text: " + err.Error()}
@@ -163,10 +171,98 @@ func Read(in io.Reader) (File, error) {
 		return File{}, violation(err)
 	}
 	var f File
-	if err := json.Unmarshal(text, &f); err != nil {
+	if err := jsonv1.Unmarshal(text, &f); err != nil {
 		return File{}, &Error{"", err.Error()}
 	}
 	return f, f.consistent()
+}
+
+// plain reads a file that breaks the schema nowhere, as nearly all do. It never takes one that does, but it may leave one that does
+// not: what is doubtful here, a null or an empty text, is for the schema itself to say, which costs several times as much and
+// tells where the file is wrong.
+func plain(text []byte) (f File, ok bool) {
+	if hasNull(text) {
+		return f, false
+	}
+	if err := json.Unmarshal(text, &f, json.RejectUnknownMembers(true)); err != nil {
+		return f, false
+	}
+	return f, f.within()
+}
+
+// Bounds of the schema that is held against every file. Bytes are of what they stand for.
+const (
+	mostDrives, mostReadings, mostPages, mostDecoded = 1000, 20000, 200, 200
+	longestText, longestName, longestID              = 500, 100, 100
+	longestPage                                      = 66_000
+	longestTook                                      = 24 * 60 * 60 * 1000
+)
+
+var (
+	idForm    = regexp.MustCompile(`^[A-Za-z0-9._-]{1,100}$`)
+	pageForm  = regexp.MustCompile(`^(ata|nvme|scsi|image)/[a-z0-9-]{1,40}$`)
+	faultForm = regexp.MustCompile(`^[a-z_]{1,40}$`)
+)
+
+// within reports whether a file is certainly within the schema's bounds.
+func (f File) within() bool {
+	if f.Format != format || f.Version != version || !f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 || len(f.Drives) > mostDrives {
+		return false
+	}
+	names := map[reading.PageName]bool{} // they repeat
+	for i := range f.Drives {
+		d := &f.Drives[i]
+		if !isText(d.Model, longestName) || !isText(d.Serial, longestName) || len(d.Readings) == 0 || len(d.Readings) > mostReadings {
+			return false
+		}
+		for j := range d.Readings {
+			if !d.Readings[j].within(names) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func (r *Reading) within(names map[reading.PageName]bool) bool {
+	if !idForm.MatchString(r.ID) || r.At.IsZero() || r.At.Location() != time.UTC || r.TookMs < 0 || r.TookMs > longestTook ||
+		!isText(r.Tool, longestText) || len(r.Place) > longestText || len(r.Pages) == 0 || len(r.Pages) > mostPages || len(r.Decoded) > mostDecoded {
+		return false
+	}
+	for i := range r.Pages {
+		p := &r.Pages[i]
+		if !names[p.Name] {
+			if !pageForm.MatchString(string(p.Name)) {
+				return false
+			}
+			names[p.Name] = true
+		}
+		if len(p.How) > longestText || len(p.Bytes) > longestPage || len(p.Bytes) == 0 && p.Fault == nil || p.Bytes != nil && p.Fault != nil {
+			return false
+		}
+		if x := p.Fault; x != nil && (!faultForm.MatchString(string(x.Class)) || !isText(x.What, longestText) || !isText(x.Back, longestText) || len(x.Advice) > longestText) {
+			return false
+		}
+	}
+	return true
+}
+
+func isText(s string, longest int) bool { return s != "" && len(s) <= longest }
+
+// hasNull reports whether there is a null outside of texts.
+func hasNull(text []byte) bool {
+	quoted := false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case !quoted && c == 'n':
+			return true
+		}
+	}
+	return false
 }
 
 // shallow refuses what is nested deeper than the format is, before anything is built of it.
@@ -229,7 +325,7 @@ func (f File) consistent() error {
 				return &Error{at, fmt.Sprintf("reading %q stands twice", r.ID)}
 			}
 			seen[r.ID] = true
-			if key := reading.Decode(r.AsPages()).Identity.Key; key.IsValid() && key != d.Key() {
+			if key := reading.Named(r.AsPages()); key.IsValid() && key != d.Key() {
 				return &Error{at, fmt.Sprintf("its pages are of %s, filed under %s", key, d.Key())}
 			}
 		}
@@ -239,7 +335,7 @@ func (f File) consistent() error {
 
 // Write writes a file, indented so that people can read it.
 func Write(out io.Writer, f File) error {
-	e := json.NewEncoder(out)
+	e := jsonv1.NewEncoder(out)
 	e.SetIndent("", " ")
 	return e.Encode(f)
 }

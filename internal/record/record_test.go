@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -43,6 +44,8 @@ func TestAFileComesBackAsItWas(t *testing.T) {
 	back, err := Read(strings.NewReader(text(t, file())))
 	require.NoError(t, err)
 	assert.Equal(t, file(), back)
+	_, quick := plain([]byte(text(t, file())))
+	assert.True(t, quick)
 	pages := back.Drives[0].Readings[0].AsPages()
 	assert.Equal(t, "Korvan K4-2000", reading.Decode(pages).Identity.Model)
 	assert.Equal(t, "Try a direct port.", pages[1].Fault.Advice())
@@ -92,9 +95,17 @@ func TestTheSchemaIsPublishedAsItIsUsed(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(text(f, file())))
 	f.Add([]byte(`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s","readings":[{"id":"a","at":"2026-11-12T15:12:00Z","tool":"t","pages":[{"name":"nvme/log-02","bytes":"AAAA"}]}]}]}`))
-	f.Fuzz(func(_ *testing.T, b []byte) {
+	for _, doubtful := range []string{`"bytes":"","fault":{"class":"a","what":"w","back":"b"}`, `"bytes":null`, `"bytes":"AA==\n"`, `"Bytes":"AAAA"`, `"bytes":"AAAA","how":null`} {
+		f.Add([]byte(`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s","readings":[{"id":"a","at":"2026-11-12T15:12:00+00:00","took_ms":1.0,"tool":"t","pages":[{"name":"nvme/log-02",` + doubtful + `}]}]}]}`))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
 		if got, err := Read(bytes.NewReader(b)); err == nil {
 			_ = Write(&bytes.Buffer{}, got)
+		}
+		if _, ok := plain(b); ok && shallow(b) == nil {
+			document, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
+			require.NoError(t, err)
+			require.NoError(t, schema().Validate(document), "the quick way takes nothing that the schema refuses")
 		}
 	})
 }

@@ -6,6 +6,7 @@ package reading
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -166,6 +167,20 @@ func Decode(pages []Page) Reading { return DecodeAs(pages, dialect.Hints{}) }
 
 // DecodeAs is Decode with what was concluded earlier from the drive's own behaviour.
 func DecodeAs(pages []Page, hints dialect.Hints) Reading { return decode(pages, hints, false) }
+
+// naming are the pages from which a drive has its name.
+var naming = []PageName{PageInquiry, PageIdentify, PageController, PageImage, PageVPD(scsi.VPDSerial)}
+
+// Named is the key that Decode gives the drive, for those who need nothing else of its pages.
+func Named(pages []Page) drive.Key {
+	var some []Page
+	for _, p := range pages {
+		if slices.Contains(naming, p.Name) {
+			some = append(some, p)
+		}
+	}
+	return Decode(some).Identity.Key
+}
 
 // Explain is DecodeAs with Sheets: the facts of every page in words. They are for people and cost more than all else.
 func Explain(pages []Page, hints dialect.Hints) Reading { return decode(pages, hints, true) }

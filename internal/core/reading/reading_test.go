@@ -105,7 +105,9 @@ func FuzzDecode(f *testing.F) {
 	for _, p := range append(pages(), emulated(f)...) {
 		f.Add(string(p.Name), p.Bytes)
 	}
-	f.Fuzz(func(_ *testing.T, name string, b []byte) {
-		Explain([]Page{{Name: PageName(name), Bytes: b}}, dialect.Hints{})
+	f.Fuzz(func(t *testing.T, name string, b []byte) {
+		one := []Page{{Name: PageName(name), Bytes: b}}
+		r := Explain(one, dialect.Hints{})
+		assert.Equal(t, r.Identity.Key, Named(one))
 	})
 }
