@@ -153,11 +153,14 @@ func Read(in io.Reader) (File, error) {
 	if len(text) > MostBytes {
 		return File{}, &Error{"", fmt.Sprintf("it is larger than %d bytes", MostBytes)}
 	}
-	if err := shallow(text); err != nil {
+	null, err := shallow(text)
+	if err != nil {
 		return File{}, err
 	}
-	if f, ok := plain(text); ok {
-		return f, f.consistent()
+	if !null {
+		if f, ok := plain(text); ok {
+			return f, f.consistent()
+		}
 	}
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err != nil {
@@ -177,13 +180,10 @@ func Read(in io.Reader) (File, error) {
 	return f, f.consistent()
 }
 
-// plain reads a file that breaks the schema nowhere, as nearly all do. It never takes one that does, but it may leave one that does
-// not: what is doubtful here, a null or an empty text, is for the schema itself to say, which costs several times as much and
-// tells where the file is wrong.
+// plain reads a file, without a null, that breaks the schema nowhere, as nearly all do. It never takes one that does, but it may
+// leave one that does not: what is doubtful here, like an empty text, is for the schema itself to say, which costs several times as
+// much and tells where the file is wrong.
 func plain(text []byte) (f File, ok bool) {
-	if hasNull(text) {
-		return f, false
-	}
 	if err := json.Unmarshal(text, &f, json.RejectUnknownMembers(true)); err != nil {
 		return f, false
 	}
@@ -249,44 +249,50 @@ func (r *Reading) within(names map[reading.PageName]bool) bool {
 
 func isText(s string, longest int) bool { return s != "" && len(s) <= longest }
 
-// hasNull reports whether there is a null outside of texts.
-func hasNull(text []byte) bool {
-	quoted := false
+// shallow refuses what is nested deeper than the format is, before anything is built of it, and reports whether a null stands in it.
+func shallow(text []byte) (null bool, err error) {
+	depth := 0
 	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case quoted && c == '\\':
-			i++
-		case c == '"':
-			quoted = !quoted
-		case !quoted && c == 'n':
-			return true
-		}
-	}
-	return false
-}
-
-// shallow refuses what is nested deeper than the format is, before anything is built of it.
-func shallow(text []byte) error {
-	depth, quoted := 0, false
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case quoted && c == '\\':
-			i++
-		case c == '"':
-			quoted = !quoted
-		case quoted:
-		case c == '{' || c == '[':
-			if depth++; depth > mostDepth {
-				return &Error{fmt.Sprintf("byte %d", i+1), "it is nested too deeply"}
+		switch text[i] {
+		case '"':
+			end := closing(text[i+1:])
+			if end < 0 {
+				return null, &Error{fmt.Sprintf("byte %d", len(text)), "it ends in the middle"}
 			}
-		case c == '}' || c == ']':
+			i += 1 + end
+		case 'n': // no other word of JSON has one
+			null = true
+		case '{', '[':
+			if depth++; depth > mostDepth {
+				return null, &Error{fmt.Sprintf("byte %d", i+1), "it is nested too deeply"}
+			}
+		case '}', ']':
 			depth--
 		}
 	}
-	if depth > 0 || quoted {
-		return &Error{fmt.Sprintf("byte %d", len(text)), "it ends in the middle"}
+	if depth > 0 {
+		return null, &Error{fmt.Sprintf("byte %d", len(text)), "it ends in the middle"}
 	}
-	return nil
+	return null, nil
+}
+
+// closing is where the text that begins here ends; -1 when it does not.
+func closing(text []byte) int {
+	for from := 0; ; {
+		at := bytes.IndexByte(text[from:], '"')
+		if at < 0 {
+			return -1
+		}
+		at += from
+		escapes := 0
+		for escapes < at-from && text[at-1-escapes] == '\\' {
+			escapes++
+		}
+		if escapes%2 == 0 {
+			return at
+		}
+		from = at + 1
+	}
 }
 
 // violation finds the deepest cause of a schema error and says where it is.

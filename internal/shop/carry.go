@@ -44,18 +44,17 @@ func (s *Shop) Import(ctx context.Context, f record.File, by string) ([]Imported
 
 // takeIn stores the readings of one drive, in the order of time, then tells its life and judges it once.
 func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported, by string) ([]Event, error) {
-	var d Drive
+	var k known
 	learned := false
 	for _, r := range readings {
 		tool := r.Tool
 		if r.Place != "" {
 			tool += ", " + r.Place
 		}
-		known, fresh, err := s.keep(ctx, tx, &protocol.Reading{ID: r.ID, Key: key, At: r.At, Took: time.Duration(r.TookMs) * time.Millisecond, Pages: r.AsPages(), Tool: tool}, d)
+		fresh, err := s.keep(ctx, tx, &protocol.Reading{ID: r.ID, Key: key, At: r.At, Took: time.Duration(r.TookMs) * time.Millisecond, Pages: r.AsPages(), Tool: tool}, &k)
 		if err != nil {
 			return nil, fmt.Errorf("taking in reading %s of %s: %w", r.ID, key.Serial, err)
 		}
-		d = known
 		if fresh == nil {
 			done.Known++
 			continue
@@ -66,6 +65,7 @@ func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []reco
 	if done.Readings == 0 {
 		return nil, nil
 	}
+	d := k.drive
 	text := fmt.Sprintf("%s: %d readings taken in", key.Serial, done.Readings)
 	if done.Readings == 1 {
 		text = key.Serial + ": 1 reading taken in"

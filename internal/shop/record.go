@@ -2,7 +2,6 @@ package shop
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"reflect"
 	"slices"
@@ -18,10 +17,12 @@ import (
 // record stores a reading as it came, derives what follows from it, and decides anew. A reading that comes a second time
 // changes nothing.
 func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, error) {
-	d, fresh, err := s.keep(ctx, tx, &p, Drive{})
+	var k known
+	fresh, err := s.keep(ctx, tx, &p, &k)
 	if err != nil || fresh == nil {
 		return nil, err
 	}
+	d := k.drive
 	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: fresh.reading.Seq, Text: fmt.Sprintf("%s: reading %d taken", p.Key.Serial, fresh.reading.Seq)}}
 	if fresh.learned { // what its earlier readings say is read anew in that light
 		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
@@ -63,35 +64,49 @@ type kept struct {
 	learned bool // something was concluded of the drive's dialect
 }
 
-// keep stores a reading and its drive; nil when the reading is known already. d is the drive, where the caller has it.
-func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading, d Drive) (Drive, *kept, error) {
+// known is what is known of a drive while readings of it are stored, in the order of time. Its zero value knows nothing.
+type known struct {
+	drive  Drive
+	last   *kept   // stored before, in this change
+	sweeps []Sweep // all of the drive's
+	asked  bool    // for them
+}
+
+// meet makes it known whose reading this is.
+func (k *known) meet(ctx context.Context, tx Tx, p *protocol.Reading) (err error) {
+	if k.drive.ID == 0 {
+		k.drive, err = tx.DriveByKey(ctx, p.Key)
+	}
+	if isNone(err) {
+		k.drive, err = Drive{Duty: drive.Everyday, FirstSeen: p.At}, nil
+	}
+	if err == nil && !k.asked && k.drive.ID != 0 {
+		k.sweeps, err = tx.Sweeps(ctx, SweepQuery{Drive: k.drive.ID})
+	}
+	k.asked = true
+	return err
+}
+
+// keep stores a reading and its drive; nil when the reading is known already.
+func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known) (*kept, error) {
 	if known, err := tx.HasReport(ctx, p.ID); err != nil || known {
-		return d, nil, err
+		return nil, err
 	}
-	var err error
-	if d.ID == 0 {
-		d, err = tx.DriveByKey(ctx, p.Key)
+	if err := k.meet(ctx, tx, p); err != nil {
+		return nil, err
 	}
-	if _, unknown := errors.AsType[*NotFound](err); unknown {
-		d, err = Drive{Duty: drive.Everyday, FirstSeen: p.At}, nil
-	}
-	if err != nil {
-		return d, nil, err
-	}
-	stored := d
+	d := k.drive
 	decoded, learned := reading.DecodeAs(p.Pages, d.Hints), false
 	if d.Hints == (dialect.Hints{}) && d.ID != 0 {
-		if d.Hints, err = s.infer(ctx, tx, d, decoded, p.At); err != nil {
-			return d, nil, err
+		var err error
+		if d.Hints, err = s.infer(ctx, tx, k, decoded, p.At); err != nil {
+			return nil, err
 		}
 		if learned = d.Hints != (dialect.Hints{}); learned {
 			decoded = reading.DecodeAs(p.Pages, d.Hints)
 		}
 	}
-	signals, err := s.signals(ctx, tx, d, &decoded, p.At)
-	if err != nil {
-		return d, nil, err
-	}
+	signals := signalsAt(&decoded, k.sweeps, p.At)
 	if !p.At.Before(d.Now.LastAt) || d.Now.Readings == 0 {
 		was := d.Identity
 		d.Identity = decoded.Identity
@@ -103,39 +118,49 @@ func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading, d Drive) (D
 		d.FirstSeen = p.At
 	}
 	d.Identity.Key = p.Key // a damaged page must not rename a drive the bench knew
-	if d.ID == 0 || !reflect.DeepEqual(d, stored) {
+	if d.ID == 0 || !reflect.DeepEqual(d, k.drive) {
 		if err := tx.SaveDrive(ctx, &d); err != nil {
-			return d, nil, err
+			return nil, err
 		}
 	}
+	k.drive = d
 	r := Reading{Drive: d.ID, At: p.At, Took: p.Took, Bay: p.Bay, Run: p.Run, Step: p.Step, Tool: p.Tool, Decoder: reading.DecoderVersion, Pages: p.Pages, Report: p.ID}
 	if err := tx.AddReading(ctx, &r, signals); err != nil {
-		return d, nil, err
+		return nil, err
 	}
-	return d, &kept{r, decoded, signals, learned}, nil
+	k.last = &kept{r, decoded, signals, learned}
+	return k.last, nil
 }
 
 // infer concludes the unit of the drive's clock from how far it moved since the last reading, where no family tells it.
-func (s *Shop) infer(ctx context.Context, tx Tx, d Drive, now reading.Reading, at time.Time) (dialect.Hints, error) {
+func (s *Shop) infer(ctx context.Context, tx Tx, k *known, now reading.Reading, at time.Time) (dialect.Hints, error) {
 	nine, ok := now.Attribute(9)
 	if !ok || nine.From != "common" || !now.HasCounters {
 		return dialect.Hints{}, nil
 	}
-	moments, err := tx.Moments(ctx, d.ID)
-	if err != nil || len(moments) == 0 {
-		return dialect.Hints{}, err
+	var was reading.Reading
+	var when time.Time
+	if k.last != nil && !k.last.reading.At.Before(k.drive.Now.LastAt) {
+		was, when = k.last.decoded, k.last.reading.At
+	} else {
+		last, err := tx.Latest(ctx, k.drive.ID)
+		if err != nil {
+			if isNone(err) {
+				err = nil
+			}
+			return dialect.Hints{}, err
+		}
+		before, err := tx.Reading(ctx, k.drive.ID, last.Seq)
+		if err != nil {
+			return dialect.Hints{}, err
+		}
+		was, when = reading.Decode(before.Pages), last.At
 	}
-	last := moments[len(moments)-1]
-	before, err := tx.Reading(ctx, d.ID, last.Seq)
-	if err != nil {
-		return dialect.Hints{}, err
-	}
-	was := reading.Decode(before.Pages)
 	then, ok := was.Attribute(9)
 	if !ok || !was.HasCounters {
 		return dialect.Hints{}, nil
 	}
-	hints, _ := dialect.InferHours(then.Raw48(), nine.Raw48(), at.Sub(last.At).Hours())
+	hints, _ := dialect.InferHours(then.Raw48(), nine.Raw48(), at.Sub(when).Hours())
 	return hints, nil
 }
 

@@ -206,7 +206,7 @@ type Tx interface {
 	Reader
 	SaveDrive(ctx context.Context, d *Drive) error // a new one gets its ID
 	SaveNow(ctx context.Context, driveID int64, n Now) error
-	Standing(ctx context.Context, some []Drive) (map[int64]bool, error) // those of which nothing they are judged on changed since they were read
+	Standing(ctx context.Context, some []Drive) (map[int64]bool, error)   // those of which nothing they are judged on changed since they were read
 	AddReading(ctx context.Context, r *Reading, signals signal.Set) error // gives it its Seq
 	SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error
 	AddChange(ctx context.Context, driveID int64, c Change) error

@@ -64,16 +64,18 @@ func (s *Shop) swept(ctx context.Context, tx Tx, r protocol.SweepResult) ([]Even
 
 // signals takes the signals of a reading, and of the sweeps that ended before it; of all sweeps when at is zero.
 func (s *Shop) signals(ctx context.Context, tx Reader, d Drive, decoded *reading.Reading, at time.Time) (signal.Set, error) {
-	set := signal.Of(decoded)
-	if d.ID == 0 {
-		return set, nil
-	}
 	all, err := tx.Sweeps(ctx, SweepQuery{Drive: d.ID})
 	if err != nil {
 		return nil, err
 	}
+	return signalsAt(decoded, all, at), nil
+}
+
+// signalsAt is the same with the drive's sweeps at hand.
+func signalsAt(decoded *reading.Reading, sweeps []Sweep, at time.Time) signal.Set {
+	set := signal.Of(decoded)
 	var told []signal.Swept
-	for _, w := range all {
+	for _, w := range sweeps {
 		if !w.Kind.Writes() && (at.IsZero() || !w.Ended.After(at)) {
 			told = append(told, signal.Swept{
 				Whole: w.Whole(), Unreadable: float64(w.Sweep.Unreadable), Slow: float64(w.Sweep.Confirmed), Hours: w.Hours,
@@ -82,7 +84,7 @@ func (s *Shop) signals(ctx context.Context, tx Reader, d Drive, decoded *reading
 		}
 	}
 	set.Sweep(told)
-	return set, nil
+	return set
 }
 
 // hopeless is how many unreadable sectors make a sweep of the drive end early: the policy's own limit beyond which it says

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -38,7 +39,7 @@ const rebase = 128
 
 // pack writes leaves as varints: kind, then for pages with bytes size plus 1, place, base and hash; 0 for a fault.
 func pack(all []leaf) []byte {
-	var b []byte
+	b := make([]byte, 0, 16*len(all))
 	for _, l := range all {
 		b = binary.AppendUvarint(b, uint64(l.kind))
 		if l.fault != nil {
@@ -103,6 +104,15 @@ type kind struct {
 	fault *drive.Fault
 }
 
+func (k kindKey) kind() (*kind, error) {
+	out := &kind{name: k.name, how: k.how}
+	if k.fault == "" {
+		return out, nil
+	}
+	out.fault = &drive.Fault{}
+	return out, decode(k.fault, out.fault)
+}
+
 // kinds fills in what leaves share with others.
 func (q queries) kinds(ctx context.Context, all []leaf) error {
 	var unknown []int64
@@ -142,22 +152,19 @@ func (q queries) readKinds(ctx context.Context, ids []int64) (map[int64]*kind, e
 		return nil, err
 	}
 	var rows []struct {
-		ID    int64            `db:"id"`
-		Name  reading.PageName `db:"name"`
-		How   string           `db:"how"`
-		Fault string           `db:"fault"`
+		ID    int64  `db:"id"`
+		Name  string `db:"name"`
+		How   string `db:"how"`
+		Fault string `db:"fault"`
 	}
 	if err := sqlx.SelectContext(ctx, q.q, &rows, query, args...); err != nil {
 		return nil, err
 	}
 	found := make(map[int64]*kind, len(rows))
 	for _, r := range rows {
-		k := &kind{name: r.Name, how: r.How}
-		if r.Fault != "" {
-			k.fault = &drive.Fault{}
-			if err := decode(r.Fault, k.fault); err != nil {
-				return nil, err
-			}
+		k, err := kindKey{reading.PageName(r.Name), r.How, r.Fault}.kind()
+		if err != nil {
+			return nil, err
 		}
 		found[r.ID] = k
 		if q.learns {
@@ -195,9 +202,10 @@ func (c change) kindOf(ctx context.Context, p reading.Page) (id int64, err error
 	return id, err
 }
 
-// leaves makes the manifest of a reading's pages, given the one before, and the frame of bytes that are not stored yet.
-func (c change) leaves(ctx context.Context, driveID int64, seq int, pages []reading.Page, before []leaf) (all []leaf, frame []byte, err error) {
-	frames := frameCache{c.queries, driveID, map[int][]byte{}}
+// leaves makes the manifest of a reading's pages, given the one before in c.last, and the frame of bytes that are not stored yet.
+func (c change) leaves(ctx context.Context, seq int, pages []reading.Page) (all []leaf, frame []byte, err error) {
+	before := c.last.leaves
+	all = make([]leaf, 0, len(pages))
 	for _, p := range pages {
 		l := leaf{name: p.Name, fault: p.Fault}
 		if l.kind, err = c.kindOf(ctx, p); err != nil {
@@ -207,15 +215,20 @@ func (c change) leaves(ctx context.Context, driveID int64, seq int, pages []read
 			all = append(all, l)
 			continue
 		}
-		sum := sha256.Sum256(p.Bytes)
-		l.hash, l.size, l.seq, l.at = [8]byte(sum[:8]), len(p.Bytes), seq, len(frame)
+		l.size, l.seq, l.at = len(p.Bytes), seq, len(frame)
 		i := slices.IndexFunc(before, func(b leaf) bool { return b.name == p.Name && b.fault == nil && b.size == l.size })
-		bytes := p.Bytes
+		if i >= 0 && c.last.pages != nil && bytes.Equal(c.last.pages[i].Bytes, p.Bytes) {
+			l.hash = before[i].hash
+		} else {
+			sum := sha256.Sum256(p.Bytes)
+			l.hash = [8]byte(sum[:8])
+		}
+		stored := p.Bytes
 		switch {
 		case i < 0:
 		case before[i].hash == l.hash:
 			l.seq, l.at, l.base, l.baseAt = before[i].seq, before[i].at, before[i].base, before[i].baseAt
-			bytes = nil
+			stored = nil
 		default:
 			l.base, l.baseAt = before[i].base, before[i].baseAt
 			if l.base == 0 {
@@ -225,14 +238,14 @@ func (c change) leaves(ctx context.Context, driveID int64, seq int, pages []read
 				l.base, l.baseAt = 0, 0
 				break
 			}
-			whole, err := frames.part(ctx, l.base, l.baseAt, l.size)
+			whole, err := c.last.frames.part(ctx, l.base, l.baseAt, l.size)
 			if err != nil {
 				return nil, nil, err
 			}
-			bytes = make([]byte, l.size)
-			subtle.XORBytes(bytes, p.Bytes, whole)
+			stored = make([]byte, l.size)
+			subtle.XORBytes(stored, p.Bytes, whole)
 		}
-		frame = append(frame, bytes...)
+		frame = append(frame, stored...)
 		all = append(all, l)
 	}
 	return all, frame, nil

@@ -76,23 +76,11 @@ var (
 
 // AddReading implements shop.Tx. Only pages that differ from the previous reading's are stored again.
 func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) error {
-	var last struct {
-		Seq      int    `db:"seq"`
-		Manifest string `db:"manifest"`
-		Leaves   []byte `db:"leaves"`
-	}
-	err := c.tx.GetContext(ctx, &last, `SELECT seq, manifest, leaves FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, r.Drive)
-	var before []leaf
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := c.recall(ctx, r.Drive); err != nil {
 		return err
 	}
-	if err == nil {
-		if before, err = c.manifest(ctx, last.Manifest, last.Leaves); err != nil {
-			return fmt.Errorf("reading %d: %w", last.Seq, err)
-		}
-	}
-	r.Seq = last.Seq + 1
-	all, fresh, err := c.leaves(ctx, r.Drive, r.Seq, r.Pages, before)
+	r.Seq = c.last.seq + 1
+	all, fresh, err := c.leaves(ctx, r.Seq, r.Pages)
 	if err != nil {
 		return err
 	}
@@ -102,9 +90,47 @@ func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.
 		return err
 	}
 	if len(fresh) > 0 {
-		_, err = c.tx.ExecContext(ctx, `INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`, r.Drive, r.Seq, packer().EncodeAll(fresh, nil))
+		if _, err := c.tx.ExecContext(ctx, `INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`, r.Drive, r.Seq, packer().EncodeAll(fresh, nil)); err != nil {
+			return err
+		}
+		c.last.frames.open[r.Seq] = fresh
 	}
-	return err
+	c.last.seq, c.last.leaves, c.last.pages = r.Seq, all, r.Pages
+	return nil
+}
+
+// last is the latest reading of the drive that readings were added to last in this change: more of them are likely to follow.
+type last struct {
+	drive  int64
+	seq    int // 0: it has none
+	leaves []leaf
+	pages  []reading.Page // where they are at hand, one for each leaf
+	frames frameCache
+}
+
+// recall makes c.last that of a drive.
+func (c change) recall(ctx context.Context, driveID int64) error {
+	if c.last.drive == driveID {
+		return nil
+	}
+	*c.last = last{}
+	var row struct {
+		Seq      int    `db:"seq"`
+		Manifest string `db:"manifest"`
+		Leaves   []byte `db:"leaves"`
+	}
+	err := c.tx.GetContext(ctx, &row, `SELECT seq, manifest, leaves FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, driveID)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	found := last{drive: driveID, seq: row.Seq, frames: frameCache{c.queries, driveID, map[int][]byte{}}}
+	if err == nil {
+		if found.leaves, err = c.manifest(ctx, row.Manifest, row.Leaves); err != nil {
+			return fmt.Errorf("reading %d: %w", row.Seq, err)
+		}
+	}
+	*c.last = found
+	return nil
 }
 
 // SaveSignals implements shop.Tx: the pages stay, what they decode to is derived anew.

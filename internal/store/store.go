@@ -66,10 +66,15 @@ func (s *Store) Scrub(ctx context.Context) error {
 // Write implements shop.Store.
 func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
 	fresh := map[kindKey]int64{}
-	err := s.db.Write(ctx, func(tx *sqlite.Tx) error { return f(change{queries{tx, s.committed, false}, tx, &s.kinds, fresh}) })
+	err := s.db.Write(ctx, func(tx *sqlite.Tx) error {
+		return f(change{queries{tx, s.committed, false}, tx, &s.kinds, fresh, &last{}})
+	})
 	if err == nil {
 		for key, id := range fresh {
 			s.kinds.Store(key, id)
+			if k, err := key.kind(); err == nil {
+				s.committed.Store(id, k)
+			}
 		}
 	}
 	return err
@@ -88,6 +93,7 @@ type change struct {
 	tx    *sqlite.Tx
 	kinds *sync.Map // of what is committed
 	fresh map[kindKey]int64
+	last  *last
 }
 
 var (
