@@ -279,6 +279,9 @@ func (s *Shop) FindDrive(ctx context.Context, name string) (Drive, error) {
 	if len(ending) < 3 {
 		return Drive{}, &Invalid{fmt.Sprintf("%q is too short to name a drive", name), "Give at least the last 3 characters of its serial, or bay-N."}
 	}
+	if whole, err := s.store.DrivesBySerial(ctx, name); err != nil || len(whole) == 1 { // which nearly every question gives
+		return append(whole, Drive{})[0], err
+	}
 	found, err := s.store.DrivesBySuffix(ctx, ending)
 	if err != nil {
 		return Drive{}, err

@@ -168,6 +168,7 @@ type Event struct {
 type Reader interface {
 	Drive(ctx context.Context, id int64) (Drive, error)
 	DriveByKey(ctx context.Context, key drive.Key) (Drive, error)
+	DrivesBySerial(ctx context.Context, serial string) ([]Drive, error)
 	DrivesBySuffix(ctx context.Context, ending string) ([]Drive, error)
 	Drives(ctx context.Context, q Query) ([]Drive, error)
 	Moments(ctx context.Context, driveID int64) ([]Moment, error)

@@ -109,6 +109,11 @@ func (q queries) DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, err
 	return q.oneDrive(ctx, key.String(), ` WHERE d.serial = ? AND d.model = ?`, key.Serial, key.Model)
 }
 
+// DrivesBySerial implements shop.Reader.
+func (q queries) DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error) {
+	return q.drives(ctx, ` WHERE d.serial = ?`, serial)
+}
+
 // DrivesBySuffix implements shop.Reader.
 func (q queries) DrivesBySuffix(ctx context.Context, ending string) ([]shop.Drive, error) {
 	where, args := `UPPER(REPLACE(d.serial, ' ', '')) LIKE ? ESCAPE '\'`, []any{"%" + like(strings.ToUpper(ending))}
