@@ -97,8 +97,12 @@ func (p Pool) SelectContext(ctx context.Context, into any, query string, args ..
 	return sqlx.SelectContext(ctx, p, into, query, args...)
 }
 
-// SetMaxOpenConns bounds how many read at once.
-func (p Pool) SetMaxOpenConns(n int) { p.db.SetMaxOpenConns(n) }
+// SetMaxOpenConns bounds how many read at once. All of them stay open: a new one reads the tables' definitions, prepares every
+// statement again and begins with nothing in memory.
+func (p Pool) SetMaxOpenConns(n int) {
+	p.db.SetMaxOpenConns(n)
+	p.db.SetMaxIdleConns(n)
+}
 
 // Close closes the pool, and with it what is kept.
 func (p Pool) Close() error { return p.db.Close() }
