@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -20,7 +21,6 @@ const selectDrive = `
 	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.said, n.signed, COALESCE(n.margin, '') AS margin,
 	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
 	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at, COALESCE(n.policy, 0) AS policy,
-	       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0) AS bay,
 	       COALESCE((SELECT group_concat(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), '') AS bays
 	FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`
 
@@ -43,7 +43,6 @@ type driveRow struct {
 	Readings    int             `db:"readings"`
 	LastAt      int64           `db:"last_at"`
 	Policy      int             `db:"policy"`
-	Bay         int             `db:"bay"`
 	Bays        string          `db:"bays"`
 }
 
@@ -51,12 +50,15 @@ func (r driveRow) drive() (shop.Drive, error) {
 	d := shop.Drive{ID: r.ID, Duty: drive.Duty(r.Duty), FirstSeen: moment(r.FirstSeen), Now: shop.Now{
 		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, Said: r.Said, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
 		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
-		Readings: r.Readings, LastAt: moment(r.LastAt), Policy: r.Policy, Bay: r.Bay,
+		Readings: r.Readings, LastAt: moment(r.LastAt), Policy: r.Policy,
 	}}
 	for number := range strings.SplitSeq(r.Bays, ",") {
-		if n, err := strconv.Atoi(number); err == nil && n != r.Bay {
+		if n, err := strconv.Atoi(number); err == nil {
 			d.Now.OtherBays = append(d.Now.OtherBays, n)
 		}
+	}
+	if slices.Sort(d.Now.OtherBays); len(d.Now.OtherBays) > 0 {
+		d.Now.Bay, d.Now.OtherBays = d.Now.OtherBays[0], d.Now.OtherBays[1:]
 	}
 	if err := decode(r.Identity, &d.Identity); err != nil {
 		return d, err
