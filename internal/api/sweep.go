@@ -20,7 +20,7 @@ func standingOf(s protocol.Sweep) contract.SweepStanding {
 	out := contract.SweepStanding{
 		Share: s.Share, Lba: int64(s.LBA), Sectors: int64(s.Geometry.Sectors), Logical: int(s.Geometry.Logical), Physical: int(s.Geometry.Physical),
 		Unreadable: int64(s.Unreadable), Other: int64(s.Other), Slow: int64(s.Slow), Confirmed: int64(s.Confirmed), Speed: s.Speed, LeftS: int(s.Left.Seconds()),
-		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: text(s.Early), Words: shop.SaysSweep(s, ""),
+		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: text(s.Early), Held: s.Held, Words: shop.SaysSweep(s, ""),
 	}
 	if s.Geometry.RPM > 0 {
 		rpm := int(s.Geometry.RPM)

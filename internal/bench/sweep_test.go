@@ -104,6 +104,33 @@ func TestAQuickCheckTakesASampleAndSaysWhatItRulesOut(t *testing.T) {
 	assert.InDelta(t, 0.003, sweep.Sweep.Sample.RulesOut(0.95), 0.0001)
 }
 
+func TestASweepOfFlashSaysHowMuchOfItHeldData(t *testing.T) {
+	source := sim.New(sim.NewClock(3600), "", "one", "two")
+	flash := scratched("BWS03M511", 40_000_000)
+	flash.Identity.RotationRate, flash.InUse = 1, 0.375
+	source.Insert("one", flash)
+	source.Insert("two", scratched("KVA077M511", 40_000_000))
+	path := filepath.Join(t.TempDir(), "bench.db")
+	s := start(t, source, path)
+	s.take(t, "the drives", func() bool { return s.answering(1)() && s.answering(2)() })
+	var runs [2]int64
+	for i := range runs {
+		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: i + 1, By: "Dov"})
+		require.NoError(t, err)
+		runs[i] = receipt.Run.ID
+	}
+	time.Sleep(100 * time.Millisecond)
+	sweeps := s.sweeps
+	s.end() // what was counted goes on being counted
+	s = start(t, source, path)
+	s.sweeps = sweeps
+	s.take(t, "the sweeps", func() bool { return s.done(runs[0])() && s.done(runs[1])() })
+	held := s.sweepOf(runs[0]).Sweep.Held
+	require.NotNil(t, held)
+	assert.InDelta(t, 0.375, *held, 0.002)
+	assert.Nil(t, s.sweepOf(runs[1]).Sweep.Held, "a platter is read wherever it is")
+}
+
 // The bench is ended again and again, as a crash would end it; what was swept is not swept again, and nothing is lost.
 func TestASweepGoesOnWhereItWasAfterEveryEnd(t *testing.T) {
 	source := sim.New(sim.NewClock(900), "", "one")

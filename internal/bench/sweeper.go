@@ -186,7 +186,7 @@ func (w *worker) beginSweep(ctx context.Context) run.Event {
 		how: device.Streaming{Depth: depthSpinning}, untold: map[int]bool{}, unmarked: map[int]bool{},
 	}
 	if g.RPM == 0 {
-		s.how = device.Streaming{Depth: depthFlash, Alone: true}
+		s.how = device.Streaming{Depth: depthFlash, Alone: true, Look: w.current.Rework == nil}
 	}
 	if share := w.current.Limit.Share; share > 0 && share < 100 {
 		s.rest, s.how.Depth = 100-share, 1
@@ -436,6 +436,9 @@ func (s *sweeper) standing() protocol.Sweep {
 	if s.writes {
 		written := s.written
 		now.Written = &written
+	}
+	if held, ok := w.Held(); ok {
+		now.Held = &held
 	}
 	for _, r := range w.Ranges {
 		if !r.Cause.Unreadable() && !r.Cause.Lost() {

@@ -2288,6 +2288,9 @@ type SweepStanding struct {
 	Confirmed int64   `json:"confirmed"`
 	Early     *string `json:"early,omitempty"`
 
+	// Held share of what was read that held anything but zeros, 0 to 1; a flash drive gives the rest without touching its cells. Absent: nobody looked
+	Held *float64 `json:"held,omitempty"`
+
 	// HotAt °C at which it pauses
 	HotAt   int  `json:"hot_at"`
 	Hottest *int `json:"hottest,omitempty"`

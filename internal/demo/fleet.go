@@ -166,6 +166,7 @@ func Build(key, ending string, hours float64, now time.Time) sim.Spec {
 		s.Statistics, s.Logs = false, false
 		s.Identity.GPL, s.Identity.SCT = false, false
 	}
+	s.InUse = 0.2 + 0.6*r.Float64()
 	return s
 }
 

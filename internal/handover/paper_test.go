@@ -74,6 +74,11 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 	assert.Contains(t, s.Do, "Have the file system repaired, after a copy. The drive can stay.")
 
 	p = paperOf()
+	held := 0.384
+	p.Sweep = &shop.Sweep{Kind: protocol.WholeSweep, Sweep: protocol.Sweep{Share: 1, Held: &held}}
+	assert.Equal(t, "Its empty cells: 38 % of what was read held data, and a flash drive answers for the rest without touching it.", StatementOf(p).NotChecked[0])
+
+	p = paperOf()
 	p.Data, p.Reworks = shop.Altered, []protocol.Run{{Kind: protocol.Mend}, {Kind: protocol.Mend}}
 	assert.Contains(t, StatementOf(p).Data, "Altered. Parts of the drive were written to at this visit (mend).")
 }

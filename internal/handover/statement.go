@@ -176,8 +176,13 @@ func notChecked(p shop.Paper) []string {
 	var all []string
 	if p.Sweep == nil {
 		all = append(all, "Its surface was not read.")
-	} else if !p.Sweep.Whole() {
-		all = append(all, "Not all of its surface was read: a small damaged place may have been missed.")
+	} else {
+		if !p.Sweep.Whole() {
+			all = append(all, "Not all of its surface was read: a small damaged place may have been missed.")
+		}
+		if held := p.Sweep.Sweep.Held; held != nil && *held < 1 {
+			all = append(all, fmt.Sprintf("Its empty cells: %s of what was read held data, and a flash drive answers for the rest without touching it.", shop.Percent(*held)))
+		}
 	}
 	if p.Counters == 0 {
 		all = append(all, "Its own counters: it does not tell them, or its adapter does not pass them.")

@@ -3,6 +3,7 @@ package shop
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -85,6 +86,18 @@ func signalsAt(decoded *reading.Reading, sweeps []Sweep, at time.Time) signal.Se
 	}
 	set.Sweep(told)
 	return set
+}
+
+// Percent puts a share into words. It rounds down: all of it is all of it.
+func Percent(share float64) string {
+	switch p := 100 * share; {
+	case p > 0 && p < 0.1:
+		return "under 0.1 %"
+	case p < 10:
+		return fmt.Sprintf("%.1f %%", math.Floor(10*p)/10)
+	default:
+		return fmt.Sprintf("%.0f %%", math.Floor(p))
+	}
 }
 
 // hopeless is how many unreadable sectors make a sweep of the drive end early: the policy's own limit beyond which it says
@@ -358,6 +371,9 @@ func SaysSweep(s protocol.Sweep, once string) []string {
 			"Cannot rule out one small cluster: it would almost surely be missed.")
 	case s.Sample == nil && clean:
 		all = append(all, "Everything was read, nothing is slow.")
+	}
+	if s.Held != nil && s.Share == 1 {
+		all = append(all, fmt.Sprintf("%s of what was read held data. For the rest a flash drive answers without touching its cells.", Percent(*s.Held)))
 	}
 	return append([]string{}, all...)
 }

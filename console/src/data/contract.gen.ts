@@ -2342,6 +2342,11 @@ export interface components {
             early?: string;
             sample?: boolean;
             /**
+             * Format: double
+             * @description share of what was read that held anything but zeros, 0 to 1; a flash drive gives the rest without touching its cells. Absent: nobody looked
+             */
+            held?: number;
+            /**
              * Format: int64
              * @description physical sectors that do not hold what was written to them
              */

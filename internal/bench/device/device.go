@@ -101,6 +101,8 @@ type Streaming struct {
 	Alone bool
 	// Compare has what is read compared with a pattern: a place that does not hold it fails. Nil: what is read is thrown away.
 	Compare *surface.Pattern
+	// Look has the sectors counted that hold nothing but zeros.
+	Look bool
 }
 
 // Exclusive is a drive's surface opened for writing, by one descriptor that nobody else on the machine has opened for

@@ -59,6 +59,7 @@ type flight struct {
 type task struct {
 	fill    *surface.Pattern
 	compare *surface.Pattern
+	look    bool // for sectors of zeros
 }
 
 // Stream implements device.Blocks.
@@ -67,7 +68,7 @@ func (b *blocks) Stream(ctx context.Context, how device.Streaming, next func() (
 	if err != nil {
 		return b.failed("opening "+b.node, err)
 	}
-	return b.stream(ctx, fd, func() { _ = unix.Close(fd) }, task{compare: how.Compare}, how, next, told)
+	return b.stream(ctx, fd, func() { _ = unix.Close(fd) }, task{compare: how.Compare, look: how.Look}, how, next, told)
 }
 
 // Peek implements device.Peeker.
@@ -177,6 +178,9 @@ func (b *blocks) carry(fd int, do task, asked <-chan flight, ended chan<- flight
 		if do.compare != nil && f.errno == nil {
 			m := do.compare.Check(data, f.read.LBA, b.limits.Logical, b.limits.Bytes/uint64(b.limits.Logical))
 			f.outcome.Cause, f.outcome.All, f.outcome.From = m.Cause, m.All, m.From
+		}
+		if do.look && f.errno == nil {
+			f.outcome.Looked, f.outcome.Empty = true, surface.Zeros(data, b.limits.Logical)
 		}
 		ended <- f
 	}

@@ -34,8 +34,31 @@ func (a *attached) Stream(ctx context.Context, how device.Streaming, next func()
 			a.bench.mu.Unlock()
 			o.Cause, o.All, o.From = found.Cause, found.All, found.From
 		}
+		if how.Look && err == nil && !hangs && o.Cause == surface.Whole {
+			a.bench.mu.Lock()
+			o.Looked, o.Empty = true, a.place.empty(e)
+			a.bench.mu.Unlock()
+		}
 		return o, hangs, err
 	}, next, told)
+}
+
+// empty counts the sectors of an extent that hold nothing: those beyond what is in use and what an overwrite reached.
+func (p *place) empty(e surface.Extent) uint64 {
+	used := uint64(p.spec.InUse * float64(p.spec.Identity.Sectors))
+	if p.Filled != nil {
+		used = max(used, p.Filled.End)
+	}
+	empty := e.End() - min(max(e.LBA, used), e.End())
+	size := int(p.spec.Identity.LogicalSector)
+	for _, c := range p.spec.Content {
+		for i, lba := 0, c.LBA; i < len(c.Bytes); i, lba = i+size, lba+1 {
+			if piece := c.Bytes[i:min(i+size, len(c.Bytes))]; e.Holds(lba) && lba >= used && slices.ContainsFunc(piece, func(b byte) bool { return b != 0 }) {
+				empty--
+			}
+		}
+	}
+	return empty
 }
 
 // Peek implements device.Peeker.

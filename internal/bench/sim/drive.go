@@ -42,7 +42,8 @@ type Spec struct {
 	Outer float64   // bytes per second at the first sector; 0: what its kind has
 	Slow  []Stretch // places that take long every time
 
-	Content []Content // what stands in its sectors; zeros elsewhere
+	Content []Content // what stands in its sectors; zeros elsewhere, for those who look at single ones
+	InUse   float64   // share of the surface that holds something, from its first sector on, for those who sweep it
 
 	Stubborn bool    // unreadable sectors stay so when they are written
 	Holds    uint64  // sectors it really has room for; 0: those it claims

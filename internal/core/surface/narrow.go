@@ -8,6 +8,9 @@ func (s *Sweep) chunk(e Extent, o Outcome, t task) {
 	switch {
 	case o.Cause == Whole:
 		s.Streak, s.Hop = 0, 0
+		if o.Looked && !t.Counted {
+			s.Looked, s.Empty = s.Looked+e.Sectors, s.Empty+o.Empty
+		}
 		s.done(t)
 		spent := o.Spent
 		if spent == 0 {

@@ -402,6 +402,24 @@ func TestTheTimeLeftKnowsThatInnerTracksAreSlower(t *testing.T) {
 	}
 }
 
+func TestSectorsOfZerosAreCountedExactly(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 8))
+	for _, size := range []int{512, 520, 4096} {
+		data, want := make([]byte, 300*size), uint64(0)
+		for i := 0; i < 300; {
+			run, full := 1+r.IntN(200), r.IntN(2) == 0 // long runs of either kind, and short ones
+			for ; run > 0 && i < 300; run, i = run-1, i+1 {
+				if full {
+					data[i*size+r.IntN(size)] = 1
+				} else {
+					want++
+				}
+			}
+		}
+		assert.Equal(t, want, Zeros(data, uint32(size)), size)
+	}
+}
+
 func TestTheRibbonIsTheSameSizeWhateverTheCapacity(t *testing.T) {
 	for _, bytes := range []uint64{20_000_000_000_000, 2_000_000_000_000, 64 << 20} {
 		g := geometry(t, bytes, 512, 4096, 0, 7200)

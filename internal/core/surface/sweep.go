@@ -14,12 +14,14 @@ type Read struct {
 
 // Outcome is how a read went.
 type Outcome struct {
-	Took  time.Duration // what the place took, to be judged by
-	Spent time.Duration // what it cost: since the read before it ended, where several are in flight. 0: as Took
-	Cause Cause         // Whole: it was read
-	Cold  bool          // the first after a pause: its time says nothing of the surface
-	All   bool          // Cause holds for every sector of it: there is nothing to narrow down
-	From  uint64        // Misplaced: the LBA whose content a sector of it holds
+	Took   time.Duration // what the place took, to be judged by
+	Spent  time.Duration // what it cost: since the read before it ended, where several are in flight. 0: as Took
+	Cause  Cause         // Whole: it was read
+	Cold   bool          // the first after a pause: its time says nothing of the surface
+	All    bool          // Cause holds for every sector of it: there is nothing to narrow down
+	From   uint64        // Misplaced: the LBA whose content a sector of it holds
+	Looked bool          // it is known how much of it is empty
+	Empty  uint64        // sectors of it that hold nothing but zeros
 }
 
 // stage says what a read is for.
@@ -97,22 +99,24 @@ type State struct {
 	Tasks      []task        `json:"tasks,omitempty"`
 	Ranges     []Range       `json:"ranges,omitempty"` // sorted, no two touch with the same cause
 	Slow       []Slow        `json:"slow,omitempty"`
-	Unread     uint64        `json:"unread"`      // physical sectors that are unreadable
-	Missed     uint64        `json:"missed"`      // ranges beyond those kept
-	SlowPlaces uint64        `json:"slow_places"` // in all
-	Done       uint64        `json:"done"`        // sectors settled
-	Streak     int           `json:"streak"`      // failed chunks in a row
-	Hop        uint64        `json:"hop"`         // chunks passed over last
-	HopTo      uint64        `json:"hop_to"`      // chunk that was to come next when they were
-	Trouble    time.Duration `json:"trouble"`     // spent on reads that failed and on looking closer
-	Region     Extent        `json:"region"`      // chunk being narrowed
-	Spent      time.Duration `json:"spent"`       // on its failing reads
-	Found      bool          `json:"found"`       // something of it failed again
-	Last       bool          `json:"last"`        // the pass is over; what is slow or failed is tried once more
-	Tries      int           `json:"tries"`       // second tries the last part began with
-	Reached    float64       `json:"reached"`     // share settled
-	Unjudged   bool          `json:"unjudged"`    // times are kept and not judged, as those of writing are not
-	Lost       uint64        `json:"lost"`        // physical sectors that do not hold what was written to them
+	Unread     uint64        `json:"unread"`           // physical sectors that are unreadable
+	Missed     uint64        `json:"missed"`           // ranges beyond those kept
+	SlowPlaces uint64        `json:"slow_places"`      // in all
+	Done       uint64        `json:"done"`             // sectors settled
+	Streak     int           `json:"streak"`           // failed chunks in a row
+	Hop        uint64        `json:"hop"`              // chunks passed over last
+	HopTo      uint64        `json:"hop_to"`           // chunk that was to come next when they were
+	Trouble    time.Duration `json:"trouble"`          // spent on reads that failed and on looking closer
+	Region     Extent        `json:"region"`           // chunk being narrowed
+	Spent      time.Duration `json:"spent"`            // on its failing reads
+	Found      bool          `json:"found"`            // something of it failed again
+	Last       bool          `json:"last"`             // the pass is over; what is slow or failed is tried once more
+	Tries      int           `json:"tries"`            // second tries the last part began with
+	Reached    float64       `json:"reached"`          // share settled
+	Looked     uint64        `json:"looked,omitempty"` // sectors of the pass of which it is known whether they hold something
+	Empty      uint64        `json:"empty,omitempty"`  // of them, those that hold nothing but zeros
+	Unjudged   bool          `json:"unjudged"`         // times are kept and not judged, as those of writing are not
+	Lost       uint64        `json:"lost"`             // physical sectors that do not hold what was written to them
 	Elsewhere  *Elsewhere    `json:"elsewhere,omitempty"`
 }
 
@@ -207,6 +211,16 @@ func (s *Sweep) ask(e Extent, of stage) Read {
 
 // Closer reports whether a place that failed, or was slow, is looked at once more.
 func (s *Sweep) Closer() bool { return s.Last || s.narrowing() > 0 }
+
+// Held is the share, 0 to 1, of what was read that held anything but zeros. A flash drive gives zeros for what was never written or
+// was trimmed without touching its cells (ACS-4, 7.5.3, RZAT; NVM Command Set 1.0, 3.2.3.2.1), so the rest was not tried. It reports
+// false where nobody looked.
+func (s *Sweep) Held() (share float64, ok bool) {
+	if s.Looked == 0 {
+		return 0, false
+	}
+	return 1 - float64(s.Empty)/float64(s.Looked), true
+}
 
 // LBA is where the pass stands.
 func (s *Sweep) LBA() uint64 {

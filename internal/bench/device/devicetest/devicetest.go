@@ -74,6 +74,18 @@ func peeks(ctx context.Context, d device.Device) error {
 	if len(first) != 8*int(limits.Logical) || !bytes.Equal(again, first[limits.Logical:2*limits.Logical]) {
 		return errors.New("a peek did not bring the bytes of its sectors")
 	}
+	asked := false
+	var seen surface.Outcome
+	if err := blocks.Stream(ctx, device.Streaming{Depth: 1, Look: true}, func() (surface.Read, bool) {
+		r, once := surface.Read{Extent: surface.Extent{LBA: 0, Sectors: 8}}, !asked
+		asked = true
+		return r, once
+	}, func(_ surface.Read, o surface.Outcome) { seen = o }); err != nil {
+		return err
+	}
+	if want := surface.Zeros(first, limits.Logical); !seen.Looked || seen.Empty != want {
+		return fmt.Errorf("of the first 8 sectors %d hold nothing, and reading them told %d (looked: %t)", want, seen.Empty, seen.Looked)
+	}
 	for _, wrong := range []surface.Extent{{LBA: limits.Bytes / uint64(limits.Logical), Sectors: 1}, {LBA: 0, Sectors: device.MostPeek/512 + 1}, {}} {
 		if _, err := p.Peek(ctx, wrong); err == nil {
 			return fmt.Errorf("a peek at %d sectors from LBA %d was not refused", wrong.Sectors, wrong.LBA)
