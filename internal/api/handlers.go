@@ -88,20 +88,54 @@ func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (se
 }
 
 func (h *handlers) ListDrives(ctx context.Context, r server.ListDrivesRequestObject) (server.ListDrivesResponseObject, error) {
-	q := shop.Query{Text: value(r.Params.Q), After: value(r.Params.After), Limit: 200}
-	if r.Params.Limit != nil {
-		q.Limit = *r.Params.Limit
+	p := r.Params
+	q, err := queryOf(p.Q, p.Grade, string(value(p.Medium)), p.Lot, p.FromHours, p.ToHours)
+	if err != nil {
+		return nil, err
 	}
-	q.Medium, q.Lot = drive.Medium(value(r.Params.Medium)), value(r.Params.Lot)
-	if r.Params.Grade != nil {
-		g, err := drive.ParseGrade(string(*r.Params.Grade))
-		if err != nil {
-			return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
-		}
-		q.Grade = &g
+	if q.After, q.Limit = value(p.After), 200; p.Limit != nil {
+		q.Limit = *p.Limit
 	}
 	all, err := h.shop.Drives(ctx, q)
 	return server.ListDrives200JSONResponse(each(all, driveOf)), err
+}
+
+// queryOf is what a list and a table of drives are asked for.
+func queryOf(text *string, grade *contract.Grade, medium string, lot *int64, from, to *int) (shop.Query, error) {
+	q := shop.Query{Text: value(text), Medium: drive.Medium(medium), Lot: value(lot), From: value(from), To: value(to)}
+	if grade != nil {
+		g, err := drive.ParseGrade(string(*grade))
+		if err != nil {
+			return q, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+		}
+		q.Grade = &g
+	}
+	return q, nil
+}
+
+func (h *handlers) TableOfDrives(ctx context.Context, r server.TableOfDrivesRequestObject) (server.TableOfDrivesResponseObject, error) {
+	p := r.Params
+	q, err := queryOf(p.Q, p.Grade, string(value(p.Medium)), p.Lot, p.FromHours, p.ToHours)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	table := handover.NewDrivesCSV(&b)
+	for more := true; more; {
+		q.Limit = 500
+		some, err := h.shop.Drives(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range some {
+			if err := table.Add(d); err != nil {
+				return nil, err
+			}
+			q.After = d.Identity.Serial
+		}
+		more = len(some) == q.Limit
+	}
+	return server.TableOfDrives200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, table.End()
 }
 
 // detailed is a drive with its present intake.

@@ -123,23 +123,45 @@ func (h *handlers) PrintLabels(ctx context.Context, r server.PrintLabelsRequestO
 	if err != nil {
 		return nil, err
 	}
-	var all []handover.Label
+	var drives []shop.Drive
 	for _, d := range v.Drives {
-		if d.Drive == nil {
-			continue
+		if d.Drive != nil {
+			drives = append(drives, *d.Drive)
 		}
-		p, err := h.shop.Paper(ctx, *d.Drive)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, handover.LabelOf(p, h.link(ctx, *d.Drive)))
 	}
-	if len(all) == 0 {
+	if len(drives) == 0 {
 		return nil, &shop.Conflict{What: fmt.Sprintf("no drive of lot %d has named itself", r.Lot), Do: "Put one in, then print."}
 	}
+	b, err := h.labels(ctx, drives, stock)
+	return server.PrintLabels200ApplicationpdfResponse{Body: b, ContentLength: int64(b.Len())}, err
+}
+
+func (h *handlers) PrintDriveLabels(ctx context.Context, r server.PrintDriveLabelsRequestObject) (server.PrintDriveLabelsResponseObject, error) {
+	stock, err := stockOf(r.Params.Stock)
+	if err != nil {
+		return nil, err
+	}
+	drives := make([]shop.Drive, len(r.Params.Drive))
+	for i, name := range r.Params.Drive {
+		if drives[i], err = h.shop.FindDrive(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+	b, err := h.labels(ctx, drives, stock)
+	return server.PrintDriveLabels200ApplicationpdfResponse{Body: b, ContentLength: int64(b.Len())}, err
+}
+
+func (h *handlers) labels(ctx context.Context, drives []shop.Drive, stock handover.Stock) (*bytes.Buffer, error) {
 	var b bytes.Buffer
-	err = handover.LabelPDF(&b, stock, all, h.shop.Clock())
-	return server.PrintLabels200ApplicationpdfResponse{Body: &b, ContentLength: int64(b.Len())}, err
+	all := make([]handover.Label, len(drives))
+	for i, d := range drives {
+		p, err := h.shop.Paper(ctx, d)
+		if err != nil {
+			return &b, err
+		}
+		all[i] = handover.LabelOf(p, h.link(ctx, d))
+	}
+	return &b, handover.LabelPDF(&b, stock, all, h.shop.Clock())
 }
 
 type addressKey struct{}

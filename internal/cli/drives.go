@@ -19,22 +19,10 @@ func driveCommands() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "all drives, or those that match a text", ArgsUsage: "[TEXT]",
-				Description: "TEXT is part of a serial, model, ticket or customer.\n\nExample:\n   hylostat drive list --grade replace",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only spinning or flash"}, &cli.IntFlag{Name: "lot", Usage: "only those of lot `N`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200}},
+				Description: "TEXT is part of a serial, model, ticket or customer.\n\nExamples:\n   hylostat drive list --grade replace\n   hylostat drive list --from-hours 35000",
+				Flags:       append(filterFlags(), &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200}),
 				Action: action(0, 1, func(ctx context.Context, c call) error {
-					p := contract.ListDrivesParams{}
-					if t := c.arg(0); t != "" {
-						p.Q = &t
-					}
-					if g := contract.Grade(c.String("grade")); g != "" {
-						p.Grade = &g
-					}
-					if k := contract.ListDrivesParamsMedium(c.String("kind")); k != "" {
-						p.Medium = &k
-					}
-					if n := int64(c.Int("lot")); n > 0 {
-						p.Lot = &n
-					}
+					p := c.filter()
 					limit := c.Int("limit")
 					p.Limit = &limit
 					all, err := c.Drives(ctx, p)
@@ -55,6 +43,18 @@ func driveCommands() *cli.Command {
 							_, _ = fmt.Fprintf(w, "The first %d. See more with --limit.\n", limit)
 						}
 					})
+				}),
+			},
+			{
+				Name: "table", Usage: "write all drives, or those that match a text, as a CSV table", ArgsUsage: "[TEXT]",
+				Description: "Finds as list does, and writes every one of them.\n\nExample:\n   hylostat drive table --lot 114 -o lot114-drives.csv",
+				Flags:       append(filterFlags(), outFlag("drives.csv")),
+				Action: action(0, 1, func(ctx context.Context, c call) error {
+					body, err := c.DrivesTable(ctx, c.filter())
+					if err != nil {
+						return err
+					}
+					return c.write(body, "drives.csv", "Table of drives")
 				}),
 			},
 			{
@@ -235,4 +235,34 @@ func lock(s contract.Security) string {
 		return "no password set"
 	}
 	return "has none"
+}
+
+// filterFlags narrow a list of drives.
+func filterFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only spinning or flash"}, &cli.IntFlag{Name: "lot", Usage: "only those of lot `N`"},
+		&cli.IntFlag{Name: "from-hours", Usage: "only those powered on for at least `H` hours"}, &cli.IntFlag{Name: "to-hours", Usage: "only those powered on for less than `H` hours"},
+	}
+}
+
+func (c call) filter() contract.ListDrivesParams {
+	p := contract.ListDrivesParams{}
+	if t := c.arg(0); t != "" {
+		p.Q = &t
+	}
+	if g := contract.Grade(c.String("grade")); g != "" {
+		p.Grade = &g
+	}
+	if k := contract.ListDrivesParamsMedium(c.String("kind")); k != "" {
+		p.Medium = &k
+	}
+	if n := int64(c.Int("lot")); n > 0 {
+		p.Lot = &n
+	}
+	for flag, into := range map[string]**int{"from-hours": &p.FromHours, "to-hours": &p.ToHours} {
+		if n := c.Int(flag); n > 0 {
+			*into = &n
+		}
+	}
+	return p
 }

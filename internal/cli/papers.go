@@ -322,10 +322,20 @@ func printStatement(w io.Writer, s contract.Statement) {
 
 func labelCommand() *cli.Command {
 	return &cli.Command{
-		Name: "label", Usage: "the label for a drive", ArgsUsage: "DRIVE", Category: "drives",
-		Description: "A PNG is for label printers of 203 or 300 dots per inch, in one ink. The code leads to the drive's page, by the address in --service.\n\nExamples:\n   hylostat label 7M4Q2\n   hylostat label 7M4Q2 --format png --dpi 203",
+		Name: "label", Usage: "the label for a drive, or for several on one PDF", ArgsUsage: "DRIVE...", Category: "drives",
+		Description: "A PNG is for label printers of 203 or 300 dots per inch, in one ink. The code leads to the drive's page, by the address in --service.\n\nExamples:\n   hylostat label 7M4Q2\n   hylostat label 7M4Q2 --format png --dpi 203\n   hylostat label 7M4Q2 7M511 --stock a4-24",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "pdf or png", Value: "pdf"}, stockFlag(), &cli.IntFlag{Name: "dpi", Usage: "of a PNG: 203 or 300", Value: 300}, outFlag("the drive's serial with .pdf or .png")},
-		Action: action(1, 1, func(ctx context.Context, c call) error {
+		Action: action(1, 500, func(ctx context.Context, c call) error {
+			if several := c.Args().Slice(); len(several) > 1 {
+				if c.String("format") != "pdf" || c.Bool("json") {
+					return &usage{"several labels come as one PDF"}
+				}
+				body, err := c.DriveLabels(ctx, several, contract.Stock(c.String("stock")))
+				if err != nil {
+					return err
+				}
+				return c.write(body, "labels.pdf", fmt.Sprintf("%d labels", len(several)))
+			}
 			l, err := c.Label(ctx, c.arg(0))
 			if err != nil {
 				return err

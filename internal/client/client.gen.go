@@ -154,6 +154,11 @@ type ClientInterface interface {
 	// Corresponds with GET /drives (the `ListDrives` operationId).
 	ListDrives(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TableOfDrives All drives that match, as a table (RFC 4180)
+	//
+	// Corresponds with GET /drives.csv (the `TableOfDrives` operationId).
+	TableOfDrives(ctx context.Context, params *TableOfDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetDrive One drive
 	//
 	// Corresponds with GET /drives/{drive} (the `GetDrive` operationId).
@@ -397,6 +402,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
 	MoveIntake(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrintDriveLabels Labels for several drives
+	//
+	// Corresponds with GET /labels (the `PrintDriveLabels` operationId).
+	PrintDriveLabels(ctx context.Context, params *PrintDriveLabelsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLots Lots, newest first
 	//
@@ -832,6 +842,21 @@ func (c *Raw) EraseCustomer(ctx context.Context, body EraseCustomerJSONRequestBo
 // Corresponds with GET /drives (the `ListDrives` operationId).
 func (c *Raw) ListDrives(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDrivesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TableOfDrives All drives that match, as a table (RFC 4180)
+//
+// Corresponds with GET /drives.csv (the `TableOfDrives` operationId).
+func (c *Raw) TableOfDrives(ctx context.Context, params *TableOfDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTableOfDrivesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1476,6 +1501,21 @@ func (c *Raw) MoveIntakeWithBody(ctx context.Context, intake int64, contentType 
 // Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
 func (c *Raw) MoveIntake(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMoveIntakeRequest(c.Server, intake, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrintDriveLabels Labels for several drives
+//
+// Corresponds with GET /labels (the `PrintDriveLabels` operationId).
+func (c *Raw) PrintDriveLabels(ctx context.Context, params *PrintDriveLabelsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrintDriveLabelsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2605,6 +2645,30 @@ func NewListDrivesRequest(server string, params *ListDrivesParams) (*http.Reques
 
 		}
 
+		if params.FromHours != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from_hours", *params.FromHours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.ToHours != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to_hours", *params.ToHours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -2620,6 +2684,120 @@ func NewListDrivesRequest(server string, params *ListDrivesParams) (*http.Reques
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTableOfDrivesRequest constructs an http.Request for the TableOfDrives method
+func NewTableOfDrivesRequest(server string, params *TableOfDrivesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives.csv")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Grade != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "grade", *params.Grade, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Medium != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "medium", *params.Medium, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Lot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lot", *params.Lot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.FromHours != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from_hours", *params.FromHours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.ToHours != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to_hours", *params.ToHours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3979,6 +4157,72 @@ func NewMoveIntakeRequestWithBody(server string, intake int64, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPrintDriveLabelsRequest constructs an http.Request for the PrintDriveLabels method
+func NewPrintDriveLabelsRequest(server string, params *PrintDriveLabelsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/labels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Drive != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drive", params.Drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Stock != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stock", *params.Stock, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5406,6 +5650,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /drives (the `ListDrives` operationId).
 	ListDrivesWithResponse(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*ListDrivesResponse, error)
 
+	// TableOfDrivesWithResponse All drives that match, as a table (RFC 4180)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives.csv (the `TableOfDrives` operationId).
+	TableOfDrivesWithResponse(ctx context.Context, params *TableOfDrivesParams, reqEditors ...RequestEditorFn) (*TableOfDrivesResponse, error)
+
 	// GetDriveWithResponse One drive
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5685,6 +5936,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
 	MoveIntakeWithResponse(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveIntakeResponse, error)
+
+	// PrintDriveLabelsWithResponse Labels for several drives
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /labels (the `PrintDriveLabels` operationId).
+	PrintDriveLabelsWithResponse(ctx context.Context, params *PrintDriveLabelsParams, reqEditors ...RequestEditorFn) (*PrintDriveLabelsResponse, error)
 
 	// ListLotsWithResponse Lots, newest first
 	//
@@ -6421,6 +6679,47 @@ func (r ListDrivesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDrivesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TableOfDrivesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TableOfDrivesResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TableOfDrivesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TableOfDrivesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TableOfDrivesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TableOfDrivesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7799,6 +8098,47 @@ func (r MoveIntakeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MoveIntakeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PrintDriveLabelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrintDriveLabelsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrintDriveLabelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrintDriveLabelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrintDriveLabelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrintDriveLabelsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9470,6 +9810,19 @@ func (c *ClientWithResponses) ListDrivesWithResponse(ctx context.Context, params
 	return ParseListDrivesResponse(rsp)
 }
 
+// TableOfDrivesWithResponse All drives that match, as a table (RFC 4180)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives.csv (the `TableOfDrives` operationId).
+func (c *ClientWithResponses) TableOfDrivesWithResponse(ctx context.Context, params *TableOfDrivesParams, reqEditors ...RequestEditorFn) (*TableOfDrivesResponse, error) {
+	rsp, err := c.TableOfDrives(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTableOfDrivesResponse(rsp)
+}
+
 // GetDriveWithResponse One drive
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9988,6 +10341,19 @@ func (c *ClientWithResponses) MoveIntakeWithResponse(ctx context.Context, intake
 		return nil, err
 	}
 	return ParseMoveIntakeResponse(rsp)
+}
+
+// PrintDriveLabelsWithResponse Labels for several drives
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /labels (the `PrintDriveLabels` operationId).
+func (c *ClientWithResponses) PrintDriveLabelsWithResponse(ctx context.Context, params *PrintDriveLabelsParams, reqEditors ...RequestEditorFn) (*PrintDriveLabelsResponse, error) {
+	rsp, err := c.PrintDriveLabels(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrintDriveLabelsResponse(rsp)
 }
 
 // ListLotsWithResponse Lots, newest first
@@ -10847,6 +11213,32 @@ func ParseListDrivesResponse(rsp *http.Response) (*ListDrivesResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTableOfDrivesResponse parses an HTTP response from a TableOfDrivesWithResponse call
+func ParseTableOfDrivesResponse(rsp *http.Response) (*TableOfDrivesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TableOfDrivesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -11796,6 +12188,32 @@ func ParseMoveIntakeResponse(rsp *http.Response) (*MoveIntakeResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrintDriveLabelsResponse parses an HTTP response from a PrintDriveLabelsWithResponse call
+func ParsePrintDriveLabelsResponse(rsp *http.Response) (*PrintDriveLabelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrintDriveLabelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

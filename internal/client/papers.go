@@ -60,6 +60,23 @@ func (c *Client) LotLabels(ctx context.Context, lot int64, stock contract.Stock)
 	return c.answer(r, err)
 }
 
+// DrivesTable gives the drives that match as CSV; After and Limit are not heeded.
+func (c *Client) DrivesTable(ctx context.Context, p contract.ListDrivesParams) ([]byte, error) {
+	q := contract.TableOfDrivesParams{Q: p.Q, Grade: p.Grade, Lot: p.Lot, FromHours: p.FromHours, ToHours: p.ToHours}
+	if p.Medium != nil {
+		medium := contract.TableOfDrivesParamsMedium(*p.Medium)
+		q.Medium = &medium
+	}
+	r, err := c.raw.TableOfDrives(ctx, &q)
+	return c.answer(r, err)
+}
+
+// DriveLabels gives the labels of several drives as PDF.
+func (c *Client) DriveLabels(ctx context.Context, drives []string, stock contract.Stock) ([]byte, error) {
+	r, err := c.raw.PrintDriveLabels(ctx, &contract.PrintDriveLabelsParams{Drive: drives, Stock: &stock})
+	return c.answer(r, err)
+}
+
 // Siblings compares a drive with the others of its model.
 func (c *Client) Siblings(ctx context.Context, drive string) (contract.Siblings, error) {
 	r, err := c.raw.GetSiblings(ctx, drive)

@@ -868,6 +868,24 @@ func (e ListDrivesParamsMedium) Valid() bool {
 	}
 }
 
+// Defines values for TableOfDrivesParamsMedium.
+const (
+	TableOfDrivesParamsMediumFlash    TableOfDrivesParamsMedium = "flash"
+	TableOfDrivesParamsMediumSpinning TableOfDrivesParamsMedium = "spinning"
+)
+
+// Valid indicates whether the value is a known member of the TableOfDrivesParamsMedium enum.
+func (e TableOfDrivesParamsMedium) Valid() bool {
+	switch e {
+	case TableOfDrivesParamsMediumFlash:
+		return true
+	case TableOfDrivesParamsMediumSpinning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Attached What the machine says of what is attached
 type Attached struct {
 	Bytes int64 `json:"bytes"`
@@ -2565,6 +2583,12 @@ type ListDrivesParams struct {
 	// Lot taken in on it
 	Lot *int64 `form:"lot,omitempty" json:"lot,omitempty"`
 
+	// FromHours powered on at least so long; drives that do not tell are left out
+	FromHours *int `form:"from_hours,omitempty" json:"from_hours,omitempty"`
+
+	// ToHours powered on less than that
+	ToHours *int `form:"to_hours,omitempty" json:"to_hours,omitempty"`
+
 	// After serial of the last one seen
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
@@ -2572,6 +2596,26 @@ type ListDrivesParams struct {
 
 // ListDrivesParamsMedium defines parameters for ListDrives.
 type ListDrivesParamsMedium string
+
+// TableOfDrivesParams defines parameters for TableOfDrives.
+type TableOfDrivesParams struct {
+	// Q part of serial, model, ticket or customer
+	Q      *string                    `form:"q,omitempty" json:"q,omitempty"`
+	Grade  *Grade                     `form:"grade,omitempty" json:"grade,omitempty"`
+	Medium *TableOfDrivesParamsMedium `form:"medium,omitempty" json:"medium,omitempty"`
+
+	// Lot taken in on it
+	Lot *int64 `form:"lot,omitempty" json:"lot,omitempty"`
+
+	// FromHours powered on at least so long; drives that do not tell are left out
+	FromHours *int `form:"from_hours,omitempty" json:"from_hours,omitempty"`
+
+	// ToHours powered on less than that
+	ToHours *int `form:"to_hours,omitempty" json:"to_hours,omitempty"`
+}
+
+// TableOfDrivesParamsMedium defines parameters for TableOfDrives.
+type TableOfDrivesParamsMedium string
 
 // CompareReadingsParams defines parameters for CompareReadings.
 type CompareReadingsParams struct {
@@ -2617,6 +2661,13 @@ type ListIntakesParams struct {
 	Open   *bool   `form:"open,omitempty" json:"open,omitempty"`
 	Ticket *string `form:"ticket,omitempty" json:"ticket,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// PrintDriveLabelsParams defines parameters for PrintDriveLabels.
+type PrintDriveLabelsParams struct {
+	// Drive serials, or endings of them
+	Drive []string `form:"drive" json:"drive"`
+	Stock *Stock   `form:"stock,omitempty" json:"stock,omitempty"`
 }
 
 // PrintLabelsParams defines parameters for PrintLabels.

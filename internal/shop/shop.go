@@ -242,6 +242,8 @@ type Query struct {
 	Grade  *drive.Grade
 	Medium drive.Medium // empty: any
 	Lot    int64        // taken in on it; 0: any
+	From   int          // power-on hours, at least
+	To     int          // power-on hours, less than; 0: however many
 	After  string       // cursor: serial of the last one seen
 	Limit  int
 }

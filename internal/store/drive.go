@@ -170,6 +170,12 @@ func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error)
 	if s.Lot != 0 {
 		where, args = append(where, "d.id IN (SELECT drive FROM intake WHERE lot = ?)"), append(args, s.Lot)
 	}
+	if s.From > 0 {
+		where, args = append(where, "n.hours >= ?"), append(args, s.From)
+	}
+	if s.To > 0 {
+		where, args = append(where, "n.hours < ?"), append(args, s.To)
+	}
 	if s.Grade != nil {
 		where, args = append(where, "COALESCE(n.grade, 0) = ?"), append(args, *s.Grade)
 	}

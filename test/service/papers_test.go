@@ -3,6 +3,7 @@ package service
 import (
 	"archive/zip"
 	"bytes"
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -79,6 +80,55 @@ func names(r contract.Reading) []string {
 		all = append(all, p.Name)
 	}
 	return all
+}
+
+// The list of drives, narrowed by how long they were powered on, and the table that holds all it finds.
+func TestTheTableHoldsWhatTheListFinds(t *testing.T) {
+	old, young := disk("KVA077M511"), disk("=KVA07EVIL")
+	old.Hours, young.Hours = 40_000, 1_200
+	s := serve(t, t.TempDir(), old, young)
+	ctx := t.Context()
+	s.answering(1)
+	s.answering(2)
+	from, to := 8_760, 8_760
+	for name, p := range map[string]struct {
+		contract.ListDrivesParams
+		want []string
+	}{
+		"all":       {contract.ListDrivesParams{}, []string{"=KVA07EVIL", "KVA077M511"}},
+		"the old":   {contract.ListDrivesParams{FromHours: &from}, []string{"KVA077M511"}},
+		"the young": {contract.ListDrivesParams{ToHours: &to}, []string{"=KVA07EVIL"}},
+		"neither":   {contract.ListDrivesParams{FromHours: new(50_000)}, []string{}},
+	} {
+		found, err := s.Drives(ctx, p.ListDrivesParams)
+		require.NoError(t, err)
+		serials := []string{}
+		for _, d := range found {
+			serials = append(serials, d.Serial)
+		}
+		assert.Equal(t, p.want, serials, name)
+		text, err := s.DrivesTable(ctx, p.ListDrivesParams)
+		require.NoError(t, err)
+		rows, err := csv.NewReader(bytes.NewReader(text)).ReadAll()
+		require.NoError(t, err)
+		require.Len(t, rows, 1+len(found), name)
+		for i, d := range found {
+			row := map[string]string{}
+			for n, head := range rows[0] {
+				row[head] = rows[1+i][n]
+			}
+			assert.Equal(t, d.Serial, strings.TrimPrefix(row["serial"], "'"), "no spreadsheet takes a serial for a formula")
+			assert.NotEqual(t, "=", row["serial"][:1])
+			assert.Equal(t, string(d.Grade), row["verdict"])
+			assert.Equal(t, fmt.Sprint(*d.Hours), row["powered on h"])
+			assert.Equal(t, fmt.Sprint(*d.Bay), row["bay"])
+		}
+	}
+	labels, err := s.DriveLabels(ctx, []string{"7M511", "=KVA07EVIL"}, "62x29")
+	require.NoError(t, err)
+	assert.Equal(t, "%PDF-", string(labels[:5]))
+	_, err = s.DriveLabels(ctx, []string{"7M511", "NOBODY"}, "62x29")
+	assert.Equal(t, 404, status(t, err), "none is left out in silence")
 }
 
 // The whole record can be taken in elsewhere, and says what the API says.

@@ -392,6 +392,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All drives that match, as a table (RFC 4180) */
+        get: operations["tableOfDrives"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Labels for several drives */
+        get: operations["printDriveLabels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}": {
         parameters: {
             query?: never;
@@ -3218,6 +3252,10 @@ export interface operations {
                 medium?: "spinning" | "flash";
                 /** @description taken in on it */
                 lot?: number;
+                /** @description powered on at least so long; drives that do not tell are left out */
+                from_hours?: number;
+                /** @description powered on less than that */
+                to_hours?: number;
                 /** @description serial of the last one seen */
                 after?: string;
                 limit?: number;
@@ -3235,6 +3273,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drive"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    tableOfDrives: {
+        parameters: {
+            query?: {
+                /** @description part of serial, model, ticket or customer */
+                q?: string;
+                grade?: components["schemas"]["Grade"];
+                medium?: "spinning" | "flash";
+                /** @description taken in on it */
+                lot?: number;
+                /** @description powered on at least so long; drives that do not tell are left out */
+                from_hours?: number;
+                /** @description powered on less than that */
+                to_hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    printDriveLabels: {
+        parameters: {
+            query: {
+                /** @description serials, or endings of them */
+                drive: string[];
+                stock?: components["schemas"]["Stock"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The labels */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
                 };
             };
             default: components["responses"]["Wrong"];

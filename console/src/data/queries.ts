@@ -39,16 +39,22 @@ export function usePolicyOrders() {
 const drivesAtOnce = 200;
 
 /** Drives by serial, more of them as somebody scrolls. */
-export const useDrives = (q: string, grade?: Grade, medium?: Medium, lot?: number) =>
+/** What drives are looked for by. */
+export interface Looked {
+  q?: string;
+  grade?: Grade;
+  medium?: Medium;
+  lot?: number;
+  from_hours?: number;
+  to_hours?: number;
+}
+
+export const useDrives = (by: Looked) =>
   useInfiniteQuery({
-    queryKey: ["drives", q, grade, medium, lot],
+    queryKey: ["drives", by],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      data(
-        api.GET("/drives", {
-          params: { query: { q: q || undefined, grade, medium, lot, after: pageParam || undefined, limit: drivesAtOnce } },
-        }),
-      ),
+      data(api.GET("/drives", { params: { query: { ...by, after: pageParam || undefined, limit: drivesAtOnce } } })),
     getNextPageParam: (last) => (last.length < drivesAtOnce ? undefined : last.at(-1)?.serial),
     placeholderData: (before) => before,
   });

@@ -3,43 +3,70 @@ import { useEffect, useRef, useState } from "react";
 import { Input, Label, Radio, RadioGroup, SearchField } from "react-aria-components";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
-import { useDrives } from "../data/queries";
+import { usePerson } from "../data/person";
+import { type Looked, useDesk, useDrives } from "../data/queries";
 import type { Drive, Grade, Medium } from "../data/types";
-import { Button, NotAvailable, State, Table, Wrong } from "../parts/basics";
+import { Button, LinkButton, NotAvailable, State, Table, Wrong } from "../parts/basics";
+import { OneOf } from "../parts/CheckMenu";
 import { dayOf, number, parts, size } from "../parts/format";
 import { VerdictWord } from "../parts/marks";
 import { hidden } from "../theme/Global";
 import { color } from "../theme/tokens";
+import { useActions } from "./Shell";
 
 const Tools = styled.section`
-  border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 24px; align-items: center;
-  & input { min-height: 44px; width: 320px; max-width: 100%; padding: 0 12px; border: 1px solid ${color.edge}; background: ${color.sheet}; }
-  & p { margin-left: auto; color: ${color.ink3}; font-size: 13px; line-height: 18px; }
+  border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center;
+  & input { min-height: 44px; width: 256px; max-width: 100%; padding: 0 12px; border: 1px solid ${color.edge}; background: ${color.sheet}; }
+  & .end { margin-left: auto; display: flex; gap: 12px; align-items: center; } & p { color: ${color.ink3}; font-size: 13px; line-height: 18px; }
+`;
+const Chosen = styled.section`
+  border-bottom: 1px solid ${color.rule}; background: ${color.well}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center;
+  & b { margin-right: 12px; } & p { color: ${color.ink2}; flex-basis: 100%; }
 `;
 const Grades = styled(RadioGroup)`
   display: flex; flex-wrap: wrap;
   & > [data-rac] { display: flex; align-items: center; min-height: 44px; padding: 0 12px; cursor: pointer; border: 1px solid ${color.rule}; margin-left: -1px; }
   & > [data-selected] { border-color: ${color.ink}; background: ${color.well}; z-index: 1; }
 `;
+const Page = styled.div`display: flex; flex-direction: column; height: calc(100vh - 48px);`;
 const rowHeight = 33;
 const Body = styled.div`
-  padding: 8px 24px 0; height: calc(100vh - 109px); min-height: 320px; overflow: auto;
+  padding: 8px 24px 0; flex: 1; min-height: 320px; overflow: auto;
   & table { table-layout: fixed; min-width: 1180px; }
   & thead th { position: sticky; top: -8px; background: ${color.paper}; z-index: 2; }
   & tbody td { height: ${rowHeight}px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
   & tbody td.gap { padding: 0; border: 0; }
   & tbody tr.drive { position: relative; cursor: pointer; } & tbody tr.drive:hover { background: ${color.well}; }
   & a { text-decoration: none; } & a::after { content: ""; position: absolute; inset: 0; }
+  & .choose { padding: 0; vertical-align: middle; } & input { position: relative; z-index: 1; width: 20px; height: 20px; margin: 0; display: block; accent-color: ${color.accent}; }
   & .serial b { font-size: 18px; letter-spacing: 0.02em; } & .serial { color: ${color.ink3}; } & .serial b { color: ${color.ink}; }
 `;
 
 const grades: (Grade | "all")[] = ["all", "replace", "degrading", "healthy", "undecided"];
 const isGrade = (g: string | null): g is Grade => g !== null && g !== "all" && (grades as string[]).includes(g);
 
-function Row({ d }: { d: Drive }) {
+/** How long a drive was powered on, in years of hours. */
+const ages: { id: string; name: string; about?: string; from?: number; to?: number }[] = [
+  { id: "all", name: "any" },
+  { id: "0-1", name: "under 1 year", about: "powered on for less than 8 760 h", to: 8760 },
+  { id: "1-3", name: "1 to 3 years", about: "powered on for 8 760 to 26 280 h", from: 8760, to: 3 * 8760 },
+  { id: "3-5", name: "3 to 5 years", about: "powered on for 26 280 to 43 800 h", from: 3 * 8760, to: 5 * 8760 },
+  { id: "5-", name: "over 5 years", about: "powered on for 43 800 h and more", from: 5 * 8760 },
+];
+
+const kinds = [
+  { id: "all", name: "any" },
+  { id: "spinning", name: "spinning" },
+  { id: "flash", name: "flash" },
+];
+
+function Row({ d, chosen, choose }: { d: Drive; chosen: boolean; choose: (serial: string) => void }) {
   const [before, ending] = parts(d.serial);
   return (
     <tr className="drive">
+      <td className="choose">
+        <input type="checkbox" aria-label={`Choose ${d.serial}`} checked={chosen} onChange={() => choose(d.serial)} />
+      </td>
       <td className="serial">
         <Link to={`/drives/${encodeURIComponent(d.serial)}`}>
           {before} <b>{ending}</b>
@@ -60,7 +87,19 @@ function Row({ d }: { d: Drive }) {
 }
 
 /** Every drive that was found, however many: only those in sight are drawn, and more are fetched as somebody scrolls. */
-function List({ found, more, fetching }: { found: Drive[]; more: () => void; fetching: boolean }) {
+function List({
+  found,
+  more,
+  fetching,
+  chosen,
+  choose,
+}: {
+  found: Drive[];
+  more: () => void;
+  fetching: boolean;
+  chosen: ReadonlySet<string>;
+  choose: (serials: string[], on: boolean) => void;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({ count: found.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 12 });
   const items = rows.getVirtualItems();
@@ -74,13 +113,26 @@ function List({ found, more, fetching }: { found: Drive[]; more: () => void; fet
     <Body ref={box}>
       <Table aria-rowcount={found.length}>
         <colgroup>
-          {["144px", "120px", "auto", "184px", "80px", "104px", "48px", "80px", "80px"].map((width, i) => (
+          {["36px", "144px", "120px", "auto", "184px", "80px", "104px", "48px", "80px", "80px"].map((width, i) => (
             // biome-ignore lint/suspicious/noArrayIndexKey: columns do not move
             <col key={i} style={{ width }} />
           ))}
         </colgroup>
         <thead>
           <tr>
+            <th className="choose">
+              <input
+                type="checkbox"
+                aria-label="Choose all that are fetched"
+                checked={found.every((d) => chosen.has(d.serial))}
+                onChange={(e) =>
+                  choose(
+                    found.map((d) => d.serial),
+                    e.target.checked,
+                  )
+                }
+              />
+            </th>
             <th>drive</th>
             <th>verdict</th>
             <th>why</th>
@@ -95,16 +147,25 @@ function List({ found, more, fetching }: { found: Drive[]; more: () => void; fet
         <tbody>
           {above > 0 && (
             <tr>
-              <td className="gap" colSpan={9} style={{ height: above }} />
+              <td className="gap" colSpan={10} style={{ height: above }} />
             </tr>
           )}
           {items.map((item) => {
             const d = found[item.index];
-            return d && <Row key={d.serial + d.model} d={d} />;
+            return (
+              d && (
+                <Row
+                  key={d.serial + d.model}
+                  d={d}
+                  chosen={chosen.has(d.serial)}
+                  choose={(serial) => choose([serial], !chosen.has(serial))}
+                />
+              )
+            );
           })}
           {below > 0 && (
             <tr>
-              <td className="gap" colSpan={9} style={{ height: below }} />
+              <td className="gap" colSpan={10} style={{ height: below }} />
             </tr>
           )}
         </tbody>
@@ -112,6 +173,41 @@ function List({ found, more, fetching }: { found: Drive[]; more: () => void; fet
     </Body>
   );
 }
+
+/** What can be done with several drives at once. */
+function Together({ chosen, none }: { chosen: readonly string[]; none: () => void }) {
+  const desk = useDesk(usePerson().name);
+  const { asPerson } = useActions();
+  const { data: done, isPending, error } = desk.signTogether;
+  const labels = new URLSearchParams([["stock", "62x29"], ...chosen.slice(0, mostLabels).map((serial) => ["drive", serial])]);
+  return (
+    <Chosen aria-label="The chosen drives">
+      <b>{number(chosen.length)} chosen</b>
+      <Button isDisabled={isPending} onPress={() => asPerson(() => desk.signTogether.mutate([...chosen]))}>
+        Sign the healthy
+      </Button>
+      <LinkButton href={`/api/v1/labels?${labels}`} target="_blank">
+        {chosen.length > mostLabels ? `Labels of the first ${mostLabels}` : "Labels"}
+      </LinkButton>
+      <Button onPress={none}>Choose none</Button>
+      {error && <p role="alert">{error.message}</p>}
+      {done && (
+        <p role="status">
+          {number(done.signed.length)} signed.
+          {done.left.length > 0 &&
+            ` Left: ${done.left
+              .slice(0, 3)
+              .map((l) => `${l.serial}, ${l.why}`)
+              .join("; ")}`}
+          {done.left.length > 3 && `; and ${number(done.left.length - 3)} more`}
+        </p>
+      )}
+    </Chosen>
+  );
+}
+
+/** Of how many drives labels are asked for at once: their serials stand in an address. */
+const mostLabels = 200;
 
 /** All drives the shop has met, found as one types. What is looked for stands in the address. */
 export default function DrivesPage() {
@@ -122,7 +218,18 @@ export default function DrivesPage() {
   const kind = search.get("kind");
   const medium = kind === "spinning" || kind === "flash" ? (kind as Medium) : undefined;
   const lot = Number(search.get("lot")) || undefined;
-  const change = (to: { q?: string; grade?: string; kind?: string; lot?: string }) => {
+  const age = ages.find((a) => a.id === search.get("age")) ?? ages[0];
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const choose = (serials: string[], on: boolean) =>
+    setChosen((before) => {
+      const next = new Set(before);
+      for (const serial of serials) {
+        if (on) next.add(serial);
+        else next.delete(serial);
+      }
+      return next;
+    });
+  const change = (to: { q?: string; grade?: string; kind?: string; lot?: string; age?: string }) => {
     const next = new URLSearchParams(search);
     for (const [name, value] of Object.entries(to)) {
       if (value && value !== "all") next.set(name, value);
@@ -130,11 +237,19 @@ export default function DrivesPage() {
     }
     setSearch(next, { replace: true, preventScrollReset: true });
   };
-  const drives = useDrives(text, grade === "all" ? undefined : grade, medium, lot);
+  const by: Looked = {
+    q: text || undefined,
+    grade: grade === "all" ? undefined : grade,
+    medium,
+    lot,
+    from_hours: age?.from,
+    to_hours: age?.to,
+  };
+  const drives = useDrives(by);
   if (drives.isError && !drives.data) return <Wrong error={drives.error} retry={() => drives.refetch()} />;
   const found = drives.data?.pages.flat();
   return (
-    <>
+    <Page>
       <title>Drives · Hylostat</title>
       <h1 style={hidden}>Drives</h1>
       <Tools aria-label="Find">
@@ -155,32 +270,38 @@ export default function DrivesPage() {
             </Radio>
           ))}
         </Grades>
-        <Grades aria-label="Kind" orientation="horizontal" value={medium ?? "all"} onChange={(k) => change({ kind: k })}>
-          {["all", "spinning", "flash"].map((k) => (
-            <Radio key={k} value={k}>
-              {k}
-            </Radio>
-          ))}
-        </Grades>
+        <OneOf label="Kind" options={kinds} value={medium ?? "all"} choose={(k) => change({ kind: k })} />
+        <OneOf label="Age" options={ages} value={age?.id ?? "all"} choose={(id) => change({ age: id })} />
         {lot && <Button onPress={() => change({ lot: "" })}>Lot {lot}: show all</Button>}
         {found && (
-          <p role="status">
-            {number(found.length)}
-            {drives.hasNextPage ? " and more" : ""} found
-          </p>
+          <div className="end">
+            <p role="status">
+              {number(found.length)}
+              {drives.hasNextPage ? " and more" : ""} found
+            </p>
+            <LinkButton
+              href={`/api/v1/drives.csv?${new URLSearchParams(Object.entries(by).flatMap(([k, v]) => (v === undefined ? [] : [[k, String(v)]])))}`}
+              download="drives.csv"
+            >
+              CSV
+            </LinkButton>
+          </div>
         )}
       </Tools>
+      {chosen.size > 0 && <Together chosen={[...chosen]} none={() => setChosen(new Set())} />}
       {!found ? (
         <State title="Fetching the drives" />
       ) : found.length === 0 ? (
         <State title="No drive found">
-          {text || grade !== "all" || medium || lot
-            ? "Type less of it, or choose another verdict or kind."
+          {Object.values(by).some((v) => v !== undefined)
+            ? "Type less of it, or choose another verdict, kind or age."
             : "Attach one to a bay: it is read as soon as it answers."}
         </State>
       ) : (
         <List
-          key={`${text} ${grade} ${medium} ${lot}`}
+          key={JSON.stringify(by)}
+          chosen={chosen}
+          choose={choose}
           found={found}
           fetching={drives.isFetchingNextPage}
           more={() => {
@@ -188,6 +309,6 @@ export default function DrivesPage() {
           }}
         />
       )}
-    </>
+    </Page>
   );
 }

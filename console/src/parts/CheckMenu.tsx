@@ -71,6 +71,43 @@ export function ReworkMenu({ release, start, record }: { release?: Release; star
   );
 }
 
+/** One of a few answers, in a menu that says which it is. */
+export function OneOf({
+  label,
+  options,
+  value,
+  choose,
+}: {
+  label: string;
+  options: readonly { id: string; name: string; about?: string }[];
+  value: string;
+  choose: (id: string) => void;
+}) {
+  return (
+    <MenuTrigger>
+      <Button>
+        {label}: {options.find((o) => o.id === value)?.name ?? options[0]?.name} …
+      </Button>
+      <Popover placement="bottom start">
+        <List
+          aria-label={label}
+          selectionMode="single"
+          disallowEmptySelection
+          selectedKeys={[value]}
+          onAction={(key) => choose(String(key))}
+        >
+          {options.map((o) => (
+            <Item key={o.id} id={o.id} textValue={`${o.name} ${o.about ?? ""}`} style={{ alignContent: "center" }}>
+              <span style={{ fontWeight: o.id === value ? 600 : undefined }}>{o.name}</span>
+              {o.about && <small>{o.about}</small>}
+            </Item>
+          ))}
+        </List>
+      </Popover>
+    </MenuTrigger>
+  );
+}
+
 /** Chooses an earlier sweep to lay over; none takes it away. */
 export function OverMenu({
   sweeps,

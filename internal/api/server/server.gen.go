@@ -45,6 +45,9 @@ type ServerInterface interface {
 	// ListDrives Drives by serial
 	// (GET /drives)
 	ListDrives(ctx *echo.Context, params ListDrivesParams) error
+	// TableOfDrives All drives that match, as a table (RFC 4180)
+	// (GET /drives.csv)
+	TableOfDrives(ctx *echo.Context, params TableOfDrivesParams) error
 	// GetDrive One drive
 	// (GET /drives/{drive})
 	GetDrive(ctx *echo.Context, drive DriveName) error
@@ -132,6 +135,9 @@ type ServerInterface interface {
 	// MoveIntake Try a drive that does not answer in another bay
 	// (POST /intakes/{intake}/move)
 	MoveIntake(ctx *echo.Context, intake int64) error
+	// PrintDriveLabels Labels for several drives
+	// (GET /labels)
+	PrintDriveLabels(ctx *echo.Context, params PrintDriveLabelsParams) error
 	// ListLots Lots, newest first
 	// (GET /lots)
 	ListLots(ctx *echo.Context) error
@@ -396,6 +402,20 @@ func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
 	}
 
+	// ------------- Optional query parameter "from_hours" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from_hours", ctx.QueryParams(), &params.FromHours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from_hours: %s", err))
+	}
+
+	// ------------- Optional query parameter "to_hours" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to_hours", ctx.QueryParams(), &params.ToHours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to_hours: %s", err))
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -412,6 +432,59 @@ func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListDrives(ctx, params)
+	return err
+}
+
+// TableOfDrives converts echo context to params.
+func (w *ServerInterfaceWrapper) TableOfDrives(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TableOfDrivesParams
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "grade" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "grade", ctx.QueryParams(), &params.Grade, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter grade: %s", err))
+	}
+
+	// ------------- Optional query parameter "medium" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "medium", ctx.QueryParams(), &params.Medium, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter medium: %s", err))
+	}
+
+	// ------------- Optional query parameter "lot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lot", ctx.QueryParams(), &params.Lot, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
+	}
+
+	// ------------- Optional query parameter "from_hours" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from_hours", ctx.QueryParams(), &params.FromHours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from_hours: %s", err))
+	}
+
+	// ------------- Optional query parameter "to_hours" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to_hours", ctx.QueryParams(), &params.ToHours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to_hours: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TableOfDrives(ctx, params)
 	return err
 }
 
@@ -962,6 +1035,31 @@ func (w *ServerInterfaceWrapper) MoveIntake(ctx *echo.Context) error {
 	return err
 }
 
+// PrintDriveLabels converts echo context to params.
+func (w *ServerInterfaceWrapper) PrintDriveLabels(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PrintDriveLabelsParams
+	// ------------- Required query parameter "drive" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "drive", ctx.QueryParams(), &params.Drive, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// ------------- Optional query parameter "stock" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stock", ctx.QueryParams(), &params.Stock, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stock: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PrintDriveLabels(ctx, params)
+	return err
+}
+
 // ListLots converts echo context to params.
 func (w *ServerInterfaceWrapper) ListLots(ctx *echo.Context) error {
 	var err error
@@ -1473,6 +1571,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
+	router.GET(options.BaseURL+"/drives.csv", wrapper.TableOfDrives, options.OperationMiddlewares["tableOfDrives"]...)
+	router.GET(options.BaseURL+"/labels", wrapper.PrintDriveLabels, options.OperationMiddlewares["printDriveLabels"]...)
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.PATCH(options.BaseURL+"/drives/:drive", wrapper.ChangeDrive, options.OperationMiddlewares["changeDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
@@ -1860,6 +1960,51 @@ type ListDrivesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDrivesdefaultApplicationProblemPlusJSONResponse) VisitListDrivesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TableOfDrivesRequestObject struct {
+	Params TableOfDrivesParams
+}
+
+type TableOfDrivesResponseObject interface {
+	VisitTableOfDrivesResponse(w http.ResponseWriter) error
+}
+
+type TableOfDrives200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response TableOfDrives200TextcsvResponse) VisitTableOfDrivesResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type TableOfDrivesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TableOfDrivesdefaultApplicationProblemPlusJSONResponse) VisitTableOfDrivesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3099,6 +3244,51 @@ type MoveIntakedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MoveIntakedefaultApplicationProblemPlusJSONResponse) VisitMoveIntakeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrintDriveLabelsRequestObject struct {
+	Params PrintDriveLabelsParams
+}
+
+type PrintDriveLabelsResponseObject interface {
+	VisitPrintDriveLabelsResponse(w http.ResponseWriter) error
+}
+
+type PrintDriveLabels200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PrintDriveLabels200ApplicationpdfResponse) VisitPrintDriveLabelsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PrintDriveLabelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrintDriveLabelsdefaultApplicationProblemPlusJSONResponse) VisitPrintDriveLabelsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4427,6 +4617,9 @@ type StrictServerInterface interface {
 	// ListDrives Drives by serial
 	// (GET /drives)
 	ListDrives(ctx context.Context, request ListDrivesRequestObject) (ListDrivesResponseObject, error)
+	// TableOfDrives All drives that match, as a table (RFC 4180)
+	// (GET /drives.csv)
+	TableOfDrives(ctx context.Context, request TableOfDrivesRequestObject) (TableOfDrivesResponseObject, error)
 	// GetDrive One drive
 	// (GET /drives/{drive})
 	GetDrive(ctx context.Context, request GetDriveRequestObject) (GetDriveResponseObject, error)
@@ -4514,6 +4707,9 @@ type StrictServerInterface interface {
 	// MoveIntake Try a drive that does not answer in another bay
 	// (POST /intakes/{intake}/move)
 	MoveIntake(ctx context.Context, request MoveIntakeRequestObject) (MoveIntakeResponseObject, error)
+	// PrintDriveLabels Labels for several drives
+	// (GET /labels)
+	PrintDriveLabels(ctx context.Context, request PrintDriveLabelsRequestObject) (PrintDriveLabelsResponseObject, error)
 	// ListLots Lots, newest first
 	// (GET /lots)
 	ListLots(ctx context.Context, request ListLotsRequestObject) (ListLotsResponseObject, error)
@@ -4880,6 +5076,31 @@ func (sh *strictHandler) ListDrives(ctx *echo.Context, params ListDrivesParams) 
 		return err
 	} else if validResponse, ok := response.(ListDrivesResponseObject); ok {
 		return validResponse.VisitListDrivesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TableOfDrives operation middleware
+func (sh *strictHandler) TableOfDrives(ctx *echo.Context, params TableOfDrivesParams) error {
+	var request TableOfDrivesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TableOfDrives(ctx.Request().Context(), request.(TableOfDrivesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TableOfDrives")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TableOfDrivesResponseObject); ok {
+		return validResponse.VisitTableOfDrivesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5862,6 +6083,31 @@ func (sh *strictHandler) MoveIntake(ctx *echo.Context, intake int64) error {
 		return err
 	} else if validResponse, ok := response.(MoveIntakeResponseObject); ok {
 		return validResponse.VisitMoveIntakeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PrintDriveLabels operation middleware
+func (sh *strictHandler) PrintDriveLabels(ctx *echo.Context, params PrintDriveLabelsParams) error {
+	var request PrintDriveLabelsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PrintDriveLabels(ctx.Request().Context(), request.(PrintDriveLabelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrintDriveLabels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PrintDriveLabelsResponseObject); ok {
+		return validResponse.VisitPrintDriveLabelsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
