@@ -9,6 +9,9 @@ import (
 	"net/http"
 	"net/url"
 
+	"hylostat.example/internal/access"
+	"hylostat.example/internal/protocol"
+
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
@@ -22,7 +25,7 @@ import (
 func lotOf(l shop.Lot) contract.Lot {
 	return contract.Lot{
 		Id: l.ID, Ticket: text(l.Ticket), Customer: text(l.Customer), Reference: text(l.Reference), Complaint: text(l.Complaint), Wanted: l.Wanted, Copied: l.Copied,
-		Duty: contract.Duty(l.Duty), Expected: optional(l.Expected), At: l.At, By: l.By, Open: l.Open(), Ended: when(l.Ended),
+		Duty: contract.Duty(l.Duty), Expected: optional(l.Expected), Check: optional(contract.PlannedCheck(l.Check)), At: l.At, By: l.By, Open: l.Open(), Ended: when(l.Ended),
 	}
 }
 
@@ -63,9 +66,12 @@ func (h *handlers) ListLots(ctx context.Context, _ server.ListLotsRequestObject)
 
 func (h *handlers) OpenLot(ctx context.Context, r server.OpenLotRequestObject) (server.OpenLotResponseObject, error) {
 	b := r.Body
+	if who := whoAsks(ctx); who != nil && b.Check != nil && !who.Role.Covers(access.Technician) {
+		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; planning a check needs a technician", who.Name, who.Role), Do: "Open the lot without one, or ask a technician."}
+	}
 	l, err := h.shop.OpenLot(ctx, shop.Lot{
 		Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Wanted: value(b.Wanted), Copied: value(b.Copied),
-		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), By: b.By,
+		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), Check: protocol.RunKind(value(b.Check)), By: b.By,
 	})
 	return server.OpenLot201JSONResponse(lotOf(l)), err
 }

@@ -59,7 +59,7 @@ func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObjec
 }
 
 func queueOf(q shop.Queue) contract.Queue {
-	return contract.Queue{Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: append([]string{}, q.Words...)}
+	return contract.Queue{Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Lot: optional(q.Plan.Lot), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: append([]string{}, q.Words...)}
 }
 
 func (h *handlers) GetQueue(ctx context.Context, _ server.GetQueueRequestObject) (server.GetQueueResponseObject, error) {

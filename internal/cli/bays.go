@@ -112,7 +112,11 @@ func printQueue(w io.Writer, q contract.Queue) {
 		_, _ = fmt.Fprintf(w, "No plan. %d runs go on, %d wait for their turn.\n", q.Going, q.Waiting)
 		return
 	}
-	_, _ = fmt.Fprintf(w, "Every drive: %s, planned by %s on %s. %d go on, %d wait for their turn, %d are done.\n", *q.Check, optional(q.By), minute(*q.At), q.Going, q.Waiting, q.Done)
+	whose := "Every drive"
+	if q.Lot != nil {
+		whose = fmt.Sprintf("Every drive of lot %d", *q.Lot)
+	}
+	_, _ = fmt.Fprintf(w, "%s: %s, planned by %s on %s. %d go on, %d wait for their turn, %d are done.\n", whose, *q.Check, optional(q.By), minute(*q.At), q.Going, q.Waiting, q.Done)
 	for _, line := range q.Words {
 		_, _ = fmt.Fprintln(w, line)
 	}

@@ -104,11 +104,12 @@ func lotCommands() *cli.Command {
 			},
 			{
 				Name: "open", Usage: "open a lot: every drive that comes to answer from now on is taken in on it",
-				Description: "With a plan (hylostat plan set), taking in and checking thirty drives is putting them in.\n\nExample:\n   hylostat lot open --ticket 2240 --customer \"Quillet Ferry office\" --expected 30 --duty everyday",
+				Description: "With --check, taking in and checking thirty drives is putting them in.\n\nExample:\n   hylostat lot open --ticket 2240 --customer \"Quillet Ferry office\" --expected 30 --check extended",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME`"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"},
 					&cli.StringFlag{Name: "complaint", Usage: "`TEXT`"}, &cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"}, &cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
 					&cli.StringFlag{Name: "duty", Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry", Value: "everyday"}, &cli.IntFlag{Name: "expected", Usage: "how many `DRIVES` there are"},
+					&cli.StringFlag{Name: "check", Usage: "every drive of the lot once: quick, extended or whole; the bench's plan decides when not given"},
 				},
 				Action: action(0, 0, func(ctx context.Context, c call) error {
 					set := func(name string) *string {
@@ -119,6 +120,9 @@ func lotCommands() *cli.Command {
 					}
 					wanted, copied, duty := c.Bool("wanted"), c.Bool("copied"), contract.Duty(c.String("duty"))
 					r := contract.LotRequest{By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Reference: set("reference"), Complaint: set("complaint"), Wanted: &wanted, Copied: &copied, Duty: &duty}
+					if k := contract.PlannedCheck(c.String("check")); k != "" {
+						r.Check = &k
+					}
 					if n := c.Int("expected"); n > 0 {
 						r.Expected = &n
 					}

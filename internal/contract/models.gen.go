@@ -460,6 +460,27 @@ func (e PlanRequestCheck) Valid() bool {
 	}
 }
 
+// Defines values for PlannedCheck.
+const (
+	PlannedCheckExtended PlannedCheck = "extended"
+	PlannedCheckQuick    PlannedCheck = "quick"
+	PlannedCheckWhole    PlannedCheck = "whole"
+)
+
+// Valid indicates whether the value is a known member of the PlannedCheck enum.
+func (e PlannedCheck) Valid() bool {
+	switch e {
+	case PlannedCheckExtended:
+		return true
+	case PlannedCheckQuick:
+		return true
+	case PlannedCheckWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PolicyRuleEffect.
 const (
 	PolicyRuleEffectDegrading PolicyRuleEffect = "degrading"
@@ -1432,13 +1453,16 @@ type LoggedError struct {
 
 // Lot defines model for Lot.
 type Lot struct {
-	At        time.Time  `json:"at"`
-	By        string     `json:"by"`
-	Complaint *string    `json:"complaint,omitempty"`
-	Copied    bool       `json:"copied"`
-	Customer  *string    `json:"customer,omitempty"`
-	Duty      Duty       `json:"duty"`
-	Ended     *time.Time `json:"ended,omitempty"`
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// Check of every drive of the lot, once; absent: the bench's plan decides
+	Check     *PlannedCheck `json:"check,omitempty"`
+	Complaint *string       `json:"complaint,omitempty"`
+	Copied    bool          `json:"copied"`
+	Customer  *string       `json:"customer,omitempty"`
+	Duty      Duty          `json:"duty"`
+	Ended     *time.Time    `json:"ended,omitempty"`
 
 	// Expected drives
 	Expected *int  `json:"expected,omitempty"`
@@ -1473,15 +1497,18 @@ type LotDrive struct {
 
 // LotRequest defines model for LotRequest.
 type LotRequest struct {
-	By        string  `json:"by"`
-	Complaint *string `json:"complaint,omitempty"`
-	Copied    *bool   `json:"copied,omitempty"`
-	Customer  *string `json:"customer,omitempty"`
-	Duty      *Duty   `json:"duty,omitempty"`
-	Expected  *int    `json:"expected,omitempty"`
-	Reference *string `json:"reference,omitempty"`
-	Ticket    *string `json:"ticket,omitempty"`
-	Wanted    *bool   `json:"wanted,omitempty"`
+	By string `json:"by"`
+
+	// Check of every drive of the lot, once; absent: the bench's plan decides
+	Check     *PlannedCheck `json:"check,omitempty"`
+	Complaint *string       `json:"complaint,omitempty"`
+	Copied    *bool         `json:"copied,omitempty"`
+	Customer  *string       `json:"customer,omitempty"`
+	Duty      *Duty         `json:"duty,omitempty"`
+	Expected  *int          `json:"expected,omitempty"`
+	Reference *string       `json:"reference,omitempty"`
+	Ticket    *string       `json:"ticket,omitempty"`
+	Wanted    *bool         `json:"wanted,omitempty"`
 }
 
 // LotView defines model for LotView.
@@ -1587,6 +1614,9 @@ type PlanRequest struct {
 
 // PlanRequestCheck defines model for PlanRequest.Check.
 type PlanRequestCheck string
+
+// PlannedCheck of every drive of the lot, once; absent: the bench's plan decides
+type PlannedCheck string
 
 // Policy defines model for Policy.
 type Policy struct {
@@ -1713,6 +1743,9 @@ type Queue struct {
 
 	// Going runs
 	Going int `json:"going"`
+
+	// Lot whose plan it is; absent: the bench's
+	Lot *int64 `json:"lot,omitempty"`
 
 	// Waiting runs that wait for their turn
 	Waiting int `json:"waiting"`

@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/protocol"
 )
 
 // Lot is drives taken in together. What all of them have in common is said once; every intake of the lot carries it.
@@ -25,7 +26,8 @@ type Lot struct {
 	Wanted    bool
 	Copied    bool
 	Duty      drive.Duty
-	Expected  int // drives; 0: not said
+	Expected  int              // drives; 0: not said
+	Check     protocol.RunKind // of every drive of it, once; empty: the bench's plan decides
 	At        time.Time
 	By        string
 	Ended     time.Time // from when on no drive is taken in on it by coming to answer; zero: it is open
@@ -42,6 +44,9 @@ func (s *Shop) OpenLot(ctx context.Context, l Lot) (Lot, error) {
 	}
 	if l.Duty == "" {
 		l.Duty = drive.Everyday
+	}
+	if l.Check != "" && !planned(l.Check) {
+		return l, noPlan(l.Check)
 	}
 	l.Wanted = l.Wanted || l.Copied
 	l.At = s.clock.Now()
@@ -78,6 +83,9 @@ func (s *Shop) EndLot(ctx context.Context, id int64, by string) (Lot, error) {
 
 // Lots lists lots, newest first.
 func (s *Shop) Lots(ctx context.Context) ([]Lot, error) { return s.store.Lots(ctx) }
+
+// plan is what becomes of the lot's drives.
+func (l Lot) plan() Plan { return Plan{l.Check, l.By, l.At, l.ID} }
 
 // intake is the intake of one drive of the lot.
 func (l Lot) intake(bay int, at time.Time) Intake {

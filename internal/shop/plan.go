@@ -3,6 +3,7 @@ package shop
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"hylostat.example/internal/protocol"
@@ -13,11 +14,12 @@ type Plan struct {
 	Check protocol.RunKind `json:"check,omitempty"`
 	By    string           `json:"by,omitempty"`
 	At    time.Time        `json:"at,omitzero"`
+	Lot   int64            `json:"-"` // whose drives alone it is for; 0: every drive that is on no lot with a plan of its own
 }
 
 // Queue is how a bench stands with its plan.
 type Queue struct {
-	Plan    Plan
+	Plan    Plan // of the open lot where it has one, else the bench's
 	Going   int
 	Waiting int      // for their turn
 	Done    int      // of the plan, since it was made
@@ -29,12 +31,30 @@ func planned(k protocol.RunKind) bool {
 	return k == protocol.Quick || k == protocol.Extended || k == protocol.Whole
 }
 
+func noPlan(k protocol.RunKind) error {
+	return &Invalid{fmt.Sprintf("%q is no check of a plan", k), "Choose quick, extended or whole."}
+}
+
+// planOf is the plan for a drive: that of the lot it is on, or the bench's.
+func (s *Shop) planOf(ctx context.Context, d Drive) (Plan, error) {
+	i, err := s.Intake(ctx, d)
+	if err != nil {
+		return Plan{}, err
+	}
+	if i != nil && i.Lot != 0 && i.Handover == nil {
+		if l, err := s.store.Lot(ctx, i.Lot); err != nil || l.Check != "" {
+			return l.plan(), err
+		}
+	}
+	return s.store.Plan(ctx)
+}
+
 // SetPlan has every drive checked once: those in the bays, and those that are put in from now on. No kind ends the plan.
 func (s *Shop) SetPlan(ctx context.Context, kind protocol.RunKind, by string) (Queue, error) {
 	if kind != "" && !planned(kind) {
-		return Queue{}, &Invalid{fmt.Sprintf("%q is no check of a plan", kind), "Choose quick, extended or whole."}
+		return Queue{}, noPlan(kind)
 	}
-	p := Plan{kind, by, s.clock.Now()}
+	p := Plan{Check: kind, By: by, At: s.clock.Now()}
 	text := "The plan is ended by " + by
 	if kind != "" {
 		text = fmt.Sprintf("Planned by %s: %s of every drive", by, kind.Title())
@@ -50,7 +70,7 @@ func (s *Shop) SetPlan(ctx context.Context, kind protocol.RunKind, by string) (Q
 		return Queue{}, err
 	}
 	for _, b := range bays {
-		s.startPlanned(ctx, p, b)
+		s.startPlanned(ctx, b)
 	}
 	return s.Queue(ctx)
 }
@@ -61,25 +81,25 @@ func (s *Shop) planSoon(ctx context.Context, b protocol.Bay) {
 	if s.bench == nil || b.Connection != protocol.Answering {
 		return
 	}
-	p, err := s.store.Plan(ctx)
-	if err != nil || p.Check == "" {
-		return
-	}
 	go func() {
 		limited, end := context.WithTimeout(ctx, settling)
 		defer end()
-		s.startPlanned(limited, p, b)
+		s.startPlanned(limited, b)
 	}()
 }
 
 // startPlanned starts the planned check of the drive in a bay, unless it has had it or something else keeps it: data at risk, a
 // lock, a run under way. Whoever looks at the bay sees why.
-func (s *Shop) startPlanned(ctx context.Context, p Plan, b protocol.Bay) {
-	if p.Check == "" || b.Connection != protocol.Answering {
+func (s *Shop) startPlanned(ctx context.Context, b protocol.Bay) {
+	if b.Connection != protocol.Answering {
 		return
 	}
 	d, err := s.store.DriveByKey(ctx, b.Key)
 	if err != nil || d.Now.Bay != b.Number || d.Identity.Security.Locked || b.Device.InUse != "" {
+		return
+	}
+	p, err := s.planOf(ctx, d)
+	if err != nil || p.Check == "" {
 		return
 	}
 	runs, err := s.Runs(ctx, RunQuery{Drive: b.Key, Limit: 20})
@@ -113,31 +133,60 @@ func (s *Shop) Queue(ctx context.Context) (q Queue, err error) {
 			q.Going++
 		}
 	}
+	var of []Drive // the lot's
+	if l, err := s.store.LotOpen(ctx); err == nil && l.Check != "" {
+		q.Plan = l.plan()
+		if of, err = s.store.Drives(ctx, Query{Lot: l.ID}); err != nil {
+			return q, err
+		}
+	} else if err != nil && !isNone(err) {
+		return q, err
+	}
 	if q.Plan.Check == "" {
 		return q, nil
 	}
-	done, err := s.store.Runs(ctx, RunQuery{Limit: 1000})
+	all, err := s.store.Runs(ctx, RunQuery{Limit: 1000})
 	if err != nil {
 		return q, err
 	}
-	had := map[string]bool{}
-	for _, r := range done {
-		if r.State == protocol.Done && r.Kind == q.Plan.Check && r.Outcome != protocol.Stopped && !r.Asked.Before(q.Plan.At) {
+	for _, r := range all {
+		if had(r, q.Plan) && (q.Plan.Lot == 0 || slices.ContainsFunc(of, func(d Drive) bool { return d.Identity.Key == r.Key })) {
 			q.Done++
-			had[r.Key.Serial] = true
 		}
 	}
+	q.Words, err = s.exchanges(ctx, all)
+	return q, err
+}
+
+// had reports whether a run is the check of a plan, done.
+func had(r protocol.Run, p Plan) bool {
+	return r.State == protocol.Done && r.Kind == p.Check && r.Outcome != protocol.Stopped && !r.Asked.Before(p.At)
+}
+
+// exchanges says at which bay a drive can be put in, or exchanged because its planned check is done.
+func (s *Shop) exchanges(ctx context.Context, runs []protocol.Run) (words []string, err error) {
 	bays, err := s.store.Bays(ctx)
 	if err != nil {
-		return q, err
+		return nil, err
 	}
 	for _, b := range bays {
-		switch {
-		case b.Connection == protocol.Empty:
-			q.Words = append(q.Words, fmt.Sprintf("Bay %d is free: put the next one in.", b.Number))
-		case b.Connection == protocol.Answering && had[b.Key.Serial]:
-			q.Words = append(q.Words, fmt.Sprintf("Bay %d is done: exchange the drive.", b.Number))
+		switch b.Connection {
+		case protocol.Empty:
+			words = append(words, fmt.Sprintf("Bay %d is free: put the next one in.", b.Number))
+		case protocol.Answering:
+			d, err := s.store.DriveByKey(ctx, b.Key)
+			if err != nil {
+				return nil, err
+			}
+			p, err := s.planOf(ctx, d)
+			if err != nil {
+				return nil, err
+			}
+			if slices.ContainsFunc(runs, func(r protocol.Run) bool { return r.Key == b.Key && had(r, p) }) {
+				words = append(words, fmt.Sprintf("Bay %d is done: exchange the drive.", b.Number))
+			}
+		default: // nothing can be done there by exchanging
 		}
 	}
-	return q, nil
+	return words, nil
 }

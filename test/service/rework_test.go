@@ -105,6 +105,45 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	assert.NotContains(t, string(journal), "Orla Fenn", "the bench was told no name")
 }
 
+// A lot has a plan of its own: its drives get its check, whatever the bench does with others.
+func TestALotsPlanIsForItsDrives(t *testing.T) {
+	s, ctx := serve(t, t.TempDir(), disk("KVA077M511"), sim.Spec{}, sim.Spec{}), t.Context()
+	s.answering(1)
+	check, wrong := contract.PlannedCheck("quick"), contract.PlannedCheck("mend")
+	_, err := s.OpenLot(ctx, contract.LotRequest{By: "Dov", Check: &wrong})
+	assert.Equal(t, 400, status(t, err))
+	l, err := s.OpenLot(ctx, contract.LotRequest{By: "Dov", Check: &check})
+	require.NoError(t, err)
+	assert.Equal(t, check, *l.Check)
+	s.bench.Insert("sim-2", disk("KVA077M60A"))
+	var q contract.Queue
+	s.until("it is checked", func() bool {
+		q, err = s.Queue(ctx)
+		return err == nil && q.Done == 1 && q.Going == 0
+	})
+	assert.Equal(t, l.Id, *q.Lot)
+	assert.Contains(t, q.Words, "Bay 2 is done: exchange the drive.")
+	assert.Contains(t, q.Words, "Bay 3 is free: put the next one in.")
+	assert.NotContains(t, q.Words, "Bay 1 is done: exchange the drive.")
+	_, err = s.EndLot(ctx, l.Id, "Dov")
+	require.NoError(t, err)
+	s.bench.Insert("sim-3", disk("KVA077M4R9"))
+	s.answering(3)
+	q, err = s.SetPlan(ctx, "whole", "Imre")
+	require.NoError(t, err)
+	assert.Nil(t, q.Lot)
+	kinds := map[string]string{}
+	s.until("the others have the bench's", func() bool {
+		runs, err := s.Runs(ctx, contract.ListRunsParams{})
+		clear(kinds)
+		for _, r := range runs {
+			kinds[r.Serial] += string(r.Kind)
+		}
+		return err == nil && len(runs) >= 3
+	})
+	assert.Equal(t, map[string]string{"KVA077M511": "whole", "KVA077M60A": "quick", "KVA077M4R9": "whole"}, kinds)
+}
+
 func TestAPlanChecksEveryDriveOnce(t *testing.T) {
 	risk := disk("KVA077M60A")
 	s, ctx := serve(t, t.TempDir(), disk("KVA077M511"), risk, sim.Spec{}), t.Context()

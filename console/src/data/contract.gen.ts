@@ -1439,6 +1439,7 @@ export interface components {
             duty: components["schemas"]["Duty"];
             /** @description drives */
             expected?: number;
+            check?: components["schemas"]["PlannedCheck"];
             /** Format: date-time */
             at: string;
             by: string;
@@ -1447,6 +1448,11 @@ export interface components {
             /** Format: date-time */
             ended?: string;
         };
+        /**
+         * @description of every drive of the lot, once; absent: the bench's plan decides
+         * @enum {string}
+         */
+        PlannedCheck: "quick" | "extended" | "whole";
         LotRequest: {
             ticket?: string;
             customer?: string;
@@ -1456,6 +1462,7 @@ export interface components {
             copied?: boolean;
             duty?: components["schemas"]["Duty"];
             expected?: number;
+            check?: components["schemas"]["PlannedCheck"];
             by: string;
         };
         LotDrive: {
@@ -1936,6 +1943,11 @@ export interface components {
         Queue: {
             /** @description planned for every drive; absent: no plan */
             check?: string;
+            /**
+             * Format: int64
+             * @description whose plan it is; absent: the bench's
+             */
+            lot?: number;
             by?: string;
             /** Format: date-time */
             at?: string;

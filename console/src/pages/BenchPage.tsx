@@ -91,7 +91,8 @@ export default function BenchPage() {
         </span>
         {queue?.check && (
           <span>
-            Plan: {queue.check} check of every drive, {number(queue.done)} done
+            Plan: {queue.check === "whole" ? "whole sweep" : `${queue.check} check`} of every drive
+            {queue.lot !== undefined && ` of lot ${queue.lot}`}, {number(queue.done)} done
           </span>
         )}
         <span>{awaited === 0 ? "nothing waits for you" : count(awaited, "bay waits for you", "bays wait for you")}</span>

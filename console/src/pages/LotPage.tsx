@@ -128,7 +128,7 @@ export default function LotPage() {
       `${drives.length}${l.expected ? ` of ${l.expected}` : ""}${models.length === 1 ? ` ${models[0]}` : `, ${models.length} models`}`,
     ],
     ["Taken in", l.ended ? `${dayOf(l.at)} to ${dayOf(l.ended)}` : `from ${dayOf(l.at)}, open`],
-    ["Duty, policy", `${l.duty}, ${policy}`],
+    ["Duty, policy", `${l.duty}, ${policy}${l.check ? `; each: ${l.check === "whole" ? "whole sweep" : `${l.check} check`}` : ""}`],
   ];
   return (
     <>

@@ -14,6 +14,7 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
   const [complaint, setComplaint] = useState("");
   const [duty, setDuty] = useState<Duty>("everyday");
   const [data, setData] = useState("no");
+  const [check, setCheck] = useState("none");
   const count = Number(expected);
   return (
     <Frame title="Open a lot" close={close}>
@@ -28,6 +29,7 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
             duty,
             wanted: data !== "no",
             copied: data === "copied",
+            check: check === "none" ? undefined : (check as LotRequest["check"]),
           });
         }}
         style={{ display: "grid", gap: 16 }}
@@ -64,6 +66,13 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
           <Choice value="no">not wanted</Choice>
           <Choice value="wanted">wanted, not copied: checks wait</Choice>
           <Choice value="copied">wanted, and copied</Choice>
+        </RadioGroup>
+        <RadioGroup value={check} onChange={setCheck}>
+          <Label>Every drive of it, as soon as it is in</Label>
+          <Choice value="none">as the bench does with every drive</Choice>
+          <Choice value="quick">quick check</Choice>
+          <Choice value="extended">extended check</Choice>
+          <Choice value="whole">whole sweep</Choice>
         </RadioGroup>
         {wrong && <p role="alert">{wrong}</p>}
         <footer>

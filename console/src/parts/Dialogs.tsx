@@ -15,14 +15,14 @@ const Box = styled(
 const Inside = styled(Dialog)`
   padding: 16px; display: grid; gap: 16px; outline: none;
   & h2 { font-size: 24px; line-height: 32px; }
-  & label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
+  & .react-aria-Label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
   & input, & textarea { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
   & footer { display: flex; gap: 12px; justify-content: flex-end; }
 `;
 /** One answer of several, in a dialog. */
 export const Choice = styled(Radio)`
   display: flex; align-items: center; gap: 12px; min-height: 44px; padding: 0 12px; border: 1px solid ${color.rule}; cursor: pointer; margin-top: -1px;
-  &::before { content: ""; width: 16px; height: 16px; border: 1px solid ${color.edge}; }
+  &::before { content: ""; flex: none; width: 16px; height: 16px; border: 1px solid ${color.edge}; }
   &[data-selected]::before { background: ${color.accent}; box-shadow: inset 0 0 0 3px ${color.sheet}; border-color: ${color.accent}; }
 `;
 

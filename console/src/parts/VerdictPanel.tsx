@@ -1,4 +1,3 @@
-import { Fragment } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
 import type { Finding, Verdict } from "../data/types";
@@ -43,10 +42,9 @@ function Rests({ finding, follow }: { finding: Finding; follow?: (place: Place) 
   if (sources.length === 0) return null;
   return (
     <p>
-      Reading {finding.reading}:{" "}
-      {sources.map((r, i) => (
-        <Fragment key={r.source}>
-          {i > 0 && ", "}
+      Reading {finding.reading}:
+      {sources.map((r) => (
+        <span key={r.source} style={{ display: "block" }}>
           {r.run ? (
             <Link to={`/runs/${r.run}`}>{r.source}</Link>
           ) : r.page && follow ? (
@@ -60,7 +58,7 @@ function Rests({ finding, follow }: { finding: Finding; follow?: (place: Place) 
           ) : (
             r.source
           )}
-        </Fragment>
+        </span>
       ))}
     </p>
   );
