@@ -1,5 +1,5 @@
 // Package record is the format of record files: what drives said, as they said it, to be carried from one machine to another.
-// The published schema, record.schema.json, is the format; Read holds every file against it. It stands apart from the rest of
+// The published schema, record.schema.json, is the format; Read holds every file against it, most of them by plain. It stands apart from the rest of
 // handover because a machine without a service writes such files, too. Start with File.
 package record
 
