@@ -133,7 +133,7 @@ func (h *handlers) TableOfDrives(ctx context.Context, r server.TableOfDrivesRequ
 			}
 			q.After = d.Identity.Serial
 		}
-		more = len(some) == q.Limit
+		more = len(some) >= q.Limit
 	}
 	return server.TableOfDrives200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, table.End()
 }

@@ -39,7 +39,7 @@ func driveCommands() *cli.Command {
 							rows[i] = table.Row{shown(d.Serial), d.Model, size(optional(d.Bytes)), number(d.Hours, "h"), grade(d.Grade), signed, optional(d.Headline)}
 						}
 						tabular(w, []any{"drive", "model", "size", "powered on", "verdict", "signed", "why"}, rows, 3, 4)
-						if len(all) == limit {
+						if len(all) >= limit {
 							_, _ = fmt.Fprintf(w, "The first %d. See more with --limit.\n", limit)
 						}
 					})

@@ -245,7 +245,7 @@ type Query struct {
 	From   int          // power-on hours, at least
 	To     int          // power-on hours, less than; 0: however many
 	After  string       // cursor: serial of the last one seen
-	Limit  int
+	Limit  int          // more come when the last ones share a serial
 }
 
 // IntakeQuery selects intakes.

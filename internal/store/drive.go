@@ -182,7 +182,15 @@ func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error)
 	if s.Limit <= 0 || s.Limit > 1000 {
 		s.Limit = 1000
 	}
-	return q.drives(ctx, " WHERE "+strings.Join(where, " AND ")+" ORDER BY d.serial LIMIT ?", append(args, s.Limit)...)
+	all, err := q.drives(ctx, " WHERE "+strings.Join(where, " AND ")+" ORDER BY d.serial, d.id LIMIT ?", append(slices.Clone(args), s.Limit)...)
+	if err != nil || len(all) < s.Limit {
+		return all, err
+	}
+	// Two makers may use one serial: those that share the last one come, too, since the next page begins behind it.
+	last := all[len(all)-1]
+	where[0], args[0] = "d.serial = ?", last.Identity.Serial
+	more, err := q.drives(ctx, " WHERE "+strings.Join(where, " AND ")+" AND d.id > ? ORDER BY d.id", append(args, last.ID)...)
+	return append(all, more...), err
 }
 
 // SaveDrive implements shop.Tx.

@@ -295,3 +295,26 @@ func TestDrivesByKindAndLot(t *testing.T) {
 	assert.Empty(t, serials(shop.Query{Lot: 1, Medium: drive.Spinning}))
 	assert.Empty(t, serials(shop.Query{Lot: 2}))
 }
+
+func TestNoPageOfDrivesLosesOneThatSharesItsSerial(t *testing.T) {
+	s := open(t)
+	for _, key := range []drive.Key{{Model: "Korvan", Serial: "A1"}, {Model: "Tamberlin", Serial: "A1"}, {Model: "Brackwater", Serial: "A1"}, {Model: "Korvan", Serial: "B2"}} {
+		d := shop.Drive{Identity: drive.Identity{Key: key}, Duty: drive.Everyday, FirstSeen: now}
+		write(t, s, func(tx shop.Tx) error { return tx.SaveDrive(t.Context(), &d) })
+	}
+	for limit := 1; limit <= 5; limit++ {
+		var all []string
+		for after := ""; ; {
+			some, err := s.Drives(t.Context(), shop.Query{After: after, Limit: limit})
+			require.NoError(t, err)
+			for _, d := range some {
+				all = append(all, d.Identity.Model+" "+d.Identity.Serial)
+				after = d.Identity.Serial
+			}
+			if len(some) < limit {
+				break
+			}
+		}
+		assert.ElementsMatch(t, []string{"Korvan A1", "Tamberlin A1", "Brackwater A1", "Korvan B2"}, all, "pages of %d", limit)
+	}
+}
