@@ -75,6 +75,11 @@ type Refused struct {
 
 func (e *Refused) Error() string { return e.What + ". " + e.Do }
 
+// Unknown says that nobody has a name.
+type Unknown struct{ Name string }
+
+func (e *Unknown) Error() string { return fmt.Sprintf("nobody here is called %q", e.Name) }
+
 // Idle is after how long without a request a session ends.
 const Idle = 12 * time.Hour
 
@@ -193,7 +198,7 @@ func (a *Access) Remove(ctx context.Context, name, by string) error {
 		return err
 	}
 	if _, known := people[name]; !known {
-		return &Refused{What: fmt.Sprintf("nobody here is called %q", name), Do: "List the people."}
+		return &Unknown{name}
 	}
 	if len(people) > 1 && !anyLead(people, name, "") {
 		return &Refused{What: name + " is the only lead", Do: "Make somebody else a lead first."}

@@ -231,6 +231,9 @@ func asProblem(err error) contract.Problem {
 	if e, ok := errors.AsType[*shop.Conflict](err); ok {
 		return make(http.StatusConflict, "Not as things stand", e.What, e.Do)
 	}
+	if e, ok := errors.AsType[*access.Unknown](err); ok {
+		return make(http.StatusNotFound, "Not found", e.Error(), "List the people.")
+	}
 	if e, ok := errors.AsType[*access.Refused](err); ok {
 		if e.SignIn {
 			return make(http.StatusUnauthorized, "Not signed in", e.What, e.Do)

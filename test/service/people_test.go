@@ -13,6 +13,35 @@ import (
 	"hylostat.example/internal/contract"
 )
 
+func TestWhoLeavesMayDoNothingAnyMore(t *testing.T) {
+	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	ctx := t.Context()
+	lead := s.as(s.Client, "Maud", contract.Lead, "kelp and gravel")
+	desk := s.as(lead, "Dov", contract.Desk, "rope and tar 1")
+	all, err := lead.People(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	_, err = desk.RemovePerson(ctx, "Maud")
+	assert.Equal(t, http.StatusForbidden, status(t, err))
+	_, err = lead.RemovePerson(ctx, "Maud")
+	assert.Equal(t, http.StatusForbidden, status(t, err), "somebody has to be able to enter people")
+	check := contract.PlannedCheck("quick")
+	_, err = desk.OpenLot(ctx, contract.LotRequest{By: "Dov", Check: &check})
+	assert.Equal(t, http.StatusForbidden, status(t, err), "a lot's plan starts checks")
+	_, err = desk.OpenLot(ctx, contract.LotRequest{By: "Dov"})
+	require.NoError(t, err)
+	all, err = lead.RemovePerson(ctx, "Dov")
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	_, err = desk.Drives(ctx, contract.ListDrivesParams{})
+	assert.Equal(t, http.StatusUnauthorized, status(t, err), "a token ends with its person")
+	_, err = lead.RemovePerson(ctx, "Dov")
+	assert.Equal(t, http.StatusNotFound, status(t, err))
+	chain, err := lead.VerifyAudit(ctx)
+	require.NoError(t, err)
+	assert.True(t, chain.Sound)
+}
+
 // as gives a client that asks with a person's token.
 func (s *service) as(c *client.Client, name string, role contract.Role, password string) *client.Client {
 	s.t.Helper()

@@ -110,6 +110,13 @@ func TestASweepIsFollowedCellByCellAndKeptToTheSector(t *testing.T) {
 	for _, d := range differences {
 		assert.NotEqual(t, contract.PlaceNew, d.Change)
 	}
+	for format, begins := range map[string]string{"png": "\x89PNG", "svg": "<?xml"} {
+		figure, err := s.Figure(ctx, r.Id, format)
+		require.NoError(t, err)
+		assert.Contains(t, string(figure[:60]), begins)
+	}
+	_, err = s.SweepDifferences(ctx, r.Id, 99)
+	assert.Equal(t, 404, status(t, err))
 }
 
 func TestASweepWaitsAndStopsAsAPersonWishes(t *testing.T) {
