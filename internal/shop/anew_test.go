@@ -1,0 +1,119 @@
+package shop_test
+
+import (
+	"context"
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/store"
+)
+
+// meddling is a store in which something else happens just before the next change.
+type meddling struct {
+	shop.Store
+	before func()
+}
+
+func (m *meddling) Write(ctx context.Context, f func(shop.Tx) error) error {
+	if do := m.before; do != nil {
+		m.before = nil
+		do()
+	}
+	return m.Store.Write(ctx, f)
+}
+
+// milder is a policy that thinks nothing of a few reallocated sectors.
+func milder(t *testing.T) []byte {
+	t.Helper()
+	const rule, example = "when: unexplained.reallocated > 0.0\n    effect: degrading", "{now: {reallocated: 3}, fires: true}"
+	text := string(policy.Default)
+	require.Contains(t, text, rule)
+	require.Contains(t, text, example)
+	return []byte(strings.Replace(strings.Replace(text, rule, strings.Replace(rule, "> 0.0", "> 5.0", 1), 1), example, strings.Replace(example, "3}", "13}", 1), 1))
+}
+
+func TestANewPolicyJudgesEveryDriveOnce(t *testing.T) {
+	p := open(t)
+	flawed := tested("KVA077M511", 9000)
+	flawed.reallocated = 3
+	p.read(0, flawed)
+	flawed.hours += 80
+	p.read(week, flawed)
+	p.read(0, tested("KVA077M60A", 9000))
+	p.read(week, tested("KVA077M60A", 9080))
+	require.Equal(t, drive.Degrading, p.verdict("7M511").Grade)
+	sound := p.verdict("7M60A")
+	_, err := p.Sign(t.Context(), p.drive("7M60A"), sound.Seq, drive.Undecided, "Imre", "")
+	require.NoError(t, err)
+	published, err := p.Publish(t.Context(), milder(t), "Maud", "a few are nothing")
+	require.NoError(t, err)
+	n, err := p.RedecideAll(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	v := p.verdict("7M511")
+	assert.NotEqual(t, drive.Degrading, v.Grade)
+	assert.Equal(t, published.Version, v.Policy)
+	kept := p.verdict("7M60A")
+	assert.Equal(t, sound.Seq, kept.Seq, "a policy that says the same makes no new verdict")
+	assert.NotNil(t, kept.Signed, "and opens nothing that was signed")
+	assert.Equal(t, published.Version, p.drive("7M60A").Now.Policy)
+	n, err = p.RedecideAll(t.Context())
+	require.NoError(t, err)
+	assert.Zero(t, n)
+}
+
+func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
+	st, err := store.Open(t.Context(), t.TempDir()+"/shop.db")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = st.Close() })
+	between := &meddling{Store: st}
+	p := &place{t: t, bench: &bench{}, clock: &clock{begin}}
+	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", between, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	for i, hours := range []uint64{9000, 9080} {
+		s := tested("KVA077M511", hours)
+		s.pending = 12 // of the 10 that always-on use allows
+		p.read(time.Duration(i)*week, s)
+	}
+	_, err = p.Publish(t.Context(), milder(t), "Maud", "a few are nothing")
+	require.NoError(t, err)
+	between.before = func() { // it has been judged for everyday use, and that is not stored yet
+		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M511"), drive.Continuous, "Dov"))
+	}
+	_, err = p.RedecideAll(t.Context())
+	require.NoError(t, err)
+	v := p.verdict("7M511")
+	assert.Equal(t, drive.Continuous, v.Duty)
+	assert.Equal(t, drive.Replace, v.Grade, "what was judged for another duty is not stored over it")
+}
+
+func TestAVerdictFromBeforeItsDigestWasKeptIsStillTheSame(t *testing.T) {
+	p := open(t)
+	s := tested("KVA077M511", 9000)
+	p.read(0, s)
+	s.hours, s.tests[0].Hours = 9080, 9079
+	p.read(week, s)
+	before := p.verdict("7M511")
+	_, err := p.Sign(t.Context(), p.drive("7M511"), before.Seq, drive.Degrading, "Imre", "it hums")
+	require.NoError(t, err)
+	db, err := sqlx.Open("sqlite", p.file)
+	require.NoError(t, err)
+	_, err = db.ExecContext(t.Context(), `UPDATE drive_now SET said = NULL`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	s.hours = 9081
+	p.read(week/100, s)
+	after := p.verdict("7M511")
+	assert.Equal(t, before.Seq, after.Seq)
+	assert.NotNil(t, after.Signed)
+	assert.NotNil(t, p.drive("7M511").Now.Said, "from now on it is kept")
+}
