@@ -93,7 +93,10 @@ func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
 	require.NoError(t, err)
 	v := p.verdict("7M511")
 	assert.Equal(t, drive.Continuous, v.Duty)
-	assert.Equal(t, drive.Replace, v.Grade, "what was judged for another duty is not stored over it")
+	assert.Equal(t, drive.Replace, v.Grade)
+	now := p.drive("7M511").Now
+	assert.Equal(t, drive.Replace, now.Grade, "what was judged for another duty is not stored over it")
+	assert.Equal(t, v.Seq, now.VerdictSeq)
 }
 
 func TestAVerdictFromBeforeItsDigestWasKeptIsStillTheSame(t *testing.T) {
