@@ -218,6 +218,7 @@ func eight(ctx context.Context, c *client.Client, address string) (list, search,
 	for n := range 8 {
 		clients.Go(func() {
 			r := rand.New(rand.NewPCG(uint64(n), 3))
+			time.Sleep(time.Duration(n) * 50 * time.Millisecond) // nobody sits down at the same moment as seven others
 			for ctx.Err() == nil {
 				serial := serials[r.IntN(len(serials))]
 				timed(&lists, func() error { return get("/drives?limit=100&after=" + url.QueryEscape(serial)) })
