@@ -96,8 +96,8 @@ func (h *handlers) ListDrives(ctx context.Context, r server.ListDrivesRequestObj
 	if q.After, q.Limit = value(p.After), 200; p.Limit != nil {
 		q.Limit = *p.Limit
 	}
-	all, err := h.shop.Drives(ctx, q)
-	return server.ListDrives200JSONResponse(each(all, driveOf)), err
+	all, err := h.shop.List(ctx, q)
+	return server.ListDrives200JSONResponse(each(all, listedOf)), err
 }
 
 // queryOf is what a list and a table of drives are asked for.

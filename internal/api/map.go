@@ -112,6 +112,30 @@ func driveOf(d shop.Drive) contract.Drive {
 	return out
 }
 
+func listedOf(d shop.Listed) contract.ListedDrive {
+	n := d.Now
+	out := contract.ListedDrive{
+		Serial: d.Key.Serial, Model: d.Key.Model, Interface: contract.ListedDriveInterface(d.Interface), Medium: optional(contract.ListedDriveMedium(d.Medium)), Bytes: optional(int64(d.Bytes)),
+		Duty: contract.Duty(d.Duty), Grade: contract.Grade(n.Grade.String()), Signed: signOf(n.Signed, n.Grade), Headline: text(n.First), Findings: &n.Findings, Margin: text(n.Margin), Readings: n.Readings, Bay: optional(n.Bay),
+	}
+	if d.Interface == drive.InterfaceUnknown {
+		out.Interface = contract.ListedUnknown
+	}
+	if n.Margin != "" {
+		out.MarginShare = &n.MarginShare
+	}
+	if n.HasHours {
+		out.Hours = &n.Hours
+	}
+	if n.HasTemp {
+		out.Temperature = &n.Temperature
+	}
+	if n.Readings > 0 {
+		out.LastRead = &n.LastAt
+	}
+	return out
+}
+
 func intakeOf(i shop.Intake) contract.Intake {
 	out := contract.Intake{
 		Id: i.ID, Lot: optional(i.Lot), Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Reference: text(i.Reference), Complaint: text(i.Complaint), Label: text(i.Label),

@@ -6641,13 +6641,13 @@ type ListDrivesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Drive
+	JSON200 *[]ListedDrive
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Wrong
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListDrivesResponse) GetJSON200() *[]Drive {
+func (r ListDrivesResponse) GetJSON200() *[]ListedDrive {
 	return r.JSON200
 }
 
@@ -11207,7 +11207,7 @@ func ParseListDrivesResponse(rsp *http.Response) (*ListDrivesResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Drive
+		var dest []ListedDrive
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -173,9 +173,9 @@ func (c *Client) TakeIn(ctx context.Context, i contract.IntakeRequest) (contract
 }
 
 // Drives lists drives.
-func (c *Client) Drives(ctx context.Context, p contract.ListDrivesParams) ([]contract.Drive, error) {
+func (c *Client) Drives(ctx context.Context, p contract.ListDrivesParams) ([]contract.ListedDrive, error) {
 	r, err := c.raw.ListDrives(ctx, &p)
-	return call[[]contract.Drive](c, r, err)
+	return call[[]contract.ListedDrive](c, r, err)
 }
 
 // Drive gives one drive, named by serial, by an ending of it, or by bay-N.

@@ -418,6 +418,48 @@ func (e HandoverRequestGoes) Valid() bool {
 	}
 }
 
+// Defines values for ListedDriveInterface.
+const (
+	ListedATA     ListedDriveInterface = "ata"
+	ListedNVMe    ListedDriveInterface = "nvme"
+	ListedSCSI    ListedDriveInterface = "scsi"
+	ListedUnknown ListedDriveInterface = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ListedDriveInterface enum.
+func (e ListedDriveInterface) Valid() bool {
+	switch e {
+	case ListedATA:
+		return true
+	case ListedNVMe:
+		return true
+	case ListedSCSI:
+		return true
+	case ListedUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListedDriveMedium.
+const (
+	ListedFlash    ListedDriveMedium = "flash"
+	ListedSpinning ListedDriveMedium = "spinning"
+)
+
+// Valid indicates whether the value is a known member of the ListedDriveMedium enum.
+func (e ListedDriveMedium) Valid() bool {
+	switch e {
+	case ListedFlash:
+		return true
+	case ListedSpinning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MarkKind.
 const (
 	MarkKindQuick MarkKind = "quick"
@@ -1423,6 +1465,43 @@ type Label struct {
 	Use    string `json:"use"`
 	Word   string `json:"word"`
 }
+
+// ListedDrive What a list tells of a drive; the drive itself tells the rest
+type ListedDrive struct {
+	Bay      *int   `json:"bay,omitempty"`
+	Bytes    *int64 `json:"bytes,omitempty"`
+	Duty     Duty   `json:"duty"`
+	Findings *int   `json:"findings,omitempty"`
+	Grade    Grade  `json:"grade"`
+
+	// Headline the worst finding
+	Headline *string `json:"headline,omitempty"`
+
+	// Hours powered on
+	Hours     *float64             `json:"hours,omitempty"`
+	Interface ListedDriveInterface `json:"interface"`
+	LastRead  *time.Time           `json:"last_read,omitempty"`
+
+	// Margin the tightest one in words
+	Margin *string `json:"margin,omitempty"`
+
+	// MarginShare how much of it is used, 0 to 1
+	MarginShare *float64           `json:"margin_share,omitempty"`
+	Medium      *ListedDriveMedium `json:"medium,omitempty"`
+	Model       string             `json:"model"`
+	Readings    int                `json:"readings"`
+	Serial      string             `json:"serial"`
+	Signed      *SignOff           `json:"signed,omitempty"`
+
+	// Temperature °C at the last reading
+	Temperature *float64 `json:"temperature,omitempty"`
+}
+
+// ListedDriveInterface defines model for ListedDrive.Interface.
+type ListedDriveInterface string
+
+// ListedDriveMedium defines model for ListedDrive.Medium.
+type ListedDriveMedium string
 
 // Live defines model for Live.
 type Live struct {

@@ -31,6 +31,17 @@ type Drive struct {
 	Now       Now
 }
 
+// Listed is what a list tells of a drive.
+type Listed struct {
+	ID        int64
+	Key       drive.Key
+	Interface drive.Interface
+	Medium    drive.Medium
+	Bytes     uint64
+	Duty      drive.Duty
+	Now       Now
+}
+
 // Now is how a drive stands: what lists are made of.
 type Now struct {
 	Grade       drive.Grade
@@ -171,6 +182,7 @@ type Reader interface {
 	DrivesBySerial(ctx context.Context, serial string) ([]Drive, error)
 	DrivesBySuffix(ctx context.Context, ending string) ([]Drive, error)
 	Drives(ctx context.Context, q Query) ([]Drive, error)
+	List(ctx context.Context, q Query) ([]Listed, error)
 	Moments(ctx context.Context, driveID int64) ([]Moment, error)
 	Reading(ctx context.Context, driveID int64, seq int) (Reading, error)
 	HasReport(ctx context.Context, id string) (bool, error)

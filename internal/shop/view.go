@@ -57,6 +57,9 @@ func (s *Shop) Verdicts(ctx context.Context, d Drive) ([]Verdict, error) {
 // Drives lists drives.
 func (s *Shop) Drives(ctx context.Context, q Query) ([]Drive, error) { return s.store.Drives(ctx, q) }
 
+// List lists drives with what a list tells of them.
+func (s *Shop) List(ctx context.Context, q Query) ([]Listed, error) { return s.store.List(ctx, q) }
+
 // Reading gives a reading of a drive; seq 0 is the latest.
 func (s *Shop) Reading(ctx context.Context, d Drive, seq int) (Reading, error) {
 	if seq == 0 { // the latest in time

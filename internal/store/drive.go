@@ -152,7 +152,34 @@ func like(s string) string {
 
 // Drives implements shop.Reader.
 func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error) {
-	where, args := []string{"d.serial > ?"}, []any{s.After}
+	return paged(s, func(where string, args ...any) ([]shop.Drive, error) { return q.drives(ctx, where, args...) }, func(d shop.Drive) (string, int64) { return d.Identity.Serial, d.ID })
+}
+
+// List implements shop.Reader.
+func (q queries) List(ctx context.Context, s shop.Query) ([]shop.Listed, error) {
+	return paged(s, func(where string, args ...any) ([]shop.Listed, error) { return q.listed(ctx, where, args...) }, func(d shop.Listed) (string, int64) { return d.Key.Serial, d.ID })
+}
+
+// paged finds a page of what a query asks for; key is what it is sorted by.
+func paged[T any](s shop.Query, find func(where string, args ...any) ([]T, error), key func(T) (serial string, id int64)) ([]T, error) {
+	where, args := conditions(s)
+	if s.Limit <= 0 || s.Limit > 1000 {
+		s.Limit = 1000
+	}
+	all, err := find(" WHERE "+strings.Join(where, " AND ")+" ORDER BY d.serial, d.id LIMIT ?", append(slices.Clone(args), s.Limit)...)
+	if err != nil || len(all) < s.Limit {
+		return all, err
+	}
+	// Two makers may use one serial: those that share the last one come, too, since the next page begins behind it.
+	serial, id := key(all[len(all)-1])
+	where[0], args[0] = "d.serial = ?", serial
+	more, err := find(" WHERE "+strings.Join(where, " AND ")+" AND d.id > ? ORDER BY d.id", append(args, id)...)
+	return append(all, more...), err
+}
+
+// conditions are those of a query; the first is its cursor.
+func conditions(s shop.Query) (where []string, args []any) {
+	where, args = []string{"d.serial > ?"}, []any{s.After}
 	switch {
 	case indexed(s.Text):
 		where, args = append(where, `d.id IN (SELECT rowid FROM drive_text WHERE drive_text MATCH ?)`), append(args, phrase(s.Text))
@@ -165,7 +192,7 @@ func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error)
 		where, args = append(where, "d.model = ?"), append(args, s.Model)
 	}
 	if s.Medium != "" {
-		where, args = append(where, "d.identity ->> '$.Medium' = ?"), append(args, s.Medium)
+		where, args = append(where, "d.medium = ?"), append(args, s.Medium)
 	}
 	if s.Lot != 0 {
 		where, args = append(where, "d.id IN (SELECT drive FROM intake WHERE lot = ?)"), append(args, s.Lot)
@@ -179,18 +206,41 @@ func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error)
 	if s.Grade != nil {
 		where, args = append(where, "COALESCE(n.grade, 0) = ?"), append(args, *s.Grade)
 	}
-	if s.Limit <= 0 || s.Limit > 1000 {
-		s.Limit = 1000
+	return where, args
+}
+
+// listed reads what a list tells. A list is asked for as somebody types, so nothing is read that it does not show.
+func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.Listed, error) {
+	rows, err := q.q.QueryContext(ctx, `
+		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin, ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
+		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0),
+		       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0)
+		FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`+where, args...)
+	if err != nil {
+		return nil, err
 	}
-	all, err := q.drives(ctx, " WHERE "+strings.Join(where, " AND ")+" ORDER BY d.serial, d.id LIMIT ?", append(slices.Clone(args), s.Limit)...)
-	if err != nil || len(all) < s.Limit {
-		return all, err
+	defer func() { _ = rows.Close() }()
+	all := []shop.Listed{}
+	var signed sql.RawBytes
+	for rows.Next() {
+		var d shop.Listed
+		n := &d.Now
+		var hours, temperature sql.NullFloat64
+		var at int64
+		if err := rows.Scan(&d.ID, &d.Key.Model, &d.Key.Serial, &d.Interface, &d.Medium, &d.Bytes, &d.Duty, &n.Grade, &signed, &n.Margin, &n.MarginShare, &n.Findings,
+			&n.First, &hours, &temperature, &n.Readings, &at, &n.Bay); err != nil {
+			return nil, err
+		}
+		n.Hours, n.HasHours, n.Temperature, n.HasTemp, n.LastAt = hours.Float64, hours.Valid, temperature.Float64, temperature.Valid, moment(at)
+		if signed != nil {
+			n.Signed = &shop.SignOff{}
+			if err := decode(string(signed), n.Signed); err != nil {
+				return nil, err
+			}
+		}
+		all = append(all, d)
 	}
-	// Two makers may use one serial: those that share the last one come, too, since the next page begins behind it.
-	last := all[len(all)-1]
-	where[0], args[0] = "d.serial = ?", last.Identity.Serial
-	more, err := q.drives(ctx, " WHERE "+strings.Join(where, " AND ")+" AND d.id > ? ORDER BY d.id", append(args, last.ID)...)
-	return append(all, more...), err
+	return all, rows.Err()
 }
 
 // SaveDrive implements shop.Tx.
@@ -207,9 +257,9 @@ func (c change) SaveDrive(ctx context.Context, d *shop.Drive) error {
 	}
 	known := d.ID
 	err = c.tx.GetContext(ctx, &d.ID, `
-		INSERT INTO drive (model, serial, identity, duty, first_seen, hints) VALUES (?, ?, ?, ?, ?, ?)
-		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, duty = excluded.duty, hints = excluded.hints, first_seen = MIN(first_seen, excluded.first_seen)
-		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, d.Duty, millis(d.FirstSeen), hints)
+		INSERT INTO drive (model, serial, identity, interface, medium, bytes, duty, first_seen, hints) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, interface = excluded.interface, medium = excluded.medium, bytes = excluded.bytes, duty = excluded.duty, hints = excluded.hints, first_seen = MIN(first_seen, excluded.first_seen)
+		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, string(d.Identity.Interface), string(d.Identity.Medium), int64(d.Identity.Bytes), d.Duty, millis(d.FirstSeen), hints)
 	if err != nil || d.ID == known {
 		return err
 	}

@@ -318,3 +318,28 @@ func TestNoPageOfDrivesLosesOneThatSharesItsSerial(t *testing.T) {
 		assert.ElementsMatch(t, []string{"Korvan A1", "Tamberlin A1", "Brackwater A1", "Korvan B2"}, all, "pages of %d", limit)
 	}
 }
+
+func TestAListTellsWhatTheDrivesDo(t *testing.T) {
+	s := open(t)
+	d := addDrive(t, s, "KVA077M511")
+	d.Identity.Interface, d.Identity.Bytes, d.Duty = drive.NVMe, 2_000_000_086_016, drive.Archive
+	sign := shop.SignOff{At: now, By: "Imre", Grade: drive.Degrading}
+	write(t, s, func(tx shop.Tx) error {
+		return errors.Join(tx.SaveDrive(t.Context(), &d), tx.SaveBay(t.Context(), protocol.Bay{Number: 3, Key: d.Identity.Key}),
+			tx.SaveNow(t.Context(), d.ID, shop.Now{Grade: drive.Degrading, Signed: &sign, Margin: "3 of 100 used", MarginShare: 0.03, Findings: 1, First: "3 sectors", Hours: 12, HasHours: true, Readings: 2, LastAt: now}))
+	})
+	addDrive(t, s, "KVA077M60A")
+	for _, q := range []shop.Query{{}, {Medium: drive.Spinning}, {Text: "7M5"}} {
+		drives, err := s.Drives(t.Context(), q)
+		require.NoError(t, err)
+		all, err := s.List(t.Context(), q)
+		require.NoError(t, err)
+		require.Len(t, all, len(drives))
+		for i, one := range all {
+			whole := drives[i]
+			assert.Equal(t, shop.Listed{ID: whole.ID, Key: whole.Identity.Key, Interface: whole.Identity.Interface, Medium: whole.Identity.Medium, Bytes: whole.Identity.Bytes, Duty: whole.Duty, Now: one.Now}, one)
+			one.Now.VerdictSeq, one.Now.Said, one.Now.Policy, one.Now.OtherBays = whole.Now.VerdictSeq, whole.Now.Said, whole.Now.Policy, whole.Now.OtherBays
+			assert.Equal(t, whole.Now, one.Now)
+		}
+	}
+}

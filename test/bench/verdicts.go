@@ -53,9 +53,9 @@ func multiply(ctx context.Context, dir string, drives int) error {
 	for _, statement := range []string{
 		`CREATE TEMP TABLE n AS WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < ?1) SELECT n FROM c`,
 		`DELETE FROM reading WHERE seq > ?2`,
-		`INSERT INTO drive (id, model, serial, identity, duty, first_seen, hints)
+		`INSERT INTO drive (id, model, serial, identity, interface, medium, bytes, duty, first_seen, hints)
 		 SELECT d.id + n * 1000, d.model, substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id),
-		        json_set(d.identity, '$.serial', substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id)), d.duty, d.first_seen, d.hints FROM drive d, n ORDER BY n, d.id`,
+		        json_set(d.identity, '$.serial', substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id)), d.interface, d.medium, d.bytes, d.duty, d.first_seen, d.hints FROM drive d, n ORDER BY n, d.id`,
 		`INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, signals, leaves)
 		 SELECT r.drive + n * 1000, r.seq, r.at, r.took, r.bay, 0, '', r.tool, r.decoder, r.report || '-' || n, r.manifest, r.signals, r.leaves FROM n, reading r WHERE r.drive < 1000 ORDER BY n, r.drive, r.seq`,
 		`INSERT INTO reading_raw (drive, seq, frame) SELECT r.drive + n * 1000, r.seq, r.frame FROM n, reading_raw r WHERE r.drive < 1000 AND r.seq <= ?2 ORDER BY n, r.drive, r.seq`,

@@ -1343,6 +1343,44 @@ export interface components {
             bay?: number;
             intake?: components["schemas"]["Intake"];
         };
+        /** @description What a list tells of a drive; the drive itself tells the rest */
+        ListedDrive: {
+            serial: string;
+            model: string;
+            /** @enum {string} */
+            interface: "ata" | "nvme" | "scsi" | "unknown";
+            /** @enum {string} */
+            medium?: "spinning" | "flash";
+            /** Format: int64 */
+            bytes?: number;
+            duty: components["schemas"]["Duty"];
+            grade: components["schemas"]["Grade"];
+            signed?: components["schemas"]["SignOff"];
+            /** @description the worst finding */
+            headline?: string;
+            findings?: number;
+            /** @description the tightest one in words */
+            margin?: string;
+            /**
+             * Format: double
+             * @description how much of it is used, 0 to 1
+             */
+            margin_share?: number;
+            /**
+             * Format: double
+             * @description powered on
+             */
+            hours?: number;
+            /**
+             * Format: double
+             * @description °C at the last reading
+             */
+            temperature?: number;
+            readings: number;
+            /** Format: date-time */
+            last_read?: string;
+            bay?: number;
+        };
         DriveChange: {
             duty: components["schemas"]["Duty"];
             by?: string;
@@ -3284,7 +3322,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Drive"][];
+                    "application/json": components["schemas"]["ListedDrive"][];
                 };
             };
             default: components["responses"]["Wrong"];

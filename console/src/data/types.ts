@@ -7,6 +7,7 @@ export type Bay = Schemas["Bay"];
 export type CheckKind = Schemas["CheckRequest"]["kind"];
 export type Comparison = Schemas["Comparison"];
 export type Drive = Schemas["Drive"];
+export type ListedDrive = Schemas["ListedDrive"];
 export type Duty = Schemas["Duty"];
 export type Entry = Schemas["Entry"];
 export type Fact = Schemas["Event"];

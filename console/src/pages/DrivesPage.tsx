@@ -5,7 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { usePerson } from "../data/person";
 import { type Looked, useDesk, useDrives } from "../data/queries";
-import type { Drive, Grade, Medium } from "../data/types";
+import type { Grade, ListedDrive, Medium } from "../data/types";
 import { Button, LinkButton, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { OneOf } from "../parts/CheckMenu";
 import { dayOf, number, parts, size } from "../parts/format";
@@ -60,7 +60,7 @@ const kinds = [
   { id: "flash", name: "flash" },
 ];
 
-function Row({ d, chosen, choose }: { d: Drive; chosen: boolean; choose: (serial: string) => void }) {
+function Row({ d, chosen, choose }: { d: ListedDrive; chosen: boolean; choose: (serial: string) => void }) {
   const [before, ending] = parts(d.serial);
   return (
     <tr className="drive">
@@ -94,7 +94,7 @@ function List({
   chosen,
   choose,
 }: {
-  found: Drive[];
+  found: ListedDrive[];
   more: () => void;
   fetching: boolean;
   chosen: ReadonlySet<string>;

@@ -1940,7 +1940,7 @@ type ListDrivesResponseObject interface {
 	VisitListDrivesResponse(w http.ResponseWriter) error
 }
 
-type ListDrives200JSONResponse []Drive
+type ListDrives200JSONResponse []ListedDrive
 
 func (response ListDrives200JSONResponse) VisitListDrivesResponse(w http.ResponseWriter) error {
 
