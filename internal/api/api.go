@@ -16,6 +16,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"path"
 	"strings"
 
@@ -88,9 +89,7 @@ func New(o Options) (http.Handler, error) {
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
 	e.Use(middleware.Recover(), hosts(o.Hosts), headers, limit)
-	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool {
-		return strings.HasSuffix(c.Request().URL.Path, "/events") || strings.HasSuffix(c.Request().URL.Path, "/live")
-	}, MinLength: 1024, Level: gzip.BestSpeed})) // the rest of the way is short
+	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: uncompressed, MinLength: 1024, Level: gzip.BestSpeed}))
 	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version}
 	g := e.Group(Base, validate(router, o.Access))
 	server.RegisterHandlers(g, server.NewStrictHandler(h, []server.StrictMiddlewareFunc{named}))
@@ -103,6 +102,22 @@ func New(o Options) (http.Handler, error) {
 	}
 	e.GET("/*", pages.serve)
 	return http.NewCrossOriginProtection().Handler(e), nil
+}
+
+// uncompressed reports whether an answer goes as it is: a stream, and what the API says to this very machine, where packing it costs
+// more than it saves. A browser far away asks by another name, be it through a proxy here.
+func uncompressed(c *echo.Context) bool {
+	r := c.Request()
+	if strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/live") {
+		return true
+	}
+	from, err := netip.ParseAddrPort(r.RemoteAddr)
+	name, _, wrong := net.SplitHostPort(r.Host)
+	if wrong != nil {
+		name = r.Host
+	}
+	ip := net.ParseIP(strings.Trim(name, "[]"))
+	return strings.HasPrefix(r.URL.Path, "/api/") && err == nil && from.Addr().IsLoopback() && (name == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // hosts refuses requests that name another host: a page elsewhere must not reach a service on loopback by way of DNS.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -346,6 +347,26 @@ func TestStoredReadingsCannotBeChanged(t *testing.T) {
 	assert.ErrorContains(t, err, "a reading is never changed")
 	_, err = db.Exec(`UPDATE verdict SET grade = 1`)
 	assert.ErrorContains(t, err, "a verdict is never edited")
+}
+
+func TestAnswersToThisMachineAreNotPacked(t *testing.T) {
+	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	s.answering(1)
+	packed := func(host, path string) string {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.address+path, nil)
+		require.NoError(t, err)
+		req.Header.Set("Accept-Encoding", "gzip")
+		if host != "" {
+			req.Host = host
+		}
+		resp, err := http.DefaultTransport.RoundTrip(req)
+		require.NoError(t, err)
+		defer func() { _ = resp.Body.Close() }()
+		require.Equal(t, http.StatusOK, resp.StatusCode)
+		return resp.Header.Get("Content-Encoding")
+	}
+	assert.Empty(t, packed("", "/api/v1/drives/7M511/signals"))
+	assert.Equal(t, "gzip", packed("hylostat", "/api/v1/drives/7M511/signals"), "asked by another name, as through a proxy")
 }
 
 func TestPagesCarryAStrictPolicyWithANonce(t *testing.T) {
