@@ -48,6 +48,9 @@ func Through(points []Point) (Line, bool) {
 	if len(ps) < 3 || ps[0].Hours == ps[len(ps)-1].Hours {
 		return Line{}, false
 	}
+	if !slices.ContainsFunc(ps, func(p Point) bool { return p.Value != ps[0].Value }) { // most counters never move
+		return Line{Middle: ps[0].Value, Shape: Still}, true
+	}
 	slopes := make([]float64, 0, len(ps)*(len(ps)-1)/2)
 	for i := range ps {
 		for j := range i {
