@@ -77,37 +77,22 @@ func featureOf(f drive.Feature) contract.Feature {
 }
 
 func driveOf(d shop.Drive) contract.Drive {
-	id, n := d.Identity, d.Now
-	kind := contract.DriveInterface(id.Interface)
-	if id.Interface == drive.InterfaceUnknown {
-		kind = "unknown"
-	}
+	id, l := d.Identity, listedOf(d.Listed())
 	out := contract.Drive{
-		Serial: id.Serial, Model: id.Model, Firmware: text(id.Firmware), Interface: kind, Medium: optional(contract.DriveMedium(id.Medium)),
-		Bytes: optional(int64(id.Bytes)), LogicalSector: optional(int(id.LogicalSector)), PhysicalSector: optional(int(id.PhysicalSector)),
+		Serial: l.Serial, Model: l.Model, Firmware: text(id.Firmware), Interface: contract.DriveInterface(l.Interface), Medium: optional(contract.DriveMedium(id.Medium)),
+		Bytes: l.Bytes, LogicalSector: optional(int(id.LogicalSector)), PhysicalSector: optional(int(id.PhysicalSector)),
 		RotationRate: optional(int(id.RotationRate)), FormFactor: text(id.FormFactor), LinkNow: text(id.LinkNow), LinkPossible: text(id.LinkPossible),
 		Namespaces: optional(id.Namespaces), Hidden: optional(int64(id.Hidden)), HiddenBy: text(id.HiddenBy), Protection: text(id.Protection),
 		Transport: text(id.Transport), Smart: featureOf(id.SMART), SelfTest: featureOf(id.SelfTest), Trim: &id.TRIM.Supported,
-		Security: contract.Security{Supported: id.Security.Supported, Enabled: id.Security.Enabled, Locked: id.Security.Locked, Frozen: id.Security.Frozen, CountExpired: id.Security.CountExpired}, Duty: contract.Duty(d.Duty), Grade: contract.Grade(n.Grade.String()), Signed: signOf(n.Signed, n.Grade),
-		Headline: text(n.First), Findings: &n.Findings, Margin: text(n.Margin), Readings: n.Readings, FirstSeen: d.FirstSeen, Bay: optional(n.Bay),
+		Security: contract.Security{Supported: id.Security.Supported, Enabled: id.Security.Enabled, Locked: id.Security.Locked, Frozen: id.Security.Frozen, CountExpired: id.Security.CountExpired},
+		Duty:     l.Duty, Grade: l.Grade, Signed: l.Signed, Headline: l.Headline, Findings: l.Findings, Margin: l.Margin, MarginShare: l.MarginShare,
+		Hours: l.Hours, Temperature: l.Temperature, Readings: l.Readings, FirstSeen: d.FirstSeen, LastRead: l.LastRead, Bay: l.Bay,
 	}
-	if len(n.OtherBays) > 0 {
-		out.OtherBays = &n.OtherBays
+	if len(d.Now.OtherBays) > 0 {
+		out.OtherBays = &d.Now.OtherBays
 	}
 	if id.WWN != 0 {
 		out.Wwn = text(fmt.Sprintf("%016x", id.WWN))
-	}
-	if n.Margin != "" {
-		out.MarginShare = &n.MarginShare
-	}
-	if n.HasHours {
-		out.Hours = &n.Hours
-	}
-	if n.HasTemp {
-		out.Temperature = &n.Temperature
-	}
-	if n.Readings > 0 {
-		out.LastRead = &n.LastAt
 	}
 	return out
 }

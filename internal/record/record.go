@@ -193,7 +193,7 @@ func plain(text []byte) (f File, ok bool) {
 // Bounds of the schema that is held against every file. Bytes are of what they stand for.
 const (
 	mostDrives, mostReadings, mostPages, mostDecoded = 1000, 20000, 200, 200
-	longestText, longestName, longestID              = 500, 100, 100
+	longestText, longestName                         = 500, 100
 	longestPage                                      = 66_000
 	longestTook                                      = 24 * 60 * 60 * 1000
 )

@@ -86,6 +86,30 @@ func TestAnythingWrongRefusesTheWholeFileWithItsPlace(t *testing.T) {
 	assert.ErrorContains(t, err, fmt.Sprintf("larger than %d bytes", MostBytes))
 }
 
+// The quick way has the schema's bounds a second time: what is one beyond a bound is refused all the same.
+func TestOneBeyondABoundIsRefused(t *testing.T) {
+	long := func(n int) string { return strings.Repeat("x", n) }
+	for place, change := range map[string]func(f *File){
+		"model":     func(f *File) { f.Drives[0].Model = long(101) },
+		"id":        func(f *File) { f.Drives[0].Readings[0].ID = long(101) },
+		"took_ms":   func(f *File) { f.Drives[0].Readings[0].TookMs = 86_400_001 },
+		"tool":      func(f *File) { f.Drives[0].Readings[0].Tool = long(501) },
+		"place":     func(f *File) { f.Drives[0].Readings[0].Place = long(501) },
+		"how":       func(f *File) { f.Drives[0].Readings[0].Pages[0].How = long(501) },
+		"name":      func(f *File) { f.Drives[0].Readings[0].Pages[0].Name = reading.PageName("ata/" + long(41)) },
+		"bytes":     func(f *File) { f.Drives[0].Readings[0].Pages[0].Bytes = make([]byte, 67_501) },
+		"what":      func(f *File) { f.Drives[0].Readings[0].Pages[1].Fault.What = long(501) },
+		"class":     func(f *File) { f.Drives[0].Readings[0].Pages[1].Fault.Class = "Loud" },
+		"pages":     func(f *File) { r := &f.Drives[0].Readings[0]; r.Pages = append(r.Pages, make([]Page, 199)...) },
+		"at: '2026": func(f *File) { r := &f.Drives[0].Readings[0]; r.At = r.At.In(time.FixedZone("", 3600)) },
+	} {
+		f := file()
+		change(&f)
+		_, err := Read(strings.NewReader(text(t, f)))
+		assert.ErrorContains(t, err, place)
+	}
+}
+
 func TestTheSchemaIsPublishedAsItIsUsed(t *testing.T) {
 	var s map[string]any
 	require.NoError(t, json.Unmarshal(Schema, &s))

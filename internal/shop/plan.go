@@ -175,6 +175,9 @@ func (s *Shop) exchanges(ctx context.Context, runs []protocol.Run) (words []stri
 			words = append(words, fmt.Sprintf("Bay %d is free: put the next one in.", b.Number))
 		case protocol.Answering:
 			d, err := s.store.DriveByKey(ctx, b.Key)
+			if isNone(err) { // it has just come to answer, and its reading is on the way
+				continue
+			}
 			if err != nil {
 				return nil, err
 			}

@@ -42,6 +42,11 @@ type Listed struct {
 	Now       Now
 }
 
+// Listed is what a list tells of the drive.
+func (d Drive) Listed() Listed {
+	return Listed{d.ID, d.Identity.Key, d.Identity.Interface, d.Identity.Medium, d.Identity.Bytes, d.Duty, d.Now}
+}
+
 // Now is how a drive stands: what lists are made of.
 type Now struct {
 	Grade       drive.Grade
