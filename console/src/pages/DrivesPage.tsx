@@ -236,6 +236,7 @@ export default function DrivesPage() {
       else next.delete(name);
     }
     setSearch(next, { replace: true, preventScrollReset: true });
+    setChosen(new Set()); // nobody signs what is not on the list any more
   };
   const by: Looked = {
     q: text || undefined,
