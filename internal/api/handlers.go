@@ -9,6 +9,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/behind"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
@@ -268,21 +269,28 @@ func (h *handlers) ExportRecord(ctx context.Context, r server.ExportRecordReques
 }
 
 func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordRequestObject) (server.ImportRecordResponseObject, error) {
-	f, err := record.Read(r.Body)
-	if wrong, ok := errors.AsType[*record.Error](err); ok {
-		return nil, &shop.Invalid{What: wrong.Error(), Do: "Nothing of it was taken in. Get a whole copy of the file."}
-	}
-	if err != nil {
-		return nil, err
-	}
-	all, err := h.shop.Import(ctx, f, value(r.Params.By))
+	var all []shop.Imported
+	err := behind.Do(func() error {
+		f, err := record.Read(r.Body)
+		if wrong, ok := errors.AsType[*record.Error](err); ok {
+			return &shop.Invalid{What: wrong.Error(), Do: "Nothing of it was taken in. Get a whole copy of the file."}
+		}
+		if err == nil {
+			all, err = h.shop.Import(ctx, f, value(r.Params.By))
+		}
+		return err
+	})
 	return server.ImportRecord200JSONResponse{Drives: each(all, func(i shop.Imported) contract.ImportedDrive {
 		return contract.ImportedDrive{Serial: i.Key.Serial, Model: i.Key.Model, Readings: i.Readings, Known: i.Known}
 	})}, err
 }
 
 func (h *handlers) Redecode(ctx context.Context, _ server.RedecodeRequestObject) (server.RedecodeResponseObject, error) {
-	done, err := h.shop.Redecode(ctx)
+	var done shop.Redecoding
+	err := behind.Do(func() (err error) {
+		done, err = h.shop.Redecode(ctx)
+		return err
+	})
 	return server.Redecode200JSONResponse{
 		Readings: done.Readings, Changed: done.Changed, Decoder: reading.DecoderVersion,
 		Changes: each(done.Changes, func(c shop.Redecoded) contract.Redecoded {

@@ -208,7 +208,7 @@ func trendOf(c shop.Course) *contract.Trend {
 	if t == nil {
 		return nil
 	}
-	out := &contract.Trend{Words: t.Words(c.Definition), Change: t.Change, SinceIntake: t.SinceIntake, SinceCheck: t.SinceCheck, Unexplained: t.Unexplained, Grew: t.Grew, Intervals: t.Intervals, Movements: []contract.Movement{}}
+	out := &contract.Trend{Words: t.Words(c.Definition), Change: t.Change, SinceIntake: t.SinceIntake, SinceCheck: t.SinceCheck, Unexplained: t.Unexplained, Grew: t.Grew, Intervals: t.Intervals, Pace: t.Pace, Movements: []contract.Movement{}}
 	if t.Onset != nil {
 		out.OnsetReading = &t.Onset.First.Seq
 		if t.Onset.First.Hours >= 0 {

@@ -184,6 +184,12 @@ func (c *Client) Drive(ctx context.Context, drive string) (contract.Drive, error
 	return call[contract.Drive](c, r, err)
 }
 
+// ChangeDrive says what a drive is meant for. It is judged anew for that.
+func (c *Client) ChangeDrive(ctx context.Context, drive string, change contract.DriveChange) (contract.Drive, error) {
+	r, err := c.raw.ChangeDrive(ctx, drive, change)
+	return call[contract.Drive](c, r, err)
+}
+
 // History gives everything that happened to a drive.
 func (c *Client) History(ctx context.Context, drive string) ([]contract.Entry, error) {
 	r, err := c.raw.GetHistory(ctx, drive)

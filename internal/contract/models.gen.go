@@ -2505,10 +2505,13 @@ type Trend struct {
 	OnsetHours *float64   `json:"onset_hours,omitempty"`
 
 	// OnsetReading the first reading above zero
-	OnsetReading *int        `json:"onset_reading,omitempty"`
-	Shape        *TrendShape `json:"shape,omitempty"`
-	SinceCheck   *float64    `json:"since_check,omitempty"`
-	SinceIntake  *float64    `json:"since_intake,omitempty"`
+	OnsetReading *int `json:"onset_reading,omitempty"`
+
+	// Pace by how much a day it rises at least, with 99 % confidence; 0 unless it rose in two of the last three intervals
+	Pace        float64     `json:"pace"`
+	Shape       *TrendShape `json:"shape,omitempty"`
+	SinceCheck  *float64    `json:"since_check,omitempty"`
+	SinceIntake *float64    `json:"since_intake,omitempty"`
 
 	// Slope per hour, Theil-Sen
 	Slope     *float64 `json:"slope,omitempty"`

@@ -124,7 +124,7 @@ func (s *Shop) assess(ctx context.Context, from Reader, d Drive, decoded reading
 	n.Hours, n.HasHours = now[signal.PowerOnHours].Number, now[signal.PowerOnHours].Available
 	n.Temperature, n.HasTemp = now[signal.Temperature].Number, now[signal.Temperature].Available
 	n.Margin, n.MarginShare = "", 0
-	if margins := verdict.Margins(p, e); len(margins) > 0 {
+	if margins := verdict.Margins(p, e.Identity, e.Duty, e.Now); len(margins) > 0 {
 		n.Margin, n.MarginShare = margins[0].Margin.Words, margins[0].Margin.Share()
 	}
 	n.Grade, n.Findings, n.First, n.Policy = v.Grade, len(v.Findings), headline(v), v.Policy

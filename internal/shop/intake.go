@@ -99,13 +99,13 @@ func (s *Shop) guardSoon(ctx context.Context, b protocol.Bay) {
 	if s.bench == nil || b.Device.Node == "" || s.guard(ctx, b) == b.Guarded {
 		return
 	}
-	go func() {
+	s.own.Go(func() {
 		limited, end := context.WithTimeout(ctx, settling)
 		defer end()
 		if _, err := s.bench.Order(limited, protocol.Order{Kind: protocol.OrderGuard, Bay: b.Number, On: !b.Guarded}); err != nil && ctx.Err() == nil {
 			s.log.Warn("protecting a drive from writing", "bay", b.Number, "error", err)
 		}
-	}()
+	})
 }
 
 // settle ties an intake to the drive that named itself, and judges the drive for the duty it came with.

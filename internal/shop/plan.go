@@ -81,11 +81,11 @@ func (s *Shop) planSoon(ctx context.Context, b protocol.Bay) {
 	if s.bench == nil || b.Connection != protocol.Answering {
 		return
 	}
-	go func() {
+	s.own.Go(func() {
 		limited, end := context.WithTimeout(ctx, settling)
 		defer end()
 		s.startPlanned(limited, b)
-	}()
+	})
 }
 
 // startPlanned starts the planned check of the drive in a bay, unless it has had it or something else keeps it: data at risk, a

@@ -7,8 +7,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"hylostat.example/internal/behind"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/verdict"
@@ -204,7 +206,7 @@ func (s *Shop) settleAll(ctx context.Context, some assessed, version int) error 
 
 func (s *Shop) reassessAll(ctx context.Context, drives []Drive) ([]assessment, error) {
 	out := make([]assessment, len(drives))
-	err := onAllCores(len(drives), func(i int) error {
+	err := onAllCores(len(drives), atOnce, func(i int) error {
 		var err error
 		if out[i], _, err = s.reassess(ctx, s.store, drives[i]); err != nil {
 			err = fmt.Errorf("judging %s anew: %w", drives[i].Identity.Serial, err)
@@ -214,22 +216,22 @@ func (s *Shop) reassessAll(ctx context.Context, drives []Drive) ([]assessment, e
 	return out, err
 }
 
-// onAllCores does something for each number below n, and gives the first error by number.
-func onAllCores(n int, do func(i int) error) error {
+// onAllCores does something for each number below n, and gives the first error by number. Each of its workers runs as it is told to:
+// at once, or behind what people do.
+func onAllCores(n int, as func(func() error) error, do func(i int) error) error {
 	errs := make([]error, n)
 	var all sync.WaitGroup
-	next := make(chan int)
+	var next atomic.Int64 // no channel: a thread of its own that waits for another costs more than what there is to do
 	for range runtime.GOMAXPROCS(0) {
 		all.Go(func() {
-			for i := range next {
-				errs[i] = do(i)
-			}
+			_ = as(func() error {
+				for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+					errs[i] = do(i)
+				}
+				return nil
+			})
 		})
 	}
-	for i := range n {
-		next <- i
-	}
-	close(next)
 	all.Wait()
 	for _, err := range errs {
 		if err != nil {
@@ -238,6 +240,8 @@ func onAllCores(n int, do func(i int) error) error {
 	}
 	return nil
 }
+
+func atOnce(f func() error) error { return f() }
 
 // SetOutcome notes what became of a drive.
 func (s *Shop) SetOutcome(ctx context.Context, d Drive, o Outcome) error {
@@ -361,10 +365,10 @@ func worst(all []ReplayedDrive) []ReplayedDrive {
 	return slices.Clone(all[:min(len(all), mostReplayed)])
 }
 
-// replay runs over some drives, on all cores.
+// replay runs over some drives, on all cores, behind what people do meanwhile.
 func (s *Shop) replay(ctx context.Context, r *verdict.Replay, drives []Drive) ([]ReplayedDrive, error) {
 	out := make([]ReplayedDrive, len(drives))
-	err := onAllCores(len(drives), func(i int) error {
+	err := onAllCores(len(drives), behind.Do, func(i int) error {
 		out[i].Drive = drives[i]
 		moments, err := s.store.Moments(ctx, drives[i].ID)
 		var life *verdict.Life

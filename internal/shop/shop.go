@@ -310,7 +310,8 @@ type Shop struct {
 	log    *slog.Logger
 	hub    hub
 
-	outdated chan struct{} // drives are to be judged by another policy
+	own      sync.WaitGroup // what it began on its own account
+	outdated chan struct{}  // drives are to be judged by another policy
 
 	mu      sync.Mutex
 	waiting map[string]chan brought                   // orders whose reading somebody waits for
@@ -325,10 +326,11 @@ func New(ctx context.Context, name string, store Store, bench protocol.Bench, sh
 	return s, s.choosePolicy(ctx, shipped)
 }
 
-// Run takes the bench's reports in until the context ends.
+// Run takes the bench's reports in until the context ends, and returns when nothing of the shop's is under way any more.
 func (s *Shop) Run(ctx context.Context) error {
-	go s.follow(ctx)
-	go s.judgeAnew(ctx)
+	defer s.Wait()
+	s.own.Go(func() { s.follow(ctx) })
+	s.own.Go(func() { s.judgeAnew(ctx) })
 	for {
 		err := s.takeReports(ctx)
 		if ctx.Err() != nil {
@@ -346,6 +348,10 @@ func (s *Shop) Run(ctx context.Context) error {
 		}
 	}
 }
+
+// Wait waits for what the shop began on its own account, while it took reports in: it ends soon after their context. The store may
+// be closed then.
+func (s *Shop) Wait() { s.own.Wait() }
 
 // again is after how long a report that could not be taken in is tried again.
 const again = 2 * time.Second

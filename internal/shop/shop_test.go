@@ -88,6 +88,7 @@ func open(t *testing.T) *place {
 	p := &place{t: t, bench: &bench{}, clock: &clock{begin}, file: file}
 	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", st, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
+	t.Cleanup(p.Wait)
 	return p
 }
 
@@ -298,12 +299,12 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
 	edition := func(version string) *shop.Shop {
-		shipped := bytes.Replace(policy.Default, []byte("version: 2\n"), []byte("version: "+version+"\n"), 1)
+		shipped := bytes.Replace(policy.Default, []byte("version: 3\n"), []byte("version: "+version+"\n"), 1)
 		s, err := shop.New(t.Context(), "Saltmarsh Lane", st, &bench{}, shipped, &clock{begin}, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		return s
 	}
-	assert.Equal(t, 2, edition("2").Policy().Version)
+	assert.Equal(t, 3, edition("3").Policy().Version)
 	s := edition("5")
 	assert.Equal(t, 5, s.Policy().Version)
 	published, err := s.Publish(t.Context(), policy.Default, "Imre", "back to what we know")

@@ -63,14 +63,14 @@ func (s *Shop) List(ctx context.Context, q Query) ([]Listed, error) { return s.s
 // Reading gives a reading of a drive; seq 0 is the latest.
 func (s *Shop) Reading(ctx context.Context, d Drive, seq int) (Reading, error) {
 	if seq == 0 { // the latest in time
-		moments, err := s.store.Moments(ctx, d.ID)
+		latest, err := s.store.Latest(ctx, d.ID)
+		if isNone(err) {
+			return Reading{}, &NotFound{d.Identity.Serial + " has no reading", "Take one."}
+		}
 		if err != nil {
 			return Reading{}, err
 		}
-		if len(moments) == 0 {
-			return Reading{}, &NotFound{d.Identity.Serial + " has no reading", "Take one."}
-		}
-		seq = moments[len(moments)-1].Seq
+		seq = latest.Seq
 	}
 	return s.store.Reading(ctx, d.ID, seq)
 }
@@ -152,7 +152,8 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 	if err != nil {
 		return nil, nil, err
 	}
-	margins := verdict.Margins(s.Policy(), evidence(d, decoded, now, life))
+	margins := verdict.Margins(s.Policy(), d.Identity, d.Duty, now)
+	found := slices.Concat(v.Findings, v.Notes)
 	marks := verdict.Marks{Intake: before.At}
 	for _, m := range moments[:len(moments)-1] {
 		if m.Step == protocol.ReadingAfter {
@@ -165,21 +166,19 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 			continue
 		}
 		c := Course{Definition: def, Value: now[def.Name]}
-		for _, p := range life.All(def.Name) {
-			c.Hours, c.Values, c.Seqs = append(c.Hours, p.Hours), append(c.Values, p.Value), append(c.Seqs, p.Seq)
+		points := life.All(def.Name)
+		c.Hours, c.Values, c.Seqs = make([]float64, len(points)), make([]float64, len(points)), make([]int, len(points))
+		for i, p := range points {
+			c.Hours[i], c.Values[i], c.Seqs[i] = p.Hours, p.Value, p.Seq
 		}
-		for _, m := range margins {
-			if m.Signal == def.Name {
-				c.Limit, c.Margin = &m.Limit, &m.Margin
-			}
+		if i := slices.IndexFunc(margins, func(m verdict.SignalMargin) bool { return m.Signal == def.Name }); i >= 0 {
+			c.Limit, c.Margin = &margins[i].Limit, &margins[i].Margin
 		}
 		if course, ok := life.Course(def.Name, c.Limit, marks); ok {
 			c.Course = &course
 		}
-		for n, f := range append(slices.Clone(v.Findings), v.Notes...) {
-			if c.Finding == 0 && slices.Contains(f.Signals, def.Name) && c.Value.Number > 0 {
-				c.Finding = n + 1
-			}
+		if c.Value.Number > 0 {
+			c.Finding = 1 + slices.IndexFunc(found, func(f verdict.Finding) bool { return slices.Contains(f.Signals, def.Name) })
 		}
 		if was, ok := before.Signals.Get(def.Name); ok && c.Value.Available {
 			c.Since = Moved(was, c.Value.Number, def.Unit)

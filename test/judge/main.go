@@ -3,9 +3,11 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"runtime"
@@ -50,12 +52,21 @@ type fate struct {
 	failed   bool
 	end      time.Time
 	alarms   [5]time.Time
+	rule     string // that said "replace" first
 }
 
 func main() {
 	lives, seed := flag.Int("lives", 5000, "how many"), flag.Uint64("seed", 20261125, "of all chance")
+	file := flag.String("policy", "", "judge by the policy in this `file`, not by the one that is shipped")
 	flag.Parse()
-	p, err := policy.Parse(policy.Default)
+	text, err := policy.Default, error(nil)
+	if *file != "" {
+		text, err = os.ReadFile(*file)
+	}
+	var p *policy.Policy
+	if err == nil {
+		p, err = policy.Parse(text)
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "judge:", err)
 		os.Exit(1)
@@ -160,6 +171,9 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		if err != nil {
 			return f, err
 		}
+		if ruling.Grade == drive.Replace && f.rule == "" {
+			f.rule = ruling.Rule.ID
+		}
 		hear(byReplace, ruling.Grade == drive.Replace, m.At)
 		hear(byDegrading, ruling.Grade >= drive.Degrading, m.At)
 		hear(byAlarm, has(signal.Alarm), m.At)
@@ -219,16 +233,18 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 			sound.AppendRow(row)
 			continue
 		}
-		failing.AppendRow(append(row, fmt.Sprintf("%.0f d; %.0f d", one[byReplace].Quantile(0.5).Hours()/24, one[byDegrading].Quantile(0.5).Hours()/24)))
+		failing.AppendRow(append(row, ahead(one[byReplace])+"; "+ahead(one[byDegrading])))
 	}
 	fmt.Println("Detection: of those that failed, how many had been called so before")
 	fmt.Println(failing.Render())
 	fmt.Println("\nFalse alarms: of those that lived on, how many were called so")
 	fmt.Println(sound.Render())
+	fmt.Println("\nWhich rule said \"replace\" first")
+	fmt.Println(byRule(fates, writer("rule", "then failed", "lived on")).Render())
 	all := writer("way to judge", "detected", "false alarms", "ahead, median")
 	for w, name := range ways {
 		s := &scores[w]
-		all.AppendRow(table.Row{name, fmt.Sprintf("%s of %d", share(s.Hits, s.Failed), s.Failed), fmt.Sprintf("%s of %d", share(s.FalseAlarms, s.Sound), s.Sound), fmt.Sprintf("%.0f d", s.Quantile(0.5).Hours()/24)})
+		all.AppendRow(table.Row{name, fmt.Sprintf("%s of %d", share(s.Hits, s.Failed), s.Failed), fmt.Sprintf("%s of %d", share(s.FalseAlarms, s.Sound), s.Sound), ahead(*s)})
 	}
 	fmt.Println("\nAltogether")
 	fmt.Println(all.Render())
@@ -242,6 +258,38 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 		fmt.Printf("%q %s %q: %d and %d detected, %d and %d false alarms\n", ways[pair[0]], how, ways[pair[1]], a.Hits, b.Hits, a.FalseAlarms, b.FalseAlarms)
 	}
 	fmt.Println("Nobody can see sudden electronic death coming; what is called so there had other signs by chance.")
+}
+
+// byRule counts by the rule that said "replace" first, the most telling one first.
+func byRule(fates []fate, t table.Writer) table.Writer {
+	counts := map[string]*[2]int{}
+	for _, f := range fates {
+		if f.rule == "" {
+			continue
+		}
+		if counts[f.rule] == nil {
+			counts[f.rule] = &[2]int{}
+		}
+		if f.failed {
+			counts[f.rule][0]++
+		} else {
+			counts[f.rule][1]++
+		}
+	}
+	rules := slices.Collect(maps.Keys(counts))
+	slices.SortFunc(rules, func(a, b string) int { return cmp.Or(cmp.Compare(counts[b][0], counts[a][0]), cmp.Compare(a, b)) })
+	for _, r := range rules {
+		t.AppendRow(table.Row{r, counts[r][0], counts[r][1]})
+	}
+	return t
+}
+
+// ahead is by how much half of the hits came before the event.
+func ahead(s verdict.Score) string {
+	if s.Hits == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.0f d", s.Quantile(0.5).Hours()/24)
 }
 
 func share(n, of int) string {

@@ -1945,6 +1945,11 @@ export interface components {
             /** @description of the last intervals of a day or more, those in which it rose */
             grew: number;
             intervals: number;
+            /**
+             * Format: double
+             * @description by how much a day it rises at least, with 99 % confidence; 0 unless it rose in two of the last three intervals
+             */
+            pace: number;
             /** Format: double */
             steady_hours?: number;
             /** @description newest first */

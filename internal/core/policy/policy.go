@@ -80,6 +80,7 @@ type Example struct {
 	Change         map[string]float64 `yaml:"change"`
 	Unexplained    map[string]float64 `yaml:"unexplained"` // of what is left out, all is unexplained
 	Grew           map[string]int     `yaml:"grew"`
+	Pace           map[string]float64 `yaml:"pace"`
 	SinceRework    map[string]float64 `yaml:"since_rework"`
 	Rework         string             `yaml:"rework"`
 	Drive          map[string]string  `yaml:"drive"`
@@ -117,6 +118,7 @@ type Rule struct {
 	Examples []Example     `yaml:"examples"`
 
 	OfDuty  bool `yaml:"-"` // whether it fires may depend on the duty
+	OfPace  bool `yaml:"-"` // it looks at how fast signals rise
 	program cel.Program
 }
 
@@ -191,6 +193,7 @@ type Facts struct {
 	Change         map[string]float64
 	Unexplained    map[string]float64
 	Grew           map[string]int
+	Pace           map[string]float64
 	SinceRework    map[string]float64
 	Rework         string
 	Drive          map[string]string
@@ -207,6 +210,7 @@ func environment() (*cel.Env, error) {
 	numbers := cel.MapType(cel.StringType, cel.DoubleType)
 	return cel.NewEnv(
 		cel.Variable("now", numbers), cel.Variable("change", numbers), cel.Variable("grew", cel.MapType(cel.StringType, cel.IntType)),
+		cel.Variable("pace", numbers),
 		cel.Variable("drive", cel.MapType(cel.StringType, cel.StringType)), cel.Variable("duty", cel.StringType),
 		cel.Variable("unexplained", numbers), cel.Variable("since_rework", numbers), cel.Variable("rework", cel.StringType),
 		cel.Variable("rollback", cel.IntType), cel.Variable("contradictions", cel.IntType), cel.Variable("readings", cel.IntType),
@@ -287,7 +291,7 @@ func Parse(text []byte) (*Policy, error) {
 		if _, ok := p.Sources[r.Source]; !ok {
 			complain(r.ID, "source %q is not in the list", r.Source)
 		}
-		r.OfDuty = duty.MatchString(r.When)
+		r.OfDuty, r.OfPace = duty.MatchString(r.When), pace.MatchString(r.When)
 		if r.program, err = compile(env, r.When); err != nil {
 			complain(r.ID, "%w", err)
 		}
@@ -343,14 +347,14 @@ type Bound struct{ activation cel.Activation }
 // Bind makes facts ready.
 func (f Facts) Bind() (Bound, error) {
 	a, err := cel.NewActivation(map[string]any{
-		"now": f.Now, "change": f.Change, "unexplained": f.Unexplained, "grew": f.Grew, "since_rework": f.SinceRework, "rework": f.Rework,
+		"now": f.Now, "change": f.Change, "unexplained": f.Unexplained, "grew": f.Grew, "pace": f.Pace, "since_rework": f.SinceRework, "rework": f.Rework,
 		"drive": f.Drive, "duty": f.Duty, "rollback": f.Rollback, "contradictions": f.Contradictions, "readings": f.Readings,
 	})
 	return Bound{a}, err
 }
 
-// duty finds the name in an expression. A text that only mentions it costs an evaluation, nothing else.
-var duty = regexp.MustCompile(`\bduty\b`)
+// duty and pace find the names in an expression. A text that only mentions the duty costs an evaluation, nothing else.
+var duty, pace = regexp.MustCompile(`\bduty\b`), regexp.MustCompile(`\bpace\b`)
 
 func run(program cel.Program, b Bound) (bool, error) {
 	out, _, err := program.Eval(b.activation)
@@ -412,16 +416,17 @@ func (p *Policy) Test() (trials []Trial, without []string) {
 
 func (x Example) facts() Facts {
 	f := Facts{
-		Now: x.Now, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, SinceRework: map[string]float64{}, Rework: x.Rework,
+		Now: x.Now, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, Pace: map[string]float64{}, SinceRework: map[string]float64{}, Rework: x.Rework,
 		Drive: map[string]string{"medium": "", "interface": "", "form_factor": "", "locked": "false", "smart": "true"},
 		Duty:  string(drive.Everyday), Rollback: x.Rollback, Contradictions: x.Contradictions, Readings: max(1, x.Readings),
 	}
 	for name, v := range x.Now {
-		f.Change[name], f.Grew[name], f.Unexplained[name] = 0, 0, v
+		f.Change[name], f.Grew[name], f.Pace[name], f.Unexplained[name] = 0, 0, 0, v
 	}
 	maps.Copy(f.Change, x.Change)
 	maps.Copy(f.Unexplained, x.Unexplained)
 	maps.Copy(f.Grew, x.Grew)
+	maps.Copy(f.Pace, x.Pace)
 	maps.Copy(f.SinceRework, x.SinceRework)
 	maps.Copy(f.Drive, x.Drive)
 	if x.Duty != "" {

@@ -38,11 +38,9 @@ const confidence = 0.95
 // Through gives the line through the points that have hours. It reports false for fewer than three, or all of the same hour.
 // A slope of zero does not say that a counter is still: one that has just begun to move has it, too. Grew and Onset notice that.
 func Through(points []Point) (Line, bool) {
-	var ps []Point
-	for _, p := range points {
-		if p.Hours >= 0 {
-			ps = append(ps, p)
-		}
+	ps := points
+	if unknown := func(p Point) bool { return p.Hours < 0 }; slices.ContainsFunc(ps, unknown) {
+		ps = slices.DeleteFunc(slices.Clone(ps), unknown)
 	}
 	ps = thin(ps)
 	if len(ps) < 3 || ps[0].Hours == ps[len(ps)-1].Hours {

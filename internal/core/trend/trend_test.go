@@ -38,6 +38,27 @@ func TestGrowthIsCountedOverIntervalsOfADay(t *testing.T) {
 	}
 }
 
+// One sector a day after another may be chance; so many in a day, or one each week, is not.
+func TestThePaceIsWhatIsSure(t *testing.T) {
+	day := 24 * time.Hour
+	for name, row := range map[string]struct {
+		points []Point
+		in60   float64 // days
+	}{
+		"one, and one the next day":   {life(day, 0, 1, 2), 0.01005 * 60},
+		"one, and eight the next day": {life(day, 0, 1, 9), 2.9061 * 60},
+		"one a week, three times":     {life(7*day, 0, 1, 2, 3), 0.14855 / 14 * 60},
+		"one a week, four times":      {life(7*day, 0, 1, 2, 3, 4), 0.43605 / 21 * 60},
+		"fast, after years of little": {life(7*day, 0, 1, 2, 3, 4, 64), 43.4623 / 7 * 60},
+		"three hundred the next day":  {life(day, 0, 1, 301), 261.18 * 60},
+		"fast once, and still since":  {life(7*day, 0, 8, 16, 16, 16, 16), 0},
+		"a burst":                     {life(time.Hour, 0, 8, 16, 32), 0},
+	} {
+		tr, _ := Of(row.points)
+		assert.InDelta(t, row.in60, tr.Pace*60, max(0.001, row.in60/500), name)
+	}
+}
+
 func TestOnsetSteadinessAndFalls(t *testing.T) {
 	tr, _ := Of(life(24*time.Hour, 0, 0, 3, 3, 3))
 	require.NotNil(t, tr.Onset)
@@ -96,7 +117,7 @@ func TestACleanReadingNeverMakesADriveWorse(t *testing.T) {
 			clean.At = points[at+1].At
 		}
 		after, _ := Of(slices.Insert(slices.Clone(points), at+1, clean))
-		if after.Grew > before.Grew || after.Change > before.Change || after.Unexplained > before.Unexplained {
+		if after.Grew > before.Grew || after.Change > before.Change || after.Unexplained > before.Unexplained || after.Pace > before.Pace {
 			t.Fatalf("%+v was %+v", after, before)
 		}
 	})

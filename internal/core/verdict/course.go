@@ -84,7 +84,11 @@ func (c Course) Words(d signal.Definition) []string {
 		all = append(all, fmt.Sprintf("It fell by %s, and it can only grow.", quantity(c.FellBy)))
 	}
 	if c.Grew > 0 {
-		all = append(all, fmt.Sprintf("It rose in %d of the last %d intervals of a day or more.", c.Grew, c.Intervals))
+		rose := fmt.Sprintf("It rose in %d of the last %d intervals of a day or more", c.Grew, c.Intervals)
+		if c.Pace > 0 && d.Matters {
+			rose += fmt.Sprintf(": %s, with %.0f %% confidence", Pace(c.Pace), trend.Confidence*100)
+		}
+		all = append(all, rose+".")
 	}
 	last := c.Deltas[0]
 	moved := fmt.Sprintf("Last moved from %s to %s, between reading %d and %d", quantity(last.From.Value), quantity(last.To.Value), last.From.Seq, last.To.Seq)

@@ -121,7 +121,7 @@ func (r Ruling) said(e Evidence) Said {
 	s := Said{Grade: r.Grade}
 	switch {
 	case r.Rule != nil:
-		s.Why = fill(r.Rule.Says, e, r.Rule.Limit)
+		s.Why = fill(r.Rule, r.Rule.Says, e)
 	case r.Lacks != nil:
 		s.Why = "Missing: " + r.Lacks.What
 	}

@@ -141,7 +141,7 @@ func Decide(p *policy.Policy, e Evidence) Verdict {
 
 func facts(e Evidence) policy.Facts {
 	f := policy.Facts{
-		Now: map[string]float64{}, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, SinceRework: map[string]float64{},
+		Now: map[string]float64{}, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, Pace: map[string]float64{}, SinceRework: map[string]float64{},
 		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions),
 		Drive: map[string]string{
 			"medium": string(e.Identity.Medium), "interface": string(e.Identity.Interface), "form_factor": e.Identity.FormFactor,
@@ -154,7 +154,7 @@ func facts(e Evidence) policy.Facts {
 		}
 		f.Now[string(name)] = value.Number
 		t := e.Trends[name]
-		f.Change[string(name)], f.Grew[string(name)], f.Unexplained[string(name)] = t.Change, t.Grew, value.Number
+		f.Change[string(name)], f.Grew[string(name)], f.Pace[string(name)], f.Unexplained[string(name)] = t.Change, t.Grew, t.Pace, value.Number
 		if t.Observations > 0 {
 			f.Unexplained[string(name)] = min(value.Number, t.Unexplained)
 		}
@@ -299,29 +299,29 @@ func unjudgeable(r *policy.Rule, e Evidence) string {
 }
 
 func found(p *policy.Policy, r *policy.Rule, e Evidence) Finding {
-	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(r.Says, e, r.Limit), Customer: fill(r.Customer, e, r.Limit), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
+	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(r, r.Says, e), Customer: fill(r, r.Customer, e), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
 	f.Detail = detail(r, e)
 	for _, n := range r.Needs {
 		v := e.Now[n]
 		f.Rests = append(f.Rests, Rest{n, v.Number, v.Source, string(v.Page), v.Offset, v.Length, v.Run})
 	}
 	if r.Limit != nil {
-		f.Margin = margin(*r.Limit, e)
+		f.Margin = margin(*r.Limit, e.Duty, e.Now)
 	}
 	return f
 }
 
 // Margins gives, for every limit of the policy that applies to the drive and has a value, how much of it is used,
 // tightest first. A signal appears once.
-func Margins(p *policy.Policy, e Evidence) []SignalMargin {
+func Margins(p *policy.Policy, id drive.Identity, duty drive.Duty, now signal.Set) []SignalMargin {
 	var all []SignalMargin
 	for i := range p.Rules {
 		r := &p.Rules[i]
-		if r.Limit == nil || !r.Applies.To(e.Identity) || !e.Now[r.Limit.Signal].Available ||
+		if r.Limit == nil || !r.Applies.To(id) || !now[r.Limit.Signal].Available ||
 			slices.ContainsFunc(all, func(m SignalMargin) bool { return m.Signal == r.Limit.Signal }) {
 			continue
 		}
-		all = append(all, SignalMargin{r.Limit.Signal, r.Limit.For(e.Duty), *margin(*r.Limit, e)})
+		all = append(all, SignalMargin{r.Limit.Signal, r.Limit.For(duty), *margin(*r.Limit, duty, now)})
 	}
 	slices.SortStableFunc(all, func(a, b SignalMargin) int { return cmp.Compare(b.Margin.Share(), a.Margin.Share()) })
 	return all
@@ -334,8 +334,8 @@ type SignalMargin struct {
 	Margin Margin
 }
 
-func margin(l policy.Limit, e Evidence) *Margin {
-	now, at := e.Now[l.Signal].Number, l.For(e.Duty)
+func margin(l policy.Limit, duty drive.Duty, signals signal.Set) *Margin {
+	now, at := signals[l.Signal].Number, l.For(duty)
 	m := &Margin{Used: max(0, now-l.From), Of: at - l.From}
 	if l.From != 0 {
 		d, _ := signal.Lookup(l.Signal)
@@ -347,37 +347,47 @@ func margin(l policy.Limit, e Evidence) *Margin {
 }
 
 // detail says how the rule's first counter came to its value, in words that stay true until it moves: a verdict is stored
-// once and read for a long time.
+// once and read for a long time. A rule that looks at how fast signals rise tells that of the fastest.
 func detail(r *policy.Rule, e Evidence) string {
-	for _, n := range r.Needs {
+	needs := r.Needs
+	if r.OfPace && len(needs) > 0 {
+		needs = []signal.Name{slices.MaxFunc(needs, func(a, b signal.Name) int { return cmp.Compare(e.Trends[a].Pace, e.Trends[b].Pace) })}
+	}
+	for _, n := range needs {
 		t, ok := e.Trends[n]
 		d, _ := signal.Lookup(n)
 		if !ok || t.Observations < 2 || t.Last.Value == 0 || !d.Matters {
 			continue
 		}
-		if t.Onset != nil && t.Onset.First.Hours >= 0 {
-			return fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, Number(t.Onset.Before.Hours), Number(t.Onset.First.Hours), t.Onset.First.Seq)
+		var says string
+		switch {
+		case t.Onset != nil && t.Onset.First.Hours >= 0:
+			says = fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, Number(t.Onset.Before.Hours), Number(t.Onset.First.Hours), t.Onset.First.Seq)
+		case t.Change != 0:
+			says = fmt.Sprintf("%s: %+.0f since reading %d", d.Words, t.Change, t.First.Seq)
+		default:
+			says = fmt.Sprintf("%s: unchanged since reading %d", d.Words, t.First.Seq)
 		}
-		if t.Change != 0 {
-			return fmt.Sprintf("%s: %+.0f since reading %d", d.Words, t.Change, t.First.Seq)
+		if r.OfPace && t.Pace > 0 {
+			says += fmt.Sprintf("; %s, with %.0f %% confidence", Pace(t.Pace), trend.Confidence*100)
 		}
-		return fmt.Sprintf("%s: unchanged since reading %d", d.Words, t.First.Seq)
+		return says
 	}
 	return ""
 }
 
 var hole = regexp.MustCompile(`\{([a-z_]+)\}`)
 
-// fill puts values into a sentence: a signal's name in braces becomes its value and unit; steady, lba and contradiction become a clause
-// where there is one to say.
-func fill(text string, e Evidence, l *policy.Limit) string {
+// fill puts values into a sentence of a rule: a signal's name in braces becomes its value and unit; steady, lba and contradiction become a
+// clause where there is one to say.
+func fill(r *policy.Rule, text string, e Evidence) string {
 	return hole.ReplaceAllStringFunc(text, func(m string) string {
 		switch name := m[1 : len(m)-1]; name {
 		case "steady":
-			if l == nil {
+			if r.Limit == nil {
 				return ""
 			}
-			if t := e.Trends[l.Signal]; t.Observations > 1 && t.SteadyHours > 0 {
+			if t := e.Trends[r.Limit.Signal]; t.Observations > 1 && t.SteadyHours > 0 {
 				return fmt.Sprintf(", steady since %s h", Number(t.Last.Hours-t.SteadyHours))
 			}
 			return ""
@@ -433,6 +443,9 @@ func Quantity(x float64, unit string) string {
 	}
 	return Number(x) + " " + unit
 }
+
+// Pace writes how much a day a counter rises at least, over a time that people can picture.
+func Pace(day float64) string { return Number(math.Floor(day*600)/10) + " or more in 60 days" }
 
 // Number writes a number with U+00A0 between thousands, and with one decimal when that is not 0.
 func Number(x float64) string {

@@ -77,7 +77,7 @@ func TestReplaceNeedsOneSufficientReason(t *testing.T) {
 		"a hundred sectors": func(e *Evidence) { e.set(signal.Reallocated, 100) },
 		"growth": func(e *Evidence) {
 			e.set(signal.Pending, 3)
-			e.Trends[signal.Pending] = trend.Trend{Grew: 2, Observations: 4}
+			e.Trends[signal.Pending] = trend.Trend{Grew: 2, Pace: 0.1, Observations: 4}
 		},
 		"ten for continuous": func(e *Evidence) { e.set(signal.Reallocated, 10); e.Duty = drive.Continuous },
 	} {
@@ -211,6 +211,23 @@ func TestAMendThatWorkedIsNoGrowthAndHasToHold(t *testing.T) {
 	}
 	w.Swept = []SweptThen{{life[3].At, 1}}
 	assert.Equal(t, "bad-again", at(t, life, w).Findings[0].Rule, "a sweep after it found one")
+}
+
+// A drive away for months that is read twice on its return shows two rises; only what is sure to be fast is a reason to replace.
+func TestGrowthCondemnsWhenItIsFastBeyondChance(t *testing.T) {
+	seen := func(counts ...float64) Verdict {
+		days := []float64{0, 240, 242}
+		var life []Moment
+		for i, n := range counts {
+			life = append(life, day(i+1, days[i], map[signal.Name]float64{signal.Reallocated: n}))
+		}
+		return at(t, life)
+	}
+	assert.Equal(t, drive.Degrading, seen(0, 2, 3).Grade)
+	grown := seen(0, 2, 10)
+	assert.Equal(t, drive.Replace, grown.Grade)
+	assert.Equal(t, "reallocated: 0 at 9\u00a0000 h, first seen at 10\u00a0920 h, reading 2; 87.1 or more in 60 days, with 99 % confidence", grown.Findings[0].Detail)
+	assert.Equal(t, drive.Degrading, seen(0, 0, 8).Grade, "one rise, be it the first movement")
 }
 
 // A reading in which nothing has moved takes nothing to a worse grade, whatever came before it.
