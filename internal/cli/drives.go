@@ -46,6 +46,21 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
+				Name: "duty", Usage: "say what a drive is meant for; it is judged anew for that", ArgsUsage: "DRIVE everyday|carry|archive|continuous",
+				Description: "Ten bad sectors are too many for always-on use, a hundred for any. A signature ends with the verdict it was for.\n\nExample:\n   hylostat drive duty 7M511 continuous",
+				Action: action(2, 2, func(ctx context.Context, c call) error {
+					d, err := c.ChangeDrive(ctx, c.arg(0), contract.DriveChange{Duty: contract.Duty(c.arg(1)), By: new(c.by())})
+					if err != nil {
+						return err
+					}
+					v, err := c.Verdict(ctx, d.Serial)
+					if err != nil {
+						return err
+					}
+					return c.show(v, func(w io.Writer) { printVerdict(w, v) })
+				}),
+			},
+			{
 				Name: "table", Usage: "write all drives, or those that match a text, as a CSV table", ArgsUsage: "[TEXT]",
 				Description: "Finds as list does, and writes every one of them.\n\nExample:\n   hylostat drive table --lot 114 -o lot114-drives.csv",
 				Flags:       append(filterFlags(), outFlag("drives.csv")),

@@ -188,6 +188,18 @@ func TestOverrulingAsksForAReason(t *testing.T) {
 	js[bool](p, `[...document.querySelectorAll("[role=dialog] button")].at(-1).click(), true`)
 	p.sees("overruled with degrading by Imre")
 	p.sees("clicks when cold")
+
+	// It is meant for something else now: what was signed was another verdict.
+	js[bool](p, `document.querySelector("button[aria-label='Meant for everyday: change']").click(), true`)
+	p.sees("What is it meant for?")
+	p.accessible("duty dialog")
+	assert.True(t, js[bool](p, `[...document.querySelectorAll("[role=dialog] button")].at(-1).disabled`), "it is meant for that already")
+	js[bool](p, `[...document.querySelectorAll("[role=dialog] label")].find(l => l.textContent.includes("continuous")).click(), true`)
+	js[bool](p, `[...document.querySelectorAll("[role=dialog] button")].find(b => b.textContent === "Judge it for continuous").click(), true`)
+	require.Eventually(t, func() bool {
+		return js[bool](p, `document.querySelector("button[aria-label='Meant for continuous: change']") !== null`)
+	}, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return js[bool](p, `!document.body.innerText.includes("overruled with")`) }, 10*time.Second, 50*time.Millisecond)
 }
 
 func TestListsSearchFarViewAndThemes(t *testing.T) {

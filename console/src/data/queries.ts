@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, data, ProblemError } from "./client";
 import { renew } from "./events";
-import type { CheckKind, Grade, HandoverRequest, IntakeRequest, LotRequest, Medium, ReworkKind } from "./types";
+import type { CheckKind, Duty, Grade, HandoverRequest, IntakeRequest, LotRequest, Medium, ReworkKind } from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
 
@@ -217,6 +217,11 @@ export function useOrders(by: string) {
     check: useMutation({
       mutationFn: ({ serial, kind, despite }: { serial: string; kind: CheckKind; despite?: string }) =>
         data(api.POST("/drives/{drive}/checks", { params: drive(serial), body: { kind, by, despite } })),
+      onSettled: settled,
+    }),
+    duty: useMutation({
+      mutationFn: ({ serial, duty }: { serial: string; duty: Duty }) =>
+        data(api.PATCH("/drives/{drive}", { params: drive(serial), body: { duty, by } })),
       onSettled: settled,
     }),
     release: useMutation({

@@ -22,7 +22,7 @@ import type { CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
 import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
 import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
-import { HandoverDialog } from "../parts/DeskDialogs";
+import { DutyDialog, HandoverDialog } from "../parts/DeskDialogs";
 import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "../parts/Dialogs";
 import { dateOf, dayOf, left, number, size } from "../parts/format";
 import { LoggedErrors, SelfTests, Sweeps } from "../parts/Logs";
@@ -202,6 +202,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const run = runs.data?.[0];
   const sweeps = useSweeps(serial);
   const [overruling, overrule] = useState(false);
+  const [meaning, mean] = useState(false);
   const [despite, askDespite] = useState<CheckKind>();
   const [reworking, setReworking] = useState<ReworkKind | "release">();
   const canWrite = useService().data?.rework;
@@ -252,6 +253,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
             follow={then ? undefined : follow}
             sign={() => asPerson(() => orders.sign.mutate({ serial, verdict: v.seq }))}
             overrule={() => asPerson(() => overrule(true))}
+            mean={then ? undefined : () => asPerson(() => mean(true))}
           />
         ) : (
           <State title={verdict.isError ? "No verdict" : "Fetching the verdict"}>{verdict.isError && verdict.error.message}</State>
@@ -406,6 +408,15 @@ function KnownDrive({ drive }: { drive: Drive }) {
           busy={desk.handOver.isPending}
           close={() => handOver(false)}
           done={(h) => desk.handOver.mutate({ intake: drive.intake?.id ?? 0, ...h }, { onSuccess: () => handOver(false) })}
+        />
+      )}
+      {meaning && v && (
+        <DutyDialog
+          now={v.duty}
+          wrong={orders.duty.error?.message}
+          busy={orders.duty.isPending}
+          close={() => mean(false)}
+          done={(duty) => orders.duty.mutate({ serial, duty }, { onSuccess: () => mean(false) })}
         />
       )}
       {overruling && v && (

@@ -6,6 +6,57 @@ import { Choice, Frame } from "./Dialogs";
 
 const duties: Duty[] = ["everyday", "continuous", "archive", "carry"];
 
+function MeantFor({ duty, choose }: { duty: Duty; choose: (duty: Duty) => void }) {
+  return (
+    <RadioGroup value={duty} onChange={(d) => choose(d as Duty)}>
+      <Label>Meant for</Label>
+      {duties.map((d) => (
+        <Choice key={d} value={d}>
+          {d}
+        </Choice>
+      ))}
+    </RadioGroup>
+  );
+}
+
+/** Asks what a drive is meant for: it is judged anew for that. */
+export function DutyDialog({
+  now,
+  done,
+  close,
+  wrong,
+  busy,
+}: {
+  now: Duty;
+  done: (duty: Duty) => void;
+  close: () => void;
+  wrong?: string;
+  busy: boolean;
+}) {
+  const [duty, setDuty] = useState(now);
+  return (
+    <Frame title="What is it meant for?" close={close}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          done(duty);
+        }}
+        style={{ display: "grid", gap: 16 }}
+      >
+        <p>The drive is judged for this. What is too much for one use is not for another; a signature ends with the verdict it was for.</p>
+        <MeantFor duty={duty} choose={setDuty} />
+        {wrong && <p role="alert">{wrong}</p>}
+        <footer>
+          <Button onPress={close}>Cancel</Button>
+          <Button $filled type="submit" isDisabled={busy || duty === now}>
+            Judge it for {duty}
+          </Button>
+        </footer>
+      </form>
+    </Frame>
+  );
+}
+
 /** Opens a lot: what all its drives have in common. */
 export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest, "by">) => void; close: () => void; wrong?: string }) {
   const [ticket, setTicket] = useState("");
@@ -53,14 +104,7 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
           <Label>Complaint</Label>
           <TextArea rows={2} />
         </TextField>
-        <RadioGroup value={duty} onChange={(d) => setDuty(d as Duty)}>
-          <Label>Meant for</Label>
-          {duties.map((d) => (
-            <Choice key={d} value={d}>
-              {d}
-            </Choice>
-          ))}
-        </RadioGroup>
+        <MeantFor duty={duty} choose={setDuty} />
         <RadioGroup value={data} onChange={setData}>
           <Label>Their data</Label>
           <Choice value="no">not wanted</Choice>

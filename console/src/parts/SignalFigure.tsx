@@ -8,12 +8,12 @@ import type { Place } from "./places";
 const Figure = styled.figure`
   width: 192px; height: 132px; border-top: 1px solid ${color.edge};
   & figcaption { height: 47px; padding-top: 2px; }
-  & figcaption > div { display: flex; gap: 8px; justify-content: space-between; align-items: baseline; font-size: 13px; line-height: 18px; white-space: nowrap; }
+  & figcaption > div { display: flex; gap: 4px; justify-content: space-between; align-items: baseline; font-size: 13px; line-height: 18px; white-space: nowrap; }
   & figcaption > div + div { line-height: 26px; }
   & figcaption .words { overflow: hidden; text-overflow: ellipsis; min-width: 60px; }
   & b { font-size: 18px; line-height: 26px; }
   & b small { font-size: 13px; font-weight: 400; }
-  & .finding { font-size: 13px; line-height: 18px; margin-right: 6px; }
+  & .finding { font-size: 13px; line-height: 18px; margin-right: 4px; }
   & .margin { font-weight: 600; }
   & .soft { color: ${color.ink3}; }
   & svg { overflow: visible; }

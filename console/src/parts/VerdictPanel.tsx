@@ -101,12 +101,14 @@ export function VerdictPanel({
   verdict,
   sign,
   overrule,
+  mean,
   busy,
   follow,
 }: {
   verdict: Verdict;
   sign: () => void;
   overrule: () => void;
+  mean?: () => void; // asks for what else it is meant
   busy: boolean;
   follow?: (place: Place) => void;
 }) {
@@ -122,7 +124,15 @@ export function VerdictPanel({
         <div>
           <h1>{verdict.grade}</h1>
           <p className="small">
-            for {verdict.duty} · policy {verdict.policy} · {byWhat}
+            for{" "}
+            {mean ? (
+              <Plain type="button" onClick={mean} aria-label={`Meant for ${verdict.duty}: change`}>
+                {verdict.duty}
+              </Plain>
+            ) : (
+              verdict.duty
+            )}{" "}
+            · policy {verdict.policy} · {byWhat}
           </p>
         </div>
       </header>
