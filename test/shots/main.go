@@ -60,7 +60,8 @@ func shoot(address string, wanted []string) error {
 		if how == "draft" { // a draft of the policy, replayed
 			if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => {
 				const p = await (await fetch("/api/v1/policy")).json()
-				const text = p.text.replace('grew.reallocated >= 2 || grew.pending >= 2', 'grew.reallocated >= 1 || grew.pending >= 1')
+				const text = p.text.replace('pace.reallocated * 60.0 >= 1.0 || pace.pending * 60.0 >= 1.0', 'grew.reallocated >= 1 || grew.pending >= 1')
+				if (text === p.text) throw new Error("the draft is the policy in force")
 				localStorage.setItem("hylostat.draft", JSON.stringify({from: p.version, text}))
 				location.reload()
 				return true

@@ -47,7 +47,8 @@ terminal cli-drives.png 'hylostat drive list' 'hylostat drive show 7M4Q2'
 terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -26' 'hylostat dialect explain T5A07 | head -13'
 build/hylostat outcome 7M4Q2 --failed "$(date -d yesterday +%F)" --note 'no longer found' >/dev/null
 build/hylostat outcome 7M4X2 --worked-until "$(date -d yesterday +%F)" >/dev/null
-build/hylostat policy show --text | sed 's/grew.reallocated >= 2 || grew.pending >= 2/grew.reallocated >= 1 || grew.pending >= 1/' >"$work/draft.yaml"
+build/hylostat policy show --text | sed 's/pace.reallocated \* 60.0 >= 1.0 || pace.pending \* 60.0 >= 1.0/grew.reallocated >= 1 || grew.pending >= 1/' >"$work/draft.yaml"
+grep -q 'grew.pending >= 1' "$work/draft.yaml" # else the draft is the policy in force
 terminal cli-policy.png 'hylostat policy replay draft.yaml --limit 3' 'hylostat policy test draft.yaml' 'hylostat drive trend 7M4Q2 pending'
 "$work/shots" http://$address $out/policy.png="/policy?theme=light@draft"
 hylostat_run() { build/hylostat "$@" >/dev/null; }
