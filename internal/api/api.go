@@ -4,6 +4,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"crypto/rand"
@@ -88,7 +89,7 @@ func New(o Options) (http.Handler, error) {
 	e := echo.New()
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
-	e.Use(middleware.Recover(), hosts(o.Hosts), headers, limit)
+	e.Use(middleware.Recover(), hosts(o.Hosts), ownPages, headers, limit)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: uncompressed, MinLength: 1024, Level: gzip.BestSpeed}))
 	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version}
 	g := e.Group(Base, validate(router, o.Access))
@@ -101,7 +102,7 @@ func New(o Options) (http.Handler, error) {
 		return nil, err
 	}
 	e.GET("/*", pages.serve)
-	return http.NewCrossOriginProtection().Handler(e), nil
+	return e, nil
 }
 
 // uncompressed reports whether an answer goes as it is: a stream, and what the API says to this very machine, where packing it costs
@@ -138,6 +139,17 @@ func hosts(allowed []string) echo.MiddlewareFunc {
 			}
 			return problem{contract.Problem{Status: http.StatusMisdirectedRequest, Title: "Wrong host", Detail: fmt.Sprintf("this service is not known as %q", name), Advice: text("Use its address, or start it with --host.")}}
 		}
+	}
+}
+
+// ownPages refuses what a page from elsewhere, opened in the browser of somebody who is signed in, would have done in their name.
+func ownPages(next echo.HandlerFunc) echo.HandlerFunc {
+	protection := http.NewCrossOriginProtection()
+	return func(c *echo.Context) error {
+		if err := protection.Check(c.Request()); err != nil {
+			return problem{contract.Problem{Status: http.StatusForbidden, Title: "From another page", Detail: "a page from " + cmp.Or(c.Request().Header.Get("Origin"), "elsewhere") + " tried to change something here", Advice: text("Use the service's own console.")}}
+		}
+		return next(c)
 	}
 }
 

@@ -136,7 +136,10 @@ func (h *handlers) TableOfDrives(ctx context.Context, r server.TableOfDrivesRequ
 		}
 		more = len(some) >= q.Limit
 	}
-	return server.TableOfDrives200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, table.End()
+	if err := table.End(); err != nil {
+		return nil, err
+	}
+	return server.TableOfDrives200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, nil
 }
 
 // detailed is a drive with its present intake.

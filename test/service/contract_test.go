@@ -1,0 +1,212 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/api"
+	"hylostat.example/internal/app"
+	"hylostat.example/internal/client"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/demo"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/store"
+)
+
+// contractual carries every request of these tests and holds every answer to openapi.yaml: its status, its kind of content, each
+// field of it, and that nothing comes that the contract does not name.
+type contractual struct {
+	document *openapi3.T
+	router   routers.Router
+	carrier  http.RoundTripper
+
+	mu     sync.Mutex
+	broken map[string]error // by operation, the first answer that was not as promised
+	met    map[string]bool  // operations that were answered with success
+}
+
+var held *contractual
+
+func TestMain(m *testing.M) {
+	var err error
+	if held, err = newContractual(); err != nil {
+		panic(err)
+	}
+	http.DefaultTransport = held
+	code := m.Run()
+	for operation, err := range held.broken {
+		fmt.Fprintf(os.Stderr, "%s answered what openapi.yaml does not say: %v\n", operation, err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+func newContractual() (*contractual, error) {
+	document, err := openapi3.NewLoader().LoadFromData(contract.OpenAPI)
+	if err != nil {
+		return nil, err
+	}
+	document.Servers = openapi3.Servers{{URL: api.Base}}
+	nothingElse := openapi3.AdditionalProperties{Has: new(false)}
+	for _, s := range document.Components.Schemas {
+		if v := s.Value; v.Type.Is("object") && len(v.Properties) > 0 && v.AdditionalProperties.Has == nil && v.AdditionalProperties.Schema == nil {
+			v.AdditionalProperties = nothingElse
+		}
+	}
+	router, err := legacy.NewRouter(document)
+	if err != nil {
+		return nil, err
+	}
+	for _, kind := range []string{"application/pdf", "application/zip", "application/vnd.hylostat.record", "image/png", "image/svg+xml", "text/html", "text/csv"} {
+		openapi3filter.RegisterBodyDecoder(kind, openapi3filter.FileBodyDecoder)
+	}
+	return &contractual{document: document, router: router, carrier: http.DefaultTransport, broken: map[string]error{}, met: map[string]bool{}}, nil
+}
+
+// RoundTrip carries a request and looks at its answer on the way back.
+func (h *contractual) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := h.carrier.RoundTrip(r)
+	if err != nil || !strings.HasPrefix(r.URL.Path, api.Base+"/") || answer.Header.Get("Content-Encoding") != "" || strings.HasPrefix(answer.Header.Get("Content-Type"), "text/event-stream") {
+		return answer, err
+	}
+	here := r.Clone(r.Context())
+	here.URL.Scheme, here.URL.Host = "", "" // the contract names no host
+	route, parameters, err := h.router.FindRoute(here)
+	if err != nil {
+		return answer, nil // a test asks for what there is not
+	}
+	body, err := io.ReadAll(answer.Body)
+	_ = answer.Body.Close()
+	answer.Body = io.NopCloser(bytes.NewReader(body))
+	if err != nil {
+		return answer, err
+	}
+	err = openapi3filter.ValidateResponse(context.WithoutCancel(r.Context()), &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: r, PathParams: parameters, Route: route},
+		Status:                 answer.StatusCode, Header: answer.Header, Body: io.NopCloser(bytes.NewReader(body)),
+	})
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	name := route.Operation.OperationID
+	if err == nil {
+		h.met[name] = h.met[name] || answer.StatusCode < 300
+	} else if h.broken[name] == nil {
+		h.broken[name] = errors.New(strings.Join(strings.Fields(err.Error()), " "))
+	}
+	return answer, nil
+}
+
+// open starts the demo's shop, with all its drives.
+func open(t *testing.T) *service {
+	t.Helper()
+	dir := t.TempDir()
+	d, err := demo.New(dir, factor)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, done := make(chan string, 1), make(chan error, 1)
+	go func() {
+		done <- app.Serve(ctx, app.Options{
+			Dir: dir, Listen: "127.0.0.1:0", Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil)),
+			Opened: func(ctx context.Context, _ *shop.Shop, st *store.Store) error { return d.Seed(ctx, st) },
+			Ready:  func(address string) { ready <- address },
+		})
+	}()
+	s := &service{t: t}
+	select {
+	case s.address = <-ready:
+	case err := <-done:
+		require.NoError(t, err)
+	}
+	t.Cleanup(func() { cancel(); assert.NoError(t, <-done) })
+	s.Client, err = client.New(s.address, "")
+	require.NoError(t, err)
+	return s
+}
+
+func TestEveryQuestionIsAnsweredAsTheContractSays(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	s.answering(2)
+	for range 2 { // two sweeps of one drive, to compare
+		r, err := s.Check(ctx, "7M4R9", contract.CheckRequest{Kind: "spot", By: "Dov"})
+		require.NoError(t, err)
+		follow(s, r.Id)
+	}
+	_, err := s.LookAtVolumes(ctx, "7M4R9", "Dov")
+	require.NoError(t, err)
+	_, err = s.SetOutcome(ctx, "7M4Q2", contract.OutcomeRequest{Failed: true, At: time.Now(), By: "Dov"})
+	require.NoError(t, err)
+	values := map[string][]string{
+		"bay": {"1", "4", "7", "10", "13"}, "lot": {"1"}, "run": {"1", "2"}, "reading": {"1", "3"},
+		"drive": {"7M4Q2", "7M4R9", "7M511", "Q7E30", "C4502", "19Z4K", "6D41R", "1A01D", "T5A07", "3T8H6"},
+	}
+	needed := map[string]url.Values{"printDriveLabels": {"drive": {"7M4R9", "C4502"}}, "compareSweeps": {"earlier": {"1"}}}
+	for path, item := range held.document.Paths.Map() {
+		if item.Get == nil || path == "/events" || strings.HasSuffix(path, "/live") {
+			continue
+		}
+		for _, at := range filled(path, values) {
+			for _, format := range formats(item) {
+				q := url.Values{}
+				maps.Copy(q, needed[item.Get.OperationID])
+				if format != "" {
+					q.Set("format", format)
+				}
+				status, answer := s.raw("GET", api.Base+at+"?"+q.Encode(), "")
+				assert.Less(t, status, 500, "%s %s: %s", at, format, answer)
+			}
+		}
+		if item.Get.OperationID == "getRework" {
+			continue // nothing is written to a drive here: TestAMendNeedsEverythingInOrderAndTellsWhatItChanged asks
+		}
+		assert.True(t, held.met[item.Get.OperationID], "%s is answered for one of the demo's drives at least", path)
+	}
+}
+
+// filled gives the paths that a template stands for.
+func filled(path string, values map[string][]string) []string {
+	for name, all := range values {
+		if before, after, found := strings.Cut(path, "{"+name+"}"); found {
+			var out []string
+			for _, v := range all {
+				out = append(out, filled(before+v+after, values)...)
+			}
+			return out
+		}
+	}
+	return []string{path}
+}
+
+// formats are those in which a question can be answered.
+func formats(item *openapi3.PathItem) []string {
+	for _, p := range append(slices.Clone(item.Parameters), item.Get.Parameters...) {
+		if p.Value.Name == "format" {
+			var out []string
+			for _, f := range p.Value.Schema.Value.Enum {
+				out = append(out, fmt.Sprint(f))
+			}
+			return out
+		}
+	}
+	return []string{""}
+}
