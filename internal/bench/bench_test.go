@@ -149,11 +149,15 @@ func TestOrdersThatCannotBeCarriedOutAreRefused(t *testing.T) {
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, Key: drive.Key{Model: "Korvan K4-2000", Serial: "ANOTHER"}})
 	refusal(t, drive.FaultWrongDrive, err)
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Bay: 1, Run: 77})
-	refusal(t, drive.FaultNotRead, err)
+	refusal(t, drive.FaultInUse, err)
+	assert.ErrorContains(t, err, "run 77 is not under way. Look at the run")
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1})
 	require.NoError(t, err)
-	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1})
-	refusal(t, drive.FaultInUse, err)
+	for _, kind := range []protocol.OrderKind{protocol.OrderCheck, protocol.OrderVolumes} {
+		_, err = s.order(t, protocol.Order{Kind: kind, Bay: 1})
+		refusal(t, drive.FaultInUse, err)
+		assert.ErrorContains(t, err, "is under way. Wait for its end, or stop it first.")
+	}
 }
 
 func TestAStopIsObeyedAtOnceAndAbortsTheTestInTheDrive(t *testing.T) {

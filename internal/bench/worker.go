@@ -90,6 +90,15 @@ func (w *worker) refuse(o protocol.Order, class drive.FaultClass, back string) *
 	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: back, Do: class.Advice()}
 }
 
+// notNow refuses an order because of what goes on in the bay.
+func (w *worker) notNow(o protocol.Order, back, do string) error {
+	return &protocol.Refusal{Class: drive.FaultInUse, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: back, Do: do}
+}
+
+func (w *worker) busy(o protocol.Order) error {
+	return w.notNow(o, fmt.Sprintf("run %d is under way", w.current.ID), "Wait for its end, or stop it first.")
+}
+
 func (w *worker) loop(ctx context.Context) {
 	defer w.leave()
 	w.publish(ctx)
@@ -404,7 +413,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 		return w.lookAtVolumes(ctx, o)
 	}
 	if w.current != nil {
-		return receipt, nil, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID))
+		return receipt, nil, w.busy(o)
 	}
 	r := run.New(o.Check, w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now(), o.Limit, o.Spans...)
 	r.Despite = o.Despite
@@ -441,7 +450,7 @@ func (w *worker) stopAbsent(ctx context.Context, o protocol.Order) error {
 	r, ok := w.bench.runs[o.Run]
 	w.bench.mu.Unlock()
 	if !ok {
-		return w.refuse(o, drive.FaultNotRead, fmt.Sprintf("run %d is not under way", o.Run))
+		return w.notNow(o, fmt.Sprintf("run %d is not under way", o.Run), "Look at the run: it has ended.")
 	}
 	next, _ := run.Next(*r, run.StopAsked{By: o.By}, w.bench.clock.Now())
 	return w.bench.saveRun(ctx, next)

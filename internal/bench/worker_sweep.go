@@ -117,7 +117,7 @@ func (w *worker) pause(ctx context.Context, o protocol.Order) (receipt protocol.
 		wanted, why = protocol.Paused, "it does not wait"
 	}
 	if s := r; s == nil || r.ID != o.Run || r.State != wanted || o.Kind == protocol.OrderPause && w.sweeping == nil {
-		return receipt, nil, &protocol.Refusal{Class: drive.FaultInUse, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: why, Do: "Look at the run."}
+		return receipt, nil, w.notNow(o, why, "Look at the run.")
 	}
 	if o.Kind == protocol.OrderResume {
 		return receipt, func() { w.happen(ctx, run.ResumeAsked{}) }, nil

@@ -25,12 +25,12 @@ const checking = 15 * time.Minute
 // their time beside the bay's other work; the report comes when all are done.
 func (w *worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.Receipt, func(), error) {
 	if w.current != nil {
-		return protocol.Receipt{}, nil, w.refuse(o, drive.FaultInUse, fmt.Sprintf("run %d is under way. Stop it first, or wait", w.current.ID))
+		return protocol.Receipt{}, nil, w.busy(o)
 	}
 	peeker, ok := w.open.(device.Peeker)
 	blocks, also := w.open.(device.Blocks)
 	if !ok || !also {
-		return protocol.Receipt{}, nil, w.refuse(o, drive.FaultNotPassed, "its surface cannot be read here")
+		return protocol.Receipt{}, nil, &protocol.Refusal{Class: drive.FaultNotPassed, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: "its surface cannot be read here", Do: "Attach the drive to a plain port."}
 	}
 	return protocol.Receipt{}, func() {
 		limits := blocks.Limits()
