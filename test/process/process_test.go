@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,7 +18,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	command "github.com/urfave/cli/v3"
 
+	"hylostat.example/internal/cli"
 	"hylostat.example/internal/contract"
 )
 
@@ -320,4 +323,59 @@ func TestTwoServicesDoNotShareAFolder(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, string(out), "--data")
 	assert.False(t, strings.Contains(string(out), "goroutine"))
+}
+
+// examples are the lines of a command's help that show how it is used, and those of the commands below it.
+func examples(c *command.Command) (lines []string) {
+	for line := range strings.Lines(c.Description) {
+		if line = strings.TrimSpace(line); strings.HasPrefix(line, "hylostat ") {
+			lines = append(lines, line)
+		}
+	}
+	for _, below := range c.Commands {
+		lines = append(lines, examples(below)...)
+	}
+	return lines
+}
+
+func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
+	d := start(t, t.TempDir())
+	d.settled()
+	folder := t.TempDir()
+	carried, wrong, code := d.run("record", "export", "Q7J9C", "-o", "-")
+	require.Zero(t, code, wrong)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "pellwick.json"), []byte(carried), 0o600))
+	notHere := regexp.MustCompile(`^hylostat (serve|demo|record capture|person add)\b`) // another service, this machine's own drives, a password
+	asThingsStand := regexp.MustCompile(`\b(114|intake move|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|verdict sign 7M4R9|volume show|person remove)\b`)
+	tried := 0
+	for _, line := range examples(cli.New(cli.Starters{})) {
+		if notHere.MatchString(line) {
+			continue
+		}
+		cmd := exec.Command("sh", "-c", line)
+		cmd.Dir, cmd.Stdin = folder, strings.NewReader("KVA077M4Q2\n")
+		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":/usr/bin:/bin", "HYLOSTAT_SERVICE="+d.address, "HYLOSTAT_BY=Dov")
+		said, _ := cmd.CombinedOutput()
+		switch code := cmd.ProcessState.ExitCode(); {
+		case code == 0:
+			assert.True(t, len(said) > 0 || strings.Contains(line, ">") || strings.Contains(line, "run follow"), "%s says nothing", line)
+		case asThingsStand.MatchString(line):
+			assert.Contains(t, []int{3, 4, 6}, code, "%s is understood: %s", line, said)
+		default:
+			assert.Zero(t, code, "%s: %s", line, said)
+		}
+		for _, r := range ask[[]contract.Run](d, "run", "list", "--open") { // the next example wants the drive
+			d.run("run", "stop", fmt.Sprint(r.Id))
+		}
+		d.until("the bays are free", func() bool { return len(ask[[]contract.Run](d, "run", "list", "--open")) == 0 })
+		tried++
+	}
+	assert.Greater(t, tried, 70)
+	kept, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	for _, f := range kept {
+		i, err := f.Info()
+		require.NoError(t, err)
+		assert.NotZero(t, i.Size(), "%s is written", f.Name())
+	}
 }
