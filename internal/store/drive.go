@@ -130,7 +130,9 @@ func indexed(text string) bool { return utf8.RuneCountInString(text) >= 3 }
 
 // phrase makes of a text what FTS5 looks for as it stands. FTS5 would take the text to end at a NUL, before its closing quote; the
 // replacement character stands in no record, so that nothing is found.
-func phrase(text string) string { return `"` + strings.NewReplacer(`"`, `""`, "\x00", "\ufffd").Replace(text) + `"` }
+func phrase(text string) string {
+	return `"` + strings.NewReplacer(`"`, `""`, "\x00", "\ufffd").Replace(text) + `"`
+}
 
 // index brings what a drive is found by up to date.
 func (c change) index(ctx context.Context, driveID int64) error {

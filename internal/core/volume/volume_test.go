@@ -57,6 +57,8 @@ var made = map[string]string{
 	"f2fs":       "truncate -s 128M $F && mkfs.f2fs -q -l kelp $F",
 	"swap":       "truncate -s 8M $F && mkswap -L spare $F",
 	"luks":       "truncate -s 32M $F && echo rope | cryptsetup luksFormat -q --label vault --pbkdf pbkdf2 --pbkdf-force-iterations 1000 $F -",
+	"apfs":       "truncate -s 600M $F && mkapfs -L Slipway $F",
+	"lvm":        "truncate -s 32M $F && losetup /dev/loop7 $F && pvcreate -ff -y /dev/loop7 && losetup -d /dev/loop7",
 	"gpt":        "truncate -s 200M $F && sgdisk -n 1:2048:+32M -t 1:ef00 -c 1:boot -n 2:0:+100M -t 2:8300 -c 2:tides $F && truncate -s 100M $F.2 && mke2fs -q -t ext4 -L tides $F.2 && dd if=$F.2 of=$F bs=512 seek=67584 conv=notrunc status=none",
 	"mbr":        "truncate -s 200M $F && printf '2048,32M,c\\n,,5\\n,16M,83\\n,16M,82\\n' | sfdisk -q $F && truncate -s 32M $F.1 && mkfs.fat -F 32 -n BOOT $F.1 && dd if=$F.1 of=$F bs=512 seek=2048 conv=notrunc status=none",
 }
@@ -143,6 +145,8 @@ func TestFileSystemsTheSystemsMade(t *testing.T) {
 		"f2fs":       {Kind: "F2FS", Label: "kelp", Size: 128 << 20, State: Unsaid},
 		"swap":       {Kind: "swap", Label: "spare", State: Unsaid},
 		"luks":       {Kind: "LUKS 2, encrypted", Label: "vault", State: Unsaid},
+		"apfs":       {Kind: "APFS", Size: 600 << 20, State: Unsaid},
+		"lvm":        {Kind: "LVM2 physical volume", State: Unsaid},
 	} {
 		t.Run(name, func(t *testing.T) {
 			v := one(t, load(t, name))
@@ -159,6 +163,37 @@ func TestFileSystemsTheSystemsMade(t *testing.T) {
 		})
 	}
 	assert.Empty(t, Look(image{8 << 20, nil}.read, 8<<20, 512), "an empty drive has no file system, and no table")
+}
+
+// No tool here makes these: their first sectors are written as their documents say.
+func TestFileSystemsByTheirDocuments(t *testing.T) {
+	hfsPlus := func(attributes uint32) []byte { // Technical Note 1150, volume header
+		b := append([]byte("H+"), 0, 4)
+		b = be.AppendUint32(b, attributes)
+		b = append(b, make([]byte, 32)...) // lastMountedVersion to folderCount
+		return be.AppendUint32(be.AppendUint32(b, 4096), 16_000)
+	}
+	for name, row := range map[string]struct {
+		at    uint64
+		bytes []byte
+		want  Volume
+	}{
+		"HFS Plus, unmounted":     {1024, hfsPlus(1 << 8), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Clean}},
+		"HFS Plus, in use":        {1024, hfsPlus(0), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Open}},
+		"HFS Plus, inconsistent":  {1024, hfsPlus(1<<11 | 1<<8), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Damaged}},
+		"BitLocker":               {0, []byte("\xeb\x58\x90-FVE-FS-"), Volume{Kind: "BitLocker, encrypted", State: Unsaid}},
+		"a Linux array, 1.2":      {4096, append([]byte{0xfc, 0x4e, 0x2b, 0xa9, 1, 0, 0, 0}, append(make([]byte, 24), "vm:7"...)...), Volume{Kind: "Linux RAID member", Label: "vm:7", State: Unsaid}},
+		"a Linux array, unlikely": {4096, []byte{0xfc, 0x4e, 0x2b, 0xa9, 9}, Volume{}},
+	} {
+		l := Look(image{64 << 20, map[uint64][]byte{row.at: row.bytes}}.read, 64<<20, 512)
+		if row.want.Kind == "" {
+			assert.Empty(t, l.Volumes, name)
+			continue
+		}
+		require.Len(t, l.Volumes, 1, name)
+		v := l.Volumes[0]
+		assert.Equal(t, row.want, Volume{Kind: v.Kind, Label: v.Label, Size: v.Size, State: v.State}, name)
+	}
 }
 
 func TestPartitionTables(t *testing.T) {
