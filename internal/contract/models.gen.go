@@ -2507,7 +2507,7 @@ type Trend struct {
 	// OnsetReading the first reading above zero
 	OnsetReading *int `json:"onset_reading,omitempty"`
 
-	// Pace by how much a day it rises at least, with 99 % confidence; 0 unless it rose in two of the last three intervals
+	// Pace by how much a day it rises at least, with 99 % confidence; 0 unless it counts events and rose in two of the last three intervals
 	Pace        float64     `json:"pace"`
 	Shape       *TrendShape `json:"shape,omitempty"`
 	SinceCheck  *float64    `json:"since_check,omitempty"`

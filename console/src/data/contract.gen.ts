@@ -1947,7 +1947,7 @@ export interface components {
             intervals: number;
             /**
              * Format: double
-             * @description by how much a day it rises at least, with 99 % confidence; 0 unless it rose in two of the last three intervals
+             * @description by how much a day it rises at least, with 99 % confidence; 0 unless it counts events and rose in two of the last three intervals
              */
             pace: number;
             /** Format: double */

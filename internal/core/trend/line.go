@@ -159,8 +159,8 @@ func sign(x float64) float64 {
 }
 
 // Forecast is the range of power-on hours in which the line meets a limit, nothing else happening. It reports false where the fit
-// does not deserve one: fewer than five points or three levels, no slope that is plainly above zero, a burst, a level
-// that has turned, the limit met already, or a time further ahead than what was looked at.
+// does not deserve one: fewer than five points or three levels, no slope that is plainly above zero, a burst,
+// the limit met already, or a time further ahead than what was looked at.
 func (l Line) Forecast(points []Point, limit float64) (from, to float64, ok bool) {
 	var first, last Point
 	levels := map[float64]bool{}

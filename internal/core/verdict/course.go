@@ -48,6 +48,9 @@ func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) 
 	}
 	c.SinceIntake, c.SinceCheck = since(m.Intake), since(m.Check)
 	d, _ := signal.Lookup(name)
+	if d.Unit == "%" {
+		c.Pace = 0 // a share is no count of events, which alone come by chance
+	}
 	line, ok := trend.Through(points)
 	if !ok || d.Unit == "h" { // hours over hours say nothing
 		return c, true

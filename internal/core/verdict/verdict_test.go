@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -228,6 +229,45 @@ func TestGrowthCondemnsWhenItIsFastBeyondChance(t *testing.T) {
 	assert.Equal(t, drive.Replace, grown.Grade)
 	assert.Equal(t, "reallocated: 0 at 9\u00a0000 h, first seen at 10\u00a0920 h, reading 2; 87.1 or more in 60 days, with 99 % confidence", grown.Findings[0].Detail)
 	assert.Equal(t, drive.Degrading, seen(0, 0, 8).Grade, "one rise, be it the first movement")
+}
+
+func TestACourseIsToldInSentences(t *testing.T) {
+	course := func(name signal.Name, limit *float64, m Marks, values ...float64) (Course, []string) {
+		var life []Moment
+		for i, x := range values {
+			life = append(life, day(i+1, float64(10*i), map[signal.Name]float64{name: x}))
+		}
+		c, ok := NewLife(life, nil).Course(name, limit, m)
+		require.True(t, ok)
+		d, _ := signal.Lookup(name)
+		return c, c.Words(d)
+	}
+	_, words := course(signal.Reallocated, nil, Marks{}, 8)
+	assert.Equal(t, []string{"One reading so far: 8 sectors."}, words)
+	_, words = course(signal.Reallocated, nil, Marks{}, 1, 1, 1)
+	assert.Equal(t, []string{"1 sector in all 3 readings."}, words)
+	marks := Marks{Intake: day(3, 25, nil).At, Check: day(4, 35, nil).At}
+	c, words := course(signal.Reallocated, nil, marks, 0, 0, 0, 3, 9)
+	assert.Equal(t, []string{
+		"Still 0 at 9\u00a0160 h, reading 3; 3 sectors at 9\u00a0240 h, reading 4.",
+		"It rose in 2 of the last 3 intervals of a day or more: 10.7 or more in 60 days, with 99 % confidence.",
+		"Last moved from 3 sectors to 9 sectors, between reading 4 and 5.",
+	}, words)
+	assert.EqualValues(t, 9, *c.SinceIntake)
+	assert.EqualValues(t, 6, *c.SinceCheck)
+	_, words = course(signal.Reallocated, nil, Marks{}, 9, 4, 4)
+	assert.Contains(t, words, "It fell by 5 sectors, and it can only grow.")
+
+	limit := 100.0
+	c, words = course(signal.PercentageUsed, &limit, Marks{}, 88, 89, 90, 91, 92, 93, 94, 95, 96)
+	require.NotNil(t, c.Forecast)
+	assert.Zero(t, c.Pace, "a share comes by use, not by chance")
+	assert.NotContains(t, strings.Join(words, " "), "confidence")
+	assert.Regexp(t, `It rises steadily, by 12.\d to 12.\d % in 1\x{a0}000 h\.`, strings.Join(words, " "))
+	assert.InDelta(t, 9_000+12*80, c.Forecast.From, 1, "four more steps of 80 h")
+	assert.InDelta(t, 9_000+12*80, c.Forecast.To, 1)
+	_, words = course(signal.PercentageUsed, &limit, Marks{}, 10, 11, 12, 13, 14, 15, 16, 17, 18)
+	assert.NotContains(t, strings.Join(words, " "), "Going on like this", "nobody looks ten times as far ahead as back")
 }
 
 // A reading in which nothing has moved takes nothing to a worse grade, whatever came before it.
