@@ -9,6 +9,7 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/signal"
@@ -170,10 +171,10 @@ func signalsOf(courses []shop.Course, moments []shop.Moment, intake *shop.Intake
 		}
 		out.LastHours = &h
 		if m.Step == protocol.ReadingAfter {
-			out.Marks = append(out.Marks, contract.Mark{Kind: "quick", Hours: h})
+			out.Marks = append(out.Marks, contract.Mark{Kind: "quick", Hours: h, Reading: m.Seq})
 		}
 		if intake != nil && i > 0 && !m.At.Before(intake.At) && moments[i-1].At.Before(intake.At) {
-			out.Marks = append(out.Marks, contract.Mark{Kind: "visit", Hours: h})
+			out.Marks = append(out.Marks, contract.Mark{Kind: "visit", Hours: h, Reading: m.Seq})
 		}
 	}
 	return out
@@ -272,15 +273,15 @@ func meaning(a reading.Attribute) string {
 	q := a.Quantity
 	switch {
 	case q.Operations > 0 && q.Known:
-		return fmt.Sprintf("%s in %s", verdict.Number(float64(q.Number)), verdict.Number(float64(q.Operations)))
+		return fmt.Sprintf("%s in %s", quantity.Number(float64(q.Number)), quantity.Number(float64(q.Operations)))
 	case q.Operations > 0:
-		return fmt.Sprintf("%s in %s, if packed", verdict.Number(float64(q.Number)), verdict.Number(float64(q.Operations)))
+		return fmt.Sprintf("%s in %s, if packed", quantity.Number(float64(q.Number)), quantity.Number(float64(q.Operations)))
 	case !q.Known:
-		return fmt.Sprintf("%s, unit not known", verdict.Number(float64(a.Raw48())))
+		return fmt.Sprintf("%s, unit not known", quantity.Number(float64(a.Raw48())))
 	case q.HasRange:
 		return fmt.Sprintf("%d °C, %d to %d °C", q.Number, q.Lowest, q.Highest)
 	}
-	return verdict.Quantity(float64(q.Number), q.Unit)
+	return quantity.Of(float64(q.Number), q.Unit)
 }
 
 func statisticOf(s ata.Statistic) contract.Statistic {

@@ -9,6 +9,7 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
@@ -57,12 +58,12 @@ func ruleOf(p *policy.Policy, r *policy.Rule) contract.PolicyRule {
 	}
 	if l := r.Limit; l != nil {
 		d, _ := signal.Lookup(l.Signal)
-		words := fmt.Sprintf("%s: %s", d.Words, verdict.Quantity(l.At, d.Unit))
+		words := fmt.Sprintf("%s: %s", d.Words, quantity.Of(l.At, d.Unit))
 		if l.From != 0 {
-			words += fmt.Sprintf(", counted from %s", verdict.Quantity(l.From, d.Unit))
+			words += fmt.Sprintf(", counted from %s", quantity.Of(l.From, d.Unit))
 		}
 		if l.Continuous != 0 {
-			words += fmt.Sprintf("; for continuous %s", verdict.Quantity(l.Continuous, d.Unit))
+			words += fmt.Sprintf("; for continuous %s", quantity.Of(l.Continuous, d.Unit))
 		}
 		out.Limit = &words
 	}
@@ -193,7 +194,7 @@ func (h *handlers) SetOutcome(ctx context.Context, r server.SetOutcomeRequestObj
 
 func restOf(r verdict.Rest) contract.Rest {
 	d, _ := signal.Lookup(r.Signal)
-	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + " " + verdict.Quantity(r.Value, d.Unit), Value: r.Value, Source: r.Source, Page: text(r.Page)}
+	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + " " + quantity.Of(r.Value, d.Unit), Value: r.Value, Source: r.Source, Page: text(r.Page)}
 	if r.Length > 0 {
 		out.Offset, out.Length = &r.Offset, &r.Length
 	}

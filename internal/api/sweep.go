@@ -130,8 +130,7 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 		return &shop.NotFound{What: fmt.Sprintf("there is no run %q", c.Param("run")), Do: "List the runs."}
 	}
 	w := http.NewResponseController(c.Response())
-	changes := h.shop.Follow(ctx, id) // before the snapshot, so that nothing falls between
-	run, err := h.shop.RunByID(ctx, id)
+	run, changes, err := h.shop.Follow(ctx, id)
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 )
 
 func driveCommands() *cli.Command {
@@ -156,7 +156,7 @@ func printTrends(w io.Writer, all []contract.Signal, readings int) {
 		}
 		now := "not available: " + optional(s.Reason)
 		if s.Value != nil {
-			now = verdict.Quantity(*s.Value, s.Unit)
+			now = quantity.Of(*s.Value, s.Unit)
 		}
 		_, _ = fmt.Fprintf(w, "%s  %s\n", bold(w, s.Words), now)
 		if s.Trend == nil {
@@ -182,11 +182,11 @@ func printDrive(w io.Writer, d contract.Drive) {
 	line("name", optional(d.Wwn))
 	kind := string(optional(d.Medium))
 	if rate := optional(d.RotationRate); rate > 0 {
-		kind += fmt.Sprintf(", %s per minute", verdict.Number(float64(rate)))
+		kind += fmt.Sprintf(", %s per minute", quantity.Number(float64(rate)))
 	}
 	line("kind", strings.TrimSuffix(strings.Join([]string{interfaceName[d.Interface], kind, optional(d.FormFactor)}, ", "), ", "))
 	if d.Bytes != nil {
-		line("size", fmt.Sprintf("%s, %s bytes; sectors of %d, physical %d", size(*d.Bytes), verdict.Number(float64(*d.Bytes)), optional(d.LogicalSector), optional(d.PhysicalSector)))
+		line("size", fmt.Sprintf("%s, %s bytes; sectors of %d, physical %d", size(*d.Bytes), quantity.Number(float64(*d.Bytes)), optional(d.LogicalSector), optional(d.PhysicalSector)))
 	}
 	if d.LinkNow != nil {
 		line("link", fmt.Sprintf("%s of %s possible, %s", *d.LinkNow, optional(d.LinkPossible), optional(d.Transport)))

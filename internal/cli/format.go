@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 )
 
 // mark is a grade's mark in a terminal; the word stands beside it.
@@ -47,7 +47,7 @@ func number(p *float64, unit string) string {
 	if p == nil {
 		return "not known"
 	}
-	return strings.TrimSpace(verdict.Number(*p) + " " + unit)
+	return strings.TrimSpace(quantity.Number(*p) + " " + unit)
 }
 
 func optional[T any](p *T) (v T) {

@@ -13,7 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 )
 
 func listIntakes(ctx context.Context, c call) error {
@@ -61,7 +61,7 @@ func printSiblings(w io.Writer, s contract.Siblings) {
 	}
 	rows := make([]table.Row, len(s.Rows))
 	for i, r := range s.Rows {
-		rows[i] = table.Row{r.Words, verdict.Quantity(r.Value, r.Unit), verdict.Quantity(r.Median, r.Unit), fmt.Sprintf("%.1f", r.Score), r.Of}
+		rows[i] = table.Row{r.Words, quantity.Of(r.Value, r.Unit), quantity.Of(r.Median, r.Unit), fmt.Sprintf("%.1f", r.Score), r.Of}
 	}
 	tabular(w, []any{"", "this one", "median", "score", "of"}, rows, 2, 3, 4, 5)
 }

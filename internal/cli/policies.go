@@ -12,7 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 )
 
 func policyCommands() *cli.Command {
@@ -124,7 +124,7 @@ func counted(n int, one, more string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return fmt.Sprintf("%s %s", verdict.Number(float64(n)), more)
+	return fmt.Sprintf("%s %s", quantity.Number(float64(n)), more)
 }
 
 func printPolicy(w io.Writer, p contract.Policy) {

@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 )
 
 func readingCommands() *cli.Command {
@@ -121,7 +121,7 @@ func printReading(w io.Writer, r contract.Reading) {
 		for i, s := range r.Statistics {
 			value := "not available"
 			if s.Value != nil {
-				value = strings.TrimSpace(verdict.Number(float64(*s.Value)) + " " + s.Unit)
+				value = strings.TrimSpace(quantity.Number(float64(*s.Value)) + " " + s.Unit)
 			}
 			rows[i] = table.Row{s.Offset, s.Name, value}
 		}
@@ -133,9 +133,9 @@ func printReading(w io.Writer, r contract.Reading) {
 		for i, t := range r.SelfTests {
 			lba := "none"
 			if t.Lba != nil {
-				lba = verdict.Number(float64(*t.Lba))
+				lba = quantity.Number(float64(*t.Lba))
 			}
-			hours := verdict.Number(float64(t.Hours)) + " h"
+			hours := quantity.Number(float64(t.Hours)) + " h"
 			if optional(t.OrMore) {
 				hours += " or more"
 			}
@@ -161,10 +161,10 @@ func printErrors(w io.Writer, r contract.Reading) {
 	for _, e := range r.Errors {
 		hours, lba := "not known", "none"
 		if e.Hours != nil {
-			hours = verdict.Number(float64(*e.Hours)) + " h"
+			hours = quantity.Number(float64(*e.Hours)) + " h"
 		}
 		if e.Lba != nil {
-			lba = verdict.Number(float64(*e.Lba))
+			lba = quantity.Number(float64(*e.Lba))
 		}
 		meaning := e.Meaning
 		if e.Host {
@@ -190,7 +190,7 @@ func printSheet(w io.Writer, s contract.Sheet) {
 		if f.Value != nil {
 			value = *f.Value
 			if optional(f.Number) {
-				value = grouped(value)
+				value = quantity.Grouped(value)
 			}
 			if f.Unit != "" {
 				value += " " + f.Unit
@@ -199,21 +199,6 @@ func printSheet(w io.Writer, s contract.Sheet) {
 		rows[i] = table.Row{f.Offset, f.Name, value}
 	}
 	tabular(w, []any{"byte", "fact", "now"}, rows, 1)
-}
-
-// grouped puts U+00A0 between the thousands of a whole number, however long: 128-bit counters fit no other type.
-func grouped(s string) string {
-	if strings.Trim(s, "0123456789") != "" {
-		return s
-	}
-	var b strings.Builder
-	for i, r := range s {
-		if i > 0 && (len(s)-i)%3 == 0 {
-			b.WriteRune('\u00A0')
-		}
-		b.WriteRune(r)
-	}
-	return b.String()
 }
 
 // printPages prints pages as they came. Lines that repeat the one before are left out, and said to be.
@@ -271,9 +256,9 @@ func printSignals(w io.Writer, all contract.Signals) {
 		if s.Margin != nil {
 			margin = s.Margin.Words
 		}
-		rows = append(rows, table.Row{s.Words, verdict.Quantity(*s.Value, s.Unit), margin, optional(s.Source), optional(s.Confidence), place})
+		rows = append(rows, table.Row{s.Words, quantity.Of(*s.Value, s.Unit), margin, optional(s.Source), optional(s.Confidence), place})
 		if s.Disagrees != nil {
-			disagreeing = append(disagreeing, fmt.Sprintf("%s %s, %s", s.Words, verdict.Quantity(*s.Value, s.Unit), *s.Disagrees))
+			disagreeing = append(disagreeing, fmt.Sprintf("%s %s, %s", s.Words, quantity.Of(*s.Value, s.Unit), *s.Disagrees))
 		}
 	}
 	tabular(w, []any{"signal", "now", "limit or usual", "source", "confidence", "place"}, rows, 2)
@@ -291,9 +276,9 @@ func amount(p *float64, unit string) string {
 	case p == nil:
 		return "not available"
 	case unit == "B":
-		return verdict.Quantity(*p, unit)
+		return quantity.Of(*p, unit)
 	}
-	return verdict.Number(*p)
+	return quantity.Number(*p)
 }
 
 func printComparison(w io.Writer, x contract.Comparison) {

@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/record"
 )
 
@@ -231,7 +231,7 @@ func importRecords(ctx context.Context, c call) error {
 }
 
 func printRedecoded(w io.Writer, r contract.RedecodeResult) {
-	_, _ = fmt.Fprintf(w, "%s readings decoded anew with decoder %d; %s say something else now.\n", verdict.Number(float64(r.Readings)), r.Decoder, verdict.Number(float64(r.Changed)))
+	_, _ = fmt.Fprintf(w, "%s readings decoded anew with decoder %d; %s say something else now.\n", quantity.Number(float64(r.Readings)), r.Decoder, quantity.Number(float64(r.Changed)))
 	if len(r.Changes) == 0 {
 		return
 	}
@@ -239,7 +239,7 @@ func printRedecoded(w io.Writer, r contract.RedecodeResult) {
 		if p == nil {
 			return "not available"
 		}
-		return verdict.Number(*p)
+		return quantity.Number(*p)
 	}
 	_, _ = fmt.Fprintln(w)
 	rows := make([]table.Row, len(r.Changes))

@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 )
 
 func shareFlag() cli.Flag {
@@ -97,13 +97,13 @@ func sweepCommands() *cli.Command {
 }
 
 // whole writes a number with its thousands apart.
-func whole(n int64) string { return verdict.Number(float64(n)) }
+func whole(n int64) string { return quantity.Number(float64(n)) }
 
 // printStanding says how a sweep stands.
 func printStanding(w io.Writer, s contract.SweepStanding, going bool) {
 	parts := []string{fmt.Sprintf("%.1f %% swept", 100*s.Share)}
 	if going {
-		parts = append(parts, "at LBA "+whole(s.Lba), verdict.Quantity(s.Speed, "B")+"/s")
+		parts = append(parts, "at LBA "+whole(s.Lba), quantity.Of(s.Speed, "B")+"/s")
 		if s.LeftS > 0 {
 			parts = append(parts, left(s.LeftS)+" left")
 		}

@@ -1614,8 +1614,9 @@ type Margin struct {
 
 // Mark defines model for Mark.
 type Mark struct {
-	Hours float64  `json:"hours"`
-	Kind  MarkKind `json:"kind"`
+	Hours   float64  `json:"hours"`
+	Kind    MarkKind `json:"kind"`
+	Reading int      `json:"reading"`
 }
 
 // MarkKind defines model for Mark.Kind.

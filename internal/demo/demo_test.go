@@ -3,6 +3,7 @@ package demo
 import (
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -61,6 +62,17 @@ func TestTheStoriesEndAsTheyShould(t *testing.T) {
 		grades[d.Now.Grade]++
 		kinds[d.Identity.Interface]++
 	}
+	var contradicted []string
+	for _, d := range all {
+		v, err := st.LastVerdict(t.Context(), d.ID)
+		require.NoError(t, err)
+		for _, f := range slices.Concat(v.Findings, v.Notes) {
+			if strings.Contains(f.Sentence, "contradicts itself") {
+				contradicted = append(contradicted, d.Identity.Serial)
+			}
+		}
+	}
+	assert.Equal(t, []string{"KVA077M55B", "KVA077M56F"}, contradicted, "one was wiped, the other got a board")
 	assert.Len(t, grades, 4, "every answer is in the shop")
 	assert.Len(t, kinds, 3, "every interface is in the shop")
 

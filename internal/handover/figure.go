@@ -17,8 +17,8 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
 
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -199,9 +199,9 @@ func (f figure) merge(from, to int) merged {
 func (f figure) place(share float64) string {
 	bytes := float64(f.sweep.Geometry.Bytes())
 	if bytes >= 1e10 {
-		return verdict.Number(math.Round(share*bytes/1e9)) + " GB"
+		return quantity.Number(math.Round(share*bytes/1e9)) + " GB"
 	}
-	return verdict.Number(math.Round(share*bytes/1e6)) + " MB"
+	return quantity.Number(math.Round(share*bytes/1e6)) + " MB"
 }
 
 func (f figure) overview(top float64) {
@@ -209,7 +209,7 @@ func (f figure) overview(top float64) {
 	n := len(f.ribbon.Cells())
 	f.line(rule, 1, [2]float64{gutter, y}, [2]float64{gutter + plotWidth, y})
 	f.line(edge, 1, [2]float64{gutter, y + overview}, [2]float64{gutter + plotWidth, y + overview})
-	f.write(gutter-8, y+10, 11, false, true, ink2, verdict.Number(top/1e6)+" MB/s")
+	f.write(gutter-8, y+10, 11, false, true, ink2, quantity.Number(top/1e6)+" MB/s")
 	f.write(gutter-8, y+overview, 11, false, true, ink2, "0")
 	var curve [][2]float64
 	for x := range plotWidth {

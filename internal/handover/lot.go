@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
-	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
 )
 
@@ -172,7 +172,7 @@ func (l *lotPage) columns() {
 		if told && len(l.cols) < 3+signals {
 			l.cols = append(l.cols, lotColumn{short(def), 0, 18, true, func(d shop.LotDrive) string {
 				if x, ok := d.Values.Get(n); ok {
-					return verdict.Number(x)
+					return quantity.Number(x)
 				}
 				return "not read"
 			}})

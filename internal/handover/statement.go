@@ -8,7 +8,7 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/shop"
 )
 
@@ -84,7 +84,7 @@ func reasons(p shop.Paper) []string {
 	for _, f := range slices.Concat(p.Verdict.Findings, p.Verdict.Notes) {
 		line := sentence(f.Customer)
 		if f.Margin != nil && f.Margin.Used > 0 {
-			line += fmt.Sprintf(" We count %s; our limit is %s.", verdict.Number(f.Margin.Used), verdict.Number(f.Margin.Of))
+			line += fmt.Sprintf(" We count %s; our limit is %s.", quantity.Number(f.Margin.Used), quantity.Number(f.Margin.Of))
 		}
 		all = append(all, line)
 	}
@@ -149,14 +149,14 @@ func checked(p shop.Paper) []string {
 			if t.Failed {
 				result = "failed"
 			}
-			all = append(all, fmt.Sprintf("It last %s its own %s test at %s hours.", result, t.Kind, verdict.Number(float64(t.Hours))))
+			all = append(all, fmt.Sprintf("It last %s its own %s test at %s hours.", result, t.Kind, quantity.Number(float64(t.Hours))))
 		}
 	}
 	if w := p.Sweep; w != nil {
 		bytes := float64(w.Sweep.Geometry.Sectors) * float64(w.Sweep.Geometry.Logical)
 		switch {
 		case w.Whole():
-			all = append(all, fmt.Sprintf("All %s were read once, slow places again.", verdict.Quantity(bytes, "B")))
+			all = append(all, fmt.Sprintf("All %s were read once, slow places again.", quantity.Of(bytes, "B")))
 		case w.Sweep.Sample != nil:
 			all = append(all, "A sample of its surface was read.")
 		default:
@@ -246,10 +246,10 @@ func particulars(p shop.Paper) []Particular {
 	id := p.Drive.Identity
 	all := []Particular{{"Drive", id.Model}, {"Serial", id.Serial}}
 	if id.Bytes > 0 {
-		all[0].Value += ", " + verdict.Quantity(float64(id.Bytes), "B")
+		all[0].Value += ", " + quantity.Of(float64(id.Bytes), "B")
 	}
 	if p.Drive.Now.HasHours {
-		used := verdict.Number(p.Drive.Now.Hours) + " hours"
+		used := quantity.Number(p.Drive.Now.Hours) + " hours"
 		if p.Intake != nil && p.Intake.Made != "" {
 			if made, err := time.Parse("2006-01", p.Intake.Made); err == nil {
 				used += ", made " + made.Format("January 2006")

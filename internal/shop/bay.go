@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/protocol"
 )
 
@@ -126,7 +126,7 @@ func (s *Shop) describe(v *BayView) {
 		v.Doing, v.Action, v.Next = "Data wanted, not copied. Checks wait.", ActionRecordCopy, "copy the data"
 		switch {
 		case b.Device.Written > 0:
-			v.Note = fmt.Sprintf("%s written to it by this machine. Look what mounts it", verdict.Quantity(float64(b.Device.Written), "B"))
+			v.Note = fmt.Sprintf("%s written to it by this machine. Look what mounts it", quantity.Of(float64(b.Device.Written), "B"))
 		case b.Device.InUse != "":
 			v.Note = "In use: " + b.Device.InUse + ". Unmount it"
 		case b.Guarded:

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
@@ -223,7 +224,7 @@ func (s *Shop) ReworkOf(ctx context.Context, id int64) (v ReworkView, err error)
 		}
 		if step.Sweep != nil && step.Sweep.Elsewhere != nil {
 			e := step.Sweep.Elsewhere
-			v.Words = append(v.Words, fmt.Sprintf("LBA %s holds what was written to LBA %s: the drive has less room than it claims.", verdict.Number(float64(e.LBA)), verdict.Number(float64(e.From))))
+			v.Words = append(v.Words, fmt.Sprintf("LBA %s holds what was written to LBA %s: the drive has less room than it claims.", quantity.Number(float64(e.LBA)), quantity.Number(float64(e.From))))
 		}
 	}
 	if v.Run.State != protocol.Done {
@@ -245,7 +246,7 @@ func (s *Shop) held(ctx context.Context, d Drive, v *ReworkView) error {
 	case *since.held:
 		v.Words = append(v.Words, fmt.Sprintf("It held: the whole surface was read again on %s.", since.when.Format("2 Jan 2006")))
 	default:
-		v.Words = append(v.Words, fmt.Sprintf("It did not hold: %s sectors of it cannot be read again, on %s.", verdict.Number(float64(since.again)), since.when.Format("2 Jan 2006")))
+		v.Words = append(v.Words, fmt.Sprintf("It did not hold: %s sectors of it cannot be read again, on %s.", quantity.Number(float64(since.again)), since.when.Format("2 Jan 2006")))
 	}
 	return nil
 }

@@ -32,6 +32,7 @@ type bench struct {
 	reports []protocol.Report
 	full    int // so often its disk has no room for an acknowledgement
 	took    chan int64
+	going   chan protocol.Progress
 }
 
 func (b *bench) Describe() protocol.Description {
@@ -61,7 +62,7 @@ func (b *bench) Acknowledge(_ context.Context, seq int64) error {
 	return nil
 }
 
-func (b *bench) Progress() <-chan protocol.Progress { return nil }
+func (b *bench) Progress() <-chan protocol.Progress { return b.going }
 
 type clock struct{ at time.Time }
 

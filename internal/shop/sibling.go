@@ -7,9 +7,9 @@ import (
 	"math"
 	"slices"
 
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
-	"hylostat.example/internal/core/verdict"
 )
 
 // Compared is one quantity over the drives of one model of a lot.
@@ -40,21 +40,21 @@ func least(unit string) float64 {
 	return 1
 }
 
-// quantity is something siblings are compared by.
-type quantity struct {
+// measure is something siblings are compared by.
+type measure struct {
 	words, unit string
 	least       float64
 	of          func(LotDrive) (float64, bool)
 }
 
 // quantities are all signals but those of the moment, and the speed of the outer tracks.
-func quantities() []quantity {
-	all := []quantity{{"outer speed", "B/s", 1e6, func(d LotDrive) (float64, bool) { return d.Speed, d.Speed > 0 }}}
+func measures() []measure {
+	all := []measure{{"outer speed", "B/s", 1e6, func(d LotDrive) (float64, bool) { return d.Speed, d.Speed > 0 }}}
 	for _, def := range signal.Registry {
 		if def.Inner || def.Group == "tests" || def.Name == signal.Temperature {
 			continue
 		}
-		all = append(all, quantity{def.Words, def.Unit, least(def.Unit), func(d LotDrive) (float64, bool) {
+		all = append(all, measure{def.Words, def.Unit, least(def.Unit), func(d LotDrive) (float64, bool) {
 			x, ok := d.Values.Get(def.Name)
 			return x, ok
 		}})
@@ -72,7 +72,7 @@ func (v *LotView) compare() {
 		}
 	}
 	for model, places := range models {
-		for _, q := range quantities() {
+		for _, q := range measures() {
 			var values []float64
 			var whose []int
 			for _, i := range places {
@@ -135,7 +135,7 @@ func (c Compared) worst() (worst float64) {
 func apart(words, unit string, s trend.Sibling) string {
 	times := ""
 	if t := s.Times(); t >= 1.5 {
-		times = fmt.Sprintf(", %s times the median", verdict.Number(math.Round(t*10)/10))
+		times = fmt.Sprintf(", %s times the median", quantity.Number(math.Round(t*10)/10))
 	} else if s.Value < s.Median && s.Median > 0 {
 		times = fmt.Sprintf(", %.0f %% under the median", 100*(1-s.Value/s.Median))
 	}
@@ -144,9 +144,9 @@ func apart(words, unit string, s trend.Sibling) string {
 
 func rate(x float64, unit string) string {
 	if unit == "B/s" {
-		return verdict.Quantity(x, "B") + "/s"
+		return quantity.Of(x, "B") + "/s"
 	}
-	return verdict.Quantity(x, unit)
+	return quantity.Of(x, unit)
 }
 
 // SiblingsView is a drive among the shop's drives of the same model.
@@ -190,7 +190,7 @@ func (s *Shop) Siblings(ctx context.Context, d Drive) (SiblingsView, error) {
 		}
 	}
 	var found []standing
-	for _, q := range quantities() {
+	for _, q := range measures() {
 		var values []float64
 		at := -1
 		for i := range drives {

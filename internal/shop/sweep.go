@@ -9,10 +9,10 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
 )
 
@@ -170,8 +170,26 @@ func (s *Shop) progress(p protocol.Progress) {
 	}
 }
 
-// Follow delivers how a run stands from now on, until the context ends. The channel closes when the listener fell behind.
-func (s *Shop) Follow(ctx context.Context, run int64) <-chan protocol.Progress {
+// Follow gives how a run stands and delivers how it stands from then on, until the context ends. The channel closes when the
+// listener fell behind.
+func (s *Shop) Follow(ctx context.Context, id int64) (protocol.Run, <-chan protocol.Progress, error) {
+	changes := s.watch(ctx, id) // first, so that nothing falls between
+	r, err := s.RunByID(ctx, id)
+	if err != nil {
+		return r, nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if live, ok := s.live[id]; ok && r.State != protocol.Done {
+		r = live
+	}
+	for len(changes) > 0 { // what came meanwhile led to how it stands, and would lead back
+		r = (<-changes).Run
+	}
+	return r, changes, nil
+}
+
+func (s *Shop) watch(ctx context.Context, run int64) <-chan protocol.Progress {
 	c := make(chan protocol.Progress, 64)
 	s.mu.Lock()
 	if s.watched[run] == nil {
@@ -264,7 +282,7 @@ func (s *Shop) slowOnce(ctx context.Context, one Sweep) (string, error) {
 		was, had := before.Signals.Get(name)
 		now, has := after.Signals.Get(name)
 		if had && has && now > was {
-			return fmt.Sprintf("the drive relocated it meanwhile: its count rose by %s", verdict.Number(now-was)), nil
+			return fmt.Sprintf("the drive relocated it meanwhile: its count rose by %s", quantity.Number(now-was)), nil
 		}
 		known = known || had && has
 	}
@@ -340,7 +358,7 @@ func SaysSweep(s protocol.Sweep, once string) []string {
 		if n == 1 {
 			return "1 " + one
 		}
-		return verdict.Number(float64(n)) + " " + many
+		return quantity.Number(float64(n)) + " " + many
 	}
 	if s.Unreadable > 0 {
 		all = append(all, plural(s.Unreadable, "sector cannot be read.", "sectors cannot be read."))

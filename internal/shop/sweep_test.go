@@ -1,6 +1,9 @@
 package shop_test
 
 import (
+	"context"
+	"log/slog"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -13,6 +16,7 @@ import (
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/store"
 )
 
 // swept lets the result of a sweep arrive.
@@ -98,6 +102,43 @@ func TestASweepThatIsToldTwiceIsStoredOnce(t *testing.T) {
 	_, _, err = p.SweepOf(t.Context(), 77)
 	var missing *shop.NotFound
 	require.ErrorAs(t, err, &missing)
+}
+
+// busy is a store during whose questions a sweep goes on.
+type busy struct {
+	shop.Store
+	meanwhile func()
+}
+
+func (b busy) Run(context.Context, int64) (protocol.Run, error) {
+	b.meanwhile()
+	return protocol.Run{ID: 1, State: protocol.Running}, nil
+}
+
+func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
+	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
+	require.NoError(t, err)
+	defer st.Close()
+	b := &bench{going: make(chan protocol.Progress)}
+	swept := func(percent int) {
+		b.going <- protocol.Progress{Run: protocol.Run{ID: 1, State: protocol.Running, Steps: []protocol.Step{{Percent: percent}}}}
+	}
+	s, err := shop.New(t.Context(), "Saltmarsh Lane", busy{st, func() {
+		swept(10)
+		swept(20)
+		b.going <- protocol.Progress{Run: protocol.Run{ID: 2}} // taken when the ones before it are
+	}}, b, policy.Default, &clock{begin}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- s.Run(ctx) }()
+	now, changes, err := s.Follow(ctx, 1)
+	require.NoError(t, err)
+	assert.Equal(t, 20, now.Steps[0].Percent)
+	swept(30)
+	assert.Equal(t, 30, (<-changes).Run.Steps[0].Percent, "10 and 20 were known")
+	cancel()
+	require.NoError(t, <-ended)
 }
 
 func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
@@ -216,7 +217,7 @@ func Moved(before, after float64, unit string) string {
 	if after < before {
 		sign = "\u2212"
 	}
-	return sign + verdict.Quantity(max(after-before, before-after), unit)
+	return sign + quantity.Of(max(after-before, before-after), unit)
 }
 
 // lastVisit is the last reading before the drive's present intake; without an intake, the last one more than a day before
@@ -379,7 +380,7 @@ func (s *Shop) History(ctx context.Context, d Drive) ([]Entry, error) {
 	}
 	for _, c := range changes {
 		def, _ := signal.Lookup(c.Signal)
-		all = append(all, Entry{At: c.At, Hours: c.Hours, Kind: "change", Reading: c.Seq, Text: fmt.Sprintf("%s %s to %s", capital(def.Words), verdict.Number(c.Before), verdict.Number(c.After))})
+		all = append(all, Entry{At: c.At, Hours: c.Hours, Kind: "change", Reading: c.Seq, Text: fmt.Sprintf("%s %s to %s", capital(def.Words), quantity.Number(c.Before), quantity.Number(c.After))})
 	}
 	verdicts, err := s.store.Verdicts(ctx, d.ID)
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/quantity"
 )
 
 // What is printed is what the API tells: every number of statement and label is looked up there.
@@ -38,7 +38,7 @@ func TestPapersSayWhatTheAPISays(t *testing.T) {
 	assert.Equal(t, v.Grade, p.Grade)
 	for i, f := range v.Findings {
 		require.NotNil(t, f.Margin)
-		assert.Contains(t, p.Why[i], fmt.Sprintf("We count %s; our limit is %s.", verdict.Number(f.Margin.Used), verdict.Number(f.Margin.Of)))
+		assert.Contains(t, p.Why[i], fmt.Sprintf("We count %s; our limit is %s.", quantity.Number(f.Margin.Used), quantity.Number(f.Margin.Of)))
 		assert.Equal(t, v.Reading, f.Reading)
 		for _, r := range f.Rests {
 			page, err := s.Reading(ctx, "7M511", fmt.Sprint(f.Reading), true)
@@ -50,9 +50,9 @@ func TestPapersSayWhatTheAPISays(t *testing.T) {
 	for _, f := range p.Facts {
 		facts[f.Name] = f.Value
 	}
-	assert.Equal(t, verdict.Number(*d.Hours)+" hours", facts["Used for"])
+	assert.Equal(t, quantity.Number(*d.Hours)+" hours", facts["Used for"])
 	assert.Equal(t, d.Serial, facts["Serial"])
-	assert.Equal(t, d.Model+", "+verdict.Quantity(float64(*d.Bytes), "B"), facts["Drive"])
+	assert.Equal(t, d.Model+", "+quantity.Of(float64(*d.Bytes), "B"), facts["Drive"])
 	assert.Equal(t, fmt.Sprintf("our policy %d, for everyday use, reading %d", v.Policy, v.Reading), facts["Judged by"])
 	assert.Equal(t, fmt.Sprintf("%s, intake %d", ticket, d.Intake.Id), facts["Ticket"])
 

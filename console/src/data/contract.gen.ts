@@ -2113,6 +2113,7 @@ export interface components {
             kind: "quick" | "visit";
             /** Format: double */
             hours: number;
+            reading: number;
         };
         Signals: {
             signals: components["schemas"]["Signal"][];

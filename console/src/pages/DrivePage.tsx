@@ -30,7 +30,7 @@ import { gradeColor } from "../parts/marks";
 import { ChooseReadings, Papers, SiblingSection, VolumeSection } from "../parts/Papers";
 import type { Place } from "../parts/places";
 import { RawPages } from "../parts/RawPages";
-import { missingWords, placeOf, SignalFigure, sift } from "../parts/SignalFigure";
+import { missingWords, overWhat, placeOf, SignalFigure, sift } from "../parts/SignalFigure";
 import { SinceLastVisit, Timeline } from "../parts/Timeline";
 import { VerdictPanel } from "../parts/VerdictPanel";
 import { color, medium, narrow } from "../theme/tokens";
@@ -285,7 +285,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
                 <h2>Signals</h2>
                 <p>
                   {signals.data.readings} readings
-                  {signals.data.first_hours !== undefined && ` over ${number((signals.data.last_hours ?? 0) - signals.data.first_hours)} h`}
+                  {overWhat(signals.data)}
                 </p>
                 <Key>
                   <span>short tick: quick check</span>

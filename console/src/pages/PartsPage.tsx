@@ -192,7 +192,7 @@ export default function PartsPage() {
         <div className="row" style={{ alignItems: "start" }}>
           <SignalFigure
             signal={signal}
-            all={{ signals: [signal], readings: 4, first_hours: 100, last_hours: 400, marks: [{ kind: "visit", hours: 250 }] }}
+            all={{ signals: [signal], readings: 4, first_hours: 100, last_hours: 400, marks: [{ kind: "visit", hours: 250, reading: 3 }] }}
             ink={color.degrading}
             axis
           />

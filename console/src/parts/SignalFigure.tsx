@@ -37,21 +37,45 @@ export interface Plot {
   marks: { kind: string; x: number }[];
 }
 
-/** Places a signal's points, px: hours from `from` to `to` across, values from the least drawn to the greatest or the limit upwards. */
-export function plot(signal: Signal, from: number, to: number, marks: Signals["marks"]): Plot {
+/** What the figures of a drive share across: its power-on hours, or, where these went back, the numbers of its readings. */
+export interface Axis {
+  of: "hours" | "readings";
+  from: number;
+  to: number;
+}
+
+/** The axis on which all signals of a drive can stand. */
+export function axisOf(all: Signals): Axis {
+  const back = all.signals.some((s) => {
+    const known = s.hours.filter((h) => h >= 0);
+    return known.some((h, i) => h < (known[i - 1] ?? 0));
+  });
+  return back ? { of: "readings", from: 1, to: all.readings } : { of: "hours", from: all.first_hours ?? 0, to: all.last_hours ?? 1 };
+}
+
+/** Over what the readings were taken, for people. */
+export function overWhat(all: Signals): string {
+  const { of, from, to } = axisOf(all);
+  if (of === "readings") return ", drawn by their numbers: its count of hours went back";
+  return all.first_hours === undefined ? "" : ` over ${number(to - from)} h`;
+}
+
+/** Places a signal's points, px: the axis across, values from the least drawn to the greatest or the limit upwards. */
+export function plot(signal: Signal, { of, from, to }: Axis, marks: Signals["marks"]): Plot {
   const span = Math.max(1e-9, to - from);
-  const x = (h: number) => Math.round((2 + ((h - from) / span) * (width - 4)) * 10) / 10;
+  const x = (at: number) => Math.round((2 + ((at - from) / span) * (width - 4)) * 10) / 10;
+  const known = (at = -1) => (at >= 0 ? at : from);
   const floor = signal.unit === "°C" ? Math.min(20, ...signal.values) : 0;
   const high = Math.max(...signal.values, signal.limit ?? 0);
   const range = high - floor || 1;
   const y = (v: number) => Math.round((bottom - ((v - floor) / range) * (bottom - top)) * 10) / 10;
-  const dots = signal.values.map((v, i) => ({ x: x((signal.hours[i] ?? -1) >= 0 ? (signal.hours[i] as number) : from), y: y(v) }));
+  const dots = signal.values.map((v, i) => ({ x: x(known(signal[of][i])), y: y(v) }));
   const path = dots.map((d, i) => (i === 0 ? `M${d.x} ${d.y}` : `H${d.x}V${d.y}`)).join("");
   return {
     path,
     dots,
     limit: signal.limit === undefined ? undefined : y(signal.limit),
-    marks: marks.map((m) => ({ kind: m.kind, x: x(m.hours) })),
+    marks: marks.map((m) => ({ kind: m.kind, x: x(of === "hours" ? m.hours : m.reading) })),
   };
 }
 
@@ -98,9 +122,8 @@ export function SignalFigure({
   axis: boolean;
   follow?: (place: Place) => void;
 }) {
-  const from = all.first_hours ?? 0;
-  const to = all.last_hours ?? 1;
-  const p = plot(signal, from, to, all.marks);
+  const across = axisOf(all);
+  const p = plot(signal, across, all.marks);
   const unit = signal.unit;
   const last = p.dots.at(-1);
   const [value, scaled] = quantity(signal.value ?? 0, unit);
@@ -160,10 +183,10 @@ export function SignalFigure({
         {axis && (
           <>
             <text x="0" y="131">
-              {number(from)} h
+              {across.of === "hours" ? `${number(across.from)} h` : `reading ${across.from}`}
             </text>
             <text x={width} y="131" textAnchor="end">
-              {number(to)} h
+              {across.of === "hours" ? `${number(across.to)} h` : `reading ${across.to}`}
             </text>
           </>
         )}

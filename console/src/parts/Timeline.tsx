@@ -8,7 +8,7 @@ import { VerdictWord } from "./marks";
 import { type Place, Plain } from "./places";
 
 const List = styled.ul`
-  & li { display: grid; grid-template-columns: 64px 80px minmax(0, 1fr); padding: 5px 0; border-bottom: 1px solid ${color.rule}; }
+  & li { display: grid; grid-template-columns: 64px minmax(80px, max-content) minmax(0, 1fr); padding: 5px 0; border-bottom: 1px solid ${color.rule}; }
   & li > span { font-size: 13px; line-height: 22px; color: ${color.ink3}; white-space: nowrap; }
   & .verdict { margin-right: 8px; }
 `;
@@ -87,7 +87,7 @@ export function SinceLastVisit({
       ? moved
       : comparison.rows.filter((r) => r.signal === "temperature" || r.signal === "reallocated" || r.signal === "pending");
   const days = Math.round((Date.parse(now.at) - Date.parse(then.at)) / 86_400_000);
-  const ran = now.hours !== undefined && then.hours !== undefined ? ` and ${number(now.hours - then.hours)} h` : "";
+  const ran = (now.hours ?? 0) - (then.hours ?? Number.POSITIVE_INFINITY); // below zero: not known, or its count went back
   return (
     <Since>
       <header>
@@ -95,7 +95,7 @@ export function SinceLastVisit({
         <p>
           {then.seq === now.seq
             ? "this is its first reading here"
-            : `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}, reading ${then.seq} · ${days} days${ran} ago`}
+            : `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}, reading ${then.seq} · ${days} days${ran >= 0 ? ` and ${number(ran)} h` : ""} ago`}
         </p>
       </header>
       <Scroll>

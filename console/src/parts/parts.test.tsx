@@ -1,10 +1,10 @@
 import { render, screen } from "@testing-library/react";
 import { describe, expect, it } from "vitest";
-import type { Bay, Signal } from "../data/types";
+import type { Bay, Signal, Signals } from "../data/types";
 import { BayCard } from "./BayCard";
 import { NotAvailable } from "./basics";
 import { hours, left, number, parts, quantity, size } from "./format";
-import { missingWords, plot, sift } from "./SignalFigure";
+import { axisOf, missingWords, overWhat, plot, sift } from "./SignalFigure";
 
 describe("numbers", () => {
   it("keeps thousands together and drops idle decimals", () => {
@@ -63,7 +63,9 @@ describe("signals", () => {
     expect(drawn.map((s) => s.name)).toEqual(["c"]);
   });
   it("stands counters on zero and keeps the limit in sight", () => {
-    const p = plot(signal({ value: 8, values: [0, 8], hours: [100, 200], limit: 16 }), 100, 200, [{ kind: "visit", hours: 150 }]);
+    const p = plot(signal({ value: 8, values: [0, 8], hours: [100, 200], limit: 16 }), { of: "hours", from: 100, to: 200 }, [
+      { kind: "visit", hours: 150, reading: 2 },
+    ]);
     expect(p.dots).toEqual([
       { x: 2, y: 112 },
       { x: 190, y: 87 },
@@ -72,8 +74,24 @@ describe("signals", () => {
     expect(p.marks[0]?.x).toBe(96);
     expect(p.path).toBe("M2 112H190V87");
   });
+  it("stands readings by their numbers where the hours went back", () => {
+    const wiped = signal({ value: 2, values: [0, 1, 2], hours: [41_000, -1, 12], readings: [1, 2, 3] });
+    const all: Signals = {
+      signals: [wiped],
+      readings: 3,
+      first_hours: 41_000,
+      last_hours: 12,
+      marks: [{ kind: "visit", hours: 12, reading: 3 }],
+    };
+    expect(axisOf(all)).toEqual({ of: "readings", from: 1, to: 3 });
+    const p = plot(wiped, axisOf(all), all.marks);
+    expect(p.dots.map((d) => d.x)).toEqual([2, 96, 190]);
+    expect(p.marks[0]?.x).toBe(190);
+    expect(overWhat(all)).toContain("went back");
+    expect(overWhat({ ...all, signals: [{ ...wiped, hours: [12, -1, 12] }], first_hours: 12 })).toBe(" over 0 h");
+  });
   it("does not fall over a single reading", () => {
-    expect(plot(signal({ value: 0, values: [0], hours: [-1] }), 5, 5, []).dots).toHaveLength(1);
+    expect(plot(signal({ value: 0, values: [0], hours: [-1] }), { of: "hours", from: 5, to: 5 }, []).dots).toHaveLength(1);
   });
 });
 

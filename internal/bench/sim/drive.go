@@ -154,7 +154,7 @@ func (h Heat) at(now time.Time, seed uint64) (c, lowest, highest int) {
 // hoursAt is the power-on hours at a simulated moment; bayed is the time since which the drive is powered all along.
 func (s *Spec) hoursAt(now, bayed time.Time) float64 {
 	if bayed.IsZero() || now.Before(bayed) {
-		return s.Hours + now.Sub(s.Born).Hours()*s.Share
+		return max(0, s.Hours+now.Sub(s.Born).Hours()*s.Share) // no clock counts back from its first hour
 	}
 	return s.Hours + bayed.Sub(s.Born).Hours()*s.Share + now.Sub(bayed).Hours()
 }

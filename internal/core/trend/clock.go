@@ -2,7 +2,10 @@ package trend
 
 import (
 	"fmt"
+	"math"
 	"time"
+
+	"hylostat.example/internal/core/quantity"
 )
 
 // Clock is one of the several clocks a drive keeps: the attribute of its hours, a device statistic, the stamp of the newest entry
@@ -56,9 +59,9 @@ func Contradictions(ticks []Tick) []Contradiction {
 				}
 				said[pair] = true
 				if a.Stamp {
-					say(t.Seq, "%s is of hour %.0f, %s says %.0f h", a.Name, a.Hours, b.Name, b.Hours)
+					say(t.Seq, "%s is of hour %s, %s says %s h", a.Name, hours(a.Hours), b.Name, hours(b.Hours))
 				} else {
-					say(t.Seq, "%s says %.0f h, %s says %.0f h", a.Name, a.Hours, b.Name, b.Hours)
+					say(t.Seq, "%s says %s h, %s says %s h", a.Name, hours(a.Hours), b.Name, hours(b.Hours))
 				}
 			}
 			if !a.Stamp && t.Written > 0 && t.Written > (a.Hours+1)*3600*fastest {
@@ -77,13 +80,15 @@ func Contradictions(ticks []Tick) []Contradiction {
 				ran, passed := now.Hours-was.Hours, t.At.Sub(before.At).Hours()
 				switch {
 				case ran < -1:
-					say(t.Seq, "%s went back from %.0f h to %.0f h", now.Name, was.Hours, now.Hours)
+					say(t.Seq, "%s went back from %s h to %s h", now.Name, hours(was.Hours), hours(now.Hours))
 				case passed > 0 && ran > passed+slackHours && !said[now.Name] && !now.Loose:
 					said[now.Name] = true
-					say(t.Seq, "%s ran %.0f h in the %.0f h since reading %d", now.Name, ran, passed, before.Seq)
+					say(t.Seq, "%s ran %s h in the %s h since reading %d", now.Name, hours(ran), hours(passed), before.Seq)
 				}
 			}
 		}
 	}
 	return all
 }
+
+func hours(x float64) string { return quantity.Number(math.Round(x)) }

@@ -5,6 +5,7 @@ import (
 	"math"
 	"time"
 
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 )
@@ -66,25 +67,25 @@ func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) 
 
 // Words tells the course in sentences, the most telling first; a signal that never moved has one.
 func (c Course) Words(d signal.Definition) []string {
-	quantity := func(x float64) string { return Quantity(x, singular(d.Unit, x)) }
+	with := func(x float64) string { return quantity.Of(x, quantity.Singular(d.Unit, x)) }
 	at := func(p trend.Point) string {
 		if p.Hours < 0 {
 			return fmt.Sprintf("reading %d", p.Seq)
 		}
-		return fmt.Sprintf("%s h, reading %d", Number(p.Hours), p.Seq)
+		return fmt.Sprintf("%s h, reading %d", quantity.Number(p.Hours), p.Seq)
 	}
 	if c.Observations == 1 {
-		return []string{fmt.Sprintf("One reading so far: %s.", quantity(c.Last.Value))}
+		return []string{fmt.Sprintf("One reading so far: %s.", with(c.Last.Value))}
 	}
 	if len(c.Deltas) == 0 {
-		return []string{fmt.Sprintf("%s in all %d readings.", quantity(c.Last.Value), c.Observations)}
+		return []string{fmt.Sprintf("%s in all %d readings.", with(c.Last.Value), c.Observations)}
 	}
 	var all []string
 	if c.Onset != nil {
-		all = append(all, fmt.Sprintf("Still 0 at %s; %s at %s.", at(c.Onset.Before), quantity(c.Onset.First.Value), at(c.Onset.First)))
+		all = append(all, fmt.Sprintf("Still 0 at %s; %s at %s.", at(c.Onset.Before), with(c.Onset.First.Value), at(c.Onset.First)))
 	}
 	if d.Direction == signal.Grows && c.FellBy > 0 {
-		all = append(all, fmt.Sprintf("It fell by %s, and it can only grow.", quantity(c.FellBy)))
+		all = append(all, fmt.Sprintf("It fell by %s, and it can only grow.", with(c.FellBy)))
 	}
 	if c.Grew > 0 {
 		rose := fmt.Sprintf("It rose in %d of the last %d intervals of a day or more", c.Grew, c.Intervals)
@@ -94,12 +95,12 @@ func (c Course) Words(d signal.Definition) []string {
 		all = append(all, rose+".")
 	}
 	last := c.Deltas[0]
-	moved := fmt.Sprintf("Last moved from %s to %s, between reading %d and %d", quantity(last.From.Value), quantity(last.To.Value), last.From.Seq, last.To.Seq)
+	moved := fmt.Sprintf("Last moved from %s to %s, between reading %d and %d", with(last.From.Value), with(last.To.Value), last.From.Seq, last.To.Seq)
 	if last.Change != last.To.Value-last.From.Value {
 		moved += ", by a rework"
 	}
 	if c.SteadyHours > 0 {
-		moved += fmt.Sprintf("; steady for %s h since", Number(c.SteadyHours))
+		moved += fmt.Sprintf("; steady for %s h since", quantity.Number(c.SteadyHours))
 	}
 	all = append(all, moved+".")
 	if l := c.Line; l != nil && d.Matters {
@@ -107,7 +108,7 @@ func (c Course) Words(d signal.Definition) []string {
 		case trend.Burst:
 			all = append(all, "It came in a burst.")
 		case trend.Steady:
-			all = append(all, fmt.Sprintf("It rises steadily, by %s to %s in 1\u00a0000 h.", Number(l.Low*1000), quantity(l.High*1000)))
+			all = append(all, fmt.Sprintf("It rises steadily, by %s to %s in 1\u00a0000 h.", quantity.Number(l.Low*1000), with(l.High*1000)))
 		case trend.Uneven:
 			if l.Turn != nil {
 				all = append(all, fmt.Sprintf("Its level is another one since %s.", at(*l.Turn)))
@@ -116,7 +117,7 @@ func (c Course) Words(d signal.Definition) []string {
 		}
 	}
 	if f := c.Forecast; f != nil {
-		all = append(all, fmt.Sprintf("Going on like this it meets %s between %s and %s h.", quantity(f.Limit), Number(math.Floor(f.From)), Number(math.Ceil(f.To))))
+		all = append(all, fmt.Sprintf("Going on like this it meets %s between %s and %s h.", with(f.Limit), quantity.Number(math.Floor(f.From)), quantity.Number(math.Ceil(f.To))))
 	}
 	return all
 }

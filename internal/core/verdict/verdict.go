@@ -14,6 +14,7 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 )
@@ -339,9 +340,9 @@ func margin(l policy.Limit, duty drive.Duty, signals signal.Set) *Margin {
 	m := &Margin{Used: max(0, now-l.From), Of: at - l.From}
 	if l.From != 0 {
 		d, _ := signal.Lookup(l.Signal)
-		m.Words = fmt.Sprintf("%s %s left", Number(max(0, at-now)), d.Unit)
+		m.Words = fmt.Sprintf("%s %s left", quantity.Number(max(0, at-now)), d.Unit)
 	} else {
-		m.Words = fmt.Sprintf("%s of %s used", Number(m.Used), Number(m.Of))
+		m.Words = fmt.Sprintf("%s of %s used", quantity.Number(m.Used), quantity.Number(m.Of))
 	}
 	return m
 }
@@ -362,7 +363,7 @@ func detail(r *policy.Rule, e Evidence) string {
 		var says string
 		switch {
 		case t.Onset != nil && t.Onset.First.Hours >= 0:
-			says = fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, Number(t.Onset.Before.Hours), Number(t.Onset.First.Hours), t.Onset.First.Seq)
+			says = fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, quantity.Number(t.Onset.Before.Hours), quantity.Number(t.Onset.First.Hours), t.Onset.First.Seq)
 		case t.Change != 0:
 			says = fmt.Sprintf("%s: %+.0f since reading %d", d.Words, t.Change, t.First.Seq)
 		default:
@@ -388,14 +389,14 @@ func fill(r *policy.Rule, text string, e Evidence) string {
 				return ""
 			}
 			if t := e.Trends[r.Limit.Signal]; t.Observations > 1 && t.SteadyHours > 0 {
-				return fmt.Sprintf(", steady since %s h", Number(t.Last.Hours-t.SteadyHours))
+				return fmt.Sprintf(", steady since %s h", quantity.Number(t.Last.Hours-t.SteadyHours))
 			}
 			return ""
 		case "lba":
 			if e.FailingLBA == nil {
 				return ""
 			}
-			return " at LBA " + Number(float64(*e.FailingLBA))
+			return " at LBA " + quantity.Number(float64(*e.FailingLBA))
 		case "contradiction":
 			if len(e.Contradictions) == 0 {
 				return ""
@@ -407,7 +408,7 @@ func fill(r *policy.Rule, text string, e Evidence) string {
 			if !ok || !value.Available {
 				return "not available"
 			}
-			return Quantity(value.Number, singular(d.Unit, value.Number))
+			return quantity.Of(value.Number, quantity.Singular(d.Unit, value.Number))
 		}
 	})
 }
@@ -423,48 +424,5 @@ func InWords(says string) string {
 	})
 }
 
-func singular(unit string, n float64) string {
-	if n == 1 {
-		return strings.TrimSuffix(unit, "s")
-	}
-	return unit
-}
-
-// Quantity writes a number with its unit; bytes in decimal units with one decimal, as on a label.
-func Quantity(x float64, unit string) string {
-	if unit != "B" {
-		return strings.TrimSpace(Number(x) + " " + unit)
-	}
-	for _, larger := range []string{"kB", "MB", "GB", "TB"} {
-		if x < 999.5 {
-			break
-		}
-		x, unit = x/1000, larger
-	}
-	return Number(x) + " " + unit
-}
-
 // Pace writes how much a day a counter rises at least, over a time that people can picture.
-func Pace(day float64) string { return Number(math.Floor(day*600)/10) + " or more in 60 days" }
-
-// Number writes a number with U+00A0 between thousands, and with one decimal when that is not 0.
-func Number(x float64) string {
-	s := strings.TrimSuffix(strconv.FormatFloat(x, 'f', 1, 64), ".0")
-	whole, fraction, _ := strings.Cut(s, ".")
-	digits := strings.TrimPrefix(whole, "-")
-	var b strings.Builder
-	for i, r := range digits {
-		if i > 0 && (len(digits)-i)%3 == 0 {
-			b.WriteRune('\u00A0')
-		}
-		b.WriteRune(r)
-	}
-	out := b.String()
-	if whole != digits {
-		out = "-" + out
-	}
-	if fraction != "" {
-		out += "." + fraction
-	}
-	return out
-}
+func Pace(day float64) string { return quantity.Number(math.Floor(day*600)/10) + " or more in 60 days" }

@@ -138,22 +138,9 @@ func TestAFallenCounterIsNeverHidden(t *testing.T) {
 	assert.Equal(t, "rollback", v.Notes[0].Rule)
 }
 
-func TestNumbersAreWrittenWithTheirThousandsApart(t *testing.T) {
-	for x, want := range map[float64]string{0: "0", 999: "999", 1000: "1\u00a0000", 20512: "20\u00a0512", -1234567: "-1\u00a0234\u00a0567", 41.26: "41.3", 1999.97: "2\u00a0000"} {
-		assert.Equal(t, want, Number(x))
-	}
-}
-
 func TestARuleIsListedWithoutAnyDrivesValues(t *testing.T) {
 	assert.Equal(t, "n sectors reallocated", InWords("{reallocated} reallocated{steady}"))
 	assert.Equal(t, "A self-test failed again", InWords("A self-test failed again{lba}"))
-}
-
-func TestQuantitiesHaveTheirUnits(t *testing.T) {
-	assert.Equal(t, "18.4 TB", Quantity(18.42e12, "B"))
-	assert.Equal(t, "512 B", Quantity(512, "B"))
-	assert.Equal(t, "20\u00a0512 h", Quantity(20512, "h"))
-	assert.Equal(t, "3", Quantity(3, ""))
 }
 
 // day makes a moment of a spinning drive that has all the evidence.
