@@ -49,20 +49,25 @@ func disk(serial string) sim.Spec {
 	}
 }
 
+// open gives a page on a service with one drive in three bays.
 func open(t *testing.T) *page {
 	t.Helper()
-	dir := t.TempDir()
+	source := sim.New(sim.NewClock(60), "", "sim-1", "sim-2", "sim-3")
+	source.Insert("sim-2", disk("KVA077M511"))
+	p := openOn(t, app.Options{Dir: t.TempDir(), Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source, Rework: true})
+	p.bench = source
+	return p
+}
+
+// openOn gives a page on a service; whatever the page complains of fails the test.
+func openOn(t *testing.T, o app.Options) *page {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	serving, stop := context.WithCancel(ctx)
-	p := &page{t: t, stop: stop, bench: sim.New(sim.NewClock(60), "", "sim-1", "sim-2", "sim-3")}
-	p.bench.Insert("sim-2", disk("KVA077M511"))
+	p := &page{t: t, stop: stop}
 	ready, done := make(chan string, 1), make(chan error, 1)
-	go func() {
-		done <- app.Serve(serving, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: p.bench, Rework: true,
-			Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Ready: func(address string) { ready <- address },
-		})
-	}()
+	o.Listen, o.Log, o.Ready = "127.0.0.1:0", slog.New(slog.NewTextHandler(io.Discard, nil)), func(address string) { ready <- address }
+	go func() { done <- app.Serve(serving, o) }()
 	select {
 	case p.address = <-ready:
 	case err := <-done:
@@ -74,6 +79,20 @@ func open(t *testing.T) *page {
 	tab, end, err := Open(ctx, profile, 1280, 800)
 	require.NoError(t, err)
 	p.ctx = tab
+	said := chromedp.Console(tab)
+	heard := make(chan struct{})
+	go func() {
+		defer close(heard)
+		for m, err := range said {
+			if err != nil {
+				return
+			}
+			if strings.Contains(m.Text, "Failed to load resource") {
+				continue // a refusal is shown on the page; so is a connection that is lost
+			}
+			assert.NotContains(t, []chromedp.ConsoleType{chromedp.ConsoleError, chromedp.ConsoleException}, m.Type, "the page complains: %s", m)
+		}
+	}()
 	t.Cleanup(func() {
 		if t.Failed() {
 			if png, err := chromedp.Run(tab, chromedp.CaptureScreenshot()); err == nil {
@@ -81,6 +100,7 @@ func open(t *testing.T) *page {
 			}
 		}
 		end()
+		<-heard
 		cancel()
 		<-done
 		_ = os.RemoveAll(profile)
