@@ -166,7 +166,7 @@ func intakeCommand() *cli.Command {
 			&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},
 			&cli.StringFlag{Name: "made", Usage: "`MONTH` of making by the label, as 2021-08"},
 			&cli.BoolFlag{Name: "clicks", Usage: "it makes a noise that says: stop trying"},
-			&cli.IntFlag{Name: "lot", Usage: "`NUMBER` of the lot it belongs to"},
+			&cli.IntFlag{Name: "lot", HideDefault: true, Usage: "`NUMBER` of the lot it belongs to"},
 			&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"},
 			&cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
 			&cli.StringFlag{Name: "duty", Usage: "`DUTY` it is meant for: continuous, archive, everyday, carry", Value: "everyday"},
@@ -210,12 +210,8 @@ func intakeCommand() *cli.Command {
 				return nil
 			}
 			wanted, copied, clicks, duty := c.Bool("wanted"), c.Bool("copied"), c.Bool("clicks"), contract.Duty(c.String("duty"))
-			var lot *int64
-			if n := int64(c.Int("lot")); n > 0 {
-				lot = &n
-			}
 			i, err := c.TakeIn(ctx, contract.IntakeRequest{
-				Bay: bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Made: set("made"), Clicks: &clicks, Lot: lot, Wanted: &wanted, Copied: &copied, Duty: &duty,
+				Bay: bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Made: set("made"), Clicks: &clicks, Lot: given[int64](c, "lot"), Wanted: &wanted, Copied: &copied, Duty: &duty,
 			})
 			if err != nil {
 				return err

@@ -164,6 +164,11 @@ func action(least, most int, f func(ctx context.Context, c call) error) cli.Acti
 		if n := cmd.Args().Len(); n < least || n > most {
 			return &usage{fmt.Sprintf("%s wants %s", cmd.FullName(), strings.TrimSpace(orNothing(cmd.ArgsUsage)))}
 		}
+		for i := range least {
+			if strings.TrimSpace(cmd.Args().Get(i)) == "" {
+				return &usage{fmt.Sprintf("%s wants %s, and got an empty one", cmd.FullName(), strings.TrimSpace(cmd.ArgsUsage))}
+			}
+		}
 		token, err := token(cmd)
 		if err != nil {
 			return err
@@ -199,6 +204,15 @@ func orNothing(s string) string {
 func (c call) arg(n int) string { return c.Args().Get(n) }
 
 func (c call) by() string { return c.String("by") }
+
+// given is the number of a flag that was given, be it 0: whether that can be is not for the command line to say.
+func given[T int | int64](c call, flag string) *T {
+	if !c.IsSet(flag) {
+		return nil
+	}
+	n := T(c.Int(flag))
+	return &n
+}
 
 // bay reads a bay's number: 3 or bay-3.
 func (c call) bay(n int) (int, error) {

@@ -255,8 +255,8 @@ func lock(s contract.Security) string {
 // filterFlags narrow a list of drives.
 func filterFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only spinning or flash"}, &cli.IntFlag{Name: "lot", Usage: "only those of lot `N`"},
-		&cli.IntFlag{Name: "from-hours", Usage: "only those powered on for at least `H` hours"}, &cli.IntFlag{Name: "to-hours", Usage: "only those powered on for less than `H` hours"},
+		&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only spinning or flash"}, &cli.IntFlag{Name: "lot", HideDefault: true, Usage: "only those of lot `N`"},
+		&cli.IntFlag{Name: "from-hours", HideDefault: true, Usage: "only those powered on for at least `H` hours"}, &cli.IntFlag{Name: "to-hours", HideDefault: true, Usage: "only those powered on for less than `H` hours"},
 	}
 }
 
@@ -271,13 +271,6 @@ func (c call) filter() contract.ListDrivesParams {
 	if k := contract.ListDrivesParamsMedium(c.String("kind")); k != "" {
 		p.Medium = &k
 	}
-	if n := int64(c.Int("lot")); n > 0 {
-		p.Lot = &n
-	}
-	for flag, into := range map[string]**int{"from-hours": &p.FromHours, "to-hours": &p.ToHours} {
-		if n := c.Int(flag); n > 0 {
-			*into = &n
-		}
-	}
+	p.Lot, p.FromHours, p.ToHours = given[int64](c, "lot"), given[int](c, "from-hours"), given[int](c, "to-hours")
 	return p
 }

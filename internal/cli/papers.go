@@ -108,7 +108,7 @@ func lotCommands() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME`"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"},
 					&cli.StringFlag{Name: "complaint", Usage: "`TEXT`"}, &cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"}, &cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
-					&cli.StringFlag{Name: "duty", Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry", Value: "everyday"}, &cli.IntFlag{Name: "expected", Usage: "how many `DRIVES` there are"},
+					&cli.StringFlag{Name: "duty", Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry", Value: "everyday"}, &cli.IntFlag{Name: "expected", HideDefault: true, Usage: "how many `DRIVES` there are"},
 					&cli.StringFlag{Name: "check", Usage: "every drive of the lot once: quick, extended or whole; the bench's plan decides when not given"},
 				},
 				Action: action(0, 0, func(ctx context.Context, c call) error {
@@ -123,9 +123,7 @@ func lotCommands() *cli.Command {
 					if k := contract.PlannedCheck(c.String("check")); k != "" {
 						r.Check = &k
 					}
-					if n := c.Int("expected"); n > 0 {
-						r.Expected = &n
-					}
+					r.Expected = given[int](c, "expected")
 					l, err := c.OpenLot(ctx, r)
 					if err != nil {
 						return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -47,9 +48,11 @@ func readingCommands() *cli.Command {
 				Name: "show", Usage: "a reading in words", ArgsUsage: "DRIVE [NUMBER]", Description: "Without a number, the latest.\n\nExamples:\n   hylostat reading show 7M4Q2 3\n   hylostat reading show 7M4Q2 --raw",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "raw", Usage: "with the bytes of every page as the drive sent them"}},
 				Action: action(1, 2, func(ctx context.Context, c call) error {
-					seq := c.arg(1)
-					if seq == "" {
-						seq = "latest"
+					seq := "latest"
+					if n, err := c.seq(1); err != nil {
+						return err
+					} else if n != nil {
+						seq = strconv.Itoa(*n)
 					}
 					r, err := c.Reading(ctx, c.arg(0), seq, c.Bool("raw"))
 					if err != nil {

@@ -44,19 +44,19 @@ func startCheck(ctx context.Context, c call) error {
 	request := contract.CheckRequest{Kind: contract.CheckRequestKind(c.Name), By: c.by()}
 	var spans []contract.Span
 	for _, text := range c.StringSlice("span") {
-		var s contract.Span
-		if _, err := fmt.Sscanf(text, "%d-%d", &s.First, &s.Last); err != nil || s.First < 0 || s.Last < s.First {
+		first, last, _ := strings.Cut(text, "-")
+		from, wrong := strconv.ParseInt(first, 10, 64)
+		to, alsoWrong := strconv.ParseInt(last, 10, 64)
+		if wrong != nil || alsoWrong != nil || from < 0 || to < from {
 			return &usage{fmt.Sprintf("%q is no span of sectors: FIRST-LAST", text)}
 		}
-		spans = append(spans, s)
+		spans = append(spans, contract.Span{First: from, Last: to})
 	}
 	if spans != nil {
 		request.Spans = &spans
 	}
-	if share := c.Int("share"); share > 0 && share <= 100 {
-		request.Share = &share
-	} else if share != 0 {
-		return &usage{fmt.Sprintf("a sweep can take 1 to 100 %% of a drive's time, not %d", share)}
+	if request.Share = given[int](c, "share"); request.Share != nil && (*request.Share < 1 || *request.Share > 100) {
+		return &usage{fmt.Sprintf("a sweep can take 1 to 100 %% of a drive's time, not %d", *request.Share)}
 	}
 	if why := c.String("despite"); why != "" {
 		request.Despite = &why
