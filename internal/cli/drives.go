@@ -255,7 +255,7 @@ func lock(s contract.Security) string {
 // filterFlags narrow a list of drives.
 func filterFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only spinning or flash"}, &cli.IntFlag{Name: "lot", HideDefault: true, Usage: "only those of lot `N`"},
+		&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only of this `KIND`: spinning or flash"}, &cli.IntFlag{Name: "lot", HideDefault: true, Usage: "only those of lot `N`"},
 		&cli.IntFlag{Name: "from-hours", HideDefault: true, Usage: "only those powered on for at least `H` hours"}, &cli.IntFlag{Name: "to-hours", HideDefault: true, Usage: "only those powered on for less than `H` hours"},
 	}
 }

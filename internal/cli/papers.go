@@ -75,7 +75,7 @@ func (c call) lot(n int) (int64, error) {
 }
 
 func stockFlag() cli.Flag {
-	return &cli.StringFlag{Name: "stock", Usage: "label stock: 62x29, 57x32, 89x36 (mm), or a4-24, a sheet of 24", Value: "62x29"}
+	return &cli.StringFlag{Name: "stock", Usage: "`STOCK` of labels: 62x29, 57x32, 89x36 (mm), or a4-24, a sheet of 24", Value: "62x29"}
 }
 
 func lotCommands() *cli.Command {
@@ -109,7 +109,7 @@ func lotCommands() *cli.Command {
 					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME`"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"},
 					&cli.StringFlag{Name: "complaint", Usage: "`TEXT`"}, &cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"}, &cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
 					&cli.StringFlag{Name: "duty", Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry", Value: "everyday"}, &cli.IntFlag{Name: "expected", HideDefault: true, Usage: "how many `DRIVES` there are"},
-					&cli.StringFlag{Name: "check", Usage: "every drive of the lot once: quick, extended or whole; the bench's plan decides when not given"},
+					&cli.StringFlag{Name: "check", Usage: "`CHECK` of every drive of the lot, once: quick, extended or whole; the bench's plan decides when not given"},
 				},
 				Action: action(0, 0, func(ctx context.Context, c call) error {
 					set := func(name string) *string {
@@ -163,7 +163,7 @@ func lotCommands() *cli.Command {
 			},
 			{
 				Name: "summary", Usage: "write the lot's summary to print, or as a table", ArgsUsage: "LOT", Description: "Examples:\n   hylostat lot summary 114\n   hylostat lot summary 114 --format csv -o lot114.csv",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "format", Usage: "pdf or csv", Value: "pdf"}, outFlag("lot-N.pdf")},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or csv", Value: "pdf"}, outFlag("lot-N.pdf")},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.lot(0)
 					if err != nil {
@@ -233,8 +233,8 @@ func handoverCommand() *cli.Command {
 		Name: "handover", Usage: "end a drive's intake: where it goes, and the state of its data", ArgsUsage: "DRIVE", Category: "drives",
 		Description: "The state of the data is what the runs of the intake did to it, unless you know worse. For a drive that never answered, name its intake: intake-12.\n\nExample:\n   hylostat handover 7M4Q2 --goes returned",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "goes", Usage: "returned, kept or scrapped", Required: true},
-			&cli.StringFlag{Name: "data", Usage: "untouched, altered or overwritten; what was done here when not given"},
+			&cli.StringFlag{Name: "goes", Usage: "`WAY` it goes: returned, kept or scrapped", Required: true},
+			&cli.StringFlag{Name: "data", Usage: "`STATE` of its data: untouched, altered or overwritten; what was done here when not given"},
 			&cli.StringFlag{Name: "note", Usage: "`TEXT`"},
 		},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
@@ -271,7 +271,7 @@ func statementCommand() *cli.Command {
 	return &cli.Command{
 		Name: "statement", Usage: "the page about a drive for its owner", ArgsUsage: "DRIVE", Category: "drives",
 		Description: "Examples:\n   hylostat statement 7M4Q2\n   hylostat statement 7M4Q2 --format pdf",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "text, pdf or html", Value: "text"}, outFlag("the drive's serial with .pdf or .html")},
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: text, pdf or html", Value: "text"}, outFlag("the drive's serial with .pdf or .html")},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			s, err := c.Statement(ctx, c.arg(0))
 			if err != nil {
@@ -326,7 +326,7 @@ func labelCommand() *cli.Command {
 	return &cli.Command{
 		Name: "label", Usage: "the label for a drive, or for several on one PDF", ArgsUsage: "DRIVE...", Category: "drives",
 		Description: "A PNG is for label printers of 203 or 300 dots per inch, in one ink. The code leads to the drive's page, by the address in --service.\n\nExamples:\n   hylostat label 7M4Q2\n   hylostat label 7M4Q2 --format png --dpi 203\n   hylostat label 7M4Q2 7M511 --stock a4-24",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "pdf or png", Value: "pdf"}, stockFlag(), &cli.IntFlag{Name: "dpi", Usage: "of a PNG: 203 or 300", Value: 300}, outFlag("the drive's serial with .pdf or .png")},
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or png", Value: "pdf"}, stockFlag(), &cli.IntFlag{Name: "dpi", Usage: "`DPI` of a PNG: 203 or 300", Value: 300}, outFlag("the drive's serial with .pdf or .png")},
 		Action: action(1, 500, func(ctx context.Context, c call) error {
 			if several := c.Args().Slice(); len(several) > 1 {
 				if c.String("format") != "pdf" || c.Bool("json") {
@@ -396,7 +396,7 @@ func personCommands() *cli.Command {
 				Name: "add", Usage: "enter a person, or give one another role, password or token", ArgsUsage: "NAME",
 				Description: "--password asks for one at the terminal. --token makes a new one and prints it this once.\n\nExample:\n   hylostat person add Maud --role lead --password --token",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "role", Usage: "desk, technician or lead", Required: true},
+					&cli.StringFlag{Name: "role", Usage: "`ROLE` in the shop: desk, technician or lead", Required: true},
 					&cli.BoolFlag{Name: "password", Usage: "ask for a password; with the input no terminal, its first line is it"},
 					&cli.BoolFlag{Name: "token", Usage: "make a token for the command line"},
 				},
