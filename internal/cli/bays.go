@@ -160,7 +160,7 @@ func intakeCommand() *cli.Command {
 		Description: "A drive that does not answer is taken in, too: the intake waits for it.\n\nExample:\n   hylostat intake 4 --ticket 2233 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
-			&cli.StringFlag{Name: "customer", Usage: "`NAME`"},
+			&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
 			&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER` for it"},
 			&cli.StringFlag{Name: "complaint", Usage: "`TEXT`: what is wrong, in the customer's words"},
 			&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},

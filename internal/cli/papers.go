@@ -106,8 +106,8 @@ func lotCommands() *cli.Command {
 				Name: "open", Usage: "open a lot: every drive that comes to answer from now on is taken in on it",
 				Description: "With --check, taking in and checking thirty drives is putting them in.\n\nExample:\n   hylostat lot open --ticket 2240 --customer \"Quillet Ferry office\" --expected 30 --check extended",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME`"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"},
-					&cli.StringFlag{Name: "complaint", Usage: "`TEXT`"}, &cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"}, &cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
+					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"},
+					&cli.StringFlag{Name: "complaint", Usage: "`TEXT` of what is complained of"}, &cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"}, &cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
 					&cli.StringFlag{Name: "duty", Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry", Value: "everyday"}, &cli.IntFlag{Name: "expected", HideDefault: true, Usage: "how many `DRIVES` there are"},
 					&cli.StringFlag{Name: "check", Usage: "`CHECK` of every drive of the lot, once: quick, extended or whole; the bench's plan decides when not given"},
 				},
@@ -235,7 +235,7 @@ func handoverCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "goes", Usage: "`WAY` it goes: returned, kept or scrapped", Required: true},
 			&cli.StringFlag{Name: "data", Usage: "`STATE` of its data: untouched, altered or overwritten; what was done here when not given"},
-			&cli.StringFlag{Name: "note", Usage: "`TEXT`"},
+			&cli.StringFlag{Name: "note", Usage: "`TEXT` that is kept with it"},
 		},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			var id int64
