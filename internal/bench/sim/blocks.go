@@ -98,6 +98,9 @@ func (a *attached) stream(ctx context.Context, how device.Streaming, do func(sur
 	first := true
 	due := clock.Now() // when the last one ended, by the drive's own time
 	for {
+		if err := ctx.Err(); err != nil { // where simulating takes longer than what is simulated, nothing sleeps
+			return err
+		}
 		read, ok := next()
 		if !ok {
 			return clock.Sleep(ctx, due.Sub(clock.Now()))

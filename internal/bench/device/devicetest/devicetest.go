@@ -86,6 +86,19 @@ func peeks(ctx context.Context, d device.Device) error {
 	if want := surface.Zeros(first, limits.Logical); !seen.Looked || seen.Empty != want {
 		return fmt.Errorf("of the first 8 sectors %d hold nothing, and reading them told %d (looked: %t)", want, seen.Empty, seen.Looked)
 	}
+	ending, end := context.WithCancel(ctx)
+	defer end()
+	const endless = 1000
+	told := 0
+	err = blocks.Stream(ending, device.Streaming{Depth: 1}, func() (surface.Read, bool) {
+		return surface.Read{Extent: surface.Extent{LBA: 0, Sectors: 8}}, told < endless
+	}, func(surface.Read, surface.Outcome) {
+		told++
+		end()
+	})
+	if told > 2 || !errors.Is(err, context.Canceled) {
+		return fmt.Errorf("a stream read %d times and ended with %w, although its context had ended at the first", told, err)
+	}
 	for _, wrong := range []surface.Extent{{LBA: limits.Bytes / uint64(limits.Logical), Sectors: 1}, {LBA: 0, Sectors: device.MostPeek/512 + 1}, {}} {
 		if _, err := p.Peek(ctx, wrong); err == nil {
 			return fmt.Errorf("a peek at %d sectors from LBA %d was not refused", wrong.Sectors, wrong.LBA)
