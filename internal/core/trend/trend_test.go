@@ -167,6 +167,9 @@ func TestTheLineIsRobustAndItsForecastHonest(t *testing.T) {
 		"a limit that is behind":   {life(168*time.Hour, 2, 4, 6, 8, 10, 12), Steady, 8},
 		"five readings, two steps": {life(168*time.Hour, 0, 0, 1, 1, 1), Burst, 2},
 	} {
+		for i := range row.points {
+			row.points[i].Hours += 9_000 // it was not new
+		}
 		l, ok := Through(row.points)
 		require.True(t, ok, name)
 		assert.Equal(t, row.shape, l.Shape, name)
@@ -198,6 +201,12 @@ func TestClocksThatContradictEachOther(t *testing.T) {
 		"wiped between two readings":  {[]Tick{tick(1, 0, -1, hours(21_000)), tick(2, 30, -1, hours(3))}, []string{"attribute 9 went back from 21\u00a0000 h to 3 h"}},
 		"more hours than passed":      {[]Tick{tick(1, 0, -1, hours(100)), tick(2, 1, -1, hours(9_000))}, []string{"attribute 9 ran 8\u00a0900 h in the 24 h since reading 1"}},
 		"too much for its few hours":  {[]Tick{tick(1, 0, 900e12, hours(2))}, []string{"more was written than attribute 9 leaves time for"}},
+		"as much as fits":             {[]Tick{tick(1, 0, 3*3600*fastest, hours(2))}, nil},
+		"a stamp measures no writing": {[]Tick{tick(1, 0, 900e12, hours(90_000), stamp(2))}, nil},
+		"nobody knows what it wrote":  {[]Tick{tick(1, 0, -1, hours(0))}, nil},
+		"a clock that lags an hour":   {[]Tick{tick(1, 0, -1, hours(100)), tick(2, 3, -1, hours(99))}, nil},
+		"a day more than passed":      {[]Tick{tick(1, 0, -1, hours(100)), tick(2, 1, -1, hours(100+24+slackHours))}, nil},
+		"two readings of one moment":  {[]Tick{tick(1, 0, -1, hours(100)), tick(2, 0, -1, hours(900))}, nil},
 		"a shelf is not a wiped life": {[]Tick{tick(1, 0, -1, hours(100)), tick(2, 900, -1, hours(100))}, nil},
 	} {
 		var says []string
