@@ -2,6 +2,7 @@ package linux
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -15,9 +16,18 @@ import (
 // grace is how long beyond a command's own deadline its thread may stay away before it counts as stuck.
 const grace = 5 * time.Second
 
+// A drive that is pulled ends its commands before the kernel takes it down: with whatever its adapter says of them. So a command
+// that got no answer is judged when so much time has passed, at most once in doubtEvery: a bad cable would cost it each time.
+const (
+	goesWithin = 2 * time.Second
+	doubtEvery = time.Minute
+)
+
 // handle is an open descriptor that takes one command at a time.
 type handle struct {
 	description drive.Attachment
+	attached    func() bool // whether the machine still has the drive that was opened
+	doubted     time.Time   // when it was last waited for going
 	mu          sync.Mutex
 	fd          int
 	closed      bool
@@ -79,7 +89,7 @@ func do[T any](ctx context.Context, h *handle, what string, timeout time.Duratio
 	defer deadline.Stop()
 	select {
 	case a := <-done:
-		return a.result, a.err
+		return a.result, h.gone(ctx, a.err)
 	case <-ctx.Done():
 		return result, ctx.Err()
 	case <-deadline.C:
@@ -87,5 +97,29 @@ func do[T any](ctx context.Context, h *handle, what string, timeout time.Duratio
 		h.stuck = h.busy
 		h.mu.Unlock()
 		return result, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", timeout+grace)}
+	}
+}
+
+// gone makes of a command without an answer one whose drive went away, when it did.
+func (h *handle) gone(ctx context.Context, err error) error {
+	f, ok := errors.AsType[*device.Failed](err)
+	if !ok || f.Class != drive.FaultLink && f.Class != drive.FaultNoAnswer {
+		return err
+	}
+	h.mu.Lock()
+	wait := goesWithin
+	if time.Since(h.doubted) < doubtEvery {
+		wait = 0
+	}
+	h.doubted = time.Now()
+	h.mu.Unlock()
+	for until := time.Now().Add(wait); ; {
+		switch {
+		case !h.attached():
+			return &device.Failed{Class: drive.FaultVanished, What: f.What, Back: f.Back + ", and the drive is gone"}
+		case ctx.Err() != nil || !time.Now().Before(until):
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
 	}
 }

@@ -248,13 +248,21 @@ func (m *Machine) Open(_ context.Context, d drive.Attachment) (device.Device, er
 		if err != nil {
 			return nil, err
 		}
-		return &controller{handle{description: d, fd: fd}, m.blocks(d)}, nil
+		return &controller{handle{description: d, fd: fd, attached: m.has(d)}, m.blocks(d)}, nil
 	}
 	fd, err := openNode(d.Node)
 	if err != nil {
 		return nil, err
 	}
-	return &disk{handle{description: d, fd: fd}, m.blocks(d)}, nil
+	return &disk{handle{description: d, fd: fd, attached: m.has(d)}, m.blocks(d)}, nil
+}
+
+// has tells whether the machine still has a described drive.
+func (m *Machine) has(d drive.Attachment) func() bool {
+	return func() bool {
+		now, ok := m.describe(d.Node, nil)
+		return ok && now.Instance == d.Instance
+	}
 }
 
 // blocks is the surface of a described drive; of an NVMe drive, its first namespace.
