@@ -80,11 +80,12 @@ func TestAdviceFitsTheGrade(t *testing.T) {
 	assert.NotContains(t, v.Advice, cooler[len(cooler)-1], "nobody cools a drive that is to be replaced")
 }
 
-// What is known of a moment in the past is what was known then.
+// What is known of an earlier moment is what was known then.
 func TestEvidenceOfThePastDoesNotKnowWhatCame(t *testing.T) {
 	eight := map[signal.Name]float64{signal.Pending: 8}
 	moved := map[signal.Name]float64{signal.Reallocated: 8}
-	life := []Moment{day(1, 0, nil), day(2, 10, eight), day(3, 11, moved), day(4, 20, moved), day(5, 30, moved)}
+	eight[signal.CRCErrors] = 1 // at this moment and the last one alone
+	life := []Moment{day(1, 0, nil), day(2, 10, eight), day(3, 11, moved), day(4, 20, moved), day(5, 30, map[signal.Name]float64{signal.Reallocated: 8, signal.CRCErrors: 4})}
 	w := Rework{Run: 7, Ended: life[1].At.Add(1), Held: life[3].At, Swept: []SweptThen{{life[4].At, 2}}} // before its reading was told: by its end
 	l := NewLife(life, []Rework{w})
 	at := func(i int) Evidence { return l.Evidence(drive.Identity{}, drive.Everyday, nil, i) }
@@ -99,6 +100,10 @@ func TestEvidenceOfThePastDoesNotKnowWhatCame(t *testing.T) {
 	assert.Zero(t, at(4).Trends[signal.Reallocated].Unexplained, "the mend explains it")
 	assert.Equal(t, 3, at(2).Readings)
 	assert.Equal(t, 1, at(0).Trends[signal.Reallocated].Observations)
+
+	assert.NotContains(t, at(0).Trends, signal.CRCErrors)
+	assert.Equal(t, 1, at(3).Trends[signal.CRCErrors].Observations)
+	assert.EqualValues(t, 3, at(4).Trends[signal.CRCErrors].Change)
 
 	again := Rework{Run: 9, Ended: life[3].At, After: 5}
 	later := NewLife(life, []Rework{again, w})
