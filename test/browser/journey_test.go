@@ -62,7 +62,7 @@ func open(t *testing.T) *page {
 // openOn gives a page on a service; whatever the page complains of fails the test.
 func openOn(t *testing.T, o app.Options) *page {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute) // opening all pages takes one where nothing else runs
 	serving, stop := context.WithCancel(ctx)
 	p := &page{t: t, stop: stop}
 	ready, done := make(chan string, 1), make(chan error, 1)
