@@ -95,16 +95,24 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	if err != nil {
 		return err
 	}
+	options := Demo(o.Dir, d)
+	options.Listen, options.Log = o.Listen, logger(os.Stderr)
 	var s *shop.Shop
-	return Serve(ctx, Options{
-		Dir: o.Dir, Listen: o.Listen, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true, Log: logger(os.Stderr),
-		Opened: func(ctx context.Context, opened *shop.Shop, st *store.Store) error {
-			s = opened
-			return d.Seed(ctx, st)
-		},
-		Ready: func(address string) {
-			fmt.Printf("The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nEnd it with Ctrl-C.\n", demo.ShopName, address, d.Factor(), o.Dir)
-			go d.AttendSoon(ctx, s)
-		},
-	})
+	options.Opened = func(ctx context.Context, opened *shop.Shop, st *store.Store) error {
+		s = opened
+		return d.Seed(ctx, st)
+	}
+	options.Ready = func(address string) {
+		fmt.Printf("The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nEnd it with Ctrl-C.\n", demo.ShopName, address, d.Factor(), o.Dir)
+		go d.AttendSoon(ctx, s)
+	}
+	return Serve(ctx, options)
+}
+
+// Demo is how the demo's shop is served, with its records in a folder.
+func Demo(dir string, d *demo.Demo) Options {
+	return Options{
+		Dir: dir, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true,
+		Opened: func(ctx context.Context, _ *shop.Shop, st *store.Store) error { return d.Seed(ctx, st) },
+	}
 }

@@ -87,12 +87,17 @@ func (w *worker) order(ctx context.Context, o protocol.Order) (protocol.Receipt,
 }
 
 func (w *worker) refuse(o protocol.Order, class drive.FaultClass, back string) *protocol.Refusal {
-	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: back, Do: class.Advice()}
+	return w.refuseWith(o, class, back, class.Advice())
+}
+
+// refuseWith refuses an order with an advice that fits it better than that of the class.
+func (w *worker) refuseWith(o protocol.Order, class drive.FaultClass, back, do string) *protocol.Refusal {
+	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: back, Do: do}
 }
 
 // notNow refuses an order because of what goes on in the bay.
 func (w *worker) notNow(o protocol.Order, back, do string) error {
-	return &protocol.Refusal{Class: drive.FaultInUse, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: back, Do: do}
+	return w.refuseWith(o, drive.FaultInUse, back, do)
 }
 
 func (w *worker) busy(o protocol.Order) error {

@@ -30,7 +30,7 @@ func (w *worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.
 	peeker, ok := w.open.(device.Peeker)
 	blocks, also := w.open.(device.Blocks)
 	if !ok || !also {
-		return protocol.Receipt{}, nil, &protocol.Refusal{Class: drive.FaultNotPassed, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: "its surface cannot be read here", Do: "Attach the drive to a plain port."}
+		return protocol.Receipt{}, nil, w.refuseWith(o, drive.FaultNotPassed, "its surface cannot be read here", "Attach the drive to a plain port.")
 	}
 	return protocol.Receipt{}, func() {
 		limits := blocks.Limits()

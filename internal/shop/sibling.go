@@ -47,7 +47,7 @@ type measure struct {
 	of          func(LotDrive) (float64, bool)
 }
 
-// quantities are all signals but those of the moment, and the speed of the outer tracks.
+// measures are all signals but those of the moment, and the speed of the outer tracks.
 func measures() []measure {
 	all := []measure{{"outer speed", "B/s", 1e6, func(d LotDrive) (float64, bool) { return d.Speed, d.Speed > 0 }}}
 	for _, def := range signal.Registry {

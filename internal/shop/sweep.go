@@ -180,9 +180,6 @@ func (s *Shop) Follow(ctx context.Context, id int64) (protocol.Run, <-chan proto
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if live, ok := s.live[id]; ok && r.State != protocol.Done {
-		r = live
-	}
 	for len(changes) > 0 { // what came meanwhile led to how it stands, and would lead back
 		r = (<-changes).Run
 	}

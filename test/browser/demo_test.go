@@ -1,7 +1,6 @@
 package browser
 
 import (
-	"context"
 	"fmt"
 	"testing"
 
@@ -13,8 +12,6 @@ import (
 	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/demo"
-	"hylostat.example/internal/shop"
-	"hylostat.example/internal/store"
 )
 
 // The demo holds every kind of drive, also those that tell next to nothing: a page that fails on one, or tells what is none, fails here.
@@ -22,10 +19,7 @@ func TestEveryPageOfTheDemoIsWhole(t *testing.T) {
 	dir := t.TempDir()
 	d, err := demo.New(dir, 60)
 	require.NoError(t, err)
-	p := openOn(t, app.Options{
-		Dir: dir, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true,
-		Opened: func(ctx context.Context, _ *shop.Shop, st *store.Store) error { return d.Seed(ctx, st) },
-	})
+	p := openOn(t, app.Demo(dir, d))
 	c, err := client.New(p.address, "")
 	require.NoError(t, err)
 	run, err := c.Check(p.ctx, "7M4Q2", contract.CheckRequest{Kind: "spot", By: "Dov"})

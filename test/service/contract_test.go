@@ -8,7 +8,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"log/slog"
 	"maps"
 	"math/rand/v2"
 	"net/http"
@@ -30,11 +29,8 @@ import (
 
 	"hylostat.example/internal/api"
 	"hylostat.example/internal/app"
-	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/demo"
-	"hylostat.example/internal/shop"
-	"hylostat.example/internal/store"
 )
 
 // contractual carries every request of these tests and holds every answer to openapi.yaml: its status, its kind of content, each
@@ -136,25 +132,7 @@ func open(t *testing.T) *service {
 	dir := t.TempDir()
 	d, err := demo.New(dir, factor)
 	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	ready, done := make(chan string, 1), make(chan error, 1)
-	go func() {
-		done <- app.Serve(ctx, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil)),
-			Opened: func(ctx context.Context, _ *shop.Shop, st *store.Store) error { return d.Seed(ctx, st) },
-			Ready:  func(address string) { ready <- address },
-		})
-	}()
-	s := &service{t: t}
-	select {
-	case s.address = <-ready:
-	case err := <-done:
-		require.NoError(t, err)
-	}
-	t.Cleanup(func() { cancel(); assert.NoError(t, <-done) })
-	s.Client, err = client.New(s.address, "")
-	require.NoError(t, err)
-	return s
+	return begin(t, app.Demo(dir, d))
 }
 
 func TestEveryQuestionIsAnsweredAsTheContractSays(t *testing.T) {

@@ -42,20 +42,25 @@ func serve(t *testing.T, dir string, specs ...sim.Spec) *service {
 	}
 	clock, err := sim.RecallClock(dir+"/drives.json", factor)
 	require.NoError(t, err)
-	s := &service{t: t, bench: sim.New(clock, dir+"/drives.json", places...)}
+	source := sim.New(clock, dir+"/drives.json", places...)
 	for i, spec := range specs {
 		if spec.Identity.Model != "" {
-			s.bench.Insert(places[i], spec)
+			source.Insert(places[i], spec)
 		}
 	}
+	s := begin(t, app.Options{Dir: dir, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: source, Rework: true})
+	s.bench = source
+	return s
+}
+
+// begin starts a service on loopback; it ends with the test at the latest.
+func begin(t *testing.T, o app.Options) *service {
+	t.Helper()
+	s := &service{t: t}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan string, 1), make(chan error, 1)
-	go func() {
-		done <- app.Serve(ctx, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: s.bench, Rework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil)),
-			Ready: func(address string) { ready <- address },
-		})
-	}()
+	o.Listen, o.Log, o.Ready = "127.0.0.1:0", slog.New(slog.NewTextHandler(t.Output(), nil)), func(address string) { ready <- address }
+	go func() { done <- app.Serve(ctx, o) }()
 	var ended bool
 	s.end = func() {
 		if !ended {
@@ -71,6 +76,7 @@ func serve(t *testing.T, dir string, specs ...sim.Spec) *service {
 		ended = true
 		require.NoError(t, err)
 	}
+	var err error
 	s.Client, err = client.New(s.address, "")
 	require.NoError(t, err)
 	return s
