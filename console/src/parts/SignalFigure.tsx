@@ -18,6 +18,7 @@ const Figure = styled.figure`
   & .soft { color: ${color.ink3}; }
   & svg { overflow: visible; }
   & text { font-size: 13px; fill: ${color.ink3}; }
+  & .over { paint-order: stroke; stroke: ${color.paper}; stroke-width: 4px; stroke-linejoin: round; }
   & .axis { stroke: ${color.edge}; }
   & .visit { stroke: ${color.rule}; }
   & .limit { stroke: ${color.ink2}; stroke-dasharray: 4 4; }
@@ -161,20 +162,18 @@ export function SignalFigure({
             <path key={m.x} className="visit" d={`M${m.x} 60V112`} />
           ))}
         <path className="axis" d={`M0 112.5H${width}`} />
-        {p.limit !== undefined && (
-          <>
-            <path className="limit" d={`M0 ${p.limit + 0.5}H${width}`} />
-            <text x="2" y={p.limit - 3}>
-              {limit}
-            </text>
-          </>
-        )}
+        {p.limit !== undefined && <path className="limit" d={`M0 ${p.limit + 0.5}H${width}`} />}
         <path className="step" d={p.path} />
         {p.dots.map((d, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: a dot is its place in the series
           <circle key={i} className="dot" cx={d.x} cy={d.y} r="1.75" />
         ))}
         {last && <circle className="dot" cx={last.x} cy={last.y} r="3" />}
+        {p.limit !== undefined && (
+          <text className="over" x="2" y={p.limit - 3}>
+            {limit}
+          </text>
+        )}
         {p.marks
           .filter((m) => m.kind === "quick")
           .map((m) => (
