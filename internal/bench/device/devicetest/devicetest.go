@@ -97,7 +97,7 @@ func peeks(ctx context.Context, d device.Device) error {
 		end()
 	})
 	if told > 2 || !errors.Is(err, context.Canceled) {
-		return fmt.Errorf("a stream read %d times and ended with %v, although its context had ended at the first", told, err)
+		return errors.Join(fmt.Errorf("a stream read %d times and ended otherwise than with its context, which had ended at the first", told), err)
 	}
 	for _, wrong := range []surface.Extent{{LBA: limits.Bytes / uint64(limits.Logical), Sectors: 1}, {LBA: 0, Sectors: device.MostPeek/512 + 1}, {}} {
 		if _, err := p.Peek(ctx, wrong); err == nil {
