@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"encoding/hex"
 	"fmt"
 	"time"
@@ -92,8 +93,12 @@ func driveOf(d shop.Drive) contract.Drive {
 	if len(d.Now.OtherBays) > 0 {
 		out.OtherBays = &d.Now.OtherBays
 	}
-	if id.WWN != 0 {
-		out.Wwn = text(fmt.Sprintf("%016x", id.WWN))
+	out.Wwn, out.Shown = text(string(id.WWN)), optional(int64(id.Shown))
+	if id.Security.Locked {
+		out.Security.By = optional(contract.SecurityBy(cmp.Or(id.Security.By, drive.LockPassword)))
+	}
+	if id.Security.Encrypting {
+		out.Security.Encrypting = &id.Security.Encrypting
 	}
 	return out
 }
@@ -256,7 +261,7 @@ func attributeOf(a reading.Attribute) contract.Attribute {
 	}
 	out := contract.Attribute{
 		Id: int(a.ID), Name: a.Name, Explain: a.Explain, Meaning: meaning(a), Value: int(a.Value), Worst: int(a.Worst), Kind: "advisory",
-		State: contract.AttributeState(a.State()), Raw: hex.EncodeToString(raw[:]), Offset: a.Offset, Confidence: string(a.Quantity.Confidence), From: a.From,
+		State: contract.AttributeState(a.State()), StateReason: text(a.StateReason()), Raw: hex.EncodeToString(raw[:]), Offset: a.Offset, Confidence: string(a.Quantity.Confidence), From: a.From,
 	}
 	if a.PreFailure() {
 		out.Kind = "pre-failure"

@@ -39,7 +39,7 @@ func TestCaptureReadsWhatItCanAndTellsTheRest(t *testing.T) {
 	require.Len(t, f.Drives, 2, "a drive on two paths is one drive")
 	assert.Len(t, f.Drives[1].Readings, 2)
 	assert.Contains(t, told, "sim4 is OSS0419Z4K by another path")
-	assert.Contains(t, told, "sim1 page 4 of 10: Health log")
+	assert.Contains(t, told, "sim1 page 5 of 10: Health log")
 	assert.Equal(t, "rescue, one", f.Drives[0].Readings[0].Place)
 
 	var file bytes.Buffer

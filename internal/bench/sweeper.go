@@ -87,7 +87,7 @@ func (w *worker) sweepBegins(of *protocol.Run, r reading.Reading) (*protocol.Swe
 	case !ok:
 		return nil, "the surface cannot be read through this adapter"
 	case r.Identity.Security.Locked:
-		return nil, "locked by a password: the surface cannot be read"
+		return nil, "locked by " + r.Identity.Security.By.Words() + ": the surface cannot be read"
 	}
 	l := blocks.Limits()
 	physical, alignment, rpm := l.Physical, l.Alignment, r.Identity.RotationRate
@@ -105,6 +105,9 @@ func (w *worker) sweepBegins(of *protocol.Run, r reading.Reading) (*protocol.Swe
 		g, _ = reworkBegins(kind, of.Rework, g)
 	}
 	s := &protocol.Sweep{Geometry: g, HotAt: hotAt(r)}
+	if has := r.Identity.Bytes; r.Identity.Interface != drive.NVMe && has > l.Bytes { // an NVMe drive's capacity is all its namespaces'
+		s.Beyond = has - l.Bytes
+	}
 	if kind == protocol.Quick || kind == protocol.Spot {
 		_, sample := surface.Spots(g, uint64(w.bench.clock.Now().UnixNano()), near(r))
 		s.Sample = &sample

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -243,7 +244,8 @@ func abilities(c contract.Drive) []string {
 func lock(s contract.Security) string {
 	switch {
 	case s.Locked:
-		return "locked by a password: the surface cannot be read"
+		by := map[contract.SecurityBy]string{contract.Encryption: "its own encryption", contract.Refuses: "something it does not name"}[optional(s.By)]
+		return fmt.Sprintf("locked by %s: the surface cannot be read", cmp.Or(by, "a password"))
 	case s.Enabled:
 		return "a password is set, open now"
 	case s.Supported:

@@ -651,15 +651,18 @@ func (e RunKind) Valid() bool {
 
 // Defines values for RunOutcome.
 const (
-	RunOutcomeFailed  RunOutcome = "failed"
-	RunOutcomePassed  RunOutcome = "passed"
-	RunOutcomeStopped RunOutcome = "stopped"
+	RunOutcomeFailed     RunOutcome = "failed"
+	RunOutcomeIncomplete RunOutcome = "incomplete"
+	RunOutcomePassed     RunOutcome = "passed"
+	RunOutcomeStopped    RunOutcome = "stopped"
 )
 
 // Valid indicates whether the value is a known member of the RunOutcome enum.
 func (e RunOutcome) Valid() bool {
 	switch e {
 	case RunOutcomeFailed:
+		return true
+	case RunOutcomeIncomplete:
 		return true
 	case RunOutcomePassed:
 		return true
@@ -700,6 +703,27 @@ func (e RunState) Valid() bool {
 	case RunStateStopping:
 		return true
 	case RunStateStuck:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SecurityBy.
+const (
+	Encryption SecurityBy = "encryption"
+	Password   SecurityBy = "password"
+	Refuses    SecurityBy = "refuses"
+)
+
+// Valid indicates whether the value is a known member of the SecurityBy enum.
+func (e SecurityBy) Valid() bool {
+	switch e {
+	case Encryption:
+		return true
+	case Password:
+		return true
+	case Refuses:
 		return true
 	default:
 		return false
@@ -986,6 +1010,9 @@ type Attribute struct {
 	Raw   string         `json:"raw"`
 	State AttributeState `json:"state"`
 
+	// StateReason why it is not judged by its threshold
+	StateReason *string `json:"state_reason,omitempty"`
+
 	// Threshold absent: the drive gives none
 	Threshold *int `json:"threshold,omitempty"`
 	Value     int  `json:"value"`
@@ -1197,15 +1224,18 @@ type Drive struct {
 	Security     Security `json:"security"`
 	SelfTest     Feature  `json:"self_test"`
 	Serial       string   `json:"serial"`
-	Signed       *SignOff `json:"signed,omitempty"`
-	Smart        Feature  `json:"smart"`
+
+	// Shown bytes the adapter shows, where that is another size than the drive's own
+	Shown  *int64   `json:"shown,omitempty"`
+	Signed *SignOff `json:"signed,omitempty"`
+	Smart  Feature  `json:"smart"`
 
 	// Temperature °C at the last reading
 	Temperature *float64 `json:"temperature,omitempty"`
 	Transport   *string  `json:"transport,omitempty"`
 	Trim        *bool    `json:"trim,omitempty"`
 
-	// Wwn 16 hex digits
+	// Wwn World Wide Name, whole: 16 hex digits, or 32 of the longer kinds
 	Wwn *string `json:"wwn,omitempty"`
 }
 
@@ -2059,12 +2089,14 @@ type Run struct {
 	By    string    `json:"by"`
 
 	// Despite why it loads the surface although its data is at risk
-	Despite *string     `json:"despite,omitempty"`
-	Ended   *time.Time  `json:"ended,omitempty"`
-	Id      int64       `json:"id"`
-	Kind    RunKind     `json:"kind"`
-	LeftS   int         `json:"left_s"`
-	Model   string      `json:"model"`
+	Despite *string    `json:"despite,omitempty"`
+	Ended   *time.Time `json:"ended,omitempty"`
+	Id      int64      `json:"id"`
+	Kind    RunKind    `json:"kind"`
+	LeftS   int        `json:"left_s"`
+	Model   string     `json:"model"`
+
+	// Outcome incomplete: nothing failed, and something it was to do was not done
 	Outcome *RunOutcome `json:"outcome,omitempty"`
 
 	// Pause why its sweep waits
@@ -2081,7 +2113,7 @@ type Run struct {
 // RunKind defines model for Run.Kind.
 type RunKind string
 
-// RunOutcome defines model for Run.Outcome.
+// RunOutcome incomplete: nothing failed, and something it was to do was not done
 type RunOutcome string
 
 // RunState defines model for Run.State.
@@ -2099,12 +2131,24 @@ type Score struct {
 
 // Security defines model for Security.
 type Security struct {
-	CountExpired bool `json:"count_expired"`
-	Enabled      bool `json:"enabled"`
-	Frozen       bool `json:"frozen"`
-	Locked       bool `json:"locked"`
-	Supported    bool `json:"supported"`
+	// By what it is locked by: its password, its own encryption, or something it does not name
+	By           *SecurityBy `json:"by,omitempty"`
+	CountExpired bool        `json:"count_expired"`
+
+	// Enabled a password is set
+	Enabled bool `json:"enabled"`
+
+	// Encrypting it encrypts what it stores, always
+	Encrypting *bool `json:"encrypting,omitempty"`
+	Frozen     bool  `json:"frozen"`
+	Locked     bool  `json:"locked"`
+
+	// Supported it knows passwords
+	Supported bool `json:"supported"`
 }
+
+// SecurityBy what it is locked by: its password, its own encryption, or something it does not name
+type SecurityBy string
 
 // SelfTest defines model for SelfTest.
 type SelfTest struct {

@@ -29,9 +29,10 @@ type Outcome string
 
 // The outcomes; empty while the run is not done.
 const (
-	Passed  Outcome = "passed"
-	Failed  Outcome = "failed"
-	Stopped Outcome = "stopped"
+	Passed     Outcome = "passed"
+	Failed     Outcome = "failed"
+	Stopped    Outcome = "stopped"
+	Incomplete Outcome = "incomplete" // nothing failed, and something it was to do was not done
 )
 
 // RunKind is the procedure.

@@ -26,6 +26,9 @@ type Sweep struct {
 	Early      string           `json:"early,omitempty"` // why it ended before its end
 	Lost       uint64           `json:"lost,omitempty"`  // physical sectors that do not hold what was written to them
 
+	// Beyond is how many bytes the drive says it has beyond those this machine sees: no sweep here reads the whole of it.
+	Beyond uint64 `json:"beyond,omitempty"`
+
 	Held      *float64           `json:"held,omitempty"`      // share of what was read that held anything but zeros; nil: nobody looked
 	Elsewhere *surface.Elsewhere `json:"elsewhere,omitempty"` // the first of them that holds what was written elsewhere
 	Written   *Written           `json:"written,omitempty"`   // of a step that writes

@@ -120,8 +120,8 @@ func (s *Shop) describe(v *BayView) {
 	case v.Run != nil:
 		v.Doing, v.Note, v.Next = map[protocol.RunKind]string{protocol.Quick: "Quick", protocol.Extended: "Extended", protocol.Conveyance: "Conveyance", protocol.Selective: "Selective", protocol.Spot: "Spot", protocol.Whole: "Whole", protocol.Mend: "Mend", protocol.Renew: "Renew", protocol.Overwrite: "Overwrite"}[v.Run.Kind]+": "+Standing(*v.Run), "", "wait"
 	case d != nil && d.Identity.Security.Locked:
-		v.Doing, v.Next = "Locked by a password. Surface not read.", "ask the owner"
-		v.Note = "Ask the owner for the password's removal"
+		v.Doing, v.Next = fmt.Sprintf("Locked by %s. Surface not read.", d.Identity.Security.By.Words()), "ask the owner"
+		v.Note = "Ask the owner to unlock it"
 	case v.Intake != nil && v.Intake.AtRisk():
 		v.Doing, v.Action, v.Next = "Data wanted, not copied. Checks wait.", ActionRecordCopy, "copy the data"
 		switch {

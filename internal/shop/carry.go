@@ -45,7 +45,7 @@ func (s *Shop) Import(ctx context.Context, f record.File, by string) ([]Imported
 // takeIn stores the readings of one drive, in the order of time, then tells its life and judges it once.
 func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported, by string) ([]Event, error) {
 	var k known
-	learned := false
+	var latest *kept
 	for _, r := range readings {
 		tool := r.Tool
 		if r.Place != "" {
@@ -60,7 +60,7 @@ func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []reco
 			continue
 		}
 		done.Readings++
-		learned = learned || fresh.learned
+		latest = fresh
 	}
 	if done.Readings == 0 {
 		return nil, nil
@@ -71,13 +71,17 @@ func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []reco
 		text = key.Serial + ": 1 reading taken in"
 	}
 	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: key.Serial, By: by, Text: text}}
-	if learned { // what its earlier readings say is read anew in that light
-		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
-		return append(events, more...), err
-	}
 	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
+	}
+	learned, err := s.learn(ctx, tx, &d, latest.decoded, moments)
+	if err != nil {
+		return nil, err
+	}
+	if learned { // all its readings are read anew in that light
+		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
+		return append(events, more...), err
 	}
 	more, err := s.retell(ctx, tx, d, moments)
 	return append(events, more...), err

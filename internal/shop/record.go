@@ -24,13 +24,16 @@ func (s *Shop) record(ctx context.Context, tx Tx, p protocol.Reading) ([]Event, 
 	}
 	d := k.drive
 	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: fresh.reading.Seq, Text: fmt.Sprintf("%s: reading %d taken", p.Key.Serial, fresh.reading.Seq)}}
-	if fresh.learned { // what its earlier readings say is read anew in that light
-		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
-		return append(events, more...), err
-	}
 	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
+	}
+	if learned, err := s.learn(ctx, tx, &d, fresh.decoded, moments); err != nil || learned { // all its readings are read anew in that light
+		if err != nil {
+			return nil, err
+		}
+		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
+		return append(events, more...), err
 	}
 	if last := moments[len(moments)-1]; last.Seq != fresh.reading.Seq { // taken earlier than what is known: the past is told anew
 		more, err := s.retell(ctx, tx, d, moments)
@@ -61,7 +64,6 @@ type kept struct {
 	reading Reading
 	decoded reading.Reading
 	signals signal.Set
-	learned bool // something was concluded of the drive's dialect
 }
 
 // known is what is known of a drive while readings of it are stored, in the order of time. Its zero value knows nothing.
@@ -96,16 +98,7 @@ func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known) (
 		return nil, err
 	}
 	d := k.drive
-	decoded, learned := reading.DecodeAs(p.Pages, d.Hints), false
-	if d.Hints == (dialect.Hints{}) && d.ID != 0 {
-		var err error
-		if d.Hints, err = s.infer(ctx, tx, k, decoded, p.At); err != nil {
-			return nil, err
-		}
-		if learned = d.Hints != (dialect.Hints{}); learned {
-			decoded = reading.DecodeAs(p.Pages, d.Hints)
-		}
-	}
+	decoded := reading.DecodeAs(p.Pages, d.Hints)
 	signals := signalsAt(&decoded, k.sweeps, p.At)
 	if !p.At.Before(d.Now.LastAt) || d.Now.Readings == 0 {
 		was := d.Identity
@@ -128,40 +121,26 @@ func (s *Shop) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known) (
 	if err := tx.AddReading(ctx, &r, signals); err != nil {
 		return nil, err
 	}
-	k.last = &kept{r, decoded, signals, learned}
+	k.last = &kept{r, decoded, signals}
 	return k.last, nil
 }
 
-// infer concludes the unit of the drive's clock from how far it moved since the last reading, where no family tells it.
-func (s *Shop) infer(ctx context.Context, tx Tx, k *known, now reading.Reading, at time.Time) (dialect.Hints, error) {
-	nine, ok := now.Attribute(9)
-	if !ok || nine.From != "common" || !now.HasCounters {
-		return dialect.Hints{}, nil
+// learn concludes the unit of the drive's clock from all its readings, whatever the order in which they came, and keeps it with the drive.
+// It reports whether that is news.
+func (s *Shop) learn(ctx context.Context, tx Tx, d *Drive, of reading.Reading, moments []Moment) (bool, error) {
+	if _, counts := of.Attribute(9); !counts {
+		return false, nil
 	}
-	var was reading.Reading
-	var when time.Time
-	if k.last != nil && !k.last.reading.At.Before(k.drive.Now.LastAt) {
-		was, when = k.last.decoded, k.last.reading.At
-	} else {
-		last, err := tx.Latest(ctx, k.drive.ID)
-		if err != nil {
-			if isNone(err) {
-				err = nil
-			}
-			return dialect.Hints{}, err
-		}
-		before, err := tx.Reading(ctx, k.drive.ID, last.Seq)
-		if err != nil {
-			return dialect.Hints{}, err
-		}
-		was, when = reading.Decode(before.Pages), last.At
+	all := make([]dialect.HoursAt, len(moments))
+	for i, m := range moments {
+		all[i] = m.Signals.Clock(m.At)
 	}
-	then, ok := was.Attribute(9)
-	if !ok || !was.HasCounters {
-		return dialect.Hints{}, nil
+	hints := dialect.ConcludeHours(dialect.HoursLayout(of.Dialect.Family), of.Dialect.Family != nil, all)
+	if hints.Hours == d.Hints.Hours { // another reason for the same is no news
+		return false, nil
 	}
-	hints, _ := dialect.InferHours(then.Raw48(), nine.Raw48(), at.Sub(when).Hours())
-	return hints, nil
+	d.Hints = hints
+	return true, tx.SaveDrive(ctx, d)
 }
 
 // retell derives anew what hangs on the order of a drive's readings: the changes of its counters and its verdict.

@@ -30,8 +30,8 @@ type Sweep struct {
 	Sweep  protocol.Sweep
 }
 
-// Whole reports whether it read everything.
-func (s Sweep) Whole() bool { return s.Kind.ReadsAll() && s.Sweep.Share >= 1 }
+// Whole reports whether it read everything there is.
+func (s Sweep) Whole() bool { return s.Kind.ReadsAll() && s.Sweep.Share >= 1 && s.Sweep.Beyond == 0 }
 
 // SweepDetail is everything a sweep found.
 type SweepDetail struct {
@@ -80,7 +80,7 @@ func signalsAt(decoded *reading.Reading, sweeps []Sweep, at time.Time) signal.Se
 		if !w.Kind.Writes() && (at.IsZero() || !w.Ended.After(at)) {
 			told = append(told, signal.Swept{
 				Whole: w.Whole(), Unreadable: float64(w.Sweep.Unreadable), Slow: float64(w.Sweep.Confirmed), Hours: w.Hours,
-				Source: fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run), Run: w.Run,
+				Bytes: float64(w.Sweep.Geometry.Bytes()), Source: fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run), Run: w.Run,
 			})
 		}
 	}

@@ -1270,9 +1270,18 @@ export interface components {
             enabled: boolean;
         };
         Security: {
+            /** @description it knows passwords */
             supported: boolean;
+            /** @description a password is set */
             enabled: boolean;
             locked: boolean;
+            /**
+             * @description what it is locked by: its password, its own encryption, or something it does not name
+             * @enum {string}
+             */
+            by?: "password" | "encryption" | "refuses";
+            /** @description it encrypts what it stores, always */
+            encrypting?: boolean;
             frozen: boolean;
             count_expired: boolean;
         };
@@ -1280,7 +1289,7 @@ export interface components {
             serial: string;
             model: string;
             firmware?: string;
-            /** @description 16 hex digits */
+            /** @description World Wide Name, whole: 16 hex digits, or 32 of the longer kinds */
             wwn?: string;
             /** @enum {string} */
             interface: "ata" | "nvme" | "scsi" | "unknown";
@@ -1307,6 +1316,11 @@ export interface components {
              */
             hidden?: number;
             hidden_by?: string;
+            /**
+             * Format: int64
+             * @description bytes the adapter shows, where that is another size than the drive's own
+             */
+            shown?: number;
             /** @description what its sectors hold besides data, or an unusual sector size */
             protection?: string;
             /** @description bays of its further paths */
@@ -2168,6 +2182,8 @@ export interface components {
             kind: "pre-failure" | "advisory";
             /** @enum {string} */
             state: "above" | "fell" | "failing" | "unjudged";
+            /** @description why it is not judged by its threshold */
+            state_reason?: string;
             /** @description 12 hex digits, highest byte first */
             raw: string;
             /** @description of its 12 bytes in the SMART data page */
@@ -2569,8 +2585,11 @@ export interface components {
             pause?: string;
             /** @description why it loads the surface although its data is at risk */
             despite?: string;
-            /** @enum {string} */
-            outcome?: "passed" | "failed" | "stopped";
+            /**
+             * @description incomplete: nothing failed, and something it was to do was not done
+             * @enum {string}
+             */
+            outcome?: "passed" | "failed" | "stopped" | "incomplete";
             standing: string;
             percent: number;
             left_s: number;

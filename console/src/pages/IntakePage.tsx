@@ -72,6 +72,8 @@ const duties = [
 ] as const;
 
 /** Enter goes to the next question, Shift+Enter to the one before. */
+const lockedBy = { password: "a password", encryption: "its own encryption", refuses: "something it does not name" } as const;
+
 function step(e: KeyboardEvent<HTMLFormElement>) {
   const target = e.target as HTMLElement;
   if (e.key !== "Enter" || target.tagName === "BUTTON" || (target.tagName === "TEXTAREA" && e.ctrlKey)) return;
@@ -156,7 +158,7 @@ function Answers({ bay, draft }: { bay?: Bay; draft: IntakeDraft }) {
             <VerdictWord grade={d.grade} />
           </dd>
           <dt>security</dt>
-          <dd>{d.security.locked ? "Locked by a password" : d.security.supported ? "Supported, not locked" : "Not supported"}</dd>
+          <dd>{d.security.locked ? `Locked by ${lockedBy[d.security.by ?? "password"]}` : d.security.supported ? "Supported, not locked" : "Not supported"}</dd>
           <dt>powered on</dt>
           <dd>{d.hours === undefined ? <NotAvailable /> : hours(d.hours)}</dd>
           <dt>first look</dt>

@@ -33,7 +33,7 @@ const (
 	Image        Reason = "image"          // it is no drive
 	Behind       Reason = "behind"         // a controller stands between
 	Twice        Reason = "twice"          // the serial answers in another bay, too
-	Locked       Reason = "locked"         // by a password
+	Locked       Reason = "locked"         // by a password, its own encryption, or whatever it does not name
 	LinkFails    Reason = "link_fails"     // transfers are damaged on the way
 	NoTargets    Reason = "no_targets"     // nothing is known to be unreadable
 	NoSurface    Reason = "no_surface"     // the surface cannot be written through this adapter
@@ -124,7 +124,7 @@ func Admit(a Asked) *Refused {
 	}
 	switch {
 	case a.Identity.Security.Locked:
-		return refuse(Locked, drive.FaultLocked, "it is locked by a password", drive.FaultLocked.Advice())
+		return refuse(Locked, drive.FaultLocked, "it is locked by "+a.Identity.Security.By.Words(), drive.FaultLocked.Advice())
 	case w.LinkFails:
 		return refuse(LinkFails, drive.FaultLink, "the last sweep's transfers were damaged on the link", "Change the cable or the port, then sweep again.")
 	case a.Kind == protocol.Mend && len(w.Targets) == 0:

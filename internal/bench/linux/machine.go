@@ -82,8 +82,11 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 			d.Adapter = vendor + ":" + read(usb, "idProduct") + " " + read(usb, "bcdDevice")
 		}
 	}
-	if d.Transport == "SCSI" && m.raid(place) {
+	switch {
+	case d.Transport == "SCSI" && m.raid(place):
 		d.Behind = "behind a RAID controller"
+	case d.Transport == virtualDisk:
+		d.Behind = "a virtual disk of the machine that this one runs in"
 	}
 	if page := []byte(readRaw(place, "vpd_pg80")); len(page) > 4 {
 		d.Serial = drive.Printable(string(page[4:]))
@@ -140,14 +143,20 @@ var (
 	ataPlace  = regexp.MustCompile(`^ata([0-9]+)$`)
 	nvmePlace = regexp.MustCompile(`^nvme[0-9]+$`)
 	scsiPlace = regexp.MustCompile(`^[0-9]+:([0-9]+:[0-9]+:[0-9]+)$`)
+
+	virtualPlace = regexp.MustCompile(`^virtio[0-9]+$`)
 )
+
+// virtualDisk is the transport of a disk that a machine is given by the one it runs in. It knows no pass-through. One with a SCSI host of
+// its own (virtio-scsi) is no such disk: what is behind it answers commands.
+const virtualDisk = "virtual"
 
 // address makes a bay's address out of the path of a device in sysfs. Numbers that depend on the order of discovery (host,
 // ataN) are replaced by the place they stand for.
 func (m *Machine) address(place string) (drive.Address, string) {
 	parts := strings.Split(strings.TrimPrefix(place, m.sys+"/devices/"), "/")
 	name, transport := "pseudo", "SCSI"
-	scsi := ""
+	scsi, virtual := "", false
 	for i, p := range parts {
 		switch {
 		case pciPlace.MatchString(p):
@@ -159,11 +168,15 @@ func (m *Machine) address(place string) (drive.Address, string) {
 			name, transport = fmt.Sprintf("%s-ata-%d", name, portIndex(port)), "SATA"
 		case strings.HasPrefix(p, "nvme"):
 			transport = "NVMe"
+		case virtualPlace.MatchString(p):
+			virtual = true
 		case scsiPlace.MatchString(p):
 			scsi = scsiPlace.FindStringSubmatch(p)[1]
 		}
 	}
 	switch {
+	case virtual && scsi == "":
+		transport = virtualDisk
 	case transport == "NVMe":
 		name += "-nvme"
 	case transport == "SCSI" && scsi != "":

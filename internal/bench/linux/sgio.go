@@ -106,7 +106,7 @@ func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
 	case errno == unix.ENODEV || errno == unix.ENXIO:
 		return r, &device.Failed{Class: drive.FaultVanished, What: what, Back: "the device is gone"}
 	case errno == unix.EPERM || errno == unix.EACCES:
-		return r, &device.Failed{Class: drive.FaultNotRead, What: what, Back: "the kernel refuses pass-through: run as root or with CAP_SYS_RAWIO"}
+		return r, refusedPass(what, effectiveRawIO())
 	case errno == unix.ENOTTY || errno == unix.EINVAL:
 		return r, &device.Failed{Class: drive.FaultNotPassed, What: what, Back: "the kernel's driver takes no SCSI pass-through"}
 	case errno != 0:
@@ -128,6 +128,25 @@ func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
 		r.Data = data[:max(0, c.DataIn-int(max(0, h.residue)))]
 	}
 	return r, nil
+}
+
+// refusedPass says why the kernel refused pass-through. A process that may do raw I/O and is refused all the same stands before a device
+// that has none.
+func refusedPass(what string, rawIO bool) *device.Failed {
+	if rawIO {
+		return &device.Failed{Class: drive.FaultNotPassed, What: what, Back: "the kernel has no pass-through for this kind of device"}
+	}
+	return &device.Failed{Class: drive.FaultNotRead, What: what, Back: "the kernel refuses pass-through: run as root or with CAP_SYS_RAWIO"}
+}
+
+// effectiveRawIO reports whether this process may do raw I/O.
+func effectiveRawIO() bool {
+	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var data [2]unix.CapUserData
+	if err := unix.Capget(&header, &data[0]); err != nil {
+		return unix.Geteuid() == 0
+	}
+	return data[0].Effective&(1<<unix.CAP_SYS_RAWIO) != 0
 }
 
 // openNode opens a node read-only; that triggers no partition rescan.

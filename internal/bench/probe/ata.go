@@ -3,6 +3,7 @@ package probe
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/ata"
@@ -10,6 +11,7 @@ import (
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/sat"
 	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/tcg"
 )
 
 // Answer is what an ATA command brought.
@@ -29,6 +31,12 @@ func (s *Session) Do(ctx context.Context, c ata.Command, out ...byte) (Answer, *
 		forms = []sat.Form{sat.Form(s.passes)}
 	case Nothing, NotKnown:
 		forms = []sat.Form{sat.Form16, sat.Form12}
+	}
+	if s.optical { // there the opcode of the 12-byte form is BLANK, which erases
+		forms = slices.DeleteFunc(forms, func(f sat.Form) bool { return f == sat.Form12 })
+		if len(forms) == 0 {
+			return Answer{}, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Back: "not sent: on an optical drive the 12-byte pass-through means something else"}
+		}
 	}
 	if c.Ext && forms[0] == sat.Form12 {
 		return Answer{}, &drive.Fault{
@@ -67,7 +75,10 @@ func (s *Session) once(ctx context.Context, form sat.Form, c ata.Command, out []
 	if c.Transfer == ata.PIOIn {
 		command.DataIn = int(c.Blocks) * ata.PageSize
 	}
-	r, err := s.link.Exchange(ctx, command)
+	if c.Transfer == ata.DMAIn {
+		command.DataIn = int(c.Blocks) * ata.PageSize
+	}
+	r, err := s.exchange(ctx, command)
 	if err != nil {
 		return Answer{}, device.FaultOf(c.Name(), err)
 	}
@@ -94,6 +105,10 @@ func ataFault(c ata.Command, r ata.Registers, s scsi.Sense) *drive.Fault {
 	if r.Failed() {
 		back := fmt.Sprintf("status %02Xh, error %02Xh; %s", r.Status, r.Error, s)
 		switch {
+		case r.Status&ata.StatusDF != 0:
+			return fault(drive.FaultDevice, "the drive reports that it is itself at fault: "+back)
+		case s.Locked():
+			return fault(drive.FaultLocked, back)
 		case r.Error&ata.ErrorICRC != 0:
 			return fault(drive.FaultLink, "the transfer was damaged on the link: "+back)
 		case r.Error&ata.ErrorUNC != 0:
@@ -107,6 +122,9 @@ func ataFault(c ata.Command, r ata.Registers, s scsi.Sense) *drive.Fault {
 	case scsi.RecoveredError, scsi.NoSense:
 		return nil
 	case scsi.IllegalRequest:
+		if s.Locked() {
+			return fault(drive.FaultLocked, s.String())
+		}
 		return fault(drive.FaultNotPassed, "the adapter does not pass ATA commands: "+s.String())
 	default:
 	}
@@ -123,10 +141,14 @@ func senseFault(what string, s scsi.Sense) *drive.Fault {
 		return fault(drive.FaultNoMedium)
 	case s.Key == scsi.NotReady && s.ASC == 0x04:
 		return fault(drive.FaultNotReady)
+	case s.ASC == 0x44 && s.ASCQ == 0x71 || s.Key == scsi.HardwareError && s.ASC == 0x44: // SAT-4 table 180: a device fault
+		return fault(drive.FaultDevice)
 	case s.ASC == 0x47 || s.ASC == 0x08:
 		return fault(drive.FaultLink)
-	case s.Key == scsi.DataProtect:
+	case s.Locked():
 		return fault(drive.FaultLocked)
+	case s.WriteProtected():
+		return &drive.Fault{Class: drive.FaultRefused, What: what, Back: s.String(), Extra: "It takes no writing. Look for its switch, or for room it has run out of."}
 	case s.Key == scsi.MediumError:
 		return fault(drive.FaultMedium)
 	case s.Key == scsi.IllegalRequest:
@@ -161,12 +183,13 @@ func (s *Session) ataPages(ctx context.Context, how Manner, pages []reading.Page
 			id, _ = ata.DecodeIdentify(pages[len(pages)-1].Bytes)
 		}
 	}
+	pages = append(pages, s.capacity(ctx)...)
 	power := s.ata(ctx, question{page: reading.PagePower, command: ata.PowerMode()})
 	asleep := power.Fault == nil && !how.Wake && modeOf(power.Bytes) == ata.PowerStandby
 	if power.Fault == nil || over([]reading.Page{power}) != nil {
 		pages = append(pages, power)
 	}
-	questions := ataQuestions(id)
+	questions := ataQuestions(id, how.Attachments)
 	for i, q := range questions {
 		s.tell(q.page, i, len(questions))
 		if asleep {
@@ -181,9 +204,80 @@ func (s *Session) ataPages(ctx context.Context, how Manner, pages []reading.Page
 			pages = append(pages, reading.Page{Name: q.page, Fault: f})
 			continue
 		}
-		pages = append(pages, s.ata(ctx, s.sized(q, pages)))
+		pages = append(pages, s.log(ctx, s.sized(q, pages)))
 	}
 	return pages
+}
+
+// chunk is how many pages of a general purpose log are asked for at once: adapters differ in how much they pass.
+const chunk = 16
+
+// log puts a question. A log of many pages is fetched in pieces; where a later piece fails, what came before it is kept.
+func (s *Session) log(ctx context.Context, q question) reading.Page {
+	c := q.command
+	if q.page == reading.PageStatistics {
+		return s.statistics(ctx, q)
+	}
+	if c.Op != ata.ReadLogExt || c.Count <= chunk {
+		return s.ata(ctx, q)
+	}
+	address := uint8(c.LBA)
+	q.command = ata.ReadLogGPLFrom(address, 0, chunk)
+	p := s.ata(ctx, q)
+	for at := uint16(chunk); p.Fault == nil && at < c.Count; at += chunk {
+		q.command = ata.ReadLogGPLFrom(address, at, min(chunk, c.Count-at))
+		next := s.ata(ctx, q)
+		if next.Fault != nil {
+			break
+		}
+		p.Bytes = append(p.Bytes, next.Bytes...)
+	}
+	return p
+}
+
+// statistics reads the device statistics in one transfer, or, where the drive or its adapter does not give them so, page by page: the
+// first says which there are.
+func (s *Session) statistics(ctx context.Context, q question) reading.Page {
+	p := s.ata(ctx, q)
+	if p.Fault == nil && len(p.Bytes) >= int(q.command.Count)*ata.PageSize || s.passes == By12 || over([]reading.Page{p}) != nil {
+		return p
+	}
+	page := func(n uint8) reading.Page {
+		one := q
+		one.command = ata.ReadLogGPLFrom(ata.LogDeviceStatistics, uint16(n), 1)
+		return s.ata(ctx, one)
+	}
+	first := page(0)
+	if first.Fault != nil || len(first.Bytes) < ata.PageSize {
+		return p
+	}
+	whole := make([]byte, ata.StatisticPages*ata.PageSize)
+	copy(whole, first.Bytes)
+	for _, n := range ata.StatisticPageList(first.Bytes) {
+		if n == 0 || int(n) >= ata.StatisticPages {
+			continue
+		}
+		if one := page(n); one.Fault == nil && len(one.Bytes) >= ata.PageSize {
+			copy(whole[int(n)*ata.PageSize:], one.Bytes[:ata.PageSize])
+		}
+	}
+	first.Bytes = whole
+	return first
+}
+
+// capacity asks the adapter how large it says the drive is: some count only 32 bits, and show a part of it.
+func (s *Session) capacity(ctx context.Context) []reading.Page {
+	if s.device.Describe().Adapter == "" { // no adapter between
+		return nil
+	}
+	p := s.ask(ctx, reading.PageCapacity, scsi.CapacityCDB(), scsi.CapacitySize)
+	if p.Fault != nil && (p.Fault.Class == drive.FaultRefused || p.Fault.Class == drive.FaultNotPassed) {
+		p = s.ask(ctx, reading.PageCapacity, scsi.CapacityCDB10(), 8)
+	}
+	if p.Fault != nil && over([]reading.Page{p}) == nil {
+		return nil // it is the drive's word that counts
+	}
+	return []reading.Page{p}
 }
 
 func modeOf(sense []byte) ata.Power {
@@ -195,7 +289,7 @@ func modeOf(sense []byte) ata.Power {
 }
 
 // ataQuestions is everything there is to ask; pointless says which of it is not worth asking this drive.
-func ataQuestions(id ata.Identify) []question {
+func ataQuestions(id ata.Identify, attachments bool) []question {
 	all := []question{
 		{page: reading.PageAttributes, command: ata.ReadAttributes()},
 		{page: reading.PageThresholds, command: ata.ReadThresholds()},
@@ -214,6 +308,8 @@ func ataQuestions(id ata.Identify) []question {
 			question{page: reading.PageTestLogExt, command: ata.ReadLogGPL(ata.LogSelfTestExt, 1)},
 			question{page: reading.PagePending, command: ata.ReadLogGPL(ata.LogPending, 1)},
 			question{page: reading.PagePHY, command: ata.ReadLogGPL(ata.LogPHY, 1)},
+			question{page: reading.PageRanges, command: ata.ReadLogGPL(ata.LogRanges, 1)},
+			question{page: reading.PageElements, command: ata.ReadElements(elementPages)},
 		)
 	}
 	all = append(all, question{page: reading.PageErrors, command: ata.ReadLog(ata.LogErrors, 1)})
@@ -227,6 +323,13 @@ func ataQuestions(id ata.Identify) []question {
 				question{page: reading.PageRecoveryRead, command: ata.SCTCommand(), first: ata.SCTRecoveryQuestion(false)},
 				question{page: reading.PageRecoveryWrite, command: ata.SCTCommand(), first: ata.SCTRecoveryQuestion(true)})
 		}
+	}
+	if id.Trusted {
+		all = append(all, question{page: reading.PageATALock, command: ata.ReadTrusted(tcg.Protocol, tcg.Specific)})
+	}
+	if attachments && id.GPL {
+		all = append(all, question{page: reading.PageInternalStatus, command: ata.ReadLogGPL(ata.LogInternalStatus, 1)},
+			question{page: reading.PageIdentifyData, command: ata.ReadLogGPL(ata.LogIdentifyData, 1)})
 	}
 	if id.HPA && id.LBA48 {
 		all = append(all, question{page: reading.PageNativeMax, command: ata.NativeMax()})
@@ -251,8 +354,13 @@ func logOf(c ata.Command) (address uint8, directory reading.PageName, ok bool) {
 	return 0, "", false
 }
 
-// most is how many pages of a log are worth having: enough for every entry people look at.
-var most = map[reading.PageName]uint16{reading.PageStatistics: 8, reading.PageErrors: 4, reading.PageErrorsExt: 4, reading.PageTestLogExt: 2, reading.PagePending: 8}
+// elementPages hold the status of 15 physical elements each.
+const elementPages = 4
+
+// most bounds how many pages of a log are read. Logs that are rings are read whole up to it: their newest entry may stand anywhere.
+var most = map[reading.PageName]uint16{
+	reading.PageStatistics: 8, reading.PageErrors: 51, reading.PageErrorsExt: 64, reading.PageTestLogExt: 32, reading.PagePending: 64, reading.PageInternalStatus: 64, reading.PageIdentifyData: 16,
+}
 
 // sized asks for as many pages of a log as its directory says there are, and reads statistics through whichever log command
 // the directory lists them under.
@@ -293,7 +401,7 @@ func pointless(id ata.Identify, q question, before []reading.Page) (fault *drive
 		return refused("the drive keeps no error log")
 	case q.page == reading.PageTestLog && !id.SelfTestSupported && !counters(before).CanTest:
 		return refused("the drive has no self-tests")
-	case q.page == reading.PageSelective && !counters(before).CanSelective:
+	case q.page == reading.PageSelective && !counters(before).CanSelective, q.page == reading.PageElements && !tellsElements(before):
 		return nil, false
 	case q.page == reading.PageErrorLog || q.page == reading.PageTestLog:
 		return nil, true // older than directories: asked even where no directory lists them
@@ -318,6 +426,18 @@ func directory(before []reading.Page, page reading.PageName) ata.LogDirectoryPag
 		}
 	}
 	return ata.LogDirectoryPages{}
+}
+
+// tellsElements reports whether the drive's statistics count changes of its physical elements: such a drive tells of them, and no other
+// is asked.
+func tellsElements(before []reading.Page) bool {
+	for _, p := range before {
+		if p.Name == reading.PageStatistics && p.Fault == nil {
+			all, _ := ata.DecodeStatistics(p.Bytes) // a broken page announces nothing
+			return slices.ContainsFunc(all, func(s ata.Statistic) bool { return s.StatisticKey == ata.StatElementsChanged })
+		}
+	}
+	return false
 }
 
 // counters is the attribute page among the answers so far. Some drives announce self-tests and error log only there, and

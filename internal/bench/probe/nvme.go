@@ -8,6 +8,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/tcg"
 )
 
 // Admin sends an NVMe admin command; the fault says why it brought nothing.
@@ -29,8 +30,12 @@ func (s *Session) Admin(ctx context.Context, c nvme.Command) ([]byte, *drive.Fau
 		fault.Class, fault.Back = drive.FaultRefused, "the drive does not do this: "+r.Status.String()
 	case r.Status.Code() == nvme.MediaError:
 		fault.Class = drive.FaultMedium
-	case r.Status.Code() == 0x286:
+	case r.Status.Code() == nvme.AccessDenied:
 		fault.Class = drive.FaultLocked
+	case r.Status.NotReady():
+		fault.Class, fault.Extra = drive.FaultNotReady, "Wait until that has ended, then read it again."
+	case r.Status.Code() == nvme.SanitizeFailed:
+		fault.Class = drive.FaultDevice
 	}
 	return nil, fault
 }
@@ -39,11 +44,14 @@ func (s *Session) Admin(ctx context.Context, c nvme.Command) ([]byte, *drive.Fau
 const (
 	mostNamespaces = 16
 	mostErrors     = 32
+	mostGroups     = 4
 	mostPersistent = 16 << 10 // bytes
+	mostTelemetry  = 64 << 10
+	namesSince     = 1<<16 | 3<<8 // NVMe 1.3 has the list of a namespace's names
 )
 
 // nvmePages reads a controller and its namespaces.
-func (s *Session) nvmePages(ctx context.Context) []reading.Page {
+func (s *Session) nvmePages(ctx context.Context, how Manner) []reading.Page {
 	var pages []reading.Page
 	done := 0
 	ask := func(name reading.PageName, c nvme.Command, wanted bool, otherwise string) reading.Page {
@@ -63,6 +71,12 @@ func (s *Session) nvmePages(ctx context.Context) []reading.Page {
 		pages = append(pages, p)
 		return p
 	}
+	// offered asks for what the drive may do without: a refusal is no fault.
+	offered := func(name reading.PageName, c nvme.Command) {
+		if p := ask(name, c, true, ""); p.Fault != nil && p.Fault.Class == drive.FaultRefused {
+			pages = pages[:len(pages)-1]
+		}
+	}
 	identity := ask(reading.PageController, nvme.IdentifyController(), true, "")
 	if identity.Fault != nil {
 		return pages
@@ -75,12 +89,33 @@ func (s *Session) nvmePages(ctx context.Context) []reading.Page {
 	}
 	for _, n := range spaces[:min(len(spaces), mostNamespaces)] {
 		ask(reading.PageNamespace(n), nvme.IdentifyNamespace(n), true, "")
+		if id.Version >= namesSince {
+			offered(reading.PageNames(n), nvme.NameNamespace(n))
+		}
 	}
 	ask(reading.PageHealth, nvme.ReadLog(nvme.LogHealth, nvme.HealthSize), true, "")
 	ask(reading.PageNVMeErrors, nvme.ReadLog(nvme.LogErrors, nvme.ErrorSize*max(1, min(id.ErrorEntries, mostErrors))), true, "")
 	ask(reading.PageFirmware, nvme.ReadLog(nvme.LogFirmware, nvme.FirmwareSize), true, "")
 	ask(reading.PageNVMeTests, nvme.ReadLog(nvme.LogSelfTest, nvme.SelfTestSize), id.SelfTest, "the drive has no self-tests")
 	ask(reading.PageEffects, nvme.ReadLog(nvme.LogEffects, nvme.EffectsSize), id.Effects, "the drive keeps no such log")
+	if id.SupportedLogs {
+		offered(reading.PageSupported, nvme.ReadLog(nvme.LogSupported, nvme.SupportedSize))
+	}
+	for group := range min(id.EnduranceGroups, mostGroups) {
+		offered(reading.PageEndurance(group+1), nvme.ReadEndurance(group+1))
+	}
+	if id.Sanitize {
+		offered(reading.PageSanitize, nvme.ReadLog(nvme.LogSanitize, nvme.SanitizeSize))
+	}
+	if id.Security {
+		offered(reading.PageNVMeLock, nvme.ReadSecurity(tcg.Protocol, tcg.Specific, tcg.Size))
+	}
+	if how.Attachments && id.Telemetry {
+		header, fault := s.Admin(ctx, nvme.ReadLog(nvme.LogTelemetry, nvme.TelemetryHeader))
+		if size := min(nvme.TelemetryLength(header), mostTelemetry); fault == nil && size > 0 {
+			offered(reading.PageTelemetry, nvme.ReadLog(nvme.LogTelemetry, size))
+		}
+	}
 	s.persistent(ctx, id, &pages)
 	// Nothing announces the datacenter extension but its own GUID; a log of another meaning is not kept.
 	dc := ask(reading.PageDatacenter, nvme.ReadLog(nvme.LogDatacenter, nvme.DatacenterSize), true, "")

@@ -41,6 +41,8 @@ type Manner struct {
 	// Wake tells that a person asked: a sleeping drive is woken, one that waits to be told to spin up is told, and an
 	// adapter that is known to pass nothing is tried again. Otherwise sleep is left alone.
 	Wake bool
+	// Attachments has the logs read that only the maker's support can read. They are long.
+	Attachments bool
 }
 
 // Session talks to one opened drive and remembers which form of pass-through its adapter takes.
@@ -50,7 +52,9 @@ type Session struct {
 	admin  device.NVMe
 	passes Passes
 	kind   drive.Interface // as the answers showed
-	tell   func(page reading.PageName, done, of int)
+
+	optical bool // peripheral device type 5
+	tell    func(page reading.PageName, done, of int)
 }
 
 // Open begins a session with what is known of the adapter. The fault says why a device cannot be asked at all.
@@ -81,7 +85,7 @@ func (s *Session) Tell(f func(page reading.PageName, done, of int)) { s.tell = f
 // that went away or got stuck ends the reading early, and the questions not asked say so.
 func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 	if s.admin != nil {
-		return s.nvmePages(ctx)
+		return s.nvmePages(ctx, how)
 	}
 	if s.link == nil {
 		return imagePages(s.device.Describe())
@@ -99,6 +103,8 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 	case first.Fault == nil && err == nil && q.Qualifier != 0:
 		pages[0].Fault = &drive.Fault{Class: drive.FaultNoMedium, What: "INQUIRY", Back: "the adapter is there, no drive is behind it"}
 		return pages
+	case first.Fault == nil && err == nil && q.DeviceType == opticalType:
+		s.optical = true
 	case first.Fault == nil && err == nil && q.Vendor != "ATA" && s.device.Describe().Transport == "SCSI":
 		s.kind = drive.SCSI
 		return s.scsiPages(ctx, how, pages)
@@ -106,6 +112,9 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 	s.kind = drive.ATA
 	return s.ataPages(ctx, how, pages)
 }
+
+// opticalType is the peripheral device type of CD and DVD drives (SPC-5 table 150).
+const opticalType = 0x05
 
 // imagePages is all there is to tell of an image.
 func imagePages(d drive.Attachment) []reading.Page {

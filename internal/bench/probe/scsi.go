@@ -9,6 +9,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/tcg"
 )
 
 // command sends a SCSI command that brings data.
@@ -18,7 +19,7 @@ func (s *Session) command(ctx context.Context, cdb []byte, size int) ([]byte, *d
 		timeout = wakeTimeout
 	}
 	for try := 0; ; try++ {
-		r, err := s.link.Exchange(ctx, device.Command{CDB: cdb, DataIn: size, Timeout: timeout})
+		r, err := s.exchange(ctx, device.Command{CDB: cdb, DataIn: size, Timeout: timeout})
 		if err != nil {
 			return nil, device.FaultOf(scsi.Name(cdb), err)
 		}
@@ -39,6 +40,20 @@ func (s *Session) command(ctx context.Context, cdb []byte, size int) ([]byte, *d
 	}
 }
 
+// exchange sends a command. A deferred sense (71h, 73h) tells of an earlier command, and the present one was not carried out: it is
+// repeated (SPC-5 4.4.7).
+func (s *Session) exchange(ctx context.Context, c device.Command) (device.Result, error) {
+	for try := 0; ; try++ {
+		r, err := s.link.Exchange(ctx, c)
+		if err != nil || r.Status != scsi.CheckCondition || try == 3 {
+			return r, err
+		}
+		if sense, err := scsi.DecodeSense(r.Sense); err != nil || !sense.Deferred {
+			return r, nil //nolint:nilerr // what cannot be read is the caller's to say
+		}
+	}
+}
+
 // ask puts one question and makes a page of the answer.
 func (s *Session) ask(ctx context.Context, name reading.PageName, cdb []byte, size int) reading.Page {
 	b, fault := s.command(ctx, cdb, size)
@@ -49,13 +64,32 @@ func (s *Session) ask(ctx context.Context, name reading.PageName, cdb []byte, si
 }
 
 // wantedLogs are the log pages worth reading, where the drive lists them.
-var wantedLogs = []uint8{
+var wantedLogs = []scsi.LogID{
 	scsi.LogWriteErrors, scsi.LogReadErrors, scsi.LogVerifyErrors, scsi.LogNonMedium, scsi.LogTemperature, scsi.LogStartStop, scsi.LogSelfTests, scsi.LogSolidState,
-	scsi.LogBackground, scsi.LogProtocol, scsi.LogInformational,
+	scsi.LogBackground, scsi.LogPending, scsi.LogProtocol, scsi.LogInformational, scsi.LogEnvironment, scsi.LogEnvironLimits,
 }
 
-// logRoom is how much of a log page is taken.
-const logRoom = 8192
+// How much of a page is taken at first, and at most when it says that it is longer.
+const (
+	vpdRoom = 252
+	logRoom = 8192
+	most16  = 65_532 // a multiple of 4, as some adapters want
+)
+
+// whole asks for a page whose header, in its bytes 2 and 3, says how much follows, and asks again when that did not fit.
+func (s *Session) whole(ctx context.Context, name reading.PageName, cdb func(room uint16) []byte, room uint16) reading.Page {
+	p := s.ask(ctx, name, cdb(room), int(room))
+	if p.Fault != nil || len(p.Bytes) < int(room) {
+		return p
+	}
+	if length := 4 + int(p.Bytes[2])<<8 + int(p.Bytes[3]); length > int(room) {
+		longer := uint16(min(most16, (length+3)&^3))
+		if again := s.ask(ctx, name, cdb(longer), int(longer)); again.Fault == nil {
+			return again
+		}
+	}
+	return p
+}
 
 // scsiPages reads a drive that speaks SCSI itself.
 func (s *Session) scsiPages(ctx context.Context, how Manner, pages []reading.Page) []reading.Page {
@@ -63,44 +97,60 @@ func (s *Session) scsiPages(ctx context.Context, how Manner, pages []reading.Pag
 	if notReady != nil && notReady.Class == drive.FaultNotReady && how.Wake {
 		_, notReady = s.command(ctx, scsi.StartCDB(), 0)
 	}
-	add := func(name reading.PageName, cdb []byte, size int, have []uint8, number uint8) reading.Page {
-		s.tell(name, len(pages), 24)
+	if notReady != nil && notReady.Class != drive.FaultNotReady { // locked, at fault, without a medium: said once, by name
+		pages = append(pages, reading.Page{Name: reading.PageReady, Fault: notReady})
+	}
+	// put asks unless the reading has ended, and keeps the answer.
+	put := func(name reading.PageName, what string, ask func() reading.Page) reading.Page {
+		s.tell(name, len(pages), 28)
 		p := reading.Page{Name: name}
-		switch f := over(pages); {
-		case f != nil:
-			p.Fault = notAsked(scsi.Name(cdb), f)
-		case have != nil && !slices.Contains(have, number): // not offered, which is no fault
-			return p
-		default:
-			p = s.ask(ctx, name, cdb, size)
+		if f := over(pages); f != nil {
+			p.Fault = notAsked(what, f)
+		} else {
+			p = ask()
 		}
 		pages = append(pages, p)
 		return p
 	}
-	list := func(p reading.Page) []uint8 {
-		all, err := scsi.DecodePageList(p.Bytes)
-		if p.Fault != nil || err != nil {
-			return []uint8{} // without a list nothing is asked blindly
-		}
-		return all
+	vpd := func(n uint8) reading.Page {
+		cdb := func(room uint16) []byte { return scsi.VPDCDB(n, room) }
+		return put(reading.PageVPD(n), scsi.Name(cdb(0)), func() reading.Page { return s.whole(ctx, reading.PageVPD(n), cdb, vpdRoom) })
 	}
-	vpd := func(n uint8, have []uint8) reading.Page {
-		return add(reading.PageVPD(n), scsi.VPDCDB(n, 252), 252, have, n)
+	log := func(l scsi.LogID, room uint16) reading.Page {
+		cdb := func(room uint16) []byte { return scsi.LogSenseCDB(l, room) }
+		return put(reading.PageLog(l), scsi.Name(cdb(0)), func() reading.Page { return s.whole(ctx, reading.PageLog(l), cdb, room) })
 	}
-	have := list(vpd(scsi.VPDPages, nil))
+	plain := func(name reading.PageName, cdb []byte, size int) reading.Page {
+		return put(name, scsi.Name(cdb), func() reading.Page { return s.ask(ctx, name, cdb, size) })
+	}
+	have := pageList(vpd(scsi.VPDPages))
 	if len(have) == 0 {
 		have = []uint8{scsi.VPDSerial} // older than lists
 	}
-	for _, n := range []uint8{scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning} {
-		vpd(n, have)
+	for _, n := range []uint8{scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning, scsi.VPDRanges} {
+		if slices.Contains(have, n) { // what is not offered is no fault
+			vpd(n)
+		}
 	}
-	add(reading.PageCapacity, scsi.CapacityCDB(), scsi.CapacitySize, nil, 0)
-	logs := list(add(reading.PageLog(scsi.LogPages), scsi.LogSenseCDB(scsi.LogPages, 252), 252, nil, 0))
-	for _, n := range wantedLogs {
-		add(reading.PageLog(n), scsi.LogSenseCDB(n, logRoom), logRoom, logs, n)
+	if p := plain(reading.PageCapacity, scsi.CapacityCDB(), scsi.CapacitySize); p.Fault != nil && p.Fault.Class == drive.FaultRefused {
+		pages = pages[:len(pages)-1]
+		plain(reading.PageCapacity, scsi.CapacityCDB10(), 8) // older than the 16-byte form
 	}
-	add(reading.PageControl, scsi.ModeSenseCDB(scsi.ModeInformational, 64), 64, nil, 0)
-	s.defects(ctx, &pages, add)
+	logs := s.logList(pageList(log(scsi.LogPages, vpdRoom)), func() reading.Page { return log(scsi.LogSubpages, logRoom) }, &pages)
+	for _, l := range wantedLogs {
+		if slices.Contains(logs, l) {
+			log(l, logRoom)
+		}
+	}
+	plain(reading.PageControl, scsi.ModeSenseCDB(scsi.ModeInformational, 64), 64)
+	s.defects(&pages, plain)
+	offered := func(name reading.PageName, cdb []byte, size int) { // nothing announces these: a drive that does not know them has none
+		if p := plain(name, cdb, size); p.Fault != nil && p.Fault.Class == drive.FaultRefused {
+			pages = pages[:len(pages)-1]
+		}
+	}
+	offered(reading.PageSCSILock, scsi.SecurityInCDB(tcg.Protocol, tcg.Specific, tcg.Size), tcg.Size)
+	offered(reading.PageSElement, scsi.ElementsCDB(elementPages*512), elementPages*512)
 	if notReady != nil && notReady.Class == drive.FaultNotReady {
 		for i := range pages {
 			if f := pages[i].Fault; f != nil && f.Class == drive.FaultNotReady {
@@ -111,14 +161,46 @@ func (s *Session) scsiPages(ctx context.Context, how Manner, pages []reading.Pag
 	return pages
 }
 
+// pageList reads a list of pages; without one nothing is asked blindly.
+func pageList(p reading.Page) []uint8 {
+	all, err := scsi.DecodePageList(p.Bytes)
+	if p.Fault != nil || err != nil {
+		return nil
+	}
+	return all
+}
+
+// logList is the log pages the drive has: those of the first list, and, where that shows a drive new enough to know subpages, those of
+// the list with subpages. One that refuses the second list has no subpages.
+func (s *Session) logList(first []uint8, second func() reading.Page, pages *[]reading.Page) []scsi.LogID {
+	var all []scsi.LogID
+	for _, n := range first {
+		all = append(all, scsi.LogID{Page: n})
+	}
+	if len(first) == 0 || over(*pages) != nil {
+		return all
+	}
+	p := second()
+	subpages, err := scsi.DecodeSubpageList(p.Bytes)
+	if p.Fault != nil && p.Fault.Class == drive.FaultRefused || p.Fault == nil && err != nil { // not offered, which is no fault
+		*pages = (*pages)[:len(*pages)-1]
+		return all
+	}
+	return append(all, subpages...)
+}
+
 // defects asks for the length of the grown list: in the format of 8-byte physical sectors, else of long blocks, else of
-// short ones. The entries themselves can be many and are not taken.
-func (s *Session) defects(_ context.Context, pages *[]reading.Page, add func(reading.PageName, []byte, int, []uint8, uint8) reading.Page) {
-	for i, format := range []uint8{5, 3, 0} {
+// short ones, and by the 10-byte command where the drive knows no other. The entries themselves can be many and are not taken.
+func (s *Session) defects(pages *[]reading.Page, plain func(reading.PageName, []byte, int) reading.Page) {
+	for i, cdb := range [][]byte{scsi.DefectCDB(5, 8), scsi.DefectCDB(3, 8), scsi.DefectCDB(0, 8), scsi.DefectCDB10(5, 4), scsi.DefectCDB10(3, 4), scsi.DefectCDB10(0, 4)} {
 		if i > 0 {
 			*pages = (*pages)[:len(*pages)-1]
 		}
-		if p := add(reading.PageDefects, scsi.DefectCDB(format, 8), 8, nil, 0); p.Fault == nil || p.Fault.Class != drive.FaultRefused {
+		size := 8
+		if cdb[0] == scsi.ReadDefectData10 {
+			size = 4
+		}
+		if p := plain(reading.PageDefects, cdb, size); p.Fault == nil || p.Fault.Class != drive.FaultRefused {
 			return
 		}
 	}

@@ -11,6 +11,7 @@ import (
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
 )
@@ -214,13 +215,8 @@ func resume(r protocol.Run, now time.Time) (protocol.Run, Effect) {
 func advance(r protocol.Run, now time.Time) (protocol.Run, Effect) {
 	s := r.Current()
 	if s == nil {
-		outcome := protocol.Passed
-		for _, step := range r.Steps {
-			if step.State == protocol.StepFailed {
-				outcome = protocol.Failed
-			}
-		}
-		return end(r, outcome, "", now)
+		outcome, why := outcome(r.Steps)
+		return end(r, outcome, why, now)
 	}
 	s.State = protocol.Begun
 	if s.Begun.IsZero() {
@@ -235,6 +231,29 @@ func advance(r protocol.Run, now time.Time) (protocol.Run, Effect) {
 		return r, RunSweep
 	}
 	return r, TakeReading
+}
+
+// outcome is how a run ended whose steps are all behind it. One whose self-test or sweep was skipped, or did not reach all of the drive,
+// has not passed: it says what is lacking.
+func outcome(steps []protocol.Step) (o protocol.Outcome, why string) {
+	o = protocol.Passed
+	for i := range steps {
+		switch s := &steps[i]; {
+		case s.State == protocol.StepFailed:
+			return protocol.Failed, ""
+		case o == protocol.Incomplete:
+		case s.State == protocol.StepSkipped:
+			o, why = protocol.Incomplete, fmt.Sprintf("%s skipped: %s", s.Kind.Title(), s.Note)
+		case s.Sweep != nil && s.Sweep.Beyond > 0:
+			o, why = protocol.Incomplete, beyond(s.Sweep.Beyond)
+		}
+	}
+	return o, why
+}
+
+// beyond says that a sweep reached less than there is.
+func beyond(bytes uint64) string {
+	return fmt.Sprintf("%s of the drive cannot be reached through this adapter", quantity.Of(float64(bytes), "B"))
 }
 
 func finish(s *protocol.Step, state protocol.StepState, note string, now time.Time) {
@@ -378,6 +397,9 @@ func sweepNote(kind protocol.StepKind, s protocol.Sweep) string {
 			done = "done"
 		}
 		parts = append(parts, fmt.Sprintf("%d %% %s", int(100*s.Share), done))
+	}
+	if s.Beyond > 0 {
+		parts = append(parts, beyond(s.Beyond))
 	}
 	if s.Early != "" {
 		parts = append(parts, s.Early)

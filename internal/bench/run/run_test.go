@@ -56,8 +56,35 @@ func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
 	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed}, taken())
 	assert.Equal(t, Nothing, effect)
 	assert.Equal(t, protocol.Done, r.State)
-	assert.Equal(t, protocol.Passed, r.Outcome)
+	assert.Equal(t, protocol.Incomplete, r.Outcome, "its sweep was skipped")
+	assert.Equal(t, "Spot sweep skipped: no blocks", r.Reason)
 	assert.Equal(t, 100, r.Percent())
+}
+
+// What was skipped, or could not be reached, keeps a run from having passed; what failed is said before it.
+func TestARunPassesOnlyWhenAllOfItWasDone(t *testing.T) {
+	steps := func(states ...protocol.StepState) (all []protocol.Step) {
+		for _, s := range states {
+			all = append(all, protocol.Step{Kind: protocol.WholeSweep, State: s, Note: "its reason", Sweep: &protocol.Sweep{}})
+		}
+		return all
+	}
+	clipped := steps(protocol.StepDone)
+	clipped[0].Sweep.Beyond = 1_800_000_000_000
+	for name, row := range map[string]struct {
+		steps []protocol.Step
+		want  protocol.Outcome
+		why   string
+	}{
+		"all done":            {steps(protocol.StepDone, protocol.StepDone), protocol.Passed, ""},
+		"one skipped":         {steps(protocol.StepDone, protocol.StepSkipped), protocol.Incomplete, "Whole sweep skipped: its reason"},
+		"skipped, and failed": {steps(protocol.StepSkipped, protocol.StepFailed), protocol.Failed, ""},
+		"a part out of reach": {clipped, protocol.Incomplete, "1.8 TB of the drive cannot be reached through this adapter"},
+	} {
+		o, why := outcome(row.steps)
+		assert.Equal(t, row.want, o, name)
+		assert.Equal(t, row.why, why, name)
+	}
 }
 
 func TestAFailedSelfTestEndsInTheLastReadingAndFails(t *testing.T) {

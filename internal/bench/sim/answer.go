@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -109,8 +110,19 @@ func (a *attached) answer(c device.Command, now time.Time) device.Result {
 		}
 		return device.Result{Data: cut(q.Encode(), c.DataIn)}
 	}
-	command, form, ok := sat.Decode(c.CDB)
 	k := s.Awkward
+	if capacity := (scsi.Capacity{Last: cmp.Or(k.Shows, s.Identity.Sectors) - 1, Block: s.Identity.LogicalSector}); c.CDB[0] == scsi.ServiceActionIn && c.CDB[1] == 0x10 {
+		if k.Shows > 0 && k.Shows <= 1<<32 { // it counts 32 bits, and knows no command that asks for more
+			return check(illegal)
+		}
+		return device.Result{Data: cut(capacity.Encode(), c.DataIn)}
+	} else if c.CDB[0] == scsi.ReadCapacity10 {
+		return device.Result{Data: cut(capacity.Encode10(), c.DataIn)}
+	}
+	command, form, ok := sat.Decode(c.CDB)
+	if ok && k.OnePage && command.Blocks > 1 {
+		return check(scsi.Sense{Key: scsi.AbortedCommand})
+	}
 	if !ok || k.NoPass || k.Only12 && form != sat.Form12 {
 		return check(illegal)
 	}
@@ -143,6 +155,7 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 	switch c.Op {
 	case ata.IdentifyDevice:
 		id := s.Identity
+		id.Trusted = s.Lock != nil
 		if s.Awkward.SMARTOff {
 			id.SMARTEnabled = false
 		}
@@ -166,9 +179,21 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 	switch c.Op {
 	case ata.ReadLogExt:
 		if s.Logs {
-			return a.generalLog(c, now, h)
+			b, r := a.generalLog(c, now, h)
+			first, _ := c.LogPage()
+			return b[min(len(b), int(first)*ata.PageSize):], r
 		}
 		return nil, aborted
+	case ata.TrustedReceive:
+		if s.Lock == nil {
+			return nil, aborted
+		}
+		return s.Lock.Encode(), done
+	case ata.ElementStatus:
+		if len(s.Heads) == 0 {
+			return nil, aborted
+		}
+		return s.elements().Encode(true), done
 	case ata.ReadNativeMaxExt:
 		r := done
 		r.LBA = s.Identity.Sectors + s.Hidden - 1

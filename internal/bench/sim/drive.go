@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/tcg"
 )
 
 // Spec is a drive as it was built and the life it leads. Counters are functions of its power-on hours.
@@ -53,7 +55,19 @@ type Spec struct {
 	Board float64 // hours that attribute 9 lacks since the board was exchanged; statistics keep the true ones
 	Rate  float64 // sectors written per hour
 
+	Lock  *tcg.Discovery       // what it says of its own lock; nil: it does not speak of one
+	Heads []scsi.ElementHealth // how each stands; nil: it does not tell
+
 	Awkward Awkward
+}
+
+// elements is how its heads stand, each with its share of the surface.
+func (s *Spec) elements() scsi.Elements {
+	var e scsi.Elements
+	for i, h := range s.Heads {
+		e.Elements = append(e.Elements, scsi.Element{ID: uint32(i + 1), Type: 1, Health: h, Blocks: s.Identity.Sectors / uint64(len(s.Heads))})
+	}
+	return e
 }
 
 // Content is bytes from an LBA on.
@@ -87,6 +101,8 @@ type Awkward struct {
 	Behind         string // what hides it from pass-through
 	InUse          string // what on the machine needs it
 	Adapter        string // the bridge's vendor, product and version id; attached by USB
+	Shows          uint64 // sectors the adapter shows; 0: those the drive has
+	OnePage        bool   // the adapter passes one page of a log at a time
 }
 
 // Course is a counter's course over power-on hours: From at the beginning, then steps of 1 to Step about every Every
@@ -269,7 +285,7 @@ func (s *Spec) perPhysical() float64 {
 func (s *Spec) statistics(now time.Time, h float64) []ata.Statistic {
 	var all []ata.Statistic
 	add := func(key ata.StatisticKey, value float64) {
-		all = append(all, ata.Statistic{StatisticKey: key, Value: int64(value), Valid: true})
+		all = append(all, ata.Statistic{StatisticKey: key, Value: int64(value), Valid: true, Normalized: key.IsShare()})
 	}
 	flash := s.Identity.RotationRate == 1
 	for _, c := range s.Counters {
@@ -296,6 +312,9 @@ func (s *Spec) statistics(now time.Time, h float64) []ata.Statistic {
 		add(ata.StatPercentageUsed, s.Used.At(h, s.seedOf("used")))
 	} else {
 		add(ata.StatStartFailures, 0)
+	}
+	if len(s.Heads) > 0 {
+		add(ata.StatElementsChanged, 0)
 	}
 	return all
 }

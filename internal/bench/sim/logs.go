@@ -11,12 +11,15 @@ import (
 // disk is an attached drive that takes SCSI commands.
 type disk struct{ attached }
 
+// mostPending is how many pages the list of waiting sectors has.
+const mostPending = 16
+
 // generalLog answers READ LOG EXT.
 func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, ata.Registers) {
 	s, p := a.place.spec, a.place
 	switch uint8(c.LBA) {
 	case ata.LogDirectory:
-		d := ata.LogDirectoryPages{ata.LogErrorsExt: 1, ata.LogSelfTestExt: 1, ata.LogPHY: 1, ata.LogPending: 1}
+		d := ata.LogDirectoryPages{ata.LogErrorsExt: 1, ata.LogSelfTestExt: 1, ata.LogPHY: 1, ata.LogPending: mostPending}
 		if s.Statistics {
 			d[ata.LogDeviceStatistics] = 8
 		}
@@ -32,11 +35,11 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 	case ata.LogPending:
 		l := ata.PendingLog{Count: uint32(s.pending(h) * s.perPhysical())}
 		for i, lba := range a.waitingLBAs(h) {
-			if i < min(int(l.Count), 31) {
+			if i < min(int(l.Count), 32*mostPending-1) {
 				l.Defects = append(l.Defects, ata.PendingDefect{Hours: uint32(h) - uint32(min(h, 9*float64(i+1))), LBA: lba})
 			}
 		}
-		return l.Encode(), done
+		return append(l.Encode(), make([]byte, mostPending*ata.PageSize)...), done
 	case ata.LogPHY:
 		crc := s.linkErrors(h) - s.linkErrors(s.hoursAt(p.Bayed, p.Bayed)) // since power-on
 		return ata.EncodePHY([]ata.PHYCounter{{ID: 0x01, Value: uint64(max(0, crc))}, {ID: 0x09, Value: 1}, {ID: 0x0A, Value: 1}, {ID: 0x0B, Value: uint64(max(0, crc))}}), done

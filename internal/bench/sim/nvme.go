@@ -2,6 +2,8 @@ package sim
 
 import (
 	"context"
+	"encoding/binary"
+	"fmt"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -21,6 +23,9 @@ type NVMe struct {
 	Datacenter bool
 	Persistent bool
 	Refuses    []uint8 // logs it refuses
+	Groups     uint16  // endurance groups
+	Sanitized  uint16  // state of the last sanitize
+	LongNames  bool    // its namespaces have an NGUID
 }
 
 // controller is an attached NVMe drive.
@@ -59,6 +64,11 @@ func (a *controller) obey(c nvme.Command, now time.Time) ([]byte, nvme.Status) {
 		}
 		a.bench.startTest(p, kind, now)
 		return nil, nvme.Success
+	case nvme.SecurityRecv:
+		if s.Lock == nil {
+			return nil, nvme.InvalidOpcode
+		}
+		return s.Lock.Encode(), nvme.Success
 	case nvme.GetLogPage:
 	}
 	for _, refused := range n.Refuses {
@@ -84,8 +94,21 @@ func (a *controller) obey(c nvme.Command, now time.Time) ([]byte, nvme.Status) {
 		return nvme.EncodeEffects(nvme.GetLogPage, nvme.IdentifyOp, nvme.DeviceSelfTest), nvme.Success
 	case nvme.LogPersistent:
 		if n.Persistent {
-			l := nvme.PersistentLog{Hours: nvme.Counter{Low: uint64(h)}, Cycles: uint64(h / 9), List: []nvme.PersistentEvent{{Kind: 4}, {Kind: 1}, {Kind: 0xD}}}
+			l := nvme.PersistentLog{Hours: nvme.Counter{Low: uint64(h)}, Cycles: uint64(h / 9), List: []nvme.PersistentEvent{
+				{Kind: 4, At: nvme.Timestamp{Milliseconds: uint64(s.Born.UnixMilli()), FromHost: true}, Data: append([]byte(fmt.Sprintf("%-8.8s", s.Identity.Firmware)), make([]byte, 12)...)},
+				{Kind: 1, At: nvme.Timestamp{Milliseconds: uint64(s.Born.UnixMilli()) + 60_000, FromHost: true}, Data: s.health(s.Born, s.Hours).Encode()},
+				{Kind: 0xD, At: nvme.Timestamp{Milliseconds: 5_400_000}, Data: []byte{4, 0x11}},
+			}}
 			return l.Encode(), nvme.Success
+		}
+	case nvme.LogSupported:
+		return nvme.EncodeSupported(nvme.LogSupported, nvme.LogErrors, nvme.LogHealth, nvme.LogFirmware, nvme.LogEffects, nvme.LogSelfTest, nvme.LogSanitize), nvme.Success
+	case nvme.LogSanitize:
+		return nvme.SanitizeStatus{State: n.Sanitized}.Encode(), nvme.Success
+	case nvme.LogEndurance:
+		if n.Groups > 0 {
+			health := s.health(now, h)
+			return nvme.Endurance{Spare: health.Spare, SpareThreshold: health.SpareThreshold, Used: health.Used, Written: nvme.Counter{Low: uint64(s.Rate * h * 512 / 1e9)}, MediaErrors: health.MediaErrors}.Encode(), nvme.Success
 		}
 	case nvme.LogDatacenter:
 		if n.Datacenter {
@@ -104,7 +127,7 @@ func (a *controller) identify(c nvme.Command) ([]byte, nvme.Status) {
 	case 1:
 		return nvme.Controller{
 			Model: id.Model, Serial: id.Serial, Firmware: id.Firmware, IEEE: 0x00005E, Version: 1<<16 | 4<<8, SelfTest: n.SelfTest, ExtendedMinutes: 25, Persistent: n.Persistent, Effects: true,
-			ErrorEntries: 16, WarningK: 273 + 77, CriticalK: 273 + 85, Namespaces: 16, TotalCapacity: nvme.Counter{Low: id.Sectors * uint64(id.LogicalSector)}, Trim: true, FirmwareSlots: 2,
+			ErrorEntries: 16, WarningK: 273 + 77, CriticalK: 273 + 85, Namespaces: 16, TotalCapacity: nvme.Counter{Low: id.Sectors * uint64(id.LogicalSector)}, Trim: true, FirmwareSlots: 2, Security: s.Lock != nil, SupportedLogs: true, EnduranceGroups: n.Groups, Sanitize: true,
 		}.Encode(), nvme.Success
 	case 2:
 		var all []uint32
@@ -117,7 +140,19 @@ func (a *controller) identify(c nvme.Command) ([]byte, nvme.Status) {
 		return nil, nvme.InvalidNS
 	}
 	size := id.Sectors / uint64(max(1, n.Spaces))
-	return nvme.Namespace{Size: size, Capacity: size, Used: size * 6 / 10, Block: id.LogicalSector, EUI64: id.WWN}.Encode(), nvme.Success
+	space := nvme.Namespace{Size: size, Capacity: size, Used: size * 6 / 10, Block: id.LogicalSector, EUI64: id.WWN + uint64(c.NSID) - 1}
+	if n.LongNames {
+		binary.BigEndian.PutUint64(space.NGUID[:], id.WWN)
+		binary.BigEndian.PutUint64(space.NGUID[8:], uint64(c.NSID))
+	}
+	if c.CDW10 == 3 {
+		names := []nvme.NamespaceName{nvme.EUI64(space.EUI64)}
+		if n.LongNames {
+			names = append(names, nvme.NGUID(space.NGUID))
+		}
+		return nvme.EncodeNames(names), nvme.Success
+	}
+	return space.Encode(), nvme.Success
 }
 
 // health is the health log at a moment.

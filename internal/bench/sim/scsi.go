@@ -19,6 +19,21 @@ type SCSI struct {
 	Warns       bool   // warning 0B/01
 	Scan        []scsi.ScanResult
 	Waits       bool // to be told to spin up
+	Old         bool // knows no subpages, no 12-byte or 16-byte forms of questions, and leaves the length of its phy descriptors zero
+	Silenced    bool // it was told to report no exceptions
+}
+
+// logsSCSI are the log pages the drive has.
+func (s *Spec) logsSCSI() []scsi.LogID {
+	all := []scsi.LogID{scsi.LogPages, scsi.LogWriteErrors, scsi.LogReadErrors, scsi.LogVerifyErrors, scsi.LogNonMedium, scsi.LogTemperature, scsi.LogStartStop, scsi.LogSelfTests}
+	if s.Identity.RotationRate == 1 {
+		all = append(all, scsi.LogSolidState)
+	}
+	all = append(all, scsi.LogBackground, scsi.LogProtocol, scsi.LogInformational)
+	if !s.SCSI.Old {
+		all = append(all, scsi.LogSubpages, scsi.LogPending, scsi.LogEnvironment, scsi.LogEnvironLimits)
+	}
+	return all
 }
 
 // answerSCSI is the firmware of a SCSI drive.
@@ -54,26 +69,44 @@ func (a *attached) answerSCSI(c device.Command, now time.Time) device.Result {
 		return check(scsi.Sense{Key: scsi.NotReady, ASC: 0x04, ASCQ: 0x02, Fixed: true})
 	}
 	switch cdb[0] {
+	case scsi.SecurityIn:
+		if s.Lock == nil {
+			return check(illegal)
+		}
+		return good(s.Lock.Encode())
+	case scsi.ReadDefectData10:
+		return good(scsi.Defects{Format: 5, Count: uint32(s.SCSI.Grown.At(h, s.seedOf("grown")))}.Encode10())
+	case scsi.ReadCapacity10:
+		return good(scsi.Capacity{Last: s.Identity.Sectors - 1, Block: s.Identity.LogicalSector}.Encode10())
 	case scsi.ServiceActionIn:
 		id := s.Identity
+		if cdb[1] != 0x10 {
+			if len(s.Heads) == 0 {
+				return check(illegal)
+			}
+			return good(s.elements().Encode(false))
+		}
+		if s.SCSI.Old {
+			return check(illegal)
+		}
 		exponent := uint8(0)
 		for size := id.LogicalSector; size > 0 && size < id.PhysicalSector; size *= 2 {
 			exponent++
 		}
 		return good(scsi.Capacity{Last: id.Sectors - 1, Block: id.LogicalSector, Exponent: exponent}.Encode())
 	case scsi.ReadDefectData12:
-		if cdb[1]&7 != 5 {
+		if cdb[1]&7 != 5 || s.SCSI.Old {
 			return check(illegal)
 		}
 		return good(scsi.Defects{Format: 5, Count: uint32(s.SCSI.Grown.At(h, s.seedOf("grown")))}.Encode())
 	case scsi.ModeSense10:
-		return good(scsi.Control{Method: 6, Interval: 600}.Encode())
+		return good(scsi.Control{Disabled: s.SCSI.Silenced, Method: 6, Interval: 600}.Encode())
 	case scsi.SendDiagnostic:
 		kind := map[uint8]uint8{scsi.TestBackgroundShort: ata.TestShort, scsi.TestBackgroundExtended: ata.TestExtended, scsi.TestAbortBackground: ata.TestAbort}[cdb[1]>>5]
 		a.bench.startTest(p, kind, now)
 		return device.Result{}
 	case scsi.LogSense:
-		if b := a.logSCSI(cdb[2]&0x3F, now, h); b != nil {
+		if b := a.logSCSI(scsi.LogID{Page: cdb[2] & 0x3F, Subpage: cdb[3]}, now, h); b != nil {
 			return good(b)
 		}
 	}
@@ -103,7 +136,7 @@ func (a *attached) inquirySCSI(c device.Command) device.Result {
 }
 
 // logSCSI is a log page; nil for one the drive does not have.
-func (a *attached) logSCSI(page uint8, now time.Time, h float64) []byte {
+func (a *attached) logSCSI(page scsi.LogID, now time.Time, h float64) []byte {
 	s := a.place.spec
 	flash := s.Identity.RotationRate == 1
 	written := uint64(s.Rate * h * 512)
@@ -115,12 +148,19 @@ func (a *attached) logSCSI(page uint8, now time.Time, h float64) []byte {
 	}
 	switch page {
 	case scsi.LogPages:
-		pages := []byte{scsi.LogPages, scsi.LogWriteErrors, scsi.LogReadErrors, scsi.LogVerifyErrors, scsi.LogNonMedium, scsi.LogTemperature, scsi.LogStartStop, scsi.LogSelfTests}
-		if flash {
-			pages = append(pages, scsi.LogSolidState)
+		b := []byte{0, 0, 0, 0}
+		for _, l := range s.logsSCSI() {
+			if l.Subpage == 0 {
+				b = append(b, l.Page)
+			}
 		}
-		pages = append(pages, scsi.LogBackground, scsi.LogProtocol, scsi.LogInformational)
-		return append([]byte{0, 0, 0, uint8(len(pages))}, pages...)
+		b[3] = uint8(len(b) - 4)
+		return b
+	case scsi.LogSubpages:
+		if s.SCSI.Old {
+			return nil
+		}
+		return scsi.EncodeSubpageList(s.logsSCSI())
 	case scsi.LogWriteErrors:
 		return counters(0, written)
 	case scsi.LogReadErrors:
@@ -142,7 +182,26 @@ func (a *attached) logSCSI(page uint8, now time.Time, h float64) []byte {
 	case scsi.LogBackground:
 		return scsi.Background{Minutes: uint32(h * 60), Status: 8, Scans: uint16(h / 400), Found: s.SCSI.Scan}.Encode()
 	case scsi.LogProtocol:
-		return scsi.EncodePorts([]scsi.PortPhy{{Rate: 11, Address: s.SCSI.Port, Attached: 0x500005E0FF000001, Invalid: uint32(s.linkErrors(h))}, {Phy: 1}})
+		since := s.hoursAt(a.place.Bayed, a.place.Bayed) // they begin anew when the power comes
+		invalid := max(0, s.linkErrors(h)-s.linkErrors(since))
+		return scsi.EncodePorts([]scsi.PortPhy{{Rate: 11, Address: s.SCSI.Port, Attached: 0x500005E0FF000001, Invalid: uint32(invalid)}, {Phy: 1}}, !s.SCSI.Old)
+	case scsi.LogPending:
+		if s.SCSI.Old {
+			return nil
+		}
+		var waiting scsi.PendingDefects
+		for _, x := range s.SCSI.Scan {
+			if x.Status == scsi.ReassignWaits {
+				waiting.Defects = append(waiting.Defects, scsi.PendingDefect{Hours: x.Minutes / 60, LBA: x.LBA})
+			}
+		}
+		waiting.Count = uint32(len(waiting.Defects))
+		return waiting.Encode()
+	case scsi.LogEnvironment:
+		_, low, high := s.Heat.at(now, s.Seed)
+		return scsi.Environment{Now: int8(temperature), LifeHighest: int8(high), LifeLowest: int8(low), Highest: int8(temperature + 1), Lowest: int8(temperature - 2)}.Encode()
+	case scsi.LogEnvironLimits:
+		return scsi.EnvironmentLimits{HighCritical: 70, HighCriticalReset: 65, LowCritical: -10, LowCriticalReset: -5, HighOperating: 60, HighOperatingReset: 55, LowOperating: 5, LowOperatingReset: 10}.Encode()
 	case scsi.LogInformational:
 		value := []byte{0, 0, uint8(temperature), 0}
 		switch {

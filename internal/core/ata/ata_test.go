@@ -76,12 +76,6 @@ func TestABrokenPageIsAFaultAndTheRestIsDecoded(t *testing.T) {
 	d, err := DecodeAttributes(twice)
 	assert.ErrorContains(t, err, "attribute 5 appears twice")
 	assert.EqualValues(t, 100, d.Attributes[0].Value)
-
-	log := SelfTestLog{Tests: []SelfTest{{Number: TestShort, Hours: 3}}}.Encode()
-	log[508] = 22
-	setSum(log)
-	_, err = DecodeSelfTestLog(log)
-	assert.ErrorContains(t, err, "index 22 points past slot 21")
 }
 
 func TestAttributePageReadsSlotsStatusAndPollTimes(t *testing.T) {
@@ -114,7 +108,7 @@ func TestThresholdsFailAtOrBelowAndNeverAtZero(t *testing.T) {
 	for _, row := range []struct {
 		level, value uint8
 		fails        bool
-	}{{36, 37, false}, {36, 36, true}, {36, 1, true}, {0, 1, false}, {97, 254, false}, {97, 0, false}} {
+	}{{36, 37, false}, {36, 36, true}, {36, 1, true}, {0, 1, false}, {97, 254, false}, {97, 0, false}, {0xFE, 1, false}, {0xFF, 253, true}, {97, 253, false}, {253, 253, true}} {
 		assert.Equal(t, row.fails, Threshold{Level: row.level}.Fails(row.value), "value %d at threshold %d", row.value, row.level)
 	}
 }
@@ -134,6 +128,20 @@ func TestSelfTestLogIsReadNewestFirstAroundItsEnd(t *testing.T) {
 	assert.False(t, l.Tests[1].HasLBA)
 	assert.Equal(t, TestInterrupted, l.Tests[2].Status)
 	assert.False(t, l.Tests[2].Status.Failed(), "an interrupted test says nothing of the drive")
+
+	// LBA 0 is a place like any other; a test that failed otherwise, or passed, names none whatever stands there.
+	places, err := DecodeSelfTestLog(page(true, map[int]string{
+		0: "0100", 2: "01 60 0100 00 12340000", 26: "01 00 0200 00 12340000", 50: "01 70 0300 00 00000000", 74: "01 70 0400 00 ffffffff", 508: "04",
+	}))
+	require.NoError(t, err)
+	var has []bool
+	for _, x := range places.Tests {
+		has = append(has, x.HasLBA)
+	}
+	assert.Equal(t, []bool{false, true, false, false}, has)
+	for status, failed := range map[TestStatus]bool{TestAborted: false, TestInterrupted: false, TestFatal: true, TestUnknown: true, TestHandling: true, 9: false, TestRunning: false} {
+		assert.Equal(t, failed, status.Failed(), "%s", status)
+	}
 
 	empty, err := DecodeSelfTestLog(page(true, nil))
 	require.NoError(t, err)
@@ -158,12 +166,14 @@ func TestTheDrivesAlarmIsNeverFineWithoutAnAnswer(t *testing.T) {
 		registers Registers
 		want      Alarm
 	}{
-		"thresholds not exceeded":      {Registers{Status: 0x50, LBA: 0xC24F00, Reported: true}, AlarmNotRaised},
-		"thresholds exceeded":          {Registers{Status: 0x50, LBA: 0x2CF400, Reported: true}, AlarmRaised},
-		"no registers":                 {Registers{}, AlarmUnknown},
-		"registers of zeros":           {Registers{Reported: true}, AlarmUnknown},
-		"the command's own, no status": {Registers{LBA: 0xC24F00, Reported: true}, AlarmEchoed},
-		"nonsense":                     {Registers{Status: 0x50, LBA: 0x123456, Reported: true}, AlarmUnknown},
+		"thresholds not exceeded":          {Registers{Status: 0x50, LBA: 0xC24F00, Reported: true}, AlarmNotRaised},
+		"thresholds exceeded":              {Registers{Status: 0x50, LBA: 0x2CF400, Reported: true}, AlarmRaised},
+		"no registers":                     {Registers{}, AlarmUnknown},
+		"registers of zeros":               {Registers{Reported: true}, AlarmUnknown},
+		"the command's own, no status":     {Registers{LBA: 0xC24F00, Reported: true}, AlarmEchoed},
+		"the command's own, its opcode":    {Registers{Status: 0xB0, LBA: 0xC24F00, Reported: true}, AlarmEchoed},
+		"the command's own, a good status": {Registers{Status: 0x50, Error: 0xDA, LBA: 0xC24F00, Reported: true}, AlarmEchoed},
+		"nonsense":                         {Registers{Status: 0x50, LBA: 0x123456, Reported: true}, AlarmUnknown},
 	} {
 		assert.Equal(t, row.want, DecodeAlarm(row.registers), name)
 	}
@@ -226,7 +236,9 @@ func TestDeviceStatisticsCarryValidityAndSign(t *testing.T) {
 	put(5*PageSize, "0100050000000000")
 	put(5*PageSize+8, "fb000000000000c0")  // -5 °C
 	put(5*PageSize+88, "3c000000000000e0") // normalised
-	put(3*PageSize, "0100040000000000")    // page 3 calls itself 4
+	put(7*PageSize, "0100070000000000")
+	put(7*PageSize+8, "09000000000000f8") // normalised, with notification, its condition met
+	put(3*PageSize, "0100040000000000")   // page 3 calls itself 4
 	put(3*PageSize+32, "ff000000000000c0")
 	all, err := DecodeStatistics(b)
 	require.ErrorContains(t, err, "page 3 calls itself 4")
@@ -240,6 +252,9 @@ func TestDeviceStatisticsCarryValidityAndSign(t *testing.T) {
 	assert.EqualValues(t, -5, by[StatTemperature].Value)
 	assert.True(t, by[StatMaxOperating].Normalized)
 	assert.NotContains(t, by, StatReallocatedSectors)
+	assert.Equal(t, Statistic{StatisticKey: StatPercentageUsed, Name: "Percentage Used Endurance Indicator", Unit: "%", Value: 9, Valid: true, Normalized: true, Notifies: true, Condition: true}, by[StatPercentageUsed])
+	assert.True(t, StatPercentageUsed.IsShare(), "normalised is what the standard defines it as")
+	assert.False(t, StatMaxOperating.IsShare())
 	again, err := DecodeStatistics(EncodeStatistics(all))
 	require.NoError(t, err)
 	assert.ElementsMatch(t, all, again)
@@ -256,6 +271,12 @@ func TestTheLogDirectoryTellsHowLongEachLogIs(t *testing.T) {
 	back, err := DecodeLogDirectory(d.Encode())
 	require.NoError(t, err)
 	assert.Equal(t, d, back)
+	old, err := DecodeLogDirectory(page(false, map[int]string{0: "0000", 8: "0800"}))
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, old[LogDeviceStatistics], "version 0 knows no log of several pages")
+	other, err := DecodeLogDirectory(page(false, map[int]string{0: "0200", 8: "0800"}))
+	assert.ErrorContains(t, err, "version 2 is neither 0 nor 1")
+	assert.Zero(t, other[LogDeviceStatistics])
 }
 
 func FuzzStatistics(f *testing.F) {

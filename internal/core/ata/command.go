@@ -15,6 +15,8 @@ const (
 	AccessibleMaxConfig Opcode = 0x78 // accessible max address (ACS-4 7.1)
 	SetFeatures         Opcode = 0xEF // only to tell a drive to spin up
 	ConfigurationSet    Opcode = 0xB1 // device configuration overlay (ATA8-ACS 7.10)
+	TrustedReceive      Opcode = 0x5C
+	ElementStatus       Opcode = 0x12 // GET PHYSICAL ELEMENT STATUS
 )
 
 func (o Opcode) String() string {
@@ -33,7 +35,7 @@ var opcodeNames = map[Opcode]string{
 	ReadNativeMaxExt: "READ NATIVE MAX ADDRESS EXT", AccessibleMaxConfig: "GET NATIVE MAX ADDRESS EXT", ConfigurationSet: "DEVICE CONFIGURATION IDENTIFY",
 	0x3F: "WRITE LOG EXT", 0x06: "DATA SET MANAGEMENT", 0x39: "WRITE MULTIPLE EXT", 0x29: "READ MULTIPLE EXT", 0xC4: "READ MULTIPLE", 0xC5: "WRITE MULTIPLE",
 	0x45: "WRITE UNCORRECTABLE EXT", 0x3D: "WRITE DMA FUA EXT", 0x00: "no command",
-	IdentifyDevice: "IDENTIFY DEVICE", SMART: "SMART",
+	IdentifyDevice: "IDENTIFY DEVICE", SMART: "SMART", TrustedReceive: "TRUSTED RECEIVE", ElementStatus: "GET PHYSICAL ELEMENT STATUS",
 }
 
 // Feature codes of the SMART command (ACS-4 table 123 and, for data and thresholds, ATA-3 8.41).
@@ -58,6 +60,9 @@ const (
 	LogSelective        uint8 = 0x09
 	LogPending          uint8 = 0x0C
 	LogPHY              uint8 = 0x11
+	LogInternalStatus   uint8 = 0x24 // current device internal status data: for the maker
+	LogIdentifyData     uint8 = 0x30
+	LogRanges           uint8 = 0x47 // concurrent positioning ranges
 	LogSCTStatus        uint8 = 0xE0
 	LogSCTData          uint8 = 0xE1
 )
@@ -83,6 +88,7 @@ const (
 	NonData Transfer = iota
 	PIOIn
 	PIOOut
+	DMAIn // only of ElementStatus, which has no other form
 )
 
 // Command is one ATA command as its registers.
@@ -141,9 +147,30 @@ func ReadLog(address uint8, pages uint16) Command {
 	return Command{Op: SMART, Feature: SMARTReadLog, Count: pages, LBA: smartLBA | uint64(address), Transfer: PIOIn, Blocks: pages}
 }
 
-// ReadLogGPL asks for pages of a general purpose log (ACS-4 7.30). Feature 0 reads the PHY counters without resetting them.
-func ReadLogGPL(address uint8, pages uint16) Command {
-	return Command{Op: ReadLogExt, Count: pages, LBA: uint64(address), Transfer: PIOIn, Blocks: pages, Ext: true}
+// ReadLogGPL asks for the first pages of a general purpose log (ACS-4 7.30). Feature 0 reads the PHY counters without resetting them.
+func ReadLogGPL(address uint8, pages uint16) Command { return ReadLogGPLFrom(address, 0, pages) }
+
+// ReadLogGPLFrom asks for pages of a general purpose log from one on: its number stands in LBA 15:8 and 39:32 (ACS-4 table 95).
+func ReadLogGPLFrom(address uint8, first, pages uint16) Command {
+	lba := uint64(address) | uint64(first&0xFF)<<8 | uint64(first>>8)<<32
+	return Command{Op: ReadLogExt, Count: pages, LBA: lba, Transfer: PIOIn, Blocks: pages, Ext: true}
+}
+
+// LogPage is the first page a command of ReadLogGPLFrom asks for; ok is false when its address holds anything else.
+func (c Command) LogPage() (first uint16, ok bool) {
+	first = uint16(c.LBA>>8&0xFF | c.LBA>>32&0xFF<<8)
+	return first, c.LBA&^0xFF_0000_FFFF == 0
+}
+
+// ReadTrusted asks for the bytes of a security protocol: its number is the feature, the length stands in COUNT and LBA 7:0, in 512-byte
+// blocks, what is asked of the protocol in LBA 23:8 (ACS-4 7.54).
+func ReadTrusted(protocol uint8, specific uint16) Command {
+	return Command{Op: TrustedReceive, Feature: uint16(protocol), Count: 1, LBA: uint64(specific) << 8, Transfer: PIOIn, Blocks: 1}
+}
+
+// ReadElements asks for the status of all physical elements, as far as so many pages hold it (ACS-5 7.12).
+func ReadElements(pages uint16) Command {
+	return Command{Op: ElementStatus, Count: pages, Transfer: DMAIn, Blocks: pages, Ext: true}
 }
 
 // PowerMode asks whether the drive sleeps, without waking it; the answer is in the count register (ACS-4 7.4).
@@ -201,12 +228,13 @@ type Registers struct {
 
 // Bits of the status and error registers (ACS-4 6.2 and 6.3).
 const (
-	StatusERR uint8 = 1 << 0
-	StatusDF  uint8 = 1 << 5
-	ErrorABRT uint8 = 1 << 2
-	ErrorIDNF uint8 = 1 << 4
-	ErrorUNC  uint8 = 1 << 6
-	ErrorICRC uint8 = 1 << 7
+	StatusERR  uint8 = 1 << 0
+	StatusDF   uint8 = 1 << 5
+	statusDRDY uint8 = 1 << 6
+	ErrorABRT  uint8 = 1 << 2
+	ErrorIDNF  uint8 = 1 << 4
+	ErrorUNC   uint8 = 1 << 6
+	ErrorICRC  uint8 = 1 << 7
 )
 
 // Failed reports whether the drive itself ended the command with an error.
@@ -227,23 +255,34 @@ func (a Alarm) String() string {
 	return [...]string{"unknown", "not raised", "not raised (weak)", "raised"}[min(a, AlarmRaised)]
 }
 
+// LBA 23:8 as SMART RETURN STATUS gives it back (ACS-4 table 136).
+const (
+	alarmClear = 0xC24F
+	alarmSet   = 0x2CF4
+)
+
 // DecodeAlarm reads the answer to ReturnStatus (ACS-4 table 136): LBA 23:8 is C24Fh when all is well and 2CF4h when a
-// threshold is exceeded; zero registers and anything else are unknown. C24Fh is also what the command itself held: an
-// adapter that hands the command's registers back does so without a drive's status byte, and its "well" is weak.
+// threshold is exceeded; zero registers and anything else are unknown.
 func DecodeAlarm(r Registers) Alarm {
 	if !r.Reported {
 		return AlarmUnknown
 	}
 	switch r.LBA >> 8 & 0xFFFF {
-	case 0x2CF4:
+	case alarmSet:
 		return AlarmRaised
-	case 0xC24F:
-		if r.Status == 0 {
+	case alarmClear:
+		if r.echoes(ReturnStatus()) {
 			return AlarmEchoed
 		}
 		return AlarmNotRaised
 	}
 	return AlarmUnknown
+}
+
+// echoes reports whether an adapter has handed back a command's own registers instead of the drive's: the error register still holds
+// the feature, or the status is one that no drive ends a command with (the opcode, zero, or any without DRDY).
+func (r Registers) echoes(c Command) bool {
+	return r.Error == uint8(c.Feature) || r.Status == uint8(c.Op) || r.Status&statusDRDY == 0
 }
 
 // AlarmRegisters are the registers a drive answers ReturnStatus with.

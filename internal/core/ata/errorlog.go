@@ -80,10 +80,18 @@ func putLBA48(b []byte, lba uint64) {
 	b[0], b[2], b[4], b[1], b[3], b[5] = uint8(lba), uint8(lba>>8), uint8(lba>>16), uint8(lba>>24), uint8(lba>>32), uint8(lba>>40)
 }
 
-// ring gives the positions of a log's entries, newest first: index counts from 1, 0 means that nothing was ever logged.
-func ring(index, slots int) []int {
-	if index == 0 || slots == 0 {
-		return nil
+// rotation gives the positions of a ring's entries, newest first: index counts from 1 and names the newest. An index that names none
+// (firmware that never sets it, or counts on beyond its ring) says nothing of the entries: they are taken from the highest stamp of
+// hours backwards. stamp is negative for an empty slot.
+func rotation(index, slots int, stamp func(slot int) int) []int {
+	if index < 1 || index > slots {
+		newest := 0
+		for slot := range slots {
+			if stamp(slot) >= stamp(newest) {
+				newest = slot
+			}
+		}
+		index = newest + 1
 	}
 	order := make([]int, slots)
 	for age := range order {
@@ -112,6 +120,7 @@ type paged struct {
 	first          int // byte of a page's first entry
 	size, perPage  int // of entries
 	index, indexOf int // byte of the newest entry's number, and its length: 1 or 2
+	stamp          int // byte of an entry's hours
 }
 
 // extSlots is the number of entries in a page of log 03h.
@@ -121,39 +130,46 @@ const extSlots = 4
 const SelfTestExtSlots = 19
 
 var (
-	errorPages    = paged{name: "comprehensive error log", first: 2, size: entrySize, perPage: ErrorSlots, index: 1, indexOf: 1}
-	errorExtPages = paged{name: "extended comprehensive error log", first: 4, size: entryExtSize, perPage: extSlots, index: 2, indexOf: 2}
-	testExtPages  = paged{name: "extended self-test log", first: 4, size: 26, perPage: SelfTestExtSlots, index: 2, indexOf: 2}
+	errorPages    = paged{name: "comprehensive error log", first: 2, size: entrySize, perPage: ErrorSlots, index: 1, indexOf: 1, stamp: 5*commandSize + 28}
+	errorExtPages = paged{name: "extended comprehensive error log", first: 4, size: entryExtSize, perPage: extSlots, index: 2, indexOf: 2, stamp: 5*commandExtSize + 32}
+	testExtPages  = paged{name: "extended self-test log", first: 4, size: 26, perPage: SelfTestExtSlots, index: 2, indexOf: 2, stamp: 2}
 )
 
-// entries gives every entry that holds something to each, newest first, with its byte offset in the log. A part of a
-// page at the end is left out; a wrong checksum is an error but stops nothing.
-func (p paged) entries(b []byte, each func(entry []byte, at int)) error {
+// entries gives every entry that holds something to each, newest first, with its byte offset in the log, and tells how many newer
+// ones lie beyond what was transferred: the index counts over the whole log, however much of it came. A part of a page at the end is
+// left out; a wrong checksum is an error but stops nothing.
+func (p paged) entries(b []byte, each func(entry []byte, at int)) (beyond int, err error) {
 	if len(b) < PageSize {
-		return checkLength(p.name, b)
+		return 0, checkLength(p.name, b)
 	}
 	b = b[:len(b)/PageSize*PageSize]
-	err := checkPages(p.name, b)
-	slots, index := p.perPage*len(b)/PageSize, int(b[p.index])
+	err = checkPages(p.name, b)
+	slots, index := p.perPage*(len(b)/PageSize), int(b[p.index])
 	if p.indexOf == 2 {
 		index = int(le.Uint16(b[p.index:]))
 	}
-	if index > slots {
-		return errors.Join(err, &FormatError{p.name, p.index, fmt.Sprintf("index %d points past entry %d", index, slots)})
+	beyond = max(0, index-slots)
+	place := func(slot int) (entry []byte, at int) {
+		at = slot/p.perPage*PageSize + p.first + p.size*(slot%p.perPage)
+		return b[at : at+p.size], at
 	}
-	for _, slot := range ring(index, slots) {
-		at := slot/p.perPage*PageSize + p.first + p.size*(slot%p.perPage)
-		if entry := b[at : at+p.size]; !allZero(entry) {
+	for _, slot := range rotation(min(index, slots), slots, func(slot int) int {
+		if entry, _ := place(slot); !allZero(entry) {
+			return int(le.Uint16(entry[p.stamp:]))
+		}
+		return -1
+	}) {
+		if entry, at := place(slot); !allZero(entry) {
 			each(entry, at)
 		}
 	}
-	return err
+	return beyond, err
 }
 
 // DecodeErrors reads SMART log 02h as far as it was transferred (ACS-4 A.4): pages of five entries each, laid out as in
 // the summary log.
 func DecodeErrors(b []byte) (l ErrorLog, err error) {
-	err = errorPages.entries(b, func(entry []byte, at int) { l.Errors = append(l.Errors, decodeEntry(entry, at)) })
+	l.Beyond, err = errorPages.entries(b, func(entry []byte, at int) { l.Errors = append(l.Errors, decodeEntry(entry, at)) })
 	if len(b) >= PageSize {
 		l.Version, l.Total = b[0], le.Uint16(b[452:])
 	}
@@ -162,7 +178,7 @@ func DecodeErrors(b []byte) (l ErrorLog, err error) {
 
 // DecodeErrorsExt reads log 03h as far as it was transferred (ACS-4 A.7): four entries a page, with 48-bit addresses.
 func DecodeErrorsExt(b []byte) (l ErrorLog, err error) {
-	err = errorExtPages.entries(b, func(entry []byte, at int) { l.Errors = append(l.Errors, decodeEntryExt(entry, at)) })
+	l.Beyond, err = errorExtPages.entries(b, func(entry []byte, at int) { l.Errors = append(l.Errors, decodeEntryExt(entry, at)) })
 	if len(b) >= PageSize {
 		l.Version, l.Total = b[0], le.Uint16(b[500:])
 	}
@@ -206,9 +222,9 @@ func before(e LoggedError) []EarlierCommand {
 
 // DecodeSelfTestsExt reads log 07h as far as it was transferred (ACS-4 A.8): results with 48-bit addresses.
 func DecodeSelfTestsExt(b []byte) (l SelfTestLog, err error) {
-	err = testExtPages.entries(b, func(entry []byte, at int) {
+	l.Beyond, err = testExtPages.entries(b, func(entry []byte, at int) {
 		t := SelfTest{Number: entry[0], Status: TestStatus(entry[1] >> 4), Remaining: min(entry[1]&0xF, 10) * 10, Hours: le.Uint16(entry[2:]), Offset: at}
-		if lba := le.Uint64(entry[4:]) >> 8 & (1<<48 - 1); t.Status.Failed() && lba != 1<<48-1 && lba != 0 {
+		if lba := le.Uint64(entry[4:]) >> 8 & (1<<48 - 1); t.Status == TestRead && lba != 1<<48-1 {
 			t.LBA, t.HasLBA = lba, true
 		}
 		l.Tests = append(l.Tests, t)

@@ -35,6 +35,7 @@ type Identify struct {
 	SpinUpNeeded, Incomplete           bool  // 2: waits to be told to spin up; the page is incomplete until then
 	Zoned                              uint8 // 69: 0 not, 1 host aware, 2 device managed
 	TRIM                               bool  // 169
+	Trusted                            bool  // 48: speaks the security protocols of the TCG
 	Security                           Security
 	Integrity                          Integrity // 255
 }
@@ -54,6 +55,9 @@ const (
 
 const identifySignature = 0xA5
 
+// compactFlash is word 0 of a CompactFlash card, which is an ATA device although the word's bit 15 says otherwise (ACS-4 7.13.6.2).
+const compactFlash = 0x848A
+
 func word(b []byte, n int) uint16 { return le.Uint16(b[2*n:]) }
 
 // valid reports whether a word that carries its own validity in bits 15:14 says 01b.
@@ -70,7 +74,7 @@ func DecodeIdentify(b []byte) (Identify, error) {
 		LogicalSector: 512, PhysicalSector: 512,
 	}
 	var errs []error
-	if word(b, 0)&0x8000 != 0 {
+	if w := word(b, 0); w&0x8000 != 0 && w != compactFlash {
 		errs = append(errs, &FormatError{name, 0, "word 0 says this is not an ATA device"})
 	}
 	if id.Model == "" {
@@ -142,6 +146,9 @@ func DecodeIdentify(b []byte) (Identify, error) {
 		id.Transport = w
 	}
 	id.TRIM = word(b, 169)&1 != 0
+	if w := word(b, 48); valid(w) {
+		id.Trusted = w&1 != 0
+	}
 	sct := word(b, 206)
 	id.SCT, id.SCTRecovery, id.SCTTables = sct&1 != 0, sct&(1<<3) != 0, sct&(1<<5) != 0
 	id.Zoned = uint8(word(b, 69) & 3)
@@ -227,6 +234,8 @@ func (id Identify) Encode() []byte {
 	put(77, uint16(id.SATANow)<<1)
 	put(222, id.Transport)
 	setBit(b, 169, 0, id.TRIM)
+	put(48, 1<<14)
+	setBit(b, 48, 0, id.Trusted)
 	setBit(b, 206, 0, id.SCT)
 	setBit(b, 206, 3, id.SCTRecovery)
 	setBit(b, 206, 5, id.SCTTables)

@@ -1,9 +1,6 @@
 package ata
 
-import (
-	"errors"
-	"fmt"
-)
+import "fmt"
 
 // SelfTestSlots is the number of results log 06h keeps.
 const SelfTestSlots = 21
@@ -36,10 +33,11 @@ func (t SelfTest) KindName() string {
 	return fmt.Sprintf("vendor %02Xh", t.Number)
 }
 
-// SelfTestLog is log 06h, newest result first.
+// SelfTestLog is log 06h or 07h, newest result first.
 type SelfTestLog struct {
 	Revision uint16
 	Tests    []SelfTest
+	Beyond   int // results newer than all of Tests, in pages that were not transferred
 }
 
 // DecodeSelfTestLog reads SMART log 06h (ACS-4 A.15). A slot of zeros is unused, not a passed test.
@@ -50,22 +48,19 @@ func DecodeSelfTestLog(b []byte) (SelfTestLog, error) {
 	}
 	l := SelfTestLog{Revision: le.Uint16(b)}
 	err := checkSum(name, b)
-	index := int(b[508])
-	if index > SelfTestSlots {
-		return l, errors.Join(err, &FormatError{name, 508, fmt.Sprintf("index %d points past slot %d", index, SelfTestSlots)})
-	}
-	for age := range SelfTestSlots {
-		if index == 0 { // nothing was ever logged
-			break
+	slot := func(n int) (entry []byte, at int) { return b[2+24*n : 26+24*n], 2 + 24*n }
+	for _, n := range rotation(int(b[508]), SelfTestSlots, func(n int) int {
+		if entry, _ := slot(n); !allZero(entry) {
+			return int(le.Uint16(entry[2:]))
 		}
-		slot := (index - 1 - age + SelfTestSlots) % SelfTestSlots
-		at := 2 + 24*slot
-		entry := b[at : at+24]
+		return -1
+	}) {
+		entry, at := slot(n)
 		if allZero(entry) {
 			continue
 		}
 		t := SelfTest{Number: entry[0], Status: TestStatus(entry[1] >> 4), Remaining: min(entry[1]&0xF, 10) * 10, Hours: le.Uint16(entry[2:]), Offset: at}
-		if lba := le.Uint32(entry[5:]); t.Status.Failed() && lba != 0xFFFFFFFF && lba != 0 {
+		if lba := le.Uint32(entry[5:]); t.Status == TestRead && lba != 0xFFFFFFFF {
 			t.LBA, t.HasLBA = uint64(lba), true
 		}
 		l.Tests = append(l.Tests, t)
@@ -117,8 +112,14 @@ type LoggedError struct {
 	Offset  int
 }
 
-// Meaning says in words what the error register holds, the most telling bit first.
+// DeviceFault reports whether the drive ended the command because it is itself at fault (ACS-4 6.2.5).
+func (e LoggedError) DeviceFault() bool { return e.Status&StatusDF != 0 }
+
+// Meaning says in words how the command ended, the most telling bit first.
 func (e LoggedError) Meaning() string {
+	if e.DeviceFault() {
+		return "device fault"
+	}
 	for _, m := range []struct {
 		bit  uint8
 		text string
@@ -140,6 +141,7 @@ type ErrorLog struct {
 	Version uint8
 	Total   uint16 // all errors the drive has ever counted
 	Errors  []LoggedError
+	Beyond  int // errors newer than all of Errors, in pages that were not transferred
 }
 
 // DecodeErrorLog reads SMART log 01h (ACS-4 A.16).
@@ -150,13 +152,14 @@ func DecodeErrorLog(b []byte) (ErrorLog, error) {
 	}
 	l := ErrorLog{Version: b[0], Total: le.Uint16(b[452:])}
 	err := checkSum(name, b)
-	index := int(b[1])
-	if index > ErrorSlots {
-		return l, errors.Join(err, &FormatError{name, 1, fmt.Sprintf("index %d points past entry %d", index, ErrorSlots)})
-	}
-	for _, slot := range ring(index, ErrorSlots) {
-		at := 2 + entrySize*slot
-		if entry := b[at : at+entrySize]; !allZero(entry) {
+	slot := func(n int) (entry []byte, at int) { return b[2+entrySize*n : 2+entrySize*(n+1)], 2 + entrySize*n }
+	for _, n := range rotation(int(b[1]), ErrorSlots, func(n int) int {
+		if entry, _ := slot(n); !allZero(entry) {
+			return int(le.Uint16(entry[errorPages.stamp:]))
+		}
+		return -1
+	}) {
+		if entry, at := slot(n); !allZero(entry) {
 			l.Errors = append(l.Errors, decodeEntry(entry, at))
 		}
 	}

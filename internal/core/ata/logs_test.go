@@ -39,9 +39,71 @@ func TestTheExtendedErrorLogTellsTheCommandsBeforeAndWideAddresses(t *testing.T)
 	require.NoError(t, err)
 	assert.Equal(t, l.Errors[0].LBA, again.Errors[0].LBA)
 	assert.Equal(t, l.Errors[0].Before, again.Errors[0].Before)
-	b[2] = 5
-	_, err = DecodeErrorsExt(b)
-	assert.ErrorContains(t, err, "index 5 points past entry 4")
+}
+
+// A ring's index may stand anywhere, beyond what was transferred and where no ring has a slot: the entries are the same, none is lost,
+// and none of it is damage. Only their order hangs on it.
+func TestNoPositionOfARingLosesAnEntry(t *testing.T) {
+	for name, ring := range map[string]struct {
+		pages, perPage, first, size, stamp, index, wide int
+		hours                                           func([]byte) ([]uint16, int, error)
+	}{
+		"log 01h": {1, 5, 2, 90, 88, 1, 1, func(b []byte) ([]uint16, int, error) {
+			l, err := DecodeErrorLog(b)
+			return errorHours(l), l.Beyond, err
+		}},
+		"log 02h": {3, 5, 2, 90, 88, 1, 1, func(b []byte) ([]uint16, int, error) { l, err := DecodeErrors(b); return errorHours(l), l.Beyond, err }},
+		"log 03h": {3, 4, 4, 124, 122, 2, 2, func(b []byte) ([]uint16, int, error) {
+			l, err := DecodeErrorsExt(b)
+			return errorHours(l), l.Beyond, err
+		}},
+		"log 06h": {1, 21, 2, 24, 2, 508, 1, func(b []byte) ([]uint16, int, error) {
+			l, err := DecodeSelfTestLog(b)
+			return testHours(l), l.Beyond, err
+		}},
+		"log 07h": {3, 19, 4, 26, 2, 2, 2, func(b []byte) ([]uint16, int, error) {
+			l, err := DecodeSelfTestsExt(b)
+			return testHours(l), l.Beyond, err
+		}},
+	} {
+		slots := ring.pages * ring.perPage
+		for _, index := range []int{0, 1, 2, slots - 1, slots, slots + 1, 200} {
+			b := make([]byte, ring.pages*PageSize)
+			for slot := range slots { // the newest at the index, or, where that names no slot, at the end
+				age := (index - 1 - slot + slots) % slots
+				if index < 1 || index > slots {
+					age = slots - 1 - slot
+				}
+				at := slot/ring.perPage*PageSize + ring.first + slot%ring.perPage*ring.size
+				le.PutUint16(b[at+ring.stamp:], uint16(1000-age))
+			}
+			b[ring.index] = uint8(index)
+			for at := 0; at < len(b); at += PageSize {
+				setSum(b[at:])
+			}
+			hours, beyond, err := ring.hours(b)
+			require.NoError(t, err, "%s, index %d", name, index)
+			require.Len(t, hours, slots, "%s, index %d", name, index)
+			assert.IsDecreasing(t, hours, "%s, index %d: newest first", name, index)
+			if ring.pages > 1 {
+				assert.Equal(t, max(0, index-slots), beyond, "%s, index %d", name, index)
+			}
+		}
+	}
+}
+
+func errorHours(l ErrorLog) (all []uint16) {
+	for _, e := range l.Errors {
+		all = append(all, e.Hours)
+	}
+	return all
+}
+
+func testHours(l SelfTestLog) (all []uint16) {
+	for _, e := range l.Tests {
+		all = append(all, e.Hours)
+	}
+	return all
 }
 
 func TestTheComprehensiveErrorLogGoesOnOverItsPages(t *testing.T) {

@@ -72,11 +72,11 @@ func DecodePending(b []byte) (PendingLog, error) {
 	return l, nil
 }
 
-// Encode writes one page of the log.
+// Encode writes the log in as many pages as its list takes; 31 defects fit into the first, 32 into each further one.
 func (l PendingLog) Encode() []byte {
-	b := make([]byte, PageSize)
+	b := make([]byte, PageSize*(1+len(l.Defects)/32))
 	le.PutUint32(b, l.Count)
-	for i, d := range l.Defects[:min(len(l.Defects), 31)] {
+	for i, d := range l.Defects {
 		le.PutUint32(b[16+16*i:], d.Hours)
 		le.PutUint64(b[24+16*i:], d.LBA)
 	}
@@ -152,11 +152,23 @@ type SCTReport struct {
 	State                                               uint8
 	Now, Lowest, Highest, LifeLowest, LifeHighest, Most int8
 	OverLimit, UnderLimit                               uint32 // minutes
+	SMARTStatus                                         uint16 // bytes 214-215: LBA 23:8 as SMART RETURN STATUS would answer; else not told
+}
+
+// Alarm is the drive's own alarm as its SCT status tells it, where an adapter drops the registers of SMART RETURN STATUS.
+func (s SCTReport) Alarm() Alarm {
+	switch s.SMARTStatus {
+	case alarmClear:
+		return AlarmNotRaised
+	case alarmSet:
+		return AlarmRaised
+	}
+	return AlarmUnknown
 }
 
 // StateName says in words what the drive is doing (ACS-4 table 170).
 func (s SCTReport) StateName() string {
-	names := [...]string{"active, waiting for a command", "in standby", "asleep", "busy in the background", "in a self-test", "in an SCT command"}
+	names := [...]string{"active, waiting for a command", "in standby", "asleep", "in a self-test in the background", "collecting data off-line in the background", "carrying out an SCT command in the background"}
 	if int(s.State) < len(names) {
 		return names[s.State]
 	}
@@ -171,7 +183,7 @@ func DecodeSCTStatus(b []byte) (SCTReport, error) {
 	}
 	s := SCTReport{
 		Format: le.Uint16(b), State: b[10], Now: int8(b[200]), Lowest: int8(b[201]), Highest: int8(b[202]), LifeLowest: int8(b[203]), LifeHighest: int8(b[204]), Most: NoTemperature,
-		OverLimit: le.Uint32(b[206:]), UnderLimit: le.Uint32(b[210:]),
+		OverLimit: le.Uint32(b[206:]), UnderLimit: le.Uint32(b[210:]), SMARTStatus: le.Uint16(b[214:]),
 	}
 	if s.Format != 2 && s.Format != 3 {
 		return s, &FormatError{name, 0, fmt.Sprintf("format %d is neither 2 nor 3", s.Format)}
@@ -190,6 +202,7 @@ func (s SCTReport) Encode() []byte {
 	b[200], b[201], b[202], b[203], b[204], b[205] = uint8(s.Now), uint8(s.Lowest), uint8(s.Highest), uint8(s.LifeLowest), uint8(s.LifeHighest), uint8(s.Most)
 	le.PutUint32(b[206:], s.OverLimit)
 	le.PutUint32(b[210:], s.UnderLimit)
+	le.PutUint16(b[214:], s.SMARTStatus)
 	return b
 }
 

@@ -159,7 +159,8 @@ func (d AttributePage) Encode() []byte {
 	return b
 }
 
-// Threshold is the level of one attribute. At or below it the attribute fails; a Level of 0 never does.
+// Threshold is the level of one attribute. At or below it the attribute fails; a Level of 0 never does, one of FFh always does (it is
+// for trials), and FEh is no threshold (ATA-3 8.41.4).
 type Threshold struct {
 	ID     uint8
 	Level  uint8
@@ -195,6 +196,17 @@ func EncodeThresholds(all []Threshold) []byte {
 }
 
 // Fails reports whether an attribute with this value is at or below its threshold.
-func (t Threshold) Fails(value uint8) bool {
-	return t.Level != 0 && value != 0 && value <= 253 && value <= t.Level
+func (t Threshold) Fails(value uint8) bool { return t.Unjudged(value) == "" && value <= t.Level }
+
+// Unjudged says in words why a value cannot be held against the threshold; empty: it can.
+func (t Threshold) Unjudged(value uint8) string {
+	switch {
+	case t.Level == 0:
+		return "a threshold of 0 never fails"
+	case t.Level == 0xFE:
+		return "254 is no valid threshold"
+	case value == 0 || value > 253:
+		return fmt.Sprintf("a value of %d carries no judgement", value)
+	}
+	return ""
 }

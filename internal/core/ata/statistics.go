@@ -8,13 +8,29 @@ import (
 // LogDirectoryPages is what log 00h tells: how many 512-byte pages each log has; 0 means that there is no such log.
 type LogDirectoryPages [256]uint16
 
-// DecodeLogDirectory reads SMART log 00h (ACS-4 A.2).
+// Versions of the log directory (ACS-4 A.2; the older one in ATA/ATAPI-6, 8.55.6.8).
+const (
+	directoryOnePage uint16 = 0 // a drive without logs of several pages
+	directoryPages   uint16 = 1
+)
+
+// DecodeLogDirectory reads log 00h (ACS-4 A.2). A drive whose directory has version 0 has no log of more than one page, whatever
+// its counts say; what a directory of another version says is not known, and it lists nothing.
 func DecodeLogDirectory(b []byte) (d LogDirectoryPages, err error) {
-	if err := checkLength("log directory", b); err != nil {
+	const name = "log directory"
+	if err := checkLength(name, b); err != nil {
 		return d, err
 	}
+	most := uint16(0xFFFF)
+	switch version := le.Uint16(b); version {
+	case directoryPages:
+	case directoryOnePage:
+		most = 1
+	default:
+		return d, &FormatError{name, 0, fmt.Sprintf("version %d is neither 0 nor 1", version)}
+	}
 	for address := 1; address < 256; address++ {
-		d[address] = le.Uint16(b[2*address:])
+		d[address] = min(most, le.Uint16(b[2*address:]))
 	}
 	return d, nil
 }
@@ -22,7 +38,7 @@ func DecodeLogDirectory(b []byte) (d LogDirectoryPages, err error) {
 // Encode writes the directory with version 1.
 func (d LogDirectoryPages) Encode() []byte {
 	b := make([]byte, PageSize)
-	le.PutUint16(b, 1)
+	le.PutUint16(b, directoryPages)
 	for address := 1; address < 256; address++ {
 		le.PutUint16(b[2*address:], d[address])
 	}
@@ -37,26 +53,29 @@ type StatisticKey struct {
 
 // Statistics that signals are made of.
 var (
-	StatPowerOnHours              = StatisticKey{1, 16}
-	StatPowerOnResets             = StatisticKey{1, 8}
-	StatSectorsWritten            = StatisticKey{1, 24}
-	StatSectorsRead               = StatisticKey{1, 40}
-	StatPendingErrors             = StatisticKey{1, 64}
-	StatFreeFalls                 = StatisticKey{2, 8}
-	StatHeadLoads                 = StatisticKey{3, 24}
-	StatReallocatedSectors        = StatisticKey{3, 32}
-	StatStartFailures             = StatisticKey{3, 48}
-	StatReportedUncorrected       = StatisticKey{4, 8}
-	StatTemperature               = StatisticKey{5, 8}
-	StatHighestTemperature        = StatisticKey{5, 32}
-	StatLowestTemperature         = StatisticKey{5, 40}
-	StatTimeOverTemperature       = StatisticKey{5, 80}
-	StatHardwareResets            = StatisticKey{6, 8}
-	StatMaxOperating              = StatisticKey{5, 88}
-	StatCRCErrors                 = StatisticKey{6, 24}
-	StatPercentageUsed            = StatisticKey{7, 8}
-	statisticPages          uint8 = 8
+	StatPowerOnHours        = StatisticKey{1, 16}
+	StatPowerOnResets       = StatisticKey{1, 8}
+	StatSectorsWritten      = StatisticKey{1, 24}
+	StatSectorsRead         = StatisticKey{1, 40}
+	StatPendingErrors       = StatisticKey{1, 64}
+	StatFreeFalls           = StatisticKey{2, 8}
+	StatHeadLoads           = StatisticKey{3, 24}
+	StatReallocatedSectors  = StatisticKey{3, 32}
+	StatStartFailures       = StatisticKey{3, 48}
+	StatReportedUncorrected = StatisticKey{4, 8}
+	StatTemperature         = StatisticKey{5, 8}
+	StatHighestTemperature  = StatisticKey{5, 32}
+	StatLowestTemperature   = StatisticKey{5, 40}
+	StatTimeOverTemperature = StatisticKey{5, 80}
+	StatHardwareResets      = StatisticKey{6, 8}
+	StatMaxOperating        = StatisticKey{5, 88}
+	StatCRCErrors           = StatisticKey{6, 24}
+	StatPercentageUsed      = StatisticKey{7, 8}
+	StatElementsChanged     = StatisticKey{4, 24}
 )
+
+// StatisticPages is how many pages of log 04h have statistics the standard defines, page 0 with the list of them included.
+const StatisticPages = 8
 
 // statisticKind is how a statistic's 56 value bits are read.
 type statisticKind struct {
@@ -78,7 +97,7 @@ var statistics = map[StatisticKey]statisticKind{
 	StatReallocatedSectors: {"Number of Reallocated Logical Sectors", 4, false, "sectors"}, {3, 40}: {"Read Recovery Attempts", 4, false, ""},
 	StatStartFailures: {"Number of Mechanical Start Failures", 4, false, ""}, {3, 56}: {"Number of Realloc Candidate Logical Sectors", 4, false, "sectors"},
 	{3, 64}: {"Number of High Priority Unload Events", 4, false, ""}, StatReportedUncorrected: {"Number of Reported Uncorrectable Errors", 4, false, ""},
-	{4, 16}: {"Number of Resets Between Command Acceptance and Command Completion", 4, false, ""}, {4, 24}: {"Physical Element Status Changed", 4, false, ""},
+	{4, 16}: {"Number of Resets Between Command Acceptance and Command Completion", 4, false, ""}, StatElementsChanged: {"Physical Element Status Changed", 4, false, ""},
 	StatTemperature: {"Current Temperature", 1, true, "°C"}, {5, 16}: {"Average Short Term Temperature", 1, true, "°C"}, {5, 24}: {"Average Long Term Temperature", 1, true, "°C"},
 	StatHighestTemperature: {"Highest Temperature", 1, true, "°C"}, StatLowestTemperature: {"Lowest Temperature", 1, true, "°C"},
 	{5, 48}: {"Highest Average Short Term Temperature", 1, true, "°C"}, {5, 56}: {"Lowest Average Short Term Temperature", 1, true, "°C"},
@@ -99,7 +118,9 @@ type Statistic struct {
 	Unit       string
 	Value      int64 // meaningful only when Valid
 	Valid      bool  // false: supported, and the drive has no value now
-	Normalized bool  // 0 to 100, of something the maker knows
+	Normalized bool  // Value is a share of 100, not a count
+	Notifies   bool  // device statistics notification (DSN) is offered for it
+	Condition  bool  // the condition that is monitored for it has been met
 }
 
 // Flags of a statistic's qword (ACS-5 table 245).
@@ -107,7 +128,13 @@ const (
 	statSupported  uint64 = 1 << 63
 	statValid      uint64 = 1 << 62
 	statNormalized uint64 = 1 << 61
+	statNotifies   uint64 = 1 << 60
+	statCondition  uint64 = 1 << 59
 )
+
+// IsShare reports whether the statistic is by its definition a share of 100: such a one carries its meaning normalised. For all
+// others a normalised value is a share of something that only the maker knows, and not the quantity the standard names.
+func (k StatisticKey) IsShare() bool { return statistics[k].unit == "%" }
 
 // DecodeStatistics reads log 04h as far as it was transferred, page 0 first (ACS-5 9.5). A page that does not name itself
 // rightly is a fault and is left out; a page of zeros is not supported.
@@ -116,7 +143,7 @@ func DecodeStatistics(b []byte) (all []Statistic, err error) {
 	if len(b) < PageSize {
 		return nil, &FormatError{name, len(b), fmt.Sprintf("ends after %d of %d bytes", len(b), PageSize)}
 	}
-	for page := 1; (page+1)*PageSize <= len(b) && page < int(statisticPages); page++ {
+	for page := 1; (page+1)*PageSize <= len(b) && page < StatisticPages; page++ {
 		p := b[page*PageSize : (page+1)*PageSize]
 		header := le.Uint64(p)
 		if header == 0 {
@@ -136,7 +163,7 @@ func DecodeStatistics(b []byte) (all []Statistic, err error) {
 			if !known {
 				kind = statisticKind{bytes: 7}
 			}
-			s := Statistic{StatisticKey: key, Name: kind.name, Unit: kind.unit, Valid: q&statValid != 0, Normalized: q&statNormalized != 0}
+			s := Statistic{StatisticKey: key, Name: kind.name, Unit: kind.unit, Valid: q&statValid != 0, Normalized: q&statNormalized != 0, Notifies: q&statNotifies != 0, Condition: q&statCondition != 0}
 			bits := 8 * uint(kind.bytes)
 			value := int64(q & (1<<bits - 1))
 			if kind.signed && value>>(bits-1) != 0 {
@@ -151,9 +178,17 @@ func DecodeStatistics(b []byte) (all []Statistic, err error) {
 	return all, err
 }
 
+// StatisticPageList reads page 0 of log 04h: the numbers of the pages there are (ACS-5 9.5.3).
+func StatisticPageList(b []byte) []uint8 {
+	if len(b) < PageSize {
+		return nil
+	}
+	return b[9 : 9+min(int(b[8]), PageSize-9)]
+}
+
 // EncodeStatistics writes eight pages of log 04h that hold these statistics.
 func EncodeStatistics(all []Statistic) []byte {
-	b := make([]byte, int(statisticPages)*PageSize)
+	b := make([]byte, StatisticPages*PageSize)
 	le.PutUint64(b, 1)
 	supported := []uint8{0}
 	for _, s := range all {
@@ -164,11 +199,10 @@ func EncodeStatistics(all []Statistic) []byte {
 		}
 		kind := statistics[s.StatisticKey]
 		q := statSupported | uint64(s.Value)&(1<<(8*uint(kind.bytes))-1)
-		if s.Valid {
-			q |= statValid
-		}
-		if s.Normalized {
-			q |= statNormalized
+		for flag, on := range map[uint64]bool{statValid: s.Valid, statNormalized: s.Normalized, statNotifies: s.Notifies, statCondition: s.Condition} {
+			if on {
+				q |= flag
+			}
 		}
 		le.PutUint64(p[s.Offset:], q)
 	}

@@ -118,9 +118,8 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 	if e.Take == TakeValue {
 		q.Number = int64(value)
 		q.Known = value >= 1 && value <= 253 // others carry no judgement
-		if e.Invert {
-			q.Number = max(0, 100-q.Number)
-			q.Known = q.Known && value <= 100
+		if e.Invert {                        // what is left of its life, from 100 down: 0 is an end that was reached, not an end that nobody knows
+			q.Number, q.Known = 100-int64(value), value <= 100
 		}
 		return q
 	}

@@ -71,52 +71,25 @@ func TestAFamilyIsToldByCompanyShapeMediumAndNumbers(t *testing.T) {
 		family  string
 		sure    bool
 	}{
-		"company and numbers":           {Subject{0x5000C50012345678, "XY2000ZZ007", drive.Spinning, packed}, "spinning-1", true},
-		"numbers alone are a guess":     {Subject{0x500005E000000001, "Korvan K4-2000", drive.Spinning, packed}, "spinning-1", false},
-		"shape without a company":       {Subject{0, "KV2000DK007", drive.Spinning, packed}, "spinning-1", true},
-		"another company is another":    {Subject{0x50014EE012345678, "KV2000DK007", drive.Spinning, packed}, "unknown", false},
-		"flash with the same numbers":   {Subject{0, "KV2000DK007", drive.Flash, packed}, "unknown", false},
-		"too few numbers":               {Subject{0x5000C50012345678, "KV2000DK007", drive.Spinning, []uint8{1, 5, 9}}, "unknown", false},
-		"a name that is no NAA 5":       {Subject{0x2000C50012345678, "K", drive.Spinning, packed}, "spinning-1", false},
-		"a number it must not have":     {Subject{0, "AB1234CDEF", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 22, 192, 193, 194, 196, 197, 198, 199, 200}}, "unknown", false},
-		"plain counts, told by a shape": {Subject{0, "AB10CDEF-08G4H0", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 192, 193, 194, 196, 197, 198, 199, 200}}, "spinning-2", true},
+		"company and numbers":           {Subject{drive.WWN64(0x5000C50012345678), "XY2000ZZ007", drive.Spinning, packed}, "spinning-1", true},
+		"numbers alone are a guess":     {Subject{drive.WWN64(0x500005E000000001), "Korvan K4-2000", drive.Spinning, packed}, "spinning-1", false},
+		"shape without a company":       {Subject{"", "KV2000DK007", drive.Spinning, packed}, "spinning-1", true},
+		"another company is another":    {Subject{drive.WWN64(0x50014EE012345678), "KV2000DK007", drive.Spinning, packed}, "unknown", false},
+		"flash with the same numbers":   {Subject{"", "KV2000DK007", drive.Flash, packed}, "unknown", false},
+		"too few numbers":               {Subject{drive.WWN64(0x5000C50012345678), "KV2000DK007", drive.Spinning, []uint8{1, 5, 9}}, "unknown", false},
+		"a name that is no NAA 5":       {Subject{drive.WWN64(0x2000C50012345678), "K", drive.Spinning, packed}, "spinning-1", false},
+		"a number it must not have":     {Subject{"", "AB1234CDEF", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 22, 192, 193, 194, 196, 197, 198, 199, 200}}, "unknown", false},
+		"plain counts, told by a shape": {Subject{"", "AB10CDEF-08G4H0", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 192, 193, 194, 196, 197, 198, 199, 200}}, "spinning-2", true},
 	} {
 		m := Find(row.subject)
 		assert.Equal(t, row.family, m.ID(), name)
 		assert.Equal(t, row.sure, m.Sure, name)
 		assert.NotEmpty(t, m.Why, name)
 	}
-	guess := Find(Subject{0, "Korvan K4-2000", drive.Spinning, packed})
+	guess := Find(Subject{"", "Korvan K4-2000", drive.Spinning, packed})
 	assert.Equal(t, Inferred, guess.Entry(1).Confidence, "a guess lowers the confidence of what it says")
 	assert.Equal(t, "spinning-1", guess.Entry(1).From)
 	assert.Equal(t, Trade, guess.Entry(5).Confidence, "the common line is not the family's guess")
-}
-
-func TestTheUnitOfTimeIsInferredFromItsGrowth(t *testing.T) {
-	for name, row := range map[string]struct {
-		before, now uint64
-		elapsed     float64
-		want        Layout
-	}{
-		"hours":                        {20000, 20024, 24, ""},
-		"asleep most of the time":      {20000, 20010, 168, ""},
-		"minutes":                      {1_230_720, 1_232_160, 24, Minutes},
-		"half minutes":                 {2_461_440, 2_464_320, 24, HalfMinutes},
-		"seconds":                      {73_843_200, 73_929_600, 24, Seconds},
-		"too short to tell":            {100, 110, 0.1, ""},
-		"fallen":                       {100, 10, 24, ""},
-		"faster than any unit known":   {0, 10_000_000, 24, ""},
-		"minutes, half the time awake": {1_230_720, 1_231_440, 24, Minutes},
-	} {
-		hint, ok := InferHours(row.before, row.now, row.elapsed)
-		assert.Equal(t, row.want, hint.Hours, name)
-		assert.Equal(t, row.want != "", ok, name)
-	}
-	hint, _ := CompareHours(1_230_720, 20_512)
-	assert.Equal(t, Minutes, hint.Hours)
-	e := Match{Hints: hint}.Entry(9)
-	assert.Equal(t, Inferred, e.Confidence)
-	assert.Equal(t, "20512 h", Decode(e, [6]byte{0x80, 0xC7, 0x12}, 100).String())
 }
 
 func TestABrokenTableIsRefusedWithThePlace(t *testing.T) {

@@ -17,25 +17,11 @@ import (
 
 // Subject is what a family is told by.
 type Subject struct {
-	WWN     uint64
+	WWN     drive.WWN
 	Model   string
 	Medium  drive.Medium
 	Numbers []uint8 // of its attributes
 }
-
-// Company is the IEEE company id in an NAA 5 name; 0 when there is none. The block kept for documentation says nothing of
-// a drive.
-func (s Subject) Company() uint32 {
-	if s.WWN>>60 != 5 {
-		return 0
-	}
-	if id := uint32(s.WWN >> 36 & 0xFFFFFF); id != documentation {
-		return id
-	}
-	return 0
-}
-
-const documentation = 0x00005E
 
 // Shape is a model number with its letters as A (a when small) and its digits as 9.
 func (s Subject) Shape() string {
@@ -201,7 +187,7 @@ func (c Criteria) judge(s Subject) (why []string, points int) {
 	if s.Medium == c.Medium {
 		why = append(why, "medium: "+string(c.Medium))
 	}
-	if company := s.Company(); company != 0 && len(c.Company) > 0 {
+	if company := s.WWN.Company(); company != 0 && len(c.Company) > 0 {
 		id := fmt.Sprintf("%06x", company)
 		if !slices.Contains(c.Company, id) {
 			return nil, 0
@@ -230,8 +216,8 @@ func (m Match) Entry(id uint8) Entry {
 			}
 		}
 	}
-	if id == hoursAttribute && m.Hints.Hours != "" && e.From == "common" {
-		e.Layout, e.Confidence, e.From = m.Hints.Hours, Inferred, "inferred over time"
+	if id == hoursAttribute && m.Hints.Hours != "" { // what its own clocks and the calendar say outranks its family
+		e.Layout, e.Take, e.Scale, e.Unit, e.Confidence, e.From = m.Hints.Hours, "", 0, "h", Inferred, "inferred over time"
 	}
 	return e
 }
@@ -260,45 +246,3 @@ func Families() []Family { return slices.Clone(families().Families) }
 
 // Numbers lists the numbers a family has its own line for.
 func (f *Family) Numbers() []uint8 { return slices.Sorted(maps.Keys(f.Attributes)) }
-
-// hoursAttribute counts the time powered on, in a unit that differs by family.
-const hoursAttribute = 9
-
-// Hints is what was concluded from a drive's own behaviour where no family is known.
-type Hints struct {
-	Hours Layout `json:"hours,omitempty"` // of the time powered on; empty: nothing was concluded
-	Why   string `json:"why,omitempty"`
-}
-
-// InferHours concludes the unit of attribute 9 from how fast it grew: over elapsed hours by the clock it can grow by that
-// many hours at most, so anything faster counts a smaller unit, and the smallest unit that explains it is taken. Without
-// growth, or over less than half an hour, nothing is concluded.
-func InferHours(before, now uint64, elapsed float64) (Hints, bool) {
-	if now <= before || elapsed < 0.5 {
-		return Hints{}, false
-	}
-	rate := float64(now-before) / elapsed
-	for _, u := range []struct {
-		layout Layout
-		most   float64 // units an hour, with room for the clock's own error
-		least  float64
-	}{{Minutes, 61, 1.5}, {HalfMinutes, 122, 61}, {Seconds, 3660, 122}} {
-		if rate > u.least && rate <= u.most {
-			return Hints{u.layout, fmt.Sprintf("it grew by %d in %.1f h by the clock", now-before, elapsed)}, true
-		}
-	}
-	return Hints{}, false
-}
-
-// CompareHours concludes the unit from another clock of the drive that counts hours for certain.
-func CompareHours(raw uint64, hours float64) (Hints, bool) {
-	if hours < 100 || raw == 0 {
-		return Hints{}, false
-	}
-	for layout, factor := range map[Layout]float64{Minutes: 60, HalfMinutes: 120, Seconds: 3600} {
-		if ratio := float64(raw) / hours; ratio > 0.95*factor && ratio < 1.05*factor {
-			return Hints{layout, fmt.Sprintf("the drive's own statistics count %.0f h", hours)}, true
-		}
-	}
-	return Hints{}, false
-}

@@ -4,7 +4,10 @@
 package drive
 
 import (
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -45,7 +48,7 @@ func (k Key) String() string { return k.Model + " " + k.Serial }
 type Identity struct {
 	Key
 	Firmware         string
-	WWN              uint64 // World Wide Name, NAA 5; 0 unknown
+	WWN              WWN
 	Interface        Interface
 	Medium           Medium
 	Bytes            uint64 // user-addressable capacity
@@ -66,9 +69,54 @@ type Identity struct {
 	Security         Security
 	Namespaces       int    // NVMe; 0 unknown or none
 	Hidden           uint64 // bytes the drive has and does not show
+	Shown            uint64 // bytes the adapter shows where that is another size than the drive's own; 0: the same, or not known
 	HiddenBy         string // "a host protected area"
 	Protection       string // extra bytes or protection type of each sector, in words; empty none
 	IntegrityChecked bool   // the identity page carried a checksum and it was right
+}
+
+// WWN is a drive's World Wide Name as lower-case hex digits, whole: 16 of NAA 5 and of an EUI-64, 24 or 32 of its longer kinds, 32 of
+// NAA 6 and of an NGUID. Empty is unknown.
+type WWN string
+
+// WWN64 is a name of 64 bits; 0 is none.
+func WWN64(n uint64) WWN {
+	if n == 0 {
+		return ""
+	}
+	return WWN(fmt.Sprintf("%016x", n))
+}
+
+// WWNOf is a name of so many bytes; one of zeros is none.
+func WWNOf(b []byte) WWN {
+	if strings.Trim(string(b), "\x00") == "" {
+		return ""
+	}
+	return WWN(hex.EncodeToString(b))
+}
+
+// Company is the IEEE company id in a name of NAA 5 or 6; 0 where there is none. The block kept for documentation says nothing of a
+// drive.
+func (w WWN) Company() uint32 {
+	if len(w) < 7 || w[0] != '5' && w[0] != '6' {
+		return 0
+	}
+	id, err := strconv.ParseUint(string(w[1:7]), 16, 32)
+	if err != nil || id == documentation {
+		return 0
+	}
+	return uint32(id)
+}
+
+const documentation = 0x00005E
+
+// UnmarshalJSON reads the digits, and the number that was stored before names were kept whole.
+func (w *WWN) UnmarshalJSON(b []byte) error {
+	if n, err := strconv.ParseUint(string(b), 10, 64); err == nil {
+		*w = WWN64(n)
+		return nil
+	}
+	return json.Unmarshal(b, (*string)(w))
 }
 
 // Feature tells whether a drive has something and whether it is switched on.
@@ -77,13 +125,38 @@ type Feature struct {
 	Enabled   bool `json:"enabled"`
 }
 
-// Security is the drive's password lock (ACS-4 7.13.6.11).
+// Security is what a drive says of its locks: the password of ATA (ACS-4 7.13.6.11), and its own encryption (TCG). Supported, Enabled,
+// Frozen and CountExpired are of the password.
 type Security struct {
 	Supported    bool `json:"supported"`
 	Enabled      bool `json:"enabled"`
-	Locked       bool `json:"locked"`
+	Locked       bool `json:"locked"` // by whatever By says
 	Frozen       bool `json:"frozen"`
 	CountExpired bool `json:"count_expired"`
+	By           Lock `json:"by,omitempty"`
+	Encrypting   bool `json:"encrypting,omitempty"` // it encrypts what it stores, always
+}
+
+// Lock is what keeps a drive locked. Empty, on a locked drive, is its password: older records know no other.
+type Lock string
+
+// The locks.
+const (
+	LockPassword   Lock = "password"   // of ATA
+	LockEncryption Lock = "encryption" // the drive's own, by the TCG's specifications
+	LockRefuses    Lock = "refuses"    // it refuses access and does not say more
+)
+
+// Words says what the drive is locked by, to follow "locked by".
+func (l Lock) Words() string {
+	switch l {
+	case LockEncryption:
+		return "its own encryption"
+	case LockRefuses:
+		return "something it does not name"
+	case LockPassword:
+	}
+	return "a password"
 }
 
 // FaultClass sorts what can go wrong between asking a drive and knowing its answer. Each class has one advice.
@@ -110,6 +183,8 @@ const (
 	FaultAsleep      FaultClass = "asleep"         // not asked, so that the drive sleeps on
 	FaultBehind      FaultClass = "behind"         // a controller stands between and shows no drives
 	FaultNotReady    FaultClass = "not_ready"      // the drive says that it is becoming ready or waits to be started
+	FaultDevice      FaultClass = "device_fault"   // the drive says that it is itself at fault
+	FaultCapacity    FaultClass = "capacity"       // two say different sizes of it
 )
 
 var advice = map[FaultClass]string{
@@ -124,7 +199,7 @@ var advice = map[FaultClass]string{
 	FaultNotRead:     "Nothing was asked of the drive.",
 	FaultMedium:      "Copy the data first.",
 	FaultLink:        "Change the cable or the port, then read again.",
-	FaultLocked:      "Ask the owner for the password's removal.",
+	FaultLocked:      "Ask the owner to unlock it.",
 	FaultWrongDrive:  "Compare the serial with the label; put the right drive in.",
 	FaultInUse:       "Use a bay that holds no disk of the running system.",
 	FaultNotAllowed:  "Hylostat never sends this command.",
@@ -132,6 +207,8 @@ var advice = map[FaultClass]string{
 	FaultAsleep:      "Read it by hand: that wakes it.",
 	FaultBehind:      "Attach the drive to a plain port.",
 	FaultNotReady:    "Wait until it has spun up, then read it again.",
+	FaultDevice:      "Copy the data first; then switch its power off and on, and read it again.",
+	FaultCapacity:    "Compare its size with the label, at a direct port.",
 }
 
 // Advice is the one action that fits the class, as a sentence.

@@ -21,6 +21,11 @@ type Controller struct {
 	TotalCapacity     Counter // bytes, 0 not reported
 	WriteZeroes, Trim bool    // ONCS
 	FirmwareSlots     uint8
+	Security          bool   // OACS bit 0: Security Send and Receive
+	SupportedLogs     bool   // LPA bit 5: the list of logs
+	Telemetry         bool   // LPA bit 3
+	EnduranceGroups   uint16 // CTRATT bit 4 with ENDGIDMAX: the highest number of one, 0 none
+	Sanitize          bool   // SANICAP: some kind of sanitize
 }
 
 // DecodeController reads the 4,096 bytes of Identify Controller.
@@ -34,7 +39,11 @@ func DecodeController(b []byte) (Controller, error) {
 		IEEE: uint32(b[73]) | uint32(b[74])<<8 | uint32(b[75])<<16, Version: le.Uint32(b[80:]), SelfTest: le.Uint16(b[256:])&(1<<4) != 0,
 		FirmwareSlots: b[260] >> 1 & 7, Effects: b[261]&(1<<1) != 0, Persistent: b[261]&(1<<4) != 0, ErrorEntries: int(b[262]) + 1,
 		WarningK: le.Uint16(b[266:]), CriticalK: le.Uint16(b[268:]), TotalCapacity: counter(b[280:]), ExtendedMinutes: le.Uint16(b[316:]),
+		Security: le.Uint16(b[256:])&1 != 0, SupportedLogs: b[261]&(1<<5) != 0, Telemetry: b[261]&(1<<3) != 0, Sanitize: le.Uint32(b[328:])&7 != 0,
 		Namespaces: le.Uint32(b[516:]), Trim: le.Uint16(b[520:])&(1<<2) != 0, WriteZeroes: le.Uint16(b[520:])&(1<<3) != 0,
+	}
+	if le.Uint32(b[96:])&(1<<4) != 0 {
+		c.EnduranceGroups = le.Uint16(b[340:])
 	}
 	switch {
 	case c.Model == "":
@@ -62,11 +71,14 @@ func (c Controller) Encode() []byte {
 	putText(b[64:72], c.Firmware)
 	b[73], b[74], b[75] = uint8(c.IEEE), uint8(c.IEEE>>8), uint8(c.IEEE>>16)
 	le.PutUint32(b[80:], c.Version)
-	if c.SelfTest {
-		le.PutUint16(b[256:], 1<<4)
-	}
+	le.PutUint16(b[256:], uint16(bit(c.SelfTest, 4)|bit(c.Security, 0)))
 	b[260] = c.FirmwareSlots << 1
-	b[261] = bit(c.Effects, 1) | bit(c.Persistent, 4)
+	b[261] = bit(c.Effects, 1) | bit(c.Telemetry, 3) | bit(c.Persistent, 4) | bit(c.SupportedLogs, 5)
+	if c.EnduranceGroups > 0 {
+		le.PutUint32(b[96:], 1<<4)
+		le.PutUint16(b[340:], c.EnduranceGroups)
+	}
+	b[328] = bit(c.Sanitize, 1)
 	b[262] = uint8(max(1, c.ErrorEntries) - 1)
 	le.PutUint16(b[266:], c.WarningK)
 	le.PutUint16(b[268:], c.CriticalK)
@@ -119,6 +131,19 @@ type Namespace struct {
 	Metadata             uint16 // bytes beside each block
 	Protection           uint8  // type of end-to-end protection, 0 none
 	EUI64                uint64
+	NGUID                [16]byte // zeros: none
+	EnduranceGroup       uint16   // 0: not told
+}
+
+// Name is the namespace's name, whole: its NGUID, else its EUI-64; nil where it has neither.
+func (n Namespace) Name() []byte {
+	if n.NGUID != [16]byte{} {
+		return n.NGUID[:]
+	}
+	if n.EUI64 != 0 {
+		return EUI64(n.EUI64).Value
+	}
+	return nil
 }
 
 // DecodeNamespace reads the 4,096 bytes of Identify Namespace.
@@ -127,7 +152,7 @@ func DecodeNamespace(b []byte) (Namespace, error) {
 	if err := checkLength(name, b, IdentifySize); err != nil {
 		return Namespace{}, err
 	}
-	n := Namespace{Size: le.Uint64(b), Capacity: le.Uint64(b[8:]), Used: le.Uint64(b[16:]), Protection: b[29] & 7}
+	n := Namespace{Size: le.Uint64(b), Capacity: le.Uint64(b[8:]), Used: le.Uint64(b[16:]), Protection: b[29] & 7, NGUID: [16]byte(b[104:120]), EnduranceGroup: le.Uint16(b[102:])}
 	for _, x := range b[120:128] {
 		n.EUI64 = n.EUI64<<8 | uint64(x)
 	}
@@ -149,6 +174,8 @@ func (n Namespace) Encode() []byte {
 	le.PutUint64(b[8:], n.Capacity)
 	le.PutUint64(b[16:], n.Used)
 	b[29] = n.Protection
+	le.PutUint16(b[102:], n.EnduranceGroup)
+	copy(b[104:], n.NGUID[:])
 	for i := range 8 {
 		b[120+i] = uint8(n.EUI64 >> (56 - 8*i))
 	}

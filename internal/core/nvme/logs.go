@@ -13,11 +13,15 @@ const (
 	SelfTestSize   = 564
 	EffectsSize    = 4096
 	DatacenterSize = 512
+	EnduranceSize  = 512
+	SanitizeSize   = 512
+	SupportedSize  = 1024
 )
 
 // Health is log 02h (Base 2.1, 5.1.12.1.3).
 type Health struct {
 	Warning          uint8  // bits in WarningWords
+	GroupWarning     uint8  // bits of WarningWords that some endurance group raises (byte 6)
 	CompositeK       uint16 // kelvin, 0 not reported
 	Spare            uint8  // per cent left
 	SpareThreshold   uint8
@@ -73,7 +77,7 @@ func DecodeHealth(b []byte) (Health, error) {
 	if err := checkLength("health log", b, HealthSize); err != nil {
 		return Health{}, err
 	}
-	h := Health{Warning: b[0], CompositeK: le.Uint16(b[1:]), Spare: b[3], SpareThreshold: b[4], Used: b[5], WarningMinutes: le.Uint32(b[192:]), CriticalMinutes: le.Uint32(b[196:])}
+	h := Health{Warning: b[0], CompositeK: le.Uint16(b[1:]), Spare: b[3], SpareThreshold: b[4], Used: b[5], GroupWarning: b[6], WarningMinutes: le.Uint32(b[192:]), CriticalMinutes: le.Uint32(b[196:])}
 	for i, p := range h.counters() {
 		*p = counter(b[32+16*i:])
 	}
@@ -94,7 +98,7 @@ func (h *Health) counters() []*Counter {
 // Encode writes the page.
 func (h Health) Encode() []byte {
 	b := make([]byte, HealthSize)
-	b[0], b[3], b[4], b[5] = h.Warning, h.Spare, h.SpareThreshold, h.Used
+	b[0], b[3], b[4], b[5], b[6] = h.Warning, h.Spare, h.SpareThreshold, h.Used, h.GroupWarning
 	le.PutUint16(b[1:], h.CompositeK)
 	for i, p := range h.counters() {
 		p.put(b[32+16*i:])
@@ -235,9 +239,11 @@ func DecodeSelfTests(b []byte) (SelfTestLog, error) {
 	if err := checkLength(name, b, SelfTestSize); err != nil {
 		return SelfTestLog{}, err
 	}
-	l := SelfTestLog{Running: b[0] & 0xF, Percent: b[1] & 0x7F}
-	if l.Percent > 100 {
-		return l, &FormatError{name, 1, fmt.Sprintf("%d %% done is not possible", l.Percent)}
+	l := SelfTestLog{Running: b[0] & 0xF}
+	if l.Running != 0 { // while none runs the byte means nothing
+		if l.Percent = b[1] & 0x7F; l.Percent > 100 {
+			return l, &FormatError{name, 1, fmt.Sprintf("%d %% done is not possible", l.Percent)}
+		}
 	}
 	for i := range SelfTestSlots {
 		at := 4 + 28*i
@@ -249,7 +255,7 @@ func DecodeSelfTests(b []byte) (SelfTestLog, error) {
 		if e[2]&validNS != 0 {
 			t.NSID = le.Uint32(e[12:])
 		}
-		if e[2]&validLBA != 0 {
+		if e[2]&validLBA != 0 && t.Result.Failed() {
 			t.LBA, t.HasLBA = le.Uint64(e[16:]), true
 		}
 		if e[2]&validType != 0 && e[2]&validSts != 0 {
@@ -336,75 +342,6 @@ func EncodeEffects(supported ...Opcode) []byte {
 	for _, op := range supported {
 		b[4*int(op)] = 1
 	}
-	return b
-}
-
-// PersistentEvent is one event of log 0Dh.
-type PersistentEvent struct {
-	Kind   uint8
-	At     uint64 // ms since 1970 as the host told the controller, or since power-on
-	Offset int
-}
-
-// KindName says in words what happened (Base 2.1 figure 232).
-func (e PersistentEvent) KindName() string {
-	names := map[uint8]string{
-		1: "health snapshot", 2: "firmware committed", 3: "time changed", 4: "power-on or reset", 5: "hardware error", 6: "namespace changed", 7: "format started",
-		8: "format completed", 9: "sanitize started", 0xA: "sanitize completed", 0xB: "feature set", 0xC: "telemetry log created", 0xD: "thermal excursion", 0xDE: "maker's own", 0xDF: "trusted computing event",
-	}
-	if name, ok := names[e.Kind]; ok {
-		return name
-	}
-	return fmt.Sprintf("event %02Xh", e.Kind)
-}
-
-// PersistentLog is log 0Dh (Base 2.1, 5.1.12.1.14).
-type PersistentLog struct {
-	Events uint32 // in all
-	Length uint64 // bytes of the whole log
-	Hours  Counter
-	Cycles uint64
-	List   []PersistentEvent // as far as they were transferred
-}
-
-// persistentHeader is the header's length in bytes.
-const persistentHeader = 512
-
-// DecodePersistent reads log 0Dh as far as it was transferred.
-func DecodePersistent(b []byte) (PersistentLog, error) {
-	const name = "persistent event log"
-	if err := checkLength(name, b, persistentHeader); err != nil {
-		return PersistentLog{}, err
-	}
-	if b[0] != LogPersistent {
-		return PersistentLog{}, &FormatError{name, 0, fmt.Sprintf("calls itself log %02Xh", b[0])}
-	}
-	l := PersistentLog{Events: le.Uint32(b[4:]), Length: le.Uint64(b[8:]), Hours: counter(b[28:]), Cycles: le.Uint64(b[44:])}
-	for at := persistentHeader; at+24 <= len(b) && len(l.List) < int(l.Events); {
-		header, body := int(b[at+2]), int(le.Uint16(b[at+22:]))
-		if header < 21 {
-			return l, &FormatError{name, at, fmt.Sprintf("an event header of %d bytes is too short", header)}
-		}
-		l.List = append(l.List, PersistentEvent{b[at], le.Uint64(b[at+6:]), at})
-		at += header + 3 + body
-	}
-	return l, nil
-}
-
-// Encode writes the log with bare events.
-func (l PersistentLog) Encode() []byte {
-	b := make([]byte, persistentHeader)
-	b[0] = LogPersistent
-	le.PutUint32(b[4:], uint32(len(l.List)))
-	l.Hours.put(b[28:])
-	le.PutUint64(b[44:], l.Cycles)
-	for _, e := range l.List {
-		event := make([]byte, 24)
-		event[0], event[1], event[2] = e.Kind, 1, 21
-		le.PutUint64(event[6:], e.At)
-		b = append(b, event...)
-	}
-	le.PutUint64(b[8:], uint64(len(b)))
 	return b
 }
 

@@ -48,6 +48,7 @@ const (
 	GetLogPage     Opcode = 0x02
 	IdentifyOp     Opcode = 0x06
 	DeviceSelfTest Opcode = 0x14
+	SecurityRecv   Opcode = 0x82
 )
 
 // Command is one admin command. DataIn is the length of what comes back, in bytes.
@@ -67,12 +68,16 @@ const AllNamespaces uint32 = 0xFFFFFFFF
 
 // Log identifiers (Base 2.1 figure 202).
 const (
+	LogSupported  uint8 = 0x00
 	LogErrors     uint8 = 0x01
 	LogHealth     uint8 = 0x02
 	LogFirmware   uint8 = 0x03
 	LogEffects    uint8 = 0x05
 	LogSelfTest   uint8 = 0x06
+	LogTelemetry  uint8 = 0x08 // initiated by the controller: reading it creates nothing
+	LogEndurance  uint8 = 0x09
 	LogPersistent uint8 = 0x0D
+	LogSanitize   uint8 = 0x81
 	LogDatacenter uint8 = 0xC0
 )
 
@@ -81,6 +86,7 @@ const (
 	cnsNamespace  = 0x00
 	cnsController = 0x01
 	cnsNamespaces = 0x02
+	cnsNames      = 0x03
 )
 
 // IdentifySize is the length of every identify structure, in bytes.
@@ -100,6 +106,26 @@ func ListNamespaces() Command {
 func IdentifyNamespace(id uint32) Command {
 	return Command{Op: IdentifyOp, NSID: id, CDW10: cnsNamespace, DataIn: IdentifySize}
 }
+
+// NameNamespace asks for all names of a namespace.
+func NameNamespace(id uint32) Command {
+	return Command{Op: IdentifyOp, NSID: id, CDW10: cnsNames, DataIn: IdentifySize}
+}
+
+// ReadSecurity asks for at most size bytes of a security protocol (Base 2.1, 5.1.23).
+func ReadSecurity(protocol uint8, specific uint16, size int) Command {
+	return Command{Op: SecurityRecv, CDW10: uint32(protocol)<<24 | uint32(specific)<<8, CDW11: uint32(size), DataIn: size}
+}
+
+// ReadEndurance asks for the log of an endurance group, from 1.
+func ReadEndurance(group uint16) Command {
+	c := ReadLog(LogEndurance, EnduranceSize)
+	c.CDW11 |= uint32(group) << 16
+	return c
+}
+
+// LogSpecific is the log specific identifier of a GetLogPage command.
+func (c Command) LogSpecific() uint16 { return uint16(c.CDW11 >> 16) }
 
 // retainEvent keeps a pending asynchronous event in the controller for whoever waits for it (Base 2.1, 5.1.12, bit RAE).
 const retainEvent = 1 << 15
@@ -153,7 +179,7 @@ func (c Command) LogID() uint8 { return uint8(c.CDW10) }
 func (c Command) LogAction() uint8 { return uint8(c.CDW10 >> 8 & 3) }
 
 // LogLength is how many bytes a GetLogPage command asks for.
-func (c Command) LogLength() int { return (int(c.CDW10>>16) | int(c.CDW11&0xFFFF)<<16 + 1) * 4 }
+func (c Command) LogLength() int { return ((int(c.CDW10>>16) | int(c.CDW11&0xFFFF)<<16) + 1) * 4 }
 
 // Retains reports whether a GetLogPage command keeps pending events.
 func (c Command) Retains() bool { return c.CDW10&retainEvent != 0 }
@@ -169,8 +195,12 @@ func (c Command) Name() string {
 			return "Identify Controller"
 		case cnsNamespaces:
 			return "Identify active namespaces"
+		case cnsNames:
+			return fmt.Sprintf("Identify names of namespace %d", c.NSID)
 		}
 		return fmt.Sprintf("Identify Namespace %d", c.NSID)
+	case SecurityRecv:
+		return fmt.Sprintf("Security Receive %02Xh", c.CDW10>>24)
 	case DeviceSelfTest:
 		return fmt.Sprintf("Device Self-test %Xh", c.CDW10)
 	}
@@ -189,14 +219,22 @@ const (
 	InvalidNS      Status = 0x00B
 	SelfTestGoesOn Status = 0x11D
 	MediaError     Status = 0x281
+	AccessDenied   Status = 0x286
+	internalError  Status = 0x006
+	transferError  Status = 0x004
+	SanitizeFailed Status = 0x01C
+	SanitizeGoesOn Status = 0x01D
+	notReady       Status = 0x082
+	FormatGoesOn   Status = 0x084
 )
 
 var statusWords = map[Status]string{
 	Success: "success", InvalidOpcode: "command not known", InvalidField: "invalid field", 0x004: "data transfer error", 0x005: "aborted, power loss",
-	0x006: "internal error", 0x007: "aborted on request", InvalidNS: "no such namespace", 0x013: "sequence error", 0x01C: "sanitize failed", 0x01D: "sanitize in progress",
-	0x020: "namespace write protected", 0x080: "address out of range", 0x081: "capacity exceeded", 0x082: "namespace not ready", InvalidLog: "no such log page",
+	0x006: "internal error", 0x007: "aborted on request", InvalidNS: "no such namespace", 0x013: "sequence error", SanitizeFailed: "sanitize failed", SanitizeGoesOn: "sanitize in progress",
+	0x020: "namespace write protected", 0x080: "address out of range", 0x081: "capacity exceeded", 0x082: "namespace not ready",
+	0x083: "reserved by another host", FormatGoesOn: "a format goes on", InvalidLog: "no such log page",
 	SelfTestGoesOn: "a self-test goes on", 0x280: "write fault", MediaError: "unrecovered read error", 0x282: "end-to-end guard check error",
-	0x286: "access denied", 0x287: "deallocated or unwritten block",
+	0x283: "end-to-end application tag error", 0x284: "end-to-end reference tag error", 0x285: "compare failed", AccessDenied: "access denied, locked", 0x287: "deallocated or unwritten block",
 }
 
 // Code is the status without its retry and more bits.
@@ -216,10 +254,23 @@ func (s Status) Refused() bool {
 	return slices.Contains([]Status{InvalidOpcode, InvalidField, InvalidLog, InvalidNS}, s.Code())
 }
 
-// HostCaused reports whether an error of the error log is the host's doing, as a command the controller does not know is.
+// NotReady reports whether the controller cannot do it now and may later.
+func (s Status) NotReady() bool {
+	return slices.Contains([]Status{SanitizeGoesOn, notReady, FormatGoesOn}, s.Code())
+}
+
+// HostCaused reports whether an error of the error log is the host's doing, as a command the controller does not know is. Of the
+// generic statuses those are the drive's that tell of a transfer, of the controller itself, of a sanitize that failed, or of a
+// namespace that is not ready; an address out of range is the host's like every other (Base 2.1 figure 102).
 func (s Status) HostCaused() bool {
 	code := s.Code()
-	return code>>8 == 0 && code < 0x80 && code != 0x004 && code != 0x006 || code>>8 == 1
+	switch code >> 8 {
+	case 0:
+		return !slices.Contains([]Status{transferError, internalError, SanitizeFailed, notReady}, code)
+	case 1:
+		return true
+	}
+	return code == AccessDenied
 }
 
 // Counter is a 128-bit number, low half first.

@@ -93,6 +93,14 @@ func TestSelfTestsErrorsAndEvents(t *testing.T) {
 	b[1] = 120
 	_, err = DecodeSelfTests(b)
 	assert.ErrorContains(t, err, "120 % done is not possible")
+	b[0] = 0
+	idle, err := DecodeSelfTests(b)
+	require.NoError(t, err, "while no test runs the byte means nothing")
+	assert.Zero(t, idle.Percent)
+	require.Len(t, idle.Tests, 2)
+	for result, failed := range map[TestResult]bool{TestPassed: false, TestSanitized: false, TestFormatted: false, TestFatal: true, TestFailedUnknown: true, TestFailedSegment: true, TestEndedUnknown: false} {
+		assert.Equal(t, failed, result.Failed(), "%s", result)
+	}
 
 	e := make([]byte, 2*ErrorSize)
 	binary.LittleEndian.PutUint64(e, 6)
@@ -107,12 +115,35 @@ func TestSelfTestsErrorsAndEvents(t *testing.T) {
 	assert.False(t, errs[0].Status.HostCaused())
 	assert.True(t, errs[1].Status.HostCaused(), "an invalid field is the host's doing")
 
-	p := PersistentLog{Hours: Counter{Low: 9}, Cycles: 3, List: []PersistentEvent{{Kind: 4}, {Kind: 0xD}}}
-	back, err := DecodePersistent(p.Encode())
+	for status, host := range map[Status]bool{0x001: true, 0x004: false, 0x006: false, SanitizeFailed: false, 0x080: true, 0x082: false, 0x109: true, MediaError: false, AccessDenied: true, 0x300: false} {
+		assert.Equal(t, host, status.HostCaused(), "%s", status)
+	}
+	assert.True(t, SanitizeGoesOn.NotReady())
+	assert.False(t, SanitizeFailed.NotReady())
+
+	p := PersistentLog{Hours: Counter{Low: 9}, Cycles: 3, List: []PersistentEvent{
+		{Kind: 4, At: Timestamp{1_767_225_600_000, true}, Data: append([]byte("S3.14   "), make([]byte, 12)...)},
+		{Kind: 0xD, At: Timestamp{Milliseconds: 5_400_000}, Data: []byte{4, 1}},
+		{Kind: 5, Data: []byte{8, 0, 0, 0}}, {Kind: 7, Data: []byte{255, 255, 255, 255}}, {Kind: 2, Data: append([]byte("S3.13   S3.14   "), make([]byte, 6)...)}, {Kind: 0xEE},
+	}}
+	encoded := p.Encode()
+	encoded[512+13] = 0xFF // the byte above the time and its origin is reserved
+	back, err := DecodePersistent(encoded)
 	require.NoError(t, err)
-	assert.EqualValues(t, 2, back.Events)
+	assert.EqualValues(t, 6, back.Events)
 	assert.Equal(t, "thermal excursion", back.List[1].KindName())
-	assert.Equal(t, 512+24, back.List[1].Offset)
+	assert.Equal(t, 512+24+20, back.List[1].Offset)
+	var said [][2]string
+	for _, e := range back.List {
+		said = append(said, [2]string{e.At.String(), e.Content()})
+	}
+	assert.Equal(t, [][2]string{
+		{"2026-01-01 00:00:00 UTC", "firmware S3.14"}, {"1h30m0s after a reset", "4 °C over the threshold"}, {"0s after a reset", "unsafe shutdown"},
+		{"0s after a reset", "all namespaces"}, {"0s after a reset", "from S3.13 to S3.14"}, {"0s after a reset", ""},
+	}, said)
+	short, err := DecodePersistent(encoded[:512+30])
+	require.NoError(t, err)
+	assert.Empty(t, short.List[0].Content(), "what was cut off says nothing")
 	broken := p.Encode()
 	broken[512+2] = 0
 	_, err = DecodePersistent(broken)
@@ -136,6 +167,45 @@ func TestLogsAreReadWithPendingEventsKept(t *testing.T) {
 	long := ReadLog(LogPersistent, 1<<20)
 	assert.Equal(t, 1<<20, long.LogLength())
 	assert.EqualValues(t, 3, long.CDW11)
+}
+
+func TestWhatTheSecondPlanAsksIsDecoded(t *testing.T) {
+	logs, err := DecodeSupported(EncodeSupported(LogErrors, LogSanitize))
+	require.NoError(t, err)
+	assert.Equal(t, []uint8{LogErrors, LogSanitize}, logs)
+	e := Endurance{Warning: 4, Spare: 80, SpareThreshold: 10, Used: 12, Estimate: Counter{Low: 1}, Read: Counter{Low: 2}, Written: Counter{Low: 3}, MediaWritten: Counter{Low: 4}, MediaErrors: Counter{Low: 5}, ErrorEntries: Counter{Low: 6}}
+	back, err := DecodeEndurance(e.Encode())
+	require.NoError(t, err)
+	assert.Equal(t, e, back)
+	s, err := DecodeSanitize(SanitizeStatus{Progress: 100, State: SanitizeFails | sanitizeErased, Action: 2}.Encode())
+	require.NoError(t, err)
+	assert.Equal(t, "failed; nothing was written since", s.StateName())
+	assert.Equal(t, "block erase", s.Action.String())
+	id := [16]byte{0: 0xA1, 15: 0x5E}
+	names, err := DecodeNames(EncodeNames([]NamespaceName{EUI64(0x0123456789ABCDEF), NGUID(id), {Kind: 3, Value: id[:]}}))
+	require.NoError(t, err)
+	require.Len(t, names, 3)
+	assert.Equal(t, "EUI-64", names[0].KindName())
+	assert.Equal(t, "0123456789abcdef", names[0].String())
+	assert.Equal(t, "a100000000000000000000000000005e", names[1].String())
+	assert.Equal(t, "a1000000-0000-0000-0000-00000000005e", names[2].String())
+	broken := EncodeNames(nil)
+	broken[0], broken[1] = 1, 0xFF
+	for i := range 16 {
+		broken[i*259], broken[i*259+1] = 1, 0xFF
+	}
+	_, err = DecodeNames(broken)
+	assert.ErrorContains(t, err, "a name runs over the page's end")
+	n := Namespace{Size: 1, Block: 512, EUI64: 7, NGUID: id, EnduranceGroup: 2}
+	again, err := DecodeNamespace(n.Encode())
+	require.NoError(t, err)
+	assert.Equal(t, n, again)
+	assert.Equal(t, id[:], again.Name(), "the longer name is the name")
+	assert.Nil(t, Namespace{}.Name())
+	header := make([]byte, TelemetryHeader)
+	header[0], header[8] = LogTelemetry, 3
+	assert.Equal(t, 2048, TelemetryLength(header))
+	assert.Zero(t, TelemetryLength(header[:100]))
 }
 
 func fuzz(f *testing.F, seed []byte, decode func([]byte)) {
@@ -166,7 +236,12 @@ func FuzzSelfTests(f *testing.F) {
 }
 
 func FuzzPersistent(f *testing.F) {
-	fuzz(f, PersistentLog{List: []PersistentEvent{{Kind: 4}}}.Encode(), func(b []byte) { l, _ := DecodePersistent(b); _ = len(l.List) })
+	fuzz(f, PersistentLog{List: []PersistentEvent{{Kind: 4}}}.Encode(), func(b []byte) {
+		l, _ := DecodePersistent(b)
+		for _, e := range l.List {
+			_ = e.Content() + e.At.String() + e.KindName()
+		}
+	})
 }
 
 func FuzzFixedPages(f *testing.F) {
@@ -176,5 +251,14 @@ func FuzzFixedPages(f *testing.F) {
 		_, _ = DecodeFirmware(b)
 		_, _ = DecodeEffects(b)
 		_, _ = DecodeDatacenter(b)
+		_, _ = DecodeSupported(b)
+		_, _ = DecodeEndurance(b)
+		x, _ := DecodeSanitize(b)
+		_ = x.StateName() + x.Action.String()
+		names, _ := DecodeNames(b)
+		for _, n := range names {
+			_ = n.String() + n.KindName()
+		}
+		TelemetryLength(b)
 	})
 }

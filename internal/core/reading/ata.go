@@ -21,9 +21,7 @@ func (r *Reading) ataPage(p Page) error {
 	case PageDirectory, PageDirectoryExt:
 		return r.directory(p)
 	case PageStatistics:
-		all, err := ata.DecodeStatistics(b)
-		r.Statistics = all
-		return err
+		return r.statistics(b)
 	case PageErrorLog:
 		l, err := ata.DecodeErrorLog(b)
 		r.ataErrors(p.Name, l, err, len(b) >= ata.PageSize)
@@ -48,6 +46,14 @@ func (r *Reading) ataPage(p Page) error {
 		return r.selective(b)
 	case PagePending:
 		return r.pending(b)
+	case PageATALock:
+		return r.lock(p)
+	case PageElements:
+		return r.elements(p, true)
+	case PageRanges:
+		all, err := scsi.DecodeATARanges(b)
+		r.ranges(p.Name, all)
+		return err
 	case PagePHY:
 		return r.phy(b)
 	case PageSCTStatus:
@@ -75,7 +81,7 @@ func (r *Reading) identify(b []byte) error {
 	wrong := id.Integrity == ata.IntegrityWrong
 	r.Identity = drive.Identity{
 		Key:      drive.Key{Model: drive.Printable(id.Model), Serial: drive.Printable(id.Serial)},
-		Firmware: drive.Printable(id.Firmware), WWN: id.WWN, Interface: drive.ATA,
+		Firmware: drive.Printable(id.Firmware), WWN: drive.WWN64(id.WWN), Interface: drive.ATA,
 		Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, PhysicalSector: id.PhysicalSector,
 		AlignmentOffset: id.Alignment, FormFactor: id.FormFactorName(), Transport: id.TransportName(),
 		LinkNow: ata.LinkSpeed(id.SATANow), LinkPossible: ata.LinkSpeed(id.LinkPossible()),
@@ -83,7 +89,7 @@ func (r *Reading) identify(b []byte) error {
 		SelfTest:     drive.Feature{Supported: id.SelfTestSupported, Enabled: id.SelfTestEnabled},
 		ErrorLogging: drive.Feature{Supported: id.ErrorLogSupported, Enabled: id.ErrorLogEnabled},
 		GPL:          drive.Feature{Supported: id.GPL, Enabled: id.GPL}, SCT: drive.Feature{Supported: id.SCT, Enabled: id.SCT},
-		TRIM: drive.Feature{Supported: id.TRIM, Enabled: id.TRIM}, Security: drive.Security(id.Security),
+		TRIM: drive.Feature{Supported: id.TRIM, Enabled: id.TRIM}, Security: security(id.Security),
 		IntegrityChecked: id.Integrity == ata.IntegrityRight,
 	}
 	switch {
@@ -105,6 +111,14 @@ func (r *Reading) identify(b []byte) error {
 		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotRead, What: "looking at the drive", Back: "it waits to be told to spin up", Page: string(PageIdentify), At: 4, Extra: "Read it by hand: that tells it to spin up."})
 	}
 	return err
+}
+
+func security(s ata.Security) drive.Security {
+	out := drive.Security{Supported: s.Supported, Enabled: s.Enabled, Locked: s.Locked, Frozen: s.Frozen, CountExpired: s.CountExpired}
+	if s.Locked {
+		out.By = drive.LockPassword
+	}
+	return out
 }
 
 // identityFacts says in words what the words of IDENTIFY DEVICE hold, each with its place (word n is at byte 2n).
@@ -171,6 +185,7 @@ func (r *Reading) identityFacts(id ata.Identify) {
 	s.yes("Configuration overlay", 166, 2, id.Overlay, "supported", "not supported")
 	s.yes("Accessible max address", 238, 2, id.AccessibleMax, "supported", "not supported")
 	s.add("Zones", 138, 2, [...]string{"none, or managed by the host", "host aware", "device managed", "reserved value"}[id.Zoned&3], "")
+	s.yes("Security protocols (TCG)", 96, 2, id.Trusted, "supported", "not supported")
 	s.add("Password lock", 256, 2, lockWords(id.Security), "")
 	switch id.Integrity {
 	case ata.IntegrityRight:
@@ -238,6 +253,29 @@ func (r *Reading) counters(b []byte) error {
 	return err
 }
 
+// statistics are shown as counters of their own; what is a fact of this page alone is what their flags say.
+func (r *Reading) statistics(b []byte) error {
+	all, err := ata.DecodeStatistics(b)
+	r.Statistics = all
+	if !r.explains {
+		return err
+	}
+	s := r.sheet(PageStatistics)
+	for _, x := range all {
+		name, at := x.Name, int(x.Page)*ata.PageSize+int(x.Offset)
+		if name == "" {
+			name = fmt.Sprintf("Statistic %d of page %d", x.Offset/8, x.Page)
+		}
+		if x.Notifies {
+			s.yes(name+", notification", at+7, 1, true, "offered", "")
+		}
+		if x.Condition {
+			s.yes(name+", monitored condition", at+7, 1, true, "met", "")
+		}
+	}
+	return err
+}
+
 func (r *Reading) alarm(b []byte) error {
 	sense, err := scsi.DecodeSense(b)
 	if err != nil {
@@ -271,11 +309,15 @@ func (r *Reading) ataErrors(page PageName, l ata.ErrorLog, err error, has bool) 
 	if r.hasExt && page != PageErrorsExt || !has && page != PageErrorLog {
 		return
 	}
+	if l.Beyond > 0 && len(r.Errors) > 0 { // a shorter log has the newest: what came of this one is older
+		r.ErrorTotal = max(r.ErrorTotal, uint64(l.Total))
+		return
+	}
 	r.Errors, r.ErrorTotal, r.HasErrors = make([]LoggedError, 0, len(l.Errors)), uint64(l.Total), has
 	for _, e := range l.Errors {
 		x := LoggedError{
 			Command: e.Command.String(), Meaning: e.Meaning(), State: e.StateName(), Hours: int64(e.Hours), LBA: e.LBA, HasLBA: e.Error&(ata.ErrorUNC|ata.ErrorIDNF) != 0 || e.LBA != 0,
-			Host: e.Error&^ata.ErrorABRT == 0, Page: page, Offset: e.Offset,
+			Host: e.Error&^ata.ErrorABRT == 0 && !e.DeviceFault(), Page: page, Offset: e.Offset,
 		}
 		for _, c := range e.Before {
 			x.Before = append(x.Before, c.String())
@@ -286,7 +328,7 @@ func (r *Reading) ataErrors(page PageName, l ata.ErrorLog, err error, has bool) 
 }
 
 func (r *Reading) ataTests(page PageName, l ata.SelfTestLog, has bool) {
-	if !has {
+	if !has || l.Beyond > 0 && len(r.Tests) > 0 { // a shorter log has the newest: what came of this one is older
 		return
 	}
 	r.Tests, r.HasTests = make([]SelfTest, 0, len(l.Tests)), true
@@ -381,6 +423,11 @@ func (r *Reading) sctStatus(b []byte) error {
 	}
 	s.add("Times over the limit", 206, 4, t.OverLimit, "")
 	s.add("Times under the limit", 210, 4, t.UnderLimit, "")
+	if t.Alarm() == ata.AlarmUnknown {
+		s.missing("The drive's own alarm", 214, 2, "the drive does not say it here")
+	} else {
+		s.add("The drive's own alarm", 214, 2, t.Alarm(), "")
+	}
 	return nil
 }
 

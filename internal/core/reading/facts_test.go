@@ -8,6 +8,7 @@ import (
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
+	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/sat"
 	"hylostat.example/internal/core/scsi"
@@ -106,7 +107,7 @@ func TestSeveralNamespacesAreOneDrive(t *testing.T) {
 	r := Explain(pages, dialect.Hints{})
 	assert.Equal(t, 2, r.Identity.Namespaces)
 	assert.EqualValues(t, 2*1000*4096, r.Identity.Bytes, "a controller that does not tell its capacity has that of its namespaces")
-	assert.EqualValues(t, 1, r.Identity.WWN)
+	assert.Equal(t, drive.WWN64(1), r.Identity.WWN)
 	assert.Equal(t, "4096", facts(r)["nvme/namespace-3 Block"].Value)
 	assert.Equal(t, "the controller does not say", facts(r)["nvme/controller Total capacity"].Reason)
 }

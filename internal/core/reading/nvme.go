@@ -46,7 +46,24 @@ func (r *Reading) nvmePage(p Page) error {
 		return r.persistent(b)
 	case PageDatacenter:
 		return r.datacenter(b)
+	case PageNVMeLock:
+		return r.lock(p)
+	case PageSupported:
+		all, err := nvme.DecodeSupported(b)
+		s := r.sheet(p.Name)
+		for _, id := range all {
+			s.add(fmt.Sprintf("Log %02Xh", id), 4*int(id), 4, "supported", "")
+		}
+		return err
+	case PageSanitize:
+		return r.sanitize(b)
 	default:
+		switch name := string(p.Name); {
+		case strings.HasPrefix(name, namesPrefix):
+			return r.names(p)
+		case strings.HasPrefix(name, endurancePrefix):
+			return r.endurance(p)
+		}
 		if strings.HasPrefix(string(p.Name), nsPrefix) {
 			return r.namespace(p)
 		}
@@ -111,7 +128,7 @@ func (r *Reading) namespace(p Page) error {
 	}
 	id := &r.Identity
 	if id.LogicalSector == 0 {
-		id.LogicalSector, id.PhysicalSector, id.WWN = n.Block, n.Block, n.EUI64
+		id.LogicalSector, id.PhysicalSector, id.WWN = n.Block, n.Block, drive.WWNOf(n.Name())
 		if n.Metadata > 0 {
 			id.Protection = fmt.Sprintf("%d bytes of metadata beside each block", n.Metadata)
 		}
@@ -122,6 +139,16 @@ func (r *Reading) namespace(p Page) error {
 	s := r.sheet(p.Name)
 	s.add("Size", 0, 8, n.Size, "blocks")
 	s.add("Capacity", 8, 8, n.Capacity, "blocks")
+	if n.NGUID != [16]byte{} {
+		s.add("NGUID", 104, 16, fmt.Sprintf("%x", n.NGUID), "")
+	} else {
+		s.missing("NGUID", 104, 16, "the namespace has none")
+	}
+	if n.EUI64 != 0 {
+		s.add("EUI-64", 120, 8, fmt.Sprintf("%016x", n.EUI64), "")
+	} else {
+		s.missing("EUI-64", 120, 8, "the namespace has none")
+	}
 	s.add("In use", 16, 8, n.Used, "blocks")
 	s.add("Block", 26, 1, n.Block, "B")
 	s.add("Metadata beside each block", 128, 2, n.Metadata, "B")
@@ -135,7 +162,7 @@ func (r *Reading) health(b []byte) error {
 	}
 	r.Health, r.HasCounters = &h, true
 	r.Alarm = ata.AlarmNotRaised
-	if h.Warning != 0 {
+	if h.Warning|h.GroupWarning != 0 {
 		r.Alarm = ata.AlarmRaised
 	}
 	if !r.explains {
@@ -146,6 +173,9 @@ func (r *Reading) health(b []byte) error {
 		s.add("Critical warning", 0, 1, strings.Join(words, "; "), "")
 	} else {
 		s.add("Critical warning", 0, 1, "none", "")
+	}
+	if words := nvme.WarningWords(h.GroupWarning); len(words) > 0 {
+		s.add("Critical warning of an endurance group", 6, 1, strings.Join(words, "; "), "")
 	}
 	c, ok := nvme.Kelvin(h.CompositeK)
 	s.celsius("Temperature, composite", 1, 2, c, ok)
@@ -202,7 +232,9 @@ func (r *Reading) nvmeTests(b []byte) error {
 	l, err := nvme.DecodeSelfTests(b)
 	r.HasTests = err == nil
 	r.TestRunning = l.Running != 0
-	r.TestRemaining = 100 - min(100, l.Percent)
+	if r.TestRunning {
+		r.TestRemaining = 100 - min(100, l.Percent)
+	}
 	for _, t := range l.Tests {
 		r.Tests = append(r.Tests, SelfTest{
 			Kind: t.KindName(), Result: t.Result.String(), Passed: t.Result == nvme.TestPassed, Failed: t.Result.Failed(), Hours: t.Hours, LBA: t.LBA, HasLBA: t.HasLBA,
@@ -246,7 +278,11 @@ func (r *Reading) persistent(b []byte) error {
 	s.add("Power on hours", 28, 16, l.Hours, "h")
 	s.add("Power cycles", 44, 8, l.Cycles, "")
 	for i, e := range l.List[:min(len(l.List), shownEvents)] {
-		s.add(fmt.Sprintf("Event %d", i+1), e.Offset, 24, e.KindName(), "")
+		words := e.KindName()
+		if content := e.Content(); content != "" {
+			words += ": " + drive.Printable(content)
+		}
+		s.add(fmt.Sprintf("Event %d, %s", i+1, e.At), e.Offset, 24+len(e.Data), words, "")
 	}
 	return err
 }

@@ -33,6 +33,9 @@ const (
 	PagePending       PageName = "ata/log-0c"
 	PagePHY           PageName = "ata/log-11"
 	PageDirectoryExt  PageName = "ata/gpl-00"
+	PageRanges        PageName = "ata/log-47"
+	PageElements      PageName = "ata/elements"
+	PageATALock       PageName = "ata/discovery" // Level 0 discovery of the drive's own lock
 	PageSCTStatus     PageName = "ata/log-e0"
 	PageTemperatures  PageName = "ata/log-e1"
 	PageRecoveryRead  PageName = "ata/recovery-read"  // sense data
@@ -50,25 +53,70 @@ const (
 	PageNVMeTests  PageName = "nvme/log-06"
 	PagePersistent PageName = "nvme/log-0d"
 	PageDatacenter PageName = "nvme/log-c0"
+	PageSupported  PageName = "nvme/log-00"
+	PageSanitize   PageName = "nvme/log-81"
+	PageNVMeLock   PageName = "nvme/discovery"
 
 	PageImage PageName = "image/file" // JSON of Image
 
 	PageCapacity PageName = "scsi/capacity"
 	PageDefects  PageName = "scsi/defects"
 	PageControl  PageName = "scsi/mode-1c"
-	vpdPrefix             = "scsi/vpd-"
-	scsiPrefix            = "scsi/log-"
-	nsPrefix              = "nvme/namespace-"
+	PageReady    PageName = "scsi/ready" // only as a fault: what TEST UNIT READY says of a drive that is not
+	PageSCSILock PageName = "scsi/discovery"
+	PageSElement PageName = "scsi/elements"
+
+	// Attachments are kept for the maker's support and not decoded.
+	PageInternalStatus PageName = "ata/log-24"
+	PageIdentifyData   PageName = "ata/log-30"
+	PageTelemetry      PageName = "nvme/log-08"
+
+	vpdPrefix       = "scsi/vpd-"
+	scsiPrefix      = "scsi/log-"
+	nsPrefix        = "nvme/namespace-"
+	namesPrefix     = "nvme/names-"
+	endurancePrefix = "nvme/log-09-"
 )
 
-// PageVPD is the name of a vital product data page, PageLog of a SCSI log page, PageNamespace of a namespace's identity.
+// PageVPD is the name of a vital product data page.
 func PageVPD(n uint8) PageName { return PageName(fmt.Sprintf("%s%02x", vpdPrefix, n)) }
 
 // PageLog is the name of a SCSI log page.
-func PageLog(n uint8) PageName { return PageName(fmt.Sprintf("%s%02x", scsiPrefix, n)) }
+func PageLog(l scsi.LogID) PageName {
+	if l.Subpage == 0 {
+		return PageName(fmt.Sprintf("%s%02x", scsiPrefix, l.Page))
+	}
+	return PageName(fmt.Sprintf("%s%02x-%02x", scsiPrefix, l.Page, l.Subpage))
+}
 
-// PageNamespace is the name of an NVMe namespace's identity.
+// log is the SCSI log page a name stands for; ok is false for other names.
+func (n PageName) log() (l scsi.LogID, ok bool) {
+	digits, ok := strings.CutPrefix(string(n), scsiPrefix)
+	if !ok {
+		return l, false
+	}
+	page, sub, divided := strings.Cut(digits, "-")
+	for part, to := range map[string]*uint8{page: &l.Page, sub: &l.Subpage} {
+		x, err := strconv.ParseUint(part, 16, 8)
+		if err != nil && (part == page || divided) {
+			return l, false
+		}
+		*to = uint8(x)
+	}
+	return l, true
+}
+
+// PageNamespace is the name of an NVMe namespace's identity, PageNames of the list of its names, PageEndurance of the log of an
+// endurance group.
 func PageNamespace(n uint32) PageName { return PageName(fmt.Sprintf("%s%d", nsPrefix, n)) }
+
+// PageNames is the list of all names of a namespace.
+func PageNames(n uint32) PageName { return PageName(fmt.Sprintf("%s%d", namesPrefix, n)) }
+
+// PageEndurance is the log of an endurance group.
+func PageEndurance(group uint16) PageName {
+	return PageName(fmt.Sprintf("%s%d", endurancePrefix, group))
+}
 
 // number is the hex number at the end of a name; ok is false when it is none of the prefix.
 func (n PageName) number(prefix string) (uint8, bool) {
@@ -89,6 +137,9 @@ var pageTitles = map[PageName]string{
 	PageNativeMax: "Native capacity", PageAccessibleMax: "Accessible capacity", PageConfiguration: "Configuration overlay",
 	PageController: "Controller", PageNamespaces: "Namespaces", PageNVMeErrors: "Error log", PageHealth: "Health log", PageFirmware: "Firmware slots",
 	PageEffects: "Supported commands", PageNVMeTests: "Self-test log", PagePersistent: "Persistent events", PageDatacenter: "Datacenter health extension",
+	PageRanges: "Concurrent positioning ranges", PageElements: "Physical elements", PageSElement: "Physical elements", PageATALock: "The drive's own lock", PageNVMeLock: "The drive's own lock",
+	PageSCSILock: "The drive's own lock", PageSupported: "Supported logs", PageSanitize: "Sanitize status", PageReady: "Ready", PageInternalStatus: "Internal status, for the maker",
+	PageIdentifyData: "Identify data, for the maker", PageTelemetry: "Telemetry, for the maker", PageVPD(scsi.VPDRanges): "Concurrent positioning ranges",
 	PageImage: "Image file", PageCapacity: "Capacity", PageDefects: "Grown defect list", PageControl: "Informational exceptions control",
 	PageVPD(scsi.VPDPages): "Product data pages", PageVPD(scsi.VPDSerial): "Unit serial number", PageVPD(scsi.VPDIdentification): "Identification",
 	PageVPD(scsi.VPDBlockLimits): "Block limits", PageVPD(scsi.VPDCharacteristics): "Characteristics", PageVPD(scsi.VPDProvisioning): "Provisioning",
@@ -99,13 +150,20 @@ func (n PageName) Title() string {
 	if title, ok := pageTitles[n]; ok {
 		return title
 	}
-	if page, ok := n.number(scsiPrefix); ok {
-		return scsi.LogTitle(page)
+	if l, ok := n.log(); ok {
+		return scsi.LogTitle(l)
 	}
-	if id, ok := strings.CutPrefix(string(n), nsPrefix); ok {
-		return "Namespace " + id
+	for prefix, title := range map[string]string{nsPrefix: "Namespace ", namesPrefix: "Names of namespace ", endurancePrefix: "Endurance group "} {
+		if id, ok := strings.CutPrefix(string(n), prefix); ok {
+			return title + id
+		}
 	}
 	return string(n)
+}
+
+// Attachment reports whether the page is kept undecoded, for the maker's support.
+func (n PageName) Attachment() bool {
+	return n == PageInternalStatus || n == PageIdentifyData || n == PageTelemetry
 }
 
 // Page is one block of bytes as the drive sent it, or the fault that stands for it.

@@ -14,11 +14,12 @@ import (
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/nvme"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/scsi"
 )
 
 // DecoderVersion is kept with everything decoded; it rises whenever the same pages would decode differently.
-const DecoderVersion = 4
+const DecoderVersion = 5
 
 // Attribute is one counter with everything known of it.
 type Attribute struct {
@@ -36,13 +37,13 @@ const (
 	Above      State = "above"    // never at or below its threshold
 	FellBefore State = "fell"     // was at or below once, is above now
 	Failing    State = "failing"  // at or below now
-	Unjudged   State = "unjudged" // no threshold, or a threshold that never fails
+	Unjudged   State = "unjudged" // no threshold, one that never fails, or a value that carries no judgement: StateReason says which
 )
 
 // State compares Value and Worst with the threshold.
 func (a Attribute) State() State {
 	switch {
-	case a.Threshold == nil || a.Threshold.Level == 0:
+	case a.StateReason() != "":
 		return Unjudged
 	case a.Threshold.Fails(a.Value):
 		return Failing
@@ -50,6 +51,14 @@ func (a Attribute) State() State {
 		return FellBefore
 	}
 	return Above
+}
+
+// StateReason says in words why the attribute is not judged by its threshold; empty: it is.
+func (a Attribute) StateReason() string {
+	if a.Threshold == nil {
+		return "the drive gives no threshold"
+	}
+	return a.Threshold.Unjudged(a.Value)
 }
 
 // Capabilities tell what the drive can do for a check.
@@ -94,7 +103,10 @@ type LoggedError struct {
 
 // SCSI is what a SCSI drive's own pages hold besides facts. A nil pointer was not read.
 type SCSI struct {
-	Logs          map[uint8]scsi.LogPage
+	Logs          map[scsi.LogID]scsi.LogPage
+	Control       *scsi.Control
+	Pending       *scsi.PendingDefects
+	Environment   *scsi.Environment
 	Defects       *scsi.Defects
 	Background    *scsi.Background
 	Informational *scsi.Informational
@@ -111,6 +123,7 @@ type Reading struct {
 	TestRunning   bool
 	TestRemaining uint8 // per cent, while TestRunning
 	Alarm         ata.Alarm
+	AlarmFrom     PageName   // which page told it, where that is not the usual one
 	Tests         []SelfTest // newest first
 	HasTests      bool
 	Errors        []LoggedError
@@ -119,15 +132,18 @@ type Reading struct {
 	Statistics    []ata.Statistic
 	PHY           []ata.PHYCounter
 	Pending       *ata.PendingLog
+	Elements      *scsi.Elements // heads with their surfaces, where the drive tells of them
 	SCT           *ata.SCTReport
 	Curve         *ata.TemperatureHistory
 	Health        *nvme.Health
 	Datacenter    *nvme.Datacenter
 	Controller    *nvme.Controller
+	Endurance     []nvme.Endurance // of each group
 	SCSI          SCSI
 	Sheets        []Sheet // only of Explain
 	Faults        []drive.Fault
 
+	adapter  shown
 	hasExt   bool // tests or errors of the extended logs stand already
 	explains bool // facts are wanted
 }
@@ -145,7 +161,7 @@ func (r *Reading) Attribute(id uint8) (Attribute, bool) {
 // Statistic finds a device statistic that has a value.
 func (r *Reading) Statistic(key ata.StatisticKey) (ata.Statistic, bool) {
 	for i := range r.Statistics {
-		if s := &r.Statistics[i]; s.StatisticKey == key && s.Valid && !s.Normalized {
+		if s := &r.Statistics[i]; s.StatisticKey == key && s.Valid && (!s.Normalized || key.IsShare()) {
 			return *s, true
 		}
 	}
@@ -204,12 +220,50 @@ func decode(pages []Page, hints dialect.Hints, explain bool) Reading {
 		r.broken(p.Name, err)
 	}
 	r.translate(thresholds, hints)
+	r.settle()
 	return r
+}
+
+// settle concludes what only several pages together tell.
+func (r *Reading) settle() {
+	if c := r.SCSI.Control; c != nil && c.Disabled && r.Alarm == ata.AlarmNotRaised { // it was told to be silent
+		r.Alarm = ata.AlarmUnknown
+	}
+	if r.SCT != nil && (r.Alarm == ata.AlarmUnknown || r.Alarm == ata.AlarmEchoed) { // where an adapter drops or hands back registers
+		if told := r.SCT.Alarm(); told != ata.AlarmUnknown {
+			r.Alarm, r.AlarmFrom = told, PageSCTStatus
+		}
+	}
+	if s := &r.Identity.Security; !s.Locked && slices.ContainsFunc(r.Faults, func(f drive.Fault) bool { return f.Class == drive.FaultLocked }) {
+		s.Locked, s.By = true, drive.LockRefuses
+	}
+	r.compareCapacity()
+}
+
+// compareCapacity holds the size an adapter shows against the drive's own.
+func (r *Reading) compareCapacity() {
+	id := &r.Identity
+	shown := r.adapter.bytes()
+	if id.Interface != drive.ATA || id.Bytes == 0 || shown == 0 || shown == id.Bytes {
+		return
+	}
+	id.Shown = shown
+	f := drive.Fault{
+		Class: drive.FaultCapacity, What: "comparing capacities", Page: string(PageCapacity), At: 8,
+		Back:  fmt.Sprintf("the drive has %s, this adapter shows %s", quantity.Of(float64(id.Bytes), "B"), quantity.Of(float64(shown), "B")),
+		Extra: "Use a direct port: through this adapter a part of the drive is out of reach.",
+	}
+	if shown > id.Bytes {
+		f.Extra = "Use a direct port: this adapter shows more than there is."
+	}
+	r.Faults = append(r.Faults, f)
 }
 
 // page decodes one page.
 func (r *Reading) page(p Page) error {
 	switch {
+	case p.Name.Attachment():
+		return nil
 	case strings.HasPrefix(string(p.Name), "ata/"):
 		return r.ataPage(p)
 	case strings.HasPrefix(string(p.Name), "nvme/"):
@@ -268,7 +322,11 @@ func (r *Reading) translate(thresholds []ata.Threshold, hints dialect.Hints) {
 	r.Dialect.Hints = hints
 	if hours, ok := r.Statistic(ata.StatPowerOnHours); ok {
 		if nine, has := r.Attribute(9); has {
-			if h, ok := dialect.CompareHours(nine.Raw48(), float64(hours.Value)); ok {
+			h, ok := dialect.CompareHours(nine.Raw48(), float64(hours.Value))
+			if ok && h.Hours == dialect.HoursLayout(r.Dialect.Family) { // it says what the family says
+				h = dialect.Hints{}
+			}
+			if ok {
 				r.Dialect.Hints = h
 			}
 		}
@@ -285,6 +343,14 @@ func (r *Reading) translate(thresholds []ata.Threshold, hints dialect.Hints) {
 		}
 	}
 }
+
+// shown is the capacity an adapter shows for a drive that has its own word for it.
+type shown struct {
+	blocks uint64
+	block  uint32
+}
+
+func (s shown) bytes() uint64 { return s.blocks * uint64(s.block) }
 
 // placed is an error of the standards' rooms.
 type placed interface {

@@ -23,9 +23,14 @@ func (r *Reading) scsiPage(p Page) error {
 			r.sheet(p.Name).add("Sectors replaced since it was made", 4, 4, d.Count, "sectors")
 		}
 		return err
+	case PageSCSILock:
+		return r.lock(p)
+	case PageSElement:
+		return r.elements(p, false)
 	case PageControl:
 		c, err := scsi.DecodeControl(b)
 		if err == nil {
+			r.SCSI.Control = &c
 			s := r.sheet(p.Name)
 			s.yes("Informational exceptions", c.Offset+2, 1, !c.Disabled, "on", "switched off")
 			s.yes("Warnings", c.Offset+2, 1, c.Warnings, "on", "switched off")
@@ -36,8 +41,8 @@ func (r *Reading) scsiPage(p Page) error {
 		if n, ok := p.Name.number(vpdPrefix); ok {
 			return r.vpd(n, p)
 		}
-		if n, ok := p.Name.number(scsiPrefix); ok {
-			return r.scsiLog(n, p)
+		if l, ok := p.Name.log(); ok {
+			return r.scsiLog(l, p)
 		}
 		r.unknown(p.Name)
 		return nil
@@ -73,7 +78,14 @@ func (r *Reading) capacity(b []byte) error {
 		return err
 	}
 	id := &r.Identity
-	id.Bytes, id.LogicalSector, id.PhysicalSector, id.AlignmentOffset = (c.Last+1)*uint64(c.Block), c.Block, c.Block<<c.Exponent, c.Alignment
+	if id.Interface == drive.ATA { // the adapter's word, beside the drive's own
+		r.adapter = shown{c.Last + 1, c.Block}
+		s := r.sheet(PageCapacity)
+		s.add("Last LBA the adapter shows", 0, 8, c.Last, "")
+		s.add("Logical sector the adapter shows", 8, 4, c.Block, "B")
+		return nil
+	}
+	id.Bytes, id.LogicalSector, id.PhysicalSector, id.AlignmentOffset = (c.Last+1)*uint64(c.Block), c.Block, c.Block<<c.Exponent, c.Offset()
 	switch {
 	case c.Protection > 0:
 		id.Protection = fmt.Sprintf("protection type %d", c.Protection)
@@ -105,7 +117,7 @@ func (r *Reading) vpd(n uint8, p Page) error {
 	case scsi.VPDIdentification:
 		all, err := scsi.DecodeDesignators(p.Bytes)
 		if r.Identity.Interface == drive.SCSI {
-			r.Identity.WWN = scsi.UnitName(all)
+			r.Identity.WWN = drive.WWNOf(scsi.UnitName(all))
 		}
 		for _, d := range all {
 			of := [...]string{"logical unit", "target port", "target device", "reserved"}[d.Association&3]
@@ -133,6 +145,10 @@ func (r *Reading) vpd(n uint8, p Page) error {
 			s.add("Form factor", 7, 1, f, "")
 		}
 		return nil
+	case scsi.VPDRanges:
+		all, err := scsi.DecodeRanges(p.Bytes)
+		r.ranges(p.Name, all)
+		return err
 	default:
 		body, err := scsi.DecodeVPD(n, p.Bytes)
 		if err == nil {
@@ -142,25 +158,33 @@ func (r *Reading) vpd(n uint8, p Page) error {
 	}
 }
 
-func (r *Reading) scsiLog(n uint8, p Page) error {
+func (r *Reading) scsiLog(id scsi.LogID, p Page) error {
 	b := p.Bytes
-	if n == scsi.LogPages {
+	switch id {
+	case scsi.LogPages:
 		all, err := scsi.DecodePageList(b)
 		s := r.sheet(p.Name)
 		for i, page := range all {
-			s.add(scsi.LogTitle(page), 4+i, 1, fmt.Sprintf("%02Xh", page), "")
+			s.add(scsi.LogTitle(scsi.LogID{Page: page}), 4+i, 1, fmt.Sprintf("%02Xh", page), "")
+		}
+		return err
+	case scsi.LogSubpages:
+		all, err := scsi.DecodeSubpageList(b)
+		s := r.sheet(p.Name)
+		for i, l := range all {
+			s.add(scsi.LogTitle(l), 4+2*i, 2, l.String(), "")
 		}
 		return err
 	}
-	l, err := scsi.DecodeLogPage(b)
+	l, err := scsi.DecodeLogPage(id, b)
 	if r.SCSI.Logs == nil {
-		r.SCSI.Logs = map[uint8]scsi.LogPage{}
+		r.SCSI.Logs = map[scsi.LogID]scsi.LogPage{}
 	}
 	if err == nil {
-		r.SCSI.Logs[n] = l
+		r.SCSI.Logs[id] = l
 		r.HasCounters = true
 	}
-	switch n {
+	switch id {
 	case scsi.LogSelfTests:
 		return r.scsiTests(p, err)
 	case scsi.LogBackground:
@@ -169,6 +193,12 @@ func (r *Reading) scsiLog(n uint8, p Page) error {
 		return r.informational(p)
 	case scsi.LogProtocol:
 		return r.ports(p)
+	case scsi.LogPending:
+		return r.scsiPending(p)
+	case scsi.LogEnvironment:
+		return r.environment(p)
+	case scsi.LogEnvironLimits:
+		return r.environmentLimits(p)
 	}
 	if r.explains {
 		r.parameters(p.Name, l)
@@ -180,27 +210,31 @@ func (r *Reading) scsiLog(n uint8, p Page) error {
 func (r *Reading) parameters(page PageName, l scsi.LogPage) {
 	s := r.sheet(page)
 	for _, x := range l.Parameters {
-		name := scsi.ParameterName(l.Page, x.Code)
+		name := scsi.ParameterName(l.LogID, x.Code)
 		if name == "" {
 			name = fmt.Sprintf("Parameter %04Xh, without a name in this version", x.Code)
 		}
 		switch v := x.Value; {
-		case l.Page == scsi.LogTemperature && len(v) >= 2:
+		case l.LogID == scsi.LogTemperature && len(v) >= 2:
 			s.celsius(name, x.Offset+1, 1, int(v[1]), v[1] != 0xFF)
-		case l.Page == scsi.LogSolidState && x.Code == scsi.PercentageUsed && len(v) >= 4:
+		case l.LogID == scsi.LogSolidState && x.Code == scsi.PercentageUsed && len(v) >= 4:
 			s.add(name, x.Offset+3, 1, v[3], "%")
-		case l.Page == scsi.LogStartStop && x.Code <= 2 && len(v) >= 6: // digits as text: year and week
+		case l.LogID == scsi.LogStartStop && x.Code <= 2 && len(v) >= 6: // digits as text: year and week
 			year, week := strings.TrimSpace(string(v[:4])), strings.TrimSpace(string(v[4:6]))
 			if year == "" || strings.Trim(year, "0") == "" {
 				s.missing(name, x.Offset, 6, "none is set")
 			} else {
 				s.add(name, x.Offset, 6, drive.Printable("week "+week+" of "+year), "")
 			}
-		case l.Page == scsi.LogStartStop && len(v) == 4 && v[0] == 0xFF && v[1] == 0xFF && v[2] == 0xFF && v[3] == 0xFF:
+		case l.LogID == scsi.LogStartStop && len(v) == 4 && v[0] == 0xFF && v[1] == 0xFF && v[2] == 0xFF && v[3] == 0xFF:
 			s.missing(name, x.Offset, 4, "the drive does not say")
 		default:
 			if number, ok := x.Number(); ok {
-				s.add(name, x.Offset, len(v), number, map[bool]string{true: "B"}[x.Code == scsi.CounterProcessed && l.Page <= scsi.LogVerifyErrors])
+				unit := ""
+				if x.Code == scsi.CounterProcessed && (l.LogID == scsi.LogWriteErrors || l.LogID == scsi.LogReadErrors || l.LogID == scsi.LogVerifyErrors) {
+					unit = "B"
+				}
+				s.add(name, x.Offset, len(v), number, unit)
 			}
 		}
 	}
@@ -237,7 +271,7 @@ func (r *Reading) background(p Page) error {
 		s.add("Progress", at+8, 2, int(g.Progress)*100/65536, "%")
 	}
 	for _, f := range g.Found {
-		s.add(fmt.Sprintf("LBA %d", f.LBA), f.Offset, 20, fmt.Sprintf("%s, at %d h", f.Sense, f.Minutes/60), "")
+		s.add(fmt.Sprintf("LBA %d", f.LBA), f.Offset, 20, fmt.Sprintf("%s; %s, at %d h", f.Sense, f.Status, f.Minutes/60), "")
 	}
 	return err
 }

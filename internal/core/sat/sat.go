@@ -26,12 +26,16 @@ const (
 	protocolNonData = 3
 	protocolPIOIn   = 4
 	protocolPIOOut  = 5
+	protocolDMA     = 6
 )
 
 // CDB wraps an ATA command in this form (SAT-4 12.2.2 and 12.2.3). T_LENGTH is in Count and in 512-byte blocks.
 func (f Form) CDB(c ata.Command) []byte {
 	protocol, flags := byte(protocolNonData), byte(0)
 	switch c.Transfer {
+	case ata.DMAIn:
+		protocol = protocolDMA
+		flags = 1<<3 | 1<<2 | 2
 	case ata.PIOIn:
 		protocol = protocolPIOIn
 		flags = 1<<3 | 1<<2 | 2 // from the device, block count, length in COUNT
@@ -64,7 +68,7 @@ func (f Form) CDB(c ata.Command) []byte {
 }
 
 // Decode reads the ATA command out of a pass-through CDB. ok is false when the CDB is no pass-through, is cut short, or
-// asks for a transfer this product never makes (DMA, packet). Whether a transfer to the drive is harmless is for
+// asks for a transfer this product never makes (DMA to the device, packet). Whether a transfer to the drive is harmless is for
 // device.Allow to say, which sees its bytes.
 func Decode(cdb []byte) (c ata.Command, f Form, ok bool) {
 	switch {
@@ -100,6 +104,9 @@ func Decode(cdb []byte) (c ata.Command, f Form, ok bool) {
 			return c, f, true
 		}
 		return c, f, cdb[2]&0x0F == 1<<3|1<<2|2
+	case protocolDMA:
+		c.Transfer, c.Blocks = ata.DMAIn, c.Count
+		return c, f, c.Op == ata.ElementStatus && cdb[2]&0x0F == 1<<3|1<<2|2
 	case protocolPIOOut:
 		c.Transfer, c.Blocks = ata.PIOOut, c.Count
 		return c, f, cdb[2]&0x0F == 1<<2|2
@@ -113,6 +120,9 @@ const statusReturn = 0x09
 // Registers takes the drive's registers out of a sense (SAT-4 12.2.8 for the descriptor, 12.2.7 for the fixed format,
 // which loses COUNT 15:8 and LBA 47:24). Reported is false when the sense holds none.
 func Registers(s scsi.Sense) ata.Registers {
+	if s.Deferred { // they are an earlier command's
+		return ata.Registers{}
+	}
 	for _, d := range s.Descriptors {
 		if d.Type != statusReturn || len(d.Body) < 12 {
 			continue
@@ -142,6 +152,8 @@ func Sense(r ata.Registers, fixed bool) scsi.Sense {
 	s := scsi.Sense{Key: scsi.RecoveredError, ASC: 0x00, ASCQ: 0x1D, Fixed: fixed}
 	if r.Failed() {
 		switch {
+		case r.Status&ata.StatusDF != 0:
+			s.Key, s.ASC, s.ASCQ = scsi.HardwareError, 0x44, 0x00
 		case r.Error&ata.ErrorICRC != 0:
 			s.Key, s.ASC, s.ASCQ = scsi.AbortedCommand, 0x47, 0x03
 		case r.Error&ata.ErrorUNC != 0:

@@ -1,5 +1,7 @@
 package scsi
 
+import "fmt"
+
 // More operation codes (SPC-5 table E.2, SBC-4 table 33).
 const (
 	RequestSense     = 0x03
@@ -7,9 +9,13 @@ const (
 	StartStopUnit    = 0x1B
 	ModeSense10      = 0x5A
 	LogSense         = 0x4D
+	ReadDefectData10 = 0x37
 	ReadDefectData12 = 0xB7
 	ServiceActionIn  = 0x9E
-	readCapacity16   = 0x10 // service action
+	ReadCapacity10   = 0x25
+	SecurityIn       = 0xA2
+	readCapacity16   = 0x10 // service actions
+	elementStatus    = 0x17
 )
 
 // Vital product data pages (SPC-5 7.7, SBC-4 6.6).
@@ -20,22 +26,28 @@ const (
 	VPDBlockLimits     uint8 = 0xB0
 	VPDCharacteristics uint8 = 0xB1
 	VPDProvisioning    uint8 = 0xB2
+	VPDRanges          uint8 = 0xB9
 )
 
 // Log pages (SPC-5 7.3, SBC-4 6.4).
-const (
-	LogPages         uint8 = 0x00
-	LogWriteErrors   uint8 = 0x02
-	LogReadErrors    uint8 = 0x03
-	LogVerifyErrors  uint8 = 0x05
-	LogNonMedium     uint8 = 0x06
-	LogTemperature   uint8 = 0x0D
-	LogStartStop     uint8 = 0x0E
-	LogSelfTests     uint8 = 0x10
-	LogSolidState    uint8 = 0x11
-	LogBackground    uint8 = 0x15
-	LogProtocol      uint8 = 0x18
-	LogInformational uint8 = 0x2F
+var (
+	LogPages         = LogID{Page: 0x00}
+	LogSubpages      = LogID{0x00, 0xFF} // all pages and subpages there are
+	LogWriteErrors   = LogID{Page: 0x02}
+	LogReadErrors    = LogID{Page: 0x03}
+	LogVerifyErrors  = LogID{Page: 0x05}
+	LogNonMedium     = LogID{Page: 0x06}
+	LogTemperature   = LogID{Page: 0x0D}
+	LogEnvironment   = LogID{0x0D, 0x01} // report of temperature and humidity
+	LogEnvironLimits = LogID{0x0D, 0x02} // and their limits
+	LogStartStop     = LogID{Page: 0x0E}
+	LogSelfTests     = LogID{Page: 0x10}
+	LogSolidState    = LogID{Page: 0x11}
+	LogBackground    = LogID{Page: 0x15}
+	LogPending       = LogID{0x15, 0x01} // sectors that wait to be reassigned
+	LogBackgroundOps = LogID{0x15, 0x02}
+	LogProtocol      = LogID{Page: 0x18}
+	LogInformational = LogID{Page: 0x2F}
 )
 
 // ModeInformational is the informational exceptions control page (SPC-5 7.5.13).
@@ -51,9 +63,20 @@ const (
 // VPDCDB asks for a vital product data page of at most n bytes.
 func VPDCDB(page uint8, n uint16) []byte { return []byte{Inquiry, 1, page, uint8(n >> 8), uint8(n), 0} }
 
+// LogID names a log page: its code, and its subpage where it has several.
+type LogID struct{ Page, Subpage uint8 }
+
+// String is the standard's way to write it: "15h", or "15h/01h".
+func (l LogID) String() string {
+	if l.Subpage == 0 {
+		return fmt.Sprintf("%02Xh", l.Page)
+	}
+	return fmt.Sprintf("%02Xh/%02Xh", l.Page, l.Subpage)
+}
+
 // LogSenseCDB asks for the cumulative values of a log page, without saving them (SPC-5 6.8: PC 01b, SP 0).
-func LogSenseCDB(page uint8, n uint16) []byte {
-	return []byte{LogSense, 0, 1<<6 | page, 0, 0, 0, 0, uint8(n >> 8), uint8(n), 0}
+func LogSenseCDB(l LogID, n uint16) []byte {
+	return []byte{LogSense, 0, 1<<6 | l.Page&0x3F, l.Subpage, 0, 0, 0, uint8(n >> 8), uint8(n), 0}
 }
 
 // ModeSenseCDB asks for the present values of a mode page, without block descriptors (SPC-5 6.14).
@@ -64,6 +87,11 @@ func ModeSenseCDB(page uint8, n uint16) []byte {
 // CapacityCDB asks for READ CAPACITY(16) (SBC-4 5.18).
 func CapacityCDB() []byte {
 	return []byte{ServiceActionIn, readCapacity16, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, CapacitySize, 0, 0}
+}
+
+// DefectCDB10 is DefectCDB for drives older than the 12-byte form; its list has at most 65,535 bytes (SBC-4 5.19).
+func DefectCDB10(format uint8, n uint16) []byte {
+	return []byte{ReadDefectData10, 0, 1<<3 | format&7, 0, 0, 0, 0, uint8(n >> 8), uint8(n), 0}
 }
 
 // DefectCDB asks for the grown list in the given format (SBC-4 5.20); an allocation of 8 bytes brings its length only.
@@ -107,11 +135,20 @@ func Name(cdb []byte) string {
 	case StartStopUnit:
 		return "START STOP UNIT"
 	case LogSense:
-		return "LOG SENSE page " + hex(cdb[2]&0x3F)
+		return "LOG SENSE page " + LogID{cdb[2] & 0x3F, cdb[3]}.String()
 	case ReadDefectData12:
-		return "READ DEFECT DATA"
+		return "READ DEFECT DATA(12)"
+	case ReadDefectData10:
+		return "READ DEFECT DATA(10)"
 	case ServiceActionIn:
+		if cdb[1]&0x1F == elementStatus {
+			return "GET PHYSICAL ELEMENT STATUS"
+		}
 		return "READ CAPACITY(16)"
+	case ReadCapacity10:
+		return "READ CAPACITY(10)"
+	case SecurityIn:
+		return "SECURITY PROTOCOL IN " + hex(cdb[1])
 	}
 	return "SCSI operation " + hex(cdb[0])
 }

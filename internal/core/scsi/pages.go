@@ -27,7 +27,7 @@ func (p Parameter) Number() (n uint64, ok bool) {
 
 // LogPage is a log page (SPC-5 7.3.2).
 type LogPage struct {
-	Page       uint8
+	LogID
 	Parameters []Parameter
 }
 
@@ -41,16 +41,27 @@ func (p LogPage) Parameter(code uint16) (Parameter, bool) {
 	return Parameter{}, false
 }
 
-// DecodeLogPage reads a log page as far as it was transferred.
-func DecodeLogPage(b []byte) (LogPage, error) {
+// subpageFormat is the SPF bit of a log page's first byte: only then does its second byte name a subpage.
+const subpageFormat = 1 << 6
+
+// DecodeLogPage reads the log page that was asked for as far as it was transferred. A page that names itself otherwise is another
+// page, and gives nothing but an error.
+func DecodeLogPage(want LogID, b []byte) (LogPage, error) {
 	if len(b) < 4 {
-		return LogPage{}, &FormatError{"log page", len(b), "shorter than 4 bytes"}
+		return LogPage{}, &FormatError{"log page " + want.String(), len(b), "shorter than 4 bytes"}
 	}
-	l := LogPage{Page: b[0] & 0x3F}
+	is := LogID{Page: b[0] & 0x3F}
+	if b[0]&subpageFormat != 0 {
+		is.Subpage = b[1]
+	}
+	if is != want {
+		return LogPage{}, &FormatError{"log page " + want.String(), 0, "calls itself page " + is.String()}
+	}
+	l := LogPage{LogID: is}
 	end := min(len(b), 4+int(be.Uint16(b[2:])))
 	for at := 4; at < end; {
 		if at+4 > end || at+4+int(b[at+3]) > end {
-			return l, &FormatError{fmt.Sprintf("log page %02Xh", l.Page), at, "a parameter runs over the page's end"}
+			return l, &FormatError{"log page " + want.String(), at, "a parameter runs over the page's end"}
 		}
 		size := int(b[at+3])
 		l.Parameters = append(l.Parameters, Parameter{be.Uint16(b[at:]), b[at+4 : at+4+size], at + 4})
@@ -68,8 +79,11 @@ func DecodePageList(b []byte) ([]uint8, error) {
 }
 
 // EncodeLogPage writes a log page.
-func EncodeLogPage(page uint8, parameters ...Parameter) []byte {
-	b := []byte{page, 0, 0, 0}
+func EncodeLogPage(l LogID, parameters ...Parameter) []byte {
+	b := []byte{l.Page, l.Subpage, 0, 0}
+	if l.Subpage != 0 {
+		b[0] |= subpageFormat
+	}
 	for _, p := range parameters {
 		b = be.AppendUint16(b, p.Code)
 		b = append(b, 0x03, uint8(len(p.Value)))
@@ -100,7 +114,7 @@ const (
 )
 
 // parameterNames gives the standard's names: SPC-5 7.3 and SBC-4 6.4.
-var parameterNames = map[uint8]map[uint16]string{
+var parameterNames = map[LogID]map[uint16]string{
 	LogWriteErrors: errorCounters, LogReadErrors: errorCounters, LogVerifyErrors: errorCounters, LogNonMedium: {0: "Non-medium errors"},
 	LogTemperature:   {0: "Temperature", 1: "Reference temperature"},
 	LogStartStop:     {1: "Date of manufacture", 2: "Accounting date", 3: "Specified cycle count over lifetime", 4: "Accumulated start-stop cycles", 5: "Specified load-unload count over lifetime", 6: "Accumulated load-unload cycles"},
@@ -114,19 +128,21 @@ var errorCounters = map[uint16]string{
 }
 
 // ParameterName is the standard's name of a log parameter; empty for one this version does not know.
-func ParameterName(page uint8, code uint16) string { return parameterNames[page][code] }
+func ParameterName(l LogID, code uint16) string { return parameterNames[l][code] }
 
 // LogTitle is the standard's name of a log page.
-func LogTitle(page uint8) string {
-	titles := map[uint8]string{
-		LogPages: "Supported log pages", LogWriteErrors: "Write error counters", LogReadErrors: "Read error counters", LogVerifyErrors: "Verify error counters",
-		LogNonMedium: "Non-medium errors", LogTemperature: "Temperature", LogStartStop: "Start-stop cycles", LogSelfTests: "Self-test results", LogSolidState: "Solid state media",
-		LogBackground: "Background scan", LogProtocol: "Protocol specific port", LogInformational: "Informational exceptions",
+func LogTitle(l LogID) string {
+	if title, ok := logTitles[l]; ok {
+		return title
 	}
-	if t, ok := titles[page]; ok {
-		return t
-	}
-	return fmt.Sprintf("Log page %02Xh", page)
+	return "Log page " + l.String()
+}
+
+var logTitles = map[LogID]string{
+	LogPages: "Supported log pages", LogSubpages: "Supported log pages and subpages", LogWriteErrors: "Write error counters", LogReadErrors: "Read error counters",
+	LogVerifyErrors: "Verify error counters", LogNonMedium: "Non-medium errors", LogTemperature: "Temperature", LogEnvironment: "Environmental reporting",
+	LogEnvironLimits: "Environmental limits", LogStartStop: "Start-stop cycles", LogSelfTests: "Self-test results", LogSolidState: "Solid state media", LogBackground: "Background scan",
+	LogPending: "Pending defects", LogBackgroundOps: "Background operation", LogProtocol: "Protocol specific port", LogInformational: "Informational exceptions",
 }
 
 // TestResult is how a SCSI self-test ended (SPC-5 table 391).
@@ -184,7 +200,7 @@ func (t SelfTest) KindName() string {
 
 // DecodeSelfTests reads log page 10h, newest first (SPC-5 7.3.18). A parameter of zeros is an unused slot, not a pass.
 func DecodeSelfTests(b []byte) ([]SelfTest, error) {
-	l, err := DecodeLogPage(b)
+	l, err := DecodeLogPage(LogSelfTests, b)
 	var all []SelfTest
 	for _, p := range l.Parameters {
 		v := p.Value
@@ -232,14 +248,43 @@ type Background struct {
 	Found    []ScanResult
 }
 
+// ReassignStatus is what became of a place the drive had trouble with (SBC-4 table 210).
+type ReassignStatus uint8
+
+// The statuses. Others are reserved.
+const (
+	ReassignWaits     ReassignStatus = 1 // until it is written or reassigned by a command
+	Reassigned        ReassignStatus = 2 // by the drive
+	ReassignFailed    ReassignStatus = 4 // the drive tried
+	Rewritten         ReassignStatus = 5 // recovered, and written again in its place
+	ReassignedByHost  ReassignStatus = 6 // with its data
+	ReassignedNoData  ReassignStatus = 7 // by the host, without valid data
+	ReassignHostFails ReassignStatus = 8 // the host tried
+)
+
+func (r ReassignStatus) String() string {
+	names := map[ReassignStatus]string{
+		ReassignWaits: "waits to be written or reassigned", Reassigned: "reassigned by the drive", ReassignFailed: "the drive could not reassign it",
+		Rewritten: "recovered and rewritten in its place", ReassignedByHost: "reassigned by a command, with its data",
+		ReassignedNoData: "reassigned by a command, without its data", ReassignHostFails: "could not be reassigned by a command",
+	}
+	if name, ok := names[r]; ok {
+		return name
+	}
+	return fmt.Sprintf("reserved reassign status %Xh", uint8(r))
+}
+
 // ScanResult is a place the scan had trouble with.
 type ScanResult struct {
 	Minutes uint32 // powered on when it was found
-	Status  uint8  // what became of it
+	Status  ReassignStatus
 	Sense   Sense
 	LBA     uint64
 	Offset  int
 }
+
+// Failed reports whether the place is, or was, bad. One that was recovered and rewritten in its place is whole again.
+func (r ScanResult) Failed() bool { return r.Status != Rewritten }
 
 // StatusName says in words how the scan stands.
 func (g Background) StatusName() string {
@@ -252,7 +297,7 @@ func (g Background) StatusName() string {
 
 // DecodeBackground reads log page 15h.
 func DecodeBackground(b []byte) (Background, error) {
-	l, err := DecodeLogPage(b)
+	l, err := DecodeLogPage(LogBackground, b)
 	var g Background
 	for _, p := range l.Parameters {
 		v := p.Value
@@ -260,7 +305,7 @@ func DecodeBackground(b []byte) (Background, error) {
 		case p.Code == BackgroundStatus && len(v) >= 12:
 			g.Minutes, g.Status, g.Scans, g.Progress = be.Uint32(v), v[5], be.Uint16(v[6:]), be.Uint16(v[8:])
 		case p.Code >= 1 && p.Code <= 0x800 && len(v) >= 20:
-			g.Found = append(g.Found, ScanResult{be.Uint32(v), v[4] >> 4, Sense{Key: SenseKey(v[4] & 0xF), ASC: v[5], ASCQ: v[6]}, be.Uint64(v[12:]), p.Offset})
+			g.Found = append(g.Found, ScanResult{be.Uint32(v), ReassignStatus(v[4] >> 4), Sense{Key: SenseKey(v[4] & 0xF), ASC: v[5], ASCQ: v[6]}, be.Uint64(v[12:]), p.Offset})
 		}
 	}
 	return g, err
@@ -277,7 +322,7 @@ func (g Background) Encode() []byte {
 	for i, f := range g.Found {
 		v := make([]byte, 20)
 		be.PutUint32(v, f.Minutes)
-		v[4], v[5], v[6] = f.Status<<4|uint8(f.Sense.Key), f.Sense.ASC, f.Sense.ASCQ
+		v[4], v[5], v[6] = uint8(f.Status)<<4|uint8(f.Sense.Key), f.Sense.ASC, f.Sense.ASCQ
 		be.PutUint64(v[12:], f.LBA)
 		parameters = append(parameters, Parameter{Code: uint16(i + 1), Value: v})
 	}
@@ -299,7 +344,7 @@ func (i Informational) Warns() bool { return i.ASC == 0x0B }
 
 // DecodeInformational reads log page 2Fh.
 func DecodeInformational(b []byte) (Informational, error) {
-	l, err := DecodeLogPage(b)
+	l, err := DecodeLogPage(LogInformational, b)
 	if err != nil {
 		return Informational{}, err
 	}
@@ -329,9 +374,12 @@ func (p PortPhy) RateName() string {
 	return map[uint8]string{8: "1.5 Gb/s", 9: "3.0 Gb/s", 10: "6.0 Gb/s", 11: "12.0 Gb/s", 12: "22.5 Gb/s"}[p.Rate]
 }
 
-// DecodePorts reads log page 18h for SAS.
+// phyBytes is the length of a phy's descriptor up to its error counters.
+const phyBytes = 48
+
+// DecodePorts reads log page 18h for SAS. Drives older than SPL leave the descriptor's length, byte 3, zero: theirs is 48 bytes.
 func DecodePorts(b []byte) ([]PortPhy, error) {
-	l, err := DecodeLogPage(b)
+	l, err := DecodeLogPage(LogProtocol, b)
 	var all []PortPhy
 	for _, p := range l.Parameters {
 		v := p.Value
@@ -340,28 +388,37 @@ func DecodePorts(b []byte) ([]PortPhy, error) {
 		}
 		at := 4
 		for range int(v[3]) {
-			if at+48 > len(v) || int(v[at+3])+4 > len(v)-at {
+			if at+phyBytes > len(v) {
 				break
 			}
-			d := v[at:]
+			d, size := v[at:], phyBytes
+			if d[3] != 0 {
+				size = 4 + int(d[3])
+			}
+			if size < phyBytes || size > len(d) {
+				break
+			}
 			all = append(all, PortPhy{
 				Port: p.Code, Phy: uint16(d[1]), Rate: d[5] & 0xF, Address: be.Uint64(d[8:]), Attached: be.Uint64(d[16:]),
 				Invalid: be.Uint32(d[32:]), Disparity: be.Uint32(d[36:]), LossSync: be.Uint32(d[40:]), PhyResets: be.Uint32(d[44:]), Offset: p.Offset + at,
 			})
-			at += 4 + int(d[3])
+			at += size
 		}
 	}
 	return all, err
 }
 
-// EncodePorts writes log page 18h with one phy a port.
-func EncodePorts(all []PortPhy) []byte {
+// EncodePorts writes log page 18h with one phy a port; lengths tells whether its descriptors say how long they are.
+func EncodePorts(all []PortPhy, lengths bool) []byte {
 	var parameters []Parameter
 	for i, p := range all {
 		v := make([]byte, 52)
 		v[0], v[3] = 6, 1
 		d := v[4:]
-		d[1], d[3], d[5] = uint8(p.Phy), 44, p.Rate
+		d[1], d[5] = uint8(p.Phy), p.Rate
+		if lengths {
+			d[3] = phyBytes - 4
+		}
 		be.PutUint64(d[8:], p.Address)
 		be.PutUint64(d[16:], p.Attached)
 		be.PutUint32(d[32:], p.Invalid)
@@ -373,23 +430,33 @@ func EncodePorts(all []PortPhy) []byte {
 	return EncodeLogPage(LogProtocol, parameters...)
 }
 
-// Defects is READ DEFECT DATA(12): how many sectors the drive has replaced since it was made (SBC-4 5.20).
+// Defects is READ DEFECT DATA: how many sectors the drive has replaced since it was made (SBC-4 5.20).
 type Defects struct {
 	Format uint8  // of the entries
 	Length uint32 // bytes of the whole list
 	Count  uint32
 }
 
-// entryBytes is the size of an entry by format (SBC-4 6.3).
-var entryBytes = map[uint8]uint32{0: 4, 3: 8, 4: 8, 5: 8}
+// entryBytes is the size of an entry by format: short blocks, extended bytes from index, extended physical sectors, long blocks,
+// bytes from index, physical sectors (SBC-4 6.2).
+var entryBytes = map[uint8]uint32{0: 4, 1: 8, 2: 8, 3: 8, 4: 8, 5: 8}
 
-// DecodeDefects reads the header; the entries need not be there.
+// defectHeader10 is the header's length in the 10-byte form of the command.
+const defectHeader10 = 4
+
+// DecodeDefects reads the header of READ DEFECT DATA(12), or of the 10-byte form, whose header is four bytes; the entries need not be
+// there.
 func DecodeDefects(b []byte) (Defects, error) {
 	const name = "READ DEFECT DATA"
-	if len(b) < 8 {
+	if len(b) != defectHeader10 && len(b) < 8 {
 		return Defects{}, &FormatError{name, len(b), "shorter than 8 bytes"}
 	}
-	d := Defects{Format: b[1] & 7, Length: be.Uint32(b[4:])}
+	d := Defects{Format: b[1] & 7}
+	if len(b) == defectHeader10 {
+		d.Length = uint32(be.Uint16(b[2:]))
+	} else {
+		d.Length = be.Uint32(b[4:])
+	}
 	size, ok := entryBytes[d.Format]
 	switch {
 	case b[1]&0x08 == 0:
@@ -409,6 +476,11 @@ func (d Defects) Encode() []byte {
 	b[1] = 0x08 | d.Format
 	be.PutUint32(b[4:], d.Count*entryBytes[d.Format])
 	return b
+}
+
+// Encode10 writes the header of the 10-byte form.
+func (d Defects) Encode10() []byte {
+	return be.AppendUint16([]byte{0, 0x08 | d.Format}, uint16(min(0xFFFF, d.Count*entryBytes[d.Format])))
 }
 
 // Control is the informational exceptions control page (SPC-5 7.5.13).

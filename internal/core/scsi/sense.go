@@ -12,6 +12,14 @@ import (
 
 var be = binary.BigEndian
 
+// byteOrder is the order of structures that ATA has, too, in its own.
+func byteOrder(littleEndian bool) binary.ByteOrder {
+	if littleEndian {
+		return binary.LittleEndian
+	}
+	return be
+}
+
 // Operation codes (SPC-5 table E.2).
 const (
 	TestUnitReady = 0x00
@@ -53,6 +61,7 @@ const (
 	MediumError    SenseKey = 0x3
 	HardwareError  SenseKey = 0x4
 	IllegalRequest SenseKey = 0x5
+	UnitAttention  SenseKey = 0x6
 	DataProtect    SenseKey = 0x7
 	AbortedCommand SenseKey = 0xB
 )
@@ -175,28 +184,6 @@ func (s Sense) Encode() []byte {
 	}
 	b[7] = uint8(len(b) - 8)
 	return b
-}
-
-// additional gives words for the additional sense codes a bench meets (SPC-5 annex F.2).
-var additional = map[uint16]string{
-	0x0000: "no further information", 0x001D: "ATA registers follow", 0x0401: "becoming ready", 0x0409: "a self-test is in progress", 0x0B02: "enclosure degraded", 0x0B03: "background self-test failed", 0x0B04: "background pre-scan found a medium error", 0x0B05: "background scan found a medium error", 0x5DFF: "failure predicted, falsely, for a trial", 0x0402: "waits to be told to start",
-	0x0800: "link to the drive failed", 0x0B00: "warning", 0x0B01: "specified temperature exceeded", 0x1100: "unrecovered read error",
-	0x1104: "unrecovered read error, reallocation failed", 0x2000: "command not known", 0x2100: "address out of range", 0x2400: "field of the command not accepted",
-	0x2500: "logical unit not supported", 0x2600: "parameter not accepted", 0x2700: "write protected", 0x2900: "was reset or powered on",
-	0x3A00: "no medium", 0x4400: "internal target failure", 0x4700: "transfer damaged on the link", 0x5D00: "failure predicted",
-	0x7471: "locked",
-}
-
-// String says the sense in words, with its numbers for the record.
-func (s Sense) String() string {
-	words, ok := additional[uint16(s.ASC)<<8|uint16(s.ASCQ)]
-	if !ok {
-		words, ok = additional[uint16(s.ASC)<<8]
-	}
-	if !ok {
-		words = "cause without a name"
-	}
-	return fmt.Sprintf("%s, %s (%X/%02X/%02X)", s.Key, words, uint8(s.Key), s.ASC, s.ASCQ)
 }
 
 // InquiryData is standard INQUIRY data (SPC-5 6.7.2).

@@ -51,16 +51,21 @@ func DecodeDesignators(b []byte) ([]Designator, error) {
 	return all, err
 }
 
-// UnitName is the world wide name of the logical unit among designators: the same on every path to one drive. 0 for none.
-func UnitName(all []Designator) uint64 {
+// UnitName is the world wide name of the logical unit among designators: the same on every path to one drive. It is given whole: NAA 6
+// and an EUI-64 of the long kind have 16 bytes, an EUI-64 may have 12. Nil for none. Of several the longest is the most telling.
+func UnitName(all []Designator) []byte {
 	for _, kind := range []uint8{3, 2} {
+		var name []byte
 		for _, d := range all {
-			if d.Association == 0 && d.Type == kind && len(d.Value) >= 8 {
-				return be.Uint64(d.Value)
+			if d.Association == 0 && d.Type == kind && len(d.Value) >= 8 && len(d.Value) > len(name) {
+				name = d.Value
 			}
 		}
+		if name != nil {
+			return name
+		}
 	}
-	return 0
+	return nil
 }
 
 // EncodeDesignators writes page 83h with the name of the unit and of the port it was read by.
@@ -89,7 +94,11 @@ func DecodeCharacteristics(b []byte) (Characteristics, error) {
 	if err != nil {
 		return Characteristics{}, err
 	}
-	return Characteristics{be.Uint16(body), body[3] & 0xF, body[4] >> 4 & 3}, nil
+	c := Characteristics{be.Uint16(body), body[3] & 0xF, body[4] >> 4 & 3}
+	if c.RotationRate > 1 && c.RotationRate < 0x0401 || c.RotationRate == 0xFFFF { // reserved
+		c.RotationRate = 0
+	}
+	return c, nil
 }
 
 // Encode writes the page.
@@ -114,14 +123,24 @@ type Capacity struct {
 	Last       uint64 // LBA
 	Block      uint32 // bytes
 	Exponent   uint8  // logical blocks per physical block, as a power of 2
-	Alignment  uint16 // lowest aligned LBA
+	Alignment  uint16 // lowest aligned LBA; Offset is what ATA tells instead
 	Protection uint8  // 0 none, else its type
 	Thin       bool   // unmapped blocks are managed
 }
 
+// Offset is by how many logical blocks LBA 0 lies inside its physical block. The standard names the lowest LBA that begins one
+// instead: of eight to a block, 7 means 1.
+func (c Capacity) Offset() uint16 {
+	per := uint16(1) << c.Exponent
+	return (per - c.Alignment%per) % per
+}
+
 // DecodeCapacity reads it.
 func DecodeCapacity(b []byte) (Capacity, error) {
-	const name = "READ CAPACITY(16)"
+	const name = "READ CAPACITY"
+	if len(b) == capacitySize10 {
+		return capacity10(name, b)
+	}
 	if len(b) < CapacitySize {
 		return Capacity{}, &FormatError{name, len(b), "ends after fewer than 32 bytes"}
 	}
@@ -133,6 +152,20 @@ func DecodeCapacity(b []byte) (Capacity, error) {
 		return c, &FormatError{name, 8, fmt.Sprintf("a block of %d bytes is not possible", c.Block)}
 	}
 	return c, nil
+}
+
+// capacity10 reads the 10-byte form's answer. Its last LBA has 32 bits; all ones mean that there are more.
+func capacity10(name string, b []byte) (Capacity, error) {
+	c := Capacity{Last: uint64(be.Uint32(b)), Block: be.Uint32(b[4:])}
+	if c.Block < 256 || c.Block > 1<<16 {
+		return c, &FormatError{name, 4, fmt.Sprintf("a block of %d bytes is not possible", c.Block)}
+	}
+	return c, nil
+}
+
+// Encode10 writes the 10-byte form's answer.
+func (c Capacity) Encode10() []byte {
+	return be.AppendUint32(be.AppendUint32(nil, uint32(min(c.Last, 1<<32-1))), c.Block)
 }
 
 // Encode writes it.

@@ -72,6 +72,13 @@ const (
 	LastExtendedTest      Name = "last_extended_test"
 	LastConveyanceTest    Name = "last_conveyance_test"
 	FirstFailingLBA       Name = "first_failing_lba"
+	ElementsBad           Name = "elements_bad"
+	HoursRaw              Name = "hours_raw"
+	HoursCounted          Name = "hours_counted"
+	HoursStamp            Name = "hours_stamp"
+	Capacity              Name = "capacity"
+	CapacityShown         Name = "capacity_shown"
+	CapacityLabel         Name = "capacity_label"
 	ShortTestAge          Name = "short_test_age"
 	ExtendedTestAge       Name = "extended_test_age"
 	WholeSweepAge         Name = "whole_sweep_age"
@@ -83,11 +90,14 @@ type Direction uint8
 
 // The directions.
 const (
-	Grows  Direction = iota // a counter that can only rise; a fall is a rollback
-	Varies                  // may rise and fall
+	Grows    Direction = iota // a counter that can only rise; a fall is a rollback
+	Varies                    // may rise and fall
+	Restarts                  // a counter that begins anew when the power comes: a fall is no rollback, what it counted before it counts
 )
 
-func (d Direction) String() string { return [...]string{"only grows", "rises and falls"}[d&1] }
+func (d Direction) String() string {
+	return [...]string{"only grows", "rises and falls", "grows, and begins anew at power-on"}[min(d, Restarts)]
+}
 
 // Value is a signal at one moment. The zero Value is not available, without a reason.
 type Value struct {
@@ -127,7 +137,7 @@ const (
 var Registry = []Definition{
 	{1, Reallocated, "media", "reallocated", "sectors", Grows, "usual 0", matters, false, "", from(inPhysical(statistic(ata.StatReallocatedSectors)), attribute(Reallocated, 5))},
 	{35, GrownDefects, "media", "grown defects", "sectors", Grows, "usual 0", matters, false, "", from(grownDefects)},
-	{2, Pending, "media", "waiting", "sectors", Varies, "usual 0", matters, false, "", from(inPhysical(pendingList), inPhysical(statistic(ata.StatPendingErrors)), attribute(Pending, 197))},
+	{2, Pending, "media", "waiting", "sectors", Varies, "usual 0", matters, false, "", from(pendingList, inPhysical(statistic(ata.StatPendingErrors)), attribute(Pending, 197), scsiPending)},
 	{3, UncorrectableOffline, "media", "unreadable, found offline", "sectors", Varies, "usual 0", matters, false, "", from(attribute(UncorrectableOffline, 198))},
 	{4, ReportedUncorrectable, "media", "errors reported", "", Grows, "usual 0", matters, false, "", from(statistic(ata.StatReportedUncorrected), attribute(ReportedUncorrectable, 187), uncorrectedErrors)},
 	{36, MediaErrors, "media", "media errors", "", Grows, "usual 0", matters, false, "", from(health("Media and data integrity errors", 160, 16, func(h *nvme.Health) float64 { return h.MediaErrors.Float() }))},
@@ -145,6 +155,7 @@ var Registry = []Definition{
 	{10, Alarm, "alarm", "the drive's own alarm", "", Varies, "usual 0", matters, false, "", from(returnStatus, healthAlarm, informationalAlarm)},
 	{48, WarningRaised, "alarm", "the drive's own warning", "", Varies, "usual 0", matters, false, "", from(informationalWarning)},
 	{57, DamagedPages, "alarm", "pages of its own that come damaged", "", Varies, "usual 0", matters, false, "", from(damagedPages)},
+	{58, ElementsBad, "mechanics", "heads outside their specification, or given up", "", Varies, "usual 0", matters, false, drive.Spinning, from(elementsBad)},
 	{11, AttributesFailing, "alarm", "attributes at their threshold", "", Varies, "usual 0", matters, false, "", from(attributes("pre-failure, at or below its threshold", func(a *reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing }))},
 	{12, AttributesFell, "alarm", "attributes once at their threshold", "", Grows, "usual 0", matters, false, "", from(attributes("pre-failure, ever at or below its threshold", func(a *reading.Attribute) bool {
 		return a.PreFailure() && (a.State() == reading.FellBefore || a.State() == reading.Failing)
@@ -153,8 +164,8 @@ var Registry = []Definition{
 	{45, ReliabilityDegraded, "flash", "warning: reliability degraded", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReliability))},
 	{43, ReadOnly, "flash", "warning: read-only", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReadOnly))},
 	{46, BackupFailed, "flash", "warning: memory backup failed", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnBackup))},
-	{13, CRCErrors, "link", "link errors", "", Grows, "usual steady", matters, false, "", from(statistic(ata.StatCRCErrors), attribute(CRCErrors, 199), invalidDwords)},
-	{34, Resets, "link", "resets of the link", "", Grows, "usual steady", quiet, false, "", from(statistic(ata.StatHardwareResets))},
+	{13, CRCErrors, "link", "link errors", "", Restarts, "usual steady", matters, false, "", from(statistic(ata.StatCRCErrors), attribute(CRCErrors, 199), invalidDwords)},
+	{34, Resets, "link", "resets of the link", "", Restarts, "usual steady", quiet, false, "", from(statistic(ata.StatHardwareResets))},
 	{14, CommandTimeouts, "link", "commands timed out", "", Grows, "usual steady", matters, false, "", from(attribute(CommandTimeouts, 188))},
 	{15, ProgramFailures, "flash", "program failures", "", Grows, "usual 0", matters, false, drive.Flash, from(attribute(ProgramFailures, 171))},
 	{16, EraseFailures, "flash", "erase failures", "", Grows, "usual 0", matters, false, drive.Flash, from(attribute(EraseFailures, 172))},
@@ -164,15 +175,21 @@ var Registry = []Definition{
 	{42, SpareMargin, "flash", "spare above its threshold", "%", Varies, "", quiet, true, drive.Flash, from(spare("Available spare over its threshold", 3, 2, func(h *nvme.Health) float64 { return float64(h.Spare) - float64(h.SpareThreshold) }))},
 	{17, UnsafeShutdowns, "flash", "sudden power losses", "", Grows, "", quiet, false, drive.Flash, from(attribute(UnsafeShutdowns, 174), health("Unsafe shutdowns", 144, 16, func(h *nvme.Health) float64 { return h.UnsafeShutdowns.Float() }))},
 	{18, Temperature, "heat", "temperature", "°C", Varies, "usual 35 to 45 °C", quiet, false, "", from(statistic(ata.StatTemperature), attribute(Temperature, 194), sctTemperature, healthTemperature, scsiTemperature)},
-	{19, TemperatureHighest, "heat", "hottest so far", "°C", Grows, "advice from 55 °C", matters, false, "", from(statistic(ata.StatHighestTemperature), sctHighest, attributeExtreme(true))},
-	{39, TemperatureLowest, "heat", "coldest so far", "°C", Varies, "", quiet, true, "", from(statistic(ata.StatLowestTemperature), sctLowest, attributeExtreme(false))},
+	{19, TemperatureHighest, "heat", "hottest so far", "°C", Grows, "advice from 55 °C", matters, false, "", from(statistic(ata.StatHighestTemperature), sctHighest, attributeExtreme(true), environment("highest ever", 2, func(e *scsi.Environment) int8 { return e.LifeHighest }))},
+	{39, TemperatureLowest, "heat", "coldest so far", "°C", Varies, "", quiet, true, "", from(statistic(ata.StatLowestTemperature), sctLowest, attributeExtreme(false), environment("lowest ever", 3, func(e *scsi.Environment) int8 { return e.LifeLowest }))},
 	{31, TimeTooHot, "heat", "time above the drive's own limit", "min", Grows, "usual 0", matters, false, "", from(statistic(ata.StatTimeOverTemperature), health("Time above the warning temperature", 192, 4, func(h *nvme.Health) float64 { return float64(h.WarningMinutes) }))},
 	{47, TimeCritical, "heat", "time above the critical temperature", "min", Grows, "usual 0", matters, false, "", from(health("Time above the critical temperature", 196, 4, func(h *nvme.Health) float64 { return float64(h.CriticalMinutes) }))},
 	{20, LoadCycles, "mechanics", "head loadings", "", Grows, "some 300 000", quiet, false, drive.Spinning, from(statistic(ata.StatHeadLoads), attribute(LoadCycles, 193), logParameter(scsi.LogStartStop, scsi.LoadUnloadCycles))},
 	{21, PowerOnHours, "life", "hours powered on", "h", Grows, "", quiet, false, "", hoursSources},
+	{62, HoursRaw, "life", "time powered on, as it is counted", "", Varies, "", quiet, true, "", from(rawHours)},
+	{63, HoursCounted, "life", "hours by a clock that counts hours", "h", Varies, "", quiet, true, "", from(statistic(ata.StatPowerOnHours))},
+	{64, HoursStamp, "life", "hours of the newest entry of its logs", "h", Varies, "", quiet, true, "", from(logStamp)},
 	{22, PowerCycles, "life", "power cycles", "", Grows, "", quiet, false, "", from(attribute(PowerCycles, 12), health("Power cycles", 112, 16, func(h *nvme.Health) float64 { return h.PowerCycles.Float() }), logParameter(scsi.LogStartStop, scsi.StartStopCycles))},
-	{29, BytesWritten, "life", "data written", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsWritten)), attribute(BytesWritten, 241), health("Data units written", 48, 16, func(h *nvme.Health) float64 { return h.Written.Float() * nvme.UnitBytes }), logParameter(scsi.LogWriteErrors, scsi.CounterProcessed))},
-	{30, BytesRead, "life", "data read", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsRead)), attribute(BytesRead, 242), health("Data units read", 32, 16, func(h *nvme.Health) float64 { return h.Read.Float() * nvme.UnitBytes }), logParameter(scsi.LogReadErrors, scsi.CounterProcessed))},
+	{59, Capacity, "life", "capacity", "B", Varies, "", quiet, true, "", from(capacity)},
+	{60, CapacityShown, "life", "capacity the adapter shows", "B", Varies, "the drive's own", quiet, true, "", from(capacityShown)},
+	{61, CapacityLabel, "life", "capacity on the label", "B", Varies, "the drive's own", quiet, true, "", from(capacityLabel)},
+	{29, BytesWritten, "life", "data written", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsWritten)), attribute(BytesWritten, 241), dataUnits("Data units written", 48, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Written, h.WriteCommands }), logParameter(scsi.LogWriteErrors, scsi.CounterProcessed))},
+	{30, BytesRead, "life", "data read", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsRead)), attribute(BytesRead, 242), dataUnits("Data units read", 32, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Read, h.ReadCommands }), logParameter(scsi.LogReadErrors, scsi.CounterProcessed))},
 	{49, AgeFromLabel, "life", "age from the label", "years", Grows, "", quiet, true, "", from(label)},
 	{23, LoggedErrors, "tests", "errors in the drive's log", "", Grows, "", quiet, false, "", from(loggedErrors, health("Error information log entries", 176, 16, func(h *nvme.Health) float64 { return h.ErrorEntries.Float() }))},
 	{24, TestsPassedSince, "tests", "self-tests passed since the last failure", "", Varies, "", quiet, true, "", from(testsPassedSince)},

@@ -120,7 +120,7 @@ func TestEveryInterfaceFeedsTheSameSignals(t *testing.T) {
 }
 
 func TestAPageThatCouldNotBeReadMakesNoSmallerSum(t *testing.T) {
-	count := func(page uint8, n uint64) reading.Page {
+	count := func(page scsi.LogID, n uint64) reading.Page {
 		return reading.Page{Name: reading.PageLog(page), Bytes: scsi.EncodeLogPage(page, scsi.Number(scsi.CounterUncorrected, 8, n))}
 	}
 	pages := []reading.Page{

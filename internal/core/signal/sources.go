@@ -149,12 +149,73 @@ func attributes(what string, which func(*reading.Attribute) bool) Source {
 	}}
 }
 
-var pendingList = Source{"pending defects log", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
+// physicalSectors is how many physical sectors hold the listed logical ones, distinct ones counted once, and, of what the drive counts
+// beyond its list, as many as it takes at least.
+func physicalSectors(id drive.Identity, count uint64, listed []uint64) float64 {
+	per := uint64(1)
+	if id.LogicalSector > 0 && id.PhysicalSector > id.LogicalSector {
+		per = uint64(id.PhysicalSector / id.LogicalSector)
+	}
+	seen := make(map[uint64]bool, len(listed))
+	for _, lba := range listed {
+		seen[(lba+uint64(id.AlignmentOffset))/per] = true
+	}
+	sectors := uint64(len(seen))
+	beyond := count - min(count, uint64(len(listed)))
+	beyond -= min(beyond, sectors*per-min(sectors*per, uint64(len(listed)))) // there may be more in those that are listed
+	return float64(sectors + (beyond+per-1)/per)
+}
+
+var pendingList = Source{"pending defects log, as physical sectors", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 	if r.Pending == nil {
 		return Missing("the drive keeps no list of pending defects")
 	}
-	return at(float64(r.Pending.Count), "pending defects log", reading.PagePending, 0, 4, dialect.Standard)
+	var listed []uint64
+	for _, d := range r.Pending.Defects {
+		listed = append(listed, d.LBA)
+	}
+	return at(physicalSectors(r.Identity, uint64(r.Pending.Count), listed), "pending defects log", reading.PagePending, 0, 4, dialect.Standard)
 }}
+
+var scsiPending = Source{"log page 15h/01h, as physical sectors", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
+	if r.SCSI.Pending == nil {
+		return notRead(r, "the drive keeps no list of pending defects", reading.PageLog(scsi.LogPending))
+	}
+	var listed []uint64
+	for _, d := range r.SCSI.Pending.Defects {
+		listed = append(listed, d.LBA)
+	}
+	return at(physicalSectors(r.Identity, uint64(r.SCSI.Pending.Count), listed), "log page 15h/01h", reading.PageLog(scsi.LogPending), 8, 4, dialect.Standard)
+}}
+
+// elementsBad counts the heads, with their surfaces, that are outside their specification or given up.
+var elementsBad = Source{"physical element status", "", dialect.Standard, func(r *reading.Reading) Value {
+	page := reading.PageElements
+	if r.Identity.Interface == drive.SCSI {
+		page = reading.PageSElement
+	}
+	if r.Elements == nil {
+		return notRead(r, "the drive does not tell how its heads stand", page)
+	}
+	n := 0
+	for _, e := range r.Elements.Elements {
+		if e.Health.Bad() {
+			n++
+		}
+	}
+	return at(float64(n), "physical element status", page, 0, 0, dialect.Standard)
+}}
+
+// environment takes a temperature of a SCSI drive's environmental report.
+func environment(what string, offset int, pick func(*scsi.Environment) int8) Source {
+	return Source{"log page 0Dh/01h, " + what, drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
+		e := r.SCSI.Environment
+		if e == nil || pick(e) == scsi.NoTemperature {
+			return notRead(r, "the drive keeps no record of its extremes", reading.PageLog(scsi.LogEnvironment))
+		}
+		return at(float64(pick(e)), "log page 0Dh/01h, "+what, reading.PageLog(scsi.LogEnvironment), e.Offset+offset, 1, dialect.Standard)
+	}}
+}
 
 func sctValue(what string, offset int, pick func(*ata.SCTReport) int8) Source {
 	return Source{"SCT status, " + what, drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
@@ -176,6 +237,9 @@ var (
 
 var returnStatus = Source{"SMART RETURN STATUS", drive.ATA, dialect.Standard, func(r *reading.Reading) Value {
 	v := at(0, "SMART RETURN STATUS", reading.PageAlarm, 0, 0, dialect.Standard)
+	if r.AlarmFrom == reading.PageSCTStatus {
+		v = at(0, "SCT status, the drive's own alarm", reading.PageSCTStatus, 214, 2, dialect.Standard)
+	}
 	switch r.Alarm {
 	case ata.AlarmRaised:
 		v.Number = 1
@@ -219,14 +283,31 @@ func truth(on bool) float64 {
 	return 0
 }
 
-// warning takes one bit of the critical warning.
+// warning takes one bit of the critical warning, of the controller or of an endurance group.
 func warning(bit uint8) Source {
-	return health("Critical warning", 0, 1, func(h *nvme.Health) float64 { return truth(h.Warning&bit != 0) })
+	return health("Critical warning", 0, 7, func(h *nvme.Health) float64 { return truth((h.Warning|h.GroupWarning)&bit != 0) })
+}
+
+// dataUnits takes what was read or written. A drive that was used and counts no units does not report them: 0 is how the standard
+// says so (Base 2.1 figure 206).
+func dataUnits(field string, offset int, pick func(*nvme.Health) (units, commands nvme.Counter)) Source {
+	s := health(field, offset, 16, func(h *nvme.Health) float64 { units, _ := pick(h); return units.Float() * nvme.UnitBytes })
+	get := s.get
+	s.get = func(r *reading.Reading) Value {
+		if r.Health != nil {
+			units, commands := pick(r.Health)
+			if units == (nvme.Counter{}) && (commands != nvme.Counter{} || r.Health.Hours != nvme.Counter{}) {
+				return Missing("the drive does not report it")
+			}
+		}
+		return get(r)
+	}
+	return s
 }
 
 // healthAlarm are the warnings that tell of the drive; heat and memory backup have signals and rules of their own.
 var healthAlarm = health("Critical warning: spare, reliability or read-only", 0, 1, func(h *nvme.Health) float64 {
-	return truth(h.Warning&(nvme.WarnSpare|nvme.WarnReliability|nvme.WarnReadOnly) != 0)
+	return truth((h.Warning|h.GroupWarning)&(nvme.WarnSpare|nvme.WarnReliability|nvme.WarnReadOnly) != 0)
 })
 
 var healthTemperature = Source{"health log, composite temperature", drive.NVMe, dialect.Standard, func(r *reading.Reading) Value {
@@ -248,13 +329,13 @@ var datacenterEndToEnd = Source{"datacenter health extension, end-to-end errors 
 }}
 
 // logParameter takes a number out of a SCSI log page.
-func logParameter(page uint8, code uint16) Source {
-	what := fmt.Sprintf("log page %02Xh, %s", page, scsi.ParameterName(page, code))
+func logParameter(page scsi.LogID, code uint16) Source {
+	what := fmt.Sprintf("log page %s, %s", page, scsi.ParameterName(page, code))
 	return Source{what, drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 		p, ok := r.SCSI.Logs[page].Parameter(code)
 		n, number := p.Number()
 		if !ok || !number || len(p.Value) == 4 && n == 0xFFFFFFFF {
-			return notRead(r, fmt.Sprintf("log page %02Xh does not hold it", page), reading.PageLog(page))
+			return notRead(r, fmt.Sprintf("log page %s does not hold it", page), reading.PageLog(page))
 		}
 		return at(float64(n), what, reading.PageLog(page), p.Offset, len(p.Value), dialect.Standard)
 	}}
@@ -265,7 +346,7 @@ func logParameter(page uint8, code uint16) Source {
 var uncorrectedErrors = Source{"log pages 02h, 03h and 05h, total uncorrected errors", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	sum, found := uint64(0), false
 	var place scsi.Parameter
-	for _, page := range []uint8{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
+	for _, page := range []scsi.LogID{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
 		if f, broken := r.FaultOf(reading.PageLog(page)); broken {
 			return Missing(f.Back)
 		}
@@ -292,7 +373,13 @@ var scanFindings = Source{"log page 15h, results of the background scan", drive.
 	if r.SCSI.Background == nil {
 		return notRead(r, "the drive keeps no results of a scan", reading.PageLog(scsi.LogBackground))
 	}
-	return at(float64(len(r.SCSI.Background.Found)), "log page 15h", reading.PageLog(scsi.LogBackground), 0, 0, dialect.Standard)
+	n := 0
+	for _, f := range r.SCSI.Background.Found {
+		if f.Failed() {
+			n++
+		}
+	}
+	return at(float64(n), "log page 15h", reading.PageLog(scsi.LogBackground), 0, 0, dialect.Standard)
 }}
 
 var backgroundHours = Source{"log page 15h, minutes powered on", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
@@ -327,6 +414,9 @@ func informational(what string, is func(scsi.Informational) bool) Source {
 		if i == nil {
 			return notRead(r, "the drive gives no informational exceptions", reading.PageLog(scsi.LogInformational))
 		}
+		if c := r.SCSI.Control; c != nil && c.Disabled && !is(*i) { // mode page 1Ch, DEXCPT
+			return Missing("the drive was told to report no exceptions")
+		}
 		return at(truth(is(*i)), "log page 2Fh, "+what, reading.PageLog(scsi.LogInformational), i.Offset, 2, dialect.Standard)
 	}}
 }
@@ -349,6 +439,24 @@ var invalidDwords = Source{"log page 18h, invalid dwords of all phys", drive.SCS
 }}
 
 var sweep = Source{"a sweep of the surface", "", dialect.Standard, func(*reading.Reading) Value { return Missing("no sweep of it has been made") }}
+
+// capacity is what the drive itself says it holds.
+var capacity = Source{"the drive's identity", "", dialect.Standard, func(r *reading.Reading) Value {
+	if r.Identity.Bytes == 0 {
+		return Missing("the drive does not tell its capacity")
+	}
+	return Value{Number: float64(r.Identity.Bytes), Available: true, Source: "the drive's identity", Confidence: dialect.Standard}
+}}
+
+// capacityShown is what an adapter shows where that is something else.
+var capacityShown = Source{"the adapter's READ CAPACITY", "", dialect.Standard, func(r *reading.Reading) Value {
+	if r.Identity.Shown == 0 {
+		return Missing("no adapter shows another capacity than the drive's")
+	}
+	return at(float64(r.Identity.Shown), "the adapter's READ CAPACITY", reading.PageCapacity, 0, 12, dialect.Standard)
+}}
+
+var capacityLabel = Source{"the label", "", dialect.Standard, func(*reading.Reading) Value { return Missing("nobody recorded a capacity on the label") }}
 
 var label = Source{"the label", "", dialect.Standard, func(*reading.Reading) Value { return Missing("nobody recorded the label's date") }}
 

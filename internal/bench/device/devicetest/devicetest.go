@@ -149,7 +149,7 @@ func conformsSCSI(ctx context.Context, d device.Device, link device.SCSI) error 
 	if c, err := scsi.DecodeCapacity(r.Data); err != nil || (c.Last+1)*uint64(c.Block) != d.Describe().Bytes {
 		return errors.New("READ CAPACITY(16) and the description disagree on the size")
 	}
-	r, err = link.Exchange(ctx, device.Command{CDB: scsi.LogSenseCDB(0x3E, 252), DataIn: 252, Timeout: 10 * time.Second})
+	r, err = link.Exchange(ctx, device.Command{CDB: scsi.LogSenseCDB(scsi.LogID{Page: 0x3E}, 252), DataIn: 252, Timeout: 10 * time.Second})
 	if err != nil {
 		return err
 	}
