@@ -46,7 +46,7 @@ func evidenceWords(q policy.Requirement) string {
 
 func ruleOf(p *policy.Policy, r *policy.Rule) contract.PolicyRule {
 	out := contract.PolicyRule{
-		Id: r.ID, Title: r.Title, Effect: contract.PolicyRuleEffect(r.Effect), When: r.When, Says: r.Says, Words: verdict.InWords(r.Says), Customer: verdict.InWords(r.Customer), Source: p.Sources[r.Source],
+		Id: r.ID, Title: r.Title, Effect: contract.PolicyRuleEffect(r.Effect), When: r.When, Says: r.Says, Words: verdict.InWords(p, r.Says), Customer: verdict.InWords(p, r.Customer), Source: p.Sources[r.Source],
 		Applies: applies(r.Applies), Needs: each(r.Needs, func(n signal.Name) string { return string(n) }), Examples: len(r.Examples), Advice: []string{},
 	}
 	for _, a := range p.Advice {
@@ -58,12 +58,14 @@ func ruleOf(p *policy.Policy, r *policy.Rule) contract.PolicyRule {
 	}
 	if l := r.Limit; l != nil {
 		d, _ := signal.Lookup(l.Signal)
-		words := fmt.Sprintf("%s: %s", d.Words, quantity.Of(l.At, d.Unit))
+		words := fmt.Sprintf("%s: %s", d.Words, quantity.Of(l.For(drive.Everyday), d.Unit))
 		if l.From != 0 {
 			words += fmt.Sprintf(", counted from %s", quantity.Of(l.From, d.Unit))
 		}
-		if l.Continuous != 0 {
-			words += fmt.Sprintf("; for continuous %s", quantity.Of(l.Continuous, d.Unit))
+		for _, duty := range drive.Duties() {
+			if at := l.For(duty); at != l.For(drive.Everyday) {
+				words += fmt.Sprintf("; for %s %s", duty, quantity.Of(at, d.Unit))
+			}
 		}
 		out.Limit = &words
 	}

@@ -83,7 +83,8 @@ func reasons(p shop.Paper) []string {
 	}
 	for _, f := range slices.Concat(p.Verdict.Findings, p.Verdict.Notes) {
 		line := sentence(f.Customer)
-		if f.Margin != nil && f.Margin.Used > 0 {
+		// A number stands where it is the reason: of a drive to be replaced only one that has passed its limit.
+		if f.Margin != nil && f.Margin.Used > 0 && (p.Grade != drive.Replace || f.Margin.Used >= f.Margin.Of) {
 			line += fmt.Sprintf(" We count %s; our limit is %s.", quantity.Number(f.Margin.Used), quantity.Number(f.Margin.Of))
 		}
 		all = append(all, line)

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -29,13 +30,15 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 		ran = ran || m.Run > 0
 	}
 	var reworks []verdict.Rework
+	var watched []verdict.Watched
 	if ran {
-		runs, err := r.Runs(ctx, RunQuery{Drive: d.Identity.Key, Reworks: true})
+		runs, err := r.Runs(ctx, RunQuery{Drive: d.Identity.Key})
 		if err != nil {
 			return nil, err
 		}
 		for i := range runs {
 			w := &runs[i]
+			watched = append(watched, watchedIn(w, moments)...)
 			if w.State != protocol.Done || !w.Wrote() {
 				continue
 			}
@@ -43,7 +46,7 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 			if err != nil {
 				return nil, err
 			}
-			one := verdict.Rework{Run: w.ID, Ended: w.Ended, Swept: since.swept}
+			one := verdict.Rework{Run: w.ID, Ended: w.Ended, Swept: since.swept, Cleared: cleared(w)}
 			if since.held != nil && *since.held {
 				one.Held = since.when
 			}
@@ -55,13 +58,44 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 			reworks = append(reworks, one)
 		}
 	}
-	return verdict.NewLife(all, reworks), nil
+	life := verdict.NewLife(all, reworks)
+	slices.Reverse(watched) // runs come newest first
+	life.Watched = watched
+	return life, nil
+}
+
+// watchedIn are the self-tests of a run that the bench followed from start to end, with the reading that was taken after.
+func watchedIn(r *protocol.Run, moments []Moment) []verdict.Watched {
+	after := slices.IndexFunc(moments, func(m Moment) bool { return m.Run == r.ID && m.Step == protocol.ReadingAfter })
+	if after < 0 {
+		return nil
+	}
+	var all []verdict.Watched
+	for i := range r.Steps {
+		if s := &r.Steps[i]; s.Kind == protocol.ShortTest || s.Kind == protocol.ExtendedTest {
+			if s.State == protocol.StepDone || s.State == protocol.StepFailed {
+				all = append(all, verdict.Watched{Extended: s.Kind == protocol.ExtendedTest, Passed: s.State == protocol.StepDone, Seq: moments[after].Seq})
+			}
+		}
+	}
+	return all
+}
+
+// cleared is how many sectors a rework wrote that could not be read before, and can be read since.
+func cleared(r *protocol.Run) float64 {
+	n := uint64(0)
+	for i := range r.Steps {
+		if s := r.Steps[i].Sweep; s != nil && s.Written != nil {
+			n += s.Written.Cleared
+		}
+	}
+	return float64(n)
 }
 
 // evidence is everything known of a drive at its latest reading.
 func evidence(d Drive, decoded reading.Reading, now signal.Set, life *verdict.Life) verdict.Evidence {
 	last := len(life.Moments) - 1
-	e := life.Evidence(d.Identity, d.Duty, now, last)
+	e := life.Evidence(d.Identity, d.Duty, maps.Clone(now), last)
 	for _, t := range decoded.Tests {
 		if t.Failed && t.HasLBA {
 			lba := t.LBA
@@ -73,6 +107,9 @@ func evidence(d Drive, decoded reading.Reading, now signal.Set, life *verdict.Li
 		return e
 	}
 	tick := trend.Tick{Seq: life.Moments[last].Seq, At: life.Moments[last].At, Clocks: signal.Clocks(&decoded), Written: -1}
+	if e.Habit != "" { // its stamps are known to be wrong: they contradict nothing
+		tick.Clocks = slices.DeleteFunc(tick.Clocks, func(c trend.Clock) bool { return c.Stamp })
+	}
 	if v := now[signal.BytesWritten]; v.Available {
 		tick.Written = v.Number
 	}
@@ -117,6 +154,15 @@ func (s *Shop) assess(ctx context.Context, from Reader, d Drive, decoded reading
 		return a, err
 	}
 	p := s.Policy()
+	if d.ID != 0 {
+		intakes, err := from.Intakes(ctx, d.ID)
+		if err != nil {
+			return a, err
+		}
+		if len(intakes) > 0 {
+			now.Label(intakes[0].Label)
+		}
+	}
 	e := evidence(d, decoded, now, life)
 	v := verdict.Decide(p, e)
 	n := &a.now

@@ -47,6 +47,15 @@ type measure struct {
 	of          func(LotDrive) (float64, bool)
 }
 
+// leastHours is from how many power-on hours on a rate says something.
+const leastHours = 100
+
+// accrues reports whether a signal comes with use: such a one is compared by its rate, or the younger drive would stand apart for having
+// done less. Flaws are compared by their number: none is usual at any age.
+func accrues(d signal.Definition) bool {
+	return d.Direction == signal.Grows && d.Usual != "usual 0" && d.Unit != "°C" && d.Name != signal.PowerOnHours
+}
+
 // measures are all signals but those of the moment, and the speed of the outer tracks.
 func measures() []measure {
 	all := []measure{{"outer speed", "B/s", 1e6, func(d LotDrive) (float64, bool) { return d.Speed, d.Speed > 0 }}}
@@ -54,10 +63,16 @@ func measures() []measure {
 		if def.Inner || def.Group == "tests" || def.Name == signal.Temperature {
 			continue
 		}
-		all = append(all, measure{def.Words, def.Unit, least(def.Unit), func(d LotDrive) (float64, bool) {
-			x, ok := d.Values.Get(def.Name)
-			return x, ok
-		}})
+		m := measure{def.Words, def.Unit, least(def.Unit), func(d LotDrive) (float64, bool) { return d.Values.Get(def.Name) }}
+		if accrues(def) {
+			m.words += " in 1\u00a0000 h"
+			m.of = func(d LotDrive) (float64, bool) {
+				x, ok := d.Values.Get(def.Name)
+				hours, known := d.Values.Get(signal.PowerOnHours)
+				return 1000 * x / hours, ok && known && hours >= leastHours
+			}
+		}
+		all = append(all, m)
 	}
 	return all
 }

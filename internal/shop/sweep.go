@@ -77,7 +77,13 @@ func signalsAt(decoded *reading.Reading, sweeps []Sweep, at time.Time) signal.Se
 	set := signal.Of(decoded)
 	var told []signal.Swept
 	for _, w := range sweeps {
-		if !w.Kind.Writes() && (at.IsZero() || !w.Ended.After(at)) {
+		if !at.IsZero() && w.Ended.After(at) {
+			continue
+		}
+		if w.Kind.Writes() && w.Sweep.Written != nil { // what it cleared, or could read after all, is unreadable no more
+			told = append(told, signal.Swept{Rework: true, Cleared: float64(w.Sweep.Written.Cleared + w.Sweep.Written.Readable)})
+		}
+		if !w.Kind.Writes() {
 			told = append(told, signal.Swept{
 				Whole: w.Whole(), Unreadable: float64(w.Sweep.Unreadable), Slow: float64(w.Sweep.Confirmed), Hours: w.Hours,
 				Bytes: float64(w.Sweep.Geometry.Bytes()), Source: fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run), Run: w.Run,
@@ -115,7 +121,7 @@ func (s *Shop) hopeless(d Drive) uint64 {
 			if other.Effect != policy.Replace || !slices.Equal(other.Needs, []signal.Name{signal.UnreadableFound}) {
 				continue
 			}
-			facts, err := policy.Facts{Now: map[string]float64{string(signal.UnreadableFound): at}, Grew: map[string]int{string(signal.UnreadableFound): 0}, Duty: string(d.Duty)}.Bind()
+			facts, err := p.Bind(policy.Facts{Now: map[string]float64{string(signal.UnreadableFound): at}, Grew: map[string]int{string(signal.UnreadableFound): 0}, Duty: string(d.Duty)})
 			if err != nil {
 				continue
 			}

@@ -185,14 +185,14 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 // Moments implements shop.Reader, in the order of time: readings taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
 	// They lie together by seq; by time, each would be looked for on its own.
-	all, err := q.moments(ctx, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID)
+	all, err := q.moments(ctx, `SELECT seq, at, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID)
 	slices.SortStableFunc(all, func(a, b shop.Moment) int { return a.At.Compare(b.At) })
 	return all, err
 }
 
 // Latest implements shop.Reader.
 func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
-	all, err := q.moments(ctx, `SELECT seq, at, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
+	all, err := q.moments(ctx, `SELECT seq, at, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
 	if err == nil && len(all) == 0 {
 		err = &shop.NotFound{What: "no reading of this drive", Do: "Take one."}
 	}
@@ -213,7 +213,7 @@ func (q queries) moments(ctx context.Context, query string, driveID int64) ([]sh
 	for rows.Next() {
 		var m shop.Moment
 		var at int64
-		if err := rows.Scan(&m.Seq, &at, &m.Run, &m.Step, &packed); err != nil {
+		if err := rows.Scan(&m.Seq, &at, &m.Place, &m.Run, &m.Step, &packed); err != nil {
 			return nil, err
 		}
 		m.At = moment(at)

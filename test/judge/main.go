@@ -157,7 +157,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		fell = append(fell, slices.ContainsFunc(decoded.Attributes, func(a reading.Attribute) bool { return a.State() == reading.Failing || a.State() == reading.FellBefore }))
 		known, ids = append(known, verdict.Moment{Seq: i + 1, At: at, Signals: signal.ValuesOf(set)}), append(ids, decoded.Identity)
 	}
-	whole := verdict.NewLife(known, nil)
+	walk := verdict.NewLife(known, nil).Walk()
 	hear := func(way int, alarm bool, at time.Time) {
 		if alarm && f.alarms[way].IsZero() {
 			f.alarms[way] = at
@@ -167,7 +167,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		set := signal.Set{}
 		m.Signals.Into(set)
 		has := func(n signal.Name) bool { x, _ := m.Signals.Get(n); return x > 0 }
-		ruling, err := j.Judge(whole.Evidence(ids[i], l.duty, set, i))
+		ruling, err := j.Judge(walk.Evidence(ids[i], l.duty, set, i))
 		if err != nil {
 			return f, err
 		}

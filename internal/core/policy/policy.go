@@ -46,20 +46,72 @@ func (e Effect) Grade() drive.Grade {
 	return drive.Undecided
 }
 
-// Limit is the allowance a rule's margin is measured against.
+// Limit is the allowance a rule's margin is measured against: a limit of the policy, by its name. In policies older than named limits
+// the number stands here.
 type Limit struct {
 	Signal     signal.Name `yaml:"signal"`
+	Name       string      `yaml:"name"`
 	At         float64     `yaml:"at"`
 	From       float64     `yaml:"from"`       // where the allowance begins, 0 for counters
 	Continuous float64     `yaml:"continuous"` // At for that duty, when another
+
+	named *Level
 }
 
 // For gives the limit for a duty.
 func (l Limit) For(d drive.Duty) float64 {
-	if d == drive.Continuous && l.Continuous != 0 {
+	switch {
+	case l.named != nil:
+		return l.named.For(d)
+	case d == drive.Continuous && l.Continuous != 0:
 		return l.Continuous
 	}
 	return l.At
+}
+
+// Level is a limit of the policy, which stands once: expressions (limit.name), margins and sentences ({limit.name}) name it.
+type Level struct {
+	All    float64
+	Duties map[drive.Duty]float64 // where a duty has another one
+	Unit   string
+	Source string
+}
+
+// UnmarshalYAML reads all, unit and source; every other key is a duty with a limit of its own.
+func (l *Level) UnmarshalYAML(n *yaml.Node) error {
+	var keys map[string]yaml.Node
+	if err := n.Decode(&keys); err != nil {
+		return err
+	}
+	for key, value := range keys {
+		var err error
+		switch key {
+		case "all":
+			err = value.Decode(&l.All)
+		case "unit":
+			err = value.Decode(&l.Unit)
+		case "source":
+			err = value.Decode(&l.Source)
+		default:
+			var at float64
+			if err = value.Decode(&at); l.Duties == nil {
+				l.Duties = map[drive.Duty]float64{}
+			}
+			l.Duties[drive.Duty(key)] = at
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// For gives the limit for a duty.
+func (l Level) For(d drive.Duty) float64 {
+	if at, ok := l.Duties[d]; ok {
+		return at
+	}
+	return l.All
 }
 
 // Applies restricts a rule to some drives; an empty list allows all.
@@ -82,6 +134,14 @@ type Example struct {
 	Grew           map[string]int     `yaml:"grew"`
 	Pace           map[string]float64 `yaml:"pace"`
 	SinceRework    map[string]float64 `yaml:"since_rework"`
+	Jump           map[string]float64 `yaml:"jump"`
+	Steady         map[string]float64 `yaml:"steady"`
+	Before         map[string]float64 `yaml:"before"`
+	Risk           float64            `yaml:"risk"`
+	Suspect        int                `yaml:"suspect"`
+	Doubtful       bool               `yaml:"doubtful"`
+	OtherPort      bool               `yaml:"other_port"`
+	Habit          bool               `yaml:"habit"`
 	Rework         string             `yaml:"rework"`
 	Drive          map[string]string  `yaml:"drive"`
 	Duty           string             `yaml:"duty"`
@@ -168,6 +228,7 @@ type Policy struct {
 	Version  int
 	Name     string
 	Sources  map[string]string
+	Limits   map[string]Level
 	Advice   []Advice
 	Rules    []Rule
 	Evidence []Requirement
@@ -194,13 +255,21 @@ type Facts struct {
 	Unexplained    map[string]float64
 	Grew           map[string]int
 	Pace           map[string]float64
+	Jump           map[string]float64 // the largest rise in one interval
+	Steady         map[string]float64 // days since it last moved, or since it was first seen
+	Before         map[string]float64 // at the reading before the latest
 	SinceRework    map[string]float64
 	Rework         string
 	Drive          map[string]string
 	Duty           string
+	Risk           float64 // chance of failing within a year; negative: not known
 	Rollback       int
 	Contradictions int
 	Readings       int
+	Suspect        int  // readings set aside: one said so alone, and the next took it back
+	Doubtful       bool // the latest reading is such a one, unless the next confirms it
+	Habit          bool // the drive's log stamps its self-tests wrongly
+	OtherPort      bool // link errors grew, and no longer do at another port
 }
 
 // costLimit bounds one expression: far above what a rule needs, far below what would be noticed.
@@ -210,7 +279,8 @@ func environment() (*cel.Env, error) {
 	numbers := cel.MapType(cel.StringType, cel.DoubleType)
 	return cel.NewEnv(
 		cel.Variable("now", numbers), cel.Variable("change", numbers), cel.Variable("grew", cel.MapType(cel.StringType, cel.IntType)),
-		cel.Variable("pace", numbers),
+		cel.Variable("pace", numbers), cel.Variable("jump", numbers), cel.Variable("steady", numbers), cel.Variable("before", numbers), cel.Variable("limit", numbers), cel.Variable("risk", numbers),
+		cel.Variable("suspect", cel.IntType), cel.Variable("doubtful", cel.BoolType), cel.Variable("other_port", cel.BoolType), cel.Variable("habit", cel.BoolType),
 		cel.Variable("drive", cel.MapType(cel.StringType, cel.StringType)), cel.Variable("duty", cel.StringType),
 		cel.Variable("unexplained", numbers), cel.Variable("since_rework", numbers), cel.Variable("rework", cel.StringType),
 		cel.Variable("rollback", cel.IntType), cel.Variable("contradictions", cel.IntType), cel.Variable("readings", cel.IntType),
@@ -238,6 +308,7 @@ func Parse(text []byte) (*Policy, error) {
 		Version    int
 		Name       string
 		Sources    map[string]string
+		Limits     map[string]Level
 		Advice     yaml.Node
 		Rules      []Rule
 		Evidence   []Requirement
@@ -252,7 +323,7 @@ func Parse(text []byte) (*Policy, error) {
 	if err != nil {
 		return nil, &Error{"", err}
 	}
-	p := &Policy{Version: file.Version, Name: file.Name, Sources: file.Sources, Rules: file.Rules, Evidence: file.Evidence, Unanswered: file.Unanswered, Care: file.Care, Duties: map[drive.Grade]map[drive.Duty]Fitness{}}
+	p := &Policy{Version: file.Version, Name: file.Name, Sources: file.Sources, Limits: file.Limits, Rules: file.Rules, Evidence: file.Evidence, Unanswered: file.Unanswered, Care: file.Care, Duties: map[drive.Grade]map[drive.Duty]Fitness{}}
 	for i := 0; i+1 < len(file.Advice.Content); i += 2 {
 		p.Advice = append(p.Advice, Advice{file.Advice.Content[i].Value, file.Advice.Content[i+1].Value})
 	}
@@ -268,9 +339,39 @@ func Parse(text []byte) (*Policy, error) {
 	if len(p.Rules) == 0 {
 		complain("", "no rules")
 	}
+	for name, l := range p.Limits {
+		if _, ok := p.Sources[l.Source]; !ok {
+			complain("limit "+name, "source %q is not in the list", l.Source)
+		}
+		for d := range l.Duties {
+			if _, err := drive.ParseDuty(string(d)); err != nil {
+				complain("limit "+name, "%w", err)
+			}
+		}
+	}
+	// known complains of limits that an expression or a sentence names and that are not there, and tells whether one differs by duty.
+	known := func(id string, texts ...string) (byDuty bool) {
+		for _, text := range texts {
+			for _, m := range limitName.FindAllStringSubmatch(text, -1) {
+				l, ok := p.Limits[m[1]]
+				if !ok {
+					complain(id, "limit %q is not in the list", m[1])
+				}
+				byDuty = byDuty || len(l.Duties) > 0
+			}
+		}
+		return byDuty
+	}
 	seen := map[string]bool{}
 	for i := range p.Rules {
 		r := &p.Rules[i]
+		if l := r.Limit; l != nil && l.Name != "" {
+			if level, ok := p.Limits[l.Name]; ok {
+				l.named = &level
+			} else {
+				complain(r.ID, "limit %q is not in the list", l.Name)
+			}
+		}
 		if r.ID == "" || seen[r.ID] {
 			complain(r.ID, "rule %d has no id of its own", i+1)
 		}
@@ -291,7 +392,8 @@ func Parse(text []byte) (*Policy, error) {
 		if _, ok := p.Sources[r.Source]; !ok {
 			complain(r.ID, "source %q is not in the list", r.Source)
 		}
-		r.OfDuty, r.OfPace = duty.MatchString(r.When), pace.MatchString(r.When)
+		r.OfPace = pace.MatchString(r.When)
+		r.OfDuty = known(r.ID, r.When, r.Says, r.Customer) || duty.MatchString(r.When)
 		if r.program, err = compile(env, r.When); err != nil {
 			complain(r.ID, "%w", err)
 		}
@@ -302,7 +404,7 @@ func Parse(text []byte) (*Policy, error) {
 		}
 	}
 	for i := range p.Evidence {
-		p.Evidence[i].OfDuty = duty.MatchString(p.Evidence[i].When)
+		p.Evidence[i].OfDuty = known("evidence "+p.Evidence[i].ID, p.Evidence[i].When, p.Evidence[i].What) || duty.MatchString(p.Evidence[i].When)
 		if p.Evidence[i].program, err = compile(env, p.Evidence[i].When); err != nil {
 			complain("evidence "+p.Evidence[i].ID, "%w", err)
 		}
@@ -341,12 +443,35 @@ func (unsized) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *
 	return nil
 }
 
+// LimitsIn lists the limits that an expression names.
+func LimitsIn(expression string) []string {
+	var all []string
+	for _, m := range limitName.FindAllStringSubmatch(expression, -1) {
+		all = append(all, m[1])
+	}
+	return all
+}
+
 // Bound are facts made ready for expressions, once for all of them.
 type Bound struct{ activation cel.Activation }
 
-// Bind makes facts ready.
-func (f Facts) Bind() (Bound, error) {
+// LimitsFor are the policy's limits for a duty.
+func (p *Policy) LimitsFor(d drive.Duty) map[string]float64 {
+	all := make(map[string]float64, len(p.Limits))
+	for name, l := range p.Limits {
+		all[name] = l.For(d)
+	}
+	return all
+}
+
+// Bind makes facts ready for the expressions of a policy.
+func (p *Policy) Bind(f Facts) (Bound, error) {
+	risk := map[string]float64{}
+	if f.Risk >= 0 {
+		risk["year"] = f.Risk
+	}
 	a, err := cel.NewActivation(map[string]any{
+		"jump": f.Jump, "steady": f.Steady, "before": f.Before, "limit": p.LimitsFor(drive.Duty(f.Duty)), "risk": risk, "suspect": f.Suspect, "doubtful": f.Doubtful, "other_port": f.OtherPort, "habit": f.Habit,
 		"now": f.Now, "change": f.Change, "unexplained": f.Unexplained, "grew": f.Grew, "pace": f.Pace, "since_rework": f.SinceRework, "rework": f.Rework,
 		"drive": f.Drive, "duty": f.Duty, "rollback": f.Rollback, "contradictions": f.Contradictions, "readings": f.Readings,
 	})
@@ -355,6 +480,9 @@ func (f Facts) Bind() (Bound, error) {
 
 // duty and pace find the names in an expression. A text that only mentions the duty costs an evaluation, nothing else.
 var duty, pace = regexp.MustCompile(`\bduty\b`), regexp.MustCompile(`\bpace\b`)
+
+// limitName finds a limit that an expression or a sentence names.
+var limitName = regexp.MustCompile(`\blimit\.([a-z_]+)`)
 
 func run(program cel.Program, b Bound) (bool, error) {
 	out, _, err := program.Eval(b.activation)
@@ -401,7 +529,7 @@ func (p *Policy) Test() (trials []Trial, without []string) {
 		}
 		for n, x := range r.Examples {
 			t := Trial{Rule: r.ID, Example: n + 1, Wants: x.Fires}
-			b, err := x.facts().Bind()
+			b, err := p.Bind(x.facts())
 			if err == nil {
 				t.Fires, err = r.Fires(b)
 			}
@@ -418,11 +546,15 @@ func (x Example) facts() Facts {
 	f := Facts{
 		Now: x.Now, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, Pace: map[string]float64{}, SinceRework: map[string]float64{}, Rework: x.Rework,
 		Drive: map[string]string{"medium": "", "interface": "", "form_factor": "", "locked": "false", "smart": "true"},
-		Duty:  string(drive.Everyday), Rollback: x.Rollback, Contradictions: x.Contradictions, Readings: max(1, x.Readings),
+		Duty:  string(drive.Everyday), Rollback: x.Rollback, Contradictions: x.Contradictions, Readings: max(1, x.Readings), Risk: x.Risk, Suspect: x.Suspect, Doubtful: x.Doubtful, OtherPort: x.OtherPort, Habit: x.Habit,
+		Jump: map[string]float64{}, Steady: map[string]float64{}, Before: map[string]float64{},
 	}
 	for name, v := range x.Now {
-		f.Change[name], f.Grew[name], f.Pace[name], f.Unexplained[name] = 0, 0, 0, v
+		f.Change[name], f.Grew[name], f.Pace[name], f.Unexplained[name], f.Jump[name], f.Steady[name] = 0, 0, 0, v, 0, 0
 	}
+	maps.Copy(f.Jump, x.Jump)
+	maps.Copy(f.Steady, x.Steady)
+	maps.Copy(f.Before, x.Before)
 	maps.Copy(f.Change, x.Change)
 	maps.Copy(f.Unexplained, x.Unexplained)
 	maps.Copy(f.Grew, x.Grew)

@@ -67,6 +67,7 @@ const (
 	AttributesFell        Name = "attributes_fell"
 	TestsFailed           Name = "tests_failed"
 	TestsPassedSince      Name = "tests_passed_since"
+	TestsFailedPlaces     Name = "tests_failed_places"
 	TestsFailedMechanics  Name = "tests_failed_mechanics"
 	LastShortTest         Name = "last_short_test"
 	LastExtendedTest      Name = "last_extended_test"
@@ -110,6 +111,7 @@ type Value struct {
 	Length     int                // of the bytes; 0 when the value is not in one place
 	Confidence dialect.Confidence //
 	Run        int64              // of the sweep it is from; 0: it is from a page
+	Carried    bool               // the latest reading does not give it: it is from an earlier one, which Source names
 	Disagrees  string             // another source has another number; empty when none has
 }
 
@@ -152,6 +154,7 @@ var Registry = []Definition{
 	{7, EndToEndErrors, "link", "end-to-end errors", "", Grows, "usual 0", matters, false, "", from(attribute(EndToEndErrors, 184), datacenterEndToEnd)},
 	{8, TestsFailed, "tests", "self-tests failed", "", Varies, "usual 0", matters, false, "", from(tests("failed ones", func(t *reading.SelfTest) bool { return t.Failed }))},
 	{9, TestsFailedMechanics, "tests", "self-tests failed on mechanics or electronics", "", Varies, "usual 0", matters, false, "", from(tests("those failed on mechanics or electronics", func(t *reading.SelfTest) bool { return t.Failed && t.Mechanics }))},
+	{65, TestsFailedPlaces, "tests", "places at which self-tests failed", "", Varies, "usual 0", quiet, true, "", from(failedPlaces)},
 	{10, Alarm, "alarm", "the drive's own alarm", "", Varies, "usual 0", matters, false, "", from(returnStatus, healthAlarm, informationalAlarm)},
 	{48, WarningRaised, "alarm", "the drive's own warning", "", Varies, "usual 0", matters, false, "", from(informationalWarning)},
 	{57, DamagedPages, "alarm", "pages of its own that come damaged", "", Varies, "usual 0", matters, false, "", from(damagedPages)},

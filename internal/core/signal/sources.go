@@ -509,6 +509,24 @@ func tests(what string, which func(*reading.SelfTest) bool) Source {
 	})
 }
 
+// failedPlaces counts the places at which tests failed: one lasting flaw fails every test at the same place, and counts once. A test that
+// names no place counts by itself.
+var failedPlaces = testSource("the places of failed ones, each counted once", func(r *reading.Reading) Value {
+	places := map[uint64]bool{}
+	n := 0
+	for i := range r.Tests {
+		switch t := &r.Tests[i]; {
+		case !t.Failed:
+		case !t.HasLBA:
+			n++
+		case !places[t.LBA]:
+			places[t.LBA] = true
+			n++
+		}
+	}
+	return inTestLog(r, float64(n), nil)
+})
+
 var testsPassedSince = testSource("passed ones since the last failure", func(r *reading.Reading) Value {
 	passed := 0
 	for i := range r.Tests {

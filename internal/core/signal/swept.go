@@ -15,6 +15,8 @@ type Swept struct {
 	Slow       float64 // places, confirmed
 	Hours      float64 // powered on when it ended; -1 unknown
 	Bytes      float64 // of the surface it was made of; 0 unknown
+	Rework     bool    // it is no sweep: a rework cleared so many sectors of what earlier ones found, and could read so many after all
+	Cleared    float64 // physical sectors, of a rework
 	Source     string  // "whole sweep, run 12"
 	Run        int64
 }
@@ -23,10 +25,15 @@ type Swept struct {
 // of what the last whole sweep found; one that finds more counts.
 func (s Set) Sweep(sweeps []Swept) {
 	now := s[PowerOnHours]
+	cleared := 0.0
 	for i := range sweeps {
 		w := &sweeps[i]
+		if w.Rework {
+			cleared += w.Cleared
+			continue
+		}
 		whole := w.Whole && !s.larger(w.Bytes)
-		for name, n := range map[Name]float64{UnreadableFound: w.Unreadable, SlowFound: w.Slow} {
+		for name, n := range map[Name]float64{UnreadableFound: max(0, w.Unreadable-cleared), SlowFound: w.Slow} {
 			if v := s[name]; !v.Available || n > v.Number {
 				s[name] = Value{Number: n, Available: true, Source: w.Source, Run: w.Run, Confidence: dialect.Standard}
 			}

@@ -31,10 +31,10 @@ type Contradiction struct {
 	Says string `json:"says"`
 }
 
-// Slack is how far apart two clocks of one reading may be: each counts whole hours by itself, some only while the medium turns,
+// SlackHours, or a share of them, is how far apart two clocks of one reading may be: each counts whole hours by itself, some only while the medium turns,
 // some save seldom.
 const (
-	slackHours = 48
+	SlackHours = 48
 	slackShare = 0.05
 )
 
@@ -54,7 +54,7 @@ func Contradictions(ticks []Tick) []Contradiction {
 			for _, b := range t.Clocks {
 				pair := a.Name + "|" + b.Name
 				apart := a.Hours - b.Hours
-				if a.Name == b.Name || said[pair] || b.Stamp || a.Loose || apart <= max(slackHours, slackShare*a.Hours) {
+				if a.Name == b.Name || said[pair] || b.Stamp || a.Loose || apart <= max(SlackHours, slackShare*a.Hours) {
 					continue
 				}
 				said[pair] = true
@@ -81,7 +81,7 @@ func Contradictions(ticks []Tick) []Contradiction {
 				switch {
 				case ran < -1:
 					say(t.Seq, "%s went back from %s h to %s h", now.Name, hours(was.Hours), hours(now.Hours))
-				case passed > 0 && ran > passed+slackHours && !said[now.Name] && !now.Loose:
+				case passed > 0 && ran > passed+SlackHours && !said[now.Name] && !now.Loose:
 					said[now.Name] = true
 					say(t.Seq, "%s ran %s h in the %s h since reading %d", now.Name, hours(ran), hours(passed), before.Seq)
 				}

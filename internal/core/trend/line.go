@@ -101,7 +101,7 @@ func median(sorted []float64) float64 {
 func shape(ps []Point, l Line) Shape {
 	var all float64
 	for i := 1; i < len(ps); i++ {
-		all += ps[i].rise(ps[i-1])
+		all += rose(ps[i-1], ps[i])
 	}
 	if all == 0 {
 		return Still
@@ -110,7 +110,7 @@ func shape(ps []Point, l Line) Shape {
 	for i := 1; i < len(ps); i++ {
 		var held float64
 		for j := i; j < len(ps); j++ {
-			if held += ps[j].rise(ps[j-1]); held >= 0.9*all {
+			if held += rose(ps[j-1], ps[j]); held >= 0.9*all {
 				shortest = min(shortest, ps[j].Hours-ps[i].Hours) // from its first reading to its last: one step takes no time
 				break
 			}
@@ -124,6 +124,9 @@ func shape(ps []Point, l Line) Shape {
 	}
 	return Uneven
 }
+
+// rose is what the value grew by since the point before, beyond what a rework explains. Never negative.
+func rose(before, p Point) float64 { return max(0, p.Value-before.Value-p.Reworked) }
 
 // turn is Pettitt's test: the split for which the values after it lie most clearly above or below those before it.
 func turn(ps []Point) *Point {

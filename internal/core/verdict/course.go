@@ -32,7 +32,8 @@ const latestDeltas = 3
 // Course follows a signal over the whole life. It reports false when the signal never had a value.
 func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) {
 	points := l.All(name)
-	t, ok := trend.Of(points)
+	d, _ := signal.Lookup(name)
+	t, ok := trend.Of(points, kindOf(&d))
 	if !ok {
 		return Course{}, false
 	}
@@ -41,14 +42,13 @@ func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) 
 		if at.IsZero() {
 			return nil
 		}
-		moved, from, ok := trend.Since(points, at)
+		moved, from, ok := trend.Since(points, at, kindOf(&d))
 		if !ok || from.Seq == t.Last.Seq {
 			return nil
 		}
 		return &moved
 	}
 	c.SinceIntake, c.SinceCheck = since(m.Intake), since(m.Check)
-	d, _ := signal.Lookup(name)
 	if d.Unit == "%" {
 		c.Pace = 0 // a share is no count of events, which alone come by chance
 	}
@@ -86,6 +86,12 @@ func (c Course) Words(d signal.Definition) []string {
 	}
 	if d.Direction == signal.Grows && c.FellBy > 0 {
 		all = append(all, fmt.Sprintf("It fell by %s, and it can only grow.", with(c.FellBy)))
+	}
+	switch {
+	case c.Suspect == 1:
+		all = append(all, "One reading was set aside: the next one took back what it said.")
+	case c.Suspect > 1:
+		all = append(all, fmt.Sprintf("%d readings were set aside: the next ones took back what they said.", c.Suspect))
 	}
 	if c.Grew > 0 {
 		rose := fmt.Sprintf("It rose in %d of the last %d intervals of a day or more", c.Grew, c.Intervals)

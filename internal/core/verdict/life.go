@@ -1,9 +1,12 @@
 package verdict
 
 import (
+	"fmt"
+	"slices"
 	"time"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 )
@@ -12,7 +15,15 @@ import (
 type Moment struct {
 	Seq     int
 	At      time.Time
+	Place   int // the bay it was taken in; 0: it came from elsewhere
 	Signals signal.Values
+}
+
+// Watched is a self-test that the bench followed from its start to its end: evidence, whatever hour the drive's log stamps it with.
+type Watched struct {
+	Extended bool
+	Passed   bool
+	Seq      int // of the reading that was taken when it had ended
 }
 
 // Rework is a rework in a drive's life that ended.
@@ -22,6 +33,8 @@ type Rework struct {
 	After int         // seq of the reading that was taken when it had ended; 0: the first one later than Ended
 	Held  time.Time   // when a check on a later day had found nothing of it again; zero: not known
 	Swept []SweptThen // by sweeps since then
+
+	Cleared float64 // physical sectors it wrote that could not be read before, and can be read since
 }
 
 // SweptThen is what a sweep could not read.
@@ -40,32 +53,41 @@ type Reworked struct {
 // explained are the signals that a rework moves: what was waiting or unreadable becomes reallocated when it is written.
 var explained = map[signal.Name]bool{signal.Reallocated: true, signal.ReallocationEvents: true, signal.GrownDefects: true}
 
-// Life is a drive's life in columns: for each signal the points at which it had a value. It is made once and looked at from any
-// moment.
+// Life is a drive's life in columns: for each signal the points at which it had a value, and the moments at which it was missing
+// after it had been there. It is made once and looked at from any moment.
 type Life struct {
 	Moments []Moment
 	Reworks []Rework
-	after   []int                   // per rework, the index of the moment after it; len(Moments) when there is none
-	columns map[signal.Name]*column // of the signals that ever had a value
+	Watched []Watched // in the order of time
+	after   []int     // per rework, the index of the moment after it; len(Moments) when there is none
+	suspect []bool    // per moment, whether the next reading took back what it said
+	columns []*column // of the signals that ever had a value
+	byCode  [128]*column
 }
 
 // column is the points of one signal.
 type column struct {
-	points []trend.Point
-	upTo   []int32 // per moment, how many points there are up to it; nil: one at each
+	definition *signal.Definition
+	points     []trend.Point
+	at         []int32 // per point, the index of its moment
+	partial    bool    // some of them have no value, or one that was taken back
 }
 
-// until are the points up to the i-th moment.
-func (c *column) until(i int) []trend.Point {
-	if c.upTo == nil {
-		return c.points[:i+1]
+// kindOf is how a signal may move, as its trend is followed.
+func kindOf(d *signal.Definition) trend.Kind {
+	switch d.Direction {
+	case signal.Grows:
+		return trend.Counter
+	case signal.Restarts:
+		return trend.Restarting
+	case signal.Varies:
 	}
-	return c.points[:c.upTo[i]]
+	return trend.Level
 }
 
 // NewLife lays a drive's moments out in columns and marks in them what reworks explain.
 func NewLife(moments []Moment, reworks []Rework) *Life {
-	l := &Life{Moments: moments, Reworks: reworks, after: make([]int, len(reworks))}
+	l := &Life{Moments: moments, Reworks: reworks, after: make([]int, len(reworks)), suspect: make([]bool, len(moments))}
 	reworked := make([]float64, len(moments)) // of the rise up to a moment, how much a rework explains
 	for n, w := range reworks {
 		l.after[n] = len(moments)
@@ -77,84 +99,305 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 		}
 		if i := l.after[n]; i > 0 && i < len(moments) {
 			was := func(n signal.Name) float64 { x, _ := moments[i-1].Signals.Get(n); return x }
-			reworked[i] += max(was(signal.Pending), was(signal.UncorrectableOffline), was(signal.UnreadableFound))
+			reworked[i] += max(was(signal.Pending), was(signal.UncorrectableOffline), was(signal.UnreadableFound), w.Cleared)
 		}
+	}
+	for i := 0; i+1 < len(moments); i++ {
+		l.suspect[i] = impossible(moments[i].Signals) && !impossible(moments[i+1].Signals) || i > 0 && takenBack(moments[i-1].Signals, moments[i].Signals, moments[i+1].Signals)
 	}
 	l.lay(reworked)
 	return l
 }
 
+// leastSuspect is how many counters have to leave their course at once before a whole reading is doubted.
+const leastSuspect = 2
+
+// takenBack reports whether a reading said of several counters what the readings before and after it agree was not so: all of it is
+// garbage then, whatever else it says.
+func takenBack(before, is, after signal.Values) bool {
+	n := 0
+	for d, x := range is.All() {
+		if d.Direction != signal.Grows {
+			continue
+		}
+		was, had := before.Get(d.Name)
+		then, has := after.Get(d.Name)
+		if had && has && then >= was && (x < was || x > then) {
+			if n++; n >= leastSuspect {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// mostHours is older than any drive: about thirty years without a pause.
+const mostHours = 260_000
+
+// impossible reports whether a reading says what no drive can have lived.
+func impossible(is signal.Values) bool {
+	hours, ok := is.Get(signal.PowerOnHours)
+	return ok && hours > mostHours
+}
+
+// doubtful reports whether a reading that is the latest says what cannot be, or of several counters that they fell: another has to
+// confirm it before it counts.
+func doubtful(before, is signal.Values) bool {
+	if impossible(is) {
+		return true
+	}
+	fell := 0
+	for d, x := range is.All() {
+		if was, had := before.Get(d.Name); d.Direction == signal.Grows && had && 2*x < was {
+			fell++
+		}
+	}
+	return fell >= leastSuspect
+}
+
 // lay makes the columns; reworked is, per moment, how much of the rise up to it a rework explains.
 func (l *Life) lay(reworked []float64) {
-	var had [128]int // by a signal's code, at how many moments it had a value
+	var had [128]int // by a signal's code, from which moment on it was there, counted from 1
 	kinds, all := 0, 0
 	for i := range l.Moments {
 		for d := range l.Moments[i].Signals.All() {
 			if had[d.Code] == 0 {
+				had[d.Code] = i + 1
 				kinds++
+				all += len(l.Moments) - i
 			}
-			had[d.Code]++
-			all++
 		}
 	}
-	l.columns = make(map[signal.Name]*column, kinds)
-	var byCode [128]*column
-	columns, points := make([]column, kinds), make([]trend.Point, all) // in one piece each: there are many lives
+	l.columns = make([]*column, 0, kinds)
+	columns, points, at := make([]column, kinds), make([]trend.Point, all), make([]int32, all) // in one piece each: there are many lives
 	for i := range l.Moments {
 		m := &l.Moments[i]
 		hours, known := m.Signals.Get(signal.PowerOnHours)
-		if !known {
+		if !known || l.suspect[i] {
 			hours = -1
 		}
 		for d, v := range m.Signals.All() {
-			c := byCode[d.Code]
+			c := l.byCode[d.Code]
 			if c == nil {
 				c, columns = &columns[0], columns[1:]
-				n := had[d.Code]
-				c.points, points = points[:0:n], points[n:]
-				if n < len(l.Moments) {
-					c.upTo = make([]int32, len(l.Moments))
-				}
-				byCode[d.Code], l.columns[d.Name] = c, c
+				n := len(l.Moments) - had[d.Code] + 1
+				c.definition, c.points, points, c.at, at = d, points[:0:n], points[n:], at[:0:n], at[n:]
+				l.byCode[d.Code], l.columns = c, append(l.columns, c)
 			}
-			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v}
+			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v, Late: i > 0 && len(c.points) == 0}
 			if explained[d.Name] {
 				p.Reworked = reworked[i]
 			}
-			c.points = append(c.points, p)
-			if c.upTo != nil {
-				c.upTo[i] = 1
-			}
+			c.points, c.at = append(c.points, p), append(c.at, int32(i))
+			c.partial = c.partial || l.suspect[i]
 		}
-	}
-	for _, c := range l.columns {
-		for i := 1; i < len(c.upTo); i++ {
-			c.upTo[i] += c.upTo[i-1]
+		for _, c := range l.columns { // what was there before and is not now
+			if n := len(c.at); c.at[n-1] != int32(i) {
+				p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Missing: true}
+				if explained[c.definition.Name] {
+					p.Reworked = reworked[i]
+				}
+				c.points, c.at, c.partial = append(c.points, p), append(c.at, int32(i)), true
+			}
 		}
 	}
 }
 
-// All are all moments at which a signal had a value.
+// All are all moments at which a signal had a value that was not taken back with its reading.
 func (l *Life) All(name signal.Name) []trend.Point {
-	if c := l.columns[name]; c != nil {
+	d, ok := signal.Lookup(name)
+	if !ok || l.byCode[d.Code] == nil {
+		return nil
+	}
+	c := l.byCode[d.Code]
+	if !c.partial {
 		return c.points
 	}
-	return nil
+	all := make([]trend.Point, 0, len(c.points))
+	for n, p := range c.points {
+		if !p.Missing && !l.suspect[c.at[n]] {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// Carried is a value that the latest reading does not give, or gives in doubt, from the last that did.
+type Carried struct {
+	Seq  int     // of the reading it is from
+	Days float64 // before the latest
+}
+
+// A Walk looks at a life from one moment after the other, which costs no more than to look at it once.
+type Walk struct {
+	life      *Life
+	followers []*trend.Follower // one for each column
+	taken     []int             // how many points of each have been taken
+}
+
+// Walk begins before the first moment.
+func (l *Life) Walk() *Walk {
+	w := &Walk{life: l, followers: make([]*trend.Follower, len(l.columns)), taken: make([]int, len(l.columns))}
+	for i, c := range l.columns {
+		w.followers[i] = trend.Follow(kindOf(c.definition))
+	}
+	return w
+}
+
+// upTo takes all points up to the i-th moment.
+func (w *Walk) upTo(i int) {
+	for n, c := range w.life.columns {
+		for w.taken[n] < len(c.points) && c.at[w.taken[n]] <= int32(i) {
+			k := w.taken[n]
+			if k > 0 && w.life.suspect[c.at[k-1]] {
+				w.followers[n].TakeBack()
+			}
+			w.followers[n].Add(c.points[k])
+			w.taken[n]++
+		}
+	}
 }
 
 // Evidence is what is known at the i-th moment: its signals, the trends up to it, and what was reworked before. What only the
 // pages of that reading tell, Identity aside, is left to the caller.
 func (l *Life) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i int) Evidence {
-	e := Evidence{Identity: id, Duty: duty, Now: now, Trends: make(map[signal.Name]trend.Trend, len(l.columns)), Readings: i + 1}
+	return l.Walk().Evidence(id, duty, now, i)
+}
+
+// Evidence is Life.Evidence; moments are asked for in their order. What the reading does not give of what was there before is carried
+// into now, from the last reading that gave it. In a reading that is in doubt all is carried.
+func (w *Walk) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i int) Evidence {
+	l := w.life
+	if now == nil {
+		now = signal.Set{}
+	}
+	e := Evidence{Identity: id, Duty: duty, Now: now, Trends: make(map[signal.Name]trend.Trend, len(l.columns)), Readings: i + 1, Carried: map[signal.Name]Carried{}}
 	if i < 0 || i >= len(l.Moments) {
 		return e
 	}
-	e.ReadingSeq = l.Moments[i].Seq
-	for name, c := range l.columns {
-		if t, ok := trend.Of(c.until(i)); ok {
-			e.Trends[name] = t
+	m := &l.Moments[i]
+	e.ReadingSeq = m.Seq
+	if e.Doubtful = i > 0 && w.doubtful(i); e.Doubtful {
+		w.upTo(i - 1)
+	} else {
+		w.upTo(i)
+	}
+	for n, c := range l.columns {
+		t, ok := w.followers[n].Trend()
+		if !ok {
+			continue
+		}
+		name := c.definition.Name
+		e.Trends[name] = t
+		if c.definition.Direction == signal.Grows { // a level may come and go
+			e.Suspect = max(e.Suspect, t.Suspect)
+		}
+		if v := now[name]; (!v.Available || e.Doubtful) && carries(name) {
+			now[name] = signal.Value{Number: t.Last.Value, Available: true, Source: fmt.Sprintf("reading %d", t.Last.Seq), Carried: true}
+			e.Carried[name] = Carried{t.Last.Seq, m.At.Sub(t.Last.At).Hours() / 24}
 		}
 	}
+	w.capacity(&e)
+	w.watched(&e, i)
+	e.OtherPort = w.otherPort(i)
+	w.reworked(&e, i)
+	return e
+}
+
+// watched lets a passed self-test that the bench followed count as passed when its reading was taken, and finds out whether the drive's
+// log stamps such tests with hours of its own making.
+func (w *Walk) watched(e *Evidence, i int) {
+	l := w.life
+	hours := func(m *Moment) float64 {
+		if x, ok := m.Signals.Get(signal.PowerOnHours); ok {
+			return x
+		}
+		return -1
+	}
+	now := &l.Moments[i]
+	for _, test := range l.Watched {
+		k := slices.IndexFunc(l.Moments[:i+1], func(m Moment) bool { return m.Seq == test.Seq })
+		if k < 0 {
+			continue
+		}
+		then := &l.Moments[k]
+		if stamp, ok := then.Signals.Get(signal.HoursStamp); ok && hours(then) >= 0 && stamp > hours(then)+trend.SlackHours {
+			e.Habit = fmt.Sprintf("hour %s at hour %s", quantity.Number(stamp), quantity.Number(hours(then)))
+		}
+		if !test.Passed {
+			continue
+		}
+		age := now.At.Sub(then.At).Hours()
+		if hours(now) >= 0 && hours(then) >= 0 && hours(now) >= hours(then) {
+			age = hours(now) - hours(then)
+		}
+		ages := []signal.Name{signal.ShortTestAge}
+		if test.Extended {
+			ages = append(ages, signal.ExtendedTestAge)
+		}
+		for _, n := range ages {
+			if v := e.Now[n]; !v.Available || age < v.Number {
+				e.Now[n] = signal.Value{Number: age, Available: true, Source: fmt.Sprintf("watched by the bench, reading %d", test.Seq)}
+			}
+		}
+	}
+}
+
+// capacity takes a whole sweep back where the drive was larger once: what is hidden now was not swept.
+func (w *Walk) capacity(e *Evidence) {
+	d, _ := signal.Lookup(signal.Capacity)
+	c := w.life.byCode[d.Code]
+	if c == nil || !e.Now[signal.WholeSweepAge].Available {
+		return
+	}
+	for _, p := range c.points[:w.taken[slices.Index(w.life.columns, c)]] {
+		if now := e.Now[signal.Capacity].Number; !p.Missing && p.Value > now {
+			e.Now[signal.WholeSweepAge] = signal.Missing(fmt.Sprintf("it showed %s at reading %d and shows %s now: no sweep reads the whole of it", quantity.Of(p.Value, "B"), p.Seq, quantity.Of(now, "B")))
+			return
+		}
+	}
+}
+
+// otherPort reports whether link errors grew in one bay, and did not in another one since.
+func (w *Walk) otherPort(i int) bool {
+	m := w.life.Moments[:i+1]
+	place, still := 0, 0
+	for k := 1; k < len(m); k++ {
+		was, had := m[k-1].Signals.Get(signal.CRCErrors)
+		is, has := m[k].Signals.Get(signal.CRCErrors)
+		switch {
+		case !had || !has || m[k].Place == 0:
+		case is > was:
+			place, still = m[k].Place, 0
+		case place > 0 && m[k].Place != place && m[k-1].Place == m[k].Place && m[k].At.Sub(m[k-1].At) >= leastElsewhere:
+			still++
+		}
+	}
+	return still > 0
+}
+
+// leastElsewhere is how long a drive has to stay at another port without a link error before that says something.
+const leastElsewhere = 30 * time.Minute
+
+// doubtful reports whether the i-th reading is one that another has to confirm, and none has: two in a row that say the same are believed.
+func (w *Walk) doubtful(i int) bool {
+	m := w.life.Moments
+	return doubtful(m[i-1].Signals, m[i].Signals) && (i < 2 || !doubtful(m[i-2].Signals, m[i-1].Signals))
+}
+
+// carries reports whether a signal's last value stands until another is known. How long ago something was does not: it is not known how
+// long.
+func carries(n signal.Name) bool {
+	switch n {
+	case signal.ShortTestAge, signal.ExtendedTestAge, signal.WholeSweepAge, signal.SpotSweepAge, signal.CapacityShown:
+		return false
+	}
+	return true
+}
+
+// reworked adds what was reworked last before the i-th moment.
+func (w *Walk) reworked(e *Evidence, i int) {
+	l := w.life
 	last := -1
 	for n := range l.Reworks {
 		if l.after[n] <= i && (last < 0 || l.after[n] >= l.after[last]) {
@@ -162,22 +405,25 @@ func (l *Life) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 		}
 	}
 	if last < 0 {
-		return e
+		return
 	}
-	w, at := l.Reworks[last], l.Moments[i].At
+	r, at := l.Reworks[last], l.Moments[i].At
 	known := func(t time.Time) bool { return i == len(l.Moments)-1 || !t.After(at) } // the present knows more than its latest reading
-	e.Reworked = &Reworked{Run: w.Run, Held: !w.Held.IsZero() && known(w.Held), Since: map[signal.Name]float64{}}
-	for name, c := range l.columns {
-		if moved, _, ok := trend.Since(c.until(i), l.Moments[l.after[last]].At); ok {
-			e.Reworked.Since[name] = moved
+	e.Reworked = &Reworked{Run: r.Run, Held: !r.Held.IsZero() && known(r.Held), Since: map[signal.Name]float64{}}
+	for _, c := range l.columns {
+		points := c.points
+		for len(points) > 0 && c.at[len(points)-1] > int32(i) {
+			points = points[:len(points)-1]
+		}
+		if moved, _, ok := trend.Since(points, l.Moments[l.after[last]].At, kindOf(c.definition)); ok {
+			e.Reworked.Since[c.definition.Name] = moved
 		}
 	}
 	found := 0.0
-	for _, x := range w.Swept {
+	for _, x := range r.Swept {
 		if known(x.At) {
 			found = max(found, x.Found)
 		}
 	}
 	e.Reworked.Since[signal.UnreadableFound] = found
-	return e
 }

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"cmp"
+	"reflect"
 	"slices"
 	"time"
 
@@ -74,7 +75,7 @@ type Ruling struct {
 
 // Judge judges evidence.
 func (j *Judge) Judge(e Evidence) (Ruling, error) {
-	bound, err := facts(e).Bind()
+	bound, err := j.policy.Bind(Facts(e))
 	if err != nil {
 		return Ruling{}, err
 	}
@@ -114,16 +115,19 @@ func (j *Judge) rule(e Evidence, bound policy.Bound, fired map[*policy.Rule]bool
 			return Ruling{Grade: drive.Undecided, Lacks: q}
 		}
 	}
+	if lacks := carried(j.policy, e); len(lacks) > 0 {
+		return Ruling{Grade: drive.Undecided, Lacks: &policy.Requirement{ID: lacks[0].ID, What: lacks[0].What}}
+	}
 	return Ruling{Grade: drive.Healthy}
 }
 
-func (r Ruling) said(e Evidence) Said {
+func (j *Judge) said(r Ruling, e Evidence) Said {
 	s := Said{Grade: r.Grade}
 	switch {
 	case r.Rule != nil:
-		s.Why = fill(r.Rule, r.Rule.Says, e)
+		s.Why = fill(j.policy, r.Rule, r.Rule.Says, e)
 	case r.Lacks != nil:
-		s.Why = "Missing: " + r.Lacks.What
+		s.Why = "Missing: " + fill(j.policy, nil, r.Lacks.What, e)
 	}
 	return s
 }
@@ -139,7 +143,7 @@ func NewReplay(was, would *policy.Policy) *Replay {
 	r := &Replay{NewJudge(was), NewJudge(would), map[*policy.Rule]*policy.Rule{}}
 	for _, b := range r.would.rules {
 		for _, a := range r.was.rules {
-			if a.Judges(b) {
+			if a.Judges(b) && sameLimits(was, would, a.When) {
 				r.twins[b] = a
 				break
 			}
@@ -148,21 +152,36 @@ func NewReplay(was, would *policy.Policy) *Replay {
 	return r
 }
 
+// sameLimits reports whether the limits that an expression names are the same in two policies.
+func sameLimits(was, would *policy.Policy, expression string) bool {
+	for _, name := range policy.LimitsIn(expression) {
+		if !reflect.DeepEqual(was.Limits[name], would.Limits[name]) {
+			return false
+		}
+	}
+	return true
+}
+
 // Over replays a drive's life, reading by reading, each on what was known then. What the pages alone tell beside the signals (the
-// clocks' contradictions, which change no grade) is left out.
+// clocks' contradictions, which bar healthy and condemn nothing) is left out.
 func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, error) {
 	out := Replayed{Readings: len(l.Moments)}
 	differed := Differs{}
-	set, fired := signal.Set{}, map[*policy.Rule]bool{}
+	set, fired, walk := signal.Set{}, map[*policy.Rule]bool{}, l.Walk()
 	for i, m := range l.Moments {
 		m.Signals.Into(set)
 		clear(fired)
-		e := l.Evidence(id, duty, set, i)
-		bound, err := facts(e).Bind()
+		e := walk.Evidence(id, duty, set, i)
+		f := Facts(e)
+		was, err := r.was.policy.Bind(f)
 		if err != nil {
 			return out, err
 		}
-		a, b := r.was.rule(e, bound, fired, nil), r.would.rule(e, bound, fired, r.twins)
+		would, err := r.would.policy.Bind(f)
+		if err != nil {
+			return out, err
+		}
+		a, b := r.was.rule(e, was, fired, nil), r.would.rule(e, would, fired, r.twins)
 		out.Was.hear(a.Grade, m.At)
 		out.Would.hear(b.Grade, m.At)
 		if a.Grade != b.Grade && (differed.Was.Grade != a.Grade || differed.Would.Grade != b.Grade) {
@@ -170,7 +189,7 @@ func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, er
 			if !ok {
 				hours = -1
 			}
-			differed = Differs{Reading: m.Seq, At: m.At, Hours: hours, Was: a.said(e), Would: b.said(e)}
+			differed = Differs{Reading: m.Seq, At: m.At, Hours: hours, Was: r.was.said(a, e), Would: r.would.said(b, e)}
 			out.Differs = append(out.Differs, differed)
 		}
 		if a.Grade == b.Grade {

@@ -29,8 +29,23 @@ type Evidence struct {
 	ReadingSeq int                         // of the latest
 	FailingLBA *uint64                     // of the last failed self-test
 
+	Carried   map[signal.Name]Carried // of Now, what is from an earlier reading
+	Suspect   int                     // readings of which something was set aside: one said so alone, and the next took it back
+	OtherPort bool                    // link errors grew, and no longer do at another port
+	Habit     string                  // how the drive's log stamps self-tests that the bench watched, where that is wrong; empty: rightly
+	Doubtful  bool                    // the latest reading contradicts those before it so that another has to confirm it
+
 	Reworked       *Reworked             // the last rework; nil: none
 	Contradictions []trend.Contradiction // between the drive's several clocks
+}
+
+// counted is a signal's value as rules take it: what a counter that may only grow counted before a reset counts.
+func (e Evidence) counted(n signal.Name) float64 {
+	x := e.Now[n].Number
+	if d, ok := signal.Lookup(n); ok && d.Direction == signal.Grows {
+		x = max(x, e.Trends[n].Held)
+	}
+	return x
 }
 
 // Margin is how much of a rule's allowance is used.
@@ -111,7 +126,7 @@ type Verdict struct {
 
 // Decide judges the evidence for its duty, and what follows for the other duties.
 func Decide(p *policy.Policy, e Evidence) Verdict {
-	known, f := ask(p), facts(e)
+	known, f := ask(p), Facts(e)
 	v := grade(p, e, f, known)
 	for _, d := range drive.Duties() {
 		other := v
@@ -140,10 +155,13 @@ func Decide(p *policy.Policy, e Evidence) Verdict {
 	return v
 }
 
-func facts(e Evidence) policy.Facts {
+// Facts are what a policy's expressions see of the evidence.
+func Facts(e Evidence) policy.Facts {
+	n := len(e.Now)
+	numbers := func() map[string]float64 { return make(map[string]float64, n) }
 	f := policy.Facts{
-		Now: map[string]float64{}, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, Pace: map[string]float64{}, SinceRework: map[string]float64{},
-		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions),
+		Now: numbers(), Change: numbers(), Unexplained: numbers(), Grew: make(map[string]int, n), Pace: numbers(), Jump: numbers(), Steady: numbers(), Before: numbers(), SinceRework: map[string]float64{},
+		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions), Suspect: e.Suspect, Doubtful: e.Doubtful, OtherPort: e.OtherPort, Habit: e.Habit != "", Risk: -1,
 		Drive: map[string]string{
 			"medium": string(e.Identity.Medium), "interface": string(e.Identity.Interface), "form_factor": e.Identity.FormFactor,
 			"locked": strconv.FormatBool(e.Identity.Security.Locked), "smart": strconv.FormatBool(e.Identity.SMART.Enabled),
@@ -153,14 +171,21 @@ func facts(e Evidence) policy.Facts {
 		if !value.Available {
 			continue
 		}
-		f.Now[string(name)] = value.Number
-		t := e.Trends[name]
-		f.Change[string(name)], f.Grew[string(name)], f.Pace[string(name)], f.Unexplained[string(name)] = t.Change, t.Grew, t.Pace, value.Number
-		if t.Observations > 0 {
-			f.Unexplained[string(name)] = min(value.Number, t.Unexplained)
+		key, t := string(name), e.Trends[name]
+		f.Now[key], f.Unexplained[key] = value.Number, value.Number
+		f.Change[key], f.Grew[key], f.Pace[key], f.Jump[key], f.Steady[key] = t.Change, t.Grew, t.Pace, t.Jump, t.SteadyDays
+		if t.Observations == 0 {
+			continue
 		}
-		if d, ok := signal.Lookup(name); ok && d.Direction == signal.Grows && t.FellBy > 0 {
-			f.Rollback++
+		f.Unexplained[key] = t.Unexplained
+		if t.HasBefore {
+			f.Before[key] = t.Before
+		}
+		if d, ok := signal.Lookup(name); ok && d.Direction == signal.Grows {
+			f.Now[key] = e.counted(name)
+			if t.FellBy > 0 {
+				f.Rollback++
+			}
 		}
 	}
 	if w := e.Reworked; w != nil {
@@ -210,7 +235,7 @@ func (a *answer) put(r *policy.Rule, e Evidence, bound policy.Bound) {
 func grade(p *policy.Policy, e Evidence, f policy.Facts, known answers) Verdict {
 	v := Verdict{Duty: e.Duty, Policy: p.Version}
 	f.Duty = string(e.Duty)
-	bound, err := f.Bind()
+	bound, err := p.Bind(f)
 	if err != nil { // only names that are no identifiers fail, and these are constants
 		panic("policy: " + err.Error())
 	}
@@ -245,9 +270,10 @@ func grade(p *policy.Policy, e Evidence, f policy.Facts, known answers) Verdict 
 			a.known = true
 		}
 		if a.err != nil || !a.fires {
-			v.Missing = append(v.Missing, Missing{q.ID, q.What, q.Run, q.Minutes})
+			v.Missing = append(v.Missing, Missing{q.ID, fill(p, nil, q.What, e), q.Run, q.Minutes})
 		}
 	}
+	v.Missing = append(v.Missing, carried(p, e)...)
 	if v.Grade == drive.Undecided && len(v.Missing) == 0 {
 		v.Grade = drive.Healthy
 	}
@@ -265,14 +291,38 @@ func grade(p *policy.Policy, e Evidence, f policy.Facts, known answers) Verdict 
 	return v
 }
 
-// advice is what the findings that made the grade, and the notes, ask for, in the policy's order. Lesser findings are silent:
-// nobody mends a drive that is to be replaced.
+// carried is what healthy lacks because the latest reading does not give what a rule needs and an earlier one gave.
+func carried(p *policy.Policy, e Evidence) []Missing {
+	var all []Missing
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		if r.Effect == policy.Note || !r.Applies.To(e.Identity) {
+			continue
+		}
+		for _, n := range r.Needs {
+			c, ok := e.Carried[n]
+			if !ok {
+				continue
+			}
+			d, _ := signal.Lookup(n)
+			m := Missing{"carried", fmt.Sprintf("%s, which reading %d gave and this one does not", d.Words, c.Seq), "a reading", 1}
+			if e.Doubtful {
+				m = Missing{"doubtful", "another reading: what this one says contradicts those before it", "a reading", 1}
+			}
+			return append(all, m) // one is enough: the reading that brings it brings all
+		}
+	}
+	return all
+}
+
+// advice is what the findings that made the grade, and the notes, ask for, in the policy's order. Lesser findings are silent, and of a
+// drive that is to be replaced the notes are: nobody mends or cools it.
 func advice(p *policy.Policy, v Verdict) []string {
 	wanted := map[string]bool{}
 	for i := range p.Rules {
 		r := &p.Rules[i]
 		ruled := func(f Finding) bool {
-			return f.Rule == r.ID && (f.Effect == policy.Note || f.Effect.Grade() == v.Grade)
+			return f.Rule == r.ID && (f.Effect == policy.Note && v.Grade != drive.Replace || f.Effect.Grade() == v.Grade)
 		}
 		if slices.ContainsFunc(v.Findings, ruled) || slices.ContainsFunc(v.Notes, ruled) {
 			for _, a := range r.Advice {
@@ -300,14 +350,14 @@ func unjudgeable(r *policy.Rule, e Evidence) string {
 }
 
 func found(p *policy.Policy, r *policy.Rule, e Evidence) Finding {
-	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(r, r.Says, e), Customer: fill(r, r.Customer, e), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
+	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(p, r, r.Says, e), Customer: fill(p, r, r.Customer, e), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
 	f.Detail = detail(r, e)
 	for _, n := range r.Needs {
 		v := e.Now[n]
 		f.Rests = append(f.Rests, Rest{n, v.Number, v.Source, string(v.Page), v.Offset, v.Length, v.Run})
 	}
 	if r.Limit != nil {
-		f.Margin = margin(*r.Limit, e.Duty, e.Now)
+		f.Margin = margin(*r.Limit, e.Duty, e.counted(r.Limit.Signal))
 	}
 	return f
 }
@@ -322,7 +372,7 @@ func Margins(p *policy.Policy, id drive.Identity, duty drive.Duty, now signal.Se
 			slices.ContainsFunc(all, func(m SignalMargin) bool { return m.Signal == r.Limit.Signal }) {
 			continue
 		}
-		all = append(all, SignalMargin{r.Limit.Signal, r.Limit.For(duty), *margin(*r.Limit, duty, now)})
+		all = append(all, SignalMargin{r.Limit.Signal, r.Limit.For(duty), *margin(*r.Limit, duty, now[r.Limit.Signal].Number)})
 	}
 	slices.SortStableFunc(all, func(a, b SignalMargin) int { return cmp.Compare(b.Margin.Share(), a.Margin.Share()) })
 	return all
@@ -335,8 +385,8 @@ type SignalMargin struct {
 	Margin Margin
 }
 
-func margin(l policy.Limit, duty drive.Duty, signals signal.Set) *Margin {
-	now, at := signals[l.Signal].Number, l.For(duty)
+func margin(l policy.Limit, duty drive.Duty, now float64) *Margin {
+	at := l.For(duty)
 	m := &Margin{Used: max(0, now-l.From), Of: at - l.From}
 	if l.From != 0 {
 		d, _ := signal.Lookup(l.Signal)
@@ -377,15 +427,19 @@ func detail(r *policy.Rule, e Evidence) string {
 	return ""
 }
 
-var hole = regexp.MustCompile(`\{([a-z_]+)\}`)
+var hole = regexp.MustCompile(`\{([a-z_.]+)\}`)
 
-// fill puts values into a sentence of a rule: a signal's name in braces becomes its value and unit; steady, lba and contradiction become a
-// clause where there is one to say.
-func fill(r *policy.Rule, text string, e Evidence) string {
+// fill puts values into a sentence of a rule: a signal's name in braces becomes its value and unit, a limit's name its level; steady, lba
+// and contradiction become a clause where there is one to say.
+func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 	return hole.ReplaceAllStringFunc(text, func(m string) string {
+		if name, ok := strings.CutPrefix(m[1:len(m)-1], "limit."); ok {
+			l := p.Limits[name]
+			return quantity.Of(l.For(e.Duty), quantity.Singular(l.Unit, l.For(e.Duty)))
+		}
 		switch name := m[1 : len(m)-1]; name {
 		case "steady":
-			if r.Limit == nil {
+			if r == nil || r.Limit == nil {
 				return ""
 			}
 			if t := e.Trends[r.Limit.Signal]; t.Observations > 1 && t.SteadyHours > 0 {
@@ -397,6 +451,11 @@ func fill(r *policy.Rule, text string, e Evidence) string {
 				return ""
 			}
 			return " at LBA " + quantity.Number(float64(*e.FailingLBA))
+		case "habit":
+			if e.Habit == "" {
+				return ""
+			}
+			return " (" + e.Habit + ")"
 		case "contradiction":
 			if len(e.Contradictions) == 0 {
 				return ""
@@ -408,14 +467,18 @@ func fill(r *policy.Rule, text string, e Evidence) string {
 			if !ok || !value.Available {
 				return "not available"
 			}
-			return quantity.Of(value.Number, quantity.Singular(d.Unit, value.Number))
+			n := e.counted(d.Name)
+			return quantity.Of(n, quantity.Singular(d.Unit, n))
 		}
 	})
 }
 
-// InWords is a rule's sentence for a list of rules, n standing for the values.
-func InWords(says string) string {
+// InWords is a sentence of the policy for a list of rules, n standing for the values.
+func InWords(p *policy.Policy, says string) string {
 	return hole.ReplaceAllStringFunc(says, func(m string) string {
+		if name, ok := strings.CutPrefix(m[1:len(m)-1], "limit."); ok {
+			return quantity.Of(p.Limits[name].All, p.Limits[name].Unit)
+		}
 		d, ok := signal.Lookup(signal.Name(m[1 : len(m)-1]))
 		if !ok { // a clause that says more of one drive
 			return ""
@@ -424,5 +487,7 @@ func InWords(says string) string {
 	})
 }
 
-// Pace writes how much a day a counter rises at least, over a time that people can picture.
-func Pace(day float64) string { return quantity.Number(math.Floor(day*600)/10) + " or more in 60 days" }
+// Pace writes how many events of growth a day there are at least, over a time that people can picture.
+func Pace(day float64) string {
+	return quantity.Number(math.Floor(day*600)/10) + " events or more in 60 days"
+}

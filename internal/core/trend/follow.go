@@ -1,0 +1,278 @@
+package trend
+
+import "time"
+
+// Follower takes the points of a signal one after the other and tells the trend up to the latest. The latest is taken at its word; the
+// next one can set it aside: a lone excursion, be it the first reading of all, is garbage or a slip, and no growth.
+type Follower struct {
+	kind      Kind
+	stands    course
+	latest    Point
+	has       bool
+	suspect   int
+	seen      int
+	first     *Point    // the first of all, while nobody knows whether it or the second is right
+	gap, gaps time.Time // the first and last readings since the latest in which it was missing
+}
+
+// Follow begins with no points.
+func Follow(kind Kind) *Follower { return &Follower{kind: kind} }
+
+// Add takes the next point.
+func (f *Follower) Add(p Point) {
+	if p.Missing {
+		if f.gap.IsZero() {
+			f.gap = p.At
+		}
+		f.gaps = p.At
+		return
+	}
+	f.seen++
+	first := f.first
+	f.first = nil
+	switch {
+	case !f.has:
+	case first != nil && p.Value >= first.Value: // the third is with the first: it was the second that was wrong
+		f.stands.take(*first, f.kind)
+	case f.excursion(p):
+		f.suspect++
+		if f.stands.observations == 0 {
+			was := f.latest
+			f.first = &was
+		}
+		p.Reworked = max(p.Reworked, f.latest.Reworked) // what a rework did before still explains it
+	default:
+		f.stands.take(f.latest, f.kind)
+	}
+	p.gap, p.gaps = f.gap, f.gaps
+	f.latest, f.has = p, true
+	f.gap, f.gaps = time.Time{}, time.Time{}
+}
+
+// TakeBack sets the latest point aside, with the reading it is from.
+func (f *Follower) TakeBack() {
+	if f.has {
+		f.has = false
+		f.suspect++
+	}
+}
+
+// excursion reports whether the latest point is taken back by the next: it had left the value that stands, and the next one returns to
+// it. A counter that is high once and lower ever after was never so high; what two readings say in a row stands.
+func (f *Follower) excursion(next Point) bool {
+	is := f.latest.Value
+	if !f.gap.IsZero() || !f.latest.gap.IsZero() { // what a reading in between would have said nobody knows
+		return false
+	}
+	if f.stands.observations == 0 {
+		return f.kind == Counter && 2*next.Value < is && !f.latest.Late
+	}
+	was := f.stands.last.Value
+	switch f.kind {
+	case Counter:
+		was = f.stands.top
+		return is > next.Value && next.Value >= was && is > was || is < was && next.Value >= was
+	case Level:
+		return is > was && next.Value <= was || is < was && next.Value >= was && is == 0 && was > 0 && next.Value == was
+	case Restarting:
+	}
+	return false
+}
+
+// Trend is the trend up to the latest point; false when there is none.
+func (f *Follower) Trend() (Trend, bool) {
+	c := f.stands
+	if f.has {
+		c.take(f.latest, f.kind)
+	}
+	if c.observations == 0 {
+		return Trend{}, false
+	}
+	t := c.trend(f.kind)
+	t.Observations, t.Suspect = f.seen, f.suspect
+	return t, true
+}
+
+// course is what the points that stand come to. It is copied whole for each look at the latest.
+type course struct {
+	observations int
+	first, last  Point
+	top          float64 // the highest value since the last reset
+	rose         float64 // all rises, less what reworks explain
+	held         float64 // all that was ever counted
+	reworked     float64
+	before       float64
+	changed      Point // the first reading that had the present value
+	onset        Onset
+	left         bool // it left zero
+	fell         float64
+	jump, events float64
+
+	recent    [Recent]bool // whether it rose, the newest interval last
+	intervals int
+	from      time.Time // when the present interval began
+	rising    bool      // whether it began with a rise
+	rises     [paced]rise
+	risen     int
+}
+
+// rise is an interval of growth: the reading before it, the one that showed it, and how many events there had been by then.
+type rise struct {
+	after, at moment
+	events    float64
+	before    float64 // events before it
+}
+
+// moment is a time by the calendar and by the drive's own clock, negative when unknown.
+type moment struct {
+	at    time.Time
+	hours float64
+}
+
+func (p Point) moment() moment { return moment{p.At, p.Hours} }
+
+// powered is how many hours a day a drive is powered at least when it is in use: less of them in more days is time on a shelf, in which
+// nothing grows and nothing rests.
+const powered = 8
+
+// days is the time between two moments: by the calendar, or as many days as its power-on hours fill.
+func (m moment) days(since moment) float64 {
+	days := m.at.Sub(since.at).Hours() / 24
+	if m.hours >= 0 && since.hours >= 0 && m.hours >= since.hours {
+		days = min(days, (m.hours-since.hours)/powered)
+	}
+	return days
+}
+
+// paced is over how many intervals of growth the pace is looked for.
+const paced = 8
+
+func (c *course) take(p Point, kind Kind) {
+	if c.observations++; c.observations == 1 {
+		c.first, c.last, c.changed, c.top, c.held, c.from = p, p, p, p.Value, p.Value, p.At
+		return
+	}
+	before := c.last
+	c.last, c.before = p, before.Value
+	moved := p.Value - before.Value
+	if moved != 0 {
+		c.changed = p
+	}
+	c.fell = max(c.fell, -moved)
+	if !c.left && before.Value == 0 && p.Value > 0 {
+		c.left, c.onset = true, Onset{before, p}
+	}
+	over := moved // by how much it rose, reworks included
+	switch kind {
+	case Counter:
+		switch {
+		case p.Value >= c.top:
+			over = p.Value - c.top
+			c.top = p.Value
+		case 2*p.Value < c.top: // reset: what it shows has come since
+			over, c.top = p.Value, p.Value
+		default: // a slip
+			over = 0
+		}
+		c.held += over
+	case Restarting:
+		if moved < 0 {
+			over = p.Value
+		}
+		c.held = p.Value
+	case Level:
+		c.held = p.Value
+	}
+	explained := min(p.Reworked, max(0, over))
+	c.reworked += explained
+	by := max(0, over-explained)
+	c.rose += by
+	c.grow(before, p, by)
+}
+
+// grow counts intervals of growth. An interval ends with a rise, or without one after a day; a rise within a day of another is part of
+// it, however many readings lie between. So a further reading without a rise can only add an interval without one: it never makes a
+// drive look worse. The time is the calendar's, since a drive on a shelf has no hours and a shop has closing days. Where a reading
+// without the value lies between, nobody knows on which side of it the rise came: each interval counts as short, and the rise as two, as
+// far as that could be.
+func (c *course) grow(before, p Point, by float64) {
+	if p.gap.IsZero() || by == 0 {
+		c.step(before.moment(), p.moment(), by)
+		return
+	}
+	first, last := moment{p.gap, -1}, moment{p.gaps, -1}
+	if by >= 2 {
+		c.step(before.moment(), first, by/2)
+		by -= by / 2
+	}
+	c.step(last, p.moment(), by)
+	r := &c.rises[paced-1] // all of it may have come in the shortest part
+	if short := min(p.gap.Sub(before.At), p.At.Sub(p.gaps)); r.at.at.Add(-short).After(r.after.at) {
+		r.after = moment{r.at.at.Add(-short), -1}
+	}
+	r.events = max(r.events, r.before+clustered(2*by))
+}
+
+func (c *course) step(before, now moment, by float64) {
+	at := now.at
+	over := at.Sub(c.from) >= Interval
+	switch {
+	case by > 0 && (over || !c.rising):
+		c.add(true)
+		c.from, c.rising = at, true
+		copy(c.rises[:], c.rises[1:])
+		c.rises[paced-1] = rise{before, now, c.events + clustered(by), c.events}
+		c.risen = min(c.risen+1, paced)
+		c.jump = max(c.jump, by)
+		c.events = c.rises[paced-1].events
+	case by > 0: // part of the rise it follows
+		last := &c.rises[paced-1]
+		c.events += clustered(by)
+		last.at, last.events = now, c.events
+		c.jump = max(c.jump, by)
+	case over:
+		c.add(false)
+		c.from, c.rising = at, false
+	}
+}
+
+func (c *course) add(rose bool) {
+	copy(c.recent[:], c.recent[1:])
+	c.recent[Recent-1] = rose
+	c.intervals = min(c.intervals+1, Recent)
+}
+
+func (c *course) trend(kind Kind) Trend {
+	t := Trend{
+		First: c.first, Last: c.last, Before: c.before, HasBefore: c.observations > 1, Change: c.rose, Held: c.held, Unexplained: max(0, c.held-c.reworked), Intervals: c.intervals, Events: c.events, Jump: c.jump,
+		SteadyHours: -1, SteadyDays: c.last.At.Sub(c.changed.At).Hours() / 24, FellBy: c.fell,
+	}
+	if kind == Level {
+		t.Change = c.last.Value - c.first.Value - c.reworked
+	}
+	if c.left {
+		onset := c.onset
+		t.Onset = &onset
+	}
+	if c.changed.Hours >= 0 && c.last.Hours >= c.changed.Hours {
+		t.SteadyHours = c.last.Hours - c.changed.Hours
+	}
+	for _, rose := range c.recent {
+		if rose {
+			t.Grew++
+		}
+	}
+	t.Pace = leastPace(c.rises[paced-c.risen:], c.last.moment())
+	return t
+}
+
+// leastPace is how many events of growth a day there are at least: the largest of the lower limits from the reading before some interval
+// of growth to now, each that of a Poisson rate with Confidence. One interval alone bounds it, too, and quiet time since makes it less.
+// A day is the least time: what comes in a shorter one comes with the work of a check.
+func leastPace(rises []rise, now moment) float64 {
+	pace := 0.0
+	for _, r := range rises {
+		pace = max(pace, leastCount(rises[len(rises)-1].events-r.before)/max(1, now.days(r.after)))
+	}
+	return pace
+}
