@@ -9,6 +9,8 @@ import (
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/demo"
 )
 
@@ -27,6 +29,11 @@ type life struct {
 	broken bool      // its servo or electronics fail its own test from the onset on
 
 	knock, knocked float64 // power-on hours at which it lost so many sectors, once
+	waits          float64 // for so many hours they wait to be written, and fail its tests; then they are reallocated
+
+	holes  float64 // the share of readings in which a page is missing
+	wild   int     // one reading, by its number from 1, that is garbage; 0: none
+	checks bool    // it is checked at every visit, with an extended check
 }
 
 func (l *life) end() time.Time {
@@ -89,6 +96,35 @@ func (l *life) defects(r *rand.Rand, from, to, count float64) {
 	}
 }
 
+// spoil makes of a reading what adapters and cables make of it: a page is missing, or comes as all ones or all zeros.
+func (l *life) spoil(r *rand.Rand, n int, pages []reading.Page) {
+	hole, which, ones := r.Float64() < l.holes, r.IntN(1<<16), r.IntN(2) == 0
+	var some []int
+	for i := range pages {
+		if pages[i].Fault == nil && pages[i].Name != reading.PageIdentify && pages[i].Name != reading.PageInquiry && pages[i].Name != reading.PageController && pages[i].Name != reading.PageVPD(scsi.VPDSerial) {
+			some = append(some, i)
+		}
+	}
+	if len(some) == 0 {
+		return
+	}
+	if hole {
+		p := &pages[some[which%len(some)]]
+		p.Bytes, p.Fault = nil, &drive.Fault{Class: drive.FaultNoAnswer, What: p.Name.Title(), Back: "no answer"}
+	}
+	if l.wild == n+1 {
+		for _, i := range some {
+			garbage := make([]byte, len(pages[i].Bytes))
+			for k := range garbage {
+				garbage[k] = byte(0xFF * int(truth(ones)))
+			}
+			if pages[i].Fault == nil {
+				pages[i].Bytes = garbage
+			}
+		}
+	}
+}
+
 func spinning(r *rand.Rand, l *life) {
 	l.spec = demo.Build([]string{"K4", "K4", "K2", "TB"}[r.IntN(4)], ending(r), between(r, 100, 40_000), began)
 }
@@ -111,28 +147,71 @@ func anyKind(r *rand.Rand, l *life) {
 func ending(r *rand.Rand) string { return fmt.Sprintf("%05X", r.IntN(1<<20)) }
 
 // modes are how drives live and fail, with shares a shop may meet: its drives are symptomatic, so many fail, and many that look ill
-// live on. They were written down before the first run and are not fitted to what comes out.
+// live on; a third of those that fail show nothing before (over half did in FAST 2007, in a population that was not symptomatic). They
+// were written down before the first run and are not fitted to what comes out.
 var modes = []mode{
-	{"sound", 0.26, anyKind},
-	{"sound, an old flaw", 0.08, func(r *rand.Rand, l *life) {
+	{"sound", 0.24, anyKind},
+	{"sound, an old flaw", 0.05, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		l.spec = demo.Let(l.spec, 5, sim.Course{From: float64(1 + r.IntN(20))})
 	}},
-	{"sound, one bad day", 0.05, func(r *rand.Rand, l *life) { // a knock: some sectors, then nothing more
+	{"sound, an old flaw, checked", 0.04, func(r *rand.Rand, l *life) {
+		spinning(r, l)
+		l.spec, l.checks = demo.Let(l.spec, 5, sim.Course{From: float64(1 + r.IntN(20))}), true
+	}},
+	{"sound, flash errors now and then", 0.04, func(r *rand.Rand, l *life) { // common, and recurring (FAST 2016)
+		flash(r, l)
+		errors := sim.Course{From: float64(r.IntN(24)), Start: l.spec.Hours, Every: between(r, 1500, 8000), Step: 1}
+		if l.spec.NVMe != nil {
+			l.spec.NVMe.Media = errors
+			return
+		}
+		l.spec = demo.Let(demo.Let(l.spec, 187, errors), 5, sim.Course{From: float64(r.IntN(6))})
+	}},
+	{"sound, one bad day", 0.10, func(r *rand.Rand, l *life) { // a knock, or the power went: some sectors, then nothing more
 		spinning(r, l)
 		at := l.hours(began.Add(time.Duration(r.Float64() * float64(window))))
-		l.knock, l.knocked = at, float64(1+r.IntN(12))
+		l.knock, l.knocked, l.waits = at, float64(1+r.IntN(12)), between(r, 20, 2000)
 	}},
-	{"sound, slowly growing", 0.03, func(r *rand.Rand, l *life) { // and outliving the window
+	{"sound, a weak power supply", 0.02, func(r *rand.Rand, l *life) {
+		spinning(r, l)
+		l.spec = demo.Let(l.spec, 10, sim.Course{From: float64(r.IntN(4)), Start: l.spec.Hours, Every: between(r, 800, 6000), Step: 1})
+	}},
+	{"sound, a page of its own wrong", 0.01, func(r *rand.Rand, l *life) { // a fault of its firmware, from some day on
+		spinning(r, l)
+		l.from = l.hours(began.Add(time.Duration(r.Float64() * float64(window))))
+	}},
+	{"sound, some blocks retired", 0.03, func(r *rand.Rand, l *life) { // most flash drives have some (FAST 2016)
+		flash(r, l)
+		if l.spec.NVMe != nil {
+			l.spec.NVMe.Spare = sim.Course{From: float64(r.IntN(8)), Start: l.spec.Hours, Every: 4000, Step: 1}
+			return
+		}
+		retired := sim.Course{From: float64(r.IntN(40)), Start: l.spec.Hours, Every: between(r, 1500, 9000), Step: 2}
+		l.spec = demo.Let(demo.Let(l.spec, 5, retired), 171, retired)
+	}},
+	{"sound, several bad days", 0.06, func(r *rand.Rand, l *life) { // some sectors, and some more a year later; most such drives live on (FAST 2007)
+		spinning(r, l)
+		for i := range l.spec.Counters {
+			switch l.spec.Counters[i].ID {
+			case 5:
+				l.spec.Counters[i].Kind = sim.Reallocated
+			case 197:
+				l.spec.Counters[i].Kind = sim.Waiting
+			}
+		}
+		l.spec.Defects, l.spec.Wait = sim.Course{Start: l.spec.Hours, Every: between(r, 2500, 9000), Step: 1 + r.IntN(8)}, between(r, 20, 1000)
+	}},
+	{"sound, slowly growing", 0.05, func(r *rand.Rand, l *life) { // and outliving the window
 		spinning(r, l)
 		l.spec = demo.Let(l.spec, 5, sim.Course{Start: l.spec.Hours, Every: 2500, Step: 1})
 	}},
-	{"sound, trouble on the link", 0.07, func(r *rand.Rand, l *life) {
+	{"sound, trouble on the link", 0.05, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		l.spec = demo.Let(l.spec, 199, sim.Course{From: float64(r.IntN(40)), Start: l.spec.Hours, Every: between(r, 40, 800), Step: 30})
 		l.spec = demo.Let(l.spec, 188, sim.Course{Start: l.spec.Hours, Every: 1500, Step: 1})
 	}},
-	{"sound, too hot", 0.05, func(r *rand.Rand, l *life) {
+	{"sound, too hot", 0.04, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		for i := range l.spec.Counters { // most drives have a threshold for that, which condemns nothing
 			if l.spec.Counters[i].ID == 194 {
@@ -141,11 +220,30 @@ var modes = []mode{
 		}
 		l.spec.Heat = sim.Heat{Base: 52 + 12*r.Float64(), Wave: 3, Noise: 1}
 	}},
-	{"sound, counters wiped", 0.03, func(r *rand.Rand, l *life) {
+	{"sound, counters wiped", 0.02, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		l.spec.Wiped = l.spec.Hours - 1
 	}},
-	{"growing media defects", 0.16, func(r *rand.Rand, l *life) {
+	{"flash chips failing", 0.02, func(r *rand.Rand, l *life) {
+		flash(r, l)
+		from, to := l.fails(r, between(r, 10*24, 300*24))
+		blocks := sim.Course{Start: from, Every: max(1, (to-from)/between(r, 2, 12)), Step: int(between(r, 4, 60))}
+		if l.spec.NVMe != nil {
+			l.spec.NVMe.Media, l.spec.NVMe.Spare = blocks, sim.Course{Start: from, Every: max(1, (to-from)/10), Step: 8}
+			return
+		}
+		l.spec = demo.Let(demo.Let(l.spec, 5, blocks), 171, blocks)
+		if r.IntN(2) == 0 {
+			l.spec = demo.Let(l.spec, 187, sim.Course{Start: from, Every: max(1, (to-from)/6), Step: 4})
+		}
+	}},
+	{"media defects in clusters", 0.03, func(r *rand.Rand, l *life) { // few and large, as errors cluster (SIGMETRICS 2007)
+		spinning(r, l)
+		from, to := l.fails(r, between(r, 10*24, 400*24))
+		l.defects(r, from, to, between(r, 20, 2000))
+		l.spec.Defects.Every = max(1, (to-from)/between(r, 1, 5))
+	}},
+	{"growing media defects", 0.08, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		if r.IntN(8) == 0 {
 			l.spec = demo.Build("OS", ending(r), between(r, 1000, 45_000), began)
@@ -153,24 +251,24 @@ var modes = []mode{
 		from, to := l.fails(r, between(r, 5*24, 500*24))
 		l.defects(r, from, to, between(r, 4, 3000))
 	}},
-	{"loss of a head", 0.05, func(r *rand.Rand, l *life) {
+	{"loss of a head", 0.03, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		from, to := l.fails(r, between(r, 12, 20*24))
 		l.defects(r, from, to, between(r, 200, 20_000))
 		l.broken = r.IntN(2) == 0
 	}},
-	{"bad firmware pages", 0.03, func(r *rand.Rand, l *life) {
+	{"bad firmware pages", 0.02, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		from, _ := l.fails(r, between(r, 24, 90*24))
 		l.from = from
 	}},
-	{"motor", 0.03, func(r *rand.Rand, l *life) {
+	{"motor", 0.02, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		from, to := l.fails(r, between(r, 10*24, 300*24))
 		l.spec = demo.Let(l.spec, 10, sim.Course{Start: from, Every: max(1, (to-from)/5), Step: 2})
 		l.broken = r.IntN(3) == 0
 	}},
-	{"wear-out", 0.06, func(r *rand.Rand, l *life) {
+	{"wear-out", 0.03, func(r *rand.Rand, l *life) {
 		flash(r, l)
 		l.spec.Share = 0.8
 		from, to := l.fails(r, between(r, 20*24, 200*24))
@@ -182,17 +280,26 @@ var modes = []mode{
 		}
 		l.spec = demo.Let(demo.Let(l.spec, 187, errors), 5, errors)
 	}},
-	{"media defects, counters wiped before", 0.03, func(r *rand.Rand, l *life) {
+	{"media defects, counters wiped before", 0.02, func(r *rand.Rand, l *life) {
 		spinning(r, l)
 		from, to := l.fails(r, between(r, 30*24, 500*24))
 		l.defects(r, from, to, between(r, 4, 800))
 		l.spec.Wiped = from + r.Float64()*(to-from)
 	}},
-	{"sudden electronic death", 0.07, func(r *rand.Rand, l *life) {
-		anyKind(r, l)
-		l.fails(r, 0)
-		l.onset = time.Time{}
-	}},
+	{"sudden electronic death", 0, nil}, // takes its share of those that would have lived on, whatever they showed
+}
+
+// sudden is the share of drives that would live on and die of their electronics, without a sign.
+const sudden = 0.2
+
+// dies lets a drive that would live on die suddenly, or not.
+func (l *life) dies(r *rand.Rand) bool {
+	if !l.failed.IsZero() || r.Float64() >= sudden {
+		return false
+	}
+	l.fails(r, 0)
+	l.onset = time.Time{}
+	return true
 }
 
 // visits are the moments at which the shop reads a drive: it comes with a trouble, stays an afternoon, is away for months, comes
@@ -201,6 +308,12 @@ func visits(r *rand.Rand, l *life) (all []time.Time, checked map[int]bool) {
 	end := l.end()
 	var arrivals []time.Time
 	first := began.Add(time.Duration(r.Float64() * float64(end.Sub(began))))
+	if r.IntN(4) == 0 { // behind an adapter, or a cable, that does not always bring everything
+		l.holes = 0.1
+	}
+	if r.IntN(8) == 0 {
+		l.wild = 1 + r.IntN(6)
+	}
 	for at := first; at.Before(end); at = at.Add(time.Duration(r.ExpFloat64() * float64(8*30*24*time.Hour))) {
 		arrivals = append(arrivals, at)
 	}
@@ -235,6 +348,8 @@ func (l *life) test(number uint8, hours float64) ata.SelfTest {
 	switch onset := l.hours(l.onset); {
 	case l.broken && !l.onset.IsZero() && hours >= onset:
 		t.Status, t.Remaining = ata.TestServo, 90
+	case l.knock > 0 && hours >= l.knock && hours < l.knock+l.waits:
+		t.Status, t.Remaining, t.LBA, t.HasLBA = ata.TestRead, 60, 4711, true
 	case l.spec.Unread.At(hours, l.spec.Seed) > l.spec.Unread.At(0, l.spec.Seed):
 		t.Status, t.Remaining, t.LBA, t.HasLBA = ata.TestRead, 60, uint64(l.spec.FirstLBA), true
 	}

@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"os"
 	"runtime"
@@ -53,6 +54,9 @@ type fate struct {
 	end      time.Time
 	alarms   [5]time.Time
 	rule     string // that said "replace" first
+
+	features [][]float64 // of each reading
+	risks    []float64   // of each reading
 }
 
 func main() {
@@ -109,11 +113,14 @@ func judge(j *verdict.Judge, lives int, seed uint64) ([]fate, error) {
 // live lives one life, reads it when the shop would, and asks every way to judge.
 func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 	x, n := r.Float64(), 0
-	for x -= modes[0].share; x > 0 && n+1 < len(modes); x -= modes[n].share {
+	for x -= modes[0].share; x > 0 && n+2 < len(modes); x -= modes[n].share {
 		n++
 	}
 	var l life
 	modes[n].make(r, &l)
+	if l.dies(r) {
+		n = len(modes) - 1
+	}
 	l.duty = drive.Everyday // a stricter duty is about fitness, not about failing
 	f := fate{mode: n, failed: !l.failed.IsZero(), end: l.end()}
 	moments, checked := visits(r, &l)
@@ -130,7 +137,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		hours := l.hours(at)
 		if checked[i] {
 			tests = append(tests, l.test(ata.TestShort, hours-0.3))
-			if r.IntN(2) == 0 { // an extended check
+			if r.IntN(2) == 0 || l.checks { // an extended check
 				tests = append(tests, l.test(ata.TestExtended, hours-0.1))
 				swept = slices.Insert(swept, 0, signal.Swept{Whole: true, Hours: hours, Source: "whole sweep"})
 			}
@@ -139,12 +146,18 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		spec.Tests = tests
 		spec.Awkward.Garbage = l.from > 0 && hours >= l.from
 		if l.knock > 0 && hours >= l.knock {
-			spec = demo.Let(spec, 5, sim.Course{From: l.knocked})
+			spec = demo.Let(spec, 187, sim.Course{From: math.Ceil(l.knocked / 4)})
+			if hours < l.knock+l.waits {
+				spec = demo.Let(spec, 197, sim.Course{From: l.knocked})
+			} else {
+				spec = demo.Let(spec, 5, sim.Course{From: l.knocked})
+			}
 		}
 		pages, _, err := reader.Read(context.Background(), spec, at)
 		if err != nil {
 			return f, err
 		}
+		l.spoil(r, i, pages)
 		decoded := reading.Decode(pages)
 		set := signal.Of(&decoded)
 		if len(swept) > 0 && swept[0].Hours == hours { // it finds what waits
@@ -167,10 +180,13 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		set := signal.Set{}
 		m.Signals.Into(set)
 		has := func(n signal.Name) bool { x, _ := m.Signals.Get(n); return x > 0 }
-		ruling, err := j.Judge(walk.Evidence(ids[i], l.duty, set, i))
+		e := walk.Evidence(ids[i], l.duty, set, i)
+		ruling, err := j.Judge(e)
 		if err != nil {
 			return f, err
 		}
+		f.features = append(f.features, features(e))
+		f.risks = append(f.risks, verdict.Facts(e).Risk)
 		if ruling.Grade == drive.Replace && f.rule == "" {
 			f.rule = ruling.Rule.ID
 		}
@@ -202,7 +218,7 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 	for _, w := range ways {
 		head = append(head, w)
 	}
-	failing, sound := writer(append(head, "ahead, median (replace; degrading)")...), writer(append([]any{"lived on", "lives"}, head[3:]...)...)
+	failing, sound := writer(append(head, "ahead: replace", "ahead: degrading")...), writer(append([]any{"lived on", "lives"}, head[3:]...)...)
 	var scores [5]verdict.Score
 	for n, m := range modes {
 		var lives, seen int
@@ -233,7 +249,7 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 			sound.AppendRow(row)
 			continue
 		}
-		failing.AppendRow(append(row, ahead(one[byReplace])+"; "+ahead(one[byDegrading])))
+		failing.AppendRow(append(row, ahead(one[byReplace]), ahead(one[byDegrading])))
 	}
 	fmt.Println("Detection: of those that failed, how many had been called so before")
 	fmt.Println(failing.Render())
@@ -257,6 +273,23 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 		}
 		fmt.Printf("%q %s %q: %d and %d detected, %d and %d false alarms\n", ways[pair[0]], how, ways[pair[1]], a.Hits, b.Hits, a.FalseAlarms, b.FalseAlarms)
 	}
+	replace, degrading := limits(fates)
+	fmt.Println("\nBeside a logistic regression fitted on the even lives, on the odd ones, at the same false alarms: the limit of what the signals tell")
+	bound := writer("word", "false alarms", "policy finds", "risk alone finds", "regression finds", "policy's share of it")
+	for _, x := range []struct {
+		word string
+		limit
+	}{{"replace", replace}, {"degrading or replace", degrading}} {
+		bound.AppendRow(table.Row{x.word, share(x.falseAlarms, x.sound), share(x.way, x.failed), share(x.risk, x.failed), share(x.found, x.failed), fmt.Sprintf("%.2f", x.share())})
+	}
+	fmt.Println(bound.Render())
+	byMode := writer("failed by", "replace: policy", "regression", "degrading or replace: policy", "regression")
+	for n, m := range modes {
+		if a, b := replace.modes[n], degrading.modes[n]; a[0] > 0 {
+			byMode.AppendRow(table.Row{m.name, share(a[1], a[0]), share(a[2], a[0]), share(b[1], b[0]), share(b[2], b[0])})
+		}
+	}
+	fmt.Println(byMode.Render())
 	fmt.Println("Nobody can see sudden electronic death coming; what is called so there had other signs by chance.")
 }
 
@@ -284,17 +317,18 @@ func byRule(fates []fate, t table.Writer) table.Writer {
 	return t
 }
 
-// ahead is by how much half of the hits came before the event.
+// ahead is by how much the hits came before the event: half of them, with the quartiles.
 func ahead(s verdict.Score) string {
 	if s.Hits == 0 {
 		return "-"
 	}
-	return fmt.Sprintf("%.0f d", s.Quantile(0.5).Hours()/24)
+	days := func(share float64) float64 { return s.Quantile(share).Hours() / 24 }
+	return fmt.Sprintf("%.0f d (%.0f to %.0f)", days(0.5), days(0.75), days(0.25))
 }
 
 func share(n, of int) string {
 	if of == 0 {
 		return "-"
 	}
-	return fmt.Sprintf("%.0f %%", 100*float64(n)/float64(of))
+	return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(of))
 }

@@ -169,6 +169,9 @@ func DecodeStatistics(b []byte) (all []Statistic, err error) {
 			if kind.signed && value>>(bits-1) != 0 {
 				value -= 1 << bits
 			}
+			if q&(1<<bits-1) == 1<<bits-1 && kind.bytes >= 4 { // all bits of a count are ones: it was not read
+				s.Valid = false
+			}
 			if s.Valid {
 				s.Value = value
 			}

@@ -123,6 +123,10 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 		}
 		return q
 	}
+	if ones(e.Layout, raw) { // that is how a count looks that was not read
+		q.Known = false
+		return q
+	}
 	switch e.Layout {
 	case Count:
 		q.Number = int64(low32) | int64(high16)<<32
@@ -164,6 +168,27 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 		q.Number *= e.Scale
 	}
 	return q
+}
+
+// ones reports whether all bits of a number are ones, in the width its layout has.
+func ones(l Layout, raw [6]byte) bool {
+	width := 0
+	switch l {
+	case Count:
+		width = 6
+	case Low32, Hours, Minutes, HalfMinutes, Seconds:
+		width = 4
+	case Low16:
+		width = 2
+	case Low8, Celsius, Rate, Opaque, Packed:
+		return false
+	}
+	for _, b := range raw[:width] {
+		if b != 0xFF {
+			return false
+		}
+	}
+	return true
 }
 
 // String says the quantity in words, with plain digits.

@@ -212,6 +212,10 @@ func decode(pages []Page, hints dialect.Hints, explain bool) Reading {
 			continue
 		}
 		var err error
+		if b, is := blank(p); is { // nothing in it is the drive's
+			r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + p.Name.Title(), Back: fmt.Sprintf("every byte is %02Xh", b), Page: string(p.Name)})
+			continue
+		}
 		if p.Name == PageThresholds {
 			thresholds, err = ata.DecodeThresholds(p.Bytes)
 		} else {
@@ -222,6 +226,35 @@ func decode(pages []Page, hints dialect.Hints, explain bool) Reading {
 	r.translate(thresholds, hints)
 	r.settle()
 	return r
+}
+
+// emptyMay are the pages that are all zeros when there is nothing to tell.
+var emptyMay = []PageName{
+	PagePending, PageNVMeErrors, PageNVMeTests, PageSanitize, PagePHY, PageErrorLog, PageErrors, PageErrorsExt, PageTestLog, PageTestLogExt, PageSelective, PageDirectory, PageDirectoryExt, PageEffects,
+	PageNamespaces, PageDatacenter, PageVPD(scsi.VPDPages), PageLog(scsi.LogPages), PageInternalStatus, PageIdentifyData, PageTelemetry,
+}
+
+// leastBlank is the length from which a page of one byte, repeated, is no chance.
+const leastBlank = 64
+
+// blank reports whether a page is one byte over and over: all ones, which no page ever is, or all zeros, which some are when there is
+// nothing to tell. Such a page passes its own checksum, and says of every counter what no drive said.
+func blank(p Page) (b byte, is bool) {
+	if len(p.Bytes) < leastBlank {
+		return 0, false
+	}
+	if b = p.Bytes[0]; b != 0 && b != 0xFF {
+		return b, false
+	}
+	for _, x := range p.Bytes {
+		if x != b {
+			return b, false
+		}
+	}
+	if b == 0 && (slices.Contains(emptyMay, p.Name) || strings.HasPrefix(string(p.Name), nsPrefix) || strings.HasPrefix(string(p.Name), namesPrefix)) {
+		return b, false
+	}
+	return b, true
 }
 
 // settle concludes what only several pages together tell.

@@ -140,7 +140,7 @@ func TestDataUnitsOfZeroAreNotReportedOnADriveThatWasUsed(t *testing.T) {
 	}{
 		"used, by its hours":    {nvme.Health{Hours: nvme.Counter{Low: 900}}, false},
 		"used, by its commands": {nvme.Health{WriteCommands: nvme.Counter{Low: 5}, ReadCommands: nvme.Counter{Low: 5}}, false},
-		"new":                   {nvme.Health{}, true},
+		"new":                   {nvme.Health{Spare: 100}, true},
 		"counted":               {nvme.Health{Hours: nvme.Counter{Low: 900}, Written: nvme.Counter{Low: 1}, Read: nvme.Counter{Low: 1}}, true},
 	} {
 		r := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "M", Serial: "S"}.Encode()}, {Name: reading.PageHealth, Bytes: row.health.Encode()}})

@@ -3,6 +3,7 @@ package signal
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
@@ -252,12 +253,18 @@ var returnStatus = Source{"SMART RETURN STATUS", drive.ATA, dialect.Standard, fu
 	return v
 }}
 
+// unread is more than any drive lives to count.
+const unread = 1 << 63
+
 // health takes a field of the NVMe health log.
 func health(field string, offset, length int, pick func(*nvme.Health) float64) Source {
 	what := "health log, " + field
 	return Source{what, drive.NVMe, dialect.Standard, func(r *reading.Reading) Value {
 		if r.Health == nil {
 			return notRead(r, "the health log was not read", reading.PageHealth, reading.PageController)
+		}
+		if x := pick(r.Health); x >= unread { // 128 bits of ones, or near it
+			return Missing("all bits of it are ones: that is no count")
 		}
 		return at(pick(r.Health), what, reading.PageHealth, offset, length, dialect.Standard)
 	}}
@@ -334,11 +341,16 @@ func logParameter(page scsi.LogID, code uint16) Source {
 	return Source{what, drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 		p, ok := r.SCSI.Logs[page].Parameter(code)
 		n, number := p.Number()
-		if !ok || !number || len(p.Value) == 4 && n == 0xFFFFFFFF {
+		if !ok || !number || allOnes(p.Value) {
 			return notRead(r, fmt.Sprintf("log page %s does not hold it", page), reading.PageLog(page))
 		}
 		return at(float64(n), what, reading.PageLog(page), p.Offset, len(p.Value), dialect.Standard)
 	}}
+}
+
+// allOnes reports whether a parameter is nothing but ones: the drive does not count it.
+func allOnes(b []byte) bool {
+	return len(b) > 1 && !slices.ContainsFunc(b, func(x byte) bool { return x != 0xFF })
 }
 
 // uncorrectedErrors adds up what could not be corrected in reading, writing and verifying. Where one of the pages could not
@@ -350,7 +362,7 @@ var uncorrectedErrors = Source{"log pages 02h, 03h and 05h, total uncorrected er
 		if f, broken := r.FaultOf(reading.PageLog(page)); broken {
 			return Missing(f.Back)
 		}
-		if p, ok := r.SCSI.Logs[page].Parameter(scsi.CounterUncorrected); ok {
+		if p, ok := r.SCSI.Logs[page].Parameter(scsi.CounterUncorrected); ok && !allOnes(p.Value) {
 			if n, ok := p.Number(); ok {
 				sum, found, place = sum+n, true, p
 			}

@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 )
@@ -29,11 +30,12 @@ type Evidence struct {
 	ReadingSeq int                         // of the latest
 	FailingLBA *uint64                     // of the last failed self-test
 
-	Carried   map[signal.Name]Carried // of Now, what is from an earlier reading
-	Suspect   int                     // readings of which something was set aside: one said so alone, and the next took it back
-	OtherPort bool                    // link errors grew, and no longer do at another port
-	Habit     string                  // how the drive's log stamps self-tests that the bench watched, where that is wrong; empty: rightly
-	Doubtful  bool                    // the latest reading contradicts those before it so that another has to confirm it
+	Carried     map[signal.Name]Carried // of Now, what is from an earlier reading
+	Suspect     int                     // readings of which something was set aside: one said so alone, and the next took it back
+	OtherPort   bool                    // link errors grew, and no longer do at another port
+	Calibration risk.Calibration        // of the chance, by the shop's own outcomes
+	Habit       string                  // how the drive's log stamps self-tests that the bench watched, where that is wrong; empty: rightly
+	Doubtful    bool                    // the latest reading contradicts those before it so that another has to confirm it
 
 	Reworked       *Reworked             // the last rework; nil: none
 	Contradictions []trend.Contradiction // between the drive's several clocks
@@ -122,12 +124,50 @@ type Verdict struct {
 	Missing  []Missing   `json:"missing"`
 	Advice   []string    `json:"advice"` // in the order to follow
 	Duties   []Fit       `json:"duties"`
+	Risk     *Risk       `json:"risk,omitempty"` // for technicians; nil: not told
+}
+
+// Risk is the chance of failing within a year, as it is kept with a verdict.
+type Risk struct {
+	Year       float64      `json:"year"`
+	Low        float64      `json:"low"`
+	High       float64      `json:"high"`
+	Base       float64      `json:"base"`
+	Words      string       `json:"words"`
+	Calibrated int          `json:"calibrated,omitempty"` // on how many outcomes; 0: published rates only
+	Factors    []RiskFactor `json:"factors"`
+}
+
+// RiskFactor is one factor of it.
+type RiskFactor struct {
+	Words  string  `json:"words"`
+	Ratio  float64 `json:"ratio"`
+	Source string  `json:"source"`
+}
+
+// chance is the chance of failing that the evidence tells.
+func (e Evidence) chance() (risk.Chance, bool) {
+	c, ok := risk.Of(risk.Evidence{Medium: e.Identity.Medium, Now: e.Now, Trends: e.Trends, Reworked: e.Reworked != nil})
+	return e.Calibration.Apply(c), ok
+}
+
+func (e Evidence) risk() *Risk {
+	c, ok := e.chance()
+	if !ok {
+		return nil
+	}
+	out := &Risk{Year: c.Year, Low: c.Low, High: c.High, Base: c.Base, Words: c.Words(), Calibrated: c.Calibrated, Factors: []RiskFactor{}}
+	for _, f := range c.Factors {
+		out.Factors = append(out.Factors, RiskFactor(f))
+	}
+	return out
 }
 
 // Decide judges the evidence for its duty, and what follows for the other duties.
 func Decide(p *policy.Policy, e Evidence) Verdict {
 	known, f := ask(p), Facts(e)
 	v := grade(p, e, f, known)
+	v.Risk = e.risk()
 	for _, d := range drive.Duties() {
 		other := v
 		if d != e.Duty {
@@ -157,11 +197,15 @@ func Decide(p *policy.Policy, e Evidence) Verdict {
 
 // Facts are what a policy's expressions see of the evidence.
 func Facts(e Evidence) policy.Facts {
+	chance := -1.0
+	if c, ok := e.chance(); ok {
+		chance = c.Year
+	}
 	n := len(e.Now)
 	numbers := func() map[string]float64 { return make(map[string]float64, n) }
 	f := policy.Facts{
 		Now: numbers(), Change: numbers(), Unexplained: numbers(), Grew: make(map[string]int, n), Pace: numbers(), Jump: numbers(), Steady: numbers(), Before: numbers(), SinceRework: map[string]float64{},
-		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions), Suspect: e.Suspect, Doubtful: e.Doubtful, OtherPort: e.OtherPort, Habit: e.Habit != "", Risk: -1,
+		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions), Suspect: e.Suspect, Doubtful: e.Doubtful, OtherPort: e.OtherPort, Habit: e.Habit != "", Risk: chance,
 		Drive: map[string]string{
 			"medium": string(e.Identity.Medium), "interface": string(e.Identity.Interface), "form_factor": e.Identity.FormFactor,
 			"locked": strconv.FormatBool(e.Identity.Security.Locked), "smart": strconv.FormatBool(e.Identity.SMART.Enabled),
