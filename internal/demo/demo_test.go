@@ -40,7 +40,7 @@ func TestTheStoriesEndAsTheyShould(t *testing.T) {
 		"KVL023T9C1": {drive.Replace, "The drive raises its own alarm"},
 		"KVA077M511": {drive.Degrading, "3 sectors reallocated, steady since "},
 		"KVL023T8H6": {drive.Undecided, "Missing: a passed self-test, 168 h old at most"},
-		"BWN11Q7E30": {drive.Replace, "media errors, grown in 2 of the last 3 intervals"},
+		"BWN11Q7E30": {drive.Replace, "More and more reads fail, "},
 		"OSS0419Z4K": {drive.Replace, "replaced since it was made"},
 		"BWN11Q7J9C": {drive.Replace, "The drive warns that its reliability is degraded"},
 		"OSS041A002": {drive.Replace, "The drive raises its own alarm"},

@@ -34,11 +34,15 @@ func (m *meddling) Write(ctx context.Context, f func(shop.Tx) error) error {
 // milder is a policy that thinks nothing of a few reallocated sectors.
 func milder(t *testing.T) []byte {
 	t.Helper()
-	const rule, example = "when: unexplained.reallocated > 0.0\n    effect: degrading", "{now: {reallocated: 3}, fires: true}"
+	const rule = "unexplained.reallocated > 0.0 && !(steady"
 	text := string(policy.Default)
 	require.Contains(t, text, rule)
-	require.Contains(t, text, example)
-	return []byte(strings.Replace(strings.Replace(text, rule, strings.Replace(rule, "> 0.0", "> 5.0", 1), 1), example, strings.Replace(example, "3}", "13}", 1), 1))
+	text = strings.Replace(text, rule, strings.Replace(rule, "> 0.0", "> 5.0", 1), 1)
+	for _, example := range []string{"{now: {reallocated: 3}, fires: true}", "{now: {reallocated: 3, whole_sweep_age: 9}, steady: {reallocated: 400}, fires: true}"} {
+		require.Contains(t, text, example)
+		text = strings.Replace(text, example, strings.Replace(example, "reallocated: 3", "reallocated: 13", 1), 1)
+	}
+	return []byte(text)
 }
 
 func TestANewPolicyJudgesEveryDriveOnce(t *testing.T) {

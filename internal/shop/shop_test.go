@@ -20,6 +20,7 @@ import (
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/sat"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -178,14 +179,14 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 	v := p.verdict("7M511")
 	assert.Equal(t, drive.Healthy, v.Grade)
 	assert.Equal(t, 2, v.Seq, "two of four readings changed the answer")
-	s.pending = 3
+	s.pending, s.hours = 3, s.hours+80
 	p.read(week, s)
 	assert.Equal(t, drive.Degrading, p.verdict("7M511").Grade)
-	s.pending = 5
+	s.pending, s.hours = 5, s.hours+80
 	p.read(week, s)
 	v = p.verdict("7M511")
 	assert.Equal(t, drive.Replace, v.Grade, "grown in two of the last three intervals")
-	assert.Contains(t, v.Findings[0].Detail, "waiting: 0 at 9\u00a0240 h, first seen at 9\u00a0240 h, reading 5")
+	assert.Contains(t, v.Findings[0].Detail, "waiting: 0 at 9\u00a0240 h, first seen at 9\u00a0320 h, reading 5")
 	changes, err := p.History(t.Context(), p.drive("7M511"))
 	require.NoError(t, err)
 	assert.Equal(t, "Waiting 3 to 5", changes[0].Text)
@@ -225,12 +226,16 @@ func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
 	d := p.drive("7M511")
 	assert.Equal(t, 3, d.Now.Readings)
 	assert.False(t, d.Now.HasHours, "not known now, and no 0")
-	assert.Equal(t, "damaged-pages", p.verdict("7M511").Findings[0].Rule, "what came whole before comes damaged")
+	v := p.verdict("7M511")
+	assert.Equal(t, "reallocated", v.Findings[0].Rule, "what was known stands: one damaged transfer grades nothing")
+	assert.Contains(t, v.Missing, verdict.Missing{ID: "whole-pages", What: "a reading without damaged pages", Run: "a reading", Minutes: 1})
+	p.read(time.Hour, s)
+	assert.Equal(t, "damaged-pages", p.verdict("7M511").Findings[0].Rule, "what came whole before comes damaged again")
 	s.broken = false
 	p.read(week, s)
 	courses, moments, err := p.Courses(t.Context(), p.drive("7M511"))
 	require.NoError(t, err)
-	assert.Len(t, moments, 4)
+	assert.Len(t, moments, 5)
 	for _, c := range courses {
 		if c.Definition.Name == signal.Reallocated {
 			assert.Equal(t, []float64{3, 3, 3}, c.Values, "the damaged reading has no point")
@@ -300,12 +305,12 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
 	edition := func(version string) *shop.Shop {
-		shipped := bytes.Replace(policy.Default, []byte("version: 3\n"), []byte("version: "+version+"\n"), 1)
+		shipped := bytes.Replace(policy.Default, []byte("version: 4\n"), []byte("version: "+version+"\n"), 1)
 		s, err := shop.New(t.Context(), "Saltmarsh Lane", st, &bench{}, shipped, &clock{begin}, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		return s
 	}
-	assert.Equal(t, 3, edition("3").Policy().Version)
+	assert.Equal(t, 4, edition("4").Policy().Version)
 	s := edition("5")
 	assert.Equal(t, 5, s.Policy().Version)
 	published, err := s.Publish(t.Context(), policy.Default, "Imre", "back to what we know")

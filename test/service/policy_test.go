@@ -39,7 +39,7 @@ func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, trials.Failed)
 	assert.Empty(t, trials.Without)
-	draft := strings.Replace(p.Text, "when: unexplained.reallocated > 0.0\n    effect: degrading", "when: unexplained.reallocated > 0.0\n    effect: replace", 1)
+	draft := strings.Replace(p.Text, "effect: degrading\n    says: \"{reallocated} reallocated{steady}\"", "effect: replace\n    says: \"{reallocated} reallocated{steady}\"", 1)
 	require.NotEqual(t, p.Text, draft)
 
 	day := time.Now().Add(-48 * time.Hour)

@@ -53,8 +53,8 @@ func TestGrowthOfARecordIsJudgedByItsPace(t *testing.T) {
 		for ending, want := range map[string]struct {
 			grade contract.Grade
 			rule  string
-			pace  float64 // sectors in 60 days
-		}{"0A511": {contract.GradeDegrading, "reallocated", 0.3015}, "0A512": {contract.GradeReplace, "surface-growing", 87.18}} {
+			pace  float64 // events in 60 days
+		}{"0A511": {contract.GradeDegrading, "reallocated", 0.3015}, "0A512": {contract.GradeReplace, "surface-growing", 24.697}} {
 			v, err := s.Verdict(ctx, ending)
 			require.NoError(t, err)
 			assert.Equal(t, want.grade, v.Grade, ending)
@@ -66,7 +66,7 @@ func TestGrowthOfARecordIsJudgedByItsPace(t *testing.T) {
 			require.GreaterOrEqual(t, i, 0)
 			assert.Equal(t, 2, all.Signals[i].Trend.Grew)
 			assert.InDelta(t, want.pace, all.Signals[i].Trend.Pace*60, 0.01)
-			assert.Equal(t, want.grade == contract.GradeReplace, strings.Contains(v.Findings[0].Detail, " or more in 60 days"))
+			assert.Equal(t, want.grade == contract.GradeReplace, strings.Contains(v.Findings[0].Detail, " events or more in 60 days"))
 		}
 	}
 	assert.ElementsMatch(t, said[:2], said[2:], "the order of a file does not matter")

@@ -163,8 +163,8 @@ func surface(e Evidence) []Factor {
 			all = append(all, f)
 		}
 		if t.Pace > 0 {
-			if grows := 1 + math.Min(math.Pow(60*t.Pace, 0.7), 12); grows > max(1.05, growth.Ratio) {
-				growth = Factor{fmt.Sprintf("%s: %s events or more in 60 days", d.Words, quantity.Number(math.Floor(600*t.Pace)/10)), grows, "SIGMETRICS 2007, section 4"}
+			if grows := math.Min(math.Sqrt(1+window*t.Pace), 6); grows > max(1.05, growth.Ratio) {
+				growth = Factor{fmt.Sprintf("%s: %s events or more in 60 days", d.Words, quantity.Number(math.Floor(10*window*t.Pace)/10)), grows, "SIGMETRICS 2007, section 4"}
 			}
 		}
 	}
@@ -228,7 +228,7 @@ func others(e Evidence, flawed bool) []Factor {
 		add(has(signal.SpinUpRetries) > 0, 2, workshop, "it has started at the second try")
 	}
 	if t := e.Trends[signal.DamagedPages]; t.Change > 0 && t.HasBefore && t.Before > 0 {
-		add(true, 8, workshop, "pages of its own come damaged")
+		add(true, 4, workshop, "pages of its own come damaged")
 	}
 	add(has(signal.PercentageUsed) >= 100, 2.5, fast2016, "its rated endurance is used up")
 	add(has(signal.SpareLow) > 0 || has(signal.ReliabilityDegraded) > 0 || has(signal.ReadOnly) > 0, 10, workshop, "it warns of itself")
