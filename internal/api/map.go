@@ -352,6 +352,20 @@ func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
 			Id: int(a.ID), Name: a.Name, Layout: layout, Unit: a.Unit, Signal: text(a.Signal), Confidence: string(a.Confidence), From: a.From, Meaning: meaning(a), Explain: a.Explain,
 		}
 	})
+	out.NotUnderstood = []string{}
+	for i := range r.Attributes {
+		if a := &r.Attributes[i]; a.NotUnderstood(a.Quantity) != "" {
+			out.NotUnderstood = append(out.NotUnderstood, fmt.Sprintf("%d, %s: %s", a.ID, a.Name, a.NotUnderstood(a.Quantity)))
+		}
+	}
+	if values := signal.Of(&r); r.Identity.Medium == drive.Flash && len(r.Attributes) > 0 {
+		for _, n := range []signal.Name{signal.PercentageUsed, signal.AvailableSpare} {
+			if v := values[n]; !v.Available {
+				words, _ := signal.Lookup(n)
+				out.NotUnderstood = append(out.NotUnderstood, words.Words+": "+v.Reason)
+			}
+		}
+	}
 	return out
 }
 

@@ -59,6 +59,12 @@ func printDialect(w io.Writer, d contract.Dialect) {
 		rows[i] = table.Row{e.Id, e.Name, e.Meaning, e.Layout, optional(e.Signal), e.Confidence, e.From}
 	}
 	tabular(w, []any{"no.", "counter", "now", "read as", "signal", "confidence", "entry of"}, rows, 1)
+	if len(d.NotUnderstood) > 0 {
+		_, _ = fmt.Fprintln(w, "\nNot understood, and so not judged:")
+		for _, what := range d.NotUnderstood {
+			_, _ = fmt.Fprintf(w, "  %s\n", what)
+		}
+	}
 }
 
 func (s Starters) recordCommands() *cli.Command {

@@ -1135,8 +1135,11 @@ type Dialect struct {
 
 	// Inferred what was concluded from the drive's own behaviour, and from what
 	Inferred *string `json:"inferred,omitempty"`
-	Serial   string  `json:"serial"`
-	Source   string  `json:"source"`
+
+	// NotUnderstood what the drive gives and nobody here can read, and what no number of it says
+	NotUnderstood []string `json:"not_understood"`
+	Serial        string   `json:"serial"`
+	Source        string   `json:"source"`
 
 	// Sure company id or shape of the model number confirm it
 	Sure    bool     `json:"sure"`

@@ -2278,6 +2278,8 @@ export interface components {
             /** @description what was concluded from the drive's own behaviour, and from what */
             inferred?: string;
             entries: components["schemas"]["DialectEntry"][];
+            /** @description what the drive gives and nobody here can read, and what no number of it says */
+            not_understood: string[];
         };
         ImportedDrive: {
             serial: string;

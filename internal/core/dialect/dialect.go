@@ -8,6 +8,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"strings"
 	"sync"
 
 	"go.yaml.in/yaml/v3"
@@ -31,9 +32,13 @@ const (
 	HalfMinutes Layout = "half_minutes"
 	Seconds     Layout = "seconds"
 	Low8        Layout = "low8"
+	Low24       Layout = "low24"
+	TwoWords    Layout = "two_words"
+	ThreeWords  Layout = "three_words"
+	Tenths      Layout = "tenths"
 )
 
-var layouts = []Layout{Count, Low32, Low16, Low8, Celsius, Hours, Rate, Opaque, Packed, Minutes, HalfMinutes, Seconds}
+var layouts = []Layout{Count, Low32, Low16, Low8, Celsius, Hours, Rate, Opaque, Packed, Minutes, HalfMinutes, Seconds, Low24, TwoWords, ThreeWords, Tenths}
 
 // TakeValue takes the normalised value instead of the raw bytes.
 const TakeValue = "value"
@@ -58,8 +63,10 @@ type Entry struct {
 	Confidence Confidence `yaml:"confidence"`
 	Explain    string     `yaml:"explain"`
 	Take       string     `yaml:"take"`
-	Invert     bool       `yaml:"invert"`
-	Scale      int64      `yaml:"scale"`
+	Invert     bool       `yaml:"invert"` // 100 minus it: what is left of a life, from 100 down
+	Word       int        `yaml:"word"`   // of two_words and three_words: which of them is the number, from 0
+	Scale      int64      `yaml:"scale"`  // multiplies
+	Divide     int64      `yaml:"divide"` // divides, rounding down
 	Vector     Vector     `yaml:"vector"`
 	From       string     `yaml:"-"` // the family whose line this is, or "common"
 }
@@ -108,6 +115,7 @@ type Quantity struct {
 	Lowest     int64  // Celsius: lowest and highest so far, when HasRange
 	Highest    int64
 	HasRange   bool
+	Words      []int64 // two_words, three_words: all of them, the lowest first
 }
 
 // Decode reads raw, six bytes little-endian, and the normalised value by an entry's layout.
@@ -145,6 +153,15 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 		q.Number = int64(low16)
 	case Low8:
 		q.Number = int64(raw[0])
+	case Low24:
+		q.Number = int64(low32 & 0xFFFFFF)
+	case TwoWords, ThreeWords:
+		q.Words = words(raw)[:wordsOf(e.Layout)]
+		q.Number = q.Words[e.Word]
+		q.Known = q.Number != math.MaxUint16
+	case Tenths:
+		q.Number = int64(math.Round(float64(int16(low16)) / 10))
+		q.Known = q.Number >= -60 && q.Number <= 150 // of a drive that still answers
 	case Celsius:
 		q.Number = int64(int8(raw[0]))
 		q.Lowest, q.Highest, q.HasRange = extremes(raw)
@@ -160,6 +177,12 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 	case Opaque:
 		q.Known = false
 	}
+	if e.Divide > 0 {
+		q.Number /= e.Divide
+	}
+	if e.Invert && q.Known {
+		q.Number, q.Known = 100-q.Number, q.Number >= 0 && q.Number <= 100
+	}
 	if e.Scale > 0 && q.Known {
 		if q.Number > math.MaxInt64/e.Scale { // more bytes than there are: the layout is another
 			q.Known = false
@@ -170,6 +193,22 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 	return q
 }
 
+// words are the three 16-bit numbers of six raw bytes.
+func words(raw [6]byte) []int64 {
+	return []int64{int64(binary.LittleEndian.Uint16(raw[:])), int64(binary.LittleEndian.Uint16(raw[2:])), int64(binary.LittleEndian.Uint16(raw[4:]))}
+}
+
+// wordsOf is how many words a layout has, 0 when it is not made of words.
+func wordsOf(l Layout) int {
+	switch l {
+	case TwoWords:
+		return 2
+	case ThreeWords:
+		return 3
+	}
+	return 0
+}
+
 // ones reports whether all bits of a number are ones, in the width its layout has.
 func ones(l Layout, raw [6]byte) bool {
 	width := 0
@@ -178,8 +217,12 @@ func ones(l Layout, raw [6]byte) bool {
 		width = 6
 	case Low32, Hours, Minutes, HalfMinutes, Seconds:
 		width = 4
-	case Low16:
+	case Low24:
+		width = 3
+	case Low16, Tenths:
 		width = 2
+	case TwoWords, ThreeWords: // word by word: another may have been read
+		return false
 	case Low8, Celsius, Rate, Opaque, Packed:
 		return false
 	}
@@ -191,11 +234,34 @@ func ones(l Layout, raw [6]byte) bool {
 	return true
 }
 
+// NotUnderstood says why an attribute's raw bytes mean nothing that could be judged, "" when they are understood.
+func (e Entry) NotUnderstood(q Quantity) string {
+	switch {
+	case q.Known, e.Layout == Rate && q.Operations > 0:
+		return ""
+	case e.Take == TakeValue:
+		return "its normalised value carries no judgement"
+	case e.Layout == Opaque && e.From == "common":
+		return "families differ in what its bytes mean, and this drive's is not known to say it"
+	case e.Layout == Opaque:
+		return "a meaning of the maker's own"
+	case e.Layout == Rate:
+		return "a count or a rate in one number: its bytes do not tell which"
+	}
+	return "its bytes are not what " + string(e.Layout) + " could hold"
+}
+
 // String says the quantity in words, with plain digits.
 func (q Quantity) String() string {
 	switch {
 	case !q.Known:
 		return "not known"
+	case len(q.Words) > 0:
+		all := make([]string, len(q.Words))
+		for i, w := range q.Words {
+			all[i] = fmt.Sprint(w)
+		}
+		return strings.TrimSpace(fmt.Sprintf("%d %s", q.Number, q.Unit)) + ", of " + strings.Join(all, " | ")
 	case q.Operations > 0:
 		return fmt.Sprintf("%d in %d", q.Number, q.Operations)
 	case q.Unit != "":

@@ -103,3 +103,73 @@ func TestABrokenTableIsRefusedWithThePlace(t *testing.T) {
 		assert.ErrorContains(t, err, want)
 	}
 }
+
+// Sets of attribute numbers as flash drives and older spinning drives give them, without a company id or a shape that tells.
+func TestTypicalSetsOfNumbersFindTheirFamilyAndItsWear(t *testing.T) {
+	for name, row := range map[string]struct {
+		medium  drive.Medium
+		numbers []uint8
+		family  string
+		of      uint8 // the number asked about
+		raw     [6]byte
+		value   uint8
+		says    string
+		signal  string
+	}{
+		"low-cost, one-bit cells":    {drive.Flash, []uint8{1, 5, 9, 12, 148, 149, 150, 151, 160, 161, 163, 164, 165, 166, 167, 168, 169, 177, 178, 181, 182, 192, 194, 195, 196, 199, 232, 241, 242, 245}, "flash-8", 169, [6]byte{88}, 100, "12 %", "percentage_used"},
+		"low-cost, fewer numbers":    {drive.Flash, []uint8{1, 5, 9, 12, 160, 161, 163, 164, 165, 166, 167, 168, 169, 175, 176, 177, 178, 181, 182, 192, 194, 241, 242}, "flash-8", 169, [6]byte{0}, 1, "100 %", "percentage_used"},
+		"bad blocks by origin":       {drive.Flash, []uint8{1, 9, 12, 167, 168, 169, 170, 173, 175, 192, 194, 231, 241}, "flash-9", 231, [6]byte{60}, 60, "40 %", "percentage_used"},
+		"workload timer":             {drive.Flash, []uint8{3, 4, 5, 9, 12, 170, 184, 192, 225, 226, 227, 228, 232, 233}, "flash-10", 233, [6]byte{}, 97, "3 %", "percentage_used"},
+		"reserve by chip":            {drive.Flash, []uint8{9, 12, 175, 176, 177, 178, 179, 180, 181, 182, 183, 187, 190, 195, 198, 199, 241}, "flash-11", 177, [6]byte{9, 1}, 70, "30 %", "percentage_used"},
+		"write errors beside 202":    {drive.Flash, []uint8{1, 5, 9, 12, 171, 172, 173, 174, 180, 183, 184, 187, 194, 196, 202, 206, 210, 246, 247, 248}, "flash-12", 202, [6]byte{41}, 59, "41 %", "percentage_used"},
+		"erase counts in 244 to 246": {drive.Flash, []uint8{1, 5, 9, 12, 168, 170, 173, 192, 194, 231, 233, 235, 241, 242, 244, 245, 246, 250}, "flash-13", 231, [6]byte{}, 80, "20 %", "percentage_used"},
+		"wear by 230":                {drive.Flash, []uint8{5, 9, 12, 194, 218, 230, 234, 235, 241, 242, 249}, "flash-14", 230, [6]byte{}, 93, "7 %", "percentage_used"},
+		"link counter beside it":     {drive.Flash, []uint8{1, 5, 9, 12, 168, 170, 173, 192, 194, 196, 218, 231, 241, 244, 245, 246}, "flash-4", 245, [6]byte{1, 2, 0, 9}, 100, "513", ""},
+		"head loadings in 225":       {drive.Spinning, []uint8{1, 2, 3, 4, 5, 7, 8, 9, 10, 11, 12, 191, 194, 195, 196, 197, 198, 199, 200, 201, 222, 224, 225, 226}, "spinning-8", 225, [6]byte{0x40, 0x9C, 0, 7}, 60, "40000", "load_cycles"},
+	} {
+		m := Find(Subject{Medium: row.medium, Model: "Pellwick", Numbers: row.numbers})
+		assert.Equal(t, row.family, m.ID(), name)
+		assert.False(t, m.Sure, "%s: numbers alone are a guess", name)
+		e := m.Entry(row.of)
+		assert.Equal(t, row.says, Decode(e, row.raw, row.value).String(), name)
+		assert.Equal(t, row.signal, e.Signal, name)
+		assert.Equal(t, Inferred, e.Confidence, name)
+	}
+}
+
+func TestWithoutAFamilyNobodyGuessesWear(t *testing.T) {
+	for id := range 256 {
+		e := Match{}.Entry(uint8(id))
+		assert.NotContains(t, []string{"percentage_used", "available_spare", "bytes_written"}, e.Signal, "attribute %d", id)
+		if e.Layout == Opaque {
+			assert.NotEmpty(t, e.NotUnderstood(Decode(e, [6]byte{9}, 90)), "attribute %d", id)
+		}
+	}
+	assert.Empty(t, Lookup(5).NotUnderstood(Decode(Lookup(5), [6]byte{9}, 90)))
+	used := Entry{Take: TakeValue, Invert: true}
+	assert.NotEmpty(t, used.NotUnderstood(Decode(used, [6]byte{}, 101)), "a life cannot be left by more than all of it")
+}
+
+func TestNumbersSideBySideAndPartsOfAUnitAreTakenApart(t *testing.T) {
+	ones := [6]byte{0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF}
+	for name, row := range map[string]struct {
+		e    Entry
+		raw  [6]byte
+		want string
+	}{
+		"the middle of three":           {Entry{Layout: ThreeWords, Word: 1}, [6]byte{1, 0, 2, 1, 3, 0}, "258, of 1 | 258 | 3"},
+		"a word nobody read":            {Entry{Layout: ThreeWords, Word: 1}, [6]byte{1, 0, 0xFF, 0xFF, 3, 0}, "not known"},
+		"a neighbour nobody read":       {Entry{Layout: TwoWords}, [6]byte{1, 0, 0xFF, 0xFF, 3, 0}, "1, of 1 | 65535"},
+		"24 bits under something else":  {Entry{Layout: Low24}, [6]byte{1, 0, 1, 9}, "65537"},
+		"24 bits nobody read":           {Entry{Layout: Low24}, ones, "not known"},
+		"tenths, rounded":               {Entry{Layout: Tenths, Unit: "°C"}, [6]byte{0x3B, 1}, "32 °C"},
+		"tenths below zero":             {Entry{Layout: Tenths, Unit: "°C"}, [6]byte{0xCE, 0xFF}, "-5 °C"},
+		"tenths no drive reaches":       {Entry{Layout: Tenths, Unit: "°C"}, [6]byte{0, 9}, "not known"},
+		"life left, nothing":            {Entry{Layout: Low32, Invert: true, Unit: "%"}, [6]byte{}, "100 %"},
+		"life left, all":                {Entry{Layout: Low32, Invert: true, Unit: "%"}, [6]byte{100}, "0 %"},
+		"life left, more than there is": {Entry{Layout: Low32, Invert: true, Unit: "%"}, [6]byte{101}, "not known"},
+		"hundredths of a per cent":      {Entry{Layout: Low16, Divide: 100, Unit: "%"}, [6]byte{0xC8, 0x32}, "130 %"},
+	} {
+		assert.Equal(t, row.want, Decode(row.e, row.raw, 100).String(), name)
+	}
+}

@@ -61,6 +61,7 @@ type Criteria struct {
 	Shape   []string     `yaml:"shape"`
 	Has     []uint8      `yaml:"has"`
 	Lacks   []uint8      `yaml:"lacks"`
+	Named   bool         `yaml:"named"` // numbers alone do not do
 
 	shapes []*regexp.Regexp
 }
@@ -127,6 +128,8 @@ func (e Entry) check() error {
 		return fmt.Errorf("take %q is not known", e.Take)
 	case e.Confidence != Trade && e.Confidence != Varies:
 		return fmt.Errorf("confidence %q is not known", e.Confidence)
+	case e.Word < 0 || e.Word > 0 && e.Word >= wordsOf(e.Layout):
+		return fmt.Errorf("layout %q has no word %d", e.Layout, e.Word)
 	case e.Vector.Raw == "" || e.Vector.Out == "":
 		return fmt.Errorf("an entry needs a test vector")
 	}
@@ -200,6 +203,9 @@ func (c Criteria) judge(s Subject) (why []string, points int) {
 			break
 		}
 	}
+	if c.Named && points < confirmed {
+		return nil, 0
+	}
 	return append(why, fmt.Sprintf("%d attribute numbers that belong to it are there", len(c.Has))), points
 }
 
@@ -217,7 +223,7 @@ func (m Match) Entry(id uint8) Entry {
 		}
 	}
 	if id == hoursAttribute && m.Hints.Hours != "" { // what its own clocks and the calendar say outranks its family
-		e.Layout, e.Take, e.Scale, e.Unit, e.Confidence, e.From = m.Hints.Hours, "", 0, "h", Inferred, "inferred over time"
+		e.Layout, e.Take, e.Scale, e.Divide, e.Unit, e.Confidence, e.From = m.Hints.Hours, "", 0, 0, "h", Inferred, "inferred over time"
 	}
 	return e
 }
@@ -225,7 +231,8 @@ func (m Match) Entry(id uint8) Entry {
 // over lays a family's entry over the common one.
 func (e Entry) over(common Entry) Entry {
 	out := common
-	out.Layout, out.Take, out.Invert, out.Scale, out.Confidence, out.Vector = e.Layout, e.Take, e.Invert, e.Scale, e.Confidence, e.Vector
+	out.Layout, out.Take, out.Invert, out.Confidence, out.Vector = e.Layout, e.Take, e.Invert, e.Confidence, e.Vector
+	out.Word, out.Scale, out.Divide = e.Word, e.Scale, e.Divide
 	if e.Name != "" {
 		out.Name = e.Name
 	}
