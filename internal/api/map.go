@@ -411,6 +411,15 @@ func verdictOf(d shop.Drive, v shop.Verdict) contract.Verdict {
 			return contract.Missing{Id: m.ID, What: m.What, Run: m.Run, Minutes: m.Minutes}
 		}),
 		Advice: append([]string{}, v.Advice...), Signed: signOf(v.Signed, v.Grade),
-		Duties: each(v.Duties, fitOf),
+		Duties: each(v.Duties, fitOf), Risk: riskOf(v.Risk),
 	}
+}
+
+func riskOf(r *verdict.Risk) *contract.Risk {
+	if r == nil {
+		return nil
+	}
+	return &contract.Risk{Words: r.Words, Year: r.Year, Low: r.Low, High: r.High, Base: r.Base, Calibrated: r.Calibrated, Factors: each(r.Factors, func(f verdict.RiskFactor) contract.RiskFactor {
+		return contract.RiskFactor{Words: f.Words, Ratio: f.Ratio, Source: f.Source}
+	})}
 }

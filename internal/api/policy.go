@@ -10,6 +10,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
@@ -130,6 +131,9 @@ func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyReques
 		Moves: each(x.Moves, func(m shop.Move) contract.ReplayMove {
 			return contract.ReplayMove{Was: contract.Grade(m.Was.String()), Would: contract.Grade(m.Would.String()), Drives: m.Drives}
 		}),
+		Risk: contract.RiskLearnt{Words: x.Risk.Words, Outcomes: x.Risk.Outcomes, Shift: x.Risk.Shift, Slope: x.Risk.Slope, Tenths: each(x.Risk.Tenths[:], func(t risk.Tenth) contract.RiskTenth {
+			return contract.RiskTenth{Said: t.Said, Drives: t.Drives, Failed: t.Failed}
+		})},
 	}), nil
 }
 

@@ -211,6 +211,7 @@ func printReplay(w io.Writer, r contract.Replay, limit int) {
 		}
 		tabular(w, []any{"", "said replace before", "false alarms", "ahead, median"}, []table.Row{row("in force", r.Was), row("draft", r.Would)})
 	}
+	printRiskLearnt(w, r.Risk)
 	if len(r.Shown) == 0 {
 		return
 	}
@@ -232,6 +233,19 @@ func printReplay(w io.Writer, r contract.Replay, limit int) {
 	tabular(w, []any{"drive", "from", "reading", "in force", "draft", "why", ""}, rows, 3)
 	if more := r.Changed - min(limit, len(r.Shown)); more > 0 {
 		_, _ = fmt.Fprintf(w, "and %s. See them with --limit, or --json.\n", counted(more, "more drive", "more drives"))
+	}
+}
+
+func printRiskLearnt(w io.Writer, k contract.RiskLearnt) {
+	_, _ = fmt.Fprintf(w, "\nchance of failing within a year: %s\n", k.Words)
+	var rows []table.Row
+	for i, t := range k.Tenths {
+		if t.Drives > 0 {
+			rows = append(rows, table.Row{fmt.Sprintf("%d to %d %%", i*10, i*10+10), fmt.Sprintf("%.1f", t.Drives), fmt.Sprintf("%.0f %%", t.Said*100), fmt.Sprintf("%.0f %%", t.Failed/t.Drives*100)})
+		}
+	}
+	if len(rows) > 0 {
+		tabular(w, []any{"said", "drives", "on average", "seen to fail"}, rows, 2, 3, 4)
 	}
 }
 

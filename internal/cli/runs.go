@@ -388,6 +388,22 @@ func rests(f contract.Finding) string {
 	return fmt.Sprintf("by reading %d: %s", f.Reading, strings.Join(all, "; "))
 }
 
+// printRisk shows the chance of failing with what makes it.
+func printRisk(w io.Writer, r *contract.Risk) {
+	if r == nil {
+		return
+	}
+	by := "published rates only"
+	if r.Calibrated > 0 {
+		by = fmt.Sprintf("calibrated on %s of the shop", counted(r.Calibrated, "outcome", "outcomes"))
+	}
+	_, _ = fmt.Fprintf(w, "%-10s  to fail within a year: %s (%s)\n", "chance", r.Words, by)
+	_, _ = fmt.Fprintf(w, "%-10s  %5.1f %%  a drive of its kind and age that shows nothing\n", "", r.Base*100)
+	for _, f := range r.Factors {
+		_, _ = fmt.Fprintf(w, "%-10s  x %5.2f  %s (%s)\n", "", f.Ratio, f.Words, f.Source)
+	}
+}
+
 func printVerdict(w io.Writer, v contract.Verdict) {
 	_, _ = fmt.Fprintf(w, "%s for %s   policy %d   %s\n", bold(w, grade(v.Grade)), v.Duty, v.Policy, signature(v))
 	var rows []table.Row
@@ -441,6 +457,7 @@ func printVerdict(w io.Writer, v contract.Verdict) {
 			_, _ = fmt.Fprintf(w, "%-10s  %s\n", fitness.name, strings.Join(all, "; "))
 		}
 	}
+	printRisk(w, v.Risk)
 	for i, advice := range v.Advice {
 		title := ""
 		if i == 0 {

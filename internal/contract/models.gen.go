@@ -1971,6 +1971,9 @@ type Replay struct {
 	Policy   int `json:"policy"`
 	Readings int `json:"readings"`
 
+	// Risk How the chance of failing within a year is calibrated on the shop's own outcomes: logit(chance) = shift + (1 + slope) logit(published)
+	Risk RiskLearnt `json:"risk"`
+
 	// Shown those newly to be replaced first, 500 at most
 	Shown []ReplayDrive `json:"shown"`
 
@@ -2080,6 +2083,58 @@ type RibbonUnread struct {
 
 	// Sectors physical sectors that are unreadable
 	Sectors int64 `json:"sectors"`
+}
+
+// Risk The chance that the drive fails within a year, for technicians: a rough number beside the rules. No paper for a customer has it.
+type Risk struct {
+	// Base of a drive of its kind and age that shows nothing, a year
+	Base float64 `json:"base"`
+
+	// Calibrated on how many of the shop's own outcomes; 0: published rates only
+	Calibrated int          `json:"calibrated"`
+	Factors    []RiskFactor `json:"factors"`
+
+	// High and no more
+	High float64 `json:"high"`
+
+	// Low four times in five it is no less
+	Low float64 `json:"low"`
+
+	// Words about 1 in 6, between 1 in 9 and 1 in 4
+	Words string `json:"words"`
+
+	// Year 0 to 1
+	Year float64 `json:"year"`
+}
+
+// RiskFactor defines model for RiskFactor.
+type RiskFactor struct {
+	// Ratio by how much it multiplies
+	Ratio  float64 `json:"ratio"`
+	Source string  `json:"source"`
+	Words  string  `json:"words"`
+}
+
+// RiskLearnt How the chance of failing within a year is calibrated on the shop's own outcomes: logit(chance) = shift + (1 + slope) logit(published)
+type RiskLearnt struct {
+	// Outcomes drives it was fitted on; 0: too few, published rates only
+	Outcomes int     `json:"outcomes"`
+	Shift    float64 `json:"shift"`
+	Slope    float64 `json:"slope"`
+
+	// Tenths what is said against what was seen, from 0 to 10 % on; each drive judged by what the others taught
+	Tenths []RiskTenth `json:"tenths"`
+	Words  string      `json:"words"`
+}
+
+// RiskTenth defines model for RiskTenth.
+type RiskTenth struct {
+	// Drives a drive is shared out over what it was told in its life
+	Drives float64 `json:"drives"`
+	Failed float64 `json:"failed"`
+
+	// Said on average, 0 to 1
+	Said float64 `json:"said"`
 }
 
 // Role defines model for Role.
@@ -2609,8 +2664,11 @@ type Verdict struct {
 	Policy   int       `json:"policy"`
 
 	// Quiet rules judged that did not fire
-	Quiet    int        `json:"quiet"`
-	Reading  int        `json:"reading"`
+	Quiet   int `json:"quiet"`
+	Reading int `json:"reading"`
+
+	// Risk The chance that the drive fails within a year, for technicians: a rough number beside the rules. No paper for a customer has it.
+	Risk     *Risk      `json:"risk,omitempty"`
 	Seq      int        `json:"seq"`
 	Serial   string     `json:"serial"`
 	Signed   *SignOff   `json:"signed,omitempty"`

@@ -60,7 +60,7 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 	}
 	life := verdict.NewLife(all, reworks)
 	slices.Reverse(watched) // runs come newest first
-	life.Watched = watched
+	life.Watched, life.Risk = watched, *s.risk.Load()
 	return life, nil
 }
 

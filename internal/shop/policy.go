@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/behind"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/verdict"
 )
 
@@ -273,6 +274,7 @@ type ReplayedDrive struct {
 	Drive Drive
 	verdict.Replayed
 	Outcome *verdict.Outcome
+	fate    risk.Fate // of a known outcome
 }
 
 // Move counts drives that a draft takes from one grade to another, as they stand now.
@@ -290,6 +292,29 @@ type ReplayResult struct {
 	Shown            []ReplayedDrive // of these, those newly to be replaced first; mostReplayed at most
 	Moves            []Move
 	Was, Would       verdict.Score // on drives whose outcome is known
+	Risk             RiskLearnt
+}
+
+// RiskLearnt is how the chance of failing is calibrated on the shop's outcomes, and how it does.
+type RiskLearnt struct {
+	risk.Calibration
+	Words  string
+	Tenths [10]risk.Tenth
+}
+
+// learnRisk calibrates the chance on the fates that are known. A calibration that differs is in force from the next verdicts on: what was
+// said before stays as it was said.
+func (s *Shop) learnRisk(ctx context.Context, fates []risk.Fate) (RiskLearnt, error) {
+	k, _ := risk.Calibrate(fates)
+	out := RiskLearnt{k, risk.Words(k, fates), risk.Reliability(fates)}
+	if k == *s.risk.Load() {
+		return out, nil
+	}
+	err := s.store.Write(ctx, func(tx Tx) error { return tx.SaveCalibration(ctx, s.clock.Now(), k) })
+	if err == nil {
+		s.risk.Store(&k)
+	}
+	return out, err
 }
 
 // mostReplayed bounds what a replay keeps of single drives.
@@ -313,6 +338,7 @@ func (s *Shop) Replay(ctx context.Context, text []byte) (ReplayResult, error) {
 	}
 	r := verdict.NewReplay(s.Policy(), p)
 	moves := map[[2]drive.Grade]int{}
+	var fates []risk.Fate
 	after := ""
 	for {
 		drives, err := s.store.Drives(ctx, Query{After: after, Limit: 500})
@@ -323,7 +349,7 @@ func (s *Shop) Replay(ctx context.Context, text []byte) (ReplayResult, error) {
 			break
 		}
 		after = drives[len(drives)-1].Identity.Serial
-		replayed, err := s.replay(ctx, r, drives)
+		replayed, err := s.replay(ctx, r, drives, known)
 		if err != nil {
 			return out, err
 		}
@@ -333,6 +359,9 @@ func (s *Shop) Replay(ctx context.Context, text []byte) (ReplayResult, error) {
 			out.Readings += one.Readings
 			if o := known[one.Drive.ID]; o != nil {
 				one.Outcome = o
+				if len(one.fate) > 0 {
+					fates = append(fates, one.fate)
+				}
 				out.Was.Count(one.Was, *o)
 				out.Would.Count(one.Would, *o)
 			}
@@ -356,8 +385,9 @@ func (s *Shop) Replay(ctx context.Context, text []byte) (ReplayResult, error) {
 	slices.SortFunc(out.Moves, func(a, b Move) int {
 		return (int(b.Would)-int(b.Was))*1000 + int(b.Would) - (int(a.Would)-int(a.Was))*1000 - int(a.Would)
 	})
+	out.Risk, err = s.learnRisk(ctx, fates)
 	out.Took = time.Since(began)
-	return out, nil
+	return out, err
 }
 
 func worst(all []ReplayedDrive) []ReplayedDrive {
@@ -366,7 +396,7 @@ func worst(all []ReplayedDrive) []ReplayedDrive {
 }
 
 // replay runs over some drives, on all cores, behind what people do meanwhile.
-func (s *Shop) replay(ctx context.Context, r *verdict.Replay, drives []Drive) ([]ReplayedDrive, error) {
+func (s *Shop) replay(ctx context.Context, r *verdict.Replay, drives []Drive, known map[int64]*verdict.Outcome) ([]ReplayedDrive, error) {
 	out := make([]ReplayedDrive, len(drives))
 	err := onAllCores(len(drives), behind.Do, func(i int) error {
 		out[i].Drive = drives[i]
@@ -376,6 +406,9 @@ func (s *Shop) replay(ctx context.Context, r *verdict.Replay, drives []Drive) ([
 			life, err = s.life(ctx, s.store, drives[i], moments)
 		}
 		if err == nil {
+			if o := known[drives[i].ID]; o != nil {
+				out[i].fate = verdict.Fate(life, drives[i].Identity, drives[i].Duty, *o)
+			}
 			out[i].Replayed, err = r.Over(life, drives[i].Identity, drives[i].Duty)
 		}
 		if err != nil {

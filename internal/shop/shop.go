@@ -16,6 +16,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
@@ -217,6 +218,7 @@ type Reader interface {
 	Policies(ctx context.Context) ([]Published, error)                                  // newest first
 	Outdated(ctx context.Context, version int, after int64, limit int) ([]Drive, error) // judged last by another policy; by ID, from after on
 	Outcomes(ctx context.Context, driveID int64) ([]Outcome, error)                     // of one drive; 0: of all
+	Calibration(ctx context.Context) (risk.Calibration, error)                          // the newest; the zero one when there is none
 }
 
 // Tx is one change of the storage: all of it, or nothing.
@@ -243,6 +245,7 @@ type Tx interface {
 	SavePlan(ctx context.Context, p Plan) error
 	SavePolicy(ctx context.Context, p Published) error // a version that is there already stays as it is
 	SaveOutcome(ctx context.Context, o Outcome) error
+	SaveCalibration(ctx context.Context, at time.Time, k risk.Calibration) error
 }
 
 // Store is the storage as a whole.
@@ -306,6 +309,7 @@ type Shop struct {
 	store  Store
 	bench  protocol.Bench
 	policy atomic.Pointer[policy.Policy]
+	risk   atomic.Pointer[risk.Calibration]
 	clock  Clock
 	log    *slog.Logger
 	hub    hub
@@ -323,6 +327,11 @@ type Shop struct {
 // New makes a shop over a store and a bench. Its policy is the newest it has published itself, else the newest shipped one.
 func New(ctx context.Context, name string, store Store, bench protocol.Bench, shipped []byte, clock Clock, log *slog.Logger) (*Shop, error) {
 	s := &Shop{Name: name, store: store, bench: bench, clock: clock, log: log, outdated: make(chan struct{}, 1), waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
+	k, err := store.Calibration(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("the calibration of chances: %w", err)
+	}
+	s.risk.Store(&k)
 	return s, s.choosePolicy(ctx, shipped)
 }
 

@@ -2,10 +2,14 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/shop"
 )
 
@@ -82,6 +86,30 @@ func (c change) SaveOutcome(ctx context.Context, o shop.Outcome) error {
 	}
 	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO outcome (drive, failed, at, body) VALUES (?, ?, ?, ?)`, o.Drive, o.Failed, millis(o.At), body)
 	return err
+}
+
+// SaveCalibration implements shop.Tx.
+func (c change) SaveCalibration(ctx context.Context, at time.Time, k risk.Calibration) error {
+	body, err := encode(k)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO calibration (at, body) VALUES (?, ?)`, millis(at), body)
+	return err
+}
+
+// Calibration implements shop.Reader.
+func (q queries) Calibration(ctx context.Context) (risk.Calibration, error) {
+	var k risk.Calibration
+	var body string
+	err := sqlx.GetContext(ctx, q.q, &body, `SELECT body FROM calibration ORDER BY at DESC LIMIT 1`)
+	if errors.Is(err, sql.ErrNoRows) {
+		return k, nil
+	}
+	if err != nil {
+		return k, err
+	}
+	return k, decode(body, &k)
 }
 
 // Outcomes implements shop.Reader.

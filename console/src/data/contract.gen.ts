@@ -1885,6 +1885,33 @@ export interface components {
             sound: number;
             was: components["schemas"]["Score"];
             would: components["schemas"]["Score"];
+            risk: components["schemas"]["RiskLearnt"];
+        };
+        /** @description How the chance of failing within a year is calibrated on the shop's own outcomes: logit(chance) = shift + (1 + slope) logit(published) */
+        RiskLearnt: {
+            words: string;
+            /** @description drives it was fitted on; 0: too few, published rates only */
+            outcomes: number;
+            /** Format: double */
+            shift: number;
+            /** Format: double */
+            slope: number;
+            /** @description what is said against what was seen, from 0 to 10 % on; each drive judged by what the others taught */
+            tenths: components["schemas"]["RiskTenth"][];
+        };
+        RiskTenth: {
+            /**
+             * Format: double
+             * @description on average, 0 to 1
+             */
+            said: number;
+            /**
+             * Format: double
+             * @description a drive is shared out over what it was told in its life
+             */
+            drives: number;
+            /** Format: double */
+            failed: number;
         };
         Outcome: {
             failed: boolean;
@@ -2678,6 +2705,44 @@ export interface components {
             advice: string[];
             duties: components["schemas"]["Fit"][];
             signed?: components["schemas"]["SignOff"];
+            risk?: components["schemas"]["Risk"];
+        };
+        /** @description The chance that the drive fails within a year, for technicians: a rough number beside the rules. No paper for a customer has it. */
+        Risk: {
+            /** @description about 1 in 6, between 1 in 9 and 1 in 4 */
+            words: string;
+            /**
+             * Format: double
+             * @description 0 to 1
+             */
+            year: number;
+            /**
+             * Format: double
+             * @description four times in five it is no less
+             */
+            low: number;
+            /**
+             * Format: double
+             * @description and no more
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description of a drive of its kind and age that shows nothing, a year
+             */
+            base: number;
+            /** @description on how many of the shop's own outcomes; 0: published rates only */
+            calibrated: number;
+            factors: components["schemas"]["RiskFactor"][];
+        };
+        RiskFactor: {
+            words: string;
+            /**
+             * Format: double
+             * @description by how much it multiplies
+             */
+            ratio: number;
+            source: string;
         };
         Event: {
             /** Format: int64 */

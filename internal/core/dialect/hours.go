@@ -63,7 +63,8 @@ func ConcludeHours(says Layout, sure bool, all []HoursAt) Hints {
 	}
 	all = slices.DeleteFunc(slices.Clone(all), func(h HoursAt) bool { return h.Raw < 0 })
 	slices.SortFunc(all, func(a, b HoursAt) int { return a.At.Compare(b.At) })
-	for _, conclude := range []func(clockUnit, bool, []HoursAt) (clockUnit, string, bool){byCounted, byPowered, byPace, byStamp} {
+	all = onCourse(all)
+	for _, conclude := range []func(clockUnit, bool, []HoursAt) (clockUnit, string, bool){byCounted, byPowered, byFreshStamps, byPace, byStamp} {
 		if u, why, ok := conclude(now, sure, all); ok {
 			if u == now {
 				return Hints{}
@@ -72,6 +73,21 @@ func ConcludeHours(says Layout, sure bool, all []HoursAt) Hints {
 		}
 	}
 	return Hints{}
+}
+
+// onCourse leaves out what a single reading says against those before and after it, which agree that the count ran on, and a count of
+// nothing at first: neither is a movement.
+func onCourse(all []HoursAt) []HoursAt {
+	var kept []HoursAt
+	for i, h := range all {
+		switch {
+		case len(kept) == 0 && h.Raw == 0 && i+1 < len(all):
+		case len(kept) > 0 && i+1 < len(all) && all[i+1].Raw >= kept[len(kept)-1].Raw && (h.Raw < kept[len(kept)-1].Raw || h.Raw > all[i+1].Raw):
+		default:
+			kept = append(kept, h)
+		}
+	}
+	return kept
 }
 
 // vote picks the unit most readings speak for; of equals the larger unit.
@@ -136,6 +152,37 @@ func byPowered(_ clockUnit, _ bool, all []HoursAt) (clockUnit, string, bool) {
 		}
 	}
 	return clockUnit{}, "", false
+}
+
+// freshStamps is how many stamps that came between two readings it takes.
+const freshStamps = 2
+
+// byFreshStamps: a stamp that is new since the reading before was set between the two, so it lies between their hours. It takes the one unit
+// in which that holds for all of them: stamps set by another clock, or by none, hold for no unit.
+func byFreshStamps(_ clockUnit, _ bool, all []HoursAt) (clockUnit, string, bool) {
+	type fresh struct{ before, now, stamp float64 }
+	var some []fresh
+	for i := 1; i < len(all); i++ {
+		if all[i].Stamp > all[i-1].Stamp && all[i-1].Stamp >= 0 && all[i].Raw > all[i-1].Raw {
+			some = append(some, fresh{all[i-1].Raw, all[i].Raw, all[i].Stamp})
+		}
+	}
+	if len(some) < freshStamps {
+		return clockUnit{}, "", false
+	}
+	var fits []clockUnit
+	for _, u := range clockUnits {
+		if !slices.ContainsFunc(some, func(f fresh) bool {
+			return f.stamp < u.hours(f.before)-clockSlack || f.stamp > u.hours(f.now)+clockSlack
+		}) {
+			fits = append(fits, u)
+		}
+	}
+	if len(fits) != 1 {
+		return clockUnit{}, "", false
+	}
+	last := some[len(some)-1]
+	return fits[0], fmt.Sprintf("its logs were stamped at hour %.0f while it went from %.0f to %.0f", last.stamp, last.before, last.now), true
 }
 
 // byPace takes the largest unit in which nothing moved faster than time itself. Over a family it takes two movements, and most of them:

@@ -49,13 +49,19 @@ func (f *Follower) Add(p Point) {
 	f.gap, f.gaps = time.Time{}, time.Time{}
 }
 
-// TakeBack sets the latest point aside, with the reading it is from.
+// TakeBack sets the latest point aside, with the reading it is from. A first point that it had set aside is the latest again.
 func (f *Follower) TakeBack() {
-	if f.has {
+	switch {
+	case f.has && f.first != nil:
+		f.latest, f.first = *f.first, nil
+	case f.has:
 		f.has = false
 		f.suspect++
 	}
 }
+
+// spike is to which part of it a level falls back at once when it never was so high.
+const spike = 32
 
 // excursion reports whether the latest point is taken back by the next: it had left the value that stands, and the next one returns to
 // it. A counter that is high once and lower ever after was never so high; what two readings say in a row stands.
@@ -73,7 +79,7 @@ func (f *Follower) excursion(next Point) bool {
 		was = f.stands.top
 		return is > next.Value && next.Value >= was && is > was || is < was && next.Value >= was
 	case Level:
-		return is > was && next.Value <= was || is < was && next.Value >= was && is == 0 && was > 0 && next.Value == was
+		return is > was && next.Value <= max(was, is/spike) || is < was && next.Value >= was && is == 0 && was > 0 && next.Value == was
 	case Restarting:
 	}
 	return false

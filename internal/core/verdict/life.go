@@ -7,6 +7,7 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 )
@@ -59,6 +60,7 @@ type Life struct {
 	Moments []Moment
 	Reworks []Rework
 	Watched []Watched // in the order of time
+	Risk    risk.Calibration
 	after   []int     // per rework, the index of the moment after it; len(Moments) when there is none
 	suspect []bool    // per moment, whether the next reading took back what it said
 	columns []*column // of the signals that ever had a value
@@ -103,7 +105,15 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 		}
 	}
 	for i := 0; i+1 < len(moments); i++ {
-		l.suspect[i] = impossible(moments[i].Signals) && !impossible(moments[i+1].Signals) || i > 0 && takenBack(moments[i-1].Signals, moments[i].Signals, moments[i+1].Signals)
+		is, next := &moments[i], &moments[i+1]
+		switch {
+		case impossible(is.Signals) && !impossible(next.Signals):
+			l.suspect[i] = true
+		case i == 0:
+			l.suspect[i] = asleep(is, next)
+		default:
+			l.suspect[i] = takenBack(moments[i-1].Signals, is.Signals, next.Signals) || strayed(moments[i-1].Signals, is.Signals, next.Signals)
+		}
 	}
 	l.lay(reworked)
 	return l
@@ -129,6 +139,33 @@ func takenBack(before, is, after signal.Values) bool {
 		}
 	}
 	return false
+}
+
+// slackHours is what a count of hours may stray by without being doubted.
+const slackHours = 24
+
+// strayed reports whether a reading's count of hours lies outside those before and after it, which agree that it ran on.
+func strayed(before, is, after signal.Values) bool {
+	was, a := before.Get(signal.PowerOnHours)
+	x, b := is.Get(signal.PowerOnHours)
+	then, c := after.Get(signal.PowerOnHours)
+	return a && b && c && then >= was && (x < was-slackHours || x > then+slackHours)
+}
+
+// asleep reports whether a first reading says that nothing has happened yet, no hour and no event, to a drive that shows soon after more
+// hours than have passed: it had not read its counters.
+func asleep(first, next *Moment) bool {
+	hours, known := first.Signals.Get(signal.PowerOnHours)
+	then, has := next.Signals.Get(signal.PowerOnHours)
+	if !known || !has || hours > 0 || then <= next.At.Sub(first.At).Hours()+slackHours {
+		return false
+	}
+	for d, x := range first.Signals.All() {
+		if d.Direction == signal.Grows && x > 0 && d.Name != signal.UnsafeShutdowns && d.Name != signal.PowerCycles {
+			return false
+		}
+	}
+	return true
 }
 
 // mostHours is older than any drive: about thirty years without a pause.
@@ -191,6 +228,9 @@ func (l *Life) lay(reworked []float64) {
 			c.points, c.at = append(c.points, p), append(c.at, int32(i))
 			c.partial = c.partial || l.suspect[i]
 		}
+		if garbled(m.Signals) { // as if it had not come
+			continue
+		}
 		for _, c := range l.columns { // what was there before and is not now
 			if n := len(c.at); c.at[n-1] != int32(i) {
 				p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Missing: true}
@@ -201,6 +241,14 @@ func (l *Life) lay(reworked []float64) {
 			}
 		}
 	}
+}
+
+// garbled reports whether what a reading does not give may be garbage that was recognized as such, be it the page or a value in it. That
+// is other than not to be given at all: a reading of garbage is one too many, and hides none.
+func garbled(is signal.Values) bool {
+	damaged, known := is.Get(signal.DamagedPages)
+	_, counters := is.Get(signal.AttributesFailing) // they were read
+	return known && damaged > 0 || counters
 }
 
 // All are all moments at which a signal had a value that was not taken back with its reading.
@@ -271,7 +319,7 @@ func (w *Walk) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 	if now == nil {
 		now = signal.Set{}
 	}
-	e := Evidence{Identity: id, Duty: duty, Now: now, Trends: make(map[signal.Name]trend.Trend, len(l.columns)), Readings: i + 1, Carried: map[signal.Name]Carried{}}
+	e := Evidence{Identity: id, Duty: duty, Now: now, Calibration: l.Risk, Trends: make(map[signal.Name]trend.Trend, len(l.columns)), Readings: i + 1, Carried: map[signal.Name]Carried{}}
 	if i < 0 || i >= len(l.Moments) {
 		return e
 	}

@@ -8,6 +8,7 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 )
 
@@ -206,6 +207,30 @@ func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, er
 type Outcome struct {
 	Failed bool
 	At     time.Time // of the failure, or until when it is known to have worked
+}
+
+// asked is how often in its life a drive of known fate is asked for its chance.
+const asked = 90 * 24 * time.Hour
+
+// Fate gives what would have been said of a drive's chance over its life, once in 90 days, and what became of it within the year of each.
+// What came within the year and is not known is left out.
+func Fate(l *Life, id drive.Identity, duty drive.Duty, o Outcome) risk.Fate {
+	var fate risk.Fate
+	set, walk := signal.Set{}, l.Walk()
+	var last time.Time
+	for i, m := range l.Moments {
+		until := m.At.AddDate(1, 0, 0)
+		if m.At.After(o.At) || !o.Failed && until.After(o.At) || !last.IsZero() && m.At.Sub(last) < asked {
+			continue
+		}
+		m.Signals.Into(set)
+		e := walk.Evidence(id, duty, set, i)
+		e.Calibration = risk.Calibration{}
+		if c, ok := e.chance(); ok {
+			fate, last = append(fate, risk.Outcome{Said: c.Year, Failed: o.Failed && !until.Before(o.At)}), m.At
+		}
+	}
+	return fate
 }
 
 // Score is how a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome.
