@@ -186,6 +186,9 @@ func printDrive(w io.Writer, d contract.Drive) {
 		kind += fmt.Sprintf(", %s per minute", quantity.Number(float64(rate)))
 	}
 	line("kind", strings.TrimSuffix(strings.Join([]string{interfaceName[d.Interface], kind, optional(d.FormFactor)}, ", "), ", "))
+	if d.Shown != nil {
+		line("adapter", fmt.Sprintf("shows %s, %s bytes: not what the drive says", size(*d.Shown), quantity.Number(float64(*d.Shown))))
+	}
 	if d.Bytes != nil {
 		line("size", fmt.Sprintf("%s, %s bytes; sectors of %d, physical %d", size(*d.Bytes), quantity.Number(float64(*d.Bytes)), optional(d.LogicalSector), optional(d.PhysicalSector)))
 	}

@@ -46,17 +46,25 @@ func TestTheStoriesEndAsTheyShould(t *testing.T) {
 		"OSS041A002": {drive.Replace, "The drive raises its own alarm"},
 		"OSS0419Z73": {drive.Undecided, "Missing: "},
 		"BWS03C44G9": {drive.Degrading, "of its endurance used"},
+		"OSS041A03H": {drive.Replace, "169 sectors replaced since it was made"},
+		"BWL21S3D08": {drive.Undecided, ""},
+		"KVA077M57Q": {drive.Healthy, ""},
+		"KVA077M58V": {drive.Degrading, ""},
 	} {
 		found, err := st.DrivesBySuffix(t.Context(), serial)
 		require.NoError(t, err)
 		require.Len(t, found, 1, serial)
 		assert.Equal(t, want.grade, found[0].Now.Grade, serial)
 		assert.Contains(t, found[0].Now.First, want.first, serial)
-		assert.Equal(t, months+weeks, found[0].Now.Readings, serial)
+		readings := months + weeks
+		if serial == "OSS041A03H" {
+			readings = 1
+		}
+		assert.Equal(t, readings, found[0].Now.Readings, serial)
 	}
 	all, err := st.Drives(t.Context(), shop.Query{})
 	require.NoError(t, err)
-	assert.Len(t, all, 58, "the silent one and what the shop has not read are not among them")
+	assert.Len(t, all, 62, "the silent one and what the shop has not read are not among them")
 	grades, kinds := map[drive.Grade]int{}, map[drive.Interface]int{}
 	for _, d := range all {
 		grades[d.Now.Grade]++

@@ -36,6 +36,8 @@ type member struct {
 	signed   string // who signed the last verdict of its history
 	lot      bool   // it came with others, on the one lot
 	unseen   bool   // the shop has no reading of it
+	first    bool   // the shop has seen it once, of late
+	swept    bool   // its whole surface was read of late, on another bench
 }
 
 // model is a made-up product.
@@ -57,6 +59,7 @@ var models = map[string]model{
 	"EE": {"Brackwater Eel 480", 480, 1, 3, "BWS03", 0x5_00005E_200000000, flash},
 	"HN": {"Brackwater Heron 1000", 1000, 1, 8, "BWN11", 0x5_00005E_300000000, nil},
 	"OS": {"O12-4000", 4000, 7200, 2, "OSS04", 0x5_00005E_400000000, link},
+	"SM": {"Brackwater Smelt 240", 240, 1, 3, "BWL21", 0x5_00005E_500000000, lowcost},
 }
 
 // attribute flags: pre-failure and kept online, advisory and kept online.
@@ -105,6 +108,36 @@ func flash(r *rand.Rand, hours float64) []sim.Counter {
 		{ID: 190, Flags: 0x0022, Kind: sim.Temperature},
 		{ID: 199, Flags: 0x003E, Value: 100},
 		{ID: 241, Flags: aging, Value: 99},
+	}
+}
+
+// lowcost is flash of a controller under many labels: wear stands in a raw number, and it keeps no statistics.
+func lowcost(r *rand.Rand, hours float64) []sim.Counter {
+	return []sim.Counter{
+		{ID: 5, Flags: aging, Value: 100},
+		{ID: 9, Flags: aging, Value: 100, Kind: sim.Hours},
+		{ID: 12, Flags: aging, Value: 100, Course: sim.Course{From: hours / 6}},
+		{ID: 148, Flags: aging, Value: 100, Course: sim.Course{Rate: 14}},
+		{ID: 149, Flags: aging, Value: 100, Course: sim.Course{Rate: 0.021}},
+		{ID: 150, Flags: aging, Value: 100, Course: sim.Course{Rate: 0.012}},
+		{ID: 151, Flags: aging, Value: 100, Course: sim.Course{Rate: 0.017}},
+		{ID: 160, Flags: aging, Value: 100},
+		{ID: 161, Flags: 0x0033, Value: 100, Course: sim.Course{From: 104}},
+		{ID: 163, Flags: aging, Value: 100, Course: sim.Course{From: float64(8 + r.IntN(12))}},
+		{ID: 164, Flags: aging, Value: 100, Course: sim.Course{Rate: 41}},
+		{ID: 165, Flags: aging, Value: 100, Course: sim.Course{Rate: 0.082}},
+		{ID: 166, Flags: aging, Value: 100, Course: sim.Course{Rate: 0.055}},
+		{ID: 167, Flags: aging, Value: 100, Course: sim.Course{Rate: 0.066}},
+		{ID: 168, Flags: aging, Value: 100, Course: sim.Course{From: 2500}},
+		{ID: 169, Flags: aging, Value: 100, Kind: sim.LifeLeft},
+		{ID: 178, Flags: aging, Value: 100},
+		{ID: 181, Flags: aging, Value: 100},
+		{ID: 182, Flags: aging, Value: 100},
+		{ID: 192, Flags: aging, Value: 100, Course: sim.Course{From: float64(r.IntN(90))}},
+		{ID: 194, Flags: 0x0022, Kind: sim.Temperature},
+		{ID: 199, Flags: aging, Value: 100},
+		{ID: 232, Flags: aging, Value: 100},
+		{ID: 241, Flags: 0x0030, Value: 100},
 	}
 }
 
@@ -162,7 +195,7 @@ func Build(key, ending string, hours float64, now time.Time) sim.Spec {
 	case "OS":
 		s.SCSI = &sim.SCSI{Vendor: "OSPRIL", Port: id.WWN + 1}
 		s.Share = 0.8
-	case "TB":
+	case "TB", "SM":
 		s.Statistics, s.Logs = false, false
 		s.Identity.GPL, s.Identity.SCT = false, false
 	}
@@ -301,12 +334,12 @@ func shelf(now time.Time) []member {
 	endings := []string{
 		"7M4S3", "7M4T8", "7M4V1", "7M4W6", "7M4X2", "7M502", "7M507", "7M50C", "7M513", "7M51K", "7M522", "7M52X", "7M537", "6D2VN", "6D2WK", "6D31A", "6D332", "6D34H", "6D358", "6D36T",
 		"C41XP", "C42B7", "C43D0", "C44G9", "C4502", "C46K1", "C47M5", "Q7F12", "Q7F3A", "Q7G08", "Q7H41", "Q7J9C", "Q7K22", "Q7L57", "19Z51", "19Z6P", "19Z73", "19Z8B", "1A002", "1A01D",
-		"T5A07", "T5B19", "T5C2K", "T5D31", "7M55B", "7M56F", "C48T3", "C49V6", "Q7M61",
+		"T5A07", "T5B19", "T5C2K", "T5D31", "7M55B", "7M56F", "C48T3", "C49V6", "Q7M61", "1A03H", "S3D08", "7M57Q", "7M58V",
 	}
 	for i, ending := range endings {
-		key := map[byte]string{'7': "K4", '6': "K2", 'C': "EE", 'Q': "HN", '1': "OS", 'T': "TB"}[ending[0]]
+		key := map[byte]string{'7': "K4", '6': "K2", 'C': "EE", 'Q': "HN", '1': "OS", 'T': "TB", 'S': "SM"}[ending[0]]
 		r := rand.New(rand.NewPCG(uint64(i), 11))
-		hours, lot := 7_500+float64(r.IntN(26_000)), key == "K4" && ending != "7M55B" && ending != "7M56F"
+		hours, lot := 7_500+float64(r.IntN(26_000)), key == "K4" && ending < "7M55"
 		switch {
 		case ending == "7M51K": // older than its siblings
 			hours = 41_800
@@ -361,7 +394,23 @@ func shelf(now time.Time) []member {
 		case "1A01D": // formatted for an array
 			s.Identity.LogicalSector, s.Identity.PhysicalSector = 520, 520
 		}
+		extra := member{}
+		switch ending {
+		case "1A03H": // bad when it was first seen
+			s.SCSI.Grown, s.SCSI.Uncorrected = sim.Course{From: 169}, sim.Course{From: 8}
+			extra.first = true
+		case "S3D08": // two thirds of its life are used
+			s = Let(s, 5, sim.Course{})
+			s.Used = sim.Course{Rate: 68 / s.Hours}
+		case "7M57Q": // a flaw of long ago
+			s = tested(Let(Let(s, 5, sim.Course{From: 6}), 199, sim.Course{}), 90)
+			extra.swept = true
+		case "7M58V": // it gave its thresholds once, and gives them no more
+			s = tested(Let(s, 5, sim.Course{From: 2}), 40)
+			s.Awkward.NoThresholdsFrom = s.Hours - 500
+		}
 		all = append(all, member{
+			first: extra.first, swept: extra.swept,
 			spec: s, ticket: fmt.Sprint(2150 + i), duty: []drive.Duty{drive.Everyday, drive.Carry, drive.Everyday}[i%3],
 			customer: []string{"Marram Seed Library", "Ferry Road puppet theatre", "Pellwick Spit tide gauge", "Quillfoot Print Room"}[i%4],
 			about:    []string{"check before use", "from the storeroom", "slow"}[i%3], signed: []string{"Dov", "", "Imre"}[i%3],

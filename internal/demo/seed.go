@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -126,6 +127,11 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 			return err
 		}
 		known++
+		if m.swept {
+			if err := d.sweep(ctx, s, m, found); err != nil {
+				return err
+			}
+		}
 		if err := d.intake(ctx, st, m, found.ID); err != nil {
 			return err
 		}
@@ -198,7 +204,11 @@ func (r *Reader) Read(ctx context.Context, spec sim.Spec, at time.Time) ([]readi
 
 // life takes a drive's readings at past moments, as a record file carries them.
 func (d *Demo) life(ctx context.Context, r *Reader, n int, m member) (one record.Drive, err error) {
-	for i, moment := range history(d.clock.Start) {
+	moments := history(d.clock.Start)
+	if m.first {
+		moments = moments[len(moments)-1:]
+	}
+	for i, moment := range moments {
 		at := moment.Add(time.Duration(n*37%600) * time.Minute).UTC().Truncate(time.Millisecond)
 		pages, key, err := r.Read(ctx, m.spec, at)
 		if err != nil {
@@ -208,6 +218,21 @@ func (d *Demo) life(ctx context.Context, r *Reader, n int, m member) (one record
 		one.Readings = append(one.Readings, record.Reading{ID: fmt.Sprintf("demo-%d-%d", n, i), At: at, TookMs: 38, Tool: "demo", Pages: record.FromPages(pages)})
 	}
 	return one, nil
+}
+
+// sweep records a whole sweep that another bench made after the drive's last reading, and that found nothing.
+func (d *Demo) sweep(ctx context.Context, s *shop.Shop, m member, found shop.Drive) error {
+	id := m.spec.Identity
+	g, err := surface.NewGeometry(id.Sectors*512, id.LogicalSector, id.PhysicalSector, 0, id.RotationRate, 0)
+	if err != nil {
+		return err
+	}
+	w := surface.New(g, nil)
+	ended := found.Now.LastAt.Add(5 * time.Hour)
+	return s.Take(ctx, protocol.Report{Sweep: &protocol.SweepResult{
+		Step: 1, Kind: protocol.WholeSweep, Key: found.Identity.Key, Began: ended.Add(-4 * time.Hour), Ended: ended,
+		Sweep: protocol.Sweep{Geometry: g, Share: 1}, Blocks: []protocol.Block{{Number: 0, Cells: w.Ribbon().PackBlock(0)}},
+	}})
 }
 
 func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID int64) error {

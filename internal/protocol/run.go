@@ -159,6 +159,19 @@ func (r *Run) Wrote() bool {
 	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Kind.Writes() && (s.State == StepDone || s.State == StepFailed) })
 }
 
+// WroteUntil is when the run had written: the end of the run, and before it that of what wrote.
+func (r *Run) WroteUntil() time.Time {
+	until := r.Ended
+	if until.IsZero() {
+		for i := range r.Steps {
+			if s := &r.Steps[i]; s.Kind.Writes() && s.Ended.After(until) {
+				until = s.Ended
+			}
+		}
+	}
+	return until
+}
+
 // Rework is what a run that writes was ordered with.
 type Rework struct {
 	Release Release          `json:"release"`

@@ -39,14 +39,14 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 		for i := range runs {
 			w := &runs[i]
 			watched = append(watched, watchedIn(w, moments)...)
-			if w.State != protocol.Done || !w.Wrote() {
+			if !w.Wrote() { // the reading after comes before the end of the run
 				continue
 			}
 			since, err := sinceRework(ctx, r, d.ID, w)
 			if err != nil {
 				return nil, err
 			}
-			one := verdict.Rework{Run: w.ID, Ended: w.Ended, Swept: since.swept, Cleared: cleared(w)}
+			one := verdict.Rework{Run: w.ID, Ended: w.WroteUntil(), Swept: since.swept, Cleared: cleared(w)}
 			if since.held != nil && *since.held {
 				one.Held = since.when
 			}

@@ -265,9 +265,10 @@ func sinceRework(ctx context.Context, r Reader, driveID int64, run *protocol.Run
 	if err != nil {
 		return a, err
 	}
-	day := run.Ended.UTC().Format(time.DateOnly)
+	ended := run.WroteUntil()
+	day := ended.UTC().Format(time.DateOnly)
 	for _, one := range slices.Backward(all) {
-		if one.Run == run.ID || one.Kind.Writes() || one.Began.Before(run.Ended) {
+		if one.Run == run.ID || one.Kind.Writes() || one.Began.Before(ended) {
 			continue
 		}
 		a.swept = append(a.swept, verdict.SweptThen{At: one.Ended, Found: float64(one.Sweep.Unreadable)})

@@ -479,7 +479,19 @@ func (s *Shop) runChanged(ctx context.Context, tx Tx, r protocol.Run) ([]Event, 
 		return nil, err
 	}
 	text := fmt.Sprintf("Bay %d: %s, %s", r.Bay, r.Kind.Title(), Standing(r))
-	return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}, nil
+	events := []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}
+	if r.State != protocol.Done {
+		return events, nil
+	}
+	d, err := tx.DriveByKey(ctx, r.Key) // what it found out, and what it wrote, is known whole now
+	if err != nil {
+		if isNone(err) {
+			err = nil
+		}
+		return events, err
+	}
+	more, err := s.Redecide(ctx, tx, d)
+	return append(events, more...), err
 }
 
 func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, error) {

@@ -84,9 +84,13 @@ func signalsAt(decoded *reading.Reading, sweeps []Sweep, at time.Time) signal.Se
 			told = append(told, signal.Swept{Rework: true, Cleared: float64(w.Sweep.Written.Cleared + w.Sweep.Written.Readable)})
 		}
 		if !w.Kind.Writes() {
+			source := fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run)
+			if w.Run == 0 {
+				source = strings.ToLower(w.Kind.Title()) + " on another bench"
+			}
 			told = append(told, signal.Swept{
 				Whole: w.Whole(), Unreadable: float64(w.Sweep.Unreadable), Slow: float64(w.Sweep.Confirmed), Hours: w.Hours,
-				Bytes: float64(w.Sweep.Geometry.Bytes()), Source: fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run), Run: w.Run,
+				Bytes: float64(w.Sweep.Geometry.Bytes()), Source: source, Run: w.Run,
 			})
 		}
 	}

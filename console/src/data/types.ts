@@ -50,4 +50,6 @@ export type Service = Schemas["Service"];
 export type Signal = Schemas["Signal"];
 export type Signals = Schemas["Signals"];
 export type Volumes = Schemas["Volumes"];
+export type Risk = Schemas["Risk"];
+export type RiskLearnt = Schemas["RiskLearnt"];
 export type Verdict = Schemas["Verdict"];

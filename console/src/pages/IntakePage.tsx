@@ -138,7 +138,7 @@ function Answers({ bay, draft }: { bay?: Bay; draft: IntakeDraft }) {
               <td className="soft">size</td>
               <td className="soft">compare</td>
               <td>{d.bytes ? size(d.bytes) : <NotAvailable />}</td>
-              <td />
+              <td className="num differs">{d.shown ? `adapter shows ${size(d.shown)}` : ""}</td>
             </tr>
             <tr>
               <td className="soft">link</td>

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import styled from "styled-components";
 import { type DraftRule, rulesOf, useDraft, useSettled, withRule } from "../data/draft";
 import { usePolicy, usePolicyOrders, usePolicyTest } from "../data/queries";
-import type { Grade, Policy, PolicyRule, Replay, ReplayDrive } from "../data/types";
+import type { Grade, Policy, PolicyRule, Replay, ReplayDrive, RiskLearnt } from "../data/types";
 import { Button, Section, State, Wrong } from "../parts/basics";
 import { dateOf, number, parts } from "../parts/format";
 import { VerdictMark, VerdictWord } from "../parts/marks";
@@ -48,6 +48,9 @@ const Side = styled.section`
   & label { font-size: 13px; line-height: 18px; color: ${color.ink2}; display: block; margin-bottom: 4px; }
   & input { width: 100%; min-height: 44px; padding: 0 8px; border: 1px solid ${color.edge}; background: ${color.paper}; color: inherit; }
   & .wrong { color: ${color.replace}; font-weight: 600; }
+  & table.said { border-collapse: collapse; font-size: 13px; line-height: 18px; }
+  & table.said th { text-align: left; font-weight: 400; color: ${color.ink2}; } & table.said td, & table.said th { padding: 4px 12px 4px 0; border-bottom: 1px solid ${color.rule}; }
+  & table.said :is(td, th):not(:first-child) { text-align: right; }
 `;
 const Whole = styled(TextField)`
   display: grid; gap: 4px; padding-top: 8px;
@@ -139,6 +142,40 @@ function Arrow({ was, would }: { was: Grade; would: Grade }) {
 /** How far a replay's list is shown at once. */
 const shownFirst = 40;
 
+/** How the chance of failing is calibrated on the shop's outcomes: what was said against what was seen. */
+function Learnt({ risk }: { risk: RiskLearnt }) {
+  const said = risk.tenths.map((t, i) => ({ ...t, from: i * 10 })).filter((t) => t.drives > 0);
+  return (
+    <>
+      <p className="soft">Chance of failing within a year: {risk.words}</p>
+      {said.length > 0 && (
+        <table className="said" aria-label="What was said against what was seen">
+          <thead>
+            <tr>
+              <th>said</th>
+              <th>drives</th>
+              <th>on average</th>
+              <th>failed</th>
+            </tr>
+          </thead>
+          <tbody>
+            {said.map((t) => (
+              <tr key={t.from}>
+                <td>
+                  {t.from} to {t.from + 10} %
+                </td>
+                <td>{t.drives.toFixed(1)}</td>
+                <td>{Math.round(t.said * 100)} %</td>
+                <td>{Math.round((t.failed / t.drives) * 100)} %</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
 function Replayed({ replay }: { replay: Replay }) {
   const [all, showAll] = useState(false);
   const change = (now: number, was: number) => (now === was ? `as policy ${replay.policy}` : `${was} by policy ${replay.policy}`);
@@ -169,6 +206,7 @@ function Replayed({ replay }: { replay: Replay }) {
           </div>
         )}
       </div>
+      <Learnt risk={replay.risk} />
       {replay.changed === 0 && <p>The draft says the same of every drive, at every reading.</p>}
       <ul aria-label="Drives of which the draft says something else">
         {shown.map((d) => {

@@ -20,6 +20,7 @@ const raw = (hex: string) => hex.replace(/(.{4})(?=.)/g, "$1 ").toUpperCase();
 
 function standing(a: Attribute): string {
   if (a.threshold === undefined || a.threshold === 0) return `${a.value}, worst ${a.worst}. No threshold: it cannot fail.`;
+  if (a.state_reason) return `${a.value}, worst ${a.worst}, at threshold ${a.threshold} not judged: ${a.state_reason}.`;
   const room = a.value - a.threshold;
   const what = a.kind === "pre-failure" ? "announces failure" : "tells of age";
   return room > 0

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import styled from "styled-components";
-import type { Finding, Verdict } from "../data/types";
+import type { Finding, Risk, Verdict } from "../data/types";
 import { color, medium } from "../theme/tokens";
 import { Button, Tape } from "./basics";
 import { left } from "./format";
@@ -80,6 +80,44 @@ function FindingRow({ finding, n, ink, follow }: { finding: Finding; n: number; 
         </div>
       )}
     </Found>
+  );
+}
+
+const Factors = styled.details`
+  & > summary { cursor: pointer; font-size: 16px; line-height: 22px; color: ${color.ink}; min-height: 24px; }
+  & > summary:focus-visible { outline: 2px solid ${color.ink}; outline-offset: 2px; }
+  & table { width: 100%; border-collapse: collapse; margin-top: 4px; }
+  & td { padding: 4px 0; vertical-align: top; border-top: 1px solid ${color.rule}; }
+  & td:first-child { width: 64px; padding-right: 12px; text-align: right; font-weight: 600; white-space: nowrap; color: ${color.ink}; }
+  & td span { display: block; color: ${color.ink3}; }
+`;
+
+/** The chance of failing within a year, with what makes it: a rough number beside the rules, for technicians. */
+function Chance({ risk }: { risk: Risk }) {
+  const rows: [string, string, string][] = [
+    [`${(risk.base * 100).toFixed(1)} %`, "a year, a drive of its kind and age that shows nothing", ""],
+    ...risk.factors.map((f): [string, string, string] => [`× ${f.ratio.toFixed(2)}`, f.words, f.source]),
+  ];
+  return (
+    <Factors className="ruled small">
+      <summary>
+        To fail within a year: <b>{risk.words}</b>
+      </summary>
+      <table>
+        <tbody>
+          {rows.map(([size, words, source]) => (
+            <tr key={words}>
+              <td>{size}</td>
+              <td>
+                {words}
+                {source && <span>{source}</span>}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p>{risk.calibrated > 0 ? `Calibrated on ${risk.calibrated} outcomes of this shop.` : "By published rates only: too few outcomes of this shop."}</p>
+    </Factors>
   );
 }
 
@@ -170,6 +208,7 @@ export function VerdictPanel({
         {verdict.quiet} rules did not fire.
         {notJudged(verdict)}
       </p>
+      {verdict.risk && <Chance risk={verdict.risk} />}
       {verdict.advice.length > 0 && (
         <ol className="advice">
           {verdict.advice.map((a) => (

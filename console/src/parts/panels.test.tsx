@@ -72,6 +72,24 @@ describe("a verdict", () => {
     expect(screen.queryByText(/^Sign/)).toBeNull();
     expect(screen.getByText(/Get it by quick check, about 3 min/)).toBeTruthy();
   });
+  it("tells the chance of failing with what makes it", () => {
+    panel(
+      verdict({
+        risk: {
+          words: "about 1 in 6, between 1 in 9 and 1 in 4",
+          year: 0.17,
+          low: 0.11,
+          high: 0.25,
+          base: 0.06,
+          calibrated: 0,
+          factors: [{ words: "sectors waiting: 8", ratio: 3.5, source: "FAST 2007" }],
+        },
+      }),
+    );
+    expect(screen.getByText("about 1 in 6, between 1 in 9 and 1 in 4")).toBeTruthy();
+    expect(screen.getByText("× 3.50")).toBeTruthy();
+    expect(screen.getByText(/published rates only/)).toBeTruthy();
+  });
   it("does not ask for evidence once a drive is to be replaced", () => {
     panel(verdict({ grade: "replace", missing: [{ id: "x", what: "a passed self-test", run: "quick check", minutes: 3 }] }));
     expect(screen.queryByText(/Missing/)).toBeNull();

@@ -218,6 +218,9 @@ func (a *attached) execute(c ata.Command, out []byte, now time.Time) ([]byte, at
 		}
 		return b, done
 	case ata.SMARTReadThresholds:
+		if from := s.Awkward.NoThresholdsFrom; from > 0 && h >= from {
+			return nil, aborted
+		}
 		return ata.EncodeThresholds(s.thresholds()), done
 	case ata.SMARTReadLog:
 		switch uint8(c.LBA) {

@@ -103,6 +103,8 @@ type Awkward struct {
 	Adapter        string // the bridge's vendor, product and version id; attached by USB
 	Shows          uint64 // sectors the adapter shows; 0: those the drive has
 	OnePage        bool   // the adapter passes one page of a log at a time
+
+	NoThresholdsFrom float64 // power-on hours from which it refuses SMART READ ATTRIBUTE THRESHOLDS; 0: never
 }
 
 // Course is a counter's course over power-on hours: From at the beginning, then steps of 1 to Step about every Every
@@ -152,7 +154,8 @@ const (
 	Temperature
 	Waiting
 	Reallocated
-	Wear // Value falls from 100 as the cells wear
+	Wear     // Value falls from 100 as the cells wear
+	LifeLeft // what is left of the cells' life, from 100 down, in the raw bytes
 )
 
 // Heat is the drive's temperature: a base, a daily wave and noise, in °C.
@@ -243,6 +246,8 @@ func (s *Spec) attributePage(now time.Time, h float64) ata.AttributePage {
 			used := s.Used.At(h, s.seedOf("used"))
 			a.PutRaw48(uint64(used * 12))
 			a.Value = uint8(max(1, 100-used))
+		case LifeLeft:
+			a.PutRaw48(uint64(max(0, 100-s.Used.At(h, s.seedOf("used")))))
 		case Temperature:
 			now, low, high := s.Heat.at(now, s.Seed)
 			a.PutRaw48(uint64(uint8(now)) | uint64(low)<<16 | uint64(high)<<32)

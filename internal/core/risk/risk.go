@@ -24,7 +24,7 @@ type Evidence struct {
 	Medium   drive.Medium
 	Now      signal.Set
 	Trends   map[signal.Name]trend.Trend
-	Reworked bool // it was reworked, and is to be judged by what came since
+	Reworked bool // it was reworked
 }
 
 // Factor is one thing that raises or lowers the chance.
@@ -118,8 +118,11 @@ func Of(e Evidence) (Chance, bool) {
 		return Chance{}, false
 	}
 	c := Chance{Base: base(e)}
-	if !e.Reworked {
-		c.Factors = append(c.Factors, surface(e)...)
+	for _, f := range surface(e) {
+		if e.Reworked { // what it was written for may be over, or come again: nobody knows yet
+			f.Words, f.Ratio = f.Words+"; reworked since", math.Sqrt(f.Ratio)
+		}
+		c.Factors = append(c.Factors, f)
 	}
 	c.Factors = append(c.Factors, others(e, len(c.Factors) > 0)...)
 	c.Factors = append(c.Factors, proofs(e, c.Factors)...)
@@ -153,7 +156,7 @@ func surface(e Evidence) []Factor {
 		}
 		quiet, seen := t.SteadyDays, "not moved since it was first seen"
 		if t.Events > 0 {
-			seen = fmt.Sprintf("moved %s ago", days(quiet))
+			seen = "moved " + ago(quiet)
 		} else {
 			quiet += window // it came at some time before
 		}
@@ -197,11 +200,11 @@ func yearly(ratio, quiet float64) float64 {
 	return 1 + (ratio-1)*math.Exp(-quiet/year*2)*(window/year)*(1-math.Exp(-year/window))
 }
 
-func days(x float64) string {
+func ago(x float64) string {
 	if x < 1 {
 		return "within a day"
 	}
-	return quantity.Of(math.Floor(x), quantity.Singular("days", math.Floor(x)))
+	return quantity.Of(math.Floor(x), quantity.Singular("days", math.Floor(x))) + " ago"
 }
 
 // others are signs of the rest of the drive.
@@ -241,7 +244,7 @@ const freshHours = 720
 // proofs lower the chance of a drive that shows nothing.
 func proofs(e Evidence, signs []Factor) []Factor {
 	var all []Factor
-	if len(signs) > 0 {
+	if len(signs) > 0 || e.Reworked {
 		return nil
 	}
 	if v := e.Now[signal.WholeSweepAge]; v.Available && v.Number <= freshHours && e.Now[signal.UnreadableFound].Number == 0 {
