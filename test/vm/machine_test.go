@@ -33,6 +33,7 @@ type machine struct {
 // What QEMU is told of the drives.
 const (
 	sataModel, sataSerial = "KORVAN VM DISK", "HYVM7K4Q2"
+	nvmeEUI, nvmeUUID     = "0x00005e0000000a01", "5a17a25e-0000-4000-8000-00005e000001"
 	megabyte              = 1 << 20
 )
 
@@ -56,7 +57,8 @@ func boot(t *testing.T) *machine {
 	}
 	return start(t, dir,
 		"-device", "ahci,id=ahci", "-drive", drive("sata", 64*megabyte), "-device", "ide-hd,drive=sata,bus=ahci.0,rotation_rate=7200,model="+sataModel+",serial="+sataSerial,
-		"-drive", drive("nvme", 32*megabyte), "-device", "nvme,id=heron,drive=nvme,serial=HYNV0001",
+		"-drive", drive("nvme", 32*megabyte), "-device", "nvme,id=heron,serial=HYNV0001", "-device", "nvme-ns,drive=nvme,bus=heron,nsid=1,eui64="+nvmeEUI+",uuid="+nvmeUUID,
+		"-drive", drive("virtual", 24*megabyte), "-device", "virtio-blk-pci,drive=virtual,serial=HYVD0001",
 		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi", 48*megabyte), "-device", "scsi-hd,drive=scsi,bus=scsi.0,serial=HYSC0001,vendor=OSPRIL,product=VMSAS",
 		"-blockdev", "driver=raw,node-name=dual,file.driver=file,file.locking=off,file.filename="+disk(t, dir, "dual", 40*megabyte),
 		"-device", "scsi-hd,id=patha,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",

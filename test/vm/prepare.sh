@@ -51,7 +51,7 @@ add() { # add NAME: the module's dependencies first, then itself, each once
 		echo "$name" >> $init/lib/order
 	done
 }
-for m in crc32c_generic crct10dif_generic crc64_rocksoft_generic crc64-rocksoft ahci sd_mod sg nvme virtio_pci virtio_scsi xhci-pci usb-storage uas; do add "$m"; done
+for m in crc32c_generic crct10dif_generic crc64_rocksoft_generic crc64-rocksoft ahci sd_mod sg nvme virtio_pci virtio_scsi virtio_blk xhci-pci usb-storage uas; do add "$m"; done
 for m in dm-mod dm-delay ext4 raid1; do add "$m"; done
 for tool in dmsetup mdadm; do
 	cp $out/rig/sbin/$tool $init/bin/

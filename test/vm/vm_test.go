@@ -34,10 +34,10 @@ func TestRealKernel(t *testing.T) {
 			t.Logf("the bench at last:\n%s", seen)
 		}
 	}()
-	eventually(t.Context(), t, "six devices found", func() bool {
+	eventually(t.Context(), t, "seven devices found", func() bool {
 		out, code := m.sh("hylostat --json bay list")
 		seen, _ = m.sh("hylostat bay list; tail -5 /tmp/serve.log; ls /sys/block /sys/class/nvme")
-		return code == 0 && strings.Count(out, `"node"`) == 6 && strings.Contains(out, sataSerial) && strings.Contains(out, "HYNV0001")
+		return code == 0 && strings.Count(out, `"node"`) == 7 && strings.Contains(out, sataSerial) && strings.Contains(out, "HYNV0001")
 	})
 	sata := byTransport(bays(), "SATA")
 	require.NotNil(t, sata)
@@ -75,6 +75,32 @@ func TestRealKernel(t *testing.T) {
 		assert.Equal(t, "short", r.SelfTests[0].Kind)
 		assert.Equal(t, "passed", r.SelfTests[0].Result)
 	})
+	t.Run("a self-test the bench watched is evidence, whatever hour the drive stamps it with", func(t *testing.T) {
+		var r contract.Reading
+		m.hylostat(&r, 0, "reading show "+sataSerial)
+		require.NotNil(t, r.Hours)
+		require.NotEmpty(t, r.SelfTests)
+		t.Logf("stamped at hour %d, in hour %v of its life", r.SelfTests[0].Hours, *r.Hours)
+		assert.Greater(t, float64(r.SelfTests[0].Hours), *r.Hours+1000, "QEMU's disk stamps an hour of its own making")
+		var v contract.Verdict
+		m.hylostat(&v, 0, "verdict show "+sataSerial)
+		for _, missing := range v.Missing {
+			assert.NotContains(t, missing.Id, "short-test")
+		}
+		said := false
+		for _, f := range append(v.Findings, v.Notes...) {
+			assert.NotContains(t, f.Sentence, "tampered", "a habit of its firmware comes before a suspicion")
+			said = said || f.Rule == "stamp-habit"
+		}
+		assert.True(t, said, "and it is told")
+	})
+	t.Run("a virtio disk is told as what it is", func(t *testing.T) {
+		b := byTransport(bays(), "virtual")
+		require.NotNil(t, b)
+		require.NotNil(t, b.Fault)
+		assert.Contains(t, b.Doing+b.Fault.Back, "virtual")
+		assert.NotContains(t, b.Doing+b.Fault.Back+b.Fault.Advice, "root")
+	})
 	t.Run("it gets a verdict and a signature", func(t *testing.T) {
 		var v contract.Verdict
 		m.hylostat(&v, 0, "verdict show "+sataSerial)
@@ -99,6 +125,8 @@ func TestRealKernel(t *testing.T) {
 		assert.EqualValues(t, (milli+273_150)/1000-273, *r.Temperature, "the kernel's own reading of the same sensor, whose 0 °C are 273.15 K")
 		assert.Equal(t, "none", fact(t, r, "nvme/log-02", "Critical warning"))
 		assert.NotEmpty(t, fact(t, r, "nvme/namespace-1", "Size"))
+		assert.Contains(t, fact(t, r, "nvme/namespace-1", "EUI-64"), "00005e0000000a01")
+		assert.Contains(t, fact(t, r, "nvme/names-1", "UUID"), nvmeUUID)
 		for _, f := range r.Faults { // the emulated controller refuses these logs, and says so
 			assert.Equal(t, "refused", f.Class, "%s: %s", f.What, f.Back)
 		}
