@@ -44,7 +44,7 @@ const Base = "/api/v1"
 
 // Limits of a request's body, in bytes: a record file may be long.
 const (
-	bodyLimit = 64 << 10
+	bodyLimit = 256 << 10
 	fileLimit = record.MostBytes
 )
 

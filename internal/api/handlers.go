@@ -223,7 +223,7 @@ func (h *handlers) TakeReading(ctx context.Context, r server.TakeReadingRequestO
 	if err != nil {
 		return nil, err
 	}
-	taken, err := h.shop.TakeReading(ctx, d, r.Body.By)
+	taken, err := h.shop.TakeReading(ctx, d, r.Body.By, value(r.Body.Attachments))
 	if err != nil {
 		return nil, err
 	}

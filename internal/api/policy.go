@@ -3,6 +3,8 @@ package api
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"hylostat.example/internal/api/server"
@@ -27,6 +29,7 @@ func (h *handlers) policy(ctx context.Context) (contract.Policy, error) {
 	for i := range p.Rules {
 		out.Rules = append(out.Rules, ruleOf(p, &p.Rules[i]))
 	}
+	out.Limits = limitsOf(p)
 	all, err := h.shop.Policies(ctx)
 	for _, v := range all {
 		if v.Version == p.Version {
@@ -35,6 +38,26 @@ func (h *handlers) policy(ctx context.Context) (contract.Policy, error) {
 		out.Versions = append(out.Versions, contract.PolicyVersion{Version: v.Version, Name: v.Name, At: v.At, By: text(v.By), Note: text(v.Note)})
 	}
 	return out, err
+}
+
+func limitsOf(p *policy.Policy) []contract.PolicyLimit {
+	all := []contract.PolicyLimit{}
+	for _, name := range slices.Sorted(maps.Keys(p.Limits)) {
+		l := p.Limits[name]
+		one := contract.PolicyLimit{Name: name, Words: quantity.Of(l.All, l.Unit), All: l.All, Unit: text(l.Unit), Source: p.Sources[l.Source]}
+		if len(l.Duties) > 0 {
+			duties := map[string]float64{}
+			for _, duty := range drive.Duties() {
+				if at, ok := l.Duties[duty]; ok {
+					duties[string(duty)] = at
+					one.Words += fmt.Sprintf("; for %s %s", duty, quantity.Of(at, l.Unit))
+				}
+			}
+			one.Duties = &duties
+		}
+		all = append(all, one)
+	}
+	return all
 }
 
 func evidenceWords(q policy.Requirement) string {

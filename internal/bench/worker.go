@@ -401,7 +401,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	}
 	if o.Kind == protocol.OrderRead {
 		return receipt, func() {
-			pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true})
+			pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true, Attachments: o.Attachments})
 			if !key.IsValid() && ctx.Err() == nil {
 				fault := drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
 				if f := probe.FirstFault(pages); f != nil {

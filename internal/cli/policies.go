@@ -107,7 +107,7 @@ func policyCommands() *cli.Command {
 }
 
 // policyLimit bounds a policy's text, in bytes, as the service does.
-const policyLimit = 60_000
+const policyLimit = 200_000
 
 func read(path string) (string, error) {
 	b, err := os.ReadFile(path)
@@ -134,6 +134,14 @@ func printPolicy(w io.Writer, p contract.Policy) {
 		rows[i] = table.Row{r.Id, r.Effect, r.Applies, r.Words}
 	}
 	tabular(w, []any{"rule", "effect", "for", "says"}, rows)
+	if len(p.Limits) > 0 {
+		_, _ = fmt.Fprintln(w, "\nlimits, which rules name")
+		rows = nil
+		for _, l := range p.Limits {
+			rows = append(rows, table.Row{l.Name, l.Words, l.Source})
+		}
+		tabular(w, []any{"limit", "at", "source"}, rows)
+	}
 	_, _ = fmt.Fprintln(w, "\nhealthy needs")
 	for _, e := range p.Evidence {
 		_, _ = fmt.Fprintln(w, "  "+e)

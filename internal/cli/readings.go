@@ -20,8 +20,14 @@ func readingCommands() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "take", Usage: "take a reading now", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat reading take 7M4Q2",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "attachments", Usage: "read, too, the long logs that only the maker's support can read; they are kept as they are"}},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
-					r, err := c.TakeReading(ctx, c.arg(0), c.by())
+					o := contract.ReadingRequest{By: c.by()}
+					if c.Bool("attachments") {
+						yes := true
+						o.Attachments = &yes
+					}
+					r, err := c.TakeReading(ctx, c.arg(0), o)
 					if err != nil {
 						return err
 					}

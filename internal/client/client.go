@@ -209,8 +209,8 @@ func (c *Client) Reading(ctx context.Context, drive, seq string, raw bool) (cont
 }
 
 // TakeReading takes a reading and waits for it.
-func (c *Client) TakeReading(ctx context.Context, drive, by string) (contract.Reading, error) {
-	r, err := c.raw.TakeReading(ctx, drive, contract.Person{By: by})
+func (c *Client) TakeReading(ctx context.Context, drive string, o contract.ReadingRequest) (contract.Reading, error) {
+	r, err := c.raw.TakeReading(ctx, drive, o)
 	return call[contract.Reading](c, r, err)
 }
 

@@ -1734,9 +1734,12 @@ type PlannedCheck string
 // Policy defines model for Policy.
 type Policy struct {
 	// Evidence what healthy needs, in words
-	Evidence []string     `json:"evidence"`
-	Name     string       `json:"name"`
-	Rules    []PolicyRule `json:"rules"`
+	Evidence []string `json:"evidence"`
+
+	// Limits what rules name by limit.NAME
+	Limits []PolicyLimit `json:"limits"`
+	Name   string        `json:"name"`
+	Rules  []PolicyRule  `json:"rules"`
 
 	// Text YAML, as it was published
 	Text    string `json:"text"`
@@ -1750,6 +1753,19 @@ type Policy struct {
 type PolicyDraft struct {
 	// Text YAML; absent: the policy in force
 	Text *string `json:"text,omitempty"`
+}
+
+// PolicyLimit defines model for PolicyLimit.
+type PolicyLimit struct {
+	// All for every duty that has none of its own
+	All    float64             `json:"all"`
+	Duties *map[string]float64 `json:"duties,omitempty"`
+	Name   string              `json:"name"`
+	Source string              `json:"source"`
+	Unit   *string             `json:"unit,omitempty"`
+
+	// Words 100 sectors; for continuous 10 sectors
+	Words string `json:"words"`
 }
 
 // PolicyPublication defines model for PolicyPublication.
@@ -1898,6 +1914,13 @@ type Reading struct {
 
 // ReadingAlarm defines model for Reading.Alarm.
 type ReadingAlarm string
+
+// ReadingRequest defines model for ReadingRequest.
+type ReadingRequest struct {
+	// Attachments read, too, the long logs that only the maker's support can read; they are kept as they are
+	Attachments *bool  `json:"attachments,omitempty"`
+	By          string `json:"by"`
+}
 
 // ReadingSummary defines model for ReadingSummary.
 type ReadingSummary struct {
@@ -2942,7 +2965,7 @@ type StartCheckJSONRequestBody = CheckRequest
 type SetOutcomeJSONRequestBody = OutcomeRequest
 
 // TakeReadingJSONRequestBody defines body for TakeReading for application/json ContentType.
-type TakeReadingJSONRequestBody = Person
+type TakeReadingJSONRequestBody = ReadingRequest
 
 // RecordReleaseJSONRequestBody defines body for RecordRelease for application/json ContentType.
 type RecordReleaseJSONRequestBody = ReleaseRequest

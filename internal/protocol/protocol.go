@@ -57,6 +57,8 @@ type Order struct {
 	By   string    `json:"by,omitempty"`
 	Run  int64     `json:"run,omitempty"` // OrderStop, OrderPause, OrderResume
 	On   bool      `json:"on,omitempty"`  // OrderGuard
+	// Attachments has an OrderRead read the long logs, too, that only the maker's support can read.
+	Attachments bool `json:"attachments,omitempty"`
 	// Check, Spans and Limit are OrderCheck's.
 	Check RunKind    `json:"check,omitempty"`
 	Spans []ata.Span `json:"spans,omitempty"`

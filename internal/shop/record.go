@@ -179,12 +179,12 @@ func changes(before, now Moment) []Change {
 // orderDeadline is how long somebody waits for a reading that was ordered. The order stands even after that.
 const orderDeadline = 2 * time.Minute
 
-// TakeReading orders a reading of a drive and waits for it.
-func (s *Shop) TakeReading(ctx context.Context, d Drive, by string) (Reading, error) {
+// TakeReading orders a reading of a drive and waits for it; with attachments, of the long logs for the maker's support, too.
+func (s *Shop) TakeReading(ctx context.Context, d Drive, by string, attachments bool) (Reading, error) {
 	if d.Now.Bay == 0 {
 		return Reading{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then read it."}
 	}
-	b, err := s.await(ctx, protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by}, orderDeadline)
+	b, err := s.await(ctx, protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by, Attachments: attachments}, orderDeadline)
 	return b.reading, err
 }
 

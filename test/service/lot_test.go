@@ -172,7 +172,7 @@ func TestAnyTwoReadingsAreCompared(t *testing.T) {
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
 	s.answering(1)
 	for range 2 {
-		_, err := s.TakeReading(ctx, "7M511", "Dov")
+		_, err := s.TakeReading(ctx, "7M511", contract.ReadingRequest{By: "Dov"})
 		require.NoError(t, err)
 	}
 	all, err := s.Readings(ctx, "7M511")

@@ -22,7 +22,7 @@ func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
 	s.answering(1)
 	s.answering(2)
 	for range 2 {
-		_, err := s.TakeReading(ctx, "7M511", "Dov")
+		_, err := s.TakeReading(ctx, "7M511", contract.ReadingRequest{By: "Dov"})
 		require.NoError(t, err)
 	}
 	v, err := s.Verdict(ctx, "7M511")
@@ -35,6 +35,12 @@ func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
 
 	p, err := s.Policy(ctx)
 	require.NoError(t, err)
+	limits := map[string]string{}
+	for _, l := range p.Limits {
+		limits[l.Name] = l.Words
+		assert.NotEmpty(t, l.Source, l.Name)
+	}
+	assert.Equal(t, "100 sectors; for continuous 10 sectors", limits["bad_sectors"])
 	trials, err := s.TestPolicy(ctx, contract.PolicyDraft{})
 	require.NoError(t, err)
 	assert.Zero(t, trials.Failed)

@@ -122,7 +122,7 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 	s.until("it is silent", func() bool { b, err = s.Bay(ctx, 1); return err == nil && b.Connection == contract.BayConnectionSilent })
 	assert.Equal(t, "No answer, attempt 1. Check its power.", b.Doing)
 	assert.Equal(t, i.Id, b.Intake.Id, "the intake stands for the drive")
-	_, err = s.TakeReading(ctx, "bay-1", "Dov")
+	_, err = s.TakeReading(ctx, "bay-1", contract.ReadingRequest{By: "Dov"})
 	refused(t, 404, err)
 	_, err = s.Attempt(ctx, 1)
 	require.NoError(t, err)
@@ -169,7 +169,7 @@ func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
 	})
 	_, err = s.CheckQuick(ctx, "6D2VN", "Dov")
 	assert.Contains(t, refused(t, 409, err).Detail, "wanted and not copied")
-	_, err = s.TakeReading(ctx, "6D2VN", "Dov")
+	_, err = s.TakeReading(ctx, "6D2VN", contract.ReadingRequest{By: "Dov"})
 	require.NoError(t, err, "identity and counters may be read")
 	_, err = s.RecordCopy(ctx, 1, "Dov")
 	require.NoError(t, err)
@@ -265,7 +265,7 @@ func TestRequestsThatAreNotUnderstoodAreSaidToBe(t *testing.T) {
 		"a missing name":       {"POST", "/api/v1/intakes", `{"bay": 1}`, nil, 400, "by"},
 		"a field nobody knows": {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "quick", "by": "Dov", "force": true}`, nil, 400, "force"},
 		"a kind nobody knows":  {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "deep", "by": "Dov"}`, nil, 400, "kind"},
-		"a body too large":     {"POST", "/api/v1/intakes", `{"bay": 1, "by": "` + strings.Repeat("x", 70_000) + `"}`, nil, 413, "larger than"},
+		"a body too large":     {"POST", "/api/v1/intakes", `{"bay": 1, "by": "` + strings.Repeat("x", 300_000) + `"}`, nil, 413, "larger than"},
 		"an unknown bay":       {"GET", "/api/v1/bays/77", "", nil, 404, "there is no bay 77"},
 		"a bay that is none":   {"GET", "/api/v1/bays/zero", "", nil, 400, "bay"},
 		"an unknown drive":     {"GET", "/api/v1/drives/NOBODY", "", nil, 404, "NOBODY"},
@@ -298,7 +298,7 @@ func TestEventsAreCaughtUpOverALostConnection(t *testing.T) {
 		}
 	}
 	cancel()
-	_, err := s.TakeReading(ctx, "0000008", "Dov") // while nobody listens
+	_, err := s.TakeReading(ctx, "0000008", contract.ReadingRequest{By: "Dov"}) // while nobody listens
 	require.NoError(t, err)
 	again, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()

@@ -1798,10 +1798,32 @@ export interface components {
             /** @description YAML, as it was published */
             text: string;
             rules: components["schemas"]["PolicyRule"][];
+            /** @description what rules name by limit.NAME */
+            limits: components["schemas"]["PolicyLimit"][];
             /** @description what healthy needs, in words */
             evidence: string[];
             /** @description newest first */
             versions: components["schemas"]["PolicyVersion"][];
+        };
+        PolicyLimit: {
+            name: string;
+            /** @description 100 sectors; for continuous 10 sectors */
+            words: string;
+            /**
+             * Format: double
+             * @description for every duty that has none of its own
+             */
+            all: number;
+            duties?: {
+                [key: string]: number;
+            };
+            unit?: string;
+            source: string;
+        };
+        ReadingRequest: {
+            by: string;
+            /** @description read, too, the long logs that only the maker's support can read; they are kept as they are */
+            attachments?: boolean;
         };
         PolicyDraft: {
             /** @description YAML; absent: the policy in force */
@@ -3642,7 +3664,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Person"];
+                "application/json": components["schemas"]["ReadingRequest"];
             };
         };
         responses: {

@@ -158,7 +158,13 @@ function Answers({ bay, draft }: { bay?: Bay; draft: IntakeDraft }) {
             <VerdictWord grade={d.grade} />
           </dd>
           <dt>security</dt>
-          <dd>{d.security.locked ? `Locked by ${lockedBy[d.security.by ?? "password"]}` : d.security.supported ? "Supported, not locked" : "Not supported"}</dd>
+          <dd>
+            {d.security.locked
+              ? `Locked by ${lockedBy[d.security.by ?? "password"]}`
+              : d.security.supported
+                ? "Supported, not locked"
+                : "Not supported"}
+          </dd>
           <dt>powered on</dt>
           <dd>{d.hours === undefined ? <NotAvailable /> : hours(d.hours)}</dd>
           <dt>first look</dt>

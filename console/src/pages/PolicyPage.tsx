@@ -5,7 +5,7 @@ import styled from "styled-components";
 import { type DraftRule, rulesOf, useDraft, useSettled, withRule } from "../data/draft";
 import { usePolicy, usePolicyOrders, usePolicyTest } from "../data/queries";
 import type { Grade, Policy, PolicyRule, Replay, ReplayDrive, RiskLearnt } from "../data/types";
-import { Button, Section, State, Wrong } from "../parts/basics";
+import { Button, Section, State, Table, Wrong } from "../parts/basics";
 import { dateOf, number, parts } from "../parts/format";
 import { VerdictMark, VerdictWord } from "../parts/marks";
 import { Plain } from "../parts/places";
@@ -352,6 +352,18 @@ function Known({ policy }: { policy: Policy }) {
             <p style={{ padding: "12px 0" }}>
               <b>Healthy needs</b> {policy.evidence.join("; ")}.
             </p>
+          )}
+          {!whole && policy.limits.length > 0 && (
+            <Table aria-label="Limits">
+              <tbody>
+                {policy.limits.map((l) => (
+                  <tr key={l.name} title={l.source}>
+                    <td>limit.{l.name}</td>
+                    <td>{l.words}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </Table>
           )}
         </Section>
         <Side aria-label={draft ? "Replay" : "Versions"}>

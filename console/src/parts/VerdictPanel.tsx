@@ -116,7 +116,11 @@ function Chance({ risk }: { risk: Risk }) {
           ))}
         </tbody>
       </table>
-      <p>{risk.calibrated > 0 ? `Calibrated on ${risk.calibrated} outcomes of this shop.` : "By published rates only: too few outcomes of this shop."}</p>
+      <p>
+        {risk.calibrated > 0
+          ? `Calibrated on ${risk.calibrated} outcomes of this shop.`
+          : "By published rates only: too few outcomes of this shop."}
+      </p>
     </Factors>
   );
 }

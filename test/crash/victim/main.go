@@ -110,7 +110,7 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 		}
 	}
 	// Reports come in their order: with this reading the shop has everything the bench told before.
-	if _, err := c.TakeReading(ctx, serial, "Dov"); err != nil {
+	if _, err := c.TakeReading(ctx, serial, contract.ReadingRequest{By: "Dov"}); err != nil {
 		return err
 	}
 	if err := settle(ctx, c); err != nil {
@@ -179,7 +179,7 @@ func tell(ctx context.Context, c *client.Client, source *sim.Bench) error {
 	if s.Sweeps, err = c.Sweeps(ctx, serial); err != nil {
 		return err
 	}
-	r, err := c.TakeReading(ctx, serial, "Dov")
+	r, err := c.TakeReading(ctx, serial, contract.ReadingRequest{By: "Dov"})
 	if err != nil {
 		return err
 	}
