@@ -3,6 +3,7 @@ package sim
 import (
 	"bytes"
 	"math"
+	"math/rand/v2"
 	"time"
 
 	"hylostat.example/internal/core/ata"
@@ -23,7 +24,23 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 		if s.Statistics {
 			d[ata.LogDeviceStatistics] = 8
 		}
+		if s.Logs {
+			d[ata.LogInternalStatus], d[ata.LogIdentifyData] = uint16(1+makersPages), 2
+		}
 		return d.Encode(), done
+	case ata.LogInternalStatus:
+		if s.Logs {
+			b := makersOwn(s.Seed, ata.PageSize*(1+makersPages))
+			clear(b[:ata.PageSize])
+			b[0], b[8] = ata.LogInternalStatus, makersPages // the last page of its first area
+			return b, done
+		}
+	case ata.LogIdentifyData:
+		if s.Logs {
+			list := make([]byte, ata.PageSize)
+			list[0], list[8], list[9], list[10] = 1, 2, 0, 1 // revision; two pages, 00h and 01h
+			return append(list, s.Identity.Encode()...), done
+		}
 	case ata.LogErrorsExt:
 		return ata.ErrorLog{Total: uint16(len(s.Errors)), Errors: s.Errors}.EncodeExt(), done
 	case ata.LogSelfTestExt:
@@ -45,6 +62,19 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 		return ata.EncodePHY([]ata.PHYCounter{{ID: 0x01, Value: uint64(max(0, crc))}, {ID: 0x09, Value: 1}, {ID: 0x0A, Value: 1}, {ID: 0x0B, Value: uint64(max(0, crc))}}), done
 	}
 	return nil, aborted
+}
+
+// makersPages is how long the maker's own part of a log is.
+const makersPages = 3
+
+// makersOwn is content of a log that only its maker can read.
+func makersOwn(seed uint64, size int) []byte {
+	b := make([]byte, size)
+	r := rand.New(rand.NewPCG(seed, 24))
+	for i := range b {
+		b[i] = byte(r.Uint32())
+	}
+	return b
 }
 
 // linkErrors is what attribute 199 counts, pending what 197 counts.

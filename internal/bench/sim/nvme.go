@@ -110,6 +110,11 @@ func (a *controller) obey(c nvme.Command, now time.Time) ([]byte, nvme.Status) {
 			health := s.health(now, h)
 			return nvme.Endurance{Spare: health.Spare, SpareThreshold: health.SpareThreshold, Used: health.Used, Written: nvme.Counter{Low: uint64(s.Rate * h * 512 / 1e9)}, MediaErrors: health.MediaErrors}.Encode(), nvme.Success
 		}
+	case nvme.LogTelemetry:
+		b := makersOwn(s.Seed, nvme.TelemetryHeader*(1+makersPages))
+		clear(b[:nvme.TelemetryHeader])
+		b[0], b[8] = nvme.LogTelemetry, makersPages // the last block of its first area
+		return b, nvme.Success
 	case nvme.LogDatacenter:
 		if n.Datacenter {
 			written := uint64(s.Rate * h * 512)
@@ -127,7 +132,7 @@ func (a *controller) identify(c nvme.Command) ([]byte, nvme.Status) {
 	case 1:
 		return nvme.Controller{
 			Model: id.Model, Serial: id.Serial, Firmware: id.Firmware, IEEE: 0x00005E, Version: 1<<16 | 4<<8, SelfTest: n.SelfTest, ExtendedMinutes: 25, Persistent: n.Persistent, Effects: true,
-			ErrorEntries: 16, WarningK: 273 + 77, CriticalK: 273 + 85, Namespaces: 16, TotalCapacity: nvme.Counter{Low: id.Sectors * uint64(id.LogicalSector)}, Trim: true, FirmwareSlots: 2, Security: s.Lock != nil, SupportedLogs: true, EnduranceGroups: n.Groups, Sanitize: true,
+			ErrorEntries: 16, WarningK: 273 + 77, CriticalK: 273 + 85, Namespaces: 16, TotalCapacity: nvme.Counter{Low: id.Sectors * uint64(id.LogicalSector)}, Trim: true, FirmwareSlots: 2, Security: s.Lock != nil, SupportedLogs: true, Telemetry: true, EnduranceGroups: n.Groups, Sanitize: true,
 		}.Encode(), nvme.Success
 	case 2:
 		var all []uint32

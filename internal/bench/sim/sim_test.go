@@ -289,3 +289,36 @@ func TestAPulledDriveVanishesAndItsTestIsInterrupted(t *testing.T) {
 	r := reading.Decode(session.Pages(t.Context(), probe.Manner{Wake: true}))
 	assert.Equal(t, "interrupted by a reset", r.Tests[0].Result)
 }
+
+// The logs for the maker's support are long, and asked for only when a person wants them.
+func TestAttachmentsAreKeptWholeAndOnlyWhenAsked(t *testing.T) {
+	for _, row := range []struct {
+		kind  func(*Spec)
+		pages map[reading.PageName]int
+	}{
+		{func(s *Spec) { s.Logs, s.Identity.GPL = true, true }, map[reading.PageName]int{reading.PageInternalStatus: (1 + makersPages) * ata.PageSize, reading.PageIdentifyData: 2 * ata.PageSize}},
+		{func(s *Spec) { s.NVMe = &NVMe{} }, map[reading.PageName]int{reading.PageTelemetry: (1 + makersPages) * nvme.TelemetryHeader}},
+	} {
+		s := spec()
+		row.kind(&s)
+		_, _, d := open(t, s)
+		session, _ := probe.Open(d, probe.NotKnown)
+		for _, asked := range []bool{false, true} {
+			got := map[reading.PageName]int{}
+			pages := session.Pages(t.Context(), probe.Manner{Attachments: asked})
+			for _, p := range pages {
+				if _, wanted := row.pages[p.Name]; wanted {
+					got[p.Name] = len(p.Bytes)
+				}
+			}
+			if asked {
+				assert.Equal(t, row.pages, got)
+				for _, f := range reading.Decode(pages).Faults {
+					assert.NotContains(t, row.pages, reading.PageName(f.Page), "what nobody decodes is no fault")
+				}
+			} else {
+				assert.Empty(t, got)
+			}
+		}
+	}
+}
