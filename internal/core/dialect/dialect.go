@@ -205,8 +205,9 @@ func wordsOf(l Layout) int {
 		return 2
 	case ThreeWords:
 		return 3
+	default:
+		return 0
 	}
-	return 0
 }
 
 // ones reports whether all bits of a number are ones, in the width its layout has.

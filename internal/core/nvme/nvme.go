@@ -269,8 +269,9 @@ func (s Status) HostCaused() bool {
 		return !slices.Contains([]Status{transferError, internalError, SanitizeFailed, notReady}, code)
 	case 1:
 		return true
+	default:
+		return code == AccessDenied
 	}
-	return code == AccessDenied
 }
 
 // Counter is a 128-bit number, low half first.

@@ -124,7 +124,10 @@ func TestSelfTestsErrorsAndEvents(t *testing.T) {
 	p := PersistentLog{Hours: Counter{Low: 9}, Cycles: 3, List: []PersistentEvent{
 		{Kind: 4, At: Timestamp{1_767_225_600_000, true}, Data: append([]byte("S3.14   "), make([]byte, 12)...)},
 		{Kind: 0xD, At: Timestamp{Milliseconds: 5_400_000}, Data: []byte{4, 1}},
-		{Kind: 5, Data: []byte{8, 0, 0, 0}}, {Kind: 7, Data: []byte{255, 255, 255, 255}}, {Kind: 2, Data: append([]byte("S3.13   S3.14   "), make([]byte, 6)...)}, {Kind: 0xEE},
+		{Kind: 5, Data: []byte{8, 0, 0, 0}},
+		{Kind: 7, Data: []byte{255, 255, 255, 255}},
+		{Kind: 2, Data: append([]byte("S3.13   S3.14   "), make([]byte, 6)...)},
+		{Kind: 0xEE},
 	}}
 	encoded := p.Encode()
 	encoded[512+13] = 0xFF // the byte above the time and its origin is reserved
@@ -138,8 +141,12 @@ func TestSelfTestsErrorsAndEvents(t *testing.T) {
 		said = append(said, [2]string{e.At.String(), e.Content()})
 	}
 	assert.Equal(t, [][2]string{
-		{"2026-01-01 00:00:00 UTC", "firmware S3.14"}, {"1h30m0s after a reset", "4 °C over the threshold"}, {"0s after a reset", "unsafe shutdown"},
-		{"0s after a reset", "all namespaces"}, {"0s after a reset", "from S3.13 to S3.14"}, {"0s after a reset", ""},
+		{"2026-01-01 00:00:00 UTC", "firmware S3.14"},
+		{"1h30m0s after a reset", "4 °C over the threshold"},
+		{"0s after a reset", "unsafe shutdown"},
+		{"0s after a reset", "all namespaces"},
+		{"0s after a reset", "from S3.13 to S3.14"},
+		{"0s after a reset", ""},
 	}, said)
 	short, err := DecodePersistent(encoded[:512+30])
 	require.NoError(t, err)

@@ -439,8 +439,9 @@ func carries(n signal.Name) bool {
 	switch n {
 	case signal.ShortTestAge, signal.ExtendedTestAge, signal.WholeSweepAge, signal.SpotSweepAge, signal.CapacityShown:
 		return false
+	default:
+		return true
 	}
-	return true
 }
 
 // reworked adds what was reworked last before the i-th moment.
