@@ -118,7 +118,7 @@ func TestTypicalSetsOfNumbersFindTheirFamilyAndItsWear(t *testing.T) {
 	}{
 		"low-cost, one-bit cells":    {drive.Flash, []uint8{1, 5, 9, 12, 148, 149, 150, 151, 160, 161, 163, 164, 165, 166, 167, 168, 169, 177, 178, 181, 182, 192, 194, 195, 196, 199, 232, 241, 242, 245}, "flash-8", 169, [6]byte{88}, 100, "12 %", "percentage_used"},
 		"low-cost, fewer numbers":    {drive.Flash, []uint8{1, 5, 9, 12, 160, 161, 163, 164, 165, 166, 167, 168, 169, 175, 176, 177, 178, 181, 182, 192, 194, 241, 242}, "flash-8", 169, [6]byte{0}, 1, "100 %", "percentage_used"},
-		"bad blocks by origin":       {drive.Flash, []uint8{1, 9, 12, 167, 168, 169, 170, 173, 175, 192, 194, 231, 241}, "flash-9", 231, [6]byte{60}, 60, "40 %", "percentage_used"},
+		"unusable blocks by origin":  {drive.Flash, []uint8{1, 9, 12, 167, 168, 169, 170, 173, 175, 192, 194, 231, 241}, "flash-9", 231, [6]byte{60}, 60, "40 %", "percentage_used"},
 		"workload timer":             {drive.Flash, []uint8{3, 4, 5, 9, 12, 170, 184, 192, 225, 226, 227, 228, 232, 233}, "flash-10", 233, [6]byte{}, 97, "3 %", "percentage_used"},
 		"reserve by chip":            {drive.Flash, []uint8{9, 12, 175, 176, 177, 178, 179, 180, 181, 182, 183, 187, 190, 195, 198, 199, 241}, "flash-11", 177, [6]byte{9, 1}, 70, "30 %", "percentage_used"},
 		"write errors beside 202":    {drive.Flash, []uint8{1, 5, 9, 12, 171, 172, 173, 174, 180, 183, 184, 187, 194, 196, 202, 206, 210, 246, 247, 248}, "flash-12", 202, [6]byte{41}, 59, "41 %", "percentage_used"},
