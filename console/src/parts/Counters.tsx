@@ -35,6 +35,7 @@ export const counterPages = [
   "scsi/log-02",
   "scsi/log-05",
   "scsi/defects",
+  "scsi/defects-10",
   "scsi/log-11",
   "scsi/log-15",
   "scsi/log-0d",

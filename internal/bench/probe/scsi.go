@@ -196,11 +196,11 @@ func (s *Session) defects(pages *[]reading.Page, plain func(reading.PageName, []
 		if i > 0 {
 			*pages = (*pages)[:len(*pages)-1]
 		}
-		size := 8
+		page, size := reading.PageDefects, 8
 		if cdb[0] == scsi.ReadDefectData10 {
-			size = 4
+			page, size = reading.PageDefects10, 4
 		}
-		if p := plain(reading.PageDefects, cdb, size); p.Fault == nil || p.Fault.Class != drive.FaultRefused {
+		if p := plain(page, cdb, size); p.Fault == nil || p.Fault.Class != drive.FaultRefused {
 			return
 		}
 	}

@@ -2,6 +2,7 @@ package sim
 
 import (
 	"context"
+	"slices"
 	"testing"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
 )
 
 // still is a clock that moves only when told.
@@ -318,6 +320,40 @@ func TestAttachmentsAreKeptWholeAndOnlyWhenAsked(t *testing.T) {
 				}
 			} else {
 				assert.Empty(t, got)
+			}
+		}
+	}
+}
+
+// A page that ends early says less, and nothing else: what it no longer holds is missing, whatever length it was cut to.
+func TestACutPageSaysLessAndNothingElse(t *testing.T) {
+	for name, kind := range map[string]func(*Spec){
+		"ATA": func(s *Spec) { s.Statistics, s.Logs, s.Identity.GPL = true, true, true },
+		"NVMe": func(s *Spec) {
+			s.NVMe = &NVMe{SelfTest: true, Persistent: true, Datacenter: true, Groups: 1, Media: Course{From: 3}, LongNames: true}
+		},
+		"SCSI": func(s *Spec) { s.SCSI = &SCSI{Vendor: "OSPRIL", Grown: Course{From: 4}, Uncorrected: Course{From: 2}} },
+	} {
+		s := spec()
+		kind(&s)
+		_, _, d := open(t, s)
+		session, _ := probe.Open(d, probe.NotKnown)
+		pages := session.Pages(t.Context(), probe.Manner{Wake: true})
+		whole := reading.Decode(pages)
+		full := signal.Of(&whole)
+		for i, p := range pages {
+			for n := 0; n < len(p.Bytes); n += 1 + n/64 {
+				cut := slices.Clone(pages)
+				cut[i].Bytes = p.Bytes[:n]
+				r := reading.Decode(cut)
+				for signalName, v := range signal.Of(&r) {
+					if was := full[signalName]; v.Available && was.Available && v.Page == was.Page && v.Source == was.Source && v.Offset == was.Offset && v.Number != was.Number {
+						if signalName == signal.DamagedPages {
+							continue // one more is damaged
+						}
+						t.Errorf("%s, %s cut to %d of %d bytes: %s is %v, was %v", name, p.Name, n, len(p.Bytes), signalName, v.Number, was.Number)
+					}
+				}
 			}
 		}
 	}

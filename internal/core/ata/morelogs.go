@@ -69,6 +69,9 @@ func DecodePending(b []byte) (PendingLog, error) {
 	for at := 16; at+16 <= len(b) && len(l.Defects) < int(l.Count); at += 16 {
 		l.Defects = append(l.Defects, PendingDefect{le.Uint32(b[at:]), le.Uint64(b[at+8:]), at})
 	}
+	if len(b)%PageSize != 0 && len(l.Defects) < int(l.Count) {
+		return l, &FormatError{name, len(b), "ends within a page, before the end of its list"}
+	}
 	return l, nil
 }
 

@@ -61,10 +61,12 @@ const (
 
 	PageCapacity PageName = "scsi/capacity"
 	PageDefects  PageName = "scsi/defects"
-	PageControl  PageName = "scsi/mode-1c"
-	PageReady    PageName = "scsi/ready" // only as a fault: what TEST UNIT READY says of a drive that is not
-	PageSCSILock PageName = "scsi/discovery"
-	PageSElement PageName = "scsi/elements"
+	// PageDefects10 is the same by the 10-byte command, whose header is another.
+	PageDefects10 PageName = "scsi/defects-10"
+	PageControl   PageName = "scsi/mode-1c"
+	PageReady     PageName = "scsi/ready" // only as a fault: what TEST UNIT READY says of a drive that is not
+	PageSCSILock  PageName = "scsi/discovery"
+	PageSElement  PageName = "scsi/elements"
 
 	// Attachments are kept for the maker's support and not decoded.
 	PageInternalStatus PageName = "ata/log-24"
@@ -140,7 +142,7 @@ var pageTitles = map[PageName]string{
 	PageRanges: "Concurrent positioning ranges", PageElements: "Physical elements", PageSElement: "Physical elements", PageATALock: "The drive's own lock", PageNVMeLock: "The drive's own lock",
 	PageSCSILock: "The drive's own lock", PageSupported: "Supported logs", PageSanitize: "Sanitize status", PageReady: "Ready", PageInternalStatus: "Internal status, for the maker",
 	PageIdentifyData: "Identify data, for the maker", PageTelemetry: "Telemetry, for the maker", PageVPD(scsi.VPDRanges): "Concurrent positioning ranges",
-	PageImage: "Image file", PageCapacity: "Capacity", PageDefects: "Grown defect list", PageControl: "Informational exceptions control",
+	PageImage: "Image file", PageCapacity: "Capacity", PageDefects: "Grown defect list", PageDefects10: "Grown defect list, 10-byte form", PageControl: "Informational exceptions control",
 	PageVPD(scsi.VPDPages): "Product data pages", PageVPD(scsi.VPDSerial): "Unit serial number", PageVPD(scsi.VPDIdentification): "Identification",
 	PageVPD(scsi.VPDBlockLimits): "Block limits", PageVPD(scsi.VPDCharacteristics): "Characteristics", PageVPD(scsi.VPDProvisioning): "Provisioning",
 }

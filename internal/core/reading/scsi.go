@@ -16,11 +16,16 @@ func (r *Reading) scsiPage(p Page) error {
 		return r.inquiry(b)
 	case PageCapacity:
 		return r.capacity(b)
-	case PageDefects:
+	case PageDefects, PageDefects10:
 		d, err := scsi.DecodeDefects(b)
+		at, length := 4, 4
+		if p.Name == PageDefects10 {
+			d, err = scsi.DecodeDefects10(b)
+			at, length = 2, 2
+		}
 		if err == nil {
 			r.SCSI.Defects = &d
-			r.sheet(p.Name).add("Sectors replaced since it was made", 4, 4, d.Count, "sectors")
+			r.sheet(p.Name).add("Sectors replaced since it was made", at, length, d.Count, "sectors")
 		}
 		return err
 	case PageSCSILock:

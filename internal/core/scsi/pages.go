@@ -29,6 +29,7 @@ func (p Parameter) Number() (n uint64, ok bool) {
 type LogPage struct {
 	LogID
 	Parameters []Parameter
+	Short      bool // it ends before the end it names: a parameter that is not here may be in the rest
 }
 
 // Parameter finds a parameter by its code.
@@ -57,8 +58,8 @@ func DecodeLogPage(want LogID, b []byte) (LogPage, error) {
 	if is != want {
 		return LogPage{}, &FormatError{"log page " + want.String(), 0, "calls itself page " + is.String()}
 	}
-	l := LogPage{LogID: is}
 	end := min(len(b), 4+int(be.Uint16(b[2:])))
+	l := LogPage{LogID: is, Short: end < 4+int(be.Uint16(b[2:]))}
 	for at := 4; at < end; {
 		if at+4 > end || at+4+int(b[at+3]) > end {
 			return l, &FormatError{"log page " + want.String(), at, "a parameter runs over the page's end"}
@@ -435,31 +436,38 @@ type Defects struct {
 	Format uint8  // of the entries
 	Length uint32 // bytes of the whole list
 	Count  uint32
+	Short  bool // by the 10-byte command, whose header is four bytes
 }
 
 // entryBytes is the size of an entry by format: short blocks, extended bytes from index, extended physical sectors, long blocks,
 // bytes from index, physical sectors (SBC-4 6.2).
 var entryBytes = map[uint8]uint32{0: 4, 1: 8, 2: 8, 3: 8, 4: 8, 5: 8}
 
-// defectHeader10 is the header's length in the 10-byte form of the command.
-const defectHeader10 = 4
-
-// DecodeDefects reads the header of READ DEFECT DATA(12), or of the 10-byte form, whose header is four bytes; the entries need not be
-// there.
+// DecodeDefects reads the header of READ DEFECT DATA(12); the entries need not be there (SBC-4 5.21).
 func DecodeDefects(b []byte) (Defects, error) {
-	const name = "READ DEFECT DATA"
-	if len(b) != defectHeader10 && len(b) < 8 {
+	const name = "READ DEFECT DATA(12)"
+	if len(b) < 8 {
 		return Defects{}, &FormatError{name, len(b), "shorter than 8 bytes"}
 	}
-	d := Defects{Format: b[1] & 7}
-	if len(b) == defectHeader10 {
-		d.Length = uint32(be.Uint16(b[2:]))
-	} else {
-		d.Length = be.Uint32(b[4:])
+	return defects(name, b[1], be.Uint32(b[4:]))
+}
+
+// DecodeDefects10 reads the header of READ DEFECT DATA(10), four bytes (SBC-4 5.20).
+func DecodeDefects10(b []byte) (Defects, error) {
+	const name = "READ DEFECT DATA(10)"
+	if len(b) < 4 {
+		return Defects{}, &FormatError{name, len(b), "shorter than 4 bytes"}
 	}
+	d, err := defects(name, b[1], uint32(be.Uint16(b[2:])))
+	d.Short = true
+	return d, err
+}
+
+func defects(name string, kind uint8, length uint32) (Defects, error) {
+	d := Defects{Format: kind & 7, Length: length}
 	size, ok := entryBytes[d.Format]
 	switch {
-	case b[1]&0x08 == 0:
+	case kind&0x08 == 0:
 		return d, &FormatError{name, 1, "the list is not the grown one"}
 	case !ok:
 		return d, &FormatError{name, 1, fmt.Sprintf("entries of format %d have no known size", d.Format)}

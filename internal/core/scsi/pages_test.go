@@ -189,10 +189,10 @@ func TestTheGrownListIsCountedInEveryFormat(t *testing.T) {
 	for format, size := range map[uint8]uint32{0: 4, 1: 8, 2: 8, 3: 8, 4: 8, 5: 8} {
 		d, err := DecodeDefects(Defects{Format: format, Count: 3}.Encode())
 		require.NoError(t, err, "format %d", format)
-		assert.Equal(t, Defects{format, 3 * size, 3}, d)
-		ten, err := DecodeDefects(Defects{Format: format, Count: 3}.Encode10())
+		assert.Equal(t, Defects{format, 3 * size, 3, false}, d)
+		ten, err := DecodeDefects10(Defects{Format: format, Count: 3}.Encode10())
 		require.NoError(t, err, "format %d", format)
-		assert.Equal(t, d, ten, "the 10-byte form has a header of four bytes")
+		assert.Equal(t, Defects{format, 3 * size, 3, true}, ten, "the 10-byte form has a header of four bytes")
 	}
 }
 
@@ -290,6 +290,7 @@ func FuzzFixedPages(f *testing.F) {
 		_, _ = DecodeControl(b)
 		_, _ = DecodeCapacity(b)
 		_, _ = DecodeDefects(b)
+		_, _ = DecodeDefects10(b)
 		_, _ = DecodeCharacteristics(b)
 		_, _ = DecodeSerial(b)
 		_, _ = DecodePageList(b)

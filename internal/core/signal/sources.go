@@ -82,6 +82,16 @@ func notRead(r *reading.Reading, otherwise string, pages ...reading.PageName) Va
 	return Missing(otherwise)
 }
 
+// damagedIn reports whether anything of a page could not be read, and why.
+func damagedIn(r *reading.Reading, page reading.PageName) (why string, damaged bool) {
+	for i := range r.Faults {
+		if r.Faults[i].Page == string(page) {
+			return r.Faults[i].Back, true
+		}
+	}
+	return "", false
+}
+
 func noCounters(r *reading.Reading) Value {
 	return notRead(r, "counters not read", reading.PageAttributes, reading.PageIdentify)
 }
@@ -171,6 +181,9 @@ var pendingList = Source{"pending defects log, as physical sectors", drive.ATA, 
 	if r.Pending == nil {
 		return Missing("the drive keeps no list of pending defects")
 	}
+	if why, damaged := damagedIn(r, reading.PagePending); damaged {
+		return Missing(why) // what the lost part lists may lie in sectors that are listed
+	}
 	var listed []uint64
 	for _, d := range r.Pending.Defects {
 		listed = append(listed, d.LBA)
@@ -181,6 +194,12 @@ var pendingList = Source{"pending defects log, as physical sectors", drive.ATA, 
 var scsiPending = Source{"log page 15h/01h, as physical sectors", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	if r.SCSI.Pending == nil {
 		return notRead(r, "the drive keeps no list of pending defects", reading.PageLog(scsi.LogPending))
+	}
+	if why, damaged := damagedIn(r, reading.PageLog(scsi.LogPending)); damaged {
+		return Missing(why)
+	}
+	if r.SCSI.Logs[scsi.LogPending].Short {
+		return Missing("the list of pending defects ends before its end")
 	}
 	var listed []uint64
 	for _, d := range r.SCSI.Pending.Defects {
@@ -359,8 +378,11 @@ var uncorrectedErrors = Source{"log pages 02h, 03h and 05h, total uncorrected er
 	sum, found := uint64(0), false
 	var place scsi.Parameter
 	for _, page := range []scsi.LogID{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
-		if f, broken := r.FaultOf(reading.PageLog(page)); broken {
-			return Missing(f.Back)
+		if why, damaged := damagedIn(r, reading.PageLog(page)); damaged {
+			return Missing(why)
+		}
+		if r.SCSI.Logs[page].Short {
+			return Missing("log page " + page.String() + " ends before its end")
 		}
 		if p, ok := r.SCSI.Logs[page].Parameter(scsi.CounterUncorrected); ok && !allOnes(p.Value) {
 			if n, ok := p.Number(); ok {
@@ -376,9 +398,13 @@ var uncorrectedErrors = Source{"log pages 02h, 03h and 05h, total uncorrected er
 
 var grownDefects = Source{"grown defect list", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	if r.SCSI.Defects == nil {
-		return notRead(r, "the grown defect list was not read", reading.PageDefects)
+		return notRead(r, "the grown defect list was not read", reading.PageDefects, reading.PageDefects10)
 	}
-	return at(float64(r.SCSI.Defects.Count), "grown defect list", reading.PageDefects, 4, 4, dialect.Standard)
+	page, offset, length := reading.PageDefects, 4, 4
+	if r.SCSI.Defects.Short {
+		page, offset, length = reading.PageDefects10, 2, 2
+	}
+	return at(float64(r.SCSI.Defects.Count), "grown defect list", page, offset, length, dialect.Standard)
 }}
 
 var scanFindings = Source{"log page 15h, results of the background scan", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
