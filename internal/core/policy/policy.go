@@ -236,6 +236,8 @@ type Policy struct {
 	// Unanswered is when a drive that names itself nowhere is to be replaced; nil: never.
 	Unanswered *Unanswered
 	Care       string // the care "with care" asks for
+
+	limitsFor map[drive.Duty]map[string]float64
 }
 
 // Unfit reports whether a rule that fires makes a drive unfit for a duty.
@@ -324,6 +326,11 @@ func Parse(text []byte) (*Policy, error) {
 		return nil, &Error{"", err}
 	}
 	p := &Policy{Version: file.Version, Name: file.Name, Sources: file.Sources, Limits: file.Limits, Rules: file.Rules, Evidence: file.Evidence, Unanswered: file.Unanswered, Care: file.Care, Duties: map[drive.Grade]map[drive.Duty]Fitness{}}
+	byDuty := make(map[drive.Duty]map[string]float64, len(drive.Duties()))
+	for _, d := range drive.Duties() {
+		byDuty[d] = p.LimitsFor(d)
+	}
+	p.limitsFor = byDuty
 	for i := 0; i+1 < len(file.Advice.Content); i += 2 {
 		p.Advice = append(p.Advice, Advice{file.Advice.Content[i].Value, file.Advice.Content[i+1].Value})
 	}
@@ -455,8 +462,11 @@ func LimitsIn(expression string) []string {
 // Bound are facts made ready for expressions, once for all of them.
 type Bound struct{ activation cel.Activation }
 
-// LimitsFor are the policy's limits for a duty.
+// LimitsFor are the policy's limits for a duty. The map is not to be changed.
 func (p *Policy) LimitsFor(d drive.Duty) map[string]float64 {
+	if all, ok := p.limitsFor[d]; ok {
+		return all
+	}
 	all := make(map[string]float64, len(p.Limits))
 	for name, l := range p.Limits {
 		all[name] = l.For(d)

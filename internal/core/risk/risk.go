@@ -25,6 +25,8 @@ type Evidence struct {
 	Now      signal.Set
 	Trends   map[signal.Name]trend.Trend
 	Reworked bool // it was reworked
+
+	words bool // its factors are put into words
 }
 
 // Factor is one thing that raises or lowers the chance.
@@ -114,13 +116,24 @@ const (
 
 // Of gives the chance by published rates. It reports false where nothing is known of the drive.
 func Of(e Evidence) (Chance, bool) {
+	e.words = true
+	return of(e)
+}
+
+// Year is Of without words: the chance alone, and false where nothing is known.
+func Year(e Evidence) (Chance, bool) { return of(e) }
+
+func of(e Evidence) (Chance, bool) {
 	if len(e.Trends) == 0 && !e.Now[signal.PowerOnHours].Available {
 		return Chance{}, false
 	}
 	c := Chance{Base: base(e)}
 	for _, f := range surface(e) {
 		if e.Reworked { // what it was written for may be over, or come again: nobody knows yet
-			f.Words, f.Ratio = f.Words+"; reworked since", math.Sqrt(f.Ratio)
+			f.Ratio = math.Sqrt(f.Ratio)
+			if e.words {
+				f.Words += "; reworked since"
+			}
 		}
 		c.Factors = append(c.Factors, f)
 	}
@@ -156,18 +169,26 @@ func surface(e Evidence) []Factor {
 		}
 		quiet, seen := t.SteadyDays, "not moved since it was first seen"
 		if t.Events > 0 {
-			seen = "moved " + ago(quiet)
+			if e.words {
+				seen = "moved " + ago(quiet)
+			}
 		} else {
 			quiet += window // it came at some time before
 		}
 		d, _ := signal.Lookup(s.name)
-		f := Factor{fmt.Sprintf("%s: %s, %s", d.Words, quantity.Of(count, d.Unit), seen), yearly(s.ratio*amount(count), quiet), s.source}
+		f := Factor{Ratio: yearly(s.ratio*amount(count), quiet), Source: s.source}
+		if e.words {
+			f.Words = fmt.Sprintf("%s: %s, %s", d.Words, quantity.Of(count, d.Unit), seen)
+		}
 		if f.Ratio > 1.01 {
 			all = append(all, f)
 		}
 		if t.Pace > 0 {
 			if grows := math.Min(math.Sqrt(1+window*t.Pace), 6); grows > max(1.05, growth.Ratio) {
-				growth = Factor{fmt.Sprintf("%s: %s events or more in 60 days", d.Words, quantity.Number(math.Floor(10*window*t.Pace)/10)), grows, "SIGMETRICS 2007, section 4"}
+				growth = Factor{Ratio: grows, Source: "SIGMETRICS 2007, section 4"}
+				if e.words {
+					growth.Words = fmt.Sprintf("%s: %s events or more in 60 days", d.Words, quantity.Number(math.Floor(10*window*t.Pace)/10))
+				}
 			}
 		}
 	}

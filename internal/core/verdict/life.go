@@ -281,6 +281,8 @@ type Walk struct {
 	life      *Life
 	followers []*trend.Follower // one for each column
 	taken     []int             // how many points of each have been taken
+
+	trends map[signal.Name]trend.Trend // of each evidence in turn; nil: each has its own
 }
 
 // Walk begins before the first moment.
@@ -319,7 +321,11 @@ func (w *Walk) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 	if now == nil {
 		now = signal.Set{}
 	}
-	e := Evidence{Identity: id, Duty: duty, Now: now, Calibration: l.Risk, Trends: make(map[signal.Name]trend.Trend, len(l.columns)), Readings: i + 1, Carried: map[signal.Name]Carried{}}
+	e := Evidence{Identity: id, Duty: duty, Now: now, Calibration: l.Risk, Trends: w.trends, Readings: i + 1, Carried: map[signal.Name]Carried{}}
+	if e.Trends == nil {
+		e.Trends = make(map[signal.Name]trend.Trend, len(l.columns))
+	}
+	clear(e.Trends)
 	if i < 0 || i >= len(l.Moments) {
 		return e
 	}

@@ -10,6 +10,7 @@ import (
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/trend"
 )
 
 // Said is what a policy says of a drive at one moment of its life.
@@ -169,11 +170,13 @@ func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, er
 	out := Replayed{Readings: len(l.Moments)}
 	differed := Differs{}
 	set, fired, walk := signal.Set{}, map[*policy.Rule]bool{}, l.Walk()
+	var f policy.Facts
+	walk.trends = map[signal.Name]trend.Trend{} // nobody holds a moment's evidence beyond it
 	for i, m := range l.Moments {
 		m.Signals.Into(set)
 		clear(fired)
 		e := walk.Evidence(id, duty, set, i)
-		f := Facts(e)
+		f = factsInto(f, e)
 		was, err := r.was.policy.Bind(f)
 		if err != nil {
 			return out, err

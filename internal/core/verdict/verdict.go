@@ -147,15 +147,20 @@ type RiskFactor struct {
 
 // chance is the chance of failing that the evidence tells.
 func (e Evidence) chance() (risk.Chance, bool) {
-	c, ok := risk.Of(risk.Evidence{Medium: e.Identity.Medium, Now: e.Now, Trends: e.Trends, Reworked: e.Reworked != nil})
+	c, ok := risk.Year(e.ofRisk())
 	return e.Calibration.Apply(c), ok
 }
 
+func (e Evidence) ofRisk() risk.Evidence {
+	return risk.Evidence{Medium: e.Identity.Medium, Now: e.Now, Trends: e.Trends, Reworked: e.Reworked != nil}
+}
+
 func (e Evidence) risk() *Risk {
-	c, ok := e.chance()
+	c, ok := risk.Of(e.ofRisk())
 	if !ok {
 		return nil
 	}
+	c = e.Calibration.Apply(c)
 	out := &Risk{Year: c.Year, Low: c.Low, High: c.High, Base: c.Base, Words: c.Words(), Calibrated: c.Calibrated, Factors: []RiskFactor{}}
 	for _, f := range c.Factors {
 		out.Factors = append(out.Factors, RiskFactor(f))
@@ -196,15 +201,27 @@ func Decide(p *policy.Policy, e Evidence) Verdict {
 }
 
 // Facts are what a policy's expressions see of the evidence.
-func Facts(e Evidence) policy.Facts {
+func Facts(e Evidence) policy.Facts { return factsInto(policy.Facts{}, e) }
+
+// emptied is a map to be filled again, a new one with room for n when there is none.
+func emptied[V any](m map[string]V, n int) map[string]V {
+	if m == nil {
+		return make(map[string]V, n)
+	}
+	clear(m)
+	return m
+}
+
+// factsInto is Facts in the maps of earlier ones, which nobody may hold any more.
+func factsInto(was policy.Facts, e Evidence) policy.Facts {
 	chance := -1.0
 	if c, ok := e.chance(); ok {
 		chance = c.Year
 	}
 	n := len(e.Now)
-	numbers := func() map[string]float64 { return make(map[string]float64, n) }
 	f := policy.Facts{
-		Now: numbers(), Change: numbers(), Unexplained: numbers(), Grew: make(map[string]int, n), Pace: numbers(), Jump: numbers(), Steady: numbers(), Before: numbers(), SinceRework: map[string]float64{},
+		Now: emptied(was.Now, n), Change: emptied(was.Change, n), Unexplained: emptied(was.Unexplained, n), Grew: emptied(was.Grew, n), Pace: emptied(was.Pace, n),
+		Jump: emptied(was.Jump, n), Steady: emptied(was.Steady, n), Before: emptied(was.Before, n), SinceRework: emptied(was.SinceRework, 0),
 		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions), Suspect: e.Suspect, Doubtful: e.Doubtful, OtherPort: e.OtherPort, Habit: e.Habit != "", Risk: chance,
 		Drive: map[string]string{
 			"medium": string(e.Identity.Medium), "interface": string(e.Identity.Interface), "form_factor": e.Identity.FormFactor,
