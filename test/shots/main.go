@@ -60,7 +60,7 @@ func shoot(address string, wanted []string) error {
 		if how == "draft" { // a draft of the policy, replayed
 			if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => {
 				const p = await (await fetch("/api/v1/policy")).json()
-				const text = p.text.replace('pace.reallocated * 60.0 >= 1.0 || pace.pending * 60.0 >= 1.0', 'grew.reallocated >= 1 || grew.pending >= 1')
+				const text = p.text.replace(/^  bad_sectors: {all: 100,/m, '  bad_sectors: {all: 8,')
 				if (text === p.text) throw new Error("the draft is the policy in force")
 				localStorage.setItem("hylostat.draft", JSON.stringify({from: p.version, text}))
 				location.reload()
@@ -72,7 +72,7 @@ func shoot(address string, wanted []string) error {
 			if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(async () => {
 				[...document.querySelectorAll("button")].find(b => b.textContent === "Replay the draft").click()
 				await new Promise(r => setTimeout(r, 2500))
-				document.querySelector("article[aria-label='growth of surface errors']").scrollIntoView({block: "center"})
+				document.querySelector("article[aria-label='number of bad sectors']").scrollIntoView({block: "center"})
 				await new Promise(r => setTimeout(r, 500))
 				localStorage.removeItem("hylostat.draft")
 				return true

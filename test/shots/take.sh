@@ -44,19 +44,19 @@ go build -o "$work/shots" ./test/shots
 "$work/shots" http://$address $out/bench.png="/?theme=light" $out/bench-far.png="/?view=far"
 build/hylostat bay try 4 >/dev/null
 terminal cli-drives.png 'hylostat drive list' 'hylostat drive show 7M4Q2'
-terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -26' 'hylostat dialect explain T5A07 | head -13'
+terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -17' 'hylostat dialect explain S3D08 | head -19'
 build/hylostat outcome 7M4Q2 --failed "$(date -d yesterday +%F)" --note 'no longer found' >/dev/null
 build/hylostat outcome 7M4X2 --worked-until "$(date -d yesterday +%F)" >/dev/null
-build/hylostat policy show --text | sed 's/pace.reallocated \* 60.0 >= 1.0 || pace.pending \* 60.0 >= 1.0/grew.reallocated >= 1 || grew.pending >= 1/' >"$work/draft.yaml"
-grep -q 'grew.pending >= 1' "$work/draft.yaml" # else the draft is the policy in force
-terminal cli-policy.png 'hylostat policy replay draft.yaml --limit 3' 'hylostat policy test draft.yaml' 'hylostat drive trend 7M4Q2 pending'
+build/hylostat policy show --text | sed 's/^  bad_sectors: {all: 100,/  bad_sectors: {all: 8,/' >"$work/draft.yaml"
+grep -q 'bad_sectors: {all: 8,' "$work/draft.yaml" # else the draft is the policy in force
+terminal cli-policy.png 'hylostat policy replay draft.yaml --limit 3' 'hylostat drive trend 7M4Q2 pending'
 "$work/shots" http://$address $out/policy.png="/policy?theme=light@draft"
 hylostat_run() { build/hylostat "$@" >/dev/null; }
 hylostat_run check quick 7M4R9
 hylostat_run check quick 7M4Q2
 terminal cli-check.png 'hylostat check quick 7M511 --follow' 'hylostat run list' 'hylostat run show 2'
 hylostat_run run follow 1
-terminal cli-verdict.png 'hylostat verdict show 7M4Q2 | head -12' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov' 'hylostat verdict show 7M511 | head -12'
+terminal cli-verdict.png 'hylostat verdict show 7M511' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov'
 "$work/shots" http://$address $out/bench-dark.png="/?theme=dark" $out/drive.png="/drives/KVA077M511?theme=light" \
 	$out/drives.png=/drives $out/intake.png="/intake?bay=5&theme=light" $out/lot.png="/lots/1?theme=light"
 build/hylostat statement 7M511 --format pdf -o "$work/statement.pdf" >/dev/null

@@ -279,13 +279,19 @@ func proofs(e Evidence, signs []Factor) []Factor {
 
 // Words says the chance in plain words: "about 1 in 6, between 1 in 9 and 1 in 4".
 func (c Chance) Words() string {
+	if c.Year >= certain {
+		return fmt.Sprintf("nearly certain, at least %s", oneIn(c.Low))
+	}
 	return fmt.Sprintf("about %s, between %s and %s", oneIn(c.Year), oneIn(c.Low), oneIn(c.High))
 }
+
+// certain is the chance from which on nobody would bet.
+const certain = 0.95
 
 // oneIn writes a chance as people say it; from one in two on, of ten.
 func oneIn(p float64) string {
 	switch {
-	case p >= 0.95:
+	case p >= certain:
 		return "nearly certain"
 	case p > 0.45:
 		return fmt.Sprintf("%.0f in 10", math.Round(p*10))

@@ -119,7 +119,7 @@ func TestAFreshProofLowersItOnlyForADriveWithoutSigns(t *testing.T) {
 func TestAChanceIsSaidAsPeopleSayIt(t *testing.T) {
 	assert.Equal(t, "about 1 in 6, between 1 in 9 and 1 in 4", risk.Chance{Year: 0.17, Low: 0.11, High: 0.25}.Words())
 	assert.Equal(t, "about 1 in 35, between under 1 in 1\u00a0000 and 7 in 10", risk.Chance{Year: 0.029, Low: 0.0005, High: 0.7}.Words())
-	assert.Equal(t, "about nearly certain, between 5 in 10 and nearly certain", risk.Chance{Year: 0.96, Low: 0.5, High: 0.99}.Words())
+	assert.Equal(t, "nearly certain, at least 5 in 10", risk.Chance{Year: 0.96, Low: 0.5, High: 0.99}.Words())
 }
 
 // fates are drives told a chance, of which a share fails.
@@ -135,7 +135,7 @@ func TestAShopsOwnOutcomesMoveItWhereThereAreEnough(t *testing.T) {
 	few := fates(risk.FewestOutcomes-1, 0.3, 0.5)
 	k, ok := risk.Calibrate(few)
 	assert.False(t, ok)
-	assert.Contains(t, risk.Words(k, few), "too few outcomes: published rates only (39 of drives")
+	assert.Contains(t, risk.Words(k, few), "too few outcomes: published rates only. Known for a year or to their end: 39 drives")
 	c := risk.Chance{Year: 0.3, Low: 0.2, High: 0.4}
 	assert.Equal(t, c, k.Apply(c), "and nothing is moved")
 	_, ok = risk.Calibrate(fates(500, 0.3, 0.01))
