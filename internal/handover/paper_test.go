@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"image/png"
 	"io"
@@ -43,6 +44,19 @@ func paperOf() shop.Paper {
 	}
 	p.Latest.Seq, p.Latest.At = 32, noon
 	return p
+}
+
+func TestNoPaperTellsTheChance(t *testing.T) {
+	p := paperOf()
+	p.Verdict.Risk = &verdict.Risk{Words: "about 1 in 6, between 1 in 9 and 1 in 4", Year: 0.17, Factors: []verdict.RiskFactor{{Words: "waiting: 8 sectors", Ratio: 3}}}
+	var page bytes.Buffer
+	require.NoError(t, StatementHTML(&page, StatementOf(p)))
+	text, err := json.Marshal(StatementOf(p))
+	require.NoError(t, err)
+	for _, paper := range []string{page.String(), string(text)} {
+		assert.NotContains(t, paper, "1 in 6")
+		assert.NotContains(t, paper, "0.17")
+	}
 }
 
 func TestStatementSaysWhatIsKnown(t *testing.T) {

@@ -148,7 +148,7 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		"lots":                   {[]string{"lot", "list"}, 0, []string{"Quillfoot Print Room", "ended"}},
 		"a lot nobody opened":    {[]string{"lot", "show", "99"}, 3, []string{"there is no lot 99"}},
 		"who is here":            {[]string{"intake", "list", "--open"}, 0, []string{"7M4Q2", "no answer", "here"}},
-		"siblings":               {[]string{"drive", "siblings", "7M51K"}, 0, []string{"drives of this model here", "stands apart: ", "of 1"}},
+		"siblings":               {[]string{"drive", "siblings", "7M51K"}, 0, []string{"drives of this model here", "stands apart: ", "times the median"}},
 		"a statement":            {[]string{"statement", "7M511"}, 0, []string{"/ Degrading", "We count 3; our limit is 100.", "Its surface was not read.", "A copy exists, noted on", "Not signed"}},
 		"a statement on paper":   {[]string{"statement", "7M511", "--format", "pdf", "-o", "-"}, 0, []string{"%PDF-"}},
 		"a label nobody makes":   {[]string{"label", "7M511", "--stock", "1x1", "-o", "-"}, 2, []string{"stock"}},
