@@ -2,6 +2,7 @@ package shop_test
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"strings"
 	"testing"
@@ -123,4 +124,48 @@ func TestAVerdictFromBeforeItsDigestWasKeptIsStillTheSame(t *testing.T) {
 	assert.Equal(t, before.Seq, after.Seq)
 	assert.NotNil(t, after.Signed)
 	assert.NotNil(t, p.drive("7M511").Now.Said, "from now on it is kept")
+}
+
+func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {
+	p := open(t)
+	serial := func(i int) string { return fmt.Sprintf("KVA077M%03d", 100+i) }
+	const drives, failed = 44, 14
+	for i := range drives {
+		p.read(0, tested(serial(i), 9000))
+	}
+	was := p.verdict(serial(0))
+	require.NotNil(t, was.Risk)
+	assert.Zero(t, was.Risk.Calibrated)
+	began := p.clock.at
+	p.clock.at = began.Add(400 * 24 * time.Hour)
+	for i := range drives {
+		o := shop.Outcome{By: "Imre"}
+		o.Failed, o.At = i < failed, began.Add(390*24*time.Hour)
+		if o.Failed {
+			o.At = began.Add(100 * 24 * time.Hour)
+		}
+		require.NoError(t, p.SetOutcome(t.Context(), p.drive(serial(i)), o))
+	}
+	x, err := p.Replay(t.Context(), policy.Default)
+	require.NoError(t, err)
+	assert.Equal(t, drives, x.Risk.Outcomes)
+	assert.Contains(t, x.Risk.Words, "by 44 outcomes, 14 of them failures")
+	told, seen := 0.0, 0.0
+	for _, tenth := range x.Risk.Tenths {
+		told, seen = told+tenth.Drives, seen+tenth.Failed
+	}
+	assert.InDelta(t, drives, told, 1e-9)
+	assert.InDelta(t, failed, seen, 1e-9)
+	assert.Equal(t, was.Risk, p.verdict(serial(0)).Risk, "what was said stays as it was said")
+
+	st, err := store.Open(t.Context(), p.file) // and it is in force where the shop begins anew
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = st.Close() })
+	again, err := shop.New(t.Context(), "Saltmarsh Lane", st, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	p.Shop = again
+	p.read(0, tested("KVA077M999", 9000))
+	now := p.verdict("KVA077M999")
+	assert.Equal(t, drives, now.Risk.Calibrated)
+	assert.Greater(t, now.Risk.Year, was.Risk.Year, "a third of them failed, where published rates say fewer")
 }

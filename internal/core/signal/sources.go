@@ -70,18 +70,6 @@ func inPhysical(s Source) Source {
 	return s
 }
 
-// notRead says why a page that would hold the value is not there.
-func notRead(r *reading.Reading, otherwise string, pages ...reading.PageName) Value {
-	for _, page := range pages {
-		for i := range r.Faults {
-			if r.Faults[i].Page == string(page) {
-				return Missing(r.Faults[i].Back)
-			}
-		}
-	}
-	return Missing(otherwise)
-}
-
 // damagedIn reports whether anything of a page could not be read, and why.
 func damagedIn(r *reading.Reading, page reading.PageName) (why string, damaged bool) {
 	for i := range r.Faults {
@@ -90,6 +78,16 @@ func damagedIn(r *reading.Reading, page reading.PageName) (why string, damaged b
 		}
 	}
 	return "", false
+}
+
+// notRead says why a page that would hold the value is not there.
+func notRead(r *reading.Reading, otherwise string, pages ...reading.PageName) Value {
+	for _, page := range pages {
+		if why, damaged := damagedIn(r, page); damaged {
+			return Missing(why)
+		}
+	}
+	return Missing(otherwise)
 }
 
 func noCounters(r *reading.Reading) Value {
