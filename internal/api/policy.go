@@ -44,13 +44,13 @@ func limitsOf(p *policy.Policy) []contract.PolicyLimit {
 	all := []contract.PolicyLimit{}
 	for _, name := range slices.Sorted(maps.Keys(p.Limits)) {
 		l := p.Limits[name]
-		one := contract.PolicyLimit{Name: name, Words: quantity.Of(l.All, l.Unit), All: l.All, Unit: text(l.Unit), Source: p.Sources[l.Source]}
+		one := contract.PolicyLimit{Name: name, Words: quantity.Of(l.All, quantity.Singular(l.Unit, l.All)), All: l.All, Unit: text(l.Unit), Source: p.Sources[l.Source]}
 		if len(l.Duties) > 0 {
 			duties := map[string]float64{}
 			for _, duty := range drive.Duties() {
 				if at, ok := l.Duties[duty]; ok {
 					duties[string(duty)] = at
-					one.Words += fmt.Sprintf("; for %s %s", duty, quantity.Of(at, l.Unit))
+					one.Words += fmt.Sprintf("; for %s %s", duty, quantity.Of(at, quantity.Singular(l.Unit, at)))
 				}
 			}
 			one.Duties = &duties

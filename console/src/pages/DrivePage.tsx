@@ -284,7 +284,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
               <header>
                 <h2>Signals</h2>
                 <p>
-                  {signals.data.readings} readings
+                  {signals.data.readings} {signals.data.readings === 1 ? "reading" : "readings"}
                   {overWhat(signals.data)}
                 </p>
                 <Key>

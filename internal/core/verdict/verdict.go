@@ -538,7 +538,7 @@ func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 func InWords(p *policy.Policy, says string) string {
 	return hole.ReplaceAllStringFunc(says, func(m string) string {
 		if name, ok := strings.CutPrefix(m[1:len(m)-1], "limit."); ok {
-			return quantity.Of(p.Limits[name].All, p.Limits[name].Unit)
+			return quantity.Of(p.Limits[name].All, quantity.Singular(p.Limits[name].Unit, p.Limits[name].All))
 		}
 		d, ok := signal.Lookup(signal.Name(m[1 : len(m)-1]))
 		if !ok { // a clause that says more of one drive
