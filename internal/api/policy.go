@@ -25,7 +25,7 @@ func (h *handlers) GetPolicy(ctx context.Context, _ server.GetPolicyRequestObjec
 
 func (h *handlers) policy(ctx context.Context) (contract.Policy, error) {
 	p := h.shop.Policy()
-	out := contract.Policy{Version: p.Version, Name: p.Name, Rules: []contract.PolicyRule{}, Evidence: each(p.Evidence, evidenceWords)}
+	out := contract.Policy{Version: p.Version, Name: p.Name, Rules: []contract.PolicyRule{}, Evidence: each(p.Evidence, func(q policy.Requirement) string { return evidenceWords(p, q) })}
 	for i := range p.Rules {
 		out.Rules = append(out.Rules, ruleOf(p, &p.Rules[i]))
 	}
@@ -60,8 +60,8 @@ func limitsOf(p *policy.Policy) []contract.PolicyLimit {
 	return all
 }
 
-func evidenceWords(q policy.Requirement) string {
-	words := fmt.Sprintf("%s (%s, about %d min)", q.What, q.Run, q.Minutes)
+func evidenceWords(p *policy.Policy, q policy.Requirement) string {
+	words := fmt.Sprintf("%s (%s, about %d min)", verdict.InWords(p, q.What), q.Run, q.Minutes)
 	if len(q.Duties) > 0 {
 		words += ", for " + strings.Join(each(q.Duties, func(d drive.Duty) string { return string(d) }), ", ")
 	}

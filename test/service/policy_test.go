@@ -41,6 +41,13 @@ func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
 		assert.NotEmpty(t, l.Source, l.Name)
 	}
 	assert.Equal(t, "100 sectors; for continuous 10 sectors", limits["bad_sectors"])
+	assert.Contains(t, strings.Join(p.Evidence, "; "), "a passed self-test, 168 h old at most")
+	for _, words := range p.Evidence {
+		assert.NotContains(t, words, "{")
+	}
+	for _, r := range p.Rules {
+		assert.NotContains(t, r.Words+r.Customer, "{", r.Id)
+	}
 	trials, err := s.TestPolicy(ctx, contract.PolicyDraft{})
 	require.NoError(t, err)
 	assert.Zero(t, trials.Failed)
