@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -72,6 +73,8 @@ type column struct {
 	definition *signal.Definition
 	points     []trend.Point
 	at         []int32 // per point, the index of its moment
+	given      int     // the last moment that gave a value, while they are laid out
+	sweep      float64 // at which power-on hour the sweep ended that the last point is from, of a signal that sweeps give; -1 unknown
 	partial    bool    // some of them have no value, or one that was taken back
 }
 
@@ -213,8 +216,14 @@ func (l *Life) lay(reworked []float64) {
 		if !known || l.suspect[i] {
 			hours = -1
 		}
+		sweep := sweptAt(m.Signals)
 		for d, v := range m.Signals.All() {
 			c := l.byCode[d.Code]
+			bySweep := d.Name == signal.UnreadableFound || d.Name == signal.SlowFound
+			if c != nil && bySweep && sweep >= 0 && math.Abs(sweep-c.sweep) < sameSweep && v == c.points[len(c.points)-1].Value {
+				c.given = i // what a sweep found, told again: it is as old as the sweep
+				continue
+			}
 			if c == nil {
 				c, columns = &columns[0], columns[1:]
 				n := len(l.Moments) - had[d.Code] + 1
@@ -226,13 +235,14 @@ func (l *Life) lay(reworked []float64) {
 				p.Reworked = reworked[i]
 			}
 			c.points, c.at = append(c.points, p), append(c.at, int32(i))
+			c.given, c.sweep = i, sweep
 			c.partial = c.partial || l.suspect[i]
 		}
 		if garbled(m.Signals) { // as if it had not come
 			continue
 		}
 		for _, c := range l.columns { // what was there before and is not now
-			if n := len(c.at); c.at[n-1] != int32(i) {
+			if c.given != i {
 				p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Missing: true}
 				if explained[c.definition.Name] {
 					p.Reworked = reworked[i]
@@ -241,6 +251,23 @@ func (l *Life) lay(reworked []float64) {
 			}
 		}
 	}
+}
+
+// sameSweep is how many hours apart two sweeps end at least.
+const sameSweep = 0.5
+
+// sweptAt is the power-on hour at which the newest sweep ended that a reading knows of; -1 unknown.
+func sweptAt(is signal.Values) float64 {
+	hours, known := is.Get(signal.PowerOnHours)
+	whole, swept := is.Get(signal.WholeSweepAge)
+	spot, sampled := is.Get(signal.SpotSweepAge)
+	switch {
+	case !known || !swept && !sampled:
+		return -1
+	case !swept || sampled && spot < whole:
+		return hours - spot
+	}
+	return hours - whole
 }
 
 // garbled reports whether what a reading does not give may be garbage that was recognized as such, be it the page or a value in it. That

@@ -114,6 +114,25 @@ func TestADriveThatWasLargerWasNotSweptWhole(t *testing.T) {
 	assert.True(t, last(NewLife(m, nil)).Now[signal.WholeSweepAge].Available)
 }
 
+// A sweep is told with every reading that follows; what the next one finds has come since it, not since the last reading.
+func TestWhatASweepFindsIsAsOldAsTheSweep(t *testing.T) {
+	at := func(seq int, days, hours, found, age float64) Moment {
+		return day(seq, days, says{signal.PowerOnHours: hours, signal.UnreadableFound: found, signal.WholeSweepAge: age})
+	}
+	m := []Moment{at(1, 0, 100, 0, 0), at(2, 80, 900, 0, 800), at(3, 80.1, 902, 8, 0), at(4, 90, 950, 8, 48)}
+	tr := last(NewLife(m, nil)).Trends[signal.UnreadableFound]
+	assert.Equal(t, 2, tr.Observations)
+	assert.Equal(t, 3, tr.Last.Seq)
+	since := last(NewLife([]Moment{m[0], m[2]}, nil)).Trends[signal.UnreadableFound]
+	assert.InDelta(t, since.Pace, tr.Pace, 1e-9, "as fast as since the sweep before")
+	m = append(m, at(5, 91, 960, 8, 0))
+	assert.Equal(t, 3, last(NewLife(m, nil)).Trends[signal.UnreadableFound].Observations, "another sweep that finds the same is another")
+	m = append(m, day(6, 92, says{signal.PowerOnHours: 980, signal.UnreadableFound: 0, signal.WholeSweepAge: 20}))
+	assert.Zero(t, last(NewLife(m, nil)).Trends[signal.UnreadableFound].Last.Value, "what a rework cleared is told without one")
+	m = append(m, day(7, 93, says{signal.UnreadableFound: 0}), day(8, 94, says{signal.UnreadableFound: 0}))
+	assert.Equal(t, 6, last(NewLife(m, nil)).Trends[signal.UnreadableFound].Observations, "without hours nobody knows")
+}
+
 func TestAFateIsAskedQuarterlyAndKnownForAYear(t *testing.T) {
 	var m []Moment
 	for i := range 70 {
