@@ -139,7 +139,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 			tests = append(tests, l.test(ata.TestShort, hours-0.3))
 			if r.IntN(2) == 0 || l.checks { // an extended check
 				tests = append(tests, l.test(ata.TestExtended, hours-0.1))
-				swept = slices.Insert(swept, 0, signal.Swept{Whole: true, Hours: hours, Source: "whole sweep"})
+				swept = slices.Insert(swept, 0, signal.Swept{Whole: true, Hours: math.Floor(hours), Source: "whole sweep"})
 			}
 		}
 		spec := l.spec
@@ -160,7 +160,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		l.spoil(r, i, pages)
 		decoded := reading.Decode(pages)
 		set := signal.Of(&decoded)
-		if len(swept) > 0 && swept[0].Hours == hours { // it finds what waits
+		if len(swept) > 0 && swept[0].Hours == math.Floor(hours) { // it finds what waits
 			swept[0].Unreadable = set[signal.Pending].Number
 		}
 		set.Sweep(swept)
