@@ -158,8 +158,8 @@ func surface(e Evidence) []Factor {
 	var all []Factor
 	growth := Factor{Ratio: 1}
 	for _, s := range signs[e.Medium] {
-		v := e.Now[s.name]
-		t := e.Trends[s.name]
+		v, t := e.Now[s.name], e.Trends[s.name]
+		d, _ := signal.Lookup(s.name)
 		count := v.Number
 		if t.Held > count {
 			count = t.Held
@@ -172,10 +172,9 @@ func surface(e Evidence) []Factor {
 			if e.words {
 				seen = "moved " + ago(quiet)
 			}
-		} else {
+		} else if d.Direction == signal.Grows {
 			quiet += window // it came at some time before
 		}
-		d, _ := signal.Lookup(s.name)
 		f := Factor{Ratio: yearly(s.ratio*amount(count), quiet), Source: s.source}
 		if e.words {
 			f.Words = fmt.Sprintf("%s: %s, %s", d.Words, quantity.Of(count, d.Unit), seen)
@@ -183,7 +182,7 @@ func surface(e Evidence) []Factor {
 		if f.Ratio > 1.01 {
 			all = append(all, f)
 		}
-		if t.Pace > 0 {
+		if t.Pace > 0 && t.Grew > 1 { // the published risks are those of a first rise
 			if grows := math.Min(math.Sqrt(1+window*t.Pace), 6); grows > max(1.05, growth.Ratio) {
 				growth = Factor{Ratio: grows, Source: "SIGMETRICS 2007, section 4"}
 				if e.words {

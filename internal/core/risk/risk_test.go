@@ -70,6 +70,16 @@ func TestASignCountsItsPublishedRiskForSixtyDaysAndFades(t *testing.T) {
 	assert.InDelta(t, of(t, spinning()).Year, before, 0.001, "after ten years it says nothing")
 }
 
+func TestWhatIsFirstSeenIsOldUnlessItIsThereNow(t *testing.T) {
+	first := func(n signal.Name) float64 {
+		e := spinning()
+		e.Now[n], e.Trends[n] = known(1), trend.Trend{Held: 1, Observations: 1}
+		return of(t, e).Factors[0].Ratio
+	}
+	assert.InDelta(t, 1+15*(60.0/365)*(1-math.Exp(-365.0/60)), first(signal.Pending), 1e-6, "a sector that waits, waits today")
+	assert.InDelta(t, 1+13*math.Exp(-120.0/365)*(60.0/365)*(1-math.Exp(-365.0/60)), first(signal.Reallocated), 1e-6, "one that was replaced was so at some time before")
+}
+
 func TestMoreGrowthMoreSignsAndFailuresRaiseIt(t *testing.T) {
 	one := spinning()
 	one.Now[signal.Reallocated] = known(3)
@@ -79,7 +89,9 @@ func TestMoreGrowthMoreSignsAndFailuresRaiseIt(t *testing.T) {
 	for what, change := range map[string]func(*risk.Evidence){
 		"more of it":         func(e *risk.Evidence) { e.Now[signal.Reallocated] = known(300) },
 		"more was held once": func(e *risk.Evidence) { e.Trends[signal.Reallocated] = trend.Trend{Events: 1, Held: 300} },
-		"it grows":           func(e *risk.Evidence) { e.Trends[signal.Reallocated] = trend.Trend{Events: 1, Held: 3, Pace: 0.5} },
+		"it grows": func(e *risk.Evidence) {
+			e.Trends[signal.Reallocated] = trend.Trend{Events: 2, Held: 3, Pace: 0.5, Grew: 2}
+		},
 		"another sign": func(e *risk.Evidence) {
 			e.Now[signal.Pending] = known(3)
 			e.Trends[signal.Pending] = trend.Trend{Events: 1}
@@ -99,6 +111,9 @@ func TestMoreGrowthMoreSignsAndFailuresRaiseIt(t *testing.T) {
 		change(&e)
 		assert.Greater(t, of(t, e).Year, least, what)
 	}
+	once := one
+	once.Trends = map[signal.Name]trend.Trend{signal.Reallocated: {Events: 1, Held: 3, Pace: 0.5, Grew: 1}}
+	assert.InDelta(t, least, of(t, once).Year, 1e-9, "the published risk is that of a first rise, however fast it was")
 	one.Reworked = true
 	assert.Less(t, of(t, one).Year, least, "what a mend has dealt with may be over")
 	assert.Greater(t, of(t, one).Year, of(t, spinning()).Year, "or come again")
