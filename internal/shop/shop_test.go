@@ -1,12 +1,12 @@
 package shop_test
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"regexp"
 	"testing"
 	"time"
 
@@ -229,13 +229,15 @@ func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
 	v := p.verdict("7M511")
 	assert.Equal(t, "reallocated", v.Findings[0].Rule, "what was known stands: one damaged transfer grades nothing")
 	assert.Contains(t, v.Missing, verdict.Missing{ID: "whole-pages", What: "a reading without damaged pages", Run: "a reading", Minutes: 1})
-	p.read(time.Hour, s)
+	p.read(5*time.Minute, s)
 	assert.Equal(t, "damaged-pages", p.verdict("7M511").Findings[0].Rule, "what came whole before comes damaged again")
+	p.read(55*time.Minute, s)
+	assert.Equal(t, "damaged-pages-stay", p.verdict("7M511").Findings[0].Rule, "and an hour later, too")
 	s.broken = false
 	p.read(week, s)
 	courses, moments, err := p.Courses(t.Context(), p.drive("7M511"))
 	require.NoError(t, err)
-	assert.Len(t, moments, 5)
+	assert.Len(t, moments, 6)
 	for _, c := range courses {
 		if c.Definition.Name == signal.Reallocated {
 			assert.Equal(t, []float64{3, 3, 3}, c.Values, "the damaged reading has no point")
@@ -305,18 +307,18 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
 	edition := func(version string) *shop.Shop {
-		shipped := bytes.Replace(policy.Default, []byte("version: 4\n"), []byte("version: "+version+"\n"), 1)
+		shipped := regexp.MustCompile(`(?m)^version: \d+$`).ReplaceAll(policy.Default, []byte("version: "+version))
 		s, err := shop.New(t.Context(), "Saltmarsh Lane", st, &bench{}, shipped, &clock{begin}, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		return s
 	}
-	assert.Equal(t, 4, edition("4").Policy().Version)
-	s := edition("5")
-	assert.Equal(t, 5, s.Policy().Version)
+	assert.Equal(t, 104, edition("104").Policy().Version)
+	s := edition("105")
+	assert.Equal(t, 105, s.Policy().Version)
 	published, err := s.Publish(t.Context(), policy.Default, "Imre", "back to what we know")
 	require.NoError(t, err)
-	assert.Equal(t, 6, published.Version)
-	assert.Equal(t, 6, edition("9").Policy().Version)
+	assert.Equal(t, 106, published.Version)
+	assert.Equal(t, 106, edition("109").Policy().Version)
 }
 
 func TestOnlyFindingFreeHealthyDrivesAreSignedTogether(t *testing.T) {
