@@ -79,7 +79,7 @@ func (f *Follower) excursion(next Point) bool {
 		was = f.stands.top
 		return is > next.Value && next.Value >= was && is > was || is < was && next.Value >= was
 	case Level:
-		return is > was && next.Value <= max(was, is/spike) || is < was && next.Value >= was && is == 0 && was > 0 && next.Value == was
+		return is > was && next.Value <= max(was, is/spike) || is == 0 && was > 0 && next.Value == was
 	case Restarting:
 	}
 	return false
