@@ -43,6 +43,17 @@ func TestARiseAcrossAGapCountsAsFarAsItCouldBe(t *testing.T) {
 	}
 }
 
+// The one may have come before the gap: what comes soon after it is another.
+func TestARiseSoonAfterAGapIsAnother(t *testing.T) {
+	points := holed(week, 0, -1, 1, 6)
+	points[3].At = points[2].At.Add(30 * time.Minute)
+	tr, _ := Of(points, Counter)
+	assert.Equal(t, 2, tr.Grew)
+	points[1].Missing = false
+	tr, _ = Of(points, Counter)
+	assert.Equal(t, 1, tr.Grew, "without one it is the same interval")
+}
+
 func TestEventsAreCountedInOneIntervalToo(t *testing.T) {
 	tr, _ := Of(life(time.Minute, 0, 1, 2, 10), Counter)
 	assert.InDelta(t, 1+1+4, tr.Events, 1e-9)

@@ -207,11 +207,13 @@ func (c *course) grow(before, p Point, by float64) {
 		return
 	}
 	first, last := moment{p.gap, -1}, moment{p.gaps, -1}
-	if by >= 2 {
+	split := by >= 2
+	if split {
 		c.step(before.moment(), first, by/2)
 		by -= by / 2
 	}
 	c.step(last, p.moment(), by)
+	c.rising = c.rising && split // what cannot be two may have come on the far side: a rise that follows soon is another
 	r := &c.rises[paced-1] // all of it may have come in the shortest part
 	if short := min(p.gap.Sub(before.At), p.At.Sub(p.gaps)); r.at.at.Add(-short).After(r.after.at) {
 		r.after = moment{r.at.at.Add(-short), -1}
