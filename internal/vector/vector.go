@@ -1,0 +1,236 @@
+// Package vector is for tests of structures that go over a wire. It writes down, in a text that people can read, what each command and page
+// is in bytes, which of their bits say something, and what is made of them; a test holds today's against what stands in testdata/wire.txt.
+// After a wanted change, read the difference: go test ./internal/core/... -update.
+package vector
+
+import (
+	"encoding/hex"
+	"flag"
+	"fmt"
+	"os"
+	"reflect"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write testdata/wire.txt anew")
+
+// Filled gives every exported field below v a value of its own, none of them zero: numbers whose bytes all differ, up to most where it is
+// not 0, texts, and two entries for each list. Fields named in but are left alone.
+func Filled[T any](most uint64, but ...string) T {
+	var v T
+	fill(reflect.ValueOf(&v).Elem(), new(byte), most, but)
+	return v
+}
+
+func fill(v reflect.Value, n *byte, most uint64, but []string) {
+	number := func(size int) (x uint64) {
+		for range size {
+			*n = *n%247 + 1
+			x = x<<8 | uint64(*n)
+		}
+		if most > 0 && x > most {
+			x = x%most + 1
+		}
+		return x
+	}
+	switch v.Kind() {
+	case reflect.Struct:
+		for i := range v.NumField() {
+			f := v.Type().Field(i)
+			if f.IsExported() && !strings.Contains(" "+strings.Join(but, " ")+" ", " "+f.Name+" ") {
+				fill(v.Field(i), n, most, but)
+			}
+		}
+	case reflect.Slice:
+		v.Set(reflect.MakeSlice(v.Type(), 2, 2))
+		fill(v.Index(0), n, most, but)
+		fill(v.Index(1), n, most, but)
+	case reflect.Array:
+		for i := range v.Len() {
+			fill(v.Index(i), n, most, but)
+		}
+	case reflect.Bool:
+		v.SetBool(true)
+	case reflect.String:
+		v.SetString(fmt.Sprintf("%c%d", 'A'+number(1)%26, *n))
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		v.SetInt(-int64(number(int(v.Type().Size()))) % 120)
+	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+		v.SetUint(number(int(v.Type().Size())))
+	default:
+	}
+}
+
+// Book is what is written down.
+type Book struct {
+	t    *testing.T
+	text strings.Builder
+}
+
+// Open begins a book; Close holds it against testdata/wire.txt.
+func Open(t *testing.T) *Book { return &Book{t: t} }
+
+// Line writes one line.
+func (b *Book) Line(format string, args ...any) { fmt.Fprintf(&b.text, format+"\n", args...) }
+
+// Head begins a part.
+func (b *Book) Head(title string) { b.Line("\n== %s", title) }
+
+// Close compares, or writes anew.
+func (b *Book) Close() {
+	const file = "testdata/wire.txt"
+	if *update {
+		require.NoError(b.t, os.MkdirAll("testdata", 0o755))
+		require.NoError(b.t, os.WriteFile(file, []byte(b.text.String()), 0o644))
+		return
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(b.t, err)
+	assert.Equal(b.t, string(want), b.text.String())
+}
+
+// RoundTrip writes a page down and holds that decoding takes back what encoding made, places aside. seal makes a page right again of which
+// a bit was turned; nil: it has no checksum.
+func RoundTrip[T any](b *Book, title string, v T, encode func(T) []byte, decode func([]byte) (T, error), seal func([]byte)) {
+	page := encode(v)
+	got, err := decode(page)
+	assert.NoError(b.t, err, title)
+	assert.Equal(b.t, say(v, false), say(got, false), "%s: decoding is the inverse of encoding", title)
+	Page(b, title, page, decode, seal)
+}
+
+// Page writes down a page's bytes, below each the bits of it that change what is made of the page, then what is made of it, and the lengths
+// at which a cut page says something else than one that is a byte shorter. Lines of zeros that say nothing are left out; * is more of the
+// same.
+func Page[T any](b *Book, title string, page []byte, decode func([]byte) (T, error), seal func([]byte)) {
+	outcome := func(page []byte) string {
+		v, err := decode(page)
+		return say(v, true) + fault(err)
+	}
+	b.Head(fmt.Sprintf("%s, %d bytes", title, len(page)))
+	whole, last, same := outcome(page), "", false
+	for at := 0; at < len(page); at += 16 {
+		line := page[at:min(at+16, len(page))]
+		telling := make([]byte, len(line))
+		for i := range line {
+			for bit := range 8 {
+				turned := append([]byte(nil), page...)
+				turned[at+i] ^= 1 << bit
+				if seal != nil {
+					seal(turned)
+				}
+				if outcome(turned) != whole {
+					telling[i] |= 1 << bit
+				}
+			}
+		}
+		text := fmt.Sprintf("% x\n      %s", line, strings.ReplaceAll(hexes(telling), "00", ".."))
+		switch {
+		case strings.Trim(string(line)+string(telling), "\x00") == "":
+		case text != last:
+			b.Line("%04x  %s", at, text)
+		case !same:
+			b.Line("*")
+		}
+		last, same = text, text == last
+	}
+	b.Line("%s", strings.TrimSpace(whole))
+	var at []string
+	was := ""
+	for n := range len(page) + 1 {
+		if is := outcome(append([]byte(nil), page[:n]...)); is != was {
+			was, at = is, append(at, fmt.Sprint(n))
+		}
+	}
+	b.Line("cut: says something else from %s", strings.Join(at, " "))
+}
+
+func hexes(b []byte) string {
+	all := make([]string, len(b))
+	for i := range b {
+		all[i] = hex.EncodeToString(b[i : i+1])
+	}
+	return strings.Join(all, " ")
+}
+
+var digits = regexp.MustCompile(`\d+`)
+
+func fault(err error) string {
+	if err == nil {
+		return ""
+	}
+	return " error: " + digits.ReplaceAllString(strings.ReplaceAll(err.Error(), "\n", "; "), "n")
+}
+
+// Say prints what is not zero, numbers without a sign in hexadecimal.
+func Say(v any) string { return say(v, true) }
+
+// say prints what is not zero. Places are where in a page something stands.
+func say(v any, places bool) string {
+	var b strings.Builder
+	put(&b, reflect.ValueOf(v), places)
+	return b.String()
+}
+
+func put(b *strings.Builder, v reflect.Value, places bool) {
+	switch v.Kind() {
+	case reflect.Struct:
+		b.WriteString("{")
+		first := true
+		for i := range v.NumField() {
+			f := v.Type().Field(i)
+			if v.Field(i).IsZero() || !places && f.Name == "Offset" {
+				continue
+			}
+			if !first {
+				b.WriteString(" ")
+			}
+			first = false
+			b.WriteString(f.Name + ":")
+			put(b, v.Field(i), places)
+		}
+		b.WriteString("}")
+	case reflect.Slice, reflect.Array:
+		if v.Kind() == reflect.Slice && v.Type().Elem().Kind() == reflect.Uint8 {
+			fmt.Fprintf(b, "%x", v.Bytes())
+			return
+		}
+		b.WriteString("[")
+		for i := range v.Len() {
+			if v.Index(i).IsZero() && v.Kind() == reflect.Array {
+				continue
+			}
+			if i > 0 {
+				b.WriteString(" ")
+			}
+			if v.Kind() == reflect.Array {
+				fmt.Fprintf(b, "%d:", i)
+			}
+			put(b, v.Index(i), places)
+		}
+		b.WriteString("]")
+	case reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uint:
+		fmt.Fprintf(b, "%X", v.Uint())
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		fmt.Fprintf(b, "%d", v.Int())
+	case reflect.Bool:
+		fmt.Fprintf(b, "%v", v.Bool())
+	case reflect.String:
+		fmt.Fprintf(b, "%q", v.String())
+	case reflect.Pointer, reflect.Interface:
+		if v.IsNil() {
+			b.WriteString("none")
+			return
+		}
+		put(b, v.Elem(), places)
+	case reflect.Map:
+		fmt.Fprintf(b, "%d keys", v.Len())
+	default:
+		fmt.Fprintf(b, "%v", v)
+	}
+}
