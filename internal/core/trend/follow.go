@@ -214,7 +214,7 @@ func (c *course) grow(before, p Point, by float64) {
 	}
 	c.step(last, p.moment(), by)
 	c.rising = c.rising && split // what cannot be two may have come on the far side: a rise that follows soon is another
-	r := &c.rises[paced-1] // all of it may have come in the shortest part
+	r := &c.rises[paced-1]       // all of it may have come in the shortest part
 	if short := min(p.gap.Sub(before.At), p.At.Sub(p.gaps)); r.at.at.Add(-short).After(r.after.at) {
 		r.after = moment{r.at.at.Add(-short), -1}
 	}
