@@ -88,6 +88,40 @@ func TestTheWire(t *testing.T) {
 	vector.RoundTrip(b, "selective self-test log", vector.Filled[SelectiveLog](0), SelectiveLog.Encode, DecodeSelective, setSum)
 	vector.RoundTrip(b, "pending defects", PendingLog{Count: 2, Defects: vector.Filled[[]PendingDefect](0)}, PendingLog.Encode, DecodePending, nil)
 	vector.RoundTrip(b, "link counters", []PHYCounter{{ID: 1, Value: 0x1112_1314, Size: 4, Name: phyNames[1]}, {ID: 0x800A, Value: 0xFFFF_FFFF, Full: true, Size: 4}}, EncodePHY, DecodePHY, setSum)
+	for _, n := range []int{31, 32, 63, 64} { // a page holds 31, each further one 32
+		full := PendingLog{Count: uint32(n)}
+		for i := range n {
+			full.Defects = append(full.Defects, PendingDefect{Hours: uint32(i + 1), LBA: uint64(9 * i), Offset: 16 + 16*i})
+		}
+		got, err := DecodePending(full.Encode())
+		require.NoError(t, err)
+		assert.Equal(t, full, got)
+		b.Line("%d pending defects take %d bytes", n, len(full.Encode()))
+	}
+	five := SelectiveLog{Spans: []Span{{1, 2}, {3, 4}, {5, 6}, {7, 8}, {9, 10}}}
+	got, err := DecodeSelective(five.Encode())
+	require.NoError(t, err)
+	assert.Equal(t, five, got)
+	full := ErrorLog{Version: 1, Total: 5}
+	for i := range 5 {
+		e := LoggedError{Command: 0x25, Hours: uint16(9 - i), Status: 0x51}
+		for k := range 5 {
+			e.Before = append(e.Before, EarlierCommand{Op: 0x25, LBA: uint64(k), At: uint32(i + 1)})
+		}
+		full.Errors = append(full.Errors, e)
+	}
+	for what, again := range map[string]func() (ErrorLog, error){
+		"summary":  func() (ErrorLog, error) { return DecodeErrorLog(full.Encode()) },
+		"extended": func() (ErrorLog, error) { return DecodeErrorsExt(full.EncodeExt()) },
+	} {
+		l, err := again()
+		require.NoError(t, err)
+		for i := range l.Errors {
+			l.Errors[i].Offset = 0
+		}
+		assert.Equal(t, full.Errors[:len(l.Errors)], l.Errors, what)
+		assert.GreaterOrEqual(t, len(l.Errors), 4, what)
+	}
 	wide := make([]byte, PageSize)
 	copy(wide[4:], []byte{0x0B, 0x40, 1, 2, 3, 4, 5, 6, 7, 8, 0x0A, 0x10, 9, 10, 0x0D, 0x30, 11, 12, 13, 14, 15, 16})
 	vector.Page(b, "link counters of other sizes", wide, DecodePHY, setSum)

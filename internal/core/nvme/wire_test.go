@@ -12,7 +12,7 @@ func TestTheWire(t *testing.T) {
 	b.Head("commands")
 	for _, c := range []Command{
 		IdentifyController(), ListNamespaces(), IdentifyNamespace(0x1112), NameNamespace(0x1112), ReadSecurity(0x51, 0x1213, 0x1415), ReadEndurance(0x1617), ReadLog(LogHealth, HealthSize),
-		ReadLog(LogTelemetry, 0x12_3456_78*4), PersistentHeader(), PersistentEvents(0x2000), PersistentDone(), StartSelfTest(TestExtended),
+		ReadLog(LogTelemetry, 0x12_3456_78*4), ReadLog(LogSupported, 4), ReadLog(LogErrors, 4), ReadLog(LogFirmware, 4), ReadLog(LogEffects, 4), ReadLog(LogSelfTest, 4), ReadLog(LogSanitize, 4), ReadLog(LogDatacenter, 4), PersistentHeader(), PersistentEvents(0x2000), PersistentDone(), StartSelfTest(TestExtended),
 		{Op: 0x99},
 		{Op: GetLogPage, CDW10: 0x0102_0203},
 	} {

@@ -102,7 +102,7 @@ func TestTheWire(t *testing.T) {
 			ReassignStatus(n), ScanResult{Status: ReassignStatus(n)}.Failed(), Background{Status: n}.StatusName(), Characteristics{FormFactor: n}.FormFactorName(), PortPhy{Rate: n}.RateName())
 	}
 	for _, s := range []Status{Good, CheckCondition, Busy, 0x18} {
-		b.Line("%s", s)
+		b.Line("status %02X %s", uint8(s), s)
 	}
 	for _, h := range []ElementHealth{0, 1, 0x63, 0x64, 0x65, 0xCF, 0xD0, 0xFC, 0xFD, 0xFE, 0xFF} {
 		b.Line("element health %02X: %s, bad %v", uint8(h), h, h.Bad())
