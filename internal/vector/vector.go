@@ -1,6 +1,6 @@
-// Package vector is for tests of structures that go over a wire. It writes down, in a text that people can read, what each command and page
-// is in bytes, which of their bits say something, and what is made of them; a test holds today's against what stands in testdata/wire.txt.
-// After a wanted change, read the difference: go test ./internal/core/... -update.
+// Package vector is for tests that hold what comes out today against what was written down, in a text that people can read. Of structures
+// that go over a wire it writes what each command and page is in bytes, which of their bits say something, and what is made of them. After
+// a wanted change, read the difference: go test ./internal/core/... -update.
 package vector
 
 import (
@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var update = flag.Bool("update", false, "write testdata/wire.txt anew")
+var update = flag.Bool("update", false, "write what comes out today to testdata")
 
 // Filled gives every exported field below v a value of its own, none of them zero: numbers whose bytes all differ, up to most where it is
 // not 0, texts, and two entries for each list. Fields named in but are left alone.
@@ -69,11 +69,12 @@ func fill(v reflect.Value, n *byte, most uint64, but []string) {
 // Book is what is written down.
 type Book struct {
 	t    *testing.T
+	file string
 	text strings.Builder
 }
 
-// Open begins a book; Close holds it against testdata/wire.txt.
-func Open(t *testing.T) *Book { return &Book{t: t} }
+// Open begins a book; Close holds it against a file of testdata.
+func Open(t *testing.T, name string) *Book { return &Book{t: t, file: "testdata/" + name} }
 
 // Line writes one line.
 func (b *Book) Line(format string, args ...any) { fmt.Fprintf(&b.text, format+"\n", args...) }
@@ -83,16 +84,36 @@ func (b *Book) Head(title string) { b.Line("\n== %s", title) }
 
 // Close compares, or writes anew.
 func (b *Book) Close() {
-	const file = "testdata/wire.txt"
 	if *update {
 		require.NoError(b.t, os.MkdirAll("testdata", 0o755))
-		require.NoError(b.t, os.WriteFile(file, []byte(b.text.String()), 0o644))
+		require.NoError(b.t, os.WriteFile(b.file, []byte(b.text.String()), 0o644))
 		return
 	}
-	want, err := os.ReadFile(file)
+	written, err := os.ReadFile(b.file)
 	require.NoError(b.t, err)
-	assert.Equal(b.t, string(want), b.text.String())
+	was, is := strings.Split(string(written), "\n"), strings.Split(b.text.String(), "\n")
+	part, told := "", 0
+	for i := range max(len(was), len(is)) {
+		line := func(all []string) string {
+			if i < len(all) {
+				return all[i]
+			}
+			return "(nothing)"
+		}
+		if strings.HasPrefix(line(was), "== ") {
+			part = line(was)
+		}
+		if line(was) != line(is) {
+			b.t.Errorf("%s, line %d, under %q\n  it was %s\n  now is %s", b.file, i+1, part, line(was), line(is))
+			if told++; told == mostTold {
+				b.t.Fatalf("and perhaps more; after a wanted change write it anew with -update, and read the difference")
+			}
+		}
+	}
 }
+
+// mostTold is of how many lines a test tells that they differ.
+const mostTold = 5
 
 // RoundTrip writes a page down and holds that decoding takes back what encoding made, places aside. seal makes a page right again of which
 // a bit was turned; nil: it has no checksum.

@@ -15,7 +15,7 @@ import (
 
 // What goes over the wire, and what is made of it: testdata/wire.txt.
 func TestTheWire(t *testing.T) {
-	b := vector.Open(t)
+	b := vector.Open(t, "wire.txt")
 	b.Head("commands, as registers")
 	for _, c := range []Command{
 		ReadIdentify(), ReadAttributes(), ReadThresholds(), ReadLog(LogErrors, 0x5152), ReadLogGPLFrom(LogDeviceStatistics, 0x1213, 0x5152), ReadTrusted(0x51, 0x1213),

@@ -8,7 +8,7 @@ import (
 
 // What goes over the wire, and what is made of it: testdata/wire.txt.
 func TestTheWire(t *testing.T) {
-	b := vector.Open(t)
+	b := vector.Open(t, "wire.txt")
 	b.Head("commands")
 	for _, c := range []Command{
 		IdentifyController(), ListNamespaces(), IdentifyNamespace(0x1112), NameNamespace(0x1112), ReadSecurity(0x51, 0x1213, 0x1415), ReadEndurance(0x1617), ReadLog(LogHealth, HealthSize),

@@ -11,7 +11,7 @@ import (
 
 // What goes over the wire, and what is made of it: testdata/wire.txt.
 func TestTheWire(t *testing.T) {
-	b := vector.Open(t)
+	b := vector.Open(t, "wire.txt")
 	type decoded struct {
 		Command ata.Command
 		Form    Form

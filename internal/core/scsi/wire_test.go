@@ -9,7 +9,7 @@ import (
 
 // What goes over the wire, and what is made of it: testdata/wire.txt.
 func TestTheWire(t *testing.T) {
-	b := vector.Open(t)
+	b := vector.Open(t, "wire.txt")
 	b.Head("commands")
 	for _, cdb := range [][]byte{
 		InquiryCDB(0x1112), VPDCDB(VPDIdentification, 0x1112), LogSenseCDB(LogPending, 0x1112), LogSenseCDB(LogID{Page: 0x7F}, 1), ModeSenseCDB(ModeInformational, 0x1112), CapacityCDB(), CapacityCDB10(),
