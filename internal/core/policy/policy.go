@@ -179,6 +179,7 @@ type Rule struct {
 
 	OfDuty  bool `yaml:"-"` // whether it fires may depend on the duty
 	OfPace  bool `yaml:"-"` // it looks at how fast signals rise
+	OfRisk  bool `yaml:"-"` // it looks at the chance of failing
 	program cel.Program
 }
 
@@ -399,7 +400,7 @@ func Parse(text []byte) (*Policy, error) {
 		if _, ok := p.Sources[r.Source]; !ok {
 			complain(r.ID, "source %q is not in the list", r.Source)
 		}
-		r.OfPace = pace.MatchString(r.When)
+		r.OfPace, r.OfRisk = pace.MatchString(r.When), chance.MatchString(r.When)
 		r.OfDuty = known(r.ID, r.When, r.Says, r.Customer) || duty.MatchString(r.When)
 		if r.program, err = compile(env, r.When); err != nil {
 			complain(r.ID, "%w", err)
@@ -488,8 +489,8 @@ func (p *Policy) Bind(f Facts) (Bound, error) {
 	return Bound{a}, err
 }
 
-// duty and pace find the names in an expression. A text that only mentions the duty costs an evaluation, nothing else.
-var duty, pace = regexp.MustCompile(`\bduty\b`), regexp.MustCompile(`\bpace\b`)
+// duty, pace and chance find the names in an expression. A text that only mentions the duty costs an evaluation, nothing else.
+var duty, pace, chance = regexp.MustCompile(`\bduty\b`), regexp.MustCompile(`\bpace\b`), regexp.MustCompile(`\brisk\.year\b`)
 
 // limitName finds a limit that an expression or a sentence names.
 var limitName = regexp.MustCompile(`\blimit\.([a-z_]+)`)

@@ -24,14 +24,16 @@ type Evidence struct {
 	Medium   drive.Medium
 	Now      signal.Set
 	Trends   map[signal.Name]trend.Trend
-	Reworked bool // it was reworked
+	Reworked bool                    // it was reworked
+	Since    map[signal.Name]float64 // and so far signals moved since
 
 	words bool // its factors are put into words
 }
 
 // Factor is one thing that raises or lowers the chance.
 type Factor struct {
-	Words  string  // "sectors waiting: 8, moved 3 days ago"
+	Sign   string  // "waiting: 8 sectors"
+	Words  string  // "waiting: 8 sectors, moved 3 days ago"
 	Ratio  float64 // by how much the hazard is multiplied
 	Source string
 }
@@ -128,15 +130,7 @@ func of(e Evidence) (Chance, bool) {
 		return Chance{}, false
 	}
 	c := Chance{Base: base(e)}
-	for _, f := range surface(e) {
-		if e.Reworked { // what it was written for may be over, or come again: nobody knows yet
-			f.Ratio = math.Sqrt(f.Ratio)
-			if e.words {
-				f.Words += "; reworked since"
-			}
-		}
-		c.Factors = append(c.Factors, f)
-	}
+	c.Factors = append(c.Factors, surface(e)...)
 	c.Factors = append(c.Factors, others(e, len(c.Factors) > 0)...)
 	c.Factors = append(c.Factors, proofs(e, c.Factors)...)
 	hazard, variance := c.Base, spreadOfBase*spreadOfBase
@@ -177,15 +171,28 @@ func surface(e Evidence) []Factor {
 		}
 		f := Factor{Ratio: yearly(s.ratio*amount(count), quiet), Source: s.source}
 		if e.words {
-			f.Words = fmt.Sprintf("%s: %s, %s", d.Words, quantity.Of(count, d.Unit), seen)
+			f.Sign = fmt.Sprintf("%s: %s", d.Words, quantity.Of(count, quantity.Singular(d.Unit, count)))
+			f.Words = f.Sign + ", " + seen
+		}
+		dealt := e.Reworked && e.Since[s.name] <= 0
+		if dealt { // what it was written for may be over, or come again: nobody knows yet
+			f.Ratio = math.Sqrt(f.Ratio)
+			if e.words {
+				f.Words += "; reworked since"
+			}
 		}
 		if f.Ratio > 1.01 {
 			all = append(all, f)
 		}
 		if t.Pace > 0 && t.Grew > 1 { // the published risks are those of a first rise
-			if grows := math.Min(math.Sqrt(1+window*t.Pace), 6); grows > max(1.05, growth.Ratio) {
+			grows := math.Min(math.Sqrt(1+window*t.Pace), 6)
+			if dealt {
+				grows = math.Sqrt(grows)
+			}
+			if grows > max(1.05, growth.Ratio) {
 				growth = Factor{Ratio: grows, Source: "SIGMETRICS 2007, section 4"}
 				if e.words {
+					growth.Sign = d.Words + " grows"
 					growth.Words = fmt.Sprintf("%s: %s events or more in 60 days", d.Words, quantity.Number(math.Floor(10*window*t.Pace)/10))
 				}
 			}
@@ -233,7 +240,7 @@ func others(e Evidence, flawed bool) []Factor {
 	has := func(n signal.Name) float64 { return e.Now[n].Number }
 	add := func(on bool, ratio float64, source, words string) {
 		if on {
-			all = append(all, Factor{words, ratio, source})
+			all = append(all, Factor{words, words, ratio, source})
 		}
 	}
 	passed := has(signal.TestsPassedSince)
@@ -268,10 +275,10 @@ func proofs(e Evidence, signs []Factor) []Factor {
 		return nil
 	}
 	if v := e.Now[signal.WholeSweepAge]; v.Available && v.Number <= freshHours && e.Now[signal.UnreadableFound].Number == 0 {
-		all = append(all, Factor{"a whole sweep found nothing", 0.7, workshop})
+		all = append(all, Factor{Words: "a whole sweep found nothing", Ratio: 0.7, Source: workshop})
 	}
 	if v := e.Now[signal.ExtendedTestAge]; v.Available && v.Number <= freshHours {
-		all = append(all, Factor{"an extended self-test passed", 0.8, workshop})
+		all = append(all, Factor{Words: "an extended self-test passed", Ratio: 0.8, Source: workshop})
 	}
 	return all
 }

@@ -80,6 +80,9 @@ type column struct {
 
 // kindOf is how a signal may move, as its trend is followed.
 func kindOf(d *signal.Definition) trend.Kind {
+	if !carries(d.Name) { // how long ago something was begins anew with each time
+		return trend.Restarting
+	}
 	switch d.Direction {
 	case signal.Grows:
 		return trend.Counter

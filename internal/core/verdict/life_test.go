@@ -153,3 +153,81 @@ func TestAFateIsAskedQuarterlyAndKnownForAYear(t *testing.T) {
 	assert.Equal(t, failed, Fate(l, id, drive.Everyday, Outcome{Failed: true, At: end}), "a calibration never learns from what it said itself")
 	assert.Empty(t, Fate(l, id, drive.Everyday, Outcome{Failed: true, At: m[0].At.Add(-time.Hour)}))
 }
+
+// A reading is set aside by the next: of two counters or more, of hours that stray, of a drive that had not read its counters yet.
+func TestWhichReadingsAreSetAside(t *testing.T) {
+	suspect := func(readings ...says) int {
+		var m []Moment
+		for i, s := range readings {
+			m = append(m, day(i+1, float64(i), s))
+		}
+		n := 0
+		for _, is := range NewLife(m, nil).suspect {
+			if is {
+				n++
+			}
+		}
+		return n
+	}
+	two := func(a, b float64) says { return says{signal.Reallocated: a, signal.ReportedUncorrectable: b} }
+	assert.Equal(t, 1, suspect(two(4, 9), two(0, 0), two(4, 9)))
+	assert.Equal(t, 1, suspect(two(4, 9), two(99, 99), two(4, 9)))
+	assert.Zero(t, suspect(two(4, 9), two(0, 9), two(4, 9)), "one counter alone")
+	assert.Zero(t, suspect(two(4, 9), two(0, 0), two(3, 9)), "the next one does not agree with the one before")
+	assert.Zero(t, suspect(two(4, 9), two(5, 12), two(5, 12)), "growth")
+	assert.Zero(t, suspect(two(4, 9), says{signal.Pending: 99, signal.Temperature: 99, signal.Reallocated: 4}, two(4, 9)), "levels come and go")
+
+	hours := func(h float64) says { return says{signal.PowerOnHours: h} }
+	assert.Zero(t, suspect(hours(100), hours(124+24), hours(124)), "within a day")
+	assert.Equal(t, 1, suspect(hours(100), hours(124+25), hours(124)))
+	assert.Zero(t, suspect(hours(100), hours(76), hours(124)))
+	assert.Equal(t, 1, suspect(hours(100), hours(75), hours(124)))
+	assert.Zero(t, suspect(hours(100), hours(9_000), hours(99)), "they do not agree")
+	assert.Zero(t, suspect(says{}, hours(9_000), hours(100)))
+	assert.Equal(t, 1, suspect(hours(260_001), hours(100)))
+	assert.Zero(t, suspect(hours(260_000), hours(100)))
+
+	assert.Equal(t, 1, suspect(says{signal.PowerOnHours: 0, signal.PowerCycles: 3, signal.UnsafeShutdowns: 1, signal.Reallocated: 0}, hours(49)), "more hours than a day and its slack")
+	assert.Zero(t, suspect(hours(0), hours(48)))
+	assert.Zero(t, suspect(hours(1), hours(500)))
+	assert.Zero(t, suspect(says{signal.PowerOnHours: 0, signal.Reallocated: 1}, hours(500)), "it has counted something")
+	assert.Zero(t, suspect(says{signal.Reallocated: 0}, hours(500)), "its hours are not known")
+}
+
+func TestTheLatestReadingIsDoubtedForFallsToLessThanHalf(t *testing.T) {
+	doubtful := func(before, is says) bool {
+		return last(NewLife([]Moment{day(1, 0, before), day(2, 1, is)}, nil)).Doubtful
+	}
+	before := says{signal.Reallocated: 40, signal.ReportedUncorrectable: 10}
+	assert.True(t, doubtful(before, says{signal.Reallocated: 19, signal.ReportedUncorrectable: 4}))
+	assert.False(t, doubtful(before, says{signal.Reallocated: 20, signal.ReportedUncorrectable: 4}), "half is no garbage")
+	assert.False(t, doubtful(before, says{signal.Reallocated: 19}), "one alone")
+	assert.False(t, doubtful(says{signal.Pending: 40, signal.Temperature: 40}, says{signal.Pending: 0, signal.Temperature: 0}))
+	assert.False(t, last(NewLife([]Moment{day(1, 0, says{signal.PowerOnHours: 300_000})}, nil)).Doubtful, "a first one has none before it")
+}
+
+func TestErrorsAtAnotherPortCountAfterHalfAnHour(t *testing.T) {
+	at := func(seq int, minutes float64, bay int, errors float64) Moment {
+		m := day(seq, minutes/1440, says{signal.CRCErrors: errors})
+		m.Place = bay
+		return m
+	}
+	grew := []Moment{at(1, 0, 3, 0), at(2, 60, 3, 9)}
+	other := func(m ...Moment) bool { return last(NewLife(append(grew[:2:2], m...), nil)).OtherPort }
+	assert.False(t, other(at(3, 90, 5, 9), at(4, 119, 5, 9)))
+	assert.True(t, other(at(3, 90, 5, 9), at(4, 120, 5, 9)))
+	assert.False(t, other(at(3, 90, 0, 9), at(4, 190, 0, 9)), "nobody knows where")
+	assert.False(t, other(at(3, 90, 5, 9), at(4, 190, 7, 9)), "it was moved between")
+	assert.False(t, last(NewLife([]Moment{at(1, 0, 0, 0), at(2, 60, 0, 9), at(3, 90, 5, 9), at(4, 190, 5, 9)}, nil)).OtherPort, "nor where they grew")
+}
+
+func TestAlarmsAreTheFirstOfEachGrade(t *testing.T) {
+	var a Alarms
+	for i, g := range []drive.Grade{drive.Healthy, drive.Undecided, drive.Degrading, drive.Replace, drive.Degrading, drive.Replace} {
+		a.hear(g, day(1, float64(i), nil).At)
+	}
+	assert.Equal(t, Alarms{Degrading: day(1, 2, nil).At, Replace: day(1, 3, nil).At}, a)
+	var at Alarms
+	at.hear(drive.Replace, day(1, 1, nil).At)
+	assert.Equal(t, at.Replace, at.Degrading, "what is to be replaced is degrading, too")
+}

@@ -152,7 +152,23 @@ func (e Evidence) chance() (risk.Chance, bool) {
 }
 
 func (e Evidence) ofRisk() risk.Evidence {
-	return risk.Evidence{Medium: e.Identity.Medium, Now: e.Now, Trends: e.Trends, Reworked: e.Reworked != nil}
+	r := risk.Evidence{Medium: e.Identity.Medium, Now: e.Now, Trends: e.Trends}
+	if e.Reworked != nil {
+		r.Reworked, r.Since = true, e.Reworked.Since
+	}
+	return r
+}
+
+// signs are what raises the chance of failing, the strongest first.
+func (e Evidence) signs() []string {
+	c, _ := risk.Of(e.ofRisk())
+	var all []string
+	for _, f := range c.Factors {
+		if f.Ratio > 1 && !slices.Contains(all, f.Sign) {
+			all = append(all, f.Sign)
+		}
+	}
+	return all
 }
 
 func (e Evidence) risk() *Risk {
@@ -163,7 +179,7 @@ func (e Evidence) risk() *Risk {
 	c = e.Calibration.Apply(c)
 	out := &Risk{Year: c.Year, Low: c.Low, High: c.High, Base: c.Base, Words: c.Words(), Calibrated: c.Calibrated, Factors: []RiskFactor{}}
 	for _, f := range c.Factors {
-		out.Factors = append(out.Factors, RiskFactor(f))
+		out.Factors = append(out.Factors, RiskFactor{f.Words, f.Ratio, f.Source})
 	}
 	return out
 }
@@ -459,9 +475,13 @@ func margin(l policy.Limit, duty drive.Duty, now float64) *Margin {
 }
 
 // detail says how the rule's first counter came to its value, in words that stay true until it moves: a verdict is stored
-// once and read for a long time. A rule that looks at how fast signals rise tells that of the fastest.
+// once and read for a long time. A rule that looks at how fast signals rise tells that of the fastest, one that looks at the chance of
+// failing the signs that make it.
 func detail(r *policy.Rule, e Evidence) string {
 	needs := r.Needs
+	if r.OfRisk {
+		return strings.Join(e.signs(), "; ")
+	}
 	if r.OfPace && len(needs) > 0 {
 		needs = []signal.Name{slices.MaxFunc(needs, func(a, b signal.Name) int { return cmp.Compare(e.Trends[a].Pace, e.Trends[b].Pace) })}
 	}
@@ -480,25 +500,27 @@ func detail(r *policy.Rule, e Evidence) string {
 		default:
 			says = fmt.Sprintf("%s: unchanged since reading %d", d.Words, t.First.Seq)
 		}
-		if r.OfPace && t.Pace > 0 {
-			says += fmt.Sprintf("; %s, with %.0f %% confidence", Pace(t.Pace), trend.Confidence*100)
+		if pace := Pace(t.Pace); r.OfPace && pace != "" {
+			says += fmt.Sprintf("; %s, with %.0f %% confidence", pace, trend.Confidence*100)
 		}
 		return says
 	}
 	return ""
 }
 
-var hole = regexp.MustCompile(`\{([a-z_.]+)\}`)
+var hole = regexp.MustCompile(`\{([a-z_.]+)(?: ([a-z -]+))?\}`)
 
-// fill puts values into a sentence of a rule: a signal's name in braces becomes its value and unit, a limit's name its level; steady, lba
-// and contradiction become a clause where there is one to say.
+// fill puts values into a sentence of a rule: a signal's name in braces becomes its value with its unit, or with the noun that follows the
+// name; a limit's name its level; steady, lba and contradiction become a clause where there is one to say.
 func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 	return hole.ReplaceAllStringFunc(text, func(m string) string {
-		if name, ok := strings.CutPrefix(m[1:len(m)-1], "limit."); ok {
-			l := p.Limits[name]
+		parts := hole.FindStringSubmatch(m)
+		name, noun := parts[1], parts[2]
+		if limit, ok := strings.CutPrefix(name, "limit."); ok {
+			l := p.Limits[limit]
 			return quantity.Of(l.For(e.Duty), quantity.Singular(l.Unit, l.For(e.Duty)))
 		}
-		switch name := m[1 : len(m)-1]; name {
+		switch name {
 		case "steady":
 			if r == nil || r.Limit == nil {
 				return ""
@@ -529,7 +551,7 @@ func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 				return "not available"
 			}
 			n := e.counted(d.Name)
-			return quantity.Of(n, quantity.Singular(d.Unit, n))
+			return quantity.Of(n, quantity.Singular(cmp.Or(noun, d.Unit), n))
 		}
 	})
 }
@@ -537,18 +559,23 @@ func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 // InWords is a sentence of the policy for a list of rules, n standing for the values.
 func InWords(p *policy.Policy, says string) string {
 	return hole.ReplaceAllStringFunc(says, func(m string) string {
-		if name, ok := strings.CutPrefix(m[1:len(m)-1], "limit."); ok {
+		parts := hole.FindStringSubmatch(m)
+		if name, ok := strings.CutPrefix(parts[1], "limit."); ok {
 			return quantity.Of(p.Limits[name].All, quantity.Singular(p.Limits[name].Unit, p.Limits[name].All))
 		}
-		d, ok := signal.Lookup(signal.Name(m[1 : len(m)-1]))
+		d, ok := signal.Lookup(signal.Name(parts[1]))
 		if !ok { // a clause that says more of one drive
 			return ""
 		}
-		return strings.TrimSpace("n " + d.Unit)
+		return strings.TrimSpace("n " + cmp.Or(parts[2], d.Unit))
 	})
 }
 
-// Pace writes how many events of growth a day there are at least, over a time that people can picture.
+// Pace writes how many events of growth a day there are at least, over a time that people can picture; empty where that is next to none.
 func Pace(day float64) string {
-	return quantity.Number(math.Floor(day*600)/10) + " events or more in 60 days"
+	n := math.Floor(day*600) / 10
+	if n == 0 {
+		return ""
+	}
+	return quantity.Of(n, quantity.Singular("events", n)) + " or more in 60 days"
 }
