@@ -10,6 +10,7 @@ import (
 	"os"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -250,7 +251,16 @@ func put(b *strings.Builder, v reflect.Value, places bool) {
 		}
 		put(b, v.Elem(), places)
 	case reflect.Map:
-		fmt.Fprintf(b, "%d keys", v.Len())
+		entries := make([]string, 0, v.Len())
+		for _, key := range v.MapKeys() {
+			var e strings.Builder
+			put(&e, key, places)
+			e.WriteString(":")
+			put(&e, v.MapIndex(key), places)
+			entries = append(entries, e.String())
+		}
+		slices.Sort(entries)
+		b.WriteString("{" + strings.Join(entries, " ") + "}")
 	default:
 		fmt.Fprintf(b, "%v", v)
 	}

@@ -129,16 +129,16 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 	var ids []drive.Identity
 	var swept []signal.Swept
 	var fell []bool // some attribute is, or was, at or below its threshold
-	tests := l.spec.Tests
+	tests := l.spec.Tests // newest first
 	for i, at := range moments {
 		if !l.onset.IsZero() && at.After(l.onset) {
 			f.seen = true
 		}
 		hours := l.hours(at)
 		if checked[i] {
-			tests = append(tests, l.test(ata.TestShort, hours-0.3))
+			tests = slices.Insert(tests, 0, l.test(ata.TestShort, hours-0.3))
 			if r.IntN(2) == 0 || l.checks { // an extended check
-				tests = append(tests, l.test(ata.TestExtended, hours-0.1))
+				tests = slices.Insert(tests, 0, l.test(ata.TestExtended, hours-0.1))
 				swept = slices.Insert(swept, 0, signal.Swept{Whole: true, Hours: math.Floor(hours), Source: "whole sweep"})
 			}
 		}

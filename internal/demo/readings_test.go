@@ -1,0 +1,149 @@
+package demo
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/dialect"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/tcg"
+	"hylostat.example/internal/vector"
+)
+
+// What is read of each kind of drive, from its bytes to its signals: testdata/readings.txt.
+func TestWhatIsReadOfEachKind(t *testing.T) {
+	at := time.Date(2026, 11, 2, 9, 30, 0, 0, time.UTC)
+	ill := func(key string) sim.Spec { // with something in every log
+		s := Build(key, "9Q9Q9", 9_876, at)
+		s.Tests = []ata.SelfTest{ // newest first
+			{Number: ata.TestShort, Hours: 9_870},
+			{Number: ata.TestShort, Status: ata.TestServo, Remaining: 90, Hours: 9_800},
+			{Number: ata.TestExtended, Hours: 9_500},
+			{Number: ata.TestShort, Status: ata.TestRead, Remaining: 40, Hours: 9_001, LBA: 4711, HasLBA: true},
+		}
+		s.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 4711, Count: 8, State: 3, Hours: 9_700}, {Command: 0x35, Error: ata.ErrorICRC, Status: 0x51, LBA: 9, Count: 8, Hours: 9_750}}
+		s.Defects, s.Wait = sim.Course{Start: 9_000, Every: 100, Step: 3}, 300
+		for i := range s.Counters {
+			switch c := &s.Counters[i]; {
+			case c.ID == 5 && s.Identity.RotationRate > 1:
+				c.Kind = sim.Reallocated
+			case c.ID == 197:
+				c.Kind = sim.Waiting
+			case c.ID == 10 || c.ID == 187 || c.ID == 188 || c.ID == 199:
+				c.Course = sim.Course{From: float64(c.ID) / 10}
+			}
+		}
+		s.Unread, s.FirstLBA = sim.Course{From: 2}, 123_456
+		return s
+	}
+	b := vector.Open(t, "readings.txt")
+	for _, k := range []struct {
+		name string
+		spec func() sim.Spec
+		cut  bool // some pages do not come, or damaged
+	}{
+		{"a SATA disk, sound", func() sim.Spec { return Build("K4", "9Q9Q9", 9_876, at) }, false},
+		{"a SATA disk with something in every log", func() sim.Spec { return ill("K4") }, false},
+		{"the same, locked, larger than it shows, with a head given up, behind an adapter", func() sim.Spec {
+			s := ill("K4")
+			s.Lock = &tcg.Discovery{HasLocking: true, Locking: tcg.Locking{Supported: true, Enabled: true, Locked: true}, Subsystems: []string{"Opal 2"}}
+			s.Heads = []scsi.ElementHealth{0x10, 0x64, 0xFF}
+			s.Hidden, s.Identity.HPA, s.Identity.Security = 4096, true, ata.Security{Supported: true, Enabled: true, Locked: true}
+			s.Awkward = sim.Awkward{Adapter: "Oakum  Bridge", Only12: true, FixedSense: true, Shows: 2_200_000}
+			s.Alarm = sim.Course{From: 1}
+			return s
+		}, false},
+		{"the same, of which some pages are missing or damaged", func() sim.Spec { return ill("K4") }, true},
+		{"a laptop's disk whose counters were wiped", func() sim.Spec {
+			s := ill("K2")
+			s.Wiped, s.Board = 9_870, 500
+			return s
+		}, false},
+		{"an older disk without statistics, which counts minutes", func() sim.Spec { return ill("TB") }, false},
+		{"a SATA flash drive", func() sim.Spec {
+			s := ill("EE")
+			s.Used = sim.Course{Rate: 0.0095}
+			return s
+		}, false},
+		{"a low-cost SATA flash drive", func() sim.Spec { return ill("SM") }, false},
+		{"an NVMe drive", func() sim.Spec {
+			s := ill("HN")
+			s.NVMe.Media, s.NVMe.Persistent, s.NVMe.Datacenter = sim.Course{From: 7}, true, true
+			return s
+		}, false},
+		{"a SAS disk", func() sim.Spec {
+			s := ill("OS")
+			s.SCSI.Grown, s.SCSI.Uncorrected = sim.Course{From: 12}, sim.Course{From: 3}
+			s.Heads = []scsi.ElementHealth{0x10, 0xCF}
+			return s
+		}, false},
+	} {
+		b.Head(k.name)
+		pages, key, err := NewReader().Read(t.Context(), k.spec(), at)
+		require.NoError(t, err)
+		if k.cut {
+			for i := range pages {
+				switch p := &pages[i]; {
+				case p.Fault != nil || len(p.Bytes) == 0:
+				case p.Name == reading.PageAttributes:
+					p.Bytes[5] ^= 1 // its checksum is wrong
+				case i%4 == 0:
+					p.Bytes, p.Fault = nil, &drive.Fault{Class: drive.FaultNoAnswer, What: p.Name.Title(), Back: "no answer"}
+				case i%7 == 0:
+					p.Bytes = p.Bytes[:len(p.Bytes)/2]
+				}
+			}
+		}
+		r := reading.Explain(pages, dialect.Hints{})
+		b.Line("key %s", vector.Say(key))
+		b.Line("identity %s", vector.Say(r.Identity))
+		b.Line("dialect %s", vector.Say(r.Dialect))
+		b.Line("can %s, running %v %d, alarm %s by %s", vector.Say(r.Capabilities), r.TestRunning, r.TestRemaining, r.Alarm, r.AlarmFrom)
+		for _, a := range r.Attributes {
+			b.Line("attribute %s, %s", vector.Say(a), a.State())
+		}
+		for _, x := range r.Tests {
+			b.Line("test %s", vector.Say(x))
+		}
+		for _, x := range r.Errors {
+			b.Line("error %s", vector.Say(x))
+		}
+		b.Line("%d errors in all", r.ErrorTotal)
+		for _, f := range r.Faults {
+			b.Line("fault %s", vector.Say(f))
+		}
+		for _, s := range r.Sheets {
+			b.Line("%s: %s", s.Page, s.Page.Title())
+			for _, f := range s.Facts {
+				b.Line("  %5d +%d  %s: %s %s%s", f.Offset, f.Length, f.Name, f.Value, f.Unit, f.Reason)
+			}
+		}
+		set := signal.Of(&r)
+		set.Label("4 TB")
+		hours := set[signal.PowerOnHours].Number
+		set.Sweep([]signal.Swept{{Whole: false, Unreadable: 1, Hours: hours - 3, Source: "spot sweep"}, {Rework: true, Cleared: 2, Hours: hours - 6}, {Whole: true, Unreadable: 5, Slow: 2, Hours: hours - 9, Bytes: 1e18, Source: "whole sweep", Run: 7}})
+		for _, d := range signal.Registry {
+			v, known := set[d.Name]
+			if !known {
+				continue
+			}
+			if v.Available {
+				b.Line("signal %s: %s, %s, %s %d +%d %s", d.Name, quantity.Of(v.Number, d.Unit), v.Source, v.Page, v.Offset, v.Length, v.Confidence)
+				if v.Disagrees != "" {
+					b.Line("    but %s", v.Disagrees)
+				}
+			} else {
+				b.Line("signal %s: not available, %s", d.Name, v.Reason)
+			}
+		}
+	}
+	b.Close()
+}
