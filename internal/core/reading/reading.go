@@ -19,7 +19,7 @@ import (
 )
 
 // DecoderVersion is kept with everything decoded; it rises whenever the same pages would decode differently.
-const DecoderVersion = 5
+const DecoderVersion = 6
 
 // Attribute is one counter with everything known of it.
 type Attribute struct {

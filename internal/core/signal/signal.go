@@ -82,6 +82,7 @@ const (
 	CapacityLabel         Name = "capacity_label"
 	ShortTestAge          Name = "short_test_age"
 	ExtendedTestAge       Name = "extended_test_age"
+	FailedTestAge         Name = "failed_test_age"
 	WholeSweepAge         Name = "whole_sweep_age"
 	SpotSweepAge          Name = "spot_sweep_age"
 )
@@ -200,8 +201,9 @@ var Registry = []Definition{
 	{52, LastExtendedTest, "tests", "the last extended self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("extended"))},
 	{53, LastConveyanceTest, "tests", "the last conveyance self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("conveyance"))},
 	{50, FirstFailingLBA, "tests", "first failing LBA", "", Varies, "", quiet, true, "", from(firstFailing)},
-	{25, ShortTestAge, "tests", "since a short self-test passed", "h", Varies, "", quiet, true, "", from(testAge("short", "extended"))},
-	{26, ExtendedTestAge, "tests", "since an extended self-test passed", "h", Varies, "", quiet, true, "", from(testAge("extended"))},
+	{25, ShortTestAge, "tests", "since a short self-test passed", "h", Varies, "", quiet, true, "", from(testAge("hours since one passed", passed("short", "extended")))},
+	{26, ExtendedTestAge, "tests", "since an extended self-test passed", "h", Varies, "", quiet, true, "", from(testAge("hours since one passed", passed("extended")))},
+	{66, FailedTestAge, "tests", "since a self-test failed", "h", Varies, "", quiet, true, "", from(testAge("hours since one failed", func(t *reading.SelfTest) bool { return t.Failed }))},
 	{55, WholeSweepAge, "tests", "since a whole sweep", "h", Varies, "", quiet, true, "", from(sweep)},
 	{56, SpotSweepAge, "tests", "since a spot sweep", "h", Varies, "", quiet, true, "", from(sweep)},
 }

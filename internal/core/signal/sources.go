@@ -3,6 +3,7 @@ package signal
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
@@ -445,25 +446,27 @@ var firstFailing = testSource("first failing LBA of the newest failed one", func
 	return Missing("no self-test failed at a place it names")
 })
 
-// testAge is how many power-on hours ago a test of one of these kinds passed, ATA's 16-bit hours unwrapped.
-func testAge(kinds ...string) Source {
-	return testSource("hours since one passed", func(r *reading.Reading) Value {
+// passed picks tests of some kinds that passed.
+func passed(kinds ...string) func(*reading.SelfTest) bool {
+	return func(t *reading.SelfTest) bool { return t.Passed && slices.Contains(kinds, t.Kind) }
+}
+
+// testAge is how many power-on hours ago the newest test of some kind ended, ATA's 16-bit hours unwrapped.
+func testAge(what string, which func(*reading.SelfTest) bool) Source {
+	return testSource(what, func(r *reading.Reading) Value {
 		now := (&Definition{Sources: hoursSources}).of(r)
 		if !now.Available {
 			return Missing("the drive does not tell its hours")
 		}
 		for i := range r.Tests {
-			t := &r.Tests[i]
-			for _, kind := range kinds {
-				switch {
-				case t.Kind != kind || !t.Passed:
-				case t.Wraps:
-					return inTestLog(r, float64(uint16(uint64(now.Number))-uint16(t.Hours)), t)
-				case t.Saturated:
-					return Missing("the drive's log stopped counting hours")
-				case float64(t.Hours) <= now.Number:
-					return inTestLog(r, now.Number-float64(t.Hours), t)
-				}
+			switch t := &r.Tests[i]; {
+			case !which(t):
+			case t.Wraps:
+				return inTestLog(r, float64(uint16(uint64(now.Number))-uint16(t.Hours)), t)
+			case t.Saturated:
+				return Missing("the drive's log stopped counting hours")
+			case float64(t.Hours) <= now.Number:
+				return inTestLog(r, now.Number-float64(t.Hours), t)
 			}
 		}
 		return Missing("none is in the drive's log")

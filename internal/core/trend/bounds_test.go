@@ -131,23 +131,42 @@ func TestALatestPointIsTakenBackWithItsReading(t *testing.T) {
 	assert.False(t, ok)
 	f.TakeBack()
 	points := life(week, 40, 3, 41)
-	f.Add(points[0])
+	f.AddDoubtful(points[0])
 	f.TakeBack()
 	_, ok = f.Trend()
 	assert.False(t, ok, "nothing is left")
 	f = Follow(Counter)
 	f.Add(points[0])
-	f.Add(points[1]) // sets the first aside
-	f.TakeBack()     // and is garbage itself
+	f.AddDoubtful(points[1]) // sets the first aside
 	tr, _ := f.Trend()
+	assert.EqualValues(t, 3, tr.Last.Value)
+	f.TakeBack() // and is garbage itself
+	tr, _ = f.Trend()
 	assert.EqualValues(t, 40, tr.Last.Value)
-	f.Add(points[2])
+	f.AddDoubtful(points[2])
 	tr, _ = f.Trend()
 	assert.EqualValues(t, 1, tr.Change)
 	f.TakeBack()
 	tr, _ = f.Trend()
 	assert.EqualValues(t, 0, tr.Change)
 	assert.Equal(t, 2, tr.Suspect)
+	assert.Equal(t, 3, tr.Observations)
+	f.Add(points[2])
+	f.TakeBack()
+	tr, _ = f.Trend()
+	assert.EqualValues(t, 1, tr.Change, "what nobody doubts stays")
+
+	// A garbage zero makes of the rise before it an excursion, which stands again once the zero is taken back.
+	f = Follow(Counter)
+	points = life(week, 0, 6, 0, 12, 12)
+	f.Add(points[0])
+	f.Add(points[1])
+	f.AddDoubtful(points[2])
+	f.TakeBack()
+	f.Add(points[3])
+	f.Add(points[4])
+	tr, _ = f.Trend()
+	assert.Equal(t, 2, tr.Grew)
 }
 
 func TestALevelFallsToAThirtySecondAtOnce(t *testing.T) {

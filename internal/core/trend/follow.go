@@ -13,6 +13,7 @@ type Follower struct {
 	seen      int
 	first     *Point    // the first of all, while nobody knows whether it or the second is right
 	gap, gaps time.Time // the first and last readings since the latest in which it was missing
+	before    *Follower // how it stood before the latest, where that may be taken back
 }
 
 // Follow begins with no points.
@@ -20,6 +21,7 @@ func Follow(kind Kind) *Follower { return &Follower{kind: kind} }
 
 // Add takes the next point.
 func (f *Follower) Add(p Point) {
+	f.before = nil
 	if p.Missing {
 		if f.gap.IsZero() {
 			f.gap = p.At
@@ -49,13 +51,19 @@ func (f *Follower) Add(p Point) {
 	f.gap, f.gaps = time.Time{}, time.Time{}
 }
 
-// TakeBack sets the latest point aside, with the reading it is from. A first point that it had set aside is the latest again.
+// AddDoubtful takes a point of a reading of which it is known that the next one takes it back, as a whole.
+func (f *Follower) AddDoubtful(p Point) {
+	stood := *f
+	f.Add(p)
+	f.before = &stood
+}
+
+// TakeBack sets the point that AddDoubtful took aside, and whatever it had set aside itself stands again.
 func (f *Follower) TakeBack() {
-	switch {
-	case f.has && f.first != nil:
-		f.latest, f.first = *f.first, nil
-	case f.has:
-		f.has = false
+	if f.before != nil {
+		seen := f.seen
+		*f = *f.before
+		f.seen = seen
 		f.suspect++
 	}
 }

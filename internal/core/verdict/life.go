@@ -328,11 +328,15 @@ func (l *Life) Walk() *Walk {
 func (w *Walk) upTo(i int) {
 	for n, c := range w.life.columns {
 		for w.taken[n] < len(c.points) && c.at[w.taken[n]] <= int32(i) {
-			k := w.taken[n]
+			k, f := w.taken[n], w.followers[n]
 			if k > 0 && w.life.suspect[c.at[k-1]] {
-				w.followers[n].TakeBack()
+				f.TakeBack()
 			}
-			w.followers[n].Add(c.points[k])
+			if w.life.suspect[c.at[k]] {
+				f.AddDoubtful(c.points[k])
+			} else {
+				f.Add(c.points[k])
+			}
 			w.taken[n]++
 		}
 	}
@@ -473,7 +477,7 @@ func (w *Walk) doubtful(i int) bool {
 // long.
 func carries(n signal.Name) bool {
 	switch n {
-	case signal.ShortTestAge, signal.ExtendedTestAge, signal.WholeSweepAge, signal.SpotSweepAge, signal.CapacityShown:
+	case signal.ShortTestAge, signal.ExtendedTestAge, signal.FailedTestAge, signal.WholeSweepAge, signal.SpotSweepAge, signal.CapacityShown:
 		return false
 	default:
 		return true

@@ -88,8 +88,8 @@ var lives = []scripted{
 		readings: []then{
 			{0, 0, 1, with(tested, says{signal.Reallocated: 0, signal.Pending: 0, signal.UncorrectableOffline: 0, signal.ReportedUncorrectable: 0, signal.SpinUpRetries: 0, signal.AttributesFailing: 0, signal.AttributesFell: 0}), nil},
 			{40, 300, 1, says{signal.Pending: 1}, nil},
-			{47, 360, 1, says{signal.Pending: 3, signal.ReportedUncorrectable: 2, signal.TestsFailed: 1, signal.TestsPassedSince: 0}, nil},
-			{48, 370, 1, says{signal.Reallocated: 4, signal.UnreadableFound: 5, signal.WholeSweepAge: 2}, nil},
+			{47, 360, 1, says{signal.Pending: 3, signal.ReportedUncorrectable: 2, signal.TestsFailed: 1, signal.TestsPassedSince: 0, signal.FailedTestAge: 2}, nil},
+			{48, 370, 1, says{signal.FailedTestAge: 12, signal.Reallocated: 4, signal.UnreadableFound: 5, signal.WholeSweepAge: 2}, nil},
 			{49, 380, 1, says{signal.Pending: 0, signal.Reallocated: 9, signal.UnreadableFound: 0, signal.WholeSweepAge: 12}, nil},
 			{60, 400, 1, says{signal.WholeSweepAge: 1, signal.TestsPassedSince: 1}, nil},
 			{90, 600, 1, says{signal.Pending: 2, signal.WholeSweepAge: 200}, nil},
@@ -136,8 +136,8 @@ var lives = []scripted{
 	{
 		name: "a SAS disk, bad at first sight", id: scsiDisk, duty: drive.Continuous,
 		readings: []then{
-			{0, 0, 0, with(tested, says{signal.GrownDefects: 8, signal.ReportedUncorrectable: 1, signal.ScanFindings: 2, signal.WarningRaised: 1, signal.Pending: 1, signal.TestsFailedPlaces: 2, signal.TestsFailed: 2, signal.TestsPassedSince: 0}), nil},
-			{1, 24, 0, says{signal.GrownDefects: 9, signal.ReportedUncorrectable: 7, signal.TestsFailedMechanics: 2}, nil},
+			{0, 0, 0, with(tested, says{signal.GrownDefects: 8, signal.ReportedUncorrectable: 1, signal.ScanFindings: 2, signal.WarningRaised: 1, signal.Pending: 1, signal.TestsFailedPlaces: 2, signal.TestsFailed: 2, signal.TestsPassedSince: 0, signal.FailedTestAge: 30}), nil},
+			{1, 24, 0, says{signal.FailedTestAge: 54, signal.GrownDefects: 9, signal.ReportedUncorrectable: 7, signal.TestsFailedMechanics: 2}, nil},
 			{300, 700, 0, says{signal.GrownDefects: 101, signal.ElementsBad: 1}, nil},
 		},
 	},
