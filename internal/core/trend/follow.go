@@ -13,7 +13,21 @@ type Follower struct {
 	seen      int
 	first     *Point    // the first of all, while nobody knows whether it or the second is right
 	gap, gaps time.Time // the first and last readings since the latest in which it was missing
+	prior     *stood    // how it stood before the latest came, which is another than that before it
 	before    *Follower // how it stood before the latest, where that may be taken back
+}
+
+// stood is a course with the point that was the latest.
+type stood struct {
+	stands course
+	latest Point
+}
+
+// between reports whether the value that stood lies between the latest and one that came after it and was set aside: that one was no
+// witness for the latest, which is judged by the next.
+func (s *stood) between(after float64, kind Kind) bool {
+	was := s.stands.stood(kind)
+	return s.stands.observations > 0 && (s.latest.Value < was && after > was || s.latest.Value > was && after < was)
 }
 
 // Follow begins with no points.
@@ -37,18 +51,35 @@ func (f *Follower) Add(p Point) {
 	case first != nil && p.Value >= first.Value: // the third is with the first: it was the second that was wrong
 		f.stands.take(*first, f.kind)
 	case f.excursion(p):
-		f.suspect++
-		if f.stands.observations == 0 {
-			was := f.latest
-			f.first = &was
+		f.setAside(&p)
+		if prior := f.prior; prior != nil && prior.between(f.latest.Value, f.kind) {
+			f.stands, f.latest, f.prior = prior.stands, prior.latest, nil
+			if f.excursion(p) {
+				f.setAside(&p)
+			} else {
+				f.stands.take(f.latest, f.kind)
+			}
 		}
-		p.Reworked = max(p.Reworked, f.latest.Reworked) // what a rework did before still explains it
 	default:
+		f.prior = nil
+		if p.Value != f.latest.Value {
+			f.prior = &stood{f.stands, f.latest}
+		}
 		f.stands.take(f.latest, f.kind)
 	}
 	p.gap, p.gaps = f.gap, f.gaps
 	f.latest, f.has = p, true
 	f.gap, f.gaps = time.Time{}, time.Time{}
+}
+
+// setAside drops the latest for the one that takes it back; what a rework did before it still explains that.
+func (f *Follower) setAside(next *Point) {
+	f.suspect++
+	if f.stands.observations == 0 {
+		was := f.latest
+		f.first = &was
+	}
+	next.Reworked = max(next.Reworked, f.latest.Reworked)
 }
 
 // AddDoubtful takes a point of a reading of which it is known that the next one takes it back, as a whole.
@@ -81,10 +112,9 @@ func (f *Follower) excursion(next Point) bool {
 	if f.stands.observations == 0 {
 		return f.kind == Counter && 2*next.Value < is && !f.latest.Late
 	}
-	was := f.stands.last.Value
+	was := f.stands.stood(f.kind)
 	switch f.kind {
 	case Counter:
-		was = f.stands.top
 		return is > next.Value && next.Value >= was && is > was || is < was && next.Value >= was
 	case Level:
 		return is > was && next.Value <= max(was, is/spike) || is == 0 && was > 0 && next.Value == was
@@ -128,6 +158,14 @@ type course struct {
 	rising    bool      // whether it began with a rise
 	rises     [paced]rise
 	risen     int
+}
+
+// stood is the value that stands: of a counter the highest, else the last.
+func (c *course) stood(kind Kind) float64 {
+	if kind == Counter {
+		return c.top
+	}
+	return c.last.Value
 }
 
 // rise is an interval of growth: the reading before it, the one that showed it, and how many events there had been by then.

@@ -92,6 +92,9 @@ func TestGrowthSurvivesNoise(t *testing.T) {
 		"waiting sectors that were cleared":   {Level, []float64{0, 8, 8, 0}, 0, 0, 8, 1, 0, 4},
 		"waiting sectors, once and not again": {Level, []float64{0, 68, 0, 0}, 0, 0, 0, 0, 1, 4},
 		"a lone zero of a level":              {Level, []float64{7, 0, 7, 9}, 2, 9, 2, 1, 1, 4},
+		"garbage after a lone zero":           {Level, []float64{7, 0, 65_002, 7, 9}, 2, 9, 2, 1, 2, 5},
+		"garbage zeros after a rise":          {Counter, []float64{4, 6, 0, 6, 6}, 2, 6, 2, 1, 1, 5},
+		"two highs in a row, one higher":      {Level, []float64{0, 61, 63, 0}, 0, 0, 61, 1, 1, 4},
 	} {
 		tr, ok := Of(life(2*day, row.values...), row.kind)
 		require.True(t, ok, name)

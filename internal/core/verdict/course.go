@@ -88,6 +88,7 @@ func (c Course) Words(d signal.Definition) []string {
 		all = append(all, fmt.Sprintf("It fell by %s, and it can only grow.", with(c.FellBy)))
 	}
 	switch {
+	case !d.Matters:
 	case c.Suspect == 1:
 		all = append(all, "One reading was set aside: the next one took back what it said.")
 	case c.Suspect > 1:
