@@ -2,6 +2,7 @@ package policy
 
 import (
 	"bytes"
+	"fmt"
 	"regexp"
 	"strconv"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/signal"
 )
 
 func TestTheDefaultPolicyAnswersItsOwnExamples(t *testing.T) {
@@ -103,11 +105,61 @@ func TestAWrongPolicyIsRefusedWithRuleAndColumn(t *testing.T) {
 		"a margin nobody wrote":      {"- {id: a, when: 'true', effect: note, limit: {signal: pending, name: much}, source: s}", `limit "much" is not in the list`},
 		"a duty that is none":        {"- {id: a, when: 'true', effect: note, source: s}\nlimits: {many: {all: 9, forever: 3, source: s}}", `duty "forever"`},
 		"a limit's source":           {"- {id: a, when: 'true', effect: note, source: s}\nlimits: {many: {all: 9, source: t}}", `limit many: source "t"`},
+		"an expression of evidence":  {"- {id: a, when: 'true', effect: note, source: s}\nevidence: [{id: e, when: mood}]", "evidence e: line 1"},
+		"a grade that is none":       {"- {id: a, when: 'true', effect: note, source: s}\nduties: {fine: {}}", "fine"},
+		"a silence of no ports":      {"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 0, says: It is silent, source: s}", "unanswered: it needs ports"},
+		"a silence without words":    {"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 1, source: s}", "unanswered: it needs ports"},
+		"a silence without a source": {"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 1, says: It is silent}", "unanswered: it needs ports"},
 		"no rules at all":            {"", "no rules"},
 		"no YAML":                    {"\t- what", "policy: yaml"},
 	} {
 		_, err := Parse([]byte(frame + row.yaml))
 		assert.ErrorContains(t, err, row.want, name)
+	}
+}
+
+func TestAnExampleSaysWhatItLeavesOut(t *testing.T) {
+	const frame = "version: 2\nsources: {s: s}\nrules:\n- {id: a, effect: note, source: s, when: %q, examples: [{now: {pending: 3}, fires: true}]}"
+	for _, when := range []string{
+		"change.pending == 0.0 && grew.pending == 0 && pace.pending == 0.0 && jump.pending == 0.0 && steady.pending == 0.0 && unexplained.pending == 3.0 && !('pending' in before)",
+		"duty == 'everyday' && readings == 1 && rollback == 0 && contradictions == 0 && suspect == 0 && !doubtful && !other_port && !habit && rework == '' && !('pending' in since_rework)",
+		"drive.medium == '' && drive.locked == 'false' && drive.smart == 'true'",
+	} {
+		p, err := Parse(fmt.Appendf(nil, frame, when))
+		require.NoError(t, err)
+		trials, without := p.Test()
+		assert.Empty(t, without)
+		assert.Equal(t, []Trial{{Rule: "a", Example: 1, Wants: true, Fires: true}}, trials, when)
+		assert.True(t, trials[0].Passed())
+	}
+	p, err := Parse([]byte("version: 2\nsources: {s: s}\nrules:\n- {id: a, effect: note, source: s, when: 'now.pending > 1.0', examples: [{fires: true}, {now: {pending: 1}, fires: true}]}\n- {id: b, effect: note, source: s, when: 'true'}"))
+	require.NoError(t, err)
+	trials, without := p.Test()
+	assert.Equal(t, []string{"b"}, without)
+	assert.False(t, trials[0].Passed() || trials[1].Passed())
+	assert.Contains(t, trials[0].Error, "no such key")
+	assert.Equal(t, 2, trials[1].Example)
+}
+
+func TestWhatARuleLooksAtIsFoundInItsWords(t *testing.T) {
+	p, err := Parse([]byte("version: 2\nsources: {s: s}\nlimits: {flat: {all: 9, source: s}, each: {all: 9, continuous: 3, source: s}}\nrules:\n" +
+		"- {id: a, when: now.pending > limit.flat, effect: note, source: s}\n- {id: b, when: now.pending > limit.each, effect: note, source: s}\n" +
+		"- {id: c, when: pace.pending > 0.0, effect: note, source: s, says: 'of {limit.each}'}\n- {id: d, when: \"duty == 'archive' || 'year' in risk && risk.year > 0.5\", effect: note, source: s}"))
+	require.NoError(t, err)
+	var seen [][3]bool
+	for _, r := range p.Rules {
+		seen = append(seen, [3]bool{r.OfDuty, r.OfPace, r.OfRisk})
+	}
+	assert.Equal(t, [][3]bool{{}, {true}, {true, true}, {true, false, true}}, seen)
+	other := p.Rules[0]
+	assert.True(t, p.Rules[0].Judges(&other))
+	for _, change := range []func(*Rule){
+		func(r *Rule) { r.When = "true" }, func(r *Rule) { r.Effect = Replace }, func(r *Rule) { r.Needs = []signal.Name{signal.Pending} },
+		func(r *Rule) { r.Applies.Medium = []drive.Medium{drive.Flash} }, func(r *Rule) { r.Applies.Interface = []drive.Interface{drive.ATA} },
+	} {
+		other = p.Rules[0]
+		change(&other)
+		assert.False(t, p.Rules[0].Judges(&other))
 	}
 }
 

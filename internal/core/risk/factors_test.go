@@ -141,6 +141,8 @@ func TestChancesInWords(t *testing.T) {
 		assert.Equal(t, "about 1 in 2, between "+want+" and 1 in 2", risk.Chance{Year: 0.5 - 0.05, Low: p, High: 0.45}.Words(), p)
 	}
 	assert.Equal(t, "nearly certain, at least 1 in 5", risk.Chance{Year: 0.95, Low: 0.2}.Words())
+	assert.Equal(t, "by 2 outcomes, 1 of them failures: what published rates call 1 in 10 is 1 in 4 here",
+		risk.Words(risk.Calibration{Shift: 1.0986, Outcomes: 2}, []risk.Fate{{{Said: 0.1}}, {{Said: 0.1, Failed: true}}}))
 	few := risk.Words(risk.Calibration{}, []risk.Fate{{{Said: 0.1}}, {}})
 	assert.Contains(t, few, "Known for a year or to their end: 1 drive, 0 failed; it takes 40, 10 of each")
 }

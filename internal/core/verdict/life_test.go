@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -204,6 +205,103 @@ func TestTheLatestReadingIsDoubtedForFallsToLessThanHalf(t *testing.T) {
 	assert.False(t, doubtful(before, says{signal.Reallocated: 19}), "one alone")
 	assert.False(t, doubtful(says{signal.Pending: 40, signal.Temperature: 40}, says{signal.Pending: 0, signal.Temperature: 0}))
 	assert.False(t, last(NewLife([]Moment{day(1, 0, says{signal.PowerOnHours: 300_000})}, nil)).Doubtful, "a first one has none before it")
+}
+
+func TestTwoDoubtfulReadingsInARowAreBelieved(t *testing.T) {
+	before, low, lower := says{signal.Reallocated: 40, signal.ReportedUncorrectable: 10}, says{signal.Reallocated: 9, signal.ReportedUncorrectable: 4}, says{signal.Reallocated: 2, signal.ReportedUncorrectable: 1}
+	life := func(readings ...says) Evidence {
+		var m []Moment
+		for i, s := range readings {
+			m = append(m, day(i+1, float64(i), s))
+		}
+		return last(NewLife(m, nil))
+	}
+	assert.True(t, life(before, low).Doubtful)
+	assert.False(t, life(before, low, lower).Doubtful, "the second time")
+	assert.True(t, life(low, lower).Doubtful, "of two there is no earlier doubt")
+}
+
+func TestAFallOfOneIsARollback(t *testing.T) {
+	rollback := func(n signal.Name, by float64) int {
+		return Facts(last(NewLife([]Moment{day(1, 0, says{n: 40}), day(2, 1, says{n: 40 - by})}, nil))).Rollback
+	}
+	assert.Equal(t, 1, rollback(signal.Reallocated, 1))
+	assert.Zero(t, rollback(signal.Reallocated, 0))
+	assert.Zero(t, rollback(signal.Pending, 1), "a level may fall")
+	assert.Zero(t, rollback(signal.CRCErrors, 1), "a link's counters begin anew")
+}
+
+func TestAMendExplainsARiseBehindAReadingWithoutTheCounter(t *testing.T) {
+	mend := []Rework{{Run: 7, Ended: day(2, 1, nil).At, After: 2, Cleared: 9}}
+	m := []Moment{day(1, 0, says{signal.GrownDefects: 0, signal.Pending: 8}), day(2, 1, says{signal.Pending: 0}), day(3, 2, says{signal.GrownDefects: 9})}
+	assert.Equal(t, 2, len(NewLife(m, mend).All(signal.GrownDefects)))
+	tr := last(NewLife(m, mend)).Trends[signal.Reallocated]
+	assert.Zero(t, tr.Change)
+}
+
+func TestAWatchedTestsAgeIsInHoursOrByTheCalendar(t *testing.T) {
+	age := func(then, now float64) float64 {
+		readings := []says{{}, {}}
+		for i, h := range []float64{then, now} {
+			readings[i] = says{signal.PowerOnHours: h}
+		}
+		m := []Moment{day(1, 0, readings[0]), day(2, 2, readings[1])}
+		for i, h := range []float64{then, now} {
+			if h < 0 {
+				m[i].Signals = values(says{signal.Pending: 0})
+			}
+		}
+		l := NewLife(m, nil)
+		l.Watched = []Watched{{Passed: true, Seq: 1}}
+		return last(l).Now[signal.ShortTestAge].Number
+	}
+	assert.EqualValues(t, 7, age(0, 7))
+	assert.EqualValues(t, 7, age(100, 107))
+	assert.EqualValues(t, 0, age(100, 100))
+	assert.EqualValues(t, 48, age(-1, 107), "by the calendar")
+	assert.EqualValues(t, 48, age(100, -1))
+	assert.EqualValues(t, 48, age(100, 90), "its clock went back")
+}
+
+func TestAStampMayStrayBySlack(t *testing.T) {
+	habit := func(stamp float64) string {
+		l := NewLife([]Moment{day(1, 0, says{signal.PowerOnHours: 100, signal.HoursStamp: stamp})}, nil)
+		l.Watched = []Watched{{Passed: true, Seq: 1}}
+		return last(l).Habit
+	}
+	assert.Empty(t, habit(148))
+	assert.Equal(t, "hour 149 at hour 100", habit(149))
+}
+
+func TestTheWorstOfAReplayComeFirst(t *testing.T) {
+	differs := func(was, would drive.Grade, still bool) Replayed {
+		return Replayed{Differs: []Differs{{Was: Said{Grade: drive.Healthy}, Would: Said{Grade: drive.Replace}}, {Was: Said{Grade: was}, Would: Said{Grade: would}, Still: still}}}
+	}
+	all := []Replayed{differs(drive.Replace, drive.Healthy, true), {}, differs(drive.Healthy, drive.Replace, true), differs(drive.Healthy, drive.Replace, false), differs(drive.Degrading, drive.Replace, true)}
+	slices.SortStableFunc(all, Worst)
+	var order []string
+	for _, r := range all {
+		if n := len(r.Differs); n > 0 && r.Differs[n-1].Still {
+			order = append(order, r.Differs[n-1].Was.Grade.String()+" "+r.Differs[n-1].Would.Grade.String())
+		} else {
+			order = append(order, "-")
+		}
+	}
+	assert.Equal(t, []string{"healthy replace", "degrading replace", "-", "-", "replace healthy"}, order)
+}
+
+func TestWhatNothingMovedSinceHasNoChange(t *testing.T) {
+	l := NewLife([]Moment{day(1, 0, says{signal.Pending: 1}), day(2, 1, says{signal.Pending: 4})}, nil)
+	c, ok := l.Course(signal.Pending, nil, Marks{Intake: l.Moments[0].At, Check: l.Moments[1].At})
+	require.True(t, ok)
+	require.NotNil(t, c.SinceIntake)
+	assert.EqualValues(t, 3, *c.SinceIntake)
+	assert.Nil(t, c.SinceCheck, "the check was the latest reading")
+	c, _ = l.Course(signal.Pending, nil, Marks{Intake: l.Moments[0].At.Add(-time.Hour)})
+	assert.Nil(t, c.SinceIntake, "nothing is known before")
+	assert.Nil(t, c.SinceCheck)
+	_, ok = l.Course(signal.MediaErrors, nil, Marks{})
+	assert.False(t, ok)
 }
 
 func TestErrorsAtAnotherPortCountAfterHalfAnHour(t *testing.T) {
