@@ -128,7 +128,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 	var known []verdict.Moment
 	var ids []drive.Identity
 	var swept []signal.Swept
-	var fell []bool // some attribute is, or was, at or below its threshold
+	var fell []bool       // some attribute is, or was, at or below its threshold
 	tests := l.spec.Tests // newest first
 	for i, at := range moments {
 		if !l.onset.IsZero() && at.After(l.onset) {

@@ -71,7 +71,7 @@ func TestTheWire(t *testing.T) {
 			b.Line("%03X %s: refused %v, not ready %v, the host's %v", uint16(s), s, s.Refused(), s.NotReady(), s.HostCaused())
 		}
 	}
-	b.Line("%s", Status(0x4000|MediaError))
+	b.Line("%s", 0x4000|MediaError)
 	for n := range uint8(20) {
 		b.Line("%X: result %s, failed %v; kind %s; name %s; sanitize %s, %s; event %s; hardware %s", n, TestResult(n), TestResult(n).Failed(), SelfTest{Code: n}.KindName(), NamespaceName{Kind: n}.KindName(),
 			SanitizeStatus{State: uint16(n)}.StateName(), SanitizeAction(n), PersistentEvent{Kind: n}.KindName(), PersistentEvent{Kind: eventHardware, Data: []byte{n, 0}}.Content())

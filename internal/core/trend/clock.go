@@ -49,7 +49,8 @@ func Contradictions(ticks []Tick) []Contradiction {
 		all = append(all, Contradiction{seq, fmt.Sprintf(format, args...)})
 	}
 	said := map[string]bool{} // of two clocks it is said once
-	for i, t := range ticks {
+	var before Tick           // the one before, without clocks at first
+	for _, t := range ticks {
 		for _, a := range t.Clocks {
 			for _, b := range t.Clocks {
 				pair := a.Name + "|" + b.Name
@@ -68,10 +69,6 @@ func Contradictions(ticks []Tick) []Contradiction {
 				say(t.Seq, "more was written than %s leaves time for", a.Name)
 			}
 		}
-		if i == 0 {
-			continue
-		}
-		before := ticks[i-1]
 		for _, now := range t.Clocks {
 			for _, was := range before.Clocks {
 				if was.Name != now.Name || now.Stamp {
@@ -87,6 +84,7 @@ func Contradictions(ticks []Tick) []Contradiction {
 				}
 			}
 		}
+		before = t
 	}
 	return all
 }
