@@ -20,7 +20,7 @@ func TestTheWire(t *testing.T) {
 	for _, c := range []Command{
 		ReadIdentify(), ReadAttributes(), ReadThresholds(), ReadLog(LogErrors, 0x5152), ReadLogGPLFrom(LogDeviceStatistics, 0x1213, 0x5152), ReadTrusted(0x51, 0x1213),
 		ReadElements(0x5152), PowerMode(), SpinUp(), NativeMax(), AccessibleMax(), ReadConfiguration(), SCTCommand(), WriteSelective(), ReturnStatus(), ExecuteSelfTest(TestExtended),
-		{Op: SMART, Feature: 0xD8},
+		{Op: SMART, Feature: 0xE1},
 		{Op: 0x99},
 	} {
 		b.Line("%-40s %s", c.Name(), vector.Say(c))
