@@ -79,12 +79,39 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 			s.NVMe.Media, s.NVMe.Persistent, s.NVMe.Datacenter = sim.Course{From: 7}, true, true
 			return s
 		}, false},
+		{"an NVMe drive of two namespaces and groups, read-only, being sanitized", func() sim.Spec {
+			s := ill("HN")
+			n := s.NVMe
+			n.Spaces, n.HostErrors, n.Groups, n.Sanitized, n.LongNames, n.ReadOnly, n.Persistent, n.Datacenter = 2, 3, 2, 2, true, sim.Course{From: 1}, false, false
+			s.Lock = &tcg.Discovery{HasLocking: true, Locking: tcg.Locking{Supported: true, Enabled: true}}
+			return s
+		}, false},
+		{"an NVMe drive that refuses logs, sanitized before", func() sim.Spec {
+			s := Build("HN", "9Q9Q9", 9_876, at)
+			s.NVMe.Refuses, s.NVMe.Sanitized = []uint8{5, 6}, 1
+			return s
+		}, false},
+		{"an NVMe drive of which some pages are missing or damaged", func() sim.Spec { return ill("HN") }, true},
 		{"a SAS disk", func() sim.Spec {
 			s := ill("OS")
 			s.SCSI.Grown, s.SCSI.Uncorrected = sim.Course{From: 12}, sim.Course{From: 3}
 			s.Heads = []scsi.ElementHealth{0x10, 0xCF}
+			s.SCSI.Predicts, s.SCSI.Scan = sim.Course{From: 1}, []scsi.ScanResult{
+				{Minutes: 500_000, Status: scsi.ReassignFailed, Sense: scsi.Sense{Key: scsi.MediumError, ASC: 0x11}, LBA: 99}, {Minutes: 510_000, Status: scsi.Rewritten, Sense: scsi.Sense{Key: scsi.RecoveredError, ASC: 0x17}, LBA: 7},
+			}
 			return s
 		}, false},
+		{"an older SAS disk that was told to be silent", func() sim.Spec {
+			s := ill("OS")
+			s.SCSI.Old, s.SCSI.Silenced, s.SCSI.Grown = true, true, sim.Course{From: 40}
+			return s
+		}, false},
+		{"a SAS flash drive that warns", func() sim.Spec {
+			s := ill("OS")
+			s.Identity.RotationRate, s.SCSI.Warns, s.Used = 1, true, sim.Course{Rate: 0.0095}
+			return s
+		}, false},
+		{"a SAS disk of which some pages are missing or damaged", func() sim.Spec { return ill("OS") }, true},
 	} {
 		b.Head(k.name)
 		pages, key, err := NewReader().Read(t.Context(), k.spec(), at)
