@@ -173,3 +173,33 @@ func TestNumbersSideBySideAndPartsOfAUnitAreTakenApart(t *testing.T) {
 		assert.Equal(t, row.want, Decode(row.e, row.raw, 100).String(), name)
 	}
 }
+
+func TestTheShapeOfAModelNumber(t *testing.T) {
+	assert.Equal(t, "aaAA99/:@[`{ -", Subject{Model: "azAZ09/:@[`{ -"}.Shape())
+}
+
+func TestAnEntryIsCheckedInEveryPart(t *testing.T) {
+	whole := Entry{Layout: "low32", Confidence: Trade, Vector: Vector{Raw: "000000000000", Out: "0"}}
+	require.NoError(t, whole.check())
+	for what, change := range map[string]func(*Entry){
+		"neither":    func(e *Entry) { e.Layout = "" },
+		"layout":     func(e *Entry) { e.Layout = "loose" },
+		"take":       func(e *Entry) { e.Take = "all" },
+		"confidence": func(e *Entry) { e.Confidence = "sure" },
+		"word -1":    func(e *Entry) { e.Word = -1 },
+		"word 1":     func(e *Entry) { e.Word = 1 },
+		"vector":     func(e *Entry) { e.Vector.Raw = "" },
+		"a test":     func(e *Entry) { e.Vector.Out = "" },
+	} {
+		e := whole
+		change(&e)
+		assert.ErrorContains(t, e.check(), what)
+	}
+	for _, layout := range layouts {
+		e := whole
+		e.Layout, e.Word = layout, max(0, wordsOf(layout)-1)
+		assert.NoError(t, e.check(), layout)
+		e.Word = max(1, wordsOf(layout))
+		assert.Error(t, e.check(), layout)
+	}
+}

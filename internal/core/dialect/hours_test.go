@@ -107,3 +107,33 @@ func TestHoursAreTheSameInAnyUnitAndOrder(t *testing.T) {
 		}
 	})
 }
+
+func TestAUnitAgreesWithinAShareAndFromADayOn(t *testing.T) {
+	for name, row := range map[string]struct {
+		raw, counted float64
+		want         Layout
+		ok           bool
+	}{
+		"hours":                  {102, 100, Hours, true},
+		"two off":                {22, 20, Hours, true},
+		"more than two off":      {22.1, 20, "", false},
+		"a share of many":        {20_000 * (1 + clockShare), 20_000, Hours, true},
+		"more than that share":   {20_001 * (1 + clockShare), 20_000, "", false},
+		"minutes":                {6_120, 100, Minutes, true},
+		"half minutes":           {12_240, 100, HalfMinutes, true},
+		"seconds":                {367_200, 100, Seconds, true},
+		"under a day":            {19, 19, "", false},
+		"a day, as clocks round": {20, 20, Hours, true},
+		"nothing":                {0, 100, "", false},
+		"hours below other bits": {1<<24 + 100, 100, Hours, true},
+	} {
+		u, ok := unitOf(row.raw, row.counted)
+		assert.Equal(t, row.ok, ok, name)
+		assert.Equal(t, row.want, u.layout, name)
+	}
+	u, ok := vote(make([]HoursAt, 4), func(i int) (clockUnit, bool) { return clockUnits[i%2+1], true })
+	assert.True(t, ok)
+	assert.Equal(t, Minutes, u.layout, "of equals the larger unit")
+	_, ok = vote(make([]HoursAt, 4), func(int) (clockUnit, bool) { return clockUnit{}, false })
+	assert.False(t, ok)
+}

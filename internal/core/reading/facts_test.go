@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"bytes"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -110,4 +111,23 @@ func TestSeveralNamespacesAreOneDrive(t *testing.T) {
 	assert.Equal(t, drive.WWN64(1), r.Identity.WWN)
 	assert.Equal(t, "4096", facts(r)["nvme/namespace-3 Block"].Value)
 	assert.Equal(t, "the controller does not say", facts(r)["nvme/controller Total capacity"].Reason)
+}
+
+func TestAPageOfOneByteOverAndOverIsGarbage(t *testing.T) {
+	garbage := func(name PageName, b byte, n int, change ...int) bool {
+		page := bytes.Repeat([]byte{b}, n)
+		for _, at := range change {
+			page[at] ^= 1
+		}
+		_, is := blank(Page{Name: name, Bytes: page})
+		return is
+	}
+	assert.True(t, garbage(PageAttributes, 0xFF, 512))
+	assert.True(t, garbage(PageAttributes, 0, 512))
+	assert.False(t, garbage(PageAttributes, 0xFE, 512), "another byte")
+	assert.False(t, garbage(PageAttributes, 0xFF, 512, 511))
+	assert.True(t, garbage(PageHealth, 0, 64))
+	assert.False(t, garbage(PageHealth, 0, 63), "too short to tell")
+	assert.True(t, garbage(PagePending, 0xFF, 512))
+	assert.False(t, garbage(PagePending, 0, 512), "there is nothing to tell")
 }

@@ -235,3 +235,34 @@ func TestADeviceFaultIsTheDrivesAndALongRingKeepsItsNewest(t *testing.T) {
 	assert.EqualValues(t, 0, s[TestsFailed].Number)
 	assert.True(t, s[TestsPassedSince].Available, "alone it counts")
 }
+
+func TestASpareOfNothingIsNotReported(t *testing.T) {
+	for spare, row := range map[[2]uint8]bool{{0, 0}: false, {0, 10}: true, {90, 0}: true} {
+		r := reading.Reading{HasCounters: true, Health: &nvme.Health{Spare: spare[0], SpareThreshold: spare[1]}}
+		r.Identity.Interface, r.Identity.Medium = drive.NVMe, drive.Flash
+		set := Of(&r)
+		assert.Equal(t, row, set[AvailableSpare].Available, spare)
+		assert.Equal(t, row, set[SpareThreshold].Available, spare)
+	}
+}
+
+func TestASweepOfLessThanTheDriveIsNotWhole(t *testing.T) {
+	whole := func(capacity, label, swept float64, shown bool) bool {
+		set := Set{PowerOnHours: {Number: 100, Available: true}, Capacity: {Number: capacity, Available: true}}
+		if label > 0 {
+			set[CapacityLabel] = Value{Number: label, Available: true}
+		}
+		if shown {
+			set[CapacityShown] = Value{Number: swept, Available: true}
+		}
+		set.Sweep([]Swept{{Whole: true, Hours: 100, Bytes: swept, Source: "whole sweep"}})
+		return set[WholeSweepAge].Available
+	}
+	assert.True(t, whole(1000, 0, 1000, false))
+	assert.True(t, whole(1000, 0, 500, false), "nobody says that the rest is out of reach")
+	assert.False(t, whole(1000, 0, 999, true))
+	assert.True(t, whole(1000, 0, 1000, true))
+	assert.True(t, whole(1000, 1052, 1000, false), "a label rounds")
+	assert.False(t, whole(1000, 1053, 1000, false))
+	assert.True(t, whole(1000, 2000, 0, false), "of what size it was nobody knows")
+}
