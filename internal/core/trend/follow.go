@@ -13,7 +13,8 @@ type Follower struct {
 	seen      int
 	first     *Point    // the first of all, while nobody knows whether it or the second is right
 	gap, gaps time.Time // the first and last readings since the latest in which it was missing
-	prior     *stood    // how it stood before the latest came, which is another than that before it
+	prior     stood     // how it stood before the latest came
+	moved     bool      // whether the latest is another than the point before it
 	before    *Follower // how it stood before the latest, where that may be taken back
 }
 
@@ -52,8 +53,8 @@ func (f *Follower) Add(p Point) {
 		f.stands.take(*first, f.kind)
 	case f.excursion(p):
 		f.setAside(&p)
-		if prior := f.prior; prior != nil && prior.between(f.latest.Value, f.kind) {
-			f.stands, f.latest, f.prior = prior.stands, prior.latest, nil
+		if f.moved && f.prior.between(f.latest.Value, f.kind) {
+			f.stands, f.latest, f.moved = f.prior.stands, f.prior.latest, false
 			if f.excursion(p) {
 				f.setAside(&p)
 			} else {
@@ -61,9 +62,8 @@ func (f *Follower) Add(p Point) {
 			}
 		}
 	default:
-		f.prior = nil
-		if p.Value != f.latest.Value {
-			f.prior = &stood{f.stands, f.latest}
+		if f.moved = p.Value != f.latest.Value; f.moved {
+			f.prior = stood{f.stands, f.latest}
 		}
 		f.stands.take(f.latest, f.kind)
 	}
