@@ -163,6 +163,15 @@ func TestWhatARuleLooksAtIsFoundInItsWords(t *testing.T) {
 	}
 }
 
+func TestARuleNamesTheDutiesADriveIsNotFor(t *testing.T) {
+	p, err := Parse([]byte("version: 2\nsources: {s: s}\nrules:\n- {id: a, when: 'true', effect: note, source: s, unfit: [archive]}\n- {id: b, when: 'true', effect: note, source: s}"))
+	require.NoError(t, err)
+	assert.True(t, p.Unfit("a", drive.Archive))
+	assert.False(t, p.Unfit("a", drive.Carry))
+	assert.False(t, p.Unfit("b", drive.Archive))
+	assert.False(t, p.Unfit("c", drive.Archive))
+}
+
 func TestAnExpressionThatCostsTooMuchIsCutOff(t *testing.T) {
 	const rule = "version: 2\nsources: {s: s}\nrules:\n- {id: a, when: 'now.exists(a, now.exists(b, now.exists(c, now.exists(d, now[a] + now[b] + now[c] + now[d] > 1000.0))))', effect: note, source: s}"
 	p, err := Parse([]byte(rule))

@@ -184,7 +184,6 @@ func TestWhichReadingsAreSetAside(t *testing.T) {
 	assert.Zero(t, suspect(hours(100), hours(76), hours(124)))
 	assert.Equal(t, 1, suspect(hours(100), hours(75), hours(124)))
 	assert.Zero(t, suspect(hours(100), hours(9_000), hours(99)), "they do not agree")
-	assert.Zero(t, suspect(says{}, hours(9_000), hours(100)))
 	assert.Equal(t, 1, suspect(hours(260_001), hours(100)))
 	assert.Zero(t, suspect(hours(260_000), hours(100)))
 
@@ -192,7 +191,36 @@ func TestWhichReadingsAreSetAside(t *testing.T) {
 	assert.Zero(t, suspect(hours(0), hours(48)))
 	assert.Zero(t, suspect(hours(1), hours(500)))
 	assert.Zero(t, suspect(says{signal.PowerOnHours: 0, signal.Reallocated: 1}, hours(500)), "it has counted something")
-	assert.Zero(t, suspect(says{signal.Reallocated: 0}, hours(500)), "its hours are not known")
+	unknown := []Moment{{Seq: 1, At: day(1, 0, nil).At, Signals: values(says{signal.Reallocated: 0})}, day(2, 1, hours(500))}
+	assert.False(t, NewLife(unknown, nil).suspect[0], "its hours are not known")
+	unknown[0], unknown[1] = day(1, 0, hours(0)), Moment{Seq: 2, At: day(2, 1, nil).At, Signals: values(says{signal.Reallocated: 0})}
+	assert.False(t, NewLife(unknown, nil).suspect[0])
+}
+
+// Garbage zeros make of the rise before them an excursion; taken back, they leave it standing.
+func TestGarbageThatIsTakenBackLeavesWhatStood(t *testing.T) {
+	at := func(seq int, days, a, b float64) Moment {
+		return day(seq, days, says{signal.PowerOnHours: 9_000 + days*8, signal.Reallocated: a, signal.ReportedUncorrectable: b})
+	}
+	m := []Moment{at(1, 0, 0, 7), at(2, 7, 6, 7), at(3, 10, 0, 0), at(4, 14, 12, 7), at(5, 21, 12, 7)}
+	garbage := last(NewLife(m, nil))
+	clean := last(NewLife([]Moment{m[0], m[1], m[3], m[4]}, nil))
+	for _, n := range []signal.Name{signal.Reallocated, signal.ReportedUncorrectable} {
+		a, b := garbage.Trends[n], clean.Trends[n]
+		assert.Equal(t, [3]float64{b.Change, b.Held, b.Pace}, [3]float64{a.Change, a.Held, a.Pace}, n)
+		assert.Equal(t, b.Grew, a.Grew, n)
+		assert.Equal(t, 1, a.Suspect, n)
+	}
+}
+
+func TestWhatACounterCountedBeforeAResetCounts(t *testing.T) {
+	e := last(NewLife([]Moment{day(1, 0, says{signal.Reallocated: 150}), day(2, 1, says{signal.Reallocated: 150}), day(3, 2, says{signal.Reallocated: 0}), day(4, 3, says{signal.Reallocated: 2})}, nil))
+	assert.EqualValues(t, 152, e.counted(signal.Reallocated))
+	assert.EqualValues(t, 152, Facts(e).Now["reallocated"])
+	v := Decide(shipped(t), e)
+	require.NotEmpty(t, v.Findings)
+	assert.Equal(t, drive.Replace, v.Grade)
+	assert.Contains(t, v.Findings[0].Sentence, "152 sectors reallocated")
 }
 
 func TestTheLatestReadingIsDoubtedForFallsToLessThanHalf(t *testing.T) {
