@@ -1,6 +1,6 @@
 // Package vector is for tests that hold what comes out today against what was written down, in a text that people can read. Of structures
 // that go over a wire it writes what each command and page is in bytes, which of their bits say something, and what is made of them. After
-// a wanted change, read the difference: go test ./internal/core/... -update.
+// a wanted change, read the difference: go test ./internal/core/ata -update, of the one room.
 package vector
 
 import (
