@@ -117,7 +117,7 @@ func (s *Shop) counters(ctx context.Context, p *Paper) error {
 	for _, def := range signal.Registry {
 		switch {
 		case def.Inner || def.Group == "tests" || def.Only != "" && def.Only != p.Drive.Identity.Medium:
-		case def.Name == signal.UnreadableFound || def.Name == signal.SlowFound:
+		case def.Name.BySweep():
 		case set[def.Name].Available:
 			p.Counters++
 		case def.Name == signal.Temperature || def.Name == signal.PowerOnHours || def.Name == signal.PercentageUsed || def.Name == signal.Alarm:

@@ -2,6 +2,7 @@
 package quantity
 
 import (
+	"math"
 	"strconv"
 	"strings"
 )
@@ -57,4 +58,13 @@ func Singular(unit string, n float64) string {
 		return strings.TrimSuffix(unit, "s")
 	}
 	return unit
+}
+
+// Pace writes how many events of growth a day there are at least, over a time that people can picture; empty where that is next to none.
+func Pace(day float64) string {
+	n := math.Floor(day*600) / 10
+	if n == 0 {
+		return ""
+	}
+	return Of(n, Singular("events", n)) + " or more in 60 days"
 }

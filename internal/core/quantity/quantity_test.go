@@ -18,3 +18,9 @@ func TestQuantitiesHaveTheirUnits(t *testing.T) {
 	assert.Equal(t, "20\u00a0512 h", Of(20512, "h"))
 	assert.Equal(t, "3", Of(3, ""))
 }
+
+func TestAPaceIsToldOverSixtyDaysAndCutDown(t *testing.T) {
+	for day, want := range map[float64]string{0: "", 0.0016: "", 0.0017: "0.1 events or more in 60 days", 1.0 / 59: "1 event or more in 60 days", 0.0999: "5.9 events or more in 60 days"} {
+		assert.Equal(t, want, Pace(day), day)
+	}
+}

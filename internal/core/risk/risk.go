@@ -193,7 +193,7 @@ func surface(e Evidence) []Factor {
 				growth = Factor{Ratio: grows, Source: "SIGMETRICS 2007, section 4"}
 				if e.words {
 					growth.Sign = d.Words + " grows"
-					growth.Words = fmt.Sprintf("%s: %s events or more in 60 days", d.Words, quantity.Number(math.Floor(10*window*t.Pace)/10))
+					growth.Words = d.Words + ": " + quantity.Pace(t.Pace)
 				}
 			}
 		}

@@ -87,6 +87,9 @@ const (
 	SpotSweepAge          Name = "spot_sweep_age"
 )
 
+// BySweep reports whether a signal is what a sweep found: every reading tells it again until the next sweep.
+func (n Name) BySweep() bool { return n == UnreadableFound || n == SlowFound }
+
 // Direction tells how a signal may move.
 type Direction uint8
 

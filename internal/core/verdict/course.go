@@ -96,7 +96,7 @@ func (c Course) Words(d signal.Definition) []string {
 	}
 	if c.Grew > 0 {
 		rose := fmt.Sprintf("It rose in %d of the last %d intervals of a day or more", c.Grew, c.Intervals)
-		if pace := Pace(c.Pace); pace != "" && d.Matters {
+		if pace := quantity.Pace(c.Pace); pace != "" && d.Matters {
 			rose += fmt.Sprintf(": %s, with %.0f %% confidence", pace, trend.Confidence*100)
 		}
 		all = append(all, rose+".")

@@ -222,8 +222,7 @@ func (l *Life) lay(reworked []float64) {
 		sweep := sweptAt(m.Signals)
 		for d, v := range m.Signals.All() {
 			c := l.byCode[d.Code]
-			bySweep := d.Name == signal.UnreadableFound || d.Name == signal.SlowFound
-			if c != nil && bySweep && sweep >= 0 && math.Abs(sweep-c.sweep) < sameSweep && v == c.points[len(c.points)-1].Value {
+			if c != nil && d.Name.BySweep() && sweep >= 0 && math.Abs(sweep-c.sweep) < sameSweep && v == c.points[len(c.points)-1].Value {
 				c.given = i // what a sweep found, told again: it is as old as the sweep
 				continue
 			}

@@ -500,7 +500,7 @@ func detail(r *policy.Rule, e Evidence) string {
 		default:
 			says = fmt.Sprintf("%s: unchanged since reading %d", d.Words, t.First.Seq)
 		}
-		if pace := Pace(t.Pace); r.OfPace && pace != "" {
+		if pace := quantity.Pace(t.Pace); r.OfPace && pace != "" {
 			says += fmt.Sprintf("; %s, with %.0f %% confidence", pace, trend.Confidence*100)
 		}
 		return says
@@ -569,13 +569,4 @@ func InWords(p *policy.Policy, says string) string {
 		}
 		return strings.TrimSpace("n " + cmp.Or(parts[2], d.Unit))
 	})
-}
-
-// Pace writes how many events of growth a day there are at least, over a time that people can picture; empty where that is next to none.
-func Pace(day float64) string {
-	n := math.Floor(day*600) / 10
-	if n == 0 {
-		return ""
-	}
-	return quantity.Of(n, quantity.Singular("events", n)) + " or more in 60 days"
 }
