@@ -6,7 +6,6 @@ import (
 	_ "embed" // the default policy
 	"errors"
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -44,74 +43,6 @@ func (e Effect) Grade() drive.Grade {
 	case Note:
 	}
 	return drive.Undecided
-}
-
-// Limit is the allowance a rule's margin is measured against: a limit of the policy, by its name. In policies older than named limits
-// the number stands here.
-type Limit struct {
-	Signal     signal.Name `yaml:"signal"`
-	Name       string      `yaml:"name"`
-	At         float64     `yaml:"at"`
-	From       float64     `yaml:"from"`       // where the allowance begins, 0 for counters
-	Continuous float64     `yaml:"continuous"` // At for that duty, when another
-
-	named *Level
-}
-
-// For gives the limit for a duty.
-func (l Limit) For(d drive.Duty) float64 {
-	switch {
-	case l.named != nil:
-		return l.named.For(d)
-	case d == drive.Continuous && l.Continuous != 0:
-		return l.Continuous
-	}
-	return l.At
-}
-
-// Level is a limit of the policy, which stands once: expressions (limit.name), margins and sentences ({limit.name}) name it.
-type Level struct {
-	All    float64
-	Duties map[drive.Duty]float64 // where a duty has another one
-	Unit   string
-	Source string
-}
-
-// UnmarshalYAML reads all, unit and source; every other key is a duty with a limit of its own.
-func (l *Level) UnmarshalYAML(n *yaml.Node) error {
-	var keys map[string]yaml.Node
-	if err := n.Decode(&keys); err != nil {
-		return err
-	}
-	for key, value := range keys {
-		var err error
-		switch key {
-		case "all":
-			err = value.Decode(&l.All)
-		case "unit":
-			err = value.Decode(&l.Unit)
-		case "source":
-			err = value.Decode(&l.Source)
-		default:
-			var at float64
-			if err = value.Decode(&at); l.Duties == nil {
-				l.Duties = map[drive.Duty]float64{}
-			}
-			l.Duties[drive.Duty(key)] = at
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// For gives the limit for a duty.
-func (l Level) For(d drive.Duty) float64 {
-	if at, ok := l.Duties[d]; ok {
-		return at
-	}
-	return l.All
 }
 
 // Applies restricts a rule to some drives; an empty list allows all.
@@ -451,29 +382,8 @@ func (unsized) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *
 	return nil
 }
 
-// LimitsIn lists the limits that an expression names.
-func LimitsIn(expression string) []string {
-	var all []string
-	for _, m := range limitName.FindAllStringSubmatch(expression, -1) {
-		all = append(all, m[1])
-	}
-	return all
-}
-
 // Bound are facts made ready for expressions, once for all of them.
 type Bound struct{ activation cel.Activation }
-
-// LimitsFor are the policy's limits for a duty. The map is not to be changed.
-func (p *Policy) LimitsFor(d drive.Duty) map[string]float64 {
-	if all, ok := p.limitsFor[d]; ok {
-		return all
-	}
-	all := make(map[string]float64, len(p.Limits))
-	for name, l := range p.Limits {
-		all[name] = l.For(d)
-	}
-	return all
-}
 
 // Bind makes facts ready for the expressions of a policy.
 func (p *Policy) Bind(f Facts) (Bound, error) {
@@ -491,9 +401,6 @@ func (p *Policy) Bind(f Facts) (Bound, error) {
 
 // duty, pace and chance find the names in an expression. A text that only mentions the duty costs an evaluation, nothing else.
 var duty, pace, chance = regexp.MustCompile(`\bduty\b`), regexp.MustCompile(`\bpace\b`), regexp.MustCompile(`\brisk\.year\b`)
-
-// limitName finds a limit that an expression or a sentence names.
-var limitName = regexp.MustCompile(`\blimit\.([a-z_]+)`)
 
 func run(program cel.Program, b Bound) (bool, error) {
 	out, _, err := program.Eval(b.activation)
@@ -517,63 +424,4 @@ func (r *Requirement) Met(b Bound) (bool, error) { return run(r.program, b) }
 func (r *Rule) Judges(other *Rule) bool {
 	return r.When == other.When && r.Effect == other.Effect && slices.Equal(r.Needs, other.Needs) &&
 		slices.Equal(r.Applies.Medium, other.Applies.Medium) && slices.Equal(r.Applies.Interface, other.Applies.Interface)
-}
-
-// Trial is what came of one example of a rule.
-type Trial struct {
-	Rule    string `json:"rule"`
-	Example int    `json:"example"` // from 1
-	Wants   bool   `json:"wants"`
-	Fires   bool   `json:"fires"`
-	Error   string `json:"error,omitempty"`
-}
-
-// Passed reports whether the rule answered as its example says.
-func (t Trial) Passed() bool { return t.Error == "" && t.Wants == t.Fires }
-
-// Test puts a policy's own examples to its rules, and tells of the rules that have none.
-func (p *Policy) Test() (trials []Trial, without []string) {
-	for i := range p.Rules {
-		r := &p.Rules[i]
-		if len(r.Examples) == 0 {
-			without = append(without, r.ID)
-		}
-		for n, x := range r.Examples {
-			t := Trial{Rule: r.ID, Example: n + 1, Wants: x.Fires}
-			b, err := p.Bind(x.facts())
-			if err == nil {
-				t.Fires, err = r.Fires(b)
-			}
-			if err != nil {
-				t.Error = err.Error()
-			}
-			trials = append(trials, t)
-		}
-	}
-	return trials, without
-}
-
-func (x Example) facts() Facts {
-	f := Facts{
-		Now: x.Now, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, Pace: map[string]float64{}, SinceRework: map[string]float64{}, Rework: x.Rework,
-		Drive: map[string]string{"medium": "", "interface": "", "form_factor": "", "locked": "false", "smart": "true"},
-		Duty:  string(drive.Everyday), Rollback: x.Rollback, Contradictions: x.Contradictions, Readings: max(1, x.Readings), Risk: x.Risk, Suspect: x.Suspect, Doubtful: x.Doubtful, OtherPort: x.OtherPort, Habit: x.Habit,
-		Jump: map[string]float64{}, Steady: map[string]float64{}, Before: map[string]float64{},
-	}
-	for name, v := range x.Now {
-		f.Change[name], f.Grew[name], f.Pace[name], f.Unexplained[name], f.Jump[name], f.Steady[name] = 0, 0, 0, v, 0, 0
-	}
-	maps.Copy(f.Jump, x.Jump)
-	maps.Copy(f.Steady, x.Steady)
-	maps.Copy(f.Before, x.Before)
-	maps.Copy(f.Change, x.Change)
-	maps.Copy(f.Unexplained, x.Unexplained)
-	maps.Copy(f.Grew, x.Grew)
-	maps.Copy(f.Pace, x.Pace)
-	maps.Copy(f.SinceRework, x.SinceRework)
-	maps.Copy(f.Drive, x.Drive)
-	if x.Duty != "" {
-		f.Duty = x.Duty
-	}
-	return f
 }
