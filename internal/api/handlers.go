@@ -12,10 +12,10 @@ import (
 	"hylostat.example/internal/behind"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/handover"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 )
@@ -310,7 +310,7 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 	if who := whoAsks(ctx); who != nil && value(r.Body.Despite) != "" && !who.Role.Covers(access.Lead) {
 		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role), Do: "Ask a lead, or have the data copied first."}
 	}
-	started, err := h.shop.Check(ctx, d, protocol.RunKind(r.Body.Kind), r.Body.By, value(r.Body.Despite), protocol.Limit{Share: value(r.Body.Share)}, each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} })...)
+	started, err := h.shop.Check(ctx, d, check.Kind(r.Body.Kind), r.Body.By, value(r.Body.Despite), check.Limit{Share: value(r.Body.Share)}, each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} })...)
 	return server.StartCheck201JSONResponse(runOf(started)), err
 }
 

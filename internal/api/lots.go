@@ -10,10 +10,9 @@ import (
 	"net/url"
 
 	"hylostat.example/internal/access"
-	"hylostat.example/internal/protocol"
-
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/verdict"
@@ -71,7 +70,7 @@ func (h *handlers) OpenLot(ctx context.Context, r server.OpenLotRequestObject) (
 	}
 	l, err := h.shop.OpenLot(ctx, shop.Lot{
 		Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Wanted: value(b.Wanted), Copied: value(b.Copied),
-		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), Check: protocol.RunKind(value(b.Check)), By: b.By,
+		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), Check: check.Kind(value(b.Check)), By: b.By,
 	})
 	return server.OpenLot201JSONResponse(lotOf(l)), err
 }

@@ -8,6 +8,7 @@ import (
 
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/quantity"
@@ -15,7 +16,6 @@ import (
 	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
@@ -175,7 +175,7 @@ func signalsOf(courses []shop.Course, moments []shop.Moment, intake *shop.Intake
 			out.FirstHours = &h
 		}
 		out.LastHours = &h
-		if m.Step == protocol.ReadingAfter {
+		if m.Step == check.ReadingAfter {
 			out.Marks = append(out.Marks, contract.Mark{Kind: "quick", Hours: h, Reading: m.Seq})
 		}
 		if intake != nil && i > 0 && !m.At.Before(intake.At) && moments[i-1].At.Before(intake.At) {
@@ -369,7 +369,7 @@ func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
 	return out
 }
 
-func runOf(r protocol.Run) contract.Run {
+func runOf(r check.Run) contract.Run {
 	return contract.Run{
 		Id: r.ID, Kind: contract.RunKind(r.Kind), Title: r.Kind.Title(), Bay: r.Bay, Serial: r.Key.Serial, Model: r.Key.Model, By: r.By,
 		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: shop.Standing(r), Percent: r.Percent(),
@@ -377,13 +377,13 @@ func runOf(r protocol.Run) contract.Run {
 	}
 }
 
-func stepOf(s protocol.Step) contract.Step {
+func stepOf(s check.Step) contract.Step {
 	out := contract.Step{Kind: string(s.Kind), Title: s.Kind.Title(), State: contract.StepState(s.State), Percent: s.Percent, Note: text(s.Note), Begun: when(s.Begun), Ended: when(s.Ended)}
 	if s.Adopted {
 		out.Adopted = &s.Adopted
 	}
-	if s.Sweep != nil {
-		standing := standingOf(*s.Sweep)
+	if s.Standing != nil {
+		standing := standingOf(*s.Standing)
 		out.Sweep = &standing
 	}
 	if s.LBA != nil {

@@ -5,7 +5,7 @@ import (
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/shop"
 )
 
@@ -19,7 +19,7 @@ func (h *handlers) release(ctx context.Context, name, by string, r *shop.Release
 }
 
 func (h *handlers) RecordRelease(ctx context.Context, r server.RecordReleaseRequestObject) (server.RecordReleaseResponseObject, error) {
-	i, err := h.release(ctx, r.Drive, r.Body.By, &shop.Release{Scope: protocol.RunKind(r.Body.Scope), Owner: r.Body.Owner})
+	i, err := h.release(ctx, r.Drive, r.Body.By, &shop.Release{Scope: check.Kind(r.Body.Scope), Owner: r.Body.Owner})
 	return server.RecordRelease200JSONResponse(i), err
 }
 
@@ -33,7 +33,7 @@ func (h *handlers) StartRework(ctx context.Context, r server.StartReworkRequestO
 	if err != nil {
 		return nil, err
 	}
-	started, err := h.shop.Rework(ctx, d, protocol.RunKind(r.Body.Kind), r.Body.Ending, r.Body.By)
+	started, err := h.shop.Rework(ctx, d, check.Kind(r.Body.Kind), r.Body.Ending, r.Body.By)
 	return server.StartRework201JSONResponse(runOf(started)), err
 }
 
@@ -68,7 +68,7 @@ func (h *handlers) GetQueue(ctx context.Context, _ server.GetQueueRequestObject)
 }
 
 func (h *handlers) SetPlan(ctx context.Context, r server.SetPlanRequestObject) (server.SetPlanResponseObject, error) {
-	kind := protocol.RunKind(r.Body.Check)
+	kind := check.Kind(r.Body.Check)
 	if r.Body.Check == contract.PlanRequestCheckNone {
 		kind = ""
 	}

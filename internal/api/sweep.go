@@ -11,12 +11,12 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
-func standingOf(s protocol.Sweep) contract.SweepStanding {
+func standingOf(s check.Standing) contract.SweepStanding {
 	out := contract.SweepStanding{
 		Share: s.Share, Lba: int64(s.LBA), Sectors: int64(s.Geometry.Sectors), Logical: int(s.Geometry.Logical), Physical: int(s.Geometry.Physical),
 		Unreadable: int64(s.Unreadable), Other: int64(s.Other), Slow: int64(s.Slow), Confirmed: int64(s.Confirmed), Speed: s.Speed, LeftS: int(s.Left.Seconds()),
@@ -38,7 +38,7 @@ func standingOf(s protocol.Sweep) contract.SweepStanding {
 }
 
 func sweepSummaryOf(s shop.Sweep) contract.SweepSummary {
-	out := contract.SweepSummary{Run: s.Run, Kind: contract.SweepSummaryKind(s.Kind), Title: s.Kind.Title(), Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Sweep)}
+	out := contract.SweepSummary{Run: s.Run, Kind: contract.SweepSummaryKind(s.Kind), Title: s.Kind.Title(), Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Standing)}
 	if s.Hours >= 0 {
 		out.Hours = &s.Hours
 	}
@@ -48,20 +48,20 @@ func sweepSummaryOf(s shop.Sweep) contract.SweepSummary {
 // mostRanges is how many ranges are served; how many there are is always told.
 const mostRanges = 1000
 
-func sweepOf(serial string, s shop.Sweep, d shop.SweepDetail) (contract.Sweep, error) {
-	ribbon := surface.NewRibbon(s.Sweep.Geometry)
+func sweepOf(serial string, s shop.Sweep, d check.Found) (contract.Sweep, error) {
+	ribbon := surface.NewRibbon(s.Standing.Geometry)
 	out := contract.Sweep{
-		Run: s.Run, Kind: contract.SweepKind(s.Kind), Title: s.Kind.Title(), Serial: serial, Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Sweep),
+		Run: s.Run, Kind: contract.SweepKind(s.Kind), Title: s.Kind.Title(), Serial: serial, Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Standing),
 		Cells: len(ribbon.Cells()), RangesTotal: int64(len(d.Ranges)) + int64(s.Missed),
 		Ranges: each(d.Ranges[:min(len(d.Ranges), mostRanges)], func(r surface.Range) contract.SweepRange {
-			return contract.SweepRange{Lba: int64(r.LBA), Sectors: int64(r.Sectors), Physical: int64(s.Sweep.Geometry.CountPhysical(r.Extent)), Cause: r.Cause.String(), Unreadable: r.Cause.Unreadable()}
+			return contract.SweepRange{Lba: int64(r.LBA), Sectors: int64(r.Sectors), Physical: int64(s.Standing.Geometry.CountPhysical(r.Extent)), Cause: r.Cause.String(), Unreadable: r.Cause.Unreadable()}
 		}),
 		Slow: each(d.Slow[:min(len(d.Slow), mostRanges)], func(p surface.Slow) contract.SweepSlow { return slowOf(p, s.Once) }),
-		Heat: each(d.Heat, func(h protocol.Heat) contract.SweepHeat {
+		Heat: each(d.Heat, func(h check.Heat) contract.SweepHeat {
 			return contract.SweepHeat{At: h.At, Share: h.Share, Celsius: h.Celsius}
 		}),
 	}
-	out.Standing.Words = shop.SaysSweep(s.Sweep, s.Once)
+	out.Standing.Words = shop.SaysSweep(s.Standing, s.Once)
 	var err error
 	out.Segments, err = segmentsOf(ribbon, d.Blocks)
 	return out, err
@@ -83,7 +83,7 @@ func slowOf(s surface.Slow, once string) contract.SweepSlow {
 }
 
 // segmentsOf turns packed blocks into rows of cells.
-func segmentsOf(ribbon *surface.Ribbon, blocks []protocol.Block) ([]contract.RibbonSegment, error) {
+func segmentsOf(ribbon *surface.Ribbon, blocks []check.Block) ([]contract.RibbonSegment, error) {
 	all := make([]contract.RibbonSegment, 0, len(blocks))
 	for _, b := range blocks {
 		if err := ribbon.UnpackBlock(b.Number, b.Cells); err != nil {
@@ -135,18 +135,18 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 		return err
 	}
 	geometry := surface.Geometry{}
-	var blocks []protocol.Block
+	var blocks []check.Block
 	if sweep, detail, err := h.shop.SweepOf(ctx, id); err == nil {
-		geometry, blocks = sweep.Sweep.Geometry, detail.Blocks
+		geometry, blocks = sweep.Standing.Geometry, detail.Blocks
 	}
 	head := c.Response().Header()
 	head.Set("Content-Type", "text/event-stream")
 	head.Set("Cache-Control", "no-store")
 	c.Response().WriteHeader(http.StatusOK)
-	send := func(kind string, run protocol.Run, blocks []protocol.Block) error {
+	send := func(kind string, run check.Run, blocks []check.Block) error {
 		live := contract.Live{Run: runOf(run), Segments: []contract.RibbonSegment{}}
 		for i := range run.Steps {
-			if s := run.Steps[i].Sweep; s != nil {
+			if s := run.Steps[i].Standing; s != nil {
 				geometry = s.Geometry
 			}
 		}
@@ -165,7 +165,7 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 		}
 		return w.Flush()
 	}
-	if send("snapshot", run, blocks) != nil || run.State == protocol.Done {
+	if send("snapshot", run, blocks) != nil || run.State == check.Done {
 		return nil
 	}
 	tick := time.NewTicker(heartbeat)
@@ -186,7 +186,7 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 			if p.Whole {
 				kind = "snapshot"
 			}
-			if send(kind, p.Run, p.Blocks) != nil || p.Run.State == protocol.Done {
+			if send(kind, p.Run, p.Blocks) != nil || p.Run.State == check.Done {
 				return nil
 			}
 		}

@@ -13,6 +13,7 @@ import (
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 )
@@ -46,8 +47,8 @@ type Bench struct {
 	mu      sync.Mutex
 	workers map[int]*worker
 	places  map[drive.Address]*worker
-	runs    map[int64]*protocol.Run // open ones
-	holds   map[int]drive.Key       // which drive answers in which bay
+	runs    map[int64]*check.Run // open ones
+	holds   map[int]drive.Key    // which drive answers in which bay
 	group   sync.WaitGroup
 	ctx     context.Context
 }
@@ -56,7 +57,7 @@ type Bench struct {
 func New(ctx context.Context, o Options) (*Bench, error) {
 	b := &Bench{
 		Options: o, clock: o.Source.Clock(), wake: make(chan struct{}, 1), progress: make(chan protocol.Progress, 256),
-		workers: map[int]*worker{}, places: map[drive.Address]*worker{}, runs: map[int64]*protocol.Run{}, holds: map[int]drive.Key{},
+		workers: map[int]*worker{}, places: map[drive.Address]*worker{}, runs: map[int64]*check.Run{}, holds: map[int]drive.Key{},
 	}
 	b.feeder.Feed = o.Feed
 	rows, err := o.Journal.Bays(ctx)
@@ -71,7 +72,7 @@ func New(ctx context.Context, o Options) (*Bench, error) {
 		return nil, fmt.Errorf("reading the bench's journal: %w", err)
 	}
 	for _, r := range open {
-		r.State = map[bool]protocol.RunState{true: protocol.Queued, false: protocol.Interrupted}[r.State == protocol.Queued]
+		r.State = map[bool]check.State{true: check.Queued, false: check.Interrupted}[r.State == check.Queued]
 		b.runs[r.ID] = &r
 	}
 	return b, nil
@@ -258,7 +259,7 @@ func (b *Bench) awake() {
 
 // runFor finds the open run of a drive and moves it to the bay in which the drive answers. A drive on two paths answers in
 // two bays; its run stays where it is.
-func (b *Bench) runFor(key drive.Key, bay int) *protocol.Run {
+func (b *Bench) runFor(key drive.Key, bay int) *check.Run {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, r := range b.runs {
@@ -301,10 +302,10 @@ func (b *Bench) release(ctx context.Context, bay int) {
 }
 
 // saveRun stores a run; a finished one leaves the open ones.
-func (b *Bench) saveRun(ctx context.Context, r protocol.Run) error {
+func (b *Bench) saveRun(ctx context.Context, r check.Run) error {
 	save := b.Journal.SaveRun(ctx, r)
 	b.mu.Lock()
-	if r.State == protocol.Done {
+	if r.State == check.Done {
 		delete(b.runs, r.ID)
 	} else {
 		b.runs[r.ID] = &r

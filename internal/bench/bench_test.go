@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
@@ -35,9 +36,9 @@ type shop struct {
 	bench    *Bench
 	end      func()
 	bays     map[int]protocol.Bay
-	runs     map[int64]protocol.Run
+	runs     map[int64]check.Run
 	readings []protocol.Reading
-	sweeps   []protocol.SweepResult
+	sweeps   []check.Result
 
 	unanswered protocol.Unanswered
 }
@@ -52,7 +53,7 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
 	go func() { defer close(done); assert.NoError(t, b.Run(ctx)) }()
-	s := &shop{bench: b, bays: map[int]protocol.Bay{}, runs: map[int64]protocol.Run{}}
+	s := &shop{bench: b, bays: map[int]protocol.Bay{}, runs: map[int64]check.Run{}}
 	ended := false
 	s.end = func() {
 		if !ended {
@@ -172,9 +173,9 @@ func TestAStopIsObeyedAtOnceAndAbortsTheTestInTheDrive(t *testing.T) {
 	asked := time.Now()
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Run: id, By: "Imre"})
 	require.NoError(t, err)
-	s.take(t, "the end", func() bool { return s.runs[id].State == protocol.Done })
+	s.take(t, "the end", func() bool { return s.runs[id].State == check.Done })
 	assert.Less(t, time.Since(asked), time.Second)
-	assert.Equal(t, protocol.Stopped, s.runs[id].Outcome)
+	assert.Equal(t, check.Stopped, s.runs[id].Outcome)
 	assert.Equal(t, "aborted by the host", readTests(t, source)[0].Result)
 }
 
@@ -203,7 +204,7 @@ func TestKilledAfterAnyReportTheCheckIsFinishedOnce(t *testing.T) {
 			receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
 			require.NoError(t, err)
 			seen := 0
-			for seen < n && s.runs[receipt.Run.ID].State != protocol.Done {
+			for seen < n && s.runs[receipt.Run.ID].State != check.Done {
 				all, err := s.bench.Reports(t.Context())
 				require.NoError(t, err)
 				s.keep(all[0])
@@ -214,9 +215,9 @@ func TestKilledAfterAnyReportTheCheckIsFinishedOnce(t *testing.T) {
 
 			again := start(t, source, path)
 			again.runs, again.readings = s.runs, s.readings
-			again.take(t, "the end", func() bool { return again.runs[receipt.Run.ID].State == protocol.Done })
+			again.take(t, "the end", func() bool { return again.runs[receipt.Run.ID].State == check.Done })
 			r := again.runs[receipt.Run.ID]
-			assert.Equal(t, protocol.Passed, r.Outcome, r.Reason)
+			assert.Equal(t, check.Passed, r.Outcome, r.Reason)
 			tests := readTests(t, source)
 			assert.Len(t, tests, 1, "the drive ran one self-test, not two")
 			ids := map[string]bool{}
@@ -239,11 +240,11 @@ func TestARunFollowsItsDriveIntoAnotherBay(t *testing.T) {
 	id := receipt.Run.ID
 	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
 	source.Remove("one")
-	s.take(t, "its absence", func() bool { return s.runs[id].State == protocol.Absent })
+	s.take(t, "its absence", func() bool { return s.runs[id].State == check.Absent })
 	source.Insert("two", spec)
-	s.take(t, "the end", func() bool { return s.runs[id].State == protocol.Done })
+	s.take(t, "the end", func() bool { return s.runs[id].State == check.Done })
 	assert.Equal(t, 2, s.runs[id].Bay)
-	assert.Equal(t, protocol.Passed, s.runs[id].Outcome)
+	assert.Equal(t, check.Passed, s.runs[id].Outcome)
 }
 
 func server(port uint64) sim.Spec {
@@ -265,7 +266,7 @@ func TestADriveOnTwoPathsRunsOneCheckAndOutlivesAPath(t *testing.T) {
 	id := receipt.Run.ID
 	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
 	source.Remove("one")
-	s.take(t, "the end, by the other path", func() bool { return s.runs[id].State == protocol.Done })
+	s.take(t, "the end, by the other path", func() bool { return s.runs[id].State == check.Done })
 	assert.Equal(t, 2, s.runs[id].Bay)
 }
 

@@ -12,7 +12,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/guard"
 	"hylostat.example/internal/bench/journal"
-	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
@@ -31,7 +31,7 @@ type writing struct {
 	journal *journal.Journal
 	run     int64
 	step    int
-	count   func(func(w *protocol.Written)) // changes the sweeper's count
+	count   func(func(w *check.Written)) // changes the sweeper's count
 	g       surface.Geometry
 }
 
@@ -70,7 +70,7 @@ func (m *mending) Stream(ctx context.Context, _ device.Streaming, next func() (s
 		switch {
 		case m.tried[r.LBA]:
 		case o.Cause == surface.Whole:
-			m.count(func(w *protocol.Written) { w.Readable += m.g.CountPhysical(r.Extent) })
+			m.count(func(w *check.Written) { w.Readable += m.g.CountPhysical(r.Extent) })
 		case o.Cause.Unreadable():
 			m.tried[r.LBA] = true
 			if o, err = m.mend(ctx, r); err != nil {
@@ -96,14 +96,14 @@ func (m *mending) mend(ctx context.Context, r surface.Read) (o surface.Outcome, 
 		return o, err
 	}
 	n := m.g.CountPhysical(r.Extent)
-	m.count(func(w *protocol.Written) { w.Sectors += n })
+	m.count(func(w *check.Written) { w.Sectors += n })
 	if o.Cause == surface.Whole {
 		if o, err = m.read(ctx, r); err != nil {
 			return o, err
 		}
 	}
 	if o.Cause == surface.Whole {
-		m.count(func(w *protocol.Written) { w.Cleared += n })
+		m.count(func(w *check.Written) { w.Cleared += n })
 	}
 	return o, m.fulfil(ctx)
 }
@@ -134,7 +134,7 @@ func (n *renewing) Stream(ctx context.Context, _ device.Streaming, next func() (
 				return err
 			}
 			o.Spent, o.Took = read+o.Took, read // the pace is that of reading
-			n.count(func(w *protocol.Written) { w.Sectors += n.g.CountPhysical(r.Extent) })
+			n.count(func(w *check.Written) { w.Sectors += n.g.CountPhysical(r.Extent) })
 		}
 		told(r, o)
 	}
@@ -160,7 +160,7 @@ func (n *renewing) recover(ctx context.Context) error {
 	if _, err := n.writeBack(ctx, e); err != nil {
 		return err
 	}
-	n.count(func(w *protocol.Written) { w.Restored += n.g.CountPhysical(e) })
+	n.count(func(w *check.Written) { w.Restored += n.g.CountPhysical(e) })
 	return nil
 }
 
@@ -198,7 +198,7 @@ func (o *overwriting) Stream(ctx context.Context, how device.Streaming, next fun
 			return r, ok
 		}, func(r surface.Read, got surface.Outcome) {
 			if got.Cause == surface.Whole {
-				o.count(func(w *protocol.Written) { w.Sectors += o.g.CountPhysical(r.Extent) })
+				o.count(func(w *check.Written) { w.Sectors += o.g.CountPhysical(r.Extent) })
 			}
 			told(r, got)
 		})
@@ -216,9 +216,9 @@ func (o *overwriting) Stream(ctx context.Context, how device.Streaming, next fun
 }
 
 // reworkBegins is the geometry with which a rework goes over the surface, and the spots of a mend.
-func reworkBegins(kind protocol.RunKind, w *protocol.Rework, g surface.Geometry) (surface.Geometry, []surface.Extent) {
+func reworkBegins(kind check.Kind, w *check.Rework, g surface.Geometry) (surface.Geometry, []surface.Extent) {
 	switch kind {
-	case protocol.Mend:
+	case check.Mend:
 		var spots []surface.Extent
 		for _, t := range w.Targets {
 			for lba := t.LBA; lba < min(t.End(), g.Sectors) && len(spots) < mostTargets; {
@@ -230,7 +230,7 @@ func reworkBegins(kind protocol.RunKind, w *protocol.Rework, g surface.Geometry)
 			}
 		}
 		return g, spots
-	case protocol.Renew:
+	case check.Renew:
 		g.Chunk = max(g.Chunk, renewBytes/g.Logical)
 	default:
 	}
@@ -241,7 +241,7 @@ func reworkBegins(kind protocol.RunKind, w *protocol.Rework, g surface.Geometry)
 const mostTargets = 10_000
 
 // asked is what the guard is asked about the run in the bay.
-func (w *worker) asked(ctx context.Context, kind protocol.RunKind, key drive.Key, rework *protocol.Rework) guard.Asked {
+func (w *worker) asked(ctx context.Context, kind check.Kind, key drive.Key, rework *check.Rework) guard.Asked {
 	bay := w.bay
 	if source, ok := w.bench.Source.(device.Writable); ok { // what the bay says of it may be half a minute old
 		if uses, err := source.Uses(ctx, bay.Device); err == nil {
@@ -275,9 +275,9 @@ func (w *worker) writer(ctx context.Context, s *sweeper) (device.Blocks, error) 
 	s.closes = func() { _ = x.Close() }
 	base := &writing{Exclusive: x, journal: w.bench.Journal, run: r.ID, step: s.step, count: s.wrote, g: s.sweep.Geometry()}
 	switch r.Steps[s.step].Kind {
-	case protocol.Mending:
+	case check.Mending:
 		return &mending{base, map[uint64]bool{}}, nil
-	case protocol.Renewing:
+	case check.Renewing:
 		file := w.bench.copyOf(r.ID)
 		if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 			return nil, fmt.Errorf("making the folder for the copy of what is renewed: %w", err)
@@ -302,7 +302,7 @@ func (b *Bench) copyOf(run int64) string {
 }
 
 // takeRework makes a run of an order that writes, or says why not.
-func (w *worker) takeRework(ctx context.Context, o protocol.Order, r *protocol.Run) error {
+func (w *worker) takeRework(ctx context.Context, o protocol.Order, r *check.Run) error {
 	asked := w.asked(ctx, o.Check, o.Key, o.Rework)
 	refused := guard.Admit(asked)
 	if refused == nil {
@@ -322,9 +322,9 @@ func (w *worker) takeRework(ctx context.Context, o protocol.Order, r *protocol.R
 }
 
 // reworkTrouble makes an event of what kept a rework from beginning.
-func reworkTrouble(kind protocol.RunKind, err error) run.Event {
+func reworkTrouble(kind check.Kind, err error) check.Event {
 	if refused, ok := errors.AsType[*guard.Refused](err); ok {
-		return run.Trouble{Fault: *refused.Fault(kind)}
+		return check.Trouble{Fault: *refused.Fault(kind)}
 	}
-	return run.Trouble{Fault: *device.FaultOf("beginning to "+string(kind), err)}
+	return check.Trouble{Fault: *device.FaultOf("beginning to "+string(kind), err)}
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/surface"
@@ -19,10 +20,10 @@ import (
 var victim = drive.Key{Model: "Korvan K4-2000", Serial: "KVA077M511"}
 
 // order is a rework that nothing speaks against, of the drive scratched makes.
-func order(kind protocol.RunKind, targets ...uint64) protocol.Order {
-	w := &protocol.Rework{
+func order(kind check.Kind, targets ...uint64) protocol.Order {
+	w := &check.Rework{
 		Ending: "A077M511", Pattern: surface.Pattern{Seed: 77},
-		Release: protocol.Release{Intake: 1, Key: victim, Scope: kind, Owner: "Ms Adeyemi-Holt, by phone", By: "Dov", Expires: time.Now().Add(24 * time.Hour * 365), Nonce: string(kind)},
+		Release: check.Release{Intake: 1, Key: victim, Scope: kind, Owner: "Ms Adeyemi-Holt, by phone", By: "Dov", Expires: time.Now().Add(24 * time.Hour * 365), Nonce: string(kind)},
 	}
 	for _, lba := range targets {
 		w.Targets = append(w.Targets, surface.Extent{LBA: lba, Sectors: 8})
@@ -57,26 +58,26 @@ func TestAMendClearsWhatHealsAndSaysWhatDoesNot(t *testing.T) {
 		bad := source.Truth("one")
 		require.Len(t, bad, 9)
 		sound := bad[0] - 800 // was unreadable when it was swept, and can be read now
-		receipt, err := s.order(t, order(protocol.Mend, append(bad, sound)...))
+		receipt, err := s.order(t, order(check.Mend, append(bad, sound)...))
 		require.NoError(t, err)
 		s.take(t, "the mend", s.done(receipt.Run.ID))
 		run, sweep := s.runs[receipt.Run.ID], s.sweepOf(receipt.Run.ID)
 		require.NotNil(t, sweep)
-		assert.Equal(t, protocol.Mending, sweep.Kind)
+		assert.Equal(t, check.Mending, sweep.Kind)
 		pending, reallocated := waiting(t, s.readings[len(s.readings)-1])
 		if stubborn {
 			assert.Equal(t, "1 sector could be read after all; 9 sectors still unreadable", run.Steps[1].Note)
-			assert.Equal(t, protocol.Failed, run.Outcome)
+			assert.Equal(t, check.Failed, run.Outcome)
 			assert.Equal(t, bad, source.Truth("one"))
 			assert.EqualValues(t, 9, pending)
 		} else {
 			assert.Equal(t, "9 sectors cleared; 1 sector could be read after all", run.Steps[1].Note)
-			assert.Equal(t, protocol.Passed, run.Outcome)
+			assert.Equal(t, check.Passed, run.Outcome)
 			assert.Empty(t, source.Truth("one"))
 			assert.Equal(t, [2]uint64{0, 9}, [2]uint64{pending, reallocated}, "the reading after tells what became of them")
 		}
 		assert.EqualValues(t, 9*8, source.Wrote("one"), "nothing else is written")
-		assert.Equal(t, []protocol.StepKind{protocol.ReadingBefore, protocol.ReadingAfter}, []protocol.StepKind{s.readings[1].Step, s.readings[2].Step})
+		assert.Equal(t, []check.StepKind{check.ReadingBefore, check.ReadingAfter}, []check.StepKind{s.readings[1].Step, s.readings[2].Step})
 	}
 }
 
@@ -88,7 +89,7 @@ func TestARenewalWritesBackWhatCanBeReadAndNothingElse(t *testing.T) {
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
 	bad := source.Truth("one")
-	receipt, err := s.order(t, order(protocol.Renew))
+	receipt, err := s.order(t, order(check.Renew))
 	require.NoError(t, err)
 	s.take(t, "the renewal", s.done(receipt.Run.ID))
 	assert.Equal(t, "2 unreadable sectors", s.runs[receipt.Run.ID].Steps[1].Note)
@@ -103,10 +104,10 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 	for name, row := range map[string]struct {
 		holds         uint64
 		write, verify string
-		outcome       protocol.Outcome
+		outcome       check.Outcome
 	}{
-		"a drive that keeps it":               {0, "everything was written", "everything holds what was written to it", protocol.Passed},
-		"a drive of less room than it claims": {1_000_000, "everything was written", "100096 sectors do not hold what was written to them; 19 % swept; the drive does not keep what is written to it", protocol.Failed},
+		"a drive that keeps it":               {0, "everything was written", "everything holds what was written to it", check.Passed},
+		"a drive of less room than it claims": {1_000_000, "everything was written", "100096 sectors do not hold what was written to them; 19 % swept; the drive does not keep what is written to it", check.Failed},
 	} {
 		t.Run(name, func(t *testing.T) {
 			source := sim.New(sim.NewClock(7200), "", "one")
@@ -115,7 +116,7 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 			source.Insert("one", spec)
 			s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 			s.take(t, "the drive", s.answering(1))
-			receipt, err := s.order(t, order(protocol.Overwrite))
+			receipt, err := s.order(t, order(check.Overwrite))
 			require.NoError(t, err)
 			s.take(t, "the overwrite", s.done(receipt.Run.ID))
 			run := s.runs[receipt.Run.ID]
@@ -124,7 +125,7 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 			assert.Equal(t, row.outcome, run.Outcome)
 			assert.Empty(t, source.Truth("one"), "writing has cleared what could not be read")
 			if row.holds > 0 {
-				found := run.Steps[2].Sweep.Elsewhere
+				found := run.Steps[2].Standing.Elsewhere
 				require.NotNil(t, found)
 				assert.Equal(t, surface.Elsewhere{LBA: 0, From: 3_000_000}, *found)
 			}
@@ -144,7 +145,7 @@ func TestAReworkIsRefusedUnlessEverythingIsInOrder(t *testing.T) {
 		return s.answering(1)() && s.answering(2)() && s.bays[3].Connection == protocol.Unread
 	})
 	try := func(change func(*protocol.Order)) error {
-		o := order(protocol.Mend, 800)
+		o := order(check.Mend, 800)
 		change(&o)
 		_, err := s.order(t, o)
 		return err
@@ -163,7 +164,7 @@ func TestAReworkIsRefusedUnlessEverythingIsInOrder(t *testing.T) {
 	refusal(t, drive.FaultNotAllowed, try(func(*protocol.Order) {}))
 	s.bench.AllowRework = true
 
-	receipt, err := s.order(t, order(protocol.Mend, 800))
+	receipt, err := s.order(t, order(check.Mend, 800))
 	require.NoError(t, err)
 	s.take(t, "the mend", s.done(receipt.Run.ID))
 	refusal(t, drive.FaultNotAllowed, try(func(*protocol.Order) {}))
@@ -180,14 +181,14 @@ func TestAReworkThatCannotBeginHoldsUpNoOther(t *testing.T) {
 	s.take(t, "the drive", s.answering(1))
 	require.NoError(t, source.WriteProtect(t.Context(), s.bays[1].Device, true))
 	for n := range 3 {
-		o := order(protocol.Mend, 800)
+		o := order(check.Mend, 800)
 		o.Rework.Release.Nonce = string(rune('a' + n))
 		receipt, err := s.order(t, o)
 		require.NoError(t, err)
 		s.take(t, "its end", s.done(receipt.Run.ID))
 		assert.Contains(t, s.runs[receipt.Run.ID].Reason, "read-only")
 	}
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: 1, By: "Dov"})
 	require.NoError(t, err)
 	s.take(t, "the sweep", s.done(receipt.Run.ID))
 	assert.NotNil(t, s.sweepOf(receipt.Run.ID))
@@ -199,23 +200,23 @@ func TestADriveThatWasExchangedIsNotWritten(t *testing.T) {
 	source.Insert("one", marred(400_000_000))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, order(protocol.Overwrite))
+	receipt, err := s.order(t, order(check.Overwrite))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return source.Wrote("one") > 100_000 }, 30*time.Second, 10*time.Millisecond)
 	source.Remove("one")
-	s.take(t, "the absence", func() bool { return s.runs[receipt.Run.ID].State == protocol.Absent })
+	s.take(t, "the absence", func() bool { return s.runs[receipt.Run.ID].State == check.Absent })
 	other := disk("KVA077M4R9")
 	source.Insert("one", other)
 	s.take(t, "the other drive", func() bool { return s.bays[1].Key.Serial == "KVA077M4R9" })
 	wrote := source.Wrote("one")
 	time.Sleep(200 * time.Millisecond)
 	assert.Equal(t, wrote, source.Wrote("one"), "the other drive is not written to")
-	assert.Equal(t, protocol.Absent, s.runs[receipt.Run.ID].State)
+	assert.Equal(t, check.Absent, s.runs[receipt.Run.ID].State)
 }
 
 // Stopped after any commit of a rework, the bench goes on by the rules of each, and the drive ends as it should.
 func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
-	for kind, note := range map[protocol.RunKind]string{protocol.Mend: "", protocol.Renew: "", protocol.Overwrite: "everything was written"} {
+	for kind, note := range map[check.Kind]string{check.Mend: "", check.Renew: "", check.Overwrite: "everything was written"} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
 			for commits := int64(1); ; commits++ {
@@ -224,7 +225,7 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 				require.NoError(t, err)
 				source := sim.New(clock, filepath.Join(dir, "drives.json"), "one")
 				spec := marred(120_000)
-				if spec.Unread.From = 2; kind == protocol.Renew { // looking closer takes hundreds of commits
+				if spec.Unread.From = 2; kind == check.Renew { // looking closer takes hundreds of commits
 					spec.Unread.From = 0
 				}
 				source.Insert("one", spec)
@@ -233,7 +234,7 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 				s := start(t, source, path)
 				s.take(t, "the drive", s.answering(1))
 				var targets []uint64
-				if kind == protocol.Mend {
+				if kind == check.Mend {
 					targets = bad
 				}
 				id, reached, taken := s.stopAfter(t, commits, order(kind, targets...))
@@ -251,13 +252,13 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 					require.Equal(t, note, run.Steps[1].Note, "after commit %d: %+v", commits, run)
 				}
 				switch kind {
-				case protocol.Mend:
-					w := run.Steps[1].Sweep.Written
+				case check.Mend:
+					w := run.Steps[1].Standing.Written
 					require.NotNil(t, w)
 					assert.EqualValues(t, 2, w.Cleared+w.Readable, "after commit %d", commits)
 					assert.Empty(t, source.Truth("one"), "after commit %d", commits)
 					assert.LessOrEqual(t, source.Wrote("one"), uint64(2*8), "after commit %d: no sector is written that can be read", commits)
-				case protocol.Renew:
+				case check.Renew:
 					assert.Equal(t, bad, source.Truth("one"))
 					assert.GreaterOrEqual(t, source.Wrote("one"), uint64(120_000), "after commit %d", commits)
 				default:

@@ -13,6 +13,7 @@ import (
 
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
@@ -28,7 +29,7 @@ func scratched(serial string, sectors uint64) sim.Spec {
 	return s
 }
 
-func (s *shop) sweepOf(run int64) *protocol.SweepResult {
+func (s *shop) sweepOf(run int64) *check.Result {
 	for i := range s.sweeps {
 		if s.sweeps[i].Run == run {
 			return &s.sweeps[i]
@@ -38,11 +39,11 @@ func (s *shop) sweepOf(run int64) *protocol.SweepResult {
 }
 
 func (s *shop) done(run int64) func() bool {
-	return func() bool { return s.runs[run].State == protocol.Done }
+	return func() bool { return s.runs[run].State == check.Done }
 }
 
 // unreadable lists the first LBA of each physical sector a sweep found unreadable.
-func unreadable(r *protocol.SweepResult) []uint64 {
+func unreadable(r *check.Result) []uint64 {
 	all := []uint64{}
 	for _, e := range r.Ranges {
 		for lba := e.LBA; e.Cause.Unreadable() && lba < e.End(); lba += 8 {
@@ -52,9 +53,9 @@ func unreadable(r *protocol.SweepResult) []uint64 {
 	return all
 }
 
-func ribbonOf(t *testing.T, r *protocol.SweepResult) *surface.Ribbon {
+func ribbonOf(t *testing.T, r *check.Result) *surface.Ribbon {
 	t.Helper()
-	ribbon := surface.NewRibbon(r.Sweep.Geometry)
+	ribbon := surface.NewRibbon(r.Standing.Geometry)
 	for _, b := range r.Blocks {
 		require.NoError(t, ribbon.UnpackBlock(b.Number, b.Cells))
 	}
@@ -66,18 +67,18 @@ func TestAWholeSweepFindsWhatTheDriveHides(t *testing.T) {
 	source.Insert("one", scratched("KVA077M511", 40_000_000))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: 1, By: "Dov"})
 	require.NoError(t, err)
 	s.take(t, "the sweep", s.done(receipt.Run.ID))
 	run, sweep := s.runs[receipt.Run.ID], s.sweepOf(receipt.Run.ID)
 	require.NotNil(t, sweep)
 	assert.Equal(t, source.Truth("one"), unreadable(sweep))
-	assert.EqualValues(t, 9, sweep.Sweep.Unreadable)
+	assert.EqualValues(t, 9, sweep.Standing.Unreadable)
 	require.Len(t, sweep.Slow, 1)
 	assert.True(t, sweep.Slow[0].Confirmed())
-	assert.Equal(t, protocol.StepFailed, run.Steps[1].State)
+	assert.Equal(t, check.StepFailed, run.Steps[1].State)
 	assert.Equal(t, "9 unreadable sectors; 1 slow place, confirmed", run.Steps[1].Note)
-	assert.Equal(t, protocol.Failed, run.Outcome)
+	assert.Equal(t, check.Failed, run.Outcome)
 	var bytes uint64
 	for _, c := range ribbonOf(t, sweep).Cells() {
 		require.True(t, c.Swept())
@@ -94,14 +95,14 @@ func TestAQuickCheckTakesASampleAndSaysWhatItRulesOut(t *testing.T) {
 	source.Insert("one", spec)
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Quick, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Quick, Bay: 1, By: "Dov"})
 	require.NoError(t, err)
 	s.take(t, "the check", s.done(receipt.Run.ID))
 	run, sweep := s.runs[receipt.Run.ID], s.sweepOf(receipt.Run.ID)
-	assert.Equal(t, protocol.Passed, run.Outcome)
+	assert.Equal(t, check.Passed, run.Outcome)
 	assert.Equal(t, "every sample was read", run.Steps[2].Note)
-	require.NotNil(t, sweep.Sweep.Sample)
-	assert.InDelta(t, 0.003, sweep.Sweep.Sample.RulesOut(0.95), 0.0001)
+	require.NotNil(t, sweep.Standing.Sample)
+	assert.InDelta(t, 0.003, sweep.Standing.Sample.RulesOut(0.95), 0.0001)
 }
 
 func TestASweepOfFlashSaysHowMuchOfItHeldData(t *testing.T) {
@@ -115,7 +116,7 @@ func TestASweepOfFlashSaysHowMuchOfItHeldData(t *testing.T) {
 	s.take(t, "the drives", func() bool { return s.answering(1)() && s.answering(2)() })
 	var runs [2]int64
 	for i := range runs {
-		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: i + 1, By: "Dov"})
+		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: i + 1, By: "Dov"})
 		require.NoError(t, err)
 		runs[i] = receipt.Run.ID
 	}
@@ -125,10 +126,10 @@ func TestASweepOfFlashSaysHowMuchOfItHeldData(t *testing.T) {
 	s = start(t, source, path)
 	s.sweeps = sweeps
 	s.take(t, "the sweeps", func() bool { return s.done(runs[0])() && s.done(runs[1])() })
-	held := s.sweepOf(runs[0]).Sweep.Held
+	held := s.sweepOf(runs[0]).Standing.Held
 	require.NotNil(t, held)
 	assert.InDelta(t, 0.375, *held, 0.002)
-	assert.Nil(t, s.sweepOf(runs[1]).Sweep.Held, "a platter is read wherever it is")
+	assert.Nil(t, s.sweepOf(runs[1]).Standing.Held, "a platter is read wherever it is")
 }
 
 // The bench is ended again and again, as a crash would end it; what was swept is not swept again, and nothing is lost.
@@ -138,7 +139,7 @@ func TestASweepGoesOnWhereItWasAfterEveryEnd(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "bench.db")
 	s := start(t, source, path)
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: 1, By: "Dov"})
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(5, 5))
 	for range 4 {
@@ -164,10 +165,10 @@ func TestASweepWaitsGoesOnAndStops(t *testing.T) {
 	source.Insert("one", scratched("KVA077M511", 4_000_000_000))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: 1, By: "Dov"})
 	require.NoError(t, err)
 	id := receipt.Run.ID
-	sweeping := func() bool { return len(s.runs[id].Steps) > 1 && s.runs[id].Steps[1].State == protocol.Begun }
+	sweeping := func() bool { return len(s.runs[id].Steps) > 1 && s.runs[id].Steps[1].State == check.Begun }
 	s.take(t, "the sweep's begin", sweeping)
 	var last protocol.Progress
 	for last.Blocks == nil {
@@ -176,23 +177,23 @@ func TestASweepWaitsGoesOnAndStops(t *testing.T) {
 	assert.True(t, last.Whole)
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderPause, Run: id, By: "Imre"})
 	require.NoError(t, err)
-	s.take(t, "the pause", func() bool { return s.runs[id].State == protocol.Paused })
+	s.take(t, "the pause", func() bool { return s.runs[id].State == check.Paused })
 	assert.Equal(t, "paused by Imre", s.runs[id].Pause)
-	share := s.runs[id].Steps[1].Sweep.Share
+	share := s.runs[id].Steps[1].Standing.Share
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 1})
 	require.NoError(t, err, "a reading is taken meanwhile")
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderResume, Run: id, By: "Imre"})
 	require.NoError(t, err)
-	s.take(t, "going on", func() bool { return s.runs[id].State == protocol.Running })
-	assert.InDelta(t, share, s.runs[id].Steps[1].Sweep.Share, 0.001, "nothing was read while it waited")
+	s.take(t, "going on", func() bool { return s.runs[id].State == check.Running })
+	assert.InDelta(t, share, s.runs[id].Steps[1].Standing.Share, 0.001, "nothing was read while it waited")
 	begun := time.Now()
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Run: id, By: "Imre"})
 	require.NoError(t, err)
 	s.take(t, "the stop", s.done(id))
 	assert.Less(t, time.Since(begun), time.Second)
-	assert.Equal(t, protocol.Stopped, s.runs[id].Outcome)
+	assert.Equal(t, check.Stopped, s.runs[id].Outcome)
 	require.NotNil(t, s.sweepOf(id), "what it found so far is kept")
-	assert.Less(t, s.sweepOf(id).Sweep.Share, 0.5)
+	assert.Less(t, s.sweepOf(id).Standing.Share, 0.5)
 }
 
 func TestAHotDriveIsLetCoolAndGoesOnByItself(t *testing.T) {
@@ -202,16 +203,16 @@ func TestAHotDriveIsLetCoolAndGoesOnByItself(t *testing.T) {
 	source.Insert("one", spec)
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: 1, By: "Dov", Limit: protocol.Limit{Share: 5}})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: 1, By: "Dov", Limit: check.Limit{Share: 5}})
 	require.NoError(t, err)
 	hot := false
 	s.take(t, "heat, and its end", func() bool {
 		r := s.runs[receipt.Run.ID]
-		if r.State == protocol.Paused {
+		if r.State == check.Paused {
 			hot = true
 			assert.Contains(t, r.Pause, "it waits until it has cooled to 50 °C")
 		}
-		return hot && r.State == protocol.Running
+		return hot && r.State == check.Running
 	})
 }
 
@@ -220,12 +221,12 @@ func TestASweepStopsWhenNothingCanChangeTheVerdict(t *testing.T) {
 	source.Insert("one", scratched("KVA077M511", 400_000_000))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: 1, By: "Dov", Limit: protocol.Limit{StopAt: 2}})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: 1, By: "Dov", Limit: check.Limit{StopAt: 2}})
 	require.NoError(t, err)
 	s.take(t, "the run", s.done(receipt.Run.ID))
 	sweep := s.sweepOf(receipt.Run.ID)
-	assert.EqualValues(t, 2, sweep.Sweep.Unreadable)
-	assert.Less(t, sweep.Sweep.Share, 0.9)
+	assert.EqualValues(t, 2, sweep.Standing.Unreadable)
+	assert.Less(t, sweep.Standing.Share, 0.9)
 	assert.Contains(t, s.runs[receipt.Run.ID].Steps[1].Note, "nothing more can change the verdict")
 }
 
@@ -242,7 +243,7 @@ func TestStoppedAfterEveryCommitAnExtendedCheckIsFinishedOnce(t *testing.T) {
 		path := filepath.Join(dir, "bench.db")
 		s := start(t, source, path)
 		s.take(t, "the drive", s.answering(1))
-		id, reached, taken := s.stopAfter(t, commits, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Extended, Bay: 1, By: "Dov"})
+		id, reached, taken := s.stopAfter(t, commits, protocol.Order{Kind: protocol.OrderCheck, Check: check.Extended, Bay: 1, By: "Dov"})
 		if !taken {
 			s.end()
 			continue
@@ -254,7 +255,7 @@ func TestStoppedAfterEveryCommitAnExtendedCheckIsFinishedOnce(t *testing.T) {
 		s.take(t, "the check", s.done(id))
 
 		run, sweep := s.runs[id], s.sweepOf(id)
-		require.Equal(t, []protocol.StepState{protocol.StepDone, protocol.StepFailed, protocol.StepFailed, protocol.StepDone}, states(run), "after commit %d: %+v", commits, run)
+		require.Equal(t, []check.StepState{check.StepDone, check.StepFailed, check.StepFailed, check.StepDone}, states(run), "after commit %d: %+v", commits, run)
 		require.NotNil(t, sweep, "after commit %d", commits)
 		assert.Equal(t, source.Truth("one"), unreadable(sweep), "after commit %d", commits)
 		var bytes uint64
@@ -277,8 +278,8 @@ func TestStoppedAfterEveryCommitAnExtendedCheckIsFinishedOnce(t *testing.T) {
 	}
 }
 
-func states(r protocol.Run) []protocol.StepState {
-	var all []protocol.StepState
+func states(r check.Run) []check.StepState {
+	var all []check.StepState
 	for _, s := range r.Steps {
 		all = append(all, s.State)
 	}
@@ -313,7 +314,7 @@ func TestTwentyFourDrivesAtOnceAndThreeOfThemInTrouble(t *testing.T) {
 	s.take(t, "all drives", settled)
 	runs := map[int]int64{}
 	for bay, b := range s.bays {
-		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: bay, By: "Dov"})
+		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: bay, By: "Dov"})
 		if b.Connection == protocol.StuckBay {
 			refusal(t, drive.FaultStuck, err)
 			continue
@@ -326,17 +327,17 @@ func TestTwentyFourDrivesAtOnceAndThreeOfThemInTrouble(t *testing.T) {
 	require.Len(t, runs, drives-1)
 	s.take(t, "the sweep of the one that is pulled", func() bool {
 		r := s.runs[runs[pulled]]
-		return len(r.Steps) > 1 && r.Steps[1].State == protocol.Begun
+		return len(r.Steps) > 1 && r.Steps[1].State == check.Begun
 	})
 	source.Remove(drive.Address(fmt.Sprintf("place-%02d", pulled)))
 	s.take(t, "all that can finish", func() bool {
 		done := 0
 		for n, id := range runs {
-			if n != pulled && s.runs[id].State == protocol.Done {
+			if n != pulled && s.runs[id].State == check.Done {
 				done++
 			}
 		}
-		return done == drives-2 && s.runs[runs[pulled]].State == protocol.Absent
+		return done == drives-2 && s.runs[runs[pulled]].State == check.Absent
 	})
 	for n, id := range runs {
 		if n == pulled {
@@ -345,7 +346,7 @@ func TestTwentyFourDrivesAtOnceAndThreeOfThemInTrouble(t *testing.T) {
 		sweep := s.sweepOf(id)
 		require.NotNil(t, sweep, "drive %d", n)
 		assert.Equal(t, source.Truth(drive.Address(fmt.Sprintf("place-%02d", n))), unreadable(sweep), "drive %d", n)
-		assert.InDelta(t, 1, sweep.Sweep.Share, 1e-9)
+		assert.InDelta(t, 1, sweep.Standing.Share, 1e-9)
 	}
 }
 
@@ -362,12 +363,12 @@ func TestSweepsWaitForTheirTurn(t *testing.T) {
 	s.take(t, "the drives", all)
 	waited := false
 	for bay := 1; bay <= 3; bay++ {
-		_, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: protocol.Whole, Bay: bay, By: "Dov"})
+		_, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: bay, By: "Dov"})
 		require.NoError(t, err)
 	}
 	s.take(t, "one that waits", func() bool {
 		for _, r := range s.runs {
-			waited = waited || r.State == protocol.Paused && r.Turn
+			waited = waited || r.State == check.Paused && r.Turn
 		}
 		return waited
 	})

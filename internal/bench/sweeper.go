@@ -10,7 +10,7 @@ import (
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
-	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/surface"
@@ -36,23 +36,23 @@ type sweeper struct {
 	blocks device.Blocks
 	how    device.Streaming
 	rest   int // of every hundred, how much time the drive is left to its owner
-	events chan<- run.Event
+	events chan<- check.Event
 	full   chan<- string // why it is to wait for its turn
 
 	mu       sync.Mutex
 	cancel   context.CancelFunc
-	current  protocol.Run // as the worker last had it
+	current  check.Run // as the worker last had it
 	step     int
 	sweep    *surface.Sweep
 	sample   *surface.Sample
 	began    time.Time
-	heat     []protocol.Heat
+	heat     []check.Heat
 	hotAt    int
 	stopAt   uint64
 	mostLost uint64 // sectors that do not hold what was written to them, after which more say nothing new; 0: no end
 	early    string
 	writes   bool
-	written  protocol.Written
+	written  check.Written
 	closes   func()        // lets go of the surface that is held for writing
 	done     func()        // removes what a rework that came to its end needs no more
 	holds    int           // who wants it to wait
@@ -74,15 +74,15 @@ type sweeper struct {
 // mark is what is stored at one moment.
 type mark struct {
 	body   []byte
-	blocks []protocol.Block
+	blocks []check.Block
 }
 
 // sweepBegins tells how a sweep of the drive in the bay would begin, or why there can be none.
-func (w *worker) sweepBegins(of *protocol.Run, r reading.Reading) (*protocol.Sweep, string) {
+func (w *worker) sweepBegins(of *check.Run, r reading.Reading) (*check.Standing, string) {
 	kind := of.Kind
 	blocks, ok := w.open.(device.Blocks)
 	switch {
-	case !slices.ContainsFunc(kind.Plan(), protocol.StepKind.IsSweep):
+	case !slices.ContainsFunc(kind.Plan(), check.StepKind.IsSweep):
 		return nil, ""
 	case !ok:
 		return nil, "the surface cannot be read through this adapter"
@@ -104,11 +104,11 @@ func (w *worker) sweepBegins(of *protocol.Run, r reading.Reading) (*protocol.Swe
 	if kind.IsRework() {
 		g, _ = reworkBegins(kind, of.Rework, g)
 	}
-	s := &protocol.Sweep{Geometry: g, HotAt: hotAt(r)}
+	s := &check.Standing{Geometry: g, HotAt: hotAt(r)}
 	if has := r.Identity.Bytes; r.Identity.Interface != drive.NVMe && has > l.Bytes { // an NVMe drive's capacity is all its namespaces'
 		s.Beyond = has - l.Bytes
 	}
-	if kind == protocol.Quick || kind == protocol.Spot {
+	if kind == check.Quick || kind == check.Spot {
 		_, sample := surface.Spots(g, uint64(w.bench.clock.Now().UnixNano()), near(r))
 		s.Sample = &sample
 	}
@@ -147,9 +147,9 @@ func hotAt(r reading.Reading) int {
 const coolAt = 50
 
 // sweepOn begins the sweep of the current step, or goes on from its mark.
-func (w *worker) sweepOn(ctx context.Context) run.Event {
+func (w *worker) sweepOn(ctx context.Context) check.Event {
 	if why := w.bench.feeder.ask(w.current.ID, time.Now()); why != "" {
-		return run.PauseAsked{Why: why, Turn: true}
+		return check.PauseAsked{Why: why, Turn: true}
 	}
 	if w.sweeping != nil {
 		w.sweeping.release()
@@ -163,13 +163,13 @@ func (w *worker) sweepOn(ctx context.Context) run.Event {
 }
 
 // beginSweep starts the sweeper of the current step, or gives what is wrong.
-func (w *worker) beginSweep(ctx context.Context) run.Event {
-	trouble := func(err error) run.Event {
-		return run.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Back: err.Error(), Extra: "Stop the run and begin anew."}}
+func (w *worker) beginSweep(ctx context.Context) check.Event {
+	trouble := func(err error) check.Event {
+		return check.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Back: err.Error(), Extra: "Stop the run and begin anew."}}
 	}
 	blocks, ok := w.open.(device.Blocks)
-	index := slices.IndexFunc(w.current.Steps, func(s protocol.Step) bool {
-		return s.Kind.IsSweep() && s.Sweep != nil && s.State == protocol.Begun
+	index := slices.IndexFunc(w.current.Steps, func(s check.Step) bool {
+		return s.Kind.IsSweep() && s.Standing != nil && s.State == check.Begun
 	})
 	if !ok || index < 0 {
 		return trouble(fmt.Errorf("the drive in bay %d has no surface that can be read", w.bay.Number))
@@ -178,7 +178,7 @@ func (w *worker) beginSweep(ctx context.Context) run.Event {
 	if err != nil {
 		return trouble(err)
 	}
-	begin := w.current.Steps[index].Sweep
+	begin := w.current.Steps[index].Standing
 	g := begin.Geometry
 	if l := blocks.Limits(); l.Bytes != g.Bytes() {
 		return trouble(fmt.Errorf("the drive had %d bytes when it began, and has %d now", g.Bytes(), l.Bytes))
@@ -198,7 +198,7 @@ func (w *worker) beginSweep(ctx context.Context) run.Event {
 	var spots []surface.Extent
 	if rework := w.current.Rework; rework != nil {
 		s.stopAt = 0
-		if _, spots = reworkBegins(w.current.Kind, rework, g); step.Kind == protocol.Verifying {
+		if _, spots = reworkBegins(w.current.Kind, rework, g); step.Kind == check.Verifying {
 			s.how.Compare, s.mostLost = &rework.Pattern, mostLost
 		}
 	}
@@ -213,7 +213,7 @@ func (w *worker) beginSweep(ctx context.Context) run.Event {
 		}
 		if intent, open, err := w.bench.Journal.Intent(ctx, w.current.ID, index); err != nil {
 			return trouble(err)
-		} else if open && step.Kind == protocol.Overwriting { // what was being written may not have been kept
+		} else if open && step.Kind == check.Overwriting { // what was being written may not have been kept
 			m.State.Rewind(m.Geometry, intent.LBA)
 		}
 		s.sweep, s.began, s.heat, s.written = surface.Resume(m.Geometry, m.State, ribbon), m.Began, m.Heat, m.Written
@@ -244,7 +244,7 @@ func (s *sweeper) loop(ctx context.Context) {
 	marker := make(chan struct{})
 	go s.store(context.WithoutCancel(ctx), marker)
 	end := s.carry(ctx)
-	_, through := end.(run.Swept)
+	_, through := end.(check.Swept)
 	s.letGo(through)
 	s.mu.Lock()
 	s.sweep.Forget()
@@ -254,7 +254,7 @@ func (s *sweeper) loop(ctx context.Context) {
 	<-marker
 	stored := context.WithoutCancel(ctx)
 	var err error
-	if _, over := end.(run.Swept); over {
+	if _, over := end.(check.Swept); over {
 		if err = s.bench.Journal.SweepEnded(stored, s.result(), last.body); err != nil {
 			end = nil // the run stands still, and goes on from the last mark when the bench is started again
 		}
@@ -288,27 +288,27 @@ func (s *sweeper) letGo(through bool) {
 }
 
 // wrote changes what is counted of the writing.
-func (s *sweeper) wrote(f func(*protocol.Written)) {
+func (s *sweeper) wrote(f func(*check.Written)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f(&s.written)
 }
 
 // carry reads, and says how it ended; nil when ctx did.
-func (s *sweeper) carry(ctx context.Context) run.Event {
+func (s *sweeper) carry(ctx context.Context) check.Event {
 	for {
 		err := s.blocks.Stream(ctx, s.how, func() (surface.Read, bool) { return s.next(ctx) }, s.tell)
 		if ctx.Err() != nil {
 			return nil
 		}
 		if err != nil {
-			return run.Trouble{Fault: *device.FaultOf("reading the surface", err)}
+			return check.Trouble{Fault: *device.FaultOf("reading the surface", err)}
 		}
 		s.mu.Lock()
 		if s.sweep.Finished() || s.early != "" {
 			now := s.standing()
 			s.mu.Unlock()
-			return run.Swept{Sweep: now}
+			return check.Swept{Sweep: now}
 		}
 		close(s.idle)
 		s.mu.Unlock()
@@ -390,9 +390,9 @@ func (s *sweeper) progress(now time.Time) {
 	standing := s.standing()
 	p := protocol.Progress{Run: s.current, Step: s.step, Whole: s.told.IsZero()}
 	p.Run.Steps = slices.Clone(p.Run.Steps)
-	p.Run, _ = run.Next(p.Run, run.SweepMoved{Sweep: standing}, s.bench.clock.Now())
+	p.Run, _ = check.Next(p.Run, check.SweepMoved{Sweep: standing}, s.bench.clock.Now())
 	for n := range s.untold {
-		p.Blocks = append(p.Blocks, protocol.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
+		p.Blocks = append(p.Blocks, check.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
 	}
 	if s.bench.tellProgress(p) {
 		s.told = now
@@ -409,7 +409,7 @@ func (s *sweeper) mark() mark {
 	}
 	m := mark{body: body}
 	for n := range s.unmarked {
-		m.blocks = append(m.blocks, protocol.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
+		m.blocks = append(m.blocks, check.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
 	}
 	clear(s.unmarked)
 	return m
@@ -426,16 +426,16 @@ func (s *sweeper) store(ctx context.Context, done chan<- struct{}) {
 }
 
 // now is how the sweep stands.
-func (s *sweeper) now() protocol.Sweep {
+func (s *sweeper) now() check.Standing {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.standing()
 }
 
 // standing sums the sweep up.
-func (s *sweeper) standing() protocol.Sweep {
+func (s *sweeper) standing() check.Standing {
 	w := s.sweep
-	now := protocol.Sweep{Geometry: w.Geometry(), Sample: s.sample, Share: w.Share(), Unreadable: w.Unread, Slow: w.SlowPlaces, Speed: s.speed, HotAt: s.hotAt, Closer: w.Closer(), LBA: w.LBA(), Lost: w.Lost, Elsewhere: w.Elsewhere}
+	now := check.Standing{Geometry: w.Geometry(), Sample: s.sample, Share: w.Share(), Unreadable: w.Unread, Slow: w.SlowPlaces, Speed: s.speed, HotAt: s.hotAt, Closer: w.Closer(), LBA: w.LBA(), Lost: w.Lost, Elsewhere: w.Elsewhere}
 	if s.writes {
 		written := s.written
 		now.Written = &written
@@ -470,17 +470,18 @@ func (s *sweeper) standing() protocol.Sweep {
 }
 
 // result is the whole of what was found.
-func (s *sweeper) result() protocol.SweepResult {
+func (s *sweeper) result() check.Result {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	r := protocol.SweepResult{
-		Run: s.current.ID, Step: s.step, Kind: s.current.Steps[s.step].Kind, Key: s.current.Key, Began: s.began, Ended: s.bench.clock.Now(), Sweep: s.standing(),
-		Ranges: s.sweep.Ranges, Missed: s.sweep.Missed, Slow: s.sweep.Slow, Heat: s.heat,
+	r := check.Result{
+		Key:   s.current.Key,
+		Sweep: check.Sweep{Run: s.current.ID, Step: s.step, Kind: s.current.Steps[s.step].Kind, Began: s.began, Ended: s.bench.clock.Now(), Standing: s.standing(), Missed: s.sweep.Missed},
+		Found: check.Found{Ranges: s.sweep.Ranges, Slow: s.sweep.Slow, Heat: s.heat},
 	}
 	ribbon := s.sweep.Ribbon()
 	for n := range ribbon.Blocks() {
 		if slices.ContainsFunc(ribbon.Block(n), surface.Cell.Swept) {
-			r.Blocks = append(r.Blocks, protocol.Block{Number: n, Cells: ribbon.PackBlock(n)})
+			r.Blocks = append(r.Blocks, check.Block{Number: n, Cells: ribbon.PackBlock(n)})
 		}
 	}
 	return r
@@ -526,14 +527,14 @@ func (s *sweeper) warm(celsius int) {
 		}
 		s.heat = thin
 	}
-	s.heat = append(s.heat, protocol.Heat{At: s.bench.clock.Now(), Share: s.sweep.Share(), Celsius: celsius})
+	s.heat = append(s.heat, check.Heat{At: s.bench.clock.Now(), Share: s.sweep.Share(), Celsius: celsius})
 }
 
 // mostHeat bounds the temperature curve.
 const mostHeat = 512
 
 // end ends the sweep where it is. What it found so far is reported when part is set.
-func (s *sweeper) end(ctx context.Context, part bool) protocol.Sweep {
+func (s *sweeper) end(ctx context.Context, part bool) check.Standing {
 	s.cancel()
 	<-s.finished
 	s.mu.Lock()

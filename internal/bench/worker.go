@@ -9,7 +9,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/probe"
-	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
@@ -24,14 +24,14 @@ type worker struct {
 
 	open    device.Device
 	session *probe.Session
-	current *protocol.Run // the run of the drive in the bay
+	current *check.Run // the run of the drive in the bay
 	// identity is the drive's by its latest reading.
 	identity drive.Identity
 	poll     <-chan struct{}
 	unpoll   context.CancelFunc
 
 	sweeping *sweeper // of the current run, from its sweep's begin to its end
-	swept    chan run.Event
+	swept    chan check.Event
 	full     chan string // why the sweep is to wait for its turn
 	turn     <-chan time.Time
 	warm     <-chan struct{} // the drive's temperature is due
@@ -58,7 +58,7 @@ type (
 
 func newWorker(b *Bench, row journal.BayRow) *worker {
 	return &worker{
-		bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan run.Event, 1), full: make(chan string, 1),
+		bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan string, 1),
 		bay: protocol.Bay{Number: row.Number, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: b.clock.Now()},
 	}
 }
@@ -126,13 +126,13 @@ func (w *worker) loop(ctx context.Context) {
 			}
 		case <-w.poll:
 			w.poll = nil
-			w.perform(ctx, run.PollTest)
+			w.perform(ctx, check.PollTest)
 		case e := <-w.swept:
 			w.sweepEnded(ctx, e)
 		case <-w.warm:
 			w.feel(ctx)
 		case why := <-w.full:
-			w.happen(ctx, run.PauseAsked{Why: why, Turn: true})
+			w.happen(ctx, check.PauseAsked{Why: why, Turn: true})
 		case <-w.turn:
 			w.ourTurn(ctx)
 		}
@@ -215,7 +215,7 @@ func (w *worker) silence() *drive.Fault {
 func (w *worker) gone(ctx context.Context) {
 	if r := w.current; r != nil {
 		w.noPoll()
-		next, _ := run.Next(*r, run.DriveGone{}, w.bench.clock.Now())
+		next, _ := check.Next(*r, check.DriveGone{}, w.bench.clock.Now())
 		w.save(ctx, next)
 	}
 	w.leave()
@@ -241,25 +241,25 @@ func (w *worker) attach(ctx context.Context, asked bool) {
 		return
 	}
 	w.open, w.session = d, session
-	pages, key := w.read(ctx, "", nil, probe.Manner{Wake: asked})
-	if !key.IsValid() {
-		w.unnamed(ctx, pages)
+	t := w.read(ctx, "", nil, probe.Manner{Wake: asked})
+	if !t.key.IsValid() {
+		w.unnamed(ctx, t.pages)
 		return
 	}
 	if w.said || w.bay.Attempts > 0 {
 		w.said, w.bay.Attempts = false, 0
 		w.remember(ctx)
 	}
-	if fault := ended(pages); fault != nil { // it named itself, then fell silent
+	if fault := ended(t.pages); fault != nil { // it named itself, then fell silent
 		if fault.Class == drive.FaultStuck {
-			w.become(ctx, protocol.StuckBay, key, fault)
+			w.become(ctx, protocol.StuckBay, t.key, fault)
 			return
 		}
 		w.leave()
 		w.become(ctx, protocol.Unread, drive.Key{}, fault)
 		return
 	}
-	w.become(ctx, protocol.Answering, key, nil)
+	w.become(ctx, protocol.Answering, t.key, nil)
 	w.takeUp(ctx)
 }
 
@@ -270,13 +270,13 @@ func (w *worker) takeUp(ctx context.Context) {
 	}
 	if r := w.bench.runFor(w.bay.Key, w.bay.Number); r != nil {
 		w.current = r
-		var event run.Event = run.DriveBack{}
+		var event check.Event = check.DriveBack{}
 		switch r.State {
-		case protocol.Interrupted:
-			event = run.Restarted{}
-		case protocol.Queued:
-			event = run.Begin{}
-		case protocol.Running, protocol.Paused, protocol.Absent, protocol.Stuck, protocol.Stopping, protocol.Done:
+		case check.Interrupted:
+			event = check.Restarted{}
+		case check.Queued:
+			event = check.Begin{}
+		case check.Running, check.Paused, check.Absent, check.Stuck, check.Stopping, check.Done:
 		}
 		w.happen(ctx, event)
 	}
@@ -332,9 +332,16 @@ func (w *worker) remember(ctx context.Context) {
 	}
 }
 
+// taken is a reading as the bench has it: what it reports, and what it makes of it for its own use.
+type taken struct {
+	pages   []reading.Page
+	key     drive.Key
+	decoded reading.Reading // zero when the drive did not name itself
+}
+
 // read takes a reading and reports it when the drive named itself. A drive that was only found, and answers in another bay
 // already, has been read there: two readings at once would race each other.
-func (w *worker) read(ctx context.Context, order string, r *protocol.Run, how probe.Manner) ([]reading.Page, drive.Key) {
+func (w *worker) read(ctx context.Context, order string, r *check.Run, how probe.Manner) taken {
 	if w.sweeping != nil && !w.sweeping.over() { // its times would be the reading's
 		w.sweeping.hold(ctx)
 		defer w.sweeping.release()
@@ -342,15 +349,16 @@ func (w *worker) read(ctx context.Context, order string, r *protocol.Run, how pr
 	at, start := w.bench.clock.Now(), time.Now()
 	pages := w.session.Pages(ctx, how)
 	w.learned(ctx)
-	key := probe.Key(pages)
-	if !key.IsValid() || ctx.Err() != nil {
-		return pages, key
+	t := taken{pages: pages, key: probe.Key(pages)}
+	if !t.key.IsValid() || ctx.Err() != nil {
+		return t
 	}
-	w.identity = reading.Decode(pages).Identity
-	if alone := w.bench.claim(key, w.bay.Number); !alone && order == "" && r == nil {
-		return pages, key
+	t.decoded = reading.Decode(pages)
+	w.identity = t.decoded.Identity
+	if alone := w.bench.claim(t.key, w.bay.Number); !alone && order == "" && r == nil {
+		return t
 	}
-	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.Number, Key: key, At: at, Took: time.Since(start), Pages: pages, Tool: w.bench.Tool}
+	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.Number, Key: t.key, At: at, Took: time.Since(start), Pages: pages, Tool: w.bench.Tool}
 	if r != nil {
 		report.Run = r.ID
 		if s := r.Current(); s != nil {
@@ -358,7 +366,7 @@ func (w *worker) read(ctx context.Context, order string, r *protocol.Run, how pr
 		}
 	}
 	w.bench.report(ctx, protocol.Report{Reading: report})
-	return pages, key
+	return t
 }
 
 // obey carries out an order, or says why not. What takes longer than a reply may wait comes back as a function.
@@ -381,7 +389,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 		return receipt, func() {
 			w.noPoll()
 			w.endSweep(ctx, true)
-			w.happen(ctx, run.StopAsked{By: o.By})
+			w.happen(ctx, check.StopAsked{By: o.By})
 		}, nil
 	case protocol.OrderPause, protocol.OrderResume:
 		return w.pause(ctx, o)
@@ -401,16 +409,16 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	}
 	if o.Kind == protocol.OrderRead {
 		return receipt, func() {
-			pages, key := w.read(ctx, o.ID, nil, probe.Manner{Wake: true, Attachments: o.Attachments})
-			if !key.IsValid() && ctx.Err() == nil {
+			t := w.read(ctx, o.ID, nil, probe.Manner{Wake: true, Attachments: o.Attachments})
+			if !t.key.IsValid() && ctx.Err() == nil {
 				fault := drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
-				if f := probe.FirstFault(pages); f != nil {
+				if f := probe.FirstFault(t.pages); f != nil {
 					fault = *f
 				}
 				w.bench.report(ctx, protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: w.bay.Number, Fault: fault}})
 			}
-			if key != w.bay.Key || ended(pages) != nil {
-				w.otherThanExpected(ctx, pages, key)
+			if t.key != w.bay.Key || ended(t.pages) != nil {
+				w.otherThanExpected(ctx, t.pages, t.key)
 			}
 		}, nil
 	}
@@ -420,18 +428,18 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	if w.current != nil {
 		return receipt, nil, w.busy(o)
 	}
-	r := run.New(o.Check, w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now(), o.Limit, o.Spans...)
+	r := check.New(o.Check, w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now(), o.Limit, o.Spans...)
 	r.Despite = o.Despite
 	add := w.bench.Journal.AddRun
 	if o.Check.IsRework() {
-		add = func(ctx context.Context, r *protocol.Run) error { return w.takeRework(ctx, o, r) }
+		add = func(ctx context.Context, r *check.Run) error { return w.takeRework(ctx, o, r) }
 	}
 	if err := add(ctx, &r); err != nil {
 		return receipt, nil, err
 	}
 	w.bench.awake()
 	w.current = &r
-	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, run.Begin{}) }, nil
+	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, check.Begin{}) }, nil
 }
 
 // guard has the machine refuse to write to the drive in the bay, or not any more.
@@ -457,7 +465,7 @@ func (w *worker) stopAbsent(ctx context.Context, o protocol.Order) error {
 	if !ok {
 		return w.notNow(o, fmt.Sprintf("run %d is not under way", o.Run), "Look at the run: it has ended.")
 	}
-	next, _ := run.Next(*r, run.StopAsked{By: o.By}, w.bench.clock.Now())
+	next, _ := check.Next(*r, check.StopAsked{By: o.By}, w.bench.clock.Now())
 	return w.bench.saveRun(ctx, next)
 }
 

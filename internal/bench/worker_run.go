@@ -6,20 +6,20 @@ import (
 	"time"
 
 	"hylostat.example/internal/bench/probe"
-	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
 )
 
 // happen puts an event to the current run, stores it, and does what it asks for.
-func (w *worker) happen(ctx context.Context, e run.Event) {
+func (w *worker) happen(ctx context.Context, e check.Event) {
 	for e != nil && w.current != nil && ctx.Err() == nil {
 		before := *w.current
 		if w.sweeping != nil && !w.sweeping.over() {
-			before, _ = run.Next(before, run.SweepMoved{Sweep: w.sweeping.now()}, w.bench.clock.Now())
+			before, _ = check.Next(before, check.SweepMoved{Sweep: w.sweeping.now()}, w.bench.clock.Now())
 		}
-		next, effect := run.Next(before, e, w.bench.clock.Now())
+		next, effect := check.Next(before, e, w.bench.clock.Now())
 		if quiet(before, next) {
 			*w.current = next
 		} else if !w.save(ctx, next) {
@@ -31,7 +31,7 @@ func (w *worker) happen(ctx context.Context, e run.Event) {
 }
 
 // quiet reports whether nothing but the percentage moved: that is told, not stored.
-func quiet(a, b protocol.Run) bool {
+func quiet(a, b check.Run) bool {
 	if a.State != b.State || len(a.Steps) != len(b.Steps) {
 		return false
 	}
@@ -43,7 +43,7 @@ func quiet(a, b protocol.Run) bool {
 	return true
 }
 
-func (w *worker) save(ctx context.Context, r protocol.Run) bool {
+func (w *worker) save(ctx context.Context, r check.Run) bool {
 	if err := w.bench.saveRun(ctx, r); err != nil {
 		if ctx.Err() == nil {
 			w.bench.Log.Error("storing a run; it stands still until the bench is restarted", "run", r.ID, "error", err)
@@ -51,32 +51,32 @@ func (w *worker) save(ctx context.Context, r protocol.Run) bool {
 		return false
 	}
 	w.current = &r
-	if r.State == protocol.Done {
+	if r.State == check.Done {
 		w.current = nil
 	}
 	return true
 }
 
-func (w *worker) perform(ctx context.Context, effect run.Effect) {
+func (w *worker) perform(ctx context.Context, effect check.Effect) {
 	w.happen(ctx, w.effect(ctx, effect))
 }
 
 // effect does what a run asks for and gives the event it ended in, or nil when the run waits.
-func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
+func (w *worker) effect(ctx context.Context, effect check.Effect) check.Event {
 	switch effect {
-	case run.Nothing:
+	case check.Nothing:
 		return nil
-	case run.TakeReading:
+	case check.TakeReading:
 		return w.runReading(ctx)
-	case run.SendTest:
-		return w.after(ctx, w.startTest(ctx), run.TestSent{})
-	case run.AbortTest:
-		return w.after(ctx, w.session.AbortTest(ctx), run.Aborted{})
-	case run.PollTest:
+	case check.SendTest:
+		return w.after(ctx, w.startTest(ctx), check.TestSent{})
+	case check.AbortTest:
+		return w.after(ctx, w.session.AbortTest(ctx), check.Aborted{})
+	case check.PollTest:
 		return w.look(ctx)
-	case run.RunSweep:
+	case check.RunSweep:
 		return w.sweepOn(ctx)
-	case run.HoldSweep:
+	case check.HoldSweep:
 		if w.sweeping != nil {
 			w.sweeping.hold(ctx)
 		}
@@ -84,7 +84,7 @@ func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
 		if w.current.Turn {
 			w.turn = time.After(askEvery)
 		}
-	case run.PollLater:
+	case check.PollLater:
 		wait, cancel := context.WithCancel(ctx)
 		fired := make(chan struct{}, 1)
 		w.poll, w.unpoll = fired, cancel
@@ -97,36 +97,36 @@ func (w *worker) effect(ctx context.Context, effect run.Effect) run.Event {
 	return nil
 }
 
-func (w *worker) runReading(ctx context.Context) run.Event {
-	pages, key := w.read(ctx, "", w.current, probe.Manner{Wake: true})
-	if key != w.current.Key {
-		fault := probe.FirstFault(pages)
+func (w *worker) runReading(ctx context.Context) check.Event {
+	t := w.read(ctx, "", w.current, probe.Manner{Wake: true})
+	if t.key != w.current.Key {
+		fault := probe.FirstFault(t.pages)
 		switch {
-		case key.IsValid():
-			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading bay " + fmt.Sprint(w.bay.Number), Back: "serial " + key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
+		case t.key.IsValid():
+			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading bay " + fmt.Sprint(w.bay.Number), Back: "serial " + t.key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
 		case fault == nil:
 			fault = &drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
 		case fault.Class == drive.FaultStuck:
 			w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
 		}
-		return run.Trouble{Fault: *fault}
+		return check.Trouble{Fault: *fault}
 	}
-	r := reading.Decode(pages)
+	r := t.decoded
 	can, why := canTest(w.current.Kind, r)
-	e := run.ReadingTaken{CanTest: can, TestTime: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning, Why: why}
-	if w.current.Kind == protocol.Extended {
+	e := check.ReadingTaken{CanTest: can, TestTime: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning, Why: why}
+	if w.current.Kind == check.Extended {
 		e.TestTime = r.Capabilities.ExtendedPoll
 	}
 	e.Sweep, e.NoSweep = w.sweepBegins(w.current, r)
-	for _, p := range pages {
+	for _, p := range t.pages {
 		switch {
 		case p.Fault != nil && (p.Fault.Class == drive.FaultVanished || p.Fault.Class == drive.FaultStuck):
 			if p.Fault.Class == drive.FaultStuck {
 				w.become(ctx, protocol.StuckBay, w.bay.Key, p.Fault)
 			}
-			return run.Trouble{Fault: *p.Fault}
+			return check.Trouble{Fault: *p.Fault}
 		case p.Name == w.session.TestLogPage() && p.Fault == nil:
-			e.Log = p.Bytes
+			e.Tests = reading.Decode([]reading.Page{p}).Tests // of this page alone: it is what a look asks for
 		case p.Name == reading.PageAttributes && p.Fault != nil:
 			e.Why = p.Fault.Error()
 		}
@@ -140,41 +140,41 @@ func (w *worker) runReading(ctx context.Context) run.Event {
 // startTest starts the self-test of the run's present step.
 func (w *worker) startTest(ctx context.Context) *drive.Fault {
 	switch w.current.Kind {
-	case protocol.Conveyance:
+	case check.Conveyance:
 		return w.session.StartTest(ctx, probe.Conveyance)
-	case protocol.Selective:
+	case check.Selective:
 		return w.session.StartSelective(ctx, w.current.Spans)
-	case protocol.Extended:
+	case check.Extended:
 		return w.session.StartTest(ctx, probe.Extended)
-	case protocol.Quick, protocol.Spot, protocol.Whole, protocol.Mend, protocol.Renew, protocol.Overwrite:
+	case check.Quick, check.Spot, check.Whole, check.Mend, check.Renew, check.Overwrite:
 	}
 	return w.session.StartTest(ctx, probe.Short)
 }
 
 // canTest tells whether the drive has the run's self-test, or why not.
-func canTest(kind protocol.RunKind, r reading.Reading) (can bool, why string) {
+func canTest(kind check.Kind, r reading.Reading) (can bool, why string) {
 	switch kind {
-	case protocol.Conveyance:
+	case check.Conveyance:
 		return r.HasCounters && r.Capabilities.Conveyance, "the drive has no conveyance self-test"
-	case protocol.Selective:
+	case check.Selective:
 		return r.HasCounters && r.Capabilities.Selective, "the drive has no selective self-test"
-	case protocol.Quick, protocol.Extended, protocol.Spot, protocol.Whole, protocol.Mend, protocol.Renew, protocol.Overwrite:
+	case check.Quick, check.Extended, check.Spot, check.Whole, check.Mend, check.Renew, check.Overwrite:
 	}
 	return r.HasCounters && r.Capabilities.SelfTest, "the drive has no self-tests"
 }
 
-func (w *worker) after(ctx context.Context, fault *drive.Fault, done run.Event) run.Event {
+func (w *worker) after(ctx context.Context, fault *drive.Fault, done check.Event) check.Event {
 	if fault != nil {
 		return w.trouble(ctx, fault)
 	}
 	return done
 }
 
-func (w *worker) trouble(ctx context.Context, fault *drive.Fault) run.Event {
+func (w *worker) trouble(ctx context.Context, fault *drive.Fault) check.Event {
 	if fault.Class == drive.FaultStuck {
 		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
 	}
-	return run.Trouble{Fault: *fault}
+	return check.Trouble{Fault: *fault}
 }
 
 // askEvery is how often a sweep that waits for its turn asks whether it has come.
@@ -188,15 +188,19 @@ func (w *worker) ourTurn(ctx context.Context) {
 	case w.bench.feeder.ask(w.current.ID, time.Now()) != "":
 		w.turn = time.After(askEvery)
 	default:
-		w.happen(ctx, run.ResumeAsked{})
+		w.happen(ctx, check.ResumeAsked{})
 	}
 }
 
 // look asks whether the self-test still runs, and for the log when it does not.
-func (w *worker) look(ctx context.Context) run.Event {
+func (w *worker) look(ctx context.Context) check.Event {
 	l, fault := w.session.LookTest(ctx)
 	if fault != nil {
 		return w.trouble(ctx, fault)
 	}
-	return run.Polled{Running: l.Running, Left: l.Left, Status: l.Status, Page: l.Page, Log: l.Log}
+	e := check.Polled{Running: l.Running, Left: l.Left, Status: l.Status, Page: l.Page, Log: l.Log != nil}
+	if e.Log {
+		e.Tests = reading.Decode([]reading.Page{{Name: l.Page, Bytes: l.Log}}).Tests
+	}
+	return e
 }

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"hylostat.example/internal/bench/run"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
@@ -57,21 +57,21 @@ func (w *worker) feel(ctx context.Context) {
 	celsius := int(v.Number)
 	s.warm(celsius)
 	switch {
-	case w.current.State == protocol.Running && celsius >= s.hotAt:
-		w.happen(ctx, run.PauseAsked{Why: fmt.Sprintf("%d °C: it waits until it has cooled to %d °C", celsius, coolAt), Hot: true})
+	case w.current.State == check.Running && celsius >= s.hotAt:
+		w.happen(ctx, check.PauseAsked{Why: fmt.Sprintf("%d °C: it waits until it has cooled to %d °C", celsius, coolAt), Hot: true})
 	case w.current.Hot && celsius <= coolAt:
-		w.happen(ctx, run.ResumeAsked{})
+		w.happen(ctx, check.ResumeAsked{})
 	}
 }
 
 // sweepEnded takes the end of a sweep that ended by itself.
-func (w *worker) sweepEnded(ctx context.Context, e run.Event) {
+func (w *worker) sweepEnded(ctx context.Context, e check.Event) {
 	if w.sweeping == nil || w.current == nil {
 		return
 	}
 	<-w.sweeping.finished
 	w.forgetSweep()
-	if trouble, ok := e.(run.Trouble); ok && trouble.Fault.Class == drive.FaultStuck {
+	if trouble, ok := e.(check.Trouble); ok && trouble.Fault.Class == drive.FaultStuck {
 		w.become(ctx, protocol.StuckBay, w.bay.Key, &trouble.Fault)
 	}
 	w.happen(ctx, e)
@@ -85,7 +85,7 @@ func (w *worker) endSweep(ctx context.Context, part bool) {
 	}
 	now := s.end(ctx, part)
 	if w.current != nil {
-		if next, _ := run.Next(*w.current, run.SweepMoved{Sweep: now}, w.bench.clock.Now()); part {
+		if next, _ := check.Next(*w.current, check.SweepMoved{Sweep: now}, w.bench.clock.Now()); part {
 			*w.current = next
 		}
 	}
@@ -112,15 +112,15 @@ func (w *worker) forgetSweep() {
 // pause lets the sweep of the current run wait, or go on.
 func (w *worker) pause(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
 	r := w.current
-	wanted, why := protocol.Running, "no sweep is going on, and a self-test of the drive's own cannot wait"
+	wanted, why := check.Running, "no sweep is going on, and a self-test of the drive's own cannot wait"
 	if o.Kind == protocol.OrderResume {
-		wanted, why = protocol.Paused, "it does not wait"
+		wanted, why = check.Paused, "it does not wait"
 	}
 	if s := r; s == nil || r.ID != o.Run || r.State != wanted || o.Kind == protocol.OrderPause && w.sweeping == nil {
 		return receipt, nil, w.notNow(o, why, "Look at the run.")
 	}
 	if o.Kind == protocol.OrderResume {
-		return receipt, func() { w.happen(ctx, run.ResumeAsked{}) }, nil
+		return receipt, func() { w.happen(ctx, check.ResumeAsked{}) }, nil
 	}
-	return receipt, func() { w.happen(ctx, run.PauseAsked{Why: "paused by " + o.By}) }, nil
+	return receipt, func() { w.happen(ctx, check.PauseAsked{Why: "paused by " + o.By}) }, nil
 }

@@ -10,6 +10,7 @@ import (
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/reading"
@@ -229,9 +230,10 @@ func (d *Demo) sweep(ctx context.Context, s *shop.Shop, m member, found shop.Dri
 	}
 	w := surface.New(g, nil)
 	ended := found.Now.LastAt.Add(5 * time.Hour)
-	return s.Take(ctx, protocol.Report{Sweep: &protocol.SweepResult{
-		Step: 1, Kind: protocol.WholeSweep, Key: found.Identity.Key, Began: ended.Add(-4 * time.Hour), Ended: ended,
-		Sweep: protocol.Sweep{Geometry: g, Share: 1}, Blocks: []protocol.Block{{Number: 0, Cells: w.Ribbon().PackBlock(0)}},
+	return s.Take(ctx, protocol.Report{Sweep: &check.Result{
+		Key:   found.Identity.Key,
+		Sweep: check.Sweep{Step: 1, Kind: check.WholeSweep, Began: ended.Add(-4 * time.Hour), Ended: ended, Standing: check.Standing{Geometry: g, Share: 1}},
+		Found: check.Found{Blocks: []check.Block{{Number: 0, Cells: w.Ribbon().PackBlock(0)}}},
 	}})
 }
 

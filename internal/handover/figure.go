@@ -17,9 +17,9 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
@@ -98,8 +98,8 @@ func (s sheet) write(x, y, size float64, bold, right bool, c color.Color, words 
 }
 
 // SweepFigure draws a sweep: speed over the whole surface, temperature, and eight rows of cells.
-func SweepFigure(w io.Writer, format Format, serial string, one shop.Sweep, d shop.SweepDetail) error {
-	ribbon := surface.NewRibbon(one.Sweep.Geometry)
+func SweepFigure(w io.Writer, format Format, serial string, one shop.Sweep, d check.Found) error {
+	ribbon := surface.NewRibbon(one.Standing.Geometry)
 	for _, b := range d.Blocks {
 		if err := ribbon.UnpackBlock(b.Number, b.Cells); err != nil {
 			return fmt.Errorf("drawing the sweep of run %d: %w", one.Run, err)
@@ -113,7 +113,7 @@ func SweepFigure(w io.Writer, format Format, serial string, one shop.Sweep, d sh
 	}
 	s := sheet{draw.New(canvas), text.Plain{Fonts: font.NewCache(liberation.Collection())}}
 	s.box(paper, 0, 0, figureWidth, figureHeight)
-	figure{s, ribbon, one.Sweep, d.Heat}.all(serial, one)
+	figure{s, ribbon, one.Standing, d.Heat}.all(serial, one)
 	_, err := canvas.WriteTo(w)
 	return err
 }
@@ -122,8 +122,8 @@ func SweepFigure(w io.Writer, format Format, serial string, one shop.Sweep, d sh
 type figure struct {
 	sheet
 	ribbon *surface.Ribbon
-	sweep  protocol.Sweep
-	heat   []protocol.Heat
+	sweep  check.Standing
+	heat   []check.Heat
 }
 
 func (f figure) all(serial string, one shop.Sweep) {

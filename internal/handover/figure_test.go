@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
 // swept is a sweep of a small drive, three quarters done, with one unreadable sector.
-func swept(t *testing.T) (shop.Sweep, shop.SweepDetail) {
+func swept(t *testing.T) (shop.Sweep, check.Found) {
 	t.Helper()
 	g, err := surface.NewGeometry(512<<20, 512, 4096, 0, 7200, 0)
 	require.NoError(t, err)
@@ -30,12 +30,12 @@ func swept(t *testing.T) (shop.Sweep, shop.SweepDetail) {
 		}
 		w.Tell(r, o)
 	}
-	var d shop.SweepDetail
+	var d check.Found
 	for n := range w.Ribbon().Blocks() {
-		d.Blocks = append(d.Blocks, protocol.Block{Number: n, Cells: w.Ribbon().PackBlock(n)})
+		d.Blocks = append(d.Blocks, check.Block{Number: n, Cells: w.Ribbon().PackBlock(n)})
 	}
-	d.Heat = []protocol.Heat{{Share: 0.1, Celsius: 36}, {Share: 0.6, Celsius: 41}}
-	return shop.Sweep{Run: 7, Kind: protocol.WholeSweep, Sweep: protocol.Sweep{Geometry: g, Share: 0.75, Unreadable: 1, Slow: 1, Confirmed: 1}}, d
+	d.Heat = []check.Heat{{Share: 0.1, Celsius: 36}, {Share: 0.6, Celsius: 41}}
+	return shop.Sweep{Sweep: check.Sweep{Run: 7, Kind: check.WholeSweep, Standing: check.Standing{Geometry: g, Share: 0.75, Unreadable: 1, Slow: 1, Confirmed: 1}}}, d
 }
 
 func TestAFigureSaysWhatTheSweepFound(t *testing.T) {

@@ -17,12 +17,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/core/volume"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
@@ -89,11 +89,11 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 
 	p = paperOf()
 	held := 0.384
-	p.Sweep = &shop.Sweep{Kind: protocol.WholeSweep, Sweep: protocol.Sweep{Share: 1, Held: &held}}
+	p.Sweep = &shop.Sweep{Sweep: check.Sweep{Kind: check.WholeSweep, Standing: check.Standing{Share: 1, Held: &held}}}
 	assert.Equal(t, "Its empty cells: 38 % of what was read held data, and a flash drive answers for the rest without touching it.", StatementOf(p).NotChecked[0])
 
 	p = paperOf()
-	p.Data, p.Reworks = shop.Altered, []protocol.Run{{Kind: protocol.Mend}, {Kind: protocol.Mend}}
+	p.Data, p.Reworks = shop.Altered, []check.Run{{Kind: check.Mend}, {Kind: check.Mend}}
 	assert.Contains(t, StatementOf(p).Data, "Altered. Parts of the drive were written to at this visit (mend).")
 }
 

@@ -154,14 +154,14 @@ func checked(p shop.Paper) []string {
 		}
 	}
 	if w := p.Sweep; w != nil {
-		bytes := float64(w.Sweep.Geometry.Sectors) * float64(w.Sweep.Geometry.Logical)
+		bytes := float64(w.Standing.Geometry.Sectors) * float64(w.Standing.Geometry.Logical)
 		switch {
-		case w.Whole():
+		case w.ReadAll():
 			all = append(all, fmt.Sprintf("All %s were read once, slow places again.", quantity.Of(bytes, "B")))
-		case w.Sweep.Sample != nil:
+		case w.Standing.Sample != nil:
 			all = append(all, "A sample of its surface was read.")
 		default:
-			all = append(all, fmt.Sprintf("%.0f %% of its surface were read.", 100*w.Sweep.Share))
+			all = append(all, fmt.Sprintf("%.0f %% of its surface were read.", 100*w.Standing.Share))
 		}
 	}
 	if v := p.Volumes; v != nil {
@@ -178,10 +178,10 @@ func notChecked(p shop.Paper) []string {
 	if p.Sweep == nil {
 		all = append(all, "Its surface was not read.")
 	} else {
-		if !p.Sweep.Whole() {
+		if !p.Sweep.ReadAll() {
 			all = append(all, "Not all of its surface was read: a small damaged place may have been missed.")
 		}
-		if held := p.Sweep.Sweep.Held; held != nil && *held < 1 {
+		if held := p.Sweep.Standing.Held; held != nil && *held < 1 {
 			all = append(all, fmt.Sprintf("Its empty cells: %s of what was read held data, and a flash drive answers for the rest without touching it.", shop.Percent(*held)))
 		}
 	}
@@ -341,7 +341,7 @@ func LabelOf(p shop.Paper, link string) Label {
 			what = strings.Join(all, "; ")
 		case p.Grade == drive.Undecided && len(p.Verdict.Missing) > 0:
 			what = "Missing: " + p.Verdict.Missing[0].What
-		case p.Sweep != nil && p.Sweep.Whole():
+		case p.Sweep != nil && p.Sweep.ReadAll():
 			what = "Every sector read, no findings"
 		}
 	} else {

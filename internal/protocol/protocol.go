@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 )
@@ -60,18 +61,18 @@ type Order struct {
 	// Attachments has an OrderRead read the long logs, too, that only the maker's support can read.
 	Attachments bool `json:"attachments,omitempty"`
 	// Check, Spans and Limit are OrderCheck's.
-	Check RunKind    `json:"check,omitempty"`
-	Spans []ata.Span `json:"spans,omitempty"`
-	Limit Limit      `json:"limit,omitzero"`
+	Check check.Kind  `json:"check,omitempty"`
+	Spans []ata.Span  `json:"spans,omitempty"`
+	Limit check.Limit `json:"limit,omitzero"`
 	// Despite is why the surface is loaded although the data on it is wanted and not copied.
 	Despite string `json:"despite,omitempty"`
 	// Rework is that of an OrderCheck that writes.
-	Rework *Rework `json:"rework,omitempty"`
+	Rework *check.Rework `json:"rework,omitempty"`
 }
 
 // Receipt is the bench's word that an order is taken.
 type Receipt struct {
-	Run *Run `json:"run,omitempty"` // OrderCheck
+	Run *check.Run `json:"run,omitempty"` // OrderCheck
 }
 
 // Refusal is an order that a bench does not carry out.
@@ -114,7 +115,7 @@ type Reading struct {
 	ID    string         `json:"id"` // unique; a report that comes twice is stored once
 	Order string         `json:"order,omitempty"`
 	Run   int64          `json:"run,omitempty"`
-	Step  StepKind       `json:"step,omitempty"`
+	Step  check.StepKind `json:"step,omitempty"`
 	Bay   int            `json:"bay"`
 	Key   drive.Key      `json:"key"`
 	At    time.Time      `json:"at"`
@@ -132,14 +133,14 @@ type Unanswered struct {
 
 // Report is one thing a bench has to tell. Exactly one of the pointers is set.
 type Report struct {
-	Seq     int64    `json:"seq"`
-	Bay     *Bay     `json:"bay,omitempty"`
-	Reading *Reading `json:"reading,omitempty"`
-	Run     *Run     `json:"run,omitempty"`
+	Seq     int64      `json:"seq"`
+	Bay     *Bay       `json:"bay,omitempty"`
+	Reading *Reading   `json:"reading,omitempty"`
+	Run     *check.Run `json:"run,omitempty"`
 
-	Unanswered *Unanswered  `json:"unanswered,omitempty"`
-	Sweep      *SweepResult `json:"sweep,omitempty"`
-	Volumes    *Volumes     `json:"volumes,omitempty"`
+	Unanswered *Unanswered   `json:"unanswered,omitempty"`
+	Sweep      *check.Result `json:"sweep,omitempty"`
+	Volumes    *Volumes      `json:"volumes,omitempty"`
 }
 
 // Volumes is what a bench read of a drive's partition tables and superblocks, as it lies there, and what the system's own
@@ -181,4 +182,13 @@ type VolumeCheck struct {
 	Program   string      `json:"program,omitempty"`
 	Result    CheckResult `json:"result"`
 	Said      string      `json:"said"` // the end of what it printed, or why it did not run
+}
+
+// Progress is how a run stands, and what changed of its ribbon since it was last told. What nobody takes in time is lost; the
+// ribbon is told whole when Whole is set.
+type Progress struct {
+	Run    check.Run
+	Step   int // index of the sweep the blocks belong to
+	Blocks []check.Block
+	Whole  bool
 }

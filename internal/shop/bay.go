@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/protocol"
@@ -28,7 +29,7 @@ const (
 type BayView struct {
 	Bay    protocol.Bay
 	Drive  *Drive
-	Run    *protocol.Run // open, or nil
+	Run    *check.Run // open, or nil
 	Intake *Intake
 	Doing  string // what is going on, a sentence
 	Note   string // below it: what is so besides
@@ -118,7 +119,7 @@ func (s *Shop) describe(v *BayView) {
 	case b.Connection == protocol.Unread && b.Fault != nil:
 		v.Doing, v.Note, v.Next = unread(*b.Fault), b.Fault.Advice(), "see advice"
 	case v.Run != nil:
-		v.Doing, v.Note, v.Next = map[protocol.RunKind]string{protocol.Quick: "Quick", protocol.Extended: "Extended", protocol.Conveyance: "Conveyance", protocol.Selective: "Selective", protocol.Spot: "Spot", protocol.Whole: "Whole", protocol.Mend: "Mend", protocol.Renew: "Renew", protocol.Overwrite: "Overwrite"}[v.Run.Kind]+": "+Standing(*v.Run), "", "wait"
+		v.Doing, v.Note, v.Next = map[check.Kind]string{check.Quick: "Quick", check.Extended: "Extended", check.Conveyance: "Conveyance", check.Selective: "Selective", check.Spot: "Spot", check.Whole: "Whole", check.Mend: "Mend", check.Renew: "Renew", check.Overwrite: "Overwrite"}[v.Run.Kind]+": "+Standing(*v.Run), "", "wait"
 	case d != nil && d.Identity.Security.Locked:
 		v.Doing, v.Next = fmt.Sprintf("Locked by %s. Surface not read.", d.Identity.Security.By.Words()), "ask the owner"
 		v.Note = "Ask the owner to unlock it"
@@ -191,37 +192,37 @@ func verdictAction(d *Drive) (Action, string) {
 }
 
 // Standing says in a few words where a run stands.
-func Standing(r protocol.Run) string {
+func Standing(r check.Run) string {
 	switch r.State {
-	case protocol.Queued:
+	case check.Queued:
 		return "waits to begin"
-	case protocol.Absent:
+	case check.Absent:
 		return "its drive is not in the bay"
-	case protocol.Stuck:
+	case check.Stuck:
 		return "its drive holds a command"
-	case protocol.Interrupted:
+	case check.Interrupted:
 		return "picked up again after a restart"
-	case protocol.Stopping:
+	case check.Stopping:
 		return "stopping"
-	case protocol.Done:
-		if r.Reason != "" && r.Outcome != protocol.Passed {
+	case check.Done:
+		if r.Reason != "" && r.Outcome != check.Passed {
 			return string(r.Outcome) + ": " + r.Reason
 		}
 		for _, step := range r.Steps {
-			if step.State == protocol.StepFailed {
+			if step.State == check.StepFailed {
 				return fmt.Sprintf("%s: %s, %s", r.Outcome, strings.ToLower(step.Kind.Title()), step.Note)
 			}
 		}
 		return string(r.Outcome)
-	case protocol.Paused:
+	case check.Paused:
 		return "waits: " + r.Pause
-	case protocol.Running:
+	case check.Running:
 	}
 	if step := r.Current(); step != nil {
 		text := strings.ToLower(step.Kind.Title())
-		if step.Sweep != nil && step.State == protocol.Begun {
-			if step.Sweep.Unreadable > 0 {
-				text += fmt.Sprintf(", %d unreadable", step.Sweep.Unreadable)
+		if step.Standing != nil && step.State == check.Begun {
+			if step.Standing.Unreadable > 0 {
+				text += fmt.Sprintf(", %d unreadable", step.Standing.Unreadable)
 			}
 		}
 		return text

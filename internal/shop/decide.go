@@ -11,12 +11,12 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 	"hylostat.example/internal/core/verdict"
-	"hylostat.example/internal/protocol"
 )
 
 func orderID() string { return rand.Text() }
@@ -51,7 +51,7 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 				one.Held = since.when
 			}
 			for _, m := range moments {
-				if m.Run == w.ID && m.Step == protocol.ReadingAfter {
+				if m.Run == w.ID && m.Step == check.ReadingAfter {
 					one.After = m.Seq
 				}
 			}
@@ -65,16 +65,16 @@ func (s *Shop) life(ctx context.Context, r Reader, d Drive, moments []Moment) (*
 }
 
 // watchedIn are the self-tests of a run that the bench followed from start to end, with the reading that was taken after.
-func watchedIn(r *protocol.Run, moments []Moment) []verdict.Watched {
-	after := slices.IndexFunc(moments, func(m Moment) bool { return m.Run == r.ID && m.Step == protocol.ReadingAfter })
+func watchedIn(r *check.Run, moments []Moment) []verdict.Watched {
+	after := slices.IndexFunc(moments, func(m Moment) bool { return m.Run == r.ID && m.Step == check.ReadingAfter })
 	if after < 0 {
 		return nil
 	}
 	var all []verdict.Watched
 	for i := range r.Steps {
-		if s := &r.Steps[i]; s.Kind == protocol.ShortTest || s.Kind == protocol.ExtendedTest {
-			if s.State == protocol.StepDone || s.State == protocol.StepFailed {
-				all = append(all, verdict.Watched{Extended: s.Kind == protocol.ExtendedTest, Passed: s.State == protocol.StepDone, Seq: moments[after].Seq})
+		if s := &r.Steps[i]; s.Kind == check.ShortTest || s.Kind == check.ExtendedTest {
+			if s.State == check.StepDone || s.State == check.StepFailed {
+				all = append(all, verdict.Watched{Extended: s.Kind == check.ExtendedTest, Passed: s.State == check.StepDone, Seq: moments[after].Seq})
 			}
 		}
 	}
@@ -82,10 +82,10 @@ func watchedIn(r *protocol.Run, moments []Moment) []verdict.Watched {
 }
 
 // cleared is how many sectors a rework wrote that could not be read before, and can be read since.
-func cleared(r *protocol.Run) float64 {
+func cleared(r *check.Run) float64 {
 	n := uint64(0)
 	for i := range r.Steps {
-		if s := r.Steps[i].Sweep; s != nil && s.Written != nil {
+		if s := r.Steps[i].Standing; s != nil && s.Written != nil {
 			n += s.Written.Cleared
 		}
 	}

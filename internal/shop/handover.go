@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/core/check"
 )
 
 // Goes is where a drive goes at the end of an intake.
@@ -111,7 +111,7 @@ func dataState(ctx context.Context, from Reader, d Drive, i Intake) (DataState, 
 	for _, r := range runs {
 		switch {
 		case r.Asked.Before(i.At) || !r.Wrote():
-		case r.Kind == protocol.Overwrite && r.Outcome == protocol.Passed:
+		case r.Kind == check.Overwrite && r.Outcome == check.Passed:
 			return Overwritten, nil
 		default:
 			state = Altered

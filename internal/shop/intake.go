@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 )
@@ -181,33 +182,33 @@ func (s *Shop) orderBay(ctx context.Context, o protocol.Order) error {
 // Check starts a check of a drive. Data at risk keeps it from starting, since it loads the surface, unless somebody says why it
 // may all the same; the reason is kept with the run. spans are a
 // selective self-test's, one to five within the drive's capacity.
-func (s *Shop) Check(ctx context.Context, d Drive, kind protocol.RunKind, by, despite string, limit protocol.Limit, spans ...ata.Span) (protocol.Run, error) {
-	if kind == protocol.Selective {
+func (s *Shop) Check(ctx context.Context, d Drive, kind check.Kind, by, despite string, limit check.Limit, spans ...ata.Span) (check.Run, error) {
+	if kind == check.Selective {
 		if err := within(d.Identity, spans); err != nil {
-			return protocol.Run{}, err
+			return check.Run{}, err
 		}
 	}
 	if d.Now.Bay == 0 {
-		return protocol.Run{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then check it."}
+		return check.Run{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then check it."}
 	}
 	despite = strings.TrimSpace(despite)
 	i, err := s.store.IntakeInBay(ctx, d.Now.Bay)
 	if risk := err == nil && i.Drive == d.ID && i.AtRisk(); risk && despite == "" {
-		return protocol.Run{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", "Copy the data and record the copy, then check. Or say why its surface may be loaded all the same."}
+		return check.Run{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", "Copy the data and record the copy, then check. Or say why its surface may be loaded all the same."}
 	} else if !risk {
 		despite = ""
 	}
-	if limit.StopAt == 0 && kind != protocol.Spot {
+	if limit.StopAt == 0 && kind != check.Spot {
 		limit.StopAt = s.hopeless(d)
 	}
 	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Spans: spans, Limit: limit, Despite: despite, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
 }
 
 // order gives an order that makes a run.
-func (s *Shop) order(ctx context.Context, o protocol.Order) (protocol.Run, error) {
+func (s *Shop) order(ctx context.Context, o protocol.Order) (check.Run, error) {
 	receipt, err := s.bench.Order(ctx, o)
 	if err != nil {
-		return protocol.Run{}, err
+		return check.Run{}, err
 	}
 	// The run's first report may still be on its way; whoever asks for the run, or for the open ones, is to find it.
 	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
@@ -228,7 +229,7 @@ func (s *Shop) order(ctx context.Context, o protocol.Order) (protocol.Run, error
 }
 
 // noteRun puts into the audit what a person did to a run. The run itself is the bench's: what is done is done, noted or not.
-func (s *Shop) noteRun(ctx context.Context, r protocol.Run, by, words string) {
+func (s *Shop) noteRun(ctx context.Context, r check.Run, by, words string) {
 	_, err := s.change(ctx, func(Tx) ([]Event, error) {
 		text := fmt.Sprintf("Bay %d: %s, run %d, %s", r.Bay, strings.ToLower(r.Kind.Title()), r.ID, words)
 		return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), By: by, Text: text}}, nil
@@ -252,12 +253,12 @@ func within(id drive.Identity, spans []ata.Span) error {
 }
 
 // StopRun stops a run and gives it as it stands then.
-func (s *Shop) StopRun(ctx context.Context, id int64, by string) (protocol.Run, error) {
+func (s *Shop) StopRun(ctx context.Context, id int64, by string) (check.Run, error) {
 	r, err := s.RunByID(ctx, id)
 	if err != nil {
 		return r, err
 	}
-	if r.State == protocol.Done {
+	if r.State == check.Done {
 		return r, &Conflict{fmt.Sprintf("run %d is done", id), "There is nothing to stop."}
 	}
 	_, err = s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: id, Bay: r.Bay, By: by})

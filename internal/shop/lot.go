@@ -8,12 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/verdict"
-	"hylostat.example/internal/protocol"
 )
 
 // Lot is drives taken in together. What all of them have in common is said once; every intake of the lot carries it.
@@ -26,8 +26,8 @@ type Lot struct {
 	Wanted    bool
 	Copied    bool
 	Duty      drive.Duty
-	Expected  int              // drives; 0: not said
-	Check     protocol.RunKind // of every drive of it, once; empty: the bench's plan decides
+	Expected  int        // drives; 0: not said
+	Check     check.Kind // of every drive of it, once; empty: the bench's plan decides
 	At        time.Time
 	By        string
 	Ended     time.Time // from when on no drive is taken in on it by coming to answer; zero: it is open
@@ -282,14 +282,14 @@ func (s *Shop) outerSpeed(ctx context.Context, d Drive) (float64, error) {
 		return 0, err
 	}
 	for _, w := range all {
-		if !w.Whole() || w.Kind.Writes() {
+		if !w.ReadAll() || w.Kind.Writes() {
 			continue
 		}
 		detail, err := s.store.SweepDetail(ctx, w.Run, w.Step)
 		if err != nil || len(detail.Blocks) == 0 {
 			return 0, err
 		}
-		r := surface.NewRibbon(w.Sweep.Geometry)
+		r := surface.NewRibbon(w.Standing.Geometry)
 		if err := r.UnpackBlock(detail.Blocks[0].Number, detail.Blocks[0].Cells); err != nil {
 			return 0, fmt.Errorf("the ribbon of run %d: %w", w.Run, err)
 		}

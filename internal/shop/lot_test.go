@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
@@ -88,26 +89,26 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 	i, err := p.TakeIn(ctx, shop.Intake{Bay: 2, Ticket: "2214", Customer: "Pellwick Spit", Complaint: "clicks", Wanted: true, By: "Dov"})
 	require.NoError(t, err)
 	d := p.drive("7M511")
-	_, err = p.Check(ctx, d, protocol.Quick, "Dov", "the owner waits", protocol.Limit{})
+	_, err = p.Check(ctx, d, check.Quick, "Dov", "the owner waits", check.Limit{})
 	require.NoError(t, err)
 	_, err = p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Returned, By: "Dov"})
 	assert.ErrorAs(t, err, new(*shop.Conflict), "a run goes on")
-	ended := protocol.Run{ID: 7, Kind: protocol.Quick, Bay: 2, Key: d.Identity.Key, State: protocol.Done, Outcome: protocol.Passed}
+	ended := check.Run{ID: 7, Kind: check.Quick, Bay: 2, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed}
 	require.NoError(t, p.Take(ctx, protocol.Report{Run: &ended}))
-	wrote := protocol.Run{ID: 8, Kind: protocol.Mend, Bay: 2, Key: d.Identity.Key, State: protocol.Done, Outcome: protocol.Passed, Asked: p.clock.at, Steps: []protocol.Step{{Kind: protocol.Mending, State: protocol.StepDone}}}
+	wrote := check.Run{ID: 8, Kind: check.Mend, Bay: 2, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed, Asked: p.clock.at, Steps: []check.Step{{Kind: check.Mending, State: check.StepDone}}}
 	require.NoError(t, p.Take(ctx, protocol.Report{Run: &wrote}))
 	for _, better := range []shop.DataState{shop.Untouched, shop.Overwritten} {
 		_, err = p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Returned, Data: better, By: "Dov"})
 		assert.ErrorAs(t, err, new(*shop.Conflict), "a mend wrote to it: %s is not true", better)
 	}
-	_, err = p.RecordRelease(ctx, d, &shop.Release{Scope: protocol.Mend, Owner: "Pellwick Spit, by letter"}, "Dov")
+	_, err = p.RecordRelease(ctx, d, &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"}, "Dov")
 	require.NoError(t, err)
 	done, err := p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Returned, Note: "collected", By: "Dov"})
 	require.NoError(t, err)
 	assert.Equal(t, shop.Altered, done.Handover.Data, "what the runs did")
 	_, err = p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Returned, By: "Dov"})
 	assert.ErrorAs(t, err, new(*shop.Conflict))
-	_, err = p.Rework(ctx, p.drive("7M511"), protocol.Mend, "077M511", "Dov")
+	_, err = p.Rework(ctx, p.drive("7M511"), check.Mend, "077M511", "Dov")
 	assert.ErrorContains(t, err, "not released", "a release ends with its intake")
 
 	// It comes back from somebody else: what the earlier owner said is not shown.
@@ -154,7 +155,7 @@ func TestErasingACustomerLeavesNoTrace(t *testing.T) {
 	const name, words = "Zwiebelkirchner Uhrwerke", "Quietschgeräusch beim Kopieren"
 	_, err := p.TakeIn(ctx, shop.Intake{Bay: 2, Ticket: "2214", Customer: name, Complaint: words, Reference: "ZU-881", By: "Dov"})
 	require.NoError(t, err)
-	_, err = p.RecordRelease(ctx, p.drive("7M511"), &shop.Release{Scope: protocol.Mend, Owner: name + ", by telephone"}, "Dov")
+	_, err = p.RecordRelease(ctx, p.drive("7M511"), &shop.Release{Scope: check.Mend, Owner: name + ", by telephone"}, "Dov")
 	require.NoError(t, err)
 	l, err := p.OpenLot(ctx, shop.Lot{Customer: name, By: "Dov"})
 	require.NoError(t, err)
@@ -195,7 +196,7 @@ func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
 	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
 	_, err := p.TakeIn(ctx, shop.Intake{Bay: 2, Customer: "Pellwick Spit", By: "Dov"})
 	require.NoError(t, err)
-	_, err = p.Check(ctx, p.drive("7M511"), protocol.Quick, "Imre", "", protocol.Limit{})
+	_, err = p.Check(ctx, p.drive("7M511"), check.Quick, "Imre", "", check.Limit{})
 	require.NoError(t, err)
 	_, err = p.Sign(ctx, p.drive("7M511"), 0, drive.Degrading, "Maud", "it clicked")
 	require.NoError(t, err)

@@ -4,11 +4,11 @@ import (
 	"context"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
-	"hylostat.example/internal/protocol"
 )
 
 // Paper is everything that statement and label say of a drive. It is made of what is stored, and of nothing else.
@@ -26,7 +26,7 @@ type Paper struct {
 	Without     []string           // signals that matter and that the drive does not report, in words
 	Tests       []reading.SelfTest // newest first
 	Sweep       *Sweep             // the newest of the present intake that only reads; a whole one rather than a later spot sweep
-	Reworks     []protocol.Run     // of the present intake
+	Reworks     []check.Run        // of the present intake
 	Data        DataState
 	Volumes     *VolumesView // of this intake; nil: nobody looked
 	Interrupted int          // runs of this intake that did not come to their end
@@ -72,7 +72,7 @@ func (s *Shop) Paper(ctx context.Context, d Drive) (Paper, error) {
 		return p, err
 	}
 	for i := range sweeps { // newest first
-		if w := &sweeps[i]; !w.Kind.Writes() && !w.Ended.Before(since) && (p.Sweep == nil || w.Whole() && !p.Sweep.Whole()) {
+		if w := &sweeps[i]; !w.Kind.Writes() && !w.Ended.Before(since) && (p.Sweep == nil || w.ReadAll() && !p.Sweep.ReadAll()) {
 			p.Sweep = w
 		}
 	}
@@ -92,7 +92,7 @@ func (s *Shop) Paper(ctx context.Context, d Drive) (Paper, error) {
 		case r.Asked.Before(since):
 		case r.Kind.IsRework() && r.Wrote():
 			p.Reworks = append(p.Reworks, r)
-		case r.State == protocol.Done && r.Outcome == protocol.Stopped:
+		case r.State == check.Done && r.Outcome == check.Stopped:
 			p.Interrupted++
 		}
 	}

@@ -6,15 +6,16 @@ import (
 	"slices"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/protocol"
 )
 
 // Plan is what becomes of every drive that answers in a bay, without being asked for each. The zero Plan is none.
 type Plan struct {
-	Check protocol.RunKind `json:"check,omitempty"`
-	By    string           `json:"by,omitempty"`
-	At    time.Time        `json:"at,omitzero"`
-	Lot   int64            `json:"-"` // whose drives alone it is for; 0: every drive that is on no lot with a plan of its own
+	Check check.Kind `json:"check,omitempty"`
+	By    string     `json:"by,omitempty"`
+	At    time.Time  `json:"at,omitzero"`
+	Lot   int64      `json:"-"` // whose drives alone it is for; 0: every drive that is on no lot with a plan of its own
 }
 
 // Queue is how a bench stands with its plan.
@@ -27,11 +28,11 @@ type Queue struct {
 }
 
 // planned are the checks a plan may have.
-func planned(k protocol.RunKind) bool {
-	return k == protocol.Quick || k == protocol.Extended || k == protocol.Whole
+func planned(k check.Kind) bool {
+	return k == check.Quick || k == check.Extended || k == check.Whole
 }
 
-func noPlan(k protocol.RunKind) error {
+func noPlan(k check.Kind) error {
 	return &Invalid{fmt.Sprintf("%q is no check of a plan", k), "Choose quick, extended or whole."}
 }
 
@@ -50,7 +51,7 @@ func (s *Shop) planOf(ctx context.Context, d Drive) (Plan, error) {
 }
 
 // SetPlan has every drive checked once: those in the bays, and those that are put in from now on. No kind ends the plan.
-func (s *Shop) SetPlan(ctx context.Context, kind protocol.RunKind, by string) (Queue, error) {
+func (s *Shop) SetPlan(ctx context.Context, kind check.Kind, by string) (Queue, error) {
 	if kind != "" && !planned(kind) {
 		return Queue{}, noPlan(kind)
 	}
@@ -107,11 +108,11 @@ func (s *Shop) startPlanned(ctx context.Context, b protocol.Bay) {
 		return
 	}
 	for _, r := range runs {
-		if r.State != protocol.Done || r.Kind == p.Check && !r.Asked.Before(p.At) {
+		if r.State != check.Done || r.Kind == p.Check && !r.Asked.Before(p.At) {
 			return
 		}
 	}
-	if _, err := s.Check(ctx, d, p.Check, p.By, "", protocol.Limit{}); err != nil && ctx.Err() == nil {
+	if _, err := s.Check(ctx, d, p.Check, p.By, "", check.Limit{}); err != nil && ctx.Err() == nil {
 		s.log.Info("a planned check does not start", "drive", d.Identity.Serial, "error", err)
 	}
 }
@@ -127,9 +128,9 @@ func (s *Shop) Queue(ctx context.Context) (q Queue, err error) {
 	}
 	for _, r := range open {
 		switch {
-		case r.Turn || r.State == protocol.Queued:
+		case r.Turn || r.State == check.Queued:
 			q.Waiting++
-		case r.State == protocol.Running || r.State == protocol.Stopping || r.State == protocol.Paused:
+		case r.State == check.Running || r.State == check.Stopping || r.State == check.Paused:
 			q.Going++
 		}
 	}
@@ -159,12 +160,12 @@ func (s *Shop) Queue(ctx context.Context) (q Queue, err error) {
 }
 
 // had reports whether a run is the check of a plan, done.
-func had(r protocol.Run, p Plan) bool {
-	return r.State == protocol.Done && r.Kind == p.Check && r.Outcome != protocol.Stopped && !r.Asked.Before(p.At)
+func had(r check.Run, p Plan) bool {
+	return r.State == check.Done && r.Kind == p.Check && r.Outcome != check.Stopped && !r.Asked.Before(p.At)
 }
 
 // exchanges says at which bay a drive can be put in, or exchanged because its planned check is done.
-func (s *Shop) exchanges(ctx context.Context, runs []protocol.Run) (words []string, err error) {
+func (s *Shop) exchanges(ctx context.Context, runs []check.Run) (words []string, err error) {
 	bays, err := s.store.Bays(ctx)
 	if err != nil {
 		return nil, err
@@ -185,7 +186,7 @@ func (s *Shop) exchanges(ctx context.Context, runs []protocol.Run) (words []stri
 			if err != nil {
 				return nil, err
 			}
-			if slices.ContainsFunc(runs, func(r protocol.Run) bool { return r.Key == b.Key && had(r, p) }) {
+			if slices.ContainsFunc(runs, func(r check.Run) bool { return r.Key == b.Key && had(r, p) }) {
 				words = append(words, fmt.Sprintf("Bay %d is done: exchange the drive.", b.Number))
 			}
 		default: // nothing can be done there by exchanging

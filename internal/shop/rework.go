@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/verdict"
@@ -17,10 +18,10 @@ import (
 
 // Release is the owner's consent, for one intake, that data on the drive may be destroyed.
 type Release struct {
-	Scope protocol.RunKind `json:"scope"` // the rework it allows, and every lesser one
-	Owner string           `json:"owner"` // who consented, and how
-	By    string           `json:"by"`    // who recorded it
-	At    time.Time        `json:"at"`
+	Scope check.Kind `json:"scope"` // the rework it allows, and every lesser one
+	Owner string     `json:"owner"` // who consented, and how
+	By    string     `json:"by"`    // who recorded it
+	At    time.Time  `json:"at"`
 }
 
 // How old what a rework rests on may be, and how long an order to a bench stays good.
@@ -62,39 +63,39 @@ func (s *Shop) RecordRelease(ctx context.Context, d Drive, r *Release, by string
 
 // Rework has a bench write to a drive. ending is the end of the serial as somebody read it off the label. The shop wants a
 // release, a reading of today and a sweep of this intake; the bench's guard judges the rest.
-func (s *Shop) Rework(ctx context.Context, d Drive, kind protocol.RunKind, ending, by string) (protocol.Run, error) {
+func (s *Shop) Rework(ctx context.Context, d Drive, kind check.Kind, ending, by string) (check.Run, error) {
 	serial := "the drive" // the sentences name no serial: a person is to read it off the label
 	if d.Now.Bay == 0 {
-		return protocol.Run{}, &Conflict{serial + " is in no bay", "Attach it to a bay first."}
+		return check.Run{}, &Conflict{serial + " is in no bay", "Attach it to a bay first."}
 	}
 	all, err := s.store.Intakes(ctx, d.ID)
 	if err != nil {
-		return protocol.Run{}, err
+		return check.Run{}, err
 	}
 	if len(all) == 0 || all[0].Release == nil || all[0].Handover != nil {
-		return protocol.Run{}, &Conflict{"not released by the owner", "Record a release."}
+		return check.Run{}, &Conflict{"not released by the owner", "Record a release."}
 	}
 	i := all[0]
 	if i.AtRisk() {
-		return protocol.Run{}, &Conflict{"its data is wanted and not copied", "Copy the data and record the copy first."}
+		return check.Run{}, &Conflict{"its data is wanted and not copied", "Copy the data and record the copy first."}
 	}
 	if age := s.clock.Now().Sub(d.Now.LastAt); age > freshReading {
-		return protocol.Run{}, &Conflict{fmt.Sprintf("its last reading is %d h old", int(age.Hours())), "Take a reading first."}
+		return check.Run{}, &Conflict{fmt.Sprintf("its last reading is %d h old", int(age.Hours())), "Take a reading first."}
 	}
 	w, err := s.found(ctx, d, i)
 	if err != nil {
-		return protocol.Run{}, err
+		return check.Run{}, err
 	}
 	w.Ending = strings.TrimSpace(ending)
-	w.Release = protocol.Release{
+	w.Release = check.Release{
 		Intake: i.ID, Key: d.Identity.Key, Scope: i.Release.Scope, Owner: fmt.Sprintf("the owner, by intake %d", i.ID), By: i.Release.By, At: i.Release.At, Expires: s.clock.Now().Add(orderGood), Nonce: rand.Text(),
 	}
-	if kind == protocol.Overwrite {
+	if kind == check.Overwrite {
 		var seed [8]byte
 		_, _ = rand.Read(seed[:]) // never fails, crypto/rand
 		w.Pattern.Seed = binary.LittleEndian.Uint64(seed[:])
 	}
-	if kind != protocol.Mend {
+	if kind != check.Mend {
 		w.Targets = nil
 	}
 	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, By: by, Rework: w})
@@ -102,7 +103,7 @@ func (s *Shop) Rework(ctx context.Context, d Drive, kind protocol.RunKind, endin
 
 // ReleasedBy is who consented to a rework. The bench is told the intake and no name, so that a customer can be forgotten here
 // alone; an earlier owner is not shown to a later one.
-func (s *Shop) ReleasedBy(ctx context.Context, r protocol.Run) (string, error) {
+func (s *Shop) ReleasedBy(ctx context.Context, r check.Run) (string, error) {
 	if r.Rework == nil {
 		return "", nil
 	}
@@ -124,12 +125,12 @@ func (s *Shop) ReleasedBy(ctx context.Context, r protocol.Run) (string, error) {
 }
 
 // found is what the sweeps of an intake found: what there is to mend. There must be one.
-func (s *Shop) found(ctx context.Context, d Drive, i Intake) (*protocol.Rework, error) {
+func (s *Shop) found(ctx context.Context, d Drive, i Intake) (*check.Rework, error) {
 	all, err := s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
 	if err != nil {
 		return nil, err
 	}
-	w := &protocol.Rework{}
+	w := &check.Rework{}
 	swept := false
 	for _, one := range all { // newest first
 		if one.Kind.Writes() || one.Ended.Before(i.At) {
@@ -148,7 +149,7 @@ func (s *Shop) found(ctx context.Context, d Drive, i Intake) (*protocol.Rework, 
 			}
 		}
 		swept = true
-		if one.Whole() {
+		if one.ReadAll() {
 			break // what was before it has been read again
 		}
 	}
@@ -179,7 +180,7 @@ func (s *Shop) staleRework(ctx context.Context, d Drive, i Intake) {
 
 // ReworkView is a rework with what it changed.
 type ReworkView struct {
-	Run      protocol.Run
+	Run      check.Run
 	Compared *Comparison // the readings before and after it; nil while there are not both
 	Held     *bool       // by a whole sweep on a later day; nil: not known yet
 	Words    []string
@@ -205,9 +206,9 @@ func (s *Shop) ReworkOf(ctx context.Context, id int64) (v ReworkView, err error)
 	for _, m := range moments {
 		switch {
 		case m.Run != id:
-		case m.Step == protocol.ReadingBefore:
+		case m.Step == check.ReadingBefore:
 			before = m.Seq
-		case m.Step == protocol.ReadingAfter:
+		case m.Step == check.ReadingAfter:
 			after = m.Seq
 		}
 	}
@@ -219,15 +220,15 @@ func (s *Shop) ReworkOf(ctx context.Context, id int64) (v ReworkView, err error)
 		v.Compared = &c
 	}
 	for _, step := range v.Run.Steps {
-		if step.Sweep != nil && step.Note != "" {
+		if step.Standing != nil && step.Note != "" {
 			v.Words = append(v.Words, step.Kind.Title()+": "+step.Note+".")
 		}
-		if step.Sweep != nil && step.Sweep.Elsewhere != nil {
-			e := step.Sweep.Elsewhere
+		if step.Standing != nil && step.Standing.Elsewhere != nil {
+			e := step.Standing.Elsewhere
 			v.Words = append(v.Words, fmt.Sprintf("LBA %s holds what was written to LBA %s: the drive has less room than it claims.", quantity.Number(float64(e.LBA)), quantity.Number(float64(e.From))))
 		}
 	}
-	if v.Run.State != protocol.Done {
+	if v.Run.State != check.Done {
 		return v, nil
 	}
 	return v, s.held(ctx, d, &v)
@@ -259,7 +260,7 @@ type aftermath struct {
 	swept []verdict.SweptThen
 }
 
-func sinceRework(ctx context.Context, r Reader, driveID int64, run *protocol.Run) (aftermath, error) {
+func sinceRework(ctx context.Context, r Reader, driveID int64, run *check.Run) (aftermath, error) {
 	var a aftermath
 	all, err := r.Sweeps(ctx, SweepQuery{Drive: driveID})
 	if err != nil {
@@ -271,8 +272,8 @@ func sinceRework(ctx context.Context, r Reader, driveID int64, run *protocol.Run
 		if one.Run == run.ID || one.Kind.Writes() || one.Began.Before(ended) {
 			continue
 		}
-		a.swept = append(a.swept, verdict.SweptThen{At: one.Ended, Found: float64(one.Sweep.Unreadable)})
-		if a.held != nil || !one.Whole() || one.Began.UTC().Format(time.DateOnly) <= day {
+		a.swept = append(a.swept, verdict.SweptThen{At: one.Ended, Found: float64(one.Standing.Unreadable)})
+		if a.held != nil || !one.ReadAll() || one.Began.UTC().Format(time.DateOnly) <= day {
 			continue
 		}
 		detail, err := r.SweepDetail(ctx, one.Run, one.Step)
@@ -280,8 +281,8 @@ func sinceRework(ctx context.Context, r Reader, driveID int64, run *protocol.Run
 			return a, err
 		}
 		for _, r := range detail.Ranges {
-			if r.Cause.Unreadable() && (run.Kind != protocol.Mend || slices.ContainsFunc(run.Rework.Targets, func(t surface.Extent) bool { return t.LBA < r.End() && r.LBA < t.End() })) {
-				a.again += one.Sweep.Geometry.CountPhysical(r.Extent)
+			if r.Cause.Unreadable() && (run.Kind != check.Mend || slices.ContainsFunc(run.Rework.Targets, func(t surface.Extent) bool { return t.LBA < r.End() && r.LBA < t.End() })) {
+				a.again += one.Standing.Geometry.CountPhysical(r.Extent)
 			}
 		}
 		held := a.again == 0

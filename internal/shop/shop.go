@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
@@ -77,7 +78,7 @@ type Reading struct {
 	Took    time.Duration
 	Bay     int
 	Run     int64
-	Step    protocol.StepKind
+	Step    check.StepKind
 	Tool    string
 	Decoder int
 	Pages   []reading.Page
@@ -89,7 +90,7 @@ type Reading struct {
 type Moment struct {
 	verdict.Moment
 	Run  int64
-	Step protocol.StepKind
+	Step check.StepKind
 }
 
 // Verdict is a stored verdict. It is never edited; a new one follows it.
@@ -195,8 +196,8 @@ type Reader interface {
 	Changes(ctx context.Context, driveID int64) ([]Change, error)
 	Verdicts(ctx context.Context, driveID int64) ([]Verdict, error) // newest first
 	LastVerdict(ctx context.Context, driveID int64) (Verdict, error)
-	Runs(ctx context.Context, q RunQuery) ([]protocol.Run, error)
-	Run(ctx context.Context, id int64) (protocol.Run, error)
+	Runs(ctx context.Context, q RunQuery) ([]check.Run, error)
+	Run(ctx context.Context, id int64) (check.Run, error)
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	Intakes(ctx context.Context, driveID int64) ([]Intake, error)
 	IntakeInBay(ctx context.Context, bay int) (Intake, error)               // the newest, if it is open
@@ -213,7 +214,7 @@ type Reader interface {
 	Events(ctx context.Context, after int64, limit int) ([]Event, error)
 	LastEvent(ctx context.Context) (int64, error)
 	Sweeps(ctx context.Context, q SweepQuery) ([]Sweep, error) // newest first
-	SweepDetail(ctx context.Context, run int64, step int) (SweepDetail, error)
+	SweepDetail(ctx context.Context, run int64, step int) (check.Found, error)
 	Plan(ctx context.Context) (Plan, error)
 	Policies(ctx context.Context) ([]Published, error)                                  // newest first
 	Outdated(ctx context.Context, version int, after int64, limit int) ([]Drive, error) // judged last by another policy; by ID, from after on
@@ -233,10 +234,10 @@ type Tx interface {
 	ForgetChanges(ctx context.Context, driveID int64) error
 	AddVerdict(ctx context.Context, v *Verdict) error
 	Sign(ctx context.Context, driveID int64, verdictSeq int, s SignOff) error
-	SaveRun(ctx context.Context, r protocol.Run) error
+	SaveRun(ctx context.Context, r check.Run) error
 	SaveBay(ctx context.Context, b protocol.Bay) error
 	SaveAnswered(ctx context.Context, bay int, at time.Time) error
-	AddSweep(ctx context.Context, s Sweep, d SweepDetail) error // one that is there already stays as it is
+	AddSweep(ctx context.Context, s Sweep, d check.Found) error // one that is there already stays as it is
 	SaveIntake(ctx context.Context, i *Intake) error
 	AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error // one that is there already stays as it is
 	SaveLot(ctx context.Context, l *Lot) error
@@ -319,14 +320,14 @@ type Shop struct {
 
 	mu      sync.Mutex
 	waiting map[string]chan brought                   // orders whose reading somebody waits for
-	live    map[int64]protocol.Run                    // progress of open runs, fresher than the store
+	live    map[int64]check.Run                       // progress of open runs, fresher than the store
 	ribbons map[int64]*ribbon                         // of open runs whose sweep goes on
 	watched map[int64]map[chan protocol.Progress]bool // who follows a run
 }
 
 // New makes a shop over a store and a bench. Its policy is the newest it has published itself, else the newest shipped one.
 func New(ctx context.Context, name string, store Store, bench protocol.Bench, shipped []byte, clock Clock, log *slog.Logger) (*Shop, error) {
-	s := &Shop{Name: name, store: store, bench: bench, clock: clock, log: log, outdated: make(chan struct{}, 1), waiting: map[string]chan brought{}, live: map[int64]protocol.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
+	s := &Shop{Name: name, store: store, bench: bench, clock: clock, log: log, outdated: make(chan struct{}, 1), waiting: map[string]chan brought{}, live: map[int64]check.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
 	k, err := store.Calibration(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("the calibration of chances: %w", err)
@@ -390,7 +391,7 @@ func (s *Shop) follow(ctx context.Context) {
 			return
 		case p := <-s.bench.Progress():
 			r := p.Run
-			if r.State == protocol.Done { // the end is a fact: it comes as a report, after all that led to it
+			if r.State == check.Done { // the end is a fact: it comes as a report, after all that led to it
 				continue
 			}
 			s.progress(p)
@@ -450,7 +451,7 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 			c <- brought{err: &Conflict{fmt.Sprintf("bay %d brought no reading: %s: %s", r.Unanswered.Bay, f.What, f.Back), f.Advice()}}
 		}
 	}
-	if err == nil && r.Run != nil && r.Run.State == protocol.Done {
+	if err == nil && r.Run != nil && r.Run.State == check.Done {
 		s.progress(protocol.Progress{Run: *r.Run})
 	}
 	if err == nil && r.Bay != nil {
@@ -474,13 +475,13 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 	return err
 }
 
-func (s *Shop) runChanged(ctx context.Context, tx Tx, r protocol.Run) ([]Event, error) {
+func (s *Shop) runChanged(ctx context.Context, tx Tx, r check.Run) ([]Event, error) {
 	if err := tx.SaveRun(ctx, r); err != nil {
 		return nil, err
 	}
 	text := fmt.Sprintf("Bay %d: %s, %s", r.Bay, r.Kind.Title(), Standing(r))
 	events := []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}
-	if r.State != protocol.Done {
+	if r.State != check.Done {
 		return events, nil
 	}
 	d, err := tx.DriveByKey(ctx, r.Key) // what it found out, and what it wrote, is known whole now

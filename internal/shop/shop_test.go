@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
@@ -42,7 +43,7 @@ func (b *bench) Describe() protocol.Description {
 
 func (b *bench) Order(_ context.Context, o protocol.Order) (protocol.Receipt, error) {
 	b.orders = append(b.orders, o)
-	return protocol.Receipt{Run: &protocol.Run{ID: 7, Kind: protocol.Quick, Bay: o.Bay, Key: o.Key, State: protocol.Queued}}, nil
+	return protocol.Receipt{Run: &check.Run{ID: 7, Kind: check.Quick, Bay: o.Bay, Key: o.Key, State: check.Queued}}, nil
 }
 
 func (b *bench) Reports(ctx context.Context) ([]protocol.Report, error) {
@@ -274,7 +275,7 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	assert.Equal(t, shop.ActionOpen, p.bay(answering).Action)
 	answering.Device.InUse = "mounted at /srv"
 	assert.Equal(t, "In use: mounted at /srv", p.bay(answering).Note)
-	require.NoError(t, p.Take(t.Context(), protocol.Report{Run: &protocol.Run{ID: 3, Kind: protocol.Quick, Bay: 2, Key: s.key(), State: protocol.Running, Steps: []protocol.Step{{Kind: protocol.ShortTest, State: protocol.Begun}}}}))
+	require.NoError(t, p.Take(t.Context(), protocol.Report{Run: &check.Run{ID: 3, Kind: check.Quick, Bay: 2, Key: s.key(), State: check.Running, Steps: []check.Step{{Kind: check.ShortTest, State: check.Begun}}}}))
 	assert.Equal(t, "Quick: short self-test", p.bay(answering).Doing)
 }
 

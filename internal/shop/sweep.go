@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
@@ -16,29 +17,12 @@ import (
 	"hylostat.example/internal/protocol"
 )
 
-// Sweep is a sweep that ended, without its ribbon.
+// Sweep is a sweep of a drive the shop knows, as it stands or as it ended.
 type Sweep struct {
-	Drive  int64
-	Run    int64
-	Step   int
-	Kind   protocol.StepKind
-	Began  time.Time
-	Ended  time.Time
-	Hours  float64 // powered on, by the last reading before it ended; -1 unknown
-	Missed uint64  // ranges beyond those kept
-	Once   string  // why places were slow once, by the readings before and after; empty: not known
-	Sweep  protocol.Sweep
-}
-
-// Whole reports whether it read everything there is.
-func (s Sweep) Whole() bool { return s.Kind.ReadsAll() && s.Sweep.Share >= 1 && s.Sweep.Beyond == 0 }
-
-// SweepDetail is everything a sweep found.
-type SweepDetail struct {
-	Ranges []surface.Range
-	Slow   []surface.Slow
-	Heat   []protocol.Heat
-	Blocks []protocol.Block
+	check.Sweep
+	Drive int64
+	Hours float64 // powered on, by the last reading before it ended; -1 unknown
+	Once  string  // why places were slow once, by the readings before and after; empty: not known
 }
 
 // SweepQuery selects sweeps: of a drive, or of a run.
@@ -48,16 +32,16 @@ type SweepQuery struct {
 }
 
 // swept stores a sweep that ended and decides anew.
-func (s *Shop) swept(ctx context.Context, tx Tx, r protocol.SweepResult) ([]Event, error) {
+func (s *Shop) swept(ctx context.Context, tx Tx, r check.Result) ([]Event, error) {
 	d, err := tx.DriveByKey(ctx, r.Key)
 	if err != nil {
 		return nil, err
 	}
-	w := Sweep{Drive: d.ID, Run: r.Run, Step: r.Step, Kind: r.Kind, Began: r.Began, Ended: r.Ended, Hours: -1, Missed: r.Missed, Sweep: r.Sweep}
+	w := Sweep{Sweep: r.Sweep, Drive: d.ID, Hours: -1}
 	if d.Now.HasHours {
 		w.Hours = d.Now.Hours
 	}
-	if err := tx.AddSweep(ctx, w, SweepDetail{r.Ranges, r.Slow, r.Heat, r.Blocks}); err != nil {
+	if err := tx.AddSweep(ctx, w, r.Found); err != nil {
 		return nil, err
 	}
 	return s.Redecide(ctx, tx, d)
@@ -80,8 +64,8 @@ func signalsAt(decoded *reading.Reading, sweeps []Sweep, at time.Time) signal.Se
 		if !at.IsZero() && w.Ended.After(at) {
 			continue
 		}
-		if w.Kind.Writes() && w.Sweep.Written != nil { // what it cleared, or could read after all, is unreadable no more
-			told = append(told, signal.Swept{Rework: true, Cleared: float64(w.Sweep.Written.Cleared + w.Sweep.Written.Readable)})
+		if w.Kind.Writes() && w.Standing.Written != nil { // what it cleared, or could read after all, is unreadable no more
+			told = append(told, signal.Swept{Rework: true, Cleared: float64(w.Standing.Written.Cleared + w.Standing.Written.Readable)})
 		}
 		if !w.Kind.Writes() {
 			source := fmt.Sprintf("%s, run %d", strings.ToLower(w.Kind.Title()), w.Run)
@@ -89,8 +73,8 @@ func signalsAt(decoded *reading.Reading, sweeps []Sweep, at time.Time) signal.Se
 				source = strings.ToLower(w.Kind.Title()) + " on another bench"
 			}
 			told = append(told, signal.Swept{
-				Whole: w.Whole(), Unreadable: float64(w.Sweep.Unreadable), Slow: float64(w.Sweep.Confirmed), Hours: w.Hours,
-				Bytes: float64(w.Sweep.Geometry.Bytes()), Source: source, Run: w.Run,
+				Whole: w.ReadAll(), Unreadable: float64(w.Standing.Unreadable), Slow: float64(w.Standing.Confirmed), Hours: w.Hours,
+				Bytes: float64(w.Standing.Geometry.Bytes()), Source: source, Run: w.Run,
 			})
 		}
 	}
@@ -141,7 +125,7 @@ func (s *Shop) hopeless(d Drive) uint64 {
 type ribbon struct {
 	step   int
 	blocks map[int][]byte
-	heat   []protocol.Heat
+	heat   []check.Heat
 }
 
 // progress keeps how a run stands, and passes it on to those who follow it.
@@ -149,7 +133,7 @@ func (s *Shop) progress(p protocol.Progress) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	id := p.Run.ID
-	if was, known := s.live[id]; known && p.Blocks != nil && was.State != protocol.Running && p.Run.State == protocol.Running {
+	if was, known := s.live[id]; known && p.Blocks != nil && was.State != check.Running && p.Run.State == check.Running {
 		p.Run.State, p.Run.Pause = was.State, was.Pause // the sweep's own copy of the run is older
 	}
 	s.live[id] = p.Run
@@ -162,11 +146,11 @@ func (s *Shop) progress(p protocol.Progress) {
 		for _, b := range p.Blocks {
 			r.blocks[b.Number] = b.Cells
 		}
-		if now := p.Run.Steps[p.Step].Sweep; now != nil && now.Celsius != nil && (len(r.heat) == 0 || now.Share-r.heat[len(r.heat)-1].Share > 1.0/512) {
-			r.heat = append(r.heat, protocol.Heat{At: s.clock.Now(), Share: now.Share, Celsius: *now.Celsius})
+		if now := p.Run.Steps[p.Step].Standing; now != nil && now.Celsius != nil && (len(r.heat) == 0 || now.Share-r.heat[len(r.heat)-1].Share > 1.0/512) {
+			r.heat = append(r.heat, check.Heat{At: s.clock.Now(), Share: now.Share, Celsius: *now.Celsius})
 		}
 	}
-	if p.Run.State == protocol.Done {
+	if p.Run.State == check.Done {
 		delete(s.live, id)
 		delete(s.ribbons, id)
 	}
@@ -182,7 +166,7 @@ func (s *Shop) progress(p protocol.Progress) {
 
 // Follow gives how a run stands and delivers how it stands from then on, until the context ends. The channel closes when the
 // listener fell behind.
-func (s *Shop) Follow(ctx context.Context, id int64) (protocol.Run, <-chan protocol.Progress, error) {
+func (s *Shop) Follow(ctx context.Context, id int64) (check.Run, <-chan protocol.Progress, error) {
 	changes := s.watch(ctx, id) // first, so that nothing falls between
 	r, err := s.RunByID(ctx, id)
 	if err != nil {
@@ -219,41 +203,41 @@ func (s *Shop) watch(ctx context.Context, run int64) <-chan protocol.Progress {
 }
 
 // SweepOf gives the newest sweep of a run, as it stands or as it ended. NotFound when the run has none.
-func (s *Shop) SweepOf(ctx context.Context, id int64) (Sweep, SweepDetail, error) {
+func (s *Shop) SweepOf(ctx context.Context, id int64) (Sweep, check.Found, error) {
 	ended, err := s.store.Sweeps(ctx, SweepQuery{Run: id})
 	if err != nil {
-		return Sweep{}, SweepDetail{}, err
+		return Sweep{}, check.Found{}, err
 	}
 	if len(ended) > 0 && !s.sweeps(id, ended[0].Step) {
 		one := ended[0]
 		if one.Once, err = s.slowOnce(ctx, one); err != nil {
-			return one, SweepDetail{}, err
+			return one, check.Found{}, err
 		}
 		detail, err := s.store.SweepDetail(ctx, id, one.Step)
 		return one, detail, err
 	}
 	r, err := s.RunByID(ctx, id)
 	if err != nil {
-		return Sweep{}, SweepDetail{}, err
+		return Sweep{}, check.Found{}, err
 	}
 	for i := len(r.Steps) - 1; i >= 0; i-- {
 		step := &r.Steps[i]
-		if step.Sweep == nil || step.State == protocol.Pending && i > 1 {
+		if step.Standing == nil || step.State == check.Pending && i > 1 {
 			continue
 		}
-		var d SweepDetail
+		var d check.Found
 		s.mu.Lock()
 		if live := s.ribbons[id]; live != nil {
 			d.Heat = slices.Clone(live.heat)
 			for n, cells := range live.blocks {
-				d.Blocks = append(d.Blocks, protocol.Block{Number: n, Cells: cells})
+				d.Blocks = append(d.Blocks, check.Block{Number: n, Cells: cells})
 			}
 		}
 		s.mu.Unlock()
-		slices.SortFunc(d.Blocks, func(a, b protocol.Block) int { return a.Number - b.Number })
-		return Sweep{Run: id, Step: i, Kind: step.Kind, Began: step.Begun, Hours: -1, Sweep: *step.Sweep}, d, nil
+		slices.SortFunc(d.Blocks, func(a, b check.Block) int { return a.Number - b.Number })
+		return Sweep{Sweep: check.Sweep{Run: id, Step: i, Kind: step.Kind, Began: step.Begun, Standing: *step.Standing}, Hours: -1}, d, nil
 	}
-	return Sweep{}, SweepDetail{}, &NotFound{fmt.Sprintf("run %d sweeps nothing", id), "Start a quick or an extended check."}
+	return Sweep{}, check.Found{}, &NotFound{fmt.Sprintf("run %d sweeps nothing", id), "Start a quick or an extended check."}
 }
 
 // sweeps reports whether a run goes over the surface in a later step.
@@ -275,9 +259,9 @@ func (s *Shop) slowOnce(ctx context.Context, one Sweep) (string, error) {
 	for i := range moments {
 		switch m := &moments[i]; {
 		case m.Run != one.Run:
-		case m.Step == protocol.ReadingBefore:
+		case m.Step == check.ReadingBefore:
 			before = m
-		case m.Step == protocol.ReadingAfter:
+		case m.Step == check.ReadingAfter:
 			after = m
 		}
 	}
@@ -304,8 +288,8 @@ func (s *Shop) Sweeps(ctx context.Context, d Drive) ([]Sweep, error) {
 	return s.store.Sweeps(ctx, SweepQuery{Drive: d.ID})
 }
 
-// SweepDetail gives everything a sweep found.
-func (s *Shop) SweepDetail(ctx context.Context, w Sweep) (SweepDetail, error) {
+// check.Found gives everything a sweep found.
+func (s *Shop) SweepDetail(ctx context.Context, w Sweep) (check.Found, error) {
 	return s.store.SweepDetail(ctx, w.Run, w.Step)
 }
 
@@ -322,20 +306,20 @@ func (s *Shop) CompareSweeps(ctx context.Context, before, after int64) ([]surfac
 	if one.Drive != two.Drive || one.Drive == 0 {
 		return nil, &Conflict{fmt.Sprintf("runs %d and %d do not both hold a sweep of the same drive that ended", before, after), "Choose two of the drive's own."}
 	}
-	ribbon := surface.NewRibbon(two.Sweep.Geometry)
+	ribbon := surface.NewRibbon(two.Standing.Geometry)
 	for _, b := range now.Blocks {
 		if err := ribbon.UnpackBlock(b.Number, b.Cells); err != nil {
 			return nil, err
 		}
 	}
 	read := func(e surface.Extent) bool {
-		return two.Whole() || ribbon.Cells()[ribbon.Cell(e.LBA)].Swept()
+		return two.ReadAll() || ribbon.Cells()[ribbon.Cell(e.LBA)].Swept()
 	}
 	return surface.Compare(surface.Found{Ranges: was.Ranges, Slow: was.Slow}, surface.Found{Ranges: now.Ranges, Slow: now.Slow, Swept: read}), nil
 }
 
 // Pause lets the sweep of a run wait, or go on.
-func (s *Shop) Pause(ctx context.Context, id int64, by string, on bool) (protocol.Run, error) {
+func (s *Shop) Pause(ctx context.Context, id int64, by string, on bool) (check.Run, error) {
 	r, err := s.RunByID(ctx, id)
 	if err != nil {
 		return r, err
@@ -353,7 +337,7 @@ func (s *Shop) Pause(ctx context.Context, id int64, by string, on bool) (protoco
 
 // SaysSweep puts into words what a sweep found, and what it rules out and cannot. once is why places were slow only once, where
 // that is known.
-func SaysSweep(s protocol.Sweep, once string) []string {
+func SaysSweep(s check.Standing, once string) []string {
 	if once == "" {
 		once = "the host was busy, or the drive has just relocated it"
 	}

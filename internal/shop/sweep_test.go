@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/signal"
@@ -26,13 +27,14 @@ func (p *place) swept(run int64, s state, share float64, ranges ...surface.Range
 	g, err := surface.NewGeometry(2_000_398_934_016, 512, 4096, 0, 7200, 0)
 	require.NoError(p.t, err)
 	w := surface.New(g, nil)
-	standing := protocol.Sweep{Geometry: g, Share: share}
+	standing := check.Standing{Geometry: g, Share: share}
 	for _, r := range ranges {
 		standing.Unreadable += g.CountPhysical(r.Extent)
 	}
-	r := protocol.SweepResult{
-		Run: run, Step: 1, Kind: protocol.WholeSweep, Key: s.key(), Began: p.clock.at.Add(-time.Hour), Ended: p.clock.at, Sweep: standing, Ranges: ranges,
-		Blocks: []protocol.Block{{Number: 3, Cells: w.Ribbon().PackBlock(3)}},
+	r := check.Result{
+		Key:   s.key(),
+		Sweep: check.Sweep{Run: run, Step: 1, Kind: check.WholeSweep, Began: p.clock.at.Add(-time.Hour), Ended: p.clock.at, Standing: standing},
+		Found: check.Found{Ranges: ranges, Blocks: []check.Block{{Number: 3, Cells: w.Ribbon().PackBlock(3)}}},
 	}
 	require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Sweep: &r}))
 }
@@ -84,11 +86,11 @@ func TestASweepThatIsToldTwiceIsStoredOnce(t *testing.T) {
 	all, err := p.Sweeps(t.Context(), p.drive("7M4R9"))
 	require.NoError(t, err)
 	require.Len(t, all, 1)
-	assert.InDelta(t, 0.4, all[0].Sweep.Share, 1e-9)
+	assert.InDelta(t, 0.4, all[0].Standing.Share, 1e-9)
 	assert.InDelta(t, 9120, all[0].Hours, 1e-9)
 	one, detail, err := p.SweepOf(t.Context(), 1)
 	require.NoError(t, err)
-	assert.False(t, one.Whole(), "a part is no whole sweep")
+	assert.False(t, one.ReadAll(), "a part is no whole sweep")
 	assert.Equal(t, []surface.Range{scratch(4096, 24), scratch(9000, 8)}, detail.Ranges)
 	assert.Len(t, detail.Blocks, 1)
 	p.swept(2, s, 1, scratch(9000, 8), scratch(20_000, 8))
@@ -110,9 +112,9 @@ type busy struct {
 	meanwhile func()
 }
 
-func (b busy) Run(context.Context, int64) (protocol.Run, error) {
+func (b busy) Run(context.Context, int64) (check.Run, error) {
 	b.meanwhile()
-	return protocol.Run{ID: 1, State: protocol.Running}, nil
+	return check.Run{ID: 1, State: check.Running}, nil
 }
 
 func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
@@ -121,12 +123,12 @@ func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
 	defer st.Close()
 	b := &bench{going: make(chan protocol.Progress)}
 	swept := func(percent int) {
-		b.going <- protocol.Progress{Run: protocol.Run{ID: 1, State: protocol.Running, Steps: []protocol.Step{{Percent: percent}}}}
+		b.going <- protocol.Progress{Run: check.Run{ID: 1, State: check.Running, Steps: []check.Step{{Percent: percent}}}}
 	}
 	s, err := shop.New(t.Context(), "Saltmarsh Lane", busy{st, func() {
 		swept(10)
 		swept(20)
-		b.going <- protocol.Progress{Run: protocol.Run{ID: 2}} // taken when the ones before it are
+		b.going <- protocol.Progress{Run: check.Run{ID: 2}} // taken when the ones before it are
 	}}, b, policy.Default, &clock{begin}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
@@ -145,24 +147,24 @@ func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
 	for grown, says := range map[uint64]string{0: "the host was busy: the drive relocated nothing", 2: "the drive relocated it meanwhile: its count rose by 2"} {
 		p := open(t)
 		s := tested("KVA077M4R9", 9_120)
-		take := func(step protocol.StepKind) {
+		take := func(step check.StepKind) {
 			p.taken++
 			p.clock.at = p.clock.at.Add(time.Minute)
 			r := protocol.Reading{ID: string(step), Run: 1, Step: step, Bay: 2, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
 			require.NoError(t, p.Take(t.Context(), protocol.Report{Reading: &r}))
 		}
-		take(protocol.ReadingBefore)
+		take(check.ReadingBefore)
 		p.swept(1, s, 1)
 		one, _, err := p.SweepOf(t.Context(), 1)
 		require.NoError(t, err)
 		assert.Empty(t, one.Once, "before the second reading nobody knows")
 		s.reallocated = grown
-		take(protocol.ReadingAfter)
+		take(check.ReadingAfter)
 		one, _, err = p.SweepOf(t.Context(), 1)
 		require.NoError(t, err)
 		assert.Equal(t, says, one.Once)
-		one.Sweep.Slow = 1
-		assert.Contains(t, shop.SaysSweep(one.Sweep, one.Once), "1 place was slow once: "+says+".")
+		one.Standing.Slow = 1
+		assert.Contains(t, shop.SaysSweep(one.Standing, one.Once), "1 place was slow once: "+says+".")
 	}
 }
 
@@ -173,7 +175,7 @@ func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
 	p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key()})
 	for duty, limit := range map[drive.Duty]uint64{drive.Everyday: 100, drive.Continuous: 10} {
 		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M4R9"), duty, ""))
-		_, err := p.Check(t.Context(), p.drive("7M4R9"), protocol.Extended, "Dov", "", protocol.Limit{})
+		_, err := p.Check(t.Context(), p.drive("7M4R9"), check.Extended, "Dov", "", check.Limit{})
 		require.NoError(t, err)
 		assert.Equal(t, limit, p.bench.orders[len(p.bench.orders)-1].Limit.StopAt, duty)
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/quantity"
@@ -18,7 +19,7 @@ import (
 )
 
 // Runs lists runs, open ones as fresh as their progress.
-func (s *Shop) Runs(ctx context.Context, q RunQuery) ([]protocol.Run, error) {
+func (s *Shop) Runs(ctx context.Context, q RunQuery) ([]check.Run, error) {
 	all, err := s.store.Runs(ctx, q)
 	if err != nil {
 		return nil, err
@@ -26,7 +27,7 @@ func (s *Shop) Runs(ctx context.Context, q RunQuery) ([]protocol.Run, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i, r := range all {
-		if live, ok := s.live[r.ID]; ok && r.State != protocol.Done {
+		if live, ok := s.live[r.ID]; ok && r.State != check.Done {
 			all[i] = live
 		}
 	}
@@ -34,14 +35,14 @@ func (s *Shop) Runs(ctx context.Context, q RunQuery) ([]protocol.Run, error) {
 }
 
 // RunByID gives one run.
-func (s *Shop) RunByID(ctx context.Context, id int64) (protocol.Run, error) {
+func (s *Shop) RunByID(ctx context.Context, id int64) (check.Run, error) {
 	r, err := s.store.Run(ctx, id)
 	if err != nil && !isNone(err) {
 		return r, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if live, ok := s.live[id]; ok && r.State != protocol.Done {
+	if live, ok := s.live[id]; ok && r.State != check.Done {
 		return live, nil
 	}
 	return r, err
@@ -157,7 +158,7 @@ func (s *Shop) Courses(ctx context.Context, d Drive) ([]Course, []Moment, error)
 	found := slices.Concat(v.Findings, v.Notes)
 	marks := verdict.Marks{Intake: before.At}
 	for _, m := range moments[:len(moments)-1] {
-		if m.Step == protocol.ReadingAfter {
+		if m.Step == check.ReadingAfter {
 			marks.Check = m.At
 		}
 	}

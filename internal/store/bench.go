@@ -7,23 +7,24 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
 // SaveRun implements shop.Tx. It is a projection: the bench's journal is the authority.
-func (c change) SaveRun(ctx context.Context, r protocol.Run) error {
+func (c change) SaveRun(ctx context.Context, r check.Run) error {
 	body, err := encode(r)
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO run (id, model, serial, done, body) VALUES (?, ?, ?, ?, ?)`, r.ID, r.Key.Model, r.Key.Serial, r.State == protocol.Done, body)
+	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO run (id, model, serial, done, body) VALUES (?, ?, ?, ?, ?)`, r.ID, r.Key.Model, r.Key.Serial, r.State == check.Done, body)
 	return err
 }
 
 // Runs implements shop.Reader.
-func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]protocol.Run, error) {
+func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]check.Run, error) {
 	where, args := []string{"1"}, []any(nil)
 	if s.Drive != (drive.Key{}) {
 		where, args = append(where, "serial = ? AND model = ?"), append(args, s.Drive.Serial, s.Drive.Model)
@@ -32,17 +33,17 @@ func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]protocol.Run, err
 		where = append(where, "done = 0")
 	}
 	if s.Reworks {
-		where, args = append(where, "body ->> 'kind' IN (?, ?, ?)"), append(args, protocol.Mend, protocol.Renew, protocol.Overwrite)
+		where, args = append(where, "body ->> 'kind' IN (?, ?, ?)"), append(args, check.Mend, check.Renew, check.Overwrite)
 	}
 	if s.Limit <= 0 || s.Limit > 1000 {
 		s.Limit = 1000
 	}
-	return bodies[protocol.Run](ctx, q.q, `SELECT body FROM run WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
+	return bodies[check.Run](ctx, q.q, `SELECT body FROM run WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
 }
 
 // Run implements shop.Reader.
-func (q queries) Run(ctx context.Context, id int64) (r protocol.Run, err error) {
-	all, err := bodies[protocol.Run](ctx, q.q, `SELECT body FROM run WHERE id = ?`, id)
+func (q queries) Run(ctx context.Context, id int64) (r check.Run, err error) {
+	all, err := bodies[check.Run](ctx, q.q, `SELECT body FROM run WHERE id = ?`, id)
 	if err == nil && len(all) == 0 {
 		err = &shop.NotFound{What: fmt.Sprintf("there is no run %d", id), Do: "List the runs."}
 	}

@@ -13,10 +13,10 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/klauspost/compress/zstd"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
@@ -160,7 +160,7 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 	}
 	r := shop.Reading{
 		Drive: driveID, Seq: seq, At: moment(row.At), Took: time.Duration(row.Took) * time.Millisecond, Bay: row.Bay, Run: row.Run,
-		Step: protocol.StepKind(row.Step), Tool: row.Tool, Decoder: row.Decoder, Report: row.Report,
+		Step: check.StepKind(row.Step), Tool: row.Tool, Decoder: row.Decoder, Report: row.Report,
 	}
 	if r.Signals, err = signal.Unpack(row.Signals); err != nil {
 		return r, err

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
@@ -51,7 +52,7 @@ func page(name reading.PageName, fill byte) reading.Page {
 
 func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...reading.Page) shop.Reading {
 	t.Helper()
-	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: 2, Run: 7, Step: protocol.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
+	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: 2, Run: 7, Step: check.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
 	write(t, s, func(tx shop.Tx) error {
 		return tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Number: 8, Available: true}})
 	})

@@ -8,14 +8,14 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
 // AddSweep implements shop.Tx.
-func (c change) AddSweep(ctx context.Context, s shop.Sweep, d shop.SweepDetail) error {
-	body, err := encode(s.Sweep)
+func (c change) AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error {
+	body, err := encode(s.Standing)
 	if err != nil {
 		return err
 	}
@@ -47,15 +47,15 @@ func (c change) AddSweep(ctx context.Context, s shop.Sweep, d shop.SweepDetail) 
 // Sweeps implements shop.Reader.
 func (q queries) Sweeps(ctx context.Context, s shop.SweepQuery) ([]shop.Sweep, error) {
 	var rows []struct {
-		Run    int64             `db:"run"`
-		Step   int               `db:"step"`
-		Drive  int64             `db:"drive"`
-		Kind   protocol.StepKind `db:"kind"`
-		Began  int64             `db:"began"`
-		Ended  int64             `db:"ended"`
-		Hours  sql.NullFloat64   `db:"hours"`
-		Missed uint64            `db:"missed"`
-		Body   string            `db:"body"`
+		Run    int64           `db:"run"`
+		Step   int             `db:"step"`
+		Drive  int64           `db:"drive"`
+		Kind   check.StepKind  `db:"kind"`
+		Began  int64           `db:"began"`
+		Ended  int64           `db:"ended"`
+		Hours  sql.NullFloat64 `db:"hours"`
+		Missed uint64          `db:"missed"`
+		Body   string          `db:"body"`
 	}
 	by, id := "drive", s.Drive
 	if s.Run != 0 {
@@ -67,11 +67,14 @@ func (q queries) Sweeps(ctx context.Context, s shop.SweepQuery) ([]shop.Sweep, e
 	}
 	all := make([]shop.Sweep, len(rows))
 	for i, r := range rows {
-		all[i] = shop.Sweep{Drive: r.Drive, Run: r.Run, Step: r.Step, Kind: r.Kind, Began: moment(r.Began), Ended: moment(r.Ended), Hours: -1, Missed: r.Missed}
+		all[i] = shop.Sweep{
+			Sweep: check.Sweep{Run: r.Run, Step: r.Step, Kind: r.Kind, Began: moment(r.Began), Ended: moment(r.Ended), Missed: r.Missed},
+			Drive: r.Drive, Hours: -1,
+		}
 		if r.Hours.Valid {
 			all[i].Hours = r.Hours.Float64
 		}
-		if err := decode(r.Body, &all[i].Sweep); err != nil {
+		if err := decode(r.Body, &all[i].Standing); err != nil {
 			return nil, err
 		}
 	}
@@ -79,7 +82,7 @@ func (q queries) Sweeps(ctx context.Context, s shop.SweepQuery) ([]shop.Sweep, e
 }
 
 // SweepDetail implements shop.Reader.
-func (q queries) SweepDetail(ctx context.Context, run int64, step int) (d shop.SweepDetail, err error) {
+func (q queries) SweepDetail(ctx context.Context, run int64, step int) (d check.Found, err error) {
 	var row struct {
 		Slow   []byte `db:"slow"`
 		Heat   []byte `db:"heat"`

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 )
@@ -48,8 +49,8 @@ const (
 
 // Asked is what there is to judge a rework by before anything is opened.
 type Asked struct {
-	Kind     protocol.RunKind
-	Rework   *protocol.Rework
+	Kind     check.Kind
+	Rework   *check.Rework
 	Key      drive.Key // the drive the order is meant for
 	Now      time.Time
 	Begun    bool // it has begun before and is to go on: the order's age no longer matters
@@ -70,12 +71,12 @@ type Refused struct {
 func (r *Refused) Error() string { return r.Back + ". " + r.Do }
 
 // Refusal is the refusal as an order's answer.
-func (r *Refused) Refusal(kind protocol.RunKind, bay int) *protocol.Refusal {
+func (r *Refused) Refusal(kind check.Kind, bay int) *protocol.Refusal {
 	return &protocol.Refusal{Class: r.Class, What: fmt.Sprintf("%s in bay %d", strings.ToLower(kind.Title()), bay), Back: r.Back, Do: r.Do}
 }
 
 // Fault is the refusal as a fault of a run.
-func (r *Refused) Fault(kind protocol.RunKind) *drive.Fault {
+func (r *Refused) Fault(kind check.Kind) *drive.Fault {
 	return &drive.Fault{Class: r.Class, What: "beginning to " + string(kind), Back: r.Back, Extra: r.Do}
 }
 
@@ -127,7 +128,7 @@ func Admit(a Asked) *Refused {
 		return refuse(Locked, drive.FaultLocked, "it is locked by "+a.Identity.Security.By.Words(), drive.FaultLocked.Advice())
 	case w.LinkFails:
 		return refuse(LinkFails, drive.FaultLink, "the last sweep's transfers were damaged on the link", "Change the cable or the port, then sweep again.")
-	case a.Kind == protocol.Mend && len(w.Targets) == 0:
+	case a.Kind == check.Mend && len(w.Targets) == 0:
 		return refuse(NoTargets, drive.FaultNotRead, "no sector is known to be unreadable", "Sweep it first: a mend writes only what a sweep found.")
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
@@ -23,10 +24,10 @@ var (
 // sound is a mend that nothing speaks against.
 func sound() Asked {
 	return Asked{
-		Kind: protocol.Mend, Key: key, Now: now, Allowed: true,
-		Rework: &protocol.Rework{
+		Kind: check.Mend, Key: key, Now: now, Allowed: true,
+		Rework: &check.Rework{
 			Ending: "07 7m4q2", Targets: []surface.Extent{{LBA: 8, Sectors: 8}},
-			Release: protocol.Release{Key: key, Scope: protocol.Mend, Owner: "Ms Adeyemi-Holt, by phone", Expires: now.Add(time.Minute), Nonce: "one"},
+			Release: check.Release{Key: key, Scope: check.Mend, Owner: "Ms Adeyemi-Holt, by phone", Expires: now.Add(time.Minute), Nonce: "one"},
 		},
 		Bay:    protocol.Bay{Number: 3, Connection: protocol.Answering, Key: key, Device: drive.Attachment{Node: "sdx", Transport: "SATA", Serial: "KVA077M4Q2"}},
 		Others: map[int]drive.Key{3: key, 4: {Model: "Korvan K4-2000", Serial: "KVA07-7M4R9"}},
@@ -39,7 +40,7 @@ func TestWhatIsRefusedBeforeAnythingIsOpened(t *testing.T) {
 		NotHere:     func(a *Asked) { a.Allowed = false },
 		NoRelease:   func(a *Asked) { a.Rework = nil },
 		OtherDrive:  func(a *Asked) { a.Rework.Release.Key.Serial = "KVA077M4R9" },
-		TooNarrow:   func(a *Asked) { a.Kind = protocol.Overwrite },
+		TooNarrow:   func(a *Asked) { a.Kind = check.Overwrite },
 		Expired:     func(a *Asked) { a.Now = a.Rework.Release.Expires },
 		NoEnding:    func(a *Asked) { a.Rework.Ending = "7M4Q2" },
 		WrongEnding: func(a *Asked) { a.Rework.Ending = "077M4Q3" },
@@ -75,12 +76,12 @@ func TestWhatIsRefusedBeforeAnythingIsOpened(t *testing.T) {
 }
 
 func TestAWiderReleaseCoversALesserRework(t *testing.T) {
-	r := protocol.Release{Scope: protocol.Renew}
-	assert.True(t, r.Allows(protocol.Mend))
-	assert.True(t, r.Allows(protocol.Renew))
-	assert.False(t, r.Allows(protocol.Overwrite))
-	assert.False(t, r.Allows(protocol.Whole), "a sweep is no rework")
-	assert.False(t, protocol.Release{Scope: "everything"}.Allows(protocol.Mend), "a word nobody knows allows nothing")
+	r := check.Release{Scope: check.Renew}
+	assert.True(t, r.Allows(check.Mend))
+	assert.True(t, r.Allows(check.Renew))
+	assert.False(t, r.Allows(check.Overwrite))
+	assert.False(t, r.Allows(check.Whole), "a sweep is no rework")
+	assert.False(t, check.Release{Scope: "everything"}.Allows(check.Mend), "a word nobody knows allows nothing")
 }
 
 // machine is a source whose answers a test sets.

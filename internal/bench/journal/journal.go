@@ -12,6 +12,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/sqlite"
@@ -113,11 +114,11 @@ func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) erro
 }
 
 // AddRun stores a new run and gives it its number, together with its first report.
-func (j *Journal) AddRun(ctx context.Context, r *protocol.Run) error {
+func (j *Journal) AddRun(ctx context.Context, r *check.Run) error {
 	return j.write(ctx, func(tx *sqlite.Tx) error { return addRun(ctx, tx, r) })
 }
 
-func addRun(ctx context.Context, tx *sqlite.Tx, r *protocol.Run) error {
+func addRun(ctx context.Context, tx *sqlite.Tx, r *check.Run) error {
 	res, err := tx.ExecContext(ctx, `INSERT INTO run (done, body) VALUES (0, '{}')`)
 	if err != nil {
 		return err
@@ -129,19 +130,19 @@ func addRun(ctx context.Context, tx *sqlite.Tx, r *protocol.Run) error {
 }
 
 // SaveRun stores a run as it stands and the report of it, at once.
-func (j *Journal) SaveRun(ctx context.Context, r protocol.Run) error {
+func (j *Journal) SaveRun(ctx context.Context, r check.Run) error {
 	return j.write(ctx, func(tx *sqlite.Tx) error { return saveRun(ctx, tx, r) })
 }
 
-func saveRun(ctx context.Context, tx *sqlite.Tx, r protocol.Run) error {
+func saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 	body, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("run %d: %w", r.ID, err)
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE run SET done = ?, body = ? WHERE id = ?`, r.State == protocol.Done, string(body), r.ID); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE run SET done = ?, body = ? WHERE id = ?`, r.State == check.Done, string(body), r.ID); err != nil {
 		return err
 	}
-	if r.State == protocol.Done {
+	if r.State == check.Done {
 		for _, forget := range []string{`DELETE FROM sweep_mark WHERE run = ?`, `DELETE FROM sweep_block WHERE run = ?`, `DELETE FROM intent WHERE run = ?`} {
 			if _, err := tx.ExecContext(ctx, forget, r.ID); err != nil {
 				return err
@@ -152,14 +153,14 @@ func saveRun(ctx context.Context, tx *sqlite.Tx, r protocol.Run) error {
 }
 
 // OpenRuns lists the runs that are not done.
-func (j *Journal) OpenRuns(ctx context.Context) ([]protocol.Run, error) {
+func (j *Journal) OpenRuns(ctx context.Context) ([]check.Run, error) {
 	var bodies []string
 	if err := j.db.Read.SelectContext(ctx, &bodies, `SELECT body FROM run WHERE done = 0 ORDER BY id`); err != nil {
 		return nil, err
 	}
-	all := make([]protocol.Run, 0, len(bodies))
+	all := make([]check.Run, 0, len(bodies))
 	for _, b := range bodies {
-		var r protocol.Run
+		var r check.Run
 		if err := json.Unmarshal([]byte(b), &r); err != nil {
 			return nil, fmt.Errorf("a run of the journal: %w", err)
 		}

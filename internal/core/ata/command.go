@@ -1,6 +1,8 @@
 package ata
 
-import "fmt"
+import (
+	"fmt"
+)
 
 // Opcode is an ATA command code (ACS-4 table 236).
 type Opcode uint8

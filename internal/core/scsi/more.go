@@ -1,6 +1,8 @@
 package scsi
 
-import "fmt"
+import (
+	"fmt"
+)
 
 // DecodeSubpageList reads log page 00h/FFh: the pages and subpages there are, each as two bytes (SPC-5 7.3.20).
 func DecodeSubpageList(b []byte) ([]LogID, error) {

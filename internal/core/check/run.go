@@ -1,4 +1,8 @@
-package protocol
+// Package check is a run: the procedures a bench carries out on a drive, their steps, how a sweep stands, and what comes next.
+// Bench, protocol, shop and store share these types; none has another. Next is a state machine without I/O: it takes a run and
+// what happened, and gives the run as it stands then and the one thing to do. A bench stores the run before it does that thing, so
+// that a crash at any moment finds in its journal what was intended. Start with Run and Next.
+package check
 
 import (
 	"slices"
@@ -9,19 +13,19 @@ import (
 	"hylostat.example/internal/core/surface"
 )
 
-// RunState is where a run stands.
-type RunState string
+// State is where a run stands.
+type State string
 
 // The states of a run. Done is final.
 const (
-	Queued      RunState = "queued"
-	Running     RunState = "running"
-	Paused      RunState = "paused"      // its sweep waits: somebody wished it, or the drive is too hot
-	Absent      RunState = "absent"      // its drive is not in the bay
-	Stuck       RunState = "stuck"       // its drive holds a command
-	Interrupted RunState = "interrupted" // the bench was restarted; on the way back to running
-	Stopping    RunState = "stopping"
-	Done        RunState = "done"
+	Queued      State = "queued"
+	Running     State = "running"
+	Paused      State = "paused"      // its sweep waits: somebody wished it, or the drive is too hot
+	Absent      State = "absent"      // its drive is not in the bay
+	Stuck       State = "stuck"       // its drive holds a command
+	Interrupted State = "interrupted" // the bench was restarted; on the way back to running
+	Stopping    State = "stopping"
+	Done        State = "done"
 )
 
 // Outcome is how a run ended.
@@ -34,70 +38,6 @@ const (
 	Stopped    Outcome = "stopped"
 	Incomplete Outcome = "incomplete" // nothing failed, and something it was to do was not done
 )
-
-// RunKind is the procedure.
-type RunKind string
-
-// The procedures: each is a reading, one of the drive's own self-tests, a sweep, or both, and a reading.
-const (
-	Quick      RunKind = "quick"      // the short self-test, and a spot sweep
-	Extended   RunKind = "extended"   // the extended self-test, and a whole sweep
-	Conveyance RunKind = "conveyance" // the self-test that looks for damage on the way; ATA's alone
-	Selective  RunKind = "selective"  // a self-test of some spans of the surface; ATA's alone
-	Spot       RunKind = "spot"       // a sweep of a sample
-	Whole      RunKind = "whole"      // a sweep of everything
-	Mend       RunKind = "mend"       // rework: writes the sectors that cannot be read
-	Renew      RunKind = "renew"      // rework: writes back all data in place
-	Overwrite  RunKind = "overwrite"  // rework: writes a pattern everywhere, and reads it back
-)
-
-// StepKind names a step.
-type StepKind string
-
-// The steps of this edition.
-const (
-	ReadingBefore  StepKind = "reading_before"
-	ShortTest      StepKind = "short_self_test"
-	ExtendedTest   StepKind = "extended_self_test"
-	ConveyanceTest StepKind = "conveyance_self_test"
-	SelectiveTest  StepKind = "selective_self_test"
-	SpotSweep      StepKind = "spot_sweep"
-	WholeSweep     StepKind = "whole_sweep"
-	Mending        StepKind = "mending"
-	Renewing       StepKind = "renewing"
-	Overwriting    StepKind = "overwriting"
-	Verifying      StepKind = "verifying" // reads back what was written
-	ReadingAfter   StepKind = "reading_after"
-)
-
-// Plan is the steps of a procedure.
-func (k RunKind) Plan() []StepKind {
-	return map[RunKind][]StepKind{
-		Quick: {ReadingBefore, ShortTest, SpotSweep, ReadingAfter}, Extended: {ReadingBefore, ExtendedTest, WholeSweep, ReadingAfter},
-		Conveyance: {ReadingBefore, ConveyanceTest, ReadingAfter}, Selective: {ReadingBefore, SelectiveTest, ReadingAfter},
-		Spot: {ReadingBefore, SpotSweep, ReadingAfter}, Whole: {ReadingBefore, WholeSweep, ReadingAfter},
-		Mend: {ReadingBefore, Mending, ReadingAfter}, Renew: {ReadingBefore, Renewing, ReadingAfter}, Overwrite: {ReadingBefore, Overwriting, Verifying, ReadingAfter},
-	}[k]
-}
-
-// IsRework reports whether a procedure writes.
-func (k RunKind) IsRework() bool { return k == Mend || k == Renew || k == Overwrite }
-
-// IsTest reports whether a step is a self-test of the drive's.
-func (k StepKind) IsTest() bool {
-	return k == ShortTest || k == ExtendedTest || k == ConveyanceTest || k == SelectiveTest
-}
-
-// IsSweep reports whether a step goes over the surface, reading or writing.
-func (k StepKind) IsSweep() bool {
-	return k == SpotSweep || k == WholeSweep || k == Verifying || k.Writes()
-}
-
-// Writes reports whether a step writes to the surface.
-func (k StepKind) Writes() bool { return k == Mending || k == Renewing || k == Overwriting }
-
-// ReadsAll reports whether a step that came to its end has read every sector.
-func (k StepKind) ReadsAll() bool { return k == WholeSweep || k == Verifying }
 
 // StepState is where a step stands.
 type StepState string
@@ -114,30 +54,32 @@ const (
 
 // Step is one part of a run.
 type Step struct {
-	Kind     StepKind  `json:"kind"`
-	State    StepState `json:"state"`
-	Begun    time.Time `json:"begun,omitzero"`
-	Ended    time.Time `json:"ended,omitzero"`
-	Note     string    `json:"note,omitempty"`     // what came of it, in words
-	Baseline []byte    `json:"baseline,omitempty"` // self-test log as it was before the start
-	Sent     bool      `json:"sent,omitempty"`     // the start was about to be sent; stored before it is
-	Percent  int       `json:"percent"`            // done
-	Tries    int       `json:"tries,omitempty"`
-	Adopted  bool      `json:"adopted,omitempty"` // found running or finished after a crash
-	LBA      *uint64   `json:"lba,omitempty"`     // first failing LBA
+	Kind  StepKind  `json:"kind"`
+	State StepState `json:"state"`
+	Begun time.Time `json:"begun,omitzero"`
+	Ended time.Time `json:"ended,omitzero"`
+	Note  string    `json:"note,omitempty"` // what came of it, in words
+	// Logged is where the drive's self-test log stood before the start. Earlier versions kept its page, Baseline.
+	Logged   LogMark `json:"logged,omitzero"`
+	Baseline []byte  `json:"baseline,omitempty"`
+	Sent     bool    `json:"sent,omitempty"` // the start was about to be sent; stored before it is
+	Percent  int     `json:"percent"`        // done
+	Tries    int     `json:"tries,omitempty"`
+	Adopted  bool    `json:"adopted,omitempty"` // found running or finished after a crash
+	LBA      *uint64 `json:"lba,omitempty"`     // first failing LBA
 
-	Expect time.Duration `json:"expect,omitempty"` // how long it takes in all, as far as is known
-	Sweep  *Sweep        `json:"sweep,omitempty"`
+	Expect   time.Duration `json:"expect,omitempty"` // how long it takes in all, as far as is known
+	Standing *Standing     `json:"sweep,omitempty"`
 }
 
 // Run is one procedure on one drive.
 type Run struct {
 	ID      int64      `json:"id"`
-	Kind    RunKind    `json:"kind"`
+	Kind    Kind       `json:"kind"`
 	Bay     int        `json:"bay"`
 	Key     drive.Key  `json:"key"`
 	By      string     `json:"by"`
-	State   RunState   `json:"state"`
+	State   State      `json:"state"`
 	Outcome Outcome    `json:"outcome,omitempty"`
 	Reason  string     `json:"reason,omitempty"`
 	Pause   string     `json:"pause,omitempty"` // why its sweep waits; empty: it does not
@@ -186,7 +128,7 @@ type Rework struct {
 type Release struct {
 	Intake  int64     `json:"intake"`
 	Key     drive.Key `json:"key"`
-	Scope   RunKind   `json:"scope"` // the rework it allows, and every lesser one
+	Scope   Kind      `json:"scope"` // the rework it allows, and every lesser one
 	Owner   string    `json:"owner"` // who consented, and how
 	By      string    `json:"by"`    // who recorded it
 	At      time.Time `json:"at"`
@@ -195,8 +137,8 @@ type Release struct {
 }
 
 // Allows reports whether a release's scope covers a rework.
-func (r Release) Allows(k RunKind) bool {
-	order := map[RunKind]int{Mend: 1, Renew: 2, Overwrite: 3}
+func (r Release) Allows(k Kind) bool {
+	order := map[Kind]int{Mend: 1, Renew: 2, Overwrite: 3}
 	return order[k] > 0 && order[k] <= order[r.Scope]
 }
 
@@ -207,23 +149,6 @@ type Limit struct {
 	StopAt uint64 `json:"stop_at,omitempty"`
 	// Share is how much of the drive's time the sweep takes, in per cent, for a drive that its owner goes on to use. 0: all.
 	Share int `json:"share,omitempty"`
-}
-
-// Title is the procedure's name for people.
-func (k RunKind) Title() string {
-	return map[RunKind]string{
-		Quick: "Quick check", Extended: "Extended check", Conveyance: "Conveyance self-test", Selective: "Selective self-test", Spot: "Spot sweep", Whole: "Whole sweep",
-		Mend: "Mend", Renew: "Renew", Overwrite: "Overwrite",
-	}[k]
-}
-
-// Title is the step's name for people.
-func (k StepKind) Title() string {
-	return map[StepKind]string{
-		ReadingBefore: "Reading before", ShortTest: "Short self-test", ExtendedTest: "Extended self-test", ConveyanceTest: "Conveyance self-test", SelectiveTest: "Selective self-test",
-		SpotSweep: "Spot sweep", WholeSweep: "Whole sweep", ReadingAfter: "Reading after",
-		Mending: "Mending", Renewing: "Renewing", Overwriting: "Overwriting", Verifying: "Reading back",
-	}[k]
 }
 
 // Current is the first step that is not finished.
@@ -289,8 +214,8 @@ func (r *Run) Left() time.Duration {
 	for i := range r.Steps {
 		switch s := &r.Steps[i]; s.State {
 		case Begun, Unknown:
-			if s.Sweep != nil && s.Sweep.Left > 0 {
-				left += s.Sweep.Left
+			if s.Standing != nil && s.Standing.Left > 0 {
+				left += s.Standing.Left
 				continue
 			}
 			left += s.expect() * time.Duration(100-s.Percent) / 100

@@ -1,4 +1,4 @@
-package protocol
+package check
 
 import (
 	"time"
@@ -7,8 +7,8 @@ import (
 	"hylostat.example/internal/core/surface"
 )
 
-// Sweep is how a sweep stands: small enough to travel with every word of its run.
-type Sweep struct {
+// Standing is how a sweep stands: small enough to travel with every word of its run.
+type Standing struct {
 	Geometry   surface.Geometry `json:"geometry"`
 	Sample     *surface.Sample  `json:"sample,omitempty"` // of a spot sweep
 	Share      float64          `json:"share"`            // settled, 0 to 1
@@ -55,27 +55,33 @@ type Heat struct {
 	Celsius int       `json:"celsius"`
 }
 
-// Progress is how a run stands, and what changed of its ribbon since it was last told. What nobody takes in time is lost; the
-// ribbon is told whole when Whole is set.
-type Progress struct {
-	Run    Run
-	Step   int // index of the sweep the blocks belong to
-	Blocks []Block
-	Whole  bool
+// Sweep is a step of a run that goes over the surface, as it stands or as it ended. Run and Step name it.
+type Sweep struct {
+	Run      int64     `json:"run"`
+	Step     int       `json:"step"`
+	Kind     StepKind  `json:"kind"`
+	Began    time.Time `json:"began"`
+	Ended    time.Time `json:"ended"`
+	Standing Standing  `json:"sweep"`
+	Missed   uint64    `json:"missed,omitempty"` // ranges found beyond those that are kept
 }
 
-// SweepResult is a sweep that ended, with everything it found. One that comes twice is stored once: Run and Step name it.
-type SweepResult struct {
-	Run    int64           `json:"run"`
-	Step   int             `json:"step"`
-	Kind   StepKind        `json:"kind"`
-	Key    drive.Key       `json:"key"`
-	Began  time.Time       `json:"began"`
-	Ended  time.Time       `json:"ended"`
-	Sweep  Sweep           `json:"sweep"`
+// ReadAll reports whether it read everything there is.
+func (s *Sweep) ReadAll() bool {
+	return s.Kind.ReadsAll() && s.Standing.Share >= 1 && s.Standing.Beyond == 0
+}
+
+// Found is what a sweep found, place by place.
+type Found struct {
 	Ranges []surface.Range `json:"ranges,omitempty"`
-	Missed uint64          `json:"missed,omitempty"` // ranges beyond those kept
 	Slow   []surface.Slow  `json:"slow,omitempty"`
 	Blocks []Block         `json:"blocks,omitempty"` // those with anything in them
 	Heat   []Heat          `json:"heat,omitempty"`
+}
+
+// Result is a sweep that ended, with everything it found.
+type Result struct {
+	Sweep
+	Found
+	Key drive.Key `json:"key"`
 }

@@ -1,4 +1,4 @@
-package run
+package check
 
 import (
 	"testing"
@@ -10,7 +10,6 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
-	"hylostat.example/internal/protocol"
 )
 
 var (
@@ -22,16 +21,19 @@ var (
 	broken = log(ata.SelfTest{Number: ata.TestShort, Status: ata.TestInterrupted, Hours: 10})
 )
 
-func log(tests ...ata.SelfTest) []byte { return ata.SelfTestLog{Tests: tests}.Encode() }
+// log is a drive's log with these tests, as it is read.
+func log(tests ...ata.SelfTest) []reading.SelfTest {
+	return reading.Decode([]reading.Page{{Name: reading.PageTestLog, Bytes: ata.SelfTestLog{Tests: tests}.Encode()}}).Tests
+}
 
 func taken() Event {
-	return ReadingTaken{CanTest: true, TestTime: 2 * time.Minute, Log: before, NoSweep: "no blocks"}
+	return ReadingTaken{CanTest: true, TestTime: 2 * time.Minute, Tests: before, NoSweep: "no blocks"}
 }
 
 // play puts events to a new run and gives the last state and effect.
-func play(t *testing.T, events ...Event) (protocol.Run, Effect) {
+func play(t *testing.T, events ...Event) (Run, Effect) {
 	t.Helper()
-	r, effect := New(protocol.Quick, 1, key, "Dov", now, protocol.Limit{}), Nothing
+	r, effect := New(Quick, 1, key, "Dov", now, Limit{}), Nothing
 	percent := 0
 	for _, e := range events {
 		r, effect = Next(r, e, now)
@@ -46,40 +48,40 @@ func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
 	assert.Equal(t, TakeReading, effect)
 	r, effect := play(t, Begin{}, taken())
 	assert.Equal(t, SendTest, effect)
-	assert.Equal(t, before, r.Steps[1].Baseline, "the log before the start is kept before the start is sent")
+	assert.Equal(t, LogMarkOf(before), r.Steps[1].Logged, "the log before the start is kept before the start is sent")
 	assert.True(t, r.Steps[1].Sent)
 	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Running: true, Left: 60})
 	assert.Equal(t, PollLater, effect)
 	assert.Equal(t, (5+120*40/100)*100/130, r.Percent(), "by time: readings of 5 s, a test of 2 min")
-	_, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed})
+	_, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Log: true, Tests: passed})
 	assert.Equal(t, TakeReading, effect)
-	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed}, taken())
+	r, effect = play(t, Begin{}, taken(), TestSent{}, Polled{Log: true, Tests: passed}, taken())
 	assert.Equal(t, Nothing, effect)
-	assert.Equal(t, protocol.Done, r.State)
-	assert.Equal(t, protocol.Incomplete, r.Outcome, "its sweep was skipped")
+	assert.Equal(t, Done, r.State)
+	assert.Equal(t, Incomplete, r.Outcome, "its sweep was skipped")
 	assert.Equal(t, "Spot sweep skipped: no blocks", r.Reason)
 	assert.Equal(t, 100, r.Percent())
 }
 
 // What was skipped, or could not be reached, keeps a run from having passed; what failed is said before it.
 func TestARunPassesOnlyWhenAllOfItWasDone(t *testing.T) {
-	steps := func(states ...protocol.StepState) (all []protocol.Step) {
+	steps := func(states ...StepState) (all []Step) {
 		for _, s := range states {
-			all = append(all, protocol.Step{Kind: protocol.WholeSweep, State: s, Note: "its reason", Sweep: &protocol.Sweep{}})
+			all = append(all, Step{Kind: WholeSweep, State: s, Note: "its reason", Standing: &Standing{}})
 		}
 		return all
 	}
-	clipped := steps(protocol.StepDone)
-	clipped[0].Sweep.Beyond = 1_800_000_000_000
+	clipped := steps(StepDone)
+	clipped[0].Standing.Beyond = 1_800_000_000_000
 	for name, row := range map[string]struct {
-		steps []protocol.Step
-		want  protocol.Outcome
+		steps []Step
+		want  Outcome
 		why   string
 	}{
-		"all done":            {steps(protocol.StepDone, protocol.StepDone), protocol.Passed, ""},
-		"one skipped":         {steps(protocol.StepDone, protocol.StepSkipped), protocol.Incomplete, "Whole sweep skipped: its reason"},
-		"skipped, and failed": {steps(protocol.StepSkipped, protocol.StepFailed), protocol.Failed, ""},
-		"a part out of reach": {clipped, protocol.Incomplete, "1.8 TB of the drive cannot be reached through this adapter"},
+		"all done":            {steps(StepDone, StepDone), Passed, ""},
+		"one skipped":         {steps(StepDone, StepSkipped), Incomplete, "Whole sweep skipped: its reason"},
+		"skipped, and failed": {steps(StepSkipped, StepFailed), Failed, ""},
+		"a part out of reach": {clipped, Incomplete, "1.8 TB of the drive cannot be reached through this adapter"},
 	} {
 		o, why := outcome(row.steps)
 		assert.Equal(t, row.want, o, name)
@@ -88,8 +90,8 @@ func TestARunPassesOnlyWhenAllOfItWasDone(t *testing.T) {
 }
 
 func TestAFailedSelfTestEndsInTheLastReadingAndFails(t *testing.T) {
-	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: failed}, taken())
-	assert.Equal(t, protocol.Failed, r.Outcome)
+	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Log: true, Tests: failed}, taken())
+	assert.Equal(t, Failed, r.Outcome)
 	assert.Equal(t, "read failure, LBA 4711", r.Steps[1].Note)
 	require.NotNil(t, r.Steps[1].LBA)
 }
@@ -101,9 +103,9 @@ func TestAfterACrashTheTestIsFoundAgain(t *testing.T) {
 		adopted bool
 	}{
 		"still running":              {Polled{Running: true, Left: 30}, PollLater, true},
-		"ended meanwhile":            {Polled{Page: reading.PageTestLog, Log: passed}, TakeReading, true},
-		"the start never reached it": {Polled{Page: reading.PageTestLog, Log: before}, SendTest, false},
-		"interrupted by the power":   {Polled{Page: reading.PageTestLog, Log: broken}, SendTest, false},
+		"ended meanwhile":            {Polled{Log: true, Tests: passed}, TakeReading, true},
+		"the start never reached it": {Polled{Log: true, Tests: before}, SendTest, false},
+		"interrupted by the power":   {Polled{Log: true, Tests: broken}, SendTest, false},
 	} {
 		r, effect := play(t, Begin{}, taken(), Restarted{})
 		assert.Equal(t, PollTest, effect, "before anything is sent again, the drive is asked")
@@ -120,10 +122,10 @@ func TestAfterACrashTheTestIsFoundAgain(t *testing.T) {
 func TestATestThatIsInterruptedAgainAndAgainIsGivenUp(t *testing.T) {
 	events := []Event{Begin{}, taken(), TestSent{}}
 	for hours := range uint16(maxTries) {
-		events = append(events, Polled{Page: reading.PageTestLog, Log: log(ata.SelfTest{Number: 1, Status: ata.TestInterrupted, Hours: 20 + hours})}, TestSent{})
+		events = append(events, Polled{Log: true, Tests: log(ata.SelfTest{Number: 1, Status: ata.TestInterrupted, Hours: 20 + hours})}, TestSent{})
 	}
 	r, _ := play(t, events...)
-	assert.Equal(t, protocol.StepFailed, r.Steps[1].State)
+	assert.Equal(t, StepFailed, r.Steps[1].State)
 	assert.Contains(t, r.Steps[1].Note, "interrupted by a reset, 3 times. Check the power")
 }
 
@@ -131,19 +133,19 @@ func TestStoppingAbortsATestThatRunsAndNothingElse(t *testing.T) {
 	_, effect := play(t, Begin{}, taken(), TestSent{}, StopAsked{"Imre"})
 	assert.Equal(t, AbortTest, effect)
 	r, _ := play(t, Begin{}, taken(), TestSent{}, StopAsked{"Imre"}, Aborted{})
-	assert.Equal(t, protocol.Stopped, r.Outcome)
+	assert.Equal(t, Stopped, r.Outcome)
 	assert.Equal(t, "stopped by Imre", r.Reason)
 	r, effect = play(t, Begin{}, StopAsked{"Imre"})
 	assert.Equal(t, Nothing, effect)
-	assert.Equal(t, protocol.Done, r.State)
+	assert.Equal(t, Done, r.State)
 	r, effect = play(t, Begin{}, taken(), TestSent{}, DriveGone{}, StopAsked{"Imre"})
 	assert.Equal(t, Nothing, effect, "an absent drive is not told anything")
-	assert.Equal(t, protocol.Done, r.State)
+	assert.Equal(t, Done, r.State)
 }
 
 func TestAnAbsentDriveIsWaitedFor(t *testing.T) {
 	r, effect := play(t, Begin{}, taken(), TestSent{}, DriveGone{})
-	assert.Equal(t, protocol.Absent, r.State)
+	assert.Equal(t, Absent, r.State)
 	assert.Equal(t, Nothing, effect)
 	_, effect = Next(r, DriveBack{}, now)
 	assert.Equal(t, PollTest, effect)
@@ -155,29 +157,29 @@ func TestWhatADriveCannotDoIsSkippedWithItsReason(t *testing.T) {
 		"somebody else's runs now": {CanTest: true, Busy: true},
 	} {
 		r, effect := play(t, Begin{}, e)
-		assert.Equal(t, protocol.StepSkipped, r.Steps[1].State, name)
+		assert.Equal(t, StepSkipped, r.Steps[1].State, name)
 		assert.NotEmpty(t, r.Steps[1].Note, name)
 		assert.Equal(t, TakeReading, effect, name)
 	}
 	r, _ := play(t, Begin{}, taken(), Trouble{drive.Fault{Class: drive.FaultRefused, Back: "aborted"}})
-	assert.Equal(t, protocol.StepSkipped, r.Steps[1].State)
+	assert.Equal(t, StepSkipped, r.Steps[1].State)
 }
 
 func TestTroubleEndsARunWithItsCause(t *testing.T) {
 	stuck := drive.Fault{Class: drive.FaultStuck, What: "SMART READ DATA", Back: "no answer for 20s"}
 	r, _ := play(t, Begin{}, Trouble{stuck})
-	assert.Equal(t, protocol.Failed, r.Outcome)
+	assert.Equal(t, Failed, r.Outcome)
 	assert.Contains(t, r.Reason, "no answer for 20s. Leave it in the bay")
 	r, _ = play(t, Begin{}, taken(), Trouble{drive.Fault{Class: drive.FaultVanished}})
-	assert.Equal(t, protocol.Absent, r.State)
+	assert.Equal(t, Absent, r.State)
 	r, effect := Next(r, Begin{}, now)
-	assert.NotEqual(t, protocol.Done, r.State)
+	assert.NotEqual(t, Done, r.State)
 	assert.NotEqual(t, AbortTest, effect)
 }
 
 func TestADoneRunStaysAsItIs(t *testing.T) {
-	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Page: reading.PageTestLog, Log: passed}, taken())
-	for _, e := range []Event{Begin{}, StopAsked{"x"}, DriveGone{}, Restarted{}, Polled{Page: reading.PageTestLog, Log: failed}} {
+	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Log: true, Tests: passed}, taken())
+	for _, e := range []Event{Begin{}, StopAsked{"x"}, DriveGone{}, Restarted{}, Polled{Log: true, Tests: failed}} {
 		again, effect := Next(r, e, now)
 		assert.Equal(t, r, again)
 		assert.Equal(t, Nothing, effect)

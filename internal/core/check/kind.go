@@ -1,0 +1,82 @@
+package check
+
+// Kind is the procedure.
+type Kind string
+
+// The procedures: each is a reading, one of the drive's own self-tests, a sweep, or both, and a reading.
+const (
+	Quick      Kind = "quick"      // the short self-test, and a spot sweep
+	Extended   Kind = "extended"   // the extended self-test, and a whole sweep
+	Conveyance Kind = "conveyance" // the self-test that looks for damage on the way; ATA's alone
+	Selective  Kind = "selective"  // a self-test of some spans of the surface; ATA's alone
+	Spot       Kind = "spot"       // a sweep of a sample
+	Whole      Kind = "whole"      // a sweep of everything
+	Mend       Kind = "mend"       // rework: writes the sectors that cannot be read
+	Renew      Kind = "renew"      // rework: writes back all data in place
+	Overwrite  Kind = "overwrite"  // rework: writes a pattern everywhere, and reads it back
+)
+
+// StepKind names a step.
+type StepKind string
+
+// The steps of this edition.
+const (
+	ReadingBefore  StepKind = "reading_before"
+	ShortTest      StepKind = "short_self_test"
+	ExtendedTest   StepKind = "extended_self_test"
+	ConveyanceTest StepKind = "conveyance_self_test"
+	SelectiveTest  StepKind = "selective_self_test"
+	SpotSweep      StepKind = "spot_sweep"
+	WholeSweep     StepKind = "whole_sweep"
+	Mending        StepKind = "mending"
+	Renewing       StepKind = "renewing"
+	Overwriting    StepKind = "overwriting"
+	Verifying      StepKind = "verifying" // reads back what was written
+	ReadingAfter   StepKind = "reading_after"
+)
+
+// Plan is the steps of a procedure.
+func (k Kind) Plan() []StepKind {
+	return map[Kind][]StepKind{
+		Quick: {ReadingBefore, ShortTest, SpotSweep, ReadingAfter}, Extended: {ReadingBefore, ExtendedTest, WholeSweep, ReadingAfter},
+		Conveyance: {ReadingBefore, ConveyanceTest, ReadingAfter}, Selective: {ReadingBefore, SelectiveTest, ReadingAfter},
+		Spot: {ReadingBefore, SpotSweep, ReadingAfter}, Whole: {ReadingBefore, WholeSweep, ReadingAfter},
+		Mend: {ReadingBefore, Mending, ReadingAfter}, Renew: {ReadingBefore, Renewing, ReadingAfter}, Overwrite: {ReadingBefore, Overwriting, Verifying, ReadingAfter},
+	}[k]
+}
+
+// IsRework reports whether a procedure writes.
+func (k Kind) IsRework() bool { return k == Mend || k == Renew || k == Overwrite }
+
+// IsTest reports whether a step is a self-test of the drive's.
+func (k StepKind) IsTest() bool {
+	return k == ShortTest || k == ExtendedTest || k == ConveyanceTest || k == SelectiveTest
+}
+
+// IsSweep reports whether a step goes over the surface, reading or writing.
+func (k StepKind) IsSweep() bool {
+	return k == SpotSweep || k == WholeSweep || k == Verifying || k.Writes()
+}
+
+// Writes reports whether a step writes to the surface.
+func (k StepKind) Writes() bool { return k == Mending || k == Renewing || k == Overwriting }
+
+// ReadsAll reports whether a step that came to its end has read every sector.
+func (k StepKind) ReadsAll() bool { return k == WholeSweep || k == Verifying }
+
+// Title is the procedure's name for people.
+func (k Kind) Title() string {
+	return map[Kind]string{
+		Quick: "Quick check", Extended: "Extended check", Conveyance: "Conveyance self-test", Selective: "Selective self-test", Spot: "Spot sweep", Whole: "Whole sweep",
+		Mend: "Mend", Renew: "Renew", Overwrite: "Overwrite",
+	}[k]
+}
+
+// Title is the step's name for people.
+func (k StepKind) Title() string {
+	return map[StepKind]string{
+		ReadingBefore: "Reading before", ShortTest: "Short self-test", ExtendedTest: "Extended self-test", ConveyanceTest: "Conveyance self-test", SelectiveTest: "Selective self-test",
+		SpotSweep: "Spot sweep", WholeSweep: "Whole sweep", ReadingAfter: "Reading after",
+		Mending: "Mending", Renewing: "Renewing", Overwriting: "Overwriting", Verifying: "Reading back",
+	}[k]
+}

@@ -1,0 +1,324 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"hylostat.example/internal/core/ata"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/reading"
+)
+
+// New is a run that waits to begin. spans are a selective self-test's.
+func New(kind Kind, bay int, key drive.Key, by string, now time.Time, limit Limit, spans ...ata.Span) Run {
+	if kind.Plan() == nil {
+		kind = Quick
+	}
+	r := Run{Kind: kind, Bay: bay, Key: key, By: by, State: Queued, Asked: now, Spans: spans, Limit: limit}
+	for _, step := range kind.Plan() {
+		r.Steps = append(r.Steps, Step{Kind: step, State: Pending})
+	}
+	return r
+}
+
+// Event is what happened.
+type Event interface{ event() }
+
+// The events.
+type (
+	// Begin starts a queued run.
+	Begin struct{}
+	// ReadingTaken ends a reading step.
+	ReadingTaken struct {
+		CanTest  bool
+		TestTime time.Duration      // the drive's own estimate of the run's self-test
+		Tests    []reading.SelfTest // of the drive's log
+		Why      string             // why CanTest is false
+		Busy     bool               // a self-test that somebody else started is running
+		// Sweep is how the run's sweep begins; nil: there can be none, and NoSweep says why.
+		Sweep   *Standing
+		NoSweep string
+	}
+	// TestSent follows the start command.
+	TestSent struct{}
+	// Polled is a look at a running self-test.
+	Polled struct {
+		Running bool
+		Left    uint8 // per cent
+		Status  ata.TestStatus
+		Log     bool               // the drive's log was read
+		Tests   []reading.SelfTest // of it
+		Page    reading.PageName   // which it is
+	}
+	// Aborted follows the abort command.
+	Aborted struct{}
+	// SweepMoved tells how a sweep stands.
+	SweepMoved struct{ Sweep Standing }
+	// Swept ends a sweep.
+	Swept struct{ Sweep Standing }
+	// PauseAsked lets a sweep wait: a person's wish, or heat.
+	PauseAsked struct {
+		Why string
+		Hot bool // it goes on by itself when the drive has cooled
+		// Turn tells that it goes on by itself when it is its turn.
+		Turn bool
+	}
+	// ResumeAsked lets it go on.
+	ResumeAsked struct{}
+	// Trouble is a step that could not be carried out.
+	Trouble struct{ Fault drive.Fault }
+	// StopAsked is a person's wish.
+	StopAsked struct{ By string }
+	// DriveGone and DriveBack tell of the bay.
+	DriveGone struct{}
+	// DriveBack follows DriveGone when the same drive answers again.
+	DriveBack struct{}
+	// Restarted is the first event after the bench's own restart.
+	Restarted struct{}
+)
+
+func (Begin) event()        {}
+func (ReadingTaken) event() {}
+func (TestSent) event()     {}
+func (Polled) event()       {}
+func (Aborted) event()      {}
+func (SweepMoved) event()   {}
+func (Swept) event()        {}
+func (PauseAsked) event()   {}
+func (ResumeAsked) event()  {}
+func (Trouble) event()      {}
+func (StopAsked) event()    {}
+func (DriveGone) event()    {}
+func (DriveBack) event()    {}
+func (Restarted) event()    {}
+
+// Effect is the one thing to do next.
+type Effect uint8
+
+// The effects.
+const (
+	Nothing     Effect = iota // until something happens
+	TakeReading               // ends in ReadingTaken or Trouble
+	SendTest                  // ends in TestSent or Trouble
+	PollLater                 // wait a poll interval, then PollTest
+	PollTest                  // ends in Polled or Trouble
+	AbortTest                 // ends in Aborted or Trouble
+	RunSweep                  // begins or goes on; ends in Swept or Trouble, with SweepMoved meanwhile
+	HoldSweep                 // until RunSweep
+)
+
+// maxTries bounds how often a self-test that something interrupted is started again.
+const maxTries = 3
+
+// Next applies an event. The returned run must be stored before the effect is carried out.
+func Next(r Run, e Event, now time.Time) (Run, Effect) {
+	r.Steps = slices.Clone(r.Steps)
+	next, effect := apply(r, e, now)
+	next.Reached = next.Percent()
+	return next, effect
+}
+
+func apply(r Run, e Event, now time.Time) (Run, Effect) {
+	if r.State == Done {
+		return r, Nothing
+	}
+	switch e := e.(type) {
+	case Begin:
+		r.State, r.Started = Running, now
+		return advance(r, now)
+	case ReadingTaken:
+		return readingTaken(r, e, now)
+	case TestSent:
+		if s := r.Current(); s != nil {
+			s.Sent = true
+		}
+		return r, PollLater
+	case Polled:
+		return polled(r, e, now)
+	case Aborted:
+		return end(r, Stopped, r.Reason, now)
+	case SweepMoved:
+		moved(&r, e.Sweep)
+		return r, Nothing
+	case Swept:
+		return swept(r, e.Sweep, now)
+	case PauseAsked:
+		if s := r.Current(); r.State == Running && s != nil && s.Kind.IsSweep() && s.State == Begun {
+			r.State, r.Pause, r.Hot, r.Turn = Paused, e.Why, e.Hot, e.Turn
+			return r, HoldSweep
+		}
+		return r, Nothing
+	case ResumeAsked:
+		if r.State == Paused {
+			r.State, r.Pause, r.Hot, r.Turn = Running, "", false, false
+			return r, RunSweep
+		}
+		return r, Nothing
+	case Trouble:
+		return trouble(r, e.Fault, now)
+	case StopAsked:
+		r.Reason = "stopped by " + e.By
+		s := r.Current()
+		if s != nil && s.Standing != nil && s.State == Begun {
+			s.Note = sweepNote(s.Kind, *s.Standing)
+		}
+		if s == nil || !s.Kind.IsTest() || !s.Sent || r.State == Absent || r.State == Stuck {
+			return end(r, Stopped, r.Reason, now)
+		}
+		r.State = Stopping
+		return r, AbortTest
+	case DriveGone:
+		r.State = Absent
+		return r, Nothing
+	case DriveBack, Restarted:
+		if r.State == Queued || r.State == Absent && e == (Restarted{}) {
+			return r, Nothing
+		}
+		r.State = Running
+		if r.Reason != "" { // it was stopping
+			r.State = Stopping
+			return r, AbortTest
+		}
+		return resume(r, now)
+	}
+	return r, Nothing
+}
+
+// resume finds out what became of the step that was under way.
+func resume(r Run, now time.Time) (Run, Effect) {
+	s := r.Current()
+	if s == nil || s.State == Pending {
+		return advance(r, now)
+	}
+	switch {
+	case s.Kind.IsSweep() && r.Pause != "" && !r.Hot && !r.Turn:
+		r.State = Paused
+		return r, Nothing
+	case s.Kind.IsSweep():
+		r.Pause, r.Hot, r.Turn = "", false, false
+		return r, RunSweep // from its mark
+	case !s.Kind.IsTest():
+		s.State = Pending // a reading harms nothing: take it again
+		return advance(r, now)
+	}
+	s.State = Unknown
+	return r, PollTest
+}
+
+// advance begins the next step.
+func advance(r Run, now time.Time) (Run, Effect) {
+	s := r.Current()
+	if s == nil {
+		outcome, why := outcome(r.Steps)
+		return end(r, outcome, why, now)
+	}
+	s.State = Begun
+	if s.Begun.IsZero() {
+		s.Begun = now
+	}
+	if s.Kind.IsTest() {
+		s.Tries++
+		s.Sent = true
+		return r, SendTest
+	}
+	if s.Kind.IsSweep() {
+		return r, RunSweep
+	}
+	return r, TakeReading
+}
+
+// outcome is how a run ended whose steps are all behind it. One whose self-test or sweep was skipped, or did not reach all of the drive,
+// has not passed: it says what is lacking.
+func outcome(steps []Step) (o Outcome, why string) {
+	o = Passed
+	for i := range steps {
+		switch s := &steps[i]; {
+		case s.State == StepFailed:
+			return Failed, ""
+		case o == Incomplete:
+		case s.State == StepSkipped:
+			o, why = Incomplete, fmt.Sprintf("%s skipped: %s", s.Kind.Title(), s.Note)
+		case s.Standing != nil && s.Standing.Beyond > 0:
+			o, why = Incomplete, beyond(s.Standing.Beyond)
+		}
+	}
+	return o, why
+}
+
+// beyond says that a sweep reached less than there is.
+func beyond(bytes uint64) string {
+	return fmt.Sprintf("%s of the drive cannot be reached through this adapter", quantity.Of(float64(bytes), "B"))
+}
+
+func finish(s *Step, state StepState, note string, now time.Time) {
+	s.State, s.Note, s.Ended, s.Percent = state, note, now, 100
+}
+
+func end(r Run, o Outcome, reason string, now time.Time) (Run, Effect) {
+	r.State, r.Outcome, r.Reason, r.Ended = Done, o, reason, now
+	for i := range r.Steps {
+		if s := &r.Steps[i]; o == Stopped && (s.State == Pending || s.State == Begun || s.State == Unknown) {
+			s.State, s.Ended = StepSkipped, now
+			if s.Note == "" {
+				s.Note = reason
+			}
+		}
+	}
+	return r, Nothing
+}
+
+func readingTaken(r Run, e ReadingTaken, now time.Time) (Run, Effect) {
+	s := r.Current()
+	if s == nil || s.Kind.IsTest() || s.Kind.IsSweep() {
+		return r, Nothing
+	}
+	finish(s, StepDone, "", now)
+	for i := range r.Steps {
+		t := &r.Steps[i]
+		if t.State != Pending {
+			continue
+		}
+		switch {
+		case t.Kind.IsTest():
+			t.Logged, t.Expect = LogMarkOf(e.Tests), e.TestTime
+			if !e.CanTest {
+				finish(t, StepSkipped, e.Why, now)
+			} else if e.Busy { // starting ours would end theirs
+				finish(t, StepSkipped, "the drive is busy with a self-test started elsewhere. Check again when it is done", now)
+			}
+		case t.Kind.IsSweep():
+			if t.Standing = e.Sweep; t.Standing == nil {
+				finish(t, StepSkipped, e.NoSweep, now)
+				continue
+			}
+			t.Expect = expected(t.Kind, t.Standing)
+		}
+	}
+	return advance(r, now)
+}
+
+func trouble(r Run, f drive.Fault, now time.Time) (Run, Effect) {
+	switch f.Class {
+	case drive.FaultVanished:
+		r.State = Absent
+		return r, Nothing
+	case drive.FaultStuck:
+		r.State = Stuck
+		r.Reason = f.Error()
+		return end(r, Failed, f.Error(), now)
+	default: // an answer came: the step failed, the drive is there
+	}
+	if r.State == Stopping {
+		return end(r, Stopped, r.Reason, now)
+	}
+	if s := r.Current(); s != nil {
+		if s.Kind.IsTest() && f.Class == drive.FaultRefused && s.State != Unknown {
+			finish(s, StepSkipped, "the drive refused the self-test: "+f.Back, now)
+			return advance(r, now)
+		}
+		finish(s, StepFailed, f.Error(), now)
+	}
+	return end(r, Failed, f.Error(), now)
+}
