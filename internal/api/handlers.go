@@ -16,6 +16,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/handover"
+	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 )
@@ -31,9 +32,13 @@ var _ server.StrictServerInterface = (*handlers)(nil)
 
 func (h *handlers) GetService(context.Context, server.GetServiceRequestObject) (server.GetServiceResponseObject, error) {
 	p := h.shop.Policy()
-	b := h.shop.Bench()
+	benches := h.shop.Benches()
+	own := benches[0]
 	return server.GetService200JSONResponse{
-		Shop: h.shop.Name, Bench: b.Name, Factor: b.Factor, Version: h.version, Time: h.shop.Clock(), Rework: b.Rework,
+		Shop: h.shop.Name, Bench: own.Title, Factor: own.Factor, Version: h.version, Time: h.shop.Clock(), Rework: own.Rework,
+		Benches: each(benches, func(b protocol.Description) contract.Bench {
+			return contract.Bench{Name: b.Name, Title: b.Title, Rework: b.Rework}
+		}),
 		Policy: contract.PolicySummary{Version: p.Version, Name: p.Name, Rules: len(p.Rules)},
 	}, nil
 }
@@ -43,8 +48,8 @@ func (h *handlers) ListBays(ctx context.Context, _ server.ListBaysRequestObject)
 	return server.ListBays200JSONResponse(each(all, bayOf)), err
 }
 
-func (h *handlers) bay(ctx context.Context, number int) (contract.Bay, error) {
-	v, err := h.shop.Bay(ctx, number)
+func (h *handlers) bay(ctx context.Context, id drive.Bay) (contract.Bay, error) {
+	v, err := h.shop.Bay(ctx, id)
 	return bayOf(v), err
 }
 

@@ -41,7 +41,7 @@ func faultOf(f drive.Fault) contract.Fault {
 
 func bayOf(v shop.BayView) contract.Bay {
 	b := contract.Bay{
-		Number: v.Bay.Number, Address: string(v.Bay.Address), Connection: contract.BayConnection(v.Bay.Connection), Attempts: v.Bay.Attempts,
+		Name: v.Bay.ID, Bench: v.Bay.ID.Bench, Number: v.Bay.ID.Number, Address: string(v.Bay.Address), Connection: contract.BayConnection(v.Bay.Connection), Attempts: v.Bay.Attempts,
 		Since: v.Bay.Since, Doing: v.Doing, Note: text(v.Note), Action: contract.BayAction(v.Action), Next: v.Next,
 	}
 	if a := v.Bay.Device; a.Node != "" {
@@ -136,7 +136,7 @@ func intakeOf(i shop.Intake) contract.Intake {
 		out.Release = &contract.Release{Scope: contract.ReworkKind(r.Scope), Owner: r.Owner, By: r.By, At: r.At}
 	}
 	if len(i.Tried) > 0 && i.Drive == 0 {
-		bays := each(i.Tried, func(p shop.Port) int { return p.Bay })
+		bays := each(i.Tried, func(p shop.Port) drive.Bay { return p.Bay })
 		out.Tried = &bays
 	}
 	if h := i.Handover; h != nil {

@@ -59,11 +59,11 @@ func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObjec
 }
 
 func queueOf(q shop.Queue) contract.Queue {
-	return contract.Queue{Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Lot: optional(q.Plan.Lot), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: append([]string{}, q.Words...)}
+	return contract.Queue{Bench: q.Bench, Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Lot: optional(q.Plan.Lot), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: append([]string{}, q.Words...)}
 }
 
-func (h *handlers) GetQueue(ctx context.Context, _ server.GetQueueRequestObject) (server.GetQueueResponseObject, error) {
-	q, err := h.shop.Queue(ctx)
+func (h *handlers) GetQueue(ctx context.Context, r server.GetQueueRequestObject) (server.GetQueueResponseObject, error) {
+	q, err := h.shop.Queue(ctx, value(r.Params.Bench))
 	return server.GetQueue200JSONResponse(queueOf(q)), err
 }
 
@@ -72,6 +72,6 @@ func (h *handlers) SetPlan(ctx context.Context, r server.SetPlanRequestObject) (
 	if r.Body.Check == contract.PlanRequestCheckNone {
 		kind = ""
 	}
-	q, err := h.shop.SetPlan(ctx, kind, r.Body.By)
+	q, err := h.shop.SetPlan(ctx, value(r.Params.Bench), kind, r.Body.By)
 	return server.SetPlan200JSONResponse(queueOf(q)), err
 }

@@ -20,7 +20,9 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/store"
 )
 
@@ -33,16 +35,44 @@ type Options struct {
 	Listen string // host:port
 	Hosts  []string
 	Shop   string
-	Bench  string
+	Bench  string  // what people call the shop's own bench
 	Factor float64 // of the source's time
 	Source device.Source
 	Rework bool       // the bench's own consent that drives are written to
 	Feed   bench.Feed // how the bench finds out how many sweeps it feeds
+	Others []Bench    // benches in the same process beside the shop's own
+	Rejoin bool       // go on with databases that are not of the same past
 	Log    *slog.Logger
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
 	Opened func(ctx context.Context, s *shop.Shop, st *store.Store) error
 	// Ready is called with the address when requests are answered.
 	Ready func(address string)
+}
+
+// Bench is a bench beside the shop's own.
+type Bench struct {
+	Name   string // before the slash of its bays
+	Title  string // what people call it
+	Factor float64
+	Source device.Source
+	Rework bool
+	Feed   bench.Feed
+}
+
+// openBench opens the journal of a bench in its folder and makes the bench. The caller closes the journal.
+func openBench(ctx context.Context, o Bench, dir string, log *slog.Logger) (*bench.Bench, *journal.Journal, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, nil, fmt.Errorf("making the folder of %s: %w", o.Title, err)
+	}
+	j, err := journal.Open(ctx, filepath.Join(dir, "bench.db"))
+	if err != nil {
+		return nil, nil, err
+	}
+	b, err := bench.New(ctx, bench.Options{Name: o.Name, Title: o.Title, Tool: Version, Factor: o.Factor, Source: o.Source, Journal: j, Folder: dir, AllowRework: o.Rework, Feed: o.Feed, Log: log})
+	if err != nil {
+		return nil, nil, errors.Join(err, j.Close())
+	}
+	return b, j, nil
 }
 
 // Serve runs the service until the context ends.
@@ -58,21 +88,29 @@ func Serve(ctx context.Context, o Options) (err error) {
 	}
 	defer func() { _ = listener.Close() }()
 
-	j, err := journal.Open(ctx, filepath.Join(o.Dir, "bench.db"))
+	var benches []*bench.Bench
+	var all []protocol.Bench
+	for _, one := range append([]Bench{{Title: o.Bench, Factor: o.Factor, Source: o.Source, Rework: o.Rework, Feed: o.Feed}}, o.Others...) {
+		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log)
+		if wrong != nil {
+			return wrong
+		}
+		defer func() { err = errors.Join(err, j.Close()) }()
+		benches, all = append(benches, b), append(all, b)
+	}
+	together, err := fleet.New(o.Log, all...)
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, j.Close()) }()
 	st, err := store.Open(ctx, filepath.Join(o.Dir, "shop.db"))
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
-	b, err := bench.New(ctx, bench.Options{Name: o.Bench, Tool: Version, Factor: o.Factor, Source: o.Source, Journal: j, Folder: o.Dir, AllowRework: o.Rework, Feed: o.Feed, Log: o.Log})
-	if err != nil {
+	if err := together.Join(ctx, st, o.Rejoin); err != nil {
 		return err
 	}
-	s, err := shop.New(ctx, o.Shop, st, b, policy.Default, o.Source.Clock(), o.Log)
+	s, err := shop.New(ctx, o.Shop, st, together, policy.Default, o.Source.Clock(), o.Log)
 	if err != nil {
 		return err
 	}
@@ -85,20 +123,23 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	return run(ctx, o, listener, handler, b, s)
+	return run(ctx, o, listener, handler, benches, s)
 }
 
 // run keeps the parts going until the context ends or one of them fails; then all end.
-func run(ctx context.Context, o Options, listener net.Listener, handler http.Handler, b *bench.Bench, s *shop.Shop) error {
+func run(ctx context.Context, o Options, listener net.Listener, handler http.Handler, benches []*bench.Bench, s *shop.Shop) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	parts := make(chan error, 3)
+	running := len(benches) + 2
+	parts := make(chan error, running)
 	web := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		BaseContext: func(net.Listener) context.Context { return ctx },
 		ErrorLog:    slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
 	}
-	go func() { parts <- b.Run(ctx) }()
+	for _, b := range benches {
+		go func() { parts <- b.Run(ctx) }()
+	}
 	go func() { parts <- s.Run(ctx) }()
 	go func() {
 		err := web.Serve(listener)
@@ -111,7 +152,6 @@ func run(ctx context.Context, o Options, listener net.Listener, handler http.Han
 		o.Ready("http://" + listener.Addr().String())
 	}
 	var failed error
-	running := 3
 	select {
 	case <-ctx.Done():
 	case failed = <-parts:

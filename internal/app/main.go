@@ -73,7 +73,7 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 	}
 	source := &apart.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
 	return Serve(ctx, Options{
-		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: source, Rework: o.Rework, Feed: bench.RealFeed, Log: logger(os.Stderr),
+		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: source, Rework: o.Rework, Rejoin: o.Rejoin, Feed: bench.RealFeed, Log: logger(os.Stderr),
 		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 	})
 }
@@ -96,7 +96,7 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 		return err
 	}
 	options := Demo(o.Dir, d)
-	options.Listen, options.Log = o.Listen, logger(os.Stderr)
+	options.Listen, options.Rejoin, options.Log = o.Listen, o.Rejoin, logger(os.Stderr)
 	var s *shop.Shop
 	options.Opened = func(ctx context.Context, opened *shop.Shop, st *store.Store) error {
 		s = opened
@@ -113,6 +113,7 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 func Demo(dir string, d *demo.Demo) Options {
 	return Options{
 		Dir: dir, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true,
+		Others: []Bench{{Name: demo.FieldName, Title: demo.FieldTitle, Factor: d.Factor(), Source: d.Field}},
 		Opened: func(ctx context.Context, _ *shop.Shop, st *store.Store) error { return d.Seed(ctx, st) },
 	}
 }

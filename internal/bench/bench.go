@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -20,7 +21,8 @@ import (
 
 // Options are what a bench is made of.
 type Options struct {
-	Name    string
+	Name    string  // by which the shop calls it, a drive.BenchName; empty: it is the shop's own
+	Title   string  // what people call it
 	Tool    string  // version, goes into readings
 	Factor  float64 // of the source's time
 	Source  device.Source
@@ -72,7 +74,10 @@ func New(ctx context.Context, o Options) (*Bench, error) {
 		return nil, fmt.Errorf("reading the bench's journal: %w", err)
 	}
 	for _, r := range open {
-		r.State = map[bool]check.State{true: check.Queued, false: check.Interrupted}[r.State == check.Queued]
+		if r.State != check.Queued {
+			r.State = check.Interrupted
+		}
+		r.Bay.Bench = b.Name
 		b.runs[r.ID] = &r
 	}
 	return b, nil
@@ -88,6 +93,10 @@ func (b *Bench) addWorker(row journal.BayRow) *worker {
 func (b *Bench) Run(ctx context.Context) error {
 	b.mu.Lock()
 	b.ctx = ctx
+	started := protocol.Started{Open: slices.Sorted(maps.Keys(b.runs))}
+	b.mu.Unlock()
+	b.report(ctx, protocol.Report{Started: &started})
+	b.mu.Lock()
 	for _, w := range b.workers {
 		b.start(w)
 	}
@@ -152,7 +161,15 @@ func (b *Bench) look(ctx context.Context) error {
 
 // Describe implements protocol.Bench.
 func (b *Bench) Describe() protocol.Description {
-	return protocol.Description{Name: b.Name, Factor: b.Factor, Rework: b.AllowRework}
+	return protocol.Description{Name: b.Name, Title: b.Title, Factor: b.Factor, Rework: b.AllowRework}
+}
+
+// Bond implements protocol.Bench.
+func (b *Bench) Bond(ctx context.Context) (protocol.Bond, error) { return b.Journal.Bond(ctx) }
+
+// Bind implements protocol.Bench.
+func (b *Bench) Bind(ctx context.Context, shop string, after int64) error {
+	return b.Journal.Bind(ctx, shop, after)
 }
 
 // Order implements protocol.Bench.
@@ -163,10 +180,10 @@ func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 			o.Bay = r.Bay
 		}
 	}
-	w, ok := b.workers[o.Bay]
+	w, ok := b.workers[o.Bay.Number]
 	b.mu.Unlock()
 	if !ok {
-		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Back: fmt.Sprintf("there is no bay %d at %s", o.Bay, b.Name), Do: "List the bays."}
+		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Back: fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title), Do: "List the bays."}
 	}
 	return w.order(ctx, o)
 }
@@ -200,7 +217,7 @@ func (b *Bench) report(ctx context.Context, r protocol.Report) {
 	b.unkeptMu.Lock()
 	defer b.unkeptMu.Unlock()
 	if r.Bay != nil { // only how a bay stands at last is of interest
-		b.unkept = slices.DeleteFunc(b.unkept, func(o protocol.Report) bool { return o.Bay != nil && o.Bay.Number == r.Bay.Number })
+		b.unkept = slices.DeleteFunc(b.unkept, func(o protocol.Report) bool { return o.Bay != nil && o.Bay.ID == r.Bay.ID })
 	}
 	b.unkept = append(b.unkept, r)
 	if b.keeping { // it is tried again already
@@ -259,12 +276,12 @@ func (b *Bench) awake() {
 
 // runFor finds the open run of a drive and moves it to the bay in which the drive answers. A drive on two paths answers in
 // two bays; its run stays where it is.
-func (b *Bench) runFor(key drive.Key, bay int) *check.Run {
+func (b *Bench) runFor(key drive.Key, bay drive.Bay) *check.Run {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, r := range b.runs {
 		if r.Key == key {
-			if r.Bay != bay && b.holds[r.Bay] == key {
+			if r.Bay != bay && b.holds[r.Bay.Number] == key {
 				return nil
 			}
 			r.Bay = bay

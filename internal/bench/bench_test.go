@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -48,7 +49,7 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 	t.Helper()
 	j, err := journal.Open(t.Context(), path)
 	require.NoError(t, err)
-	b, err := New(t.Context(), Options{Name: "bench", Tool: "test", Source: source, Journal: j, Folder: filepath.Dir(path), AllowRework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	b, err := New(t.Context(), Options{Title: "bench", Tool: "test", Source: source, Journal: j, Folder: filepath.Dir(path), AllowRework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
@@ -85,7 +86,7 @@ func (s *shop) take(t *testing.T, what string, until func() bool) {
 func (s *shop) keep(r protocol.Report) {
 	switch {
 	case r.Bay != nil:
-		s.bays[r.Bay.Number] = *r.Bay
+		s.bays[r.Bay.ID.Number] = *r.Bay
 	case r.Run != nil:
 		s.runs[r.Run.ID] = *r.Run
 	case r.Sweep != nil:
@@ -101,10 +102,19 @@ func (s *shop) answering(bay int) func() bool {
 	return func() bool { return s.bays[bay].Connection == protocol.Answering }
 }
 
+// numbers are the runs', as a shop gives them.
+var numbers atomic.Int64
+
 func (s *shop) order(t *testing.T, o protocol.Order) (protocol.Receipt, error) {
 	t.Helper()
+	if o.Kind == protocol.OrderCheck {
+		o.Run = numbers.Add(1)
+	}
 	return s.bench.Order(t.Context(), o)
 }
+
+// at is a bay of this bench.
+func at(number int) drive.Bay { return drive.Bay{Number: number} }
 
 func refusal(t *testing.T, class drive.FaultClass, err error) {
 	t.Helper()
@@ -122,7 +132,7 @@ func TestADriveIsReadAsSoonAsItAnswers(t *testing.T) {
 	s.take(t, "the drive", s.answering(2))
 	require.Len(t, s.readings, 1, "the reading comes before the bay says who is in it")
 	assert.Equal(t, "KVA077M511", s.readings[0].Key.Serial)
-	assert.Equal(t, 2, s.readings[0].Bay)
+	assert.Equal(t, at(2), s.readings[0].Bay)
 	source.Remove("two")
 	s.take(t, "the empty bay", func() bool { return s.bays[2].Connection == protocol.Empty })
 	assert.False(t, s.bays[2].Key.IsValid())
@@ -143,19 +153,19 @@ func TestOrdersThatCannotBeCarriedOutAreRefused(t *testing.T) {
 	source.Insert("one", disk("KVA077M511"))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 9})
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: at(9)})
 	refusal(t, drive.FaultNotRead, err)
-	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 2})
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(2)})
 	refusal(t, drive.FaultNoAnswer, err)
-	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, Key: drive.Key{Model: "Korvan K4-2000", Serial: "ANOTHER"}})
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1), Key: drive.Key{Model: "Korvan K4-2000", Serial: "ANOTHER"}})
 	refusal(t, drive.FaultWrongDrive, err)
-	_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Bay: 1, Run: 77})
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Bay: at(1), Run: 77})
 	refusal(t, drive.FaultInUse, err)
 	assert.ErrorContains(t, err, "run 77 is not under way. Look at the run")
-	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1})
+	_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1)})
 	require.NoError(t, err)
 	for _, kind := range []protocol.OrderKind{protocol.OrderCheck, protocol.OrderVolumes} {
-		_, err = s.order(t, protocol.Order{Kind: kind, Bay: 1})
+		_, err = s.order(t, protocol.Order{Kind: kind, Bay: at(1)})
 		refusal(t, drive.FaultInUse, err)
 		assert.ErrorContains(t, err, "is under way. Wait for its end, or stop it first.")
 	}
@@ -166,7 +176,7 @@ func TestAStopIsObeyedAtOnceAndAbortsTheTestInTheDrive(t *testing.T) {
 	source.Insert("one", disk("KVA077M511"))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1), By: "Dov"})
 	require.NoError(t, err)
 	id := receipt.Run.ID
 	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
@@ -201,7 +211,7 @@ func TestKilledAfterAnyReportTheCheckIsFinishedOnce(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "bench.db")
 			s := start(t, source, path)
 			s.take(t, "the drive", s.answering(1))
-			receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+			receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1), By: "Dov"})
 			require.NoError(t, err)
 			seen := 0
 			for seen < n && s.runs[receipt.Run.ID].State != check.Done {
@@ -235,7 +245,7 @@ func TestARunFollowsItsDriveIntoAnotherBay(t *testing.T) {
 	source.Insert("one", spec)
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1), By: "Dov"})
 	require.NoError(t, err)
 	id := receipt.Run.ID
 	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
@@ -243,7 +253,7 @@ func TestARunFollowsItsDriveIntoAnotherBay(t *testing.T) {
 	s.take(t, "its absence", func() bool { return s.runs[id].State == check.Absent })
 	source.Insert("two", spec)
 	s.take(t, "the end", func() bool { return s.runs[id].State == check.Done })
-	assert.Equal(t, 2, s.runs[id].Bay)
+	assert.Equal(t, at(2), s.runs[id].Bay)
 	assert.Equal(t, check.Passed, s.runs[id].Outcome)
 }
 
@@ -261,13 +271,13 @@ func TestADriveOnTwoPathsRunsOneCheckAndOutlivesAPath(t *testing.T) {
 	s.take(t, "both paths", func() bool { return s.answering(1)() && s.answering(2)() })
 	assert.Equal(t, s.bays[1].Key, s.bays[2].Key)
 	assert.Len(t, s.readings, 1, "found twice, it is read once")
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1), By: "Dov"})
 	require.NoError(t, err)
 	id := receipt.Run.ID
 	s.take(t, "the self-test", func() bool { r := s.runs[id]; return len(r.Steps) > 1 && r.Steps[1].Sent })
 	source.Remove("one")
 	s.take(t, "the end, by the other path", func() bool { return s.runs[id].State == check.Done })
-	assert.Equal(t, 2, s.runs[id].Bay)
+	assert.Equal(t, at(2), s.runs[id].Bay)
 }
 
 func TestWhatAnAdapterPassesIsKeptInTheJournal(t *testing.T) {
@@ -287,7 +297,7 @@ func TestWhatAnAdapterPassesIsKeptInTheJournal(t *testing.T) {
 	spec.Awkward.NoPass = false
 	source.Insert("one", spec)
 	again.take(t, "the new firmware of the adapter", func() bool { return again.bays[1].Device.Instance != "1" })
-	_, err := again.order(t, protocol.Order{Kind: protocol.OrderAttempt, Bay: 1})
+	_, err := again.order(t, protocol.Order{Kind: protocol.OrderAttempt, Bay: at(1)})
 	require.NoError(t, err)
 	again.take(t, "its answer", again.answering(1))
 }
@@ -301,7 +311,7 @@ func TestADriveThatNamesItselfAndThenHangsIsStuckAndLeavesTheOthersAlone(t *test
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "both", func() bool { return s.bays[1].Connection == protocol.StuckBay && s.answering(2)() })
 	assert.Equal(t, "KVA077M61C", s.bays[1].Key.Serial, "what it said before is kept")
-	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 1})
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: at(1)})
 	refusal(t, drive.FaultStuck, err)
 }
 
@@ -315,7 +325,7 @@ func TestASleepingDriveIsFoundAndLeftAsleepUntilSomebodyAsks(t *testing.T) {
 	asleep := reading.Decode(s.readings[0].Pages)
 	assert.False(t, asleep.HasCounters)
 	assert.Equal(t, drive.FaultAsleep, asleep.Faults[0].Class)
-	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 1})
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: at(1)})
 	require.NoError(t, err)
 	s.take(t, "the reading", func() bool { return len(s.readings) > 1 })
 	woken := reading.Decode(s.readings[1].Pages)
@@ -329,7 +339,7 @@ func TestAnOrderedReadingThatBringsNothingSaysWhy(t *testing.T) {
 	source.Insert("one", spec)
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: 1, ID: "asked"})
+	_, err := s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: at(1), ID: "asked"})
 	require.NoError(t, err)
 	s.take(t, "the answer", func() bool { return s.unanswered.Order == "asked" })
 	assert.Equal(t, drive.FaultVanished, s.unanswered.Fault.Class)
@@ -373,4 +383,64 @@ func (s *shop) stopAfter(t *testing.T, commits int64, o protocol.Order) (run int
 		return full || err == nil && len(open) == 0
 	}, 20*time.Second, 2*time.Millisecond)
 	return receipt.Run.ID, full, true
+}
+
+// A run's number is the shop's: a number that was used belongs to that run for ever.
+func TestANumberOfARunIsUsedOnce(t *testing.T) {
+	source := sim.New(sim.NewClock(600), "", "one", "two")
+	source.Insert("one", disk("KVA077M511"))
+	source.Insert("two", disk("KVA077M512"))
+	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+	s.take(t, "the drives", func() bool { return s.answering(1)() && s.answering(2)() })
+	o := protocol.Order{Kind: protocol.OrderCheck, Check: check.Quick, Bay: at(1), Run: 70, By: "Dov"}
+	receipt, err := s.bench.Order(t.Context(), o)
+	require.NoError(t, err)
+	assert.EqualValues(t, 70, receipt.Run.ID)
+	o.Bay = at(2)
+	_, err = s.bench.Order(t.Context(), o)
+	refusal(t, drive.FaultInUse, err)
+	o.Run = 71
+	_, err = s.bench.Order(t.Context(), o)
+	require.NoError(t, err)
+}
+
+// A bench that is bound again goes on with its reports after what the shop has of it.
+func TestABenchIsBoundToItsShop(t *testing.T) {
+	j, err := journal.Open(t.Context(), filepath.Join(t.TempDir(), "bench.db"))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, j.Close()) }()
+	fresh, err := j.Bond(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, fresh.Bench, 32)
+	assert.Equal(t, protocol.Bond{Bench: fresh.Bench, Next: 1}, fresh)
+	require.NoError(t, j.Bind(t.Context(), "ours", 0))
+	report := func(run int64) {
+		require.NoError(t, j.Report(t.Context(), protocol.Report{Run: &check.Run{ID: run}}))
+	}
+	pending := func() (all [][2]int64) {
+		reports, err := j.Reports(t.Context())
+		require.NoError(t, err)
+		for _, r := range reports {
+			all = append(all, [2]int64{r.Seq, r.Run.ID})
+		}
+		return all
+	}
+	report(1)
+	report(2)
+	report(3)
+	require.NoError(t, j.Acknowledge(t.Context(), 1))
+	bond, err := j.Bond(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, protocol.Bond{Bench: fresh.Bench, Shop: "ours", Next: 4, Acknowledged: 1}, bond)
+	for after, want := range map[int64][][2]int64{0: {{2, 2}, {3, 3}}, 1: {{2, 2}, {3, 3}}} {
+		require.NoError(t, j.Bind(t.Context(), "ours", after))
+		assert.Equal(t, want, pending(), "after %d: the shop has none of these", after)
+	}
+	require.NoError(t, j.Bind(t.Context(), "ours", 40))
+	report(4)
+	assert.Equal(t, [][2]int64{{41, 2}, {42, 3}, {43, 4}}, pending(), "what is told under these numbers is told for the first time")
+	require.NoError(t, j.Acknowledge(t.Context(), 43))
+	bond, err = j.Bond(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, [2]int64{44, 43}, [2]int64{bond.Next, bond.Acknowledged})
 }

@@ -302,19 +302,18 @@ func (b *Bench) copyOf(run int64) string {
 }
 
 // takeRework makes a run of an order that writes, or says why not.
-func (w *worker) takeRework(ctx context.Context, o protocol.Order, r *check.Run) error {
+func (w *worker) takeRework(ctx context.Context, o protocol.Order, r check.Run) error {
 	asked := w.asked(ctx, o.Check, o.Key, o.Rework)
 	refused := guard.Admit(asked)
 	if refused == nil {
 		refused = guard.Free(ctx, w.bench.Source, asked)
 	}
 	if refused != nil {
-		return refused.Refusal(o.Check, w.bay.Number)
+		return refused.Refusal(o.Check, w.bay.ID)
 	}
-	r.Rework = o.Rework
 	if err := w.bench.Journal.AddRework(ctx, r); err != nil {
 		if errors.Is(err, journal.ErrUsed) {
-			return (&guard.Refused{Reason: guard.Used, Class: drive.FaultNotAllowed, Back: "this order has begun a rework already", Do: "Order it again."}).Refusal(o.Check, w.bay.Number)
+			return (&guard.Refused{Reason: guard.Used, Class: drive.FaultNotAllowed, Back: "this order has begun a rework already", Do: "Order it again."}).Refusal(o.Check, w.bay.ID)
 		}
 		return err
 	}

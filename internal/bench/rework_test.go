@@ -28,7 +28,7 @@ func order(kind check.Kind, targets ...uint64) protocol.Order {
 	for _, lba := range targets {
 		w.Targets = append(w.Targets, surface.Extent{LBA: lba, Sectors: 8})
 	}
-	return protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: 1, Key: victim, By: "Dov", Rework: w}
+	return protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: at(1), Key: victim, By: "Dov", Rework: w}
 }
 
 // waiting counts the sectors the drive says wait, and those it has reallocated.
@@ -153,11 +153,11 @@ func TestAReworkIsRefusedUnlessEverythingIsInOrder(t *testing.T) {
 	refusal(t, drive.FaultNotAllowed, try(func(o *protocol.Order) { o.Rework.Release.Nonce = "" }))
 	refusal(t, drive.FaultWrongDrive, try(func(o *protocol.Order) { o.Rework.Ending = "A077M512" }))
 	refusal(t, drive.FaultInUse, try(func(o *protocol.Order) {
-		o.Bay, o.Key.Serial, o.Rework.Ending, o.Rework.Release.Key.Serial = 2, "KVA077M4R9", "A077M4R9", "KVA077M4R9"
+		o.Bay, o.Key.Serial, o.Rework.Ending, o.Rework.Release.Key.Serial = at(2), "KVA077M4R9", "A077M4R9", "KVA077M4R9"
 	}))
 	// The adapter's own serial is OXD60A; the drive behind it never told its name.
 	refusal(t, drive.FaultNotPassed, try(func(o *protocol.Order) {
-		o.Bay, o.Key, o.Rework.Ending = 3, drive.Key{Model: "Dock", Serial: "OXD60A"}, "OXD60A"
+		o.Bay, o.Key, o.Rework.Ending = at(3), drive.Key{Model: "Dock", Serial: "OXD60A"}, "OXD60A"
 		o.Rework.Release.Key = o.Key
 	}))
 	s.bench.AllowRework = false
@@ -188,7 +188,7 @@ func TestAReworkThatCannotBeginHoldsUpNoOther(t *testing.T) {
 		s.take(t, "its end", s.done(receipt.Run.ID))
 		assert.Contains(t, s.runs[receipt.Run.ID].Reason, "read-only")
 	}
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: 1, By: "Dov"})
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
 	require.NoError(t, err)
 	s.take(t, "the sweep", s.done(receipt.Run.ID))
 	assert.NotNil(t, s.sweepOf(receipt.Run.ID))

@@ -172,7 +172,7 @@ func (w *worker) beginSweep(ctx context.Context) check.Event {
 		return s.Kind.IsSweep() && s.Standing != nil && s.State == check.Begun
 	})
 	if !ok || index < 0 {
-		return trouble(fmt.Errorf("the drive in bay %d has no surface that can be read", w.bay.Number))
+		return trouble(fmt.Errorf("the drive in %s has no surface that can be read", w.bay.ID.Words()))
 	}
 	m, kept, err := w.bench.Journal.Mark(ctx, w.current.ID, index)
 	if err != nil {

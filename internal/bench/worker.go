@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"time"
 
@@ -59,7 +60,7 @@ type (
 func newWorker(b *Bench, row journal.BayRow) *worker {
 	return &worker{
 		bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan string, 1),
-		bay: protocol.Bay{Number: row.Number, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: b.clock.Now()},
+		bay: protocol.Bay{ID: drive.Bay{Bench: b.Name, Number: row.Number}, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: b.clock.Now()},
 	}
 }
 
@@ -92,7 +93,7 @@ func (w *worker) refuse(o protocol.Order, class drive.FaultClass, back string) *
 
 // refuseWith refuses an order with an advice that fits it better than that of the class.
 func (w *worker) refuseWith(o protocol.Order, class drive.FaultClass, back, do string) *protocol.Refusal {
-	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in bay %d", o.Kind, w.bay.Number), Back: back, Do: do}
+	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in %s", o.Kind, w.bay.ID.Words()), Back: back, Do: do}
 }
 
 // notNow refuses an order because of what goes on in the bay.
@@ -151,8 +152,8 @@ func (w *worker) become(ctx context.Context, c protocol.Connection, key drive.Ke
 	}
 	w.bay.Connection, w.bay.Key, w.bay.Fault = c, key, fault
 	w.bench.mu.Lock()
-	if delete(w.bench.holds, w.bay.Number); c == protocol.Answering {
-		w.bench.holds[w.bay.Number] = key
+	if delete(w.bench.holds, w.bay.ID.Number); c == protocol.Answering {
+		w.bench.holds[w.bay.ID.Number] = key
 	}
 	w.bench.mu.Unlock()
 	w.publish(ctx)
@@ -208,7 +209,7 @@ func (w *worker) see(ctx context.Context, s seen) {
 }
 
 func (w *worker) silence() *drive.Fault {
-	return &drive.Fault{Class: drive.FaultNoAnswer, What: fmt.Sprintf("looking for a drive in bay %d", w.bay.Number), Back: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts)}
+	return &drive.Fault{Class: drive.FaultNoAnswer, What: "looking for a drive in " + w.bay.ID.Words(), Back: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts)}
 }
 
 // gone tells the run, if there is one, that its drive left.
@@ -219,7 +220,7 @@ func (w *worker) gone(ctx context.Context) {
 		w.save(ctx, next)
 	}
 	w.leave()
-	w.bench.release(ctx, w.bay.Number)
+	w.bench.release(ctx, w.bay.ID.Number)
 }
 
 // attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind. Unless a person
@@ -268,7 +269,7 @@ func (w *worker) takeUp(ctx context.Context) {
 	if w.bay.Connection != protocol.Answering || w.current != nil {
 		return
 	}
-	if r := w.bench.runFor(w.bay.Key, w.bay.Number); r != nil {
+	if r := w.bench.runFor(w.bay.Key, w.bay.ID); r != nil {
 		w.current = r
 		var event check.Event = check.DriveBack{}
 		switch r.State {
@@ -310,7 +311,7 @@ func (w *worker) known(ctx context.Context) probe.Passes {
 	}
 	passes, err := w.bench.Journal.Adapter(ctx, w.bay.Device.Adapter)
 	if err != nil && ctx.Err() == nil {
-		w.bench.Log.Error("asking the journal for an adapter", "bay", w.bay.Number, "error", err)
+		w.bench.Log.Error("asking the journal for an adapter", "bay", w.bay.ID.String(), "error", err)
 	}
 	return probe.Passes(passes)
 }
@@ -322,13 +323,13 @@ func (w *worker) learned(ctx context.Context) {
 		return
 	}
 	if err := w.bench.Journal.SaveAdapter(ctx, adapter, uint8(passes)); err != nil && ctx.Err() == nil {
-		w.bench.Log.Error("keeping an adapter in the journal", "bay", w.bay.Number, "error", err)
+		w.bench.Log.Error("keeping an adapter in the journal", "bay", w.bay.ID.String(), "error", err)
 	}
 }
 
 func (w *worker) remember(ctx context.Context) {
-	if err := w.bench.Journal.SaidBay(ctx, w.bay.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
-		w.bench.Log.Error("keeping a bay in the journal", "bay", w.bay.Number, "error", err)
+	if err := w.bench.Journal.SaidBay(ctx, w.bay.ID.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
+		w.bench.Log.Error("keeping a bay in the journal", "bay", w.bay.ID.String(), "error", err)
 	}
 }
 
@@ -355,10 +356,10 @@ func (w *worker) read(ctx context.Context, order string, r *check.Run, how probe
 	}
 	t.decoded = reading.Decode(pages)
 	w.identity = t.decoded.Identity
-	if alone := w.bench.claim(t.key, w.bay.Number); !alone && order == "" && r == nil {
+	if alone := w.bench.claim(t.key, w.bay.ID.Number); !alone && order == "" && r == nil {
 		return t
 	}
-	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.Number, Key: t.key, At: at, Took: time.Since(start), Pages: pages, Tool: w.bench.Tool}
+	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.ID, Key: t.key, At: at, Took: time.Since(start), Pages: pages, Tool: w.bench.Tool}
 	if r != nil {
 		report.Run = r.ID
 		if s := r.Current(); s != nil {
@@ -415,7 +416,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 				if f := probe.FirstFault(t.pages); f != nil {
 					fault = *f
 				}
-				w.bench.report(ctx, protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: w.bay.Number, Fault: fault}})
+				w.bench.report(ctx, protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: w.bay.ID, Fault: fault}})
 			}
 			if t.key != w.bay.Key || ended(t.pages) != nil {
 				w.otherThanExpected(ctx, t.pages, t.key)
@@ -428,13 +429,16 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	if w.current != nil {
 		return receipt, nil, w.busy(o)
 	}
-	r := check.New(o.Check, w.bay.Number, w.bay.Key, o.By, w.bench.clock.Now(), o.Limit, o.Spans...)
-	r.Despite = o.Despite
+	r := check.New(o.Check, w.bay.ID, w.bay.Key, o.By, w.bench.clock.Now(), o.Limit, o.Spans...)
+	r.ID, r.Despite = o.Run, o.Despite
 	add := w.bench.Journal.AddRun
 	if o.Check.IsRework() {
-		add = func(ctx context.Context, r *check.Run) error { return w.takeRework(ctx, o, r) }
+		r.Rework = o.Rework
+		add = func(ctx context.Context, r check.Run) error { return w.takeRework(ctx, o, r) }
 	}
-	if err := add(ctx, &r); err != nil {
+	if err := add(ctx, r); errors.Is(err, journal.ErrKnown) {
+		return receipt, nil, w.notNow(o, fmt.Sprintf("it has had a run %d before", r.ID), "Order it again.")
+	} else if err != nil {
 		return receipt, nil, err
 	}
 	w.bench.awake()
@@ -473,7 +477,7 @@ func (w *worker) stopAbsent(ctx context.Context, o protocol.Order) error {
 func (w *worker) attempt(ctx context.Context) error {
 	if r, ok := w.bench.Source.(device.Rescanner); ok {
 		if err := r.Rescan(ctx, w.bay.Address); err != nil {
-			w.bench.Log.Warn("looking again", "bay", w.bay.Number, "error", err)
+			w.bench.Log.Warn("looking again", "bay", w.bay.ID.String(), "error", err)
 		}
 	}
 	found, err := w.bench.Source.Look(ctx)

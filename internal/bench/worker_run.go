@@ -2,7 +2,6 @@ package bench
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"hylostat.example/internal/bench/probe"
@@ -103,7 +102,7 @@ func (w *worker) runReading(ctx context.Context) check.Event {
 		fault := probe.FirstFault(t.pages)
 		switch {
 		case t.key.IsValid():
-			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading bay " + fmt.Sprint(w.bay.Number), Back: "serial " + t.key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
+			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading " + w.bay.ID.Words(), Back: "serial " + t.key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
 		case fault == nil:
 			fault = &drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
 		case fault.Class == drive.FaultStuck:

@@ -34,7 +34,7 @@ func (w *worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.
 	}
 	return protocol.Receipt{}, func() {
 		limits := blocks.Limits()
-		seen := &protocol.Volumes{ID: rand.Text(), Order: o.ID, By: o.By, Bay: w.bay.Number, Key: w.bay.Key, At: w.bench.clock.Now(), Bytes: limits.Bytes, Sector: limits.Logical}
+		seen := &protocol.Volumes{ID: rand.Text(), Order: o.ID, By: o.By, Bay: w.bay.ID, Key: w.bay.Key, At: w.bench.clock.Now(), Bytes: limits.Bytes, Sector: limits.Logical}
 		layout := volume.Look(reader(ctx, peeker, limits, seen), limits.Bytes, limits.Logical)
 		attached := w.bay.Device
 		w.bench.group.Go(func() {
@@ -48,7 +48,7 @@ func (w *worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.
 func reader(ctx context.Context, p device.Peeker, limits device.Limits, seen *protocol.Volumes) volume.Reader {
 	total := 0
 	return func(offset uint64, length int) ([]byte, error) {
-		piece := protocol.Piece{Offset: offset, Length: length}
+		piece := volume.Piece{Offset: offset, Length: length}
 		b, err := peek(ctx, p, limits, offset, length)
 		if total += length; err == nil && total > mostPieces {
 			err = errors.New("it asks for too much")

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -16,13 +18,11 @@ func bayCommands() *cli.Command {
 	return &cli.Command{
 		Name: "bay", Usage: "the places at the bench", Category: "bench",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all bays and what they wait for", Description: "Example:\n   hylostat bay list", Action: action(0, 0, func(ctx context.Context, c call) error {
-				all, err := c.Bays(ctx)
-				if err != nil {
-					return err
-				}
-				return c.show(all, func(w io.Writer) { printBays(w, all) })
-			})},
+			{
+				Name: "list", Usage: "all bays and what they wait for", Description: "A bay of another bench than the shop's own has that bench's name before it: field/3.\n\nExamples:\n   hylostat bay list\n   hylostat bay list --bench field",
+				Flags:  []cli.Flag{benchFlag},
+				Action: action(0, 0, listBays),
+			},
 			{
 				Name: "try", Usage: "there is a drive in the bay: look for it again", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay try 4",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
@@ -62,16 +62,65 @@ func bayCommands() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return c.show(i, func(w io.Writer) { _, _ = fmt.Fprintf(w, "Copy recorded for bay %d. Checks may run.\n", n) })
+					return c.show(i, func(w io.Writer) { _, _ = fmt.Fprintf(w, "Copy recorded for %s. Checks may run.\n", n.Words()) })
 				}),
 			},
 		},
 	}
 }
 
+// benchFlag chooses one bench; the shop's own is "own", as it has no name.
+var benchFlag = &cli.StringFlag{Name: "bench", Usage: "`NAME` of the one bench meant; own is the shop's own"}
+
+const ownBench = "own"
+
+// benches are the benches a command is about: the one that was named, or all.
+func (c call) benches(ctx context.Context) ([]contract.Bench, error) {
+	s, err := c.Service(ctx)
+	if err != nil || !c.IsSet(benchFlag.Name) {
+		return s.Benches, err
+	}
+	names := []string{ownBench}
+	for _, b := range s.Benches {
+		if c.String(benchFlag.Name) == cmp.Or(b.Name, ownBench) {
+			return []contract.Bench{b}, nil
+		}
+		if b.Name != "" {
+			names = append(names, b.Name)
+		}
+	}
+	return nil, &usage{fmt.Sprintf("%q is no bench here: %s", c.String(benchFlag.Name), strings.Join(names, ", "))}
+}
+
+func listBays(ctx context.Context, c call) error {
+	benches, err := c.benches(ctx)
+	if err != nil {
+		return err
+	}
+	all, err := c.Bays(ctx)
+	if err != nil {
+		return err
+	}
+	all = slices.DeleteFunc(all, func(b contract.Bay) bool {
+		return !slices.ContainsFunc(benches, func(m contract.Bench) bool { return m.Name == b.Bench })
+	})
+	return c.show(all, func(w io.Writer) {
+		for i, m := range benches {
+			if len(benches) > 1 {
+				_, _ = fmt.Fprintln(w, strings.Repeat("\n", min(i, 1))+m.Title)
+			}
+			printBays(w, slices.DeleteFunc(slices.Clone(all), func(b contract.Bay) bool { return b.Bench != m.Name }))
+		}
+	})
+}
+
 func planCommands() *cli.Command {
 	set := func(ctx context.Context, c call, check string) error {
-		q, err := c.SetPlan(ctx, check, c.by())
+		bench := c.String(benchFlag.Name)
+		if bench == ownBench {
+			bench = ""
+		}
+		q, err := c.SetPlan(ctx, bench, check, c.by())
 		if err != nil {
 			return err
 		}
@@ -81,17 +130,14 @@ func planCommands() *cli.Command {
 		Name: "plan", Usage: "check every drive that is put in", Category: "bench",
 		Commands: []*cli.Command{
 			{
-				Name: "show", Usage: "the plan, what waits, and which bay is free", Description: "Example:\n   hylostat plan show",
-				Action: action(0, 0, func(ctx context.Context, c call) error {
-					q, err := c.Queue(ctx)
-					if err != nil {
-						return err
-					}
-					return c.show(q, func(w io.Writer) { printQueue(w, q) })
-				}),
+				Name: "show", Usage: "the plan of each bench, what waits, and which bay is free", Description: "Example:\n   hylostat plan show",
+				Flags:  []cli.Flag{benchFlag},
+				Action: action(0, 0, showPlans),
 			},
 			{
-				Name: "set", Usage: "check every drive once: those in the bays, and those put in from now on", ArgsUsage: "quick|extended|whole", Description: "Data at risk, a lock or a run under way keep a drive from it.\n\nExample:\n   hylostat plan set extended",
+				Name: "set", Usage: "check every drive at a bench once: those in the bays, and those put in from now on", ArgsUsage: "quick|extended|whole",
+				Description: "Data at risk, a lock or a run under way keep a drive from it. Without --bench it is the plan of the shop's own bench.\n\nExamples:\n   hylostat plan set extended\n   hylostat plan set quick --bench field",
+				Flags:       []cli.Flag{benchFlag},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					if !contract.PlanRequestCheck(c.arg(0)).Valid() || c.arg(0) == "none" {
 						return &usage{fmt.Sprintf("%q is no check of a plan: quick, extended, whole", c.arg(0))}
@@ -101,22 +147,45 @@ func planCommands() *cli.Command {
 			},
 			{
 				Name: "end", Usage: "start no more checks by themselves; those under way go on", Description: "Example:\n   hylostat plan end",
+				Flags:  []cli.Flag{benchFlag},
 				Action: action(0, 0, func(ctx context.Context, c call) error { return set(ctx, c, "none") }),
 			},
 		},
 	}
 }
 
+func showPlans(ctx context.Context, c call) error {
+	benches, err := c.benches(ctx)
+	if err != nil {
+		return err
+	}
+	all := make([]contract.Queue, len(benches))
+	for i, b := range benches {
+		if all[i], err = c.Queue(ctx, b.Name); err != nil {
+			return err
+		}
+	}
+	return c.show(all, func(w io.Writer) {
+		for i, q := range all {
+			if len(all) > 1 {
+				_, _ = fmt.Fprintln(w, strings.Repeat("\n", min(i, 1))+benches[i].Title)
+			}
+			printQueue(w, q)
+		}
+	})
+}
+
 func printQueue(w io.Writer, q contract.Queue) {
 	if q.Check == nil {
-		_, _ = fmt.Fprintf(w, "No plan. %d runs go on, %d wait for their turn.\n", q.Going, q.Waiting)
+		_, _ = fmt.Fprintf(w, "No plan. %s, %d %s for their turn.\n", count(q.Going, "run goes on", "runs go on"), q.Waiting, plural(q.Waiting, "waits", "wait"))
 		return
 	}
 	whose := "Every drive"
 	if q.Lot != nil {
 		whose = fmt.Sprintf("Every drive of lot %d", *q.Lot)
 	}
-	_, _ = fmt.Fprintf(w, "%s: %s, planned by %s on %s. %d go on, %d wait for their turn, %d are done.\n", whose, *q.Check, optional(q.By), minute(*q.At), q.Going, q.Waiting, q.Done)
+	_, _ = fmt.Fprintf(w, "%s: %s, planned by %s on %s. %d %s on, %d %s for their turn, %d %s done.\n", whose, *q.Check, optional(q.By), minute(*q.At),
+		q.Going, plural(q.Going, "goes", "go"), q.Waiting, plural(q.Waiting, "waits", "wait"), q.Done, plural(q.Done, "is", "are"))
 	for _, line := range q.Words {
 		_, _ = fmt.Fprintln(w, line)
 	}
@@ -140,7 +209,7 @@ func printBays(w io.Writer, all []contract.Bay) {
 		if b.Run != nil {
 			doing = fmt.Sprintf("%s, %d %%, %s left", b.Run.Standing, b.Run.Percent, left(b.Run.LeftS))
 		}
-		rows[i] = table.Row{b.Number, name, doing, answer, b.Next}
+		rows[i] = table.Row{b.Name.Short(), name, doing, answer, b.Next}
 	}
 	tabular(w, []any{"bay", "drive", "doing", "verdict", "next"}, rows, 1)
 }

@@ -10,13 +10,14 @@ import (
 	"io"
 	"os"
 	"os/user"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
 	"hylostat.example/internal/client"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/record"
 )
 
@@ -53,6 +54,7 @@ type ServeOptions struct {
 	Hosts  []string
 	Images []string // image files, or block devices without a drive behind them, that stand for drives
 	Rework bool     // drives may be written to when the shop orders it
+	Rejoin bool     // databases that are not of the same past
 	Factor float64
 }
 
@@ -71,7 +73,7 @@ func New(s Starters) *cli.Command {
 		Name: "hylostat", Usage: "knows for every drive on the bench whether it is healthy, degrading or must be replaced, and why",
 		Version: s.Version, EnableShellCompletion: true, Suggest: true,
 		CustomRootCommandHelpTemplate: cli.RootCommandHelpTemplate + "\n" + exitHelp + "\n",
-		Description: "A drive is named by its serial, by any unambiguous ending of it, or by its bay: bay-3.\n" +
+		Description: "A drive is named by its serial, by any unambiguous ending of it, or by its bay: bay-3, field/3.\n" +
 			"Try it:  hylostat demo        then, in another terminal:  hylostat bay list",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "service", Usage: "`ADDRESS` of the service", Value: "http://" + DefaultAddress, Sources: cli.EnvVars("HYLOSTAT_SERVICE")},
@@ -214,13 +216,13 @@ func given[T int | int64](c call, flag string) *T {
 	return &n
 }
 
-// bay reads a bay's number: 3 or bay-3.
-func (c call) bay(n int) (int, error) {
-	number, err := strconv.Atoi(strings.TrimPrefix(c.arg(n), "bay-"))
-	if err != nil || number < 1 {
-		return 0, &usage{fmt.Sprintf("%q is no bay number", c.arg(n))}
+// bay reads a bay as people write it: 3, bay-3, field/3.
+func (c call) bay(n int) (contract.BayName, error) {
+	b, err := drive.ParseBay(c.arg(n))
+	if err != nil {
+		return b, &usage{err.Error()}
 	}
-	return number, nil
+	return b, nil
 }
 
 // show prints a value as JSON when asked to, else through f.
@@ -248,6 +250,9 @@ func bold(w io.Writer, s string) string {
 	return "\x1b[1m" + s + "\x1b[0m"
 }
 
+// rejoinFlag is for after a loss: a database was lost, or put back from a copy.
+var rejoinFlag = &cli.BoolFlag{Name: "rejoin", Usage: "go on although shop.db and bench.db are not of the same past, after one was lost or put back from a copy"}
+
 func (s Starters) serve() *cli.Command {
 	return &cli.Command{
 		Name: "serve", Usage: "run the service for the drives of this machine", Category: "service",
@@ -260,9 +265,10 @@ func (s Starters) serve() *cli.Command {
 			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
 			&cli.StringSliceFlag{Name: "bay-image", Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept"},
 			&cli.BoolFlag{Name: "allow-rework", Usage: "let drives be written to, when their owner has released them and somebody orders it"},
+			rejoinFlag,
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return s.Serve(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Shop: c.String("shop"), Bench: c.String("bench"), Hosts: c.StringSlice("host"), Images: c.StringSlice("bay-image"), Rework: c.Bool("allow-rework")})
+			return s.Serve(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Shop: c.String("shop"), Bench: c.String("bench"), Hosts: c.StringSlice("host"), Images: c.StringSlice("bay-image"), Rework: c.Bool("allow-rework"), Rejoin: c.Bool(rejoinFlag.Name)})
 		},
 	}
 }
@@ -275,12 +281,13 @@ func (s Starters) demo() *cli.Command {
 			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records; a temporary one when not given"},
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
 			&cli.FloatFlag{Name: "factor", Usage: "how much `FASTER` than real time the drives live", Value: 12},
+			rejoinFlag,
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if f := c.Float("factor"); f < 1 || f > 1000 {
 				return &usage{"--factor is from 1 to 1000"}
 			}
-			return s.Demo(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor")})
+			return s.Demo(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor"), Rejoin: c.Bool(rejoinFlag.Name)})
 		},
 	}
 }

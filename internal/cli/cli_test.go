@@ -42,9 +42,9 @@ func TestABayIsALineOfTheTable(t *testing.T) {
 	serial := "HYUS0001"
 	var out bytes.Buffer
 	printBays(&out, []contract.Bay{
-		{Number: 1, Connection: "answering", Doing: "x", Next: "wait", Drive: &contract.Drive{Serial: "KVA077M4Q2", Grade: "undecided"}, Run: &contract.Run{Standing: "short self-test", Percent: 41, LeftS: 70}},
-		{Number: 2, Connection: "empty", Doing: "Put a drive in.", Next: "put a drive in"},
-		{Number: 12, Connection: "unread", Doing: "Counters not read.", Next: "see advice", Attached: &contract.Attached{Transport: "USB", Serial: &serial, Bytes: 16_777_216}},
+		{Name: contract.BayName{Number: 1}, Number: 1, Connection: "answering", Doing: "x", Next: "wait", Drive: &contract.Drive{Serial: "KVA077M4Q2", Grade: "undecided"}, Run: &contract.Run{Standing: "short self-test", Percent: 41, LeftS: 70}},
+		{Name: contract.BayName{Number: 2}, Number: 2, Connection: "empty", Doing: "Put a drive in.", Next: "put a drive in"},
+		{Name: contract.BayName{Number: 12}, Number: 12, Connection: "unread", Doing: "Counters not read.", Next: "see advice", Attached: &contract.Attached{Transport: "USB", Serial: &serial, Bytes: 16_777_216}},
 	})
 	assert.Equal(t, `bay  drive                 doing                              verdict      next
   1  KVA07 7M4Q2           short self-test, 41 %, 1 min left  : undecided  wait

@@ -205,9 +205,9 @@ func printDrive(w io.Writer, d contract.Drive) {
 		line("namespaces", fmt.Sprint(n))
 	}
 	if d.Bay != nil {
-		bays := fmt.Sprint(*d.Bay)
+		bays := d.Bay.Short()
 		for _, n := range optional(d.OtherBays) {
-			bays += fmt.Sprintf(", and by another path bay %d", n)
+			bays += ", and by another path " + n.Words()
 		}
 		line("bay", bays)
 	}

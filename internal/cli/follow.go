@@ -60,7 +60,7 @@ func (c call) followAll(ctx context.Context) error {
 			if f.bar != nil {
 				f.bar.Abort(true)
 			}
-			line := fmt.Sprintf("run %d  %s, bay %d: %s", id, shown(r.Serial), r.Bay, r.Standing)
+			line := fmt.Sprintf("run %d  %s, %s: %s", id, shown(r.Serial), r.Bay.Words(), r.Standing)
 			switch {
 			case c.Bool("json"):
 				if err := c.show(r, func(io.Writer) {}); err != nil {
@@ -88,7 +88,7 @@ func (c call) followAll(ctx context.Context) error {
 			f.bar.Abort(false)
 		}
 	}
-	_, _ = fmt.Fprintf(c.Root().ErrWriter, "\n%d runs go on. Follow them again: hylostat run follow\n", len(known))
+	_, _ = fmt.Fprintf(c.Root().ErrWriter, "\n%s. Follow again: hylostat run follow\n", count(len(known), "run goes on", "runs go on"))
 	return nil
 }
 
@@ -104,17 +104,17 @@ func (c call) tellOne(known map[int64]*followed, bars *mpb.Progress, r *contract
 		return
 	}
 	if bars == nil {
-		if line := fmt.Sprintf("run %d  %s, bay %d: %s", r.Id, shown(r.Serial), r.Bay, r.Standing); line != f.last {
+		if line := fmt.Sprintf("run %d  %s, %s: %s", r.Id, shown(r.Serial), r.Bay.Words(), r.Standing); line != f.last {
 			_, _ = fmt.Fprintln(c.out, line)
 			f.last = line
 		}
 		return
 	}
 	if first {
-		f.bar = bars.New(100, mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"), mpb.BarPriority(r.Bay),
+		f.bar = bars.New(100, mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"), mpb.BarPriority(r.Bay.Number),
 			mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
 				now := f.shown.Load()
-				return fmt.Sprintf("%2d  %-14s %-34s", now.Bay, shown(now.Serial), clip(now.Standing, 34))
+				return fmt.Sprintf("%2s  %-14s %-34s", now.Bay.Short(), shown(now.Serial), clip(now.Standing, 34))
 			})),
 			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 				now := f.shown.Load()

@@ -50,6 +50,17 @@ func number(p *float64, unit string) string {
 	return strings.TrimSpace(quantity.Number(*p) + " " + unit)
 }
 
+// plural chooses between the forms of a word.
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// count is a number with its word.
+func count(n int, one, many string) string { return fmt.Sprintf("%d %s", n, plural(n, one, many)) }
+
 func optional[T any](p *T) (v T) {
 	if p != nil {
 		v = *p

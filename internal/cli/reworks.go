@@ -103,7 +103,7 @@ func startRework(ctx context.Context, c call) error {
 		return c.follow(ctx, r.Id)
 	}
 	return c.show(r, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "Run %d started: %s in bay %d, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), r.Bay, left(r.LeftS), r.Id)
+		_, _ = fmt.Fprintf(w, "Run %d started: %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), r.Bay.Words(), left(r.LeftS), r.Id)
 	})
 }
 

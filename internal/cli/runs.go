@@ -69,7 +69,7 @@ func startCheck(ctx context.Context, c call) error {
 		return c.follow(ctx, r.Id)
 	}
 	return c.show(r, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "Run %d started: %s of %s in bay %d, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), shown(r.Serial), r.Bay, left(r.LeftS), r.Id)
+		_, _ = fmt.Fprintf(w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), shown(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id)
 	})
 }
 
@@ -93,7 +93,7 @@ func runCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, r := range all {
-							rows[i] = table.Row{r.Id, r.Title, shown(r.Serial), r.Bay, minute(r.Asked), r.State, fmt.Sprintf("%d %%", r.Percent), r.Standing}
+							rows[i] = table.Row{r.Id, r.Title, shown(r.Serial), r.Bay.Short(), minute(r.Asked), r.State, fmt.Sprintf("%d %%", r.Percent), r.Standing}
 						}
 						tabular(w, []any{"run", "what", "drive", "bay", "asked", "state", "", "standing"}, rows, 1, 4, 7)
 					})
@@ -189,7 +189,7 @@ func (c call) run(n int) (int64, error) {
 }
 
 func printRun(w io.Writer, r contract.Run) {
-	_, _ = fmt.Fprintf(w, "run %d  %s of %s, bay %d, asked by %s on %s\n%s, %d %%: %s\n", r.Id, r.Title, shown(r.Serial), r.Bay, r.By, minute(r.Asked), r.State, r.Percent, r.Standing)
+	_, _ = fmt.Fprintf(w, "run %d  %s of %s, %s, asked by %s on %s\n%s, %d %%: %s\n", r.Id, r.Title, shown(r.Serial), r.Bay.Words(), r.By, minute(r.Asked), r.State, r.Percent, r.Standing)
 	rows := make([]table.Row, len(r.Steps))
 	for i, s := range r.Steps {
 		took := ""

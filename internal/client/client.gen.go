@@ -109,31 +109,31 @@ type ClientInterface interface {
 	// GetBay One bay
 	//
 	// Corresponds with GET /bays/{bay} (the `GetBay` operationId).
-	GetBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AttemptBay There is a drive in the bay; look for it, again
 	//
 	// Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-	AttemptBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AttemptBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RecordCopyWithBody The data of the drive in the bay has been copied
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-	RecordCopyWithBody(ctx context.Context, bay BayNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RecordCopyWithBody(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RecordCopy The data of the drive in the bay has been copied
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-	RecordCopy(ctx context.Context, bay BayNumber, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RecordCopy(ctx context.Context, bay BayName, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VacateBay There is no drive in the bay after all
 	//
 	// Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-	VacateBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VacateBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EraseCustomerWithBody Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	//
@@ -483,21 +483,21 @@ type ClientInterface interface {
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	//
 	// Corresponds with GET /plan (the `GetQueue` operationId).
-	GetQueue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetQueue(ctx context.Context, params *GetQueueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetPlanWithBody Have every drive checked once, those in the bays and those put in from now on
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /plan (the `SetPlan` operationId).
-	SetPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetPlanWithBody(ctx context.Context, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetPlan Have every drive checked once, those in the bays and those put in from now on
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /plan (the `SetPlan` operationId).
-	SetPlan(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetPlan(ctx context.Context, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPolicy The policy in force, its rules in words, its text, and all that were in force
 	//
@@ -727,7 +727,7 @@ func (c *Raw) ListBays(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 // GetBay One bay
 //
 // Corresponds with GET /bays/{bay} (the `GetBay` operationId).
-func (c *Raw) GetBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Raw) GetBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBayRequest(c.Server, bay)
 	if err != nil {
 		return nil, err
@@ -742,7 +742,7 @@ func (c *Raw) GetBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEd
 // AttemptBay There is a drive in the bay; look for it, again
 //
 // Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-func (c *Raw) AttemptBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Raw) AttemptBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAttemptBayRequest(c.Server, bay)
 	if err != nil {
 		return nil, err
@@ -759,7 +759,7 @@ func (c *Raw) AttemptBay(ctx context.Context, bay BayNumber, reqEditors ...Reque
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-func (c *Raw) RecordCopyWithBody(ctx context.Context, bay BayNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Raw) RecordCopyWithBody(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecordCopyRequestWithBody(c.Server, bay, contentType, body)
 	if err != nil {
 		return nil, err
@@ -776,7 +776,7 @@ func (c *Raw) RecordCopyWithBody(ctx context.Context, bay BayNumber, contentType
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-func (c *Raw) RecordCopy(ctx context.Context, bay BayNumber, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Raw) RecordCopy(ctx context.Context, bay BayName, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecordCopyRequest(c.Server, bay, body)
 	if err != nil {
 		return nil, err
@@ -791,7 +791,7 @@ func (c *Raw) RecordCopy(ctx context.Context, bay BayNumber, body RecordCopyJSON
 // VacateBay There is no drive in the bay after all
 //
 // Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-func (c *Raw) VacateBay(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Raw) VacateBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVacateBayRequest(c.Server, bay)
 	if err != nil {
 		return nil, err
@@ -1721,8 +1721,8 @@ func (c *Raw) RemovePerson(ctx context.Context, person string, reqEditors ...Req
 // GetQueue What becomes of every drive that is put in, and how that stands
 //
 // Corresponds with GET /plan (the `GetQueue` operationId).
-func (c *Raw) GetQueue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetQueueRequest(c.Server)
+func (c *Raw) GetQueue(ctx context.Context, params *GetQueueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetQueueRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1738,8 +1738,8 @@ func (c *Raw) GetQueue(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /plan (the `SetPlan` operationId).
-func (c *Raw) SetPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetPlanRequestWithBody(c.Server, contentType, body)
+func (c *Raw) SetPlanWithBody(ctx context.Context, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPlanRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1755,8 +1755,8 @@ func (c *Raw) SetPlanWithBody(ctx context.Context, contentType string, body io.R
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /plan (the `SetPlan` operationId).
-func (c *Raw) SetPlan(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetPlanRequest(c.Server, body)
+func (c *Raw) SetPlan(ctx context.Context, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPlanRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2381,12 +2381,12 @@ func NewListBaysRequest(server string) (*http.Request, error) {
 }
 
 // NewGetBayRequest constructs an http.Request for the GetBay method
-func NewGetBayRequest(server string, bay BayNumber) (*http.Request, error) {
+func NewGetBayRequest(server string, bay BayName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -2415,12 +2415,12 @@ func NewGetBayRequest(server string, bay BayNumber) (*http.Request, error) {
 }
 
 // NewAttemptBayRequest constructs an http.Request for the AttemptBay method
-func NewAttemptBayRequest(server string, bay BayNumber) (*http.Request, error) {
+func NewAttemptBayRequest(server string, bay BayName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -2449,7 +2449,7 @@ func NewAttemptBayRequest(server string, bay BayNumber) (*http.Request, error) {
 }
 
 // NewRecordCopyRequest calls the generic RecordCopy builder with application/json body
-func NewRecordCopyRequest(server string, bay BayNumber, body RecordCopyJSONRequestBody) (*http.Request, error) {
+func NewRecordCopyRequest(server string, bay BayName, body RecordCopyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -2460,12 +2460,12 @@ func NewRecordCopyRequest(server string, bay BayNumber, body RecordCopyJSONReque
 }
 
 // NewRecordCopyRequestWithBody constructs an http.Request for the RecordCopy method, with any body, and a specified content type
-func NewRecordCopyRequestWithBody(server string, bay BayNumber, contentType string, body io.Reader) (*http.Request, error) {
+func NewRecordCopyRequestWithBody(server string, bay BayName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -2496,12 +2496,12 @@ func NewRecordCopyRequestWithBody(server string, bay BayNumber, contentType stri
 }
 
 // NewVacateBayRequest constructs an http.Request for the VacateBay method
-func NewVacateBayRequest(server string, bay BayNumber) (*http.Request, error) {
+func NewVacateBayRequest(server string, bay BayName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -4599,7 +4599,7 @@ func NewRemovePersonRequest(server string, person string) (*http.Request, error)
 }
 
 // NewGetQueueRequest constructs an http.Request for the GetQueue method
-func NewGetQueueRequest(server string) (*http.Request, error) {
+func NewGetQueueRequest(server string, params *GetQueueParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4615,6 +4615,33 @@ func NewGetQueueRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Bench != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "bench", *params.Bench, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -4626,18 +4653,18 @@ func NewGetQueueRequest(server string) (*http.Request, error) {
 }
 
 // NewSetPlanRequest calls the generic SetPlan builder with application/json body
-func NewSetPlanRequest(server string, body SetPlanJSONRequestBody) (*http.Request, error) {
+func NewSetPlanRequest(server string, params *SetPlanParams, body SetPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetPlanRequestWithBody(server, "application/json", bodyReader)
+	return NewSetPlanRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewSetPlanRequestWithBody constructs an http.Request for the SetPlan method, with any body, and a specified content type
-func NewSetPlanRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetPlanRequestWithBody(server string, params *SetPlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4653,6 +4680,33 @@ func NewSetPlanRequestWithBody(server string, contentType string, body io.Reader
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Bench != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "bench", *params.Bench, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -5599,35 +5653,35 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /bays/{bay} (the `GetBay` operationId).
-	GetBayWithResponse(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*GetBayResponse, error)
+	GetBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*GetBayResponse, error)
 
 	// AttemptBayWithResponse There is a drive in the bay; look for it, again
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-	AttemptBayWithResponse(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error)
+	AttemptBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error)
 
 	// RecordCopyWithBodyWithResponse The data of the drive in the bay has been copied
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-	RecordCopyWithBodyWithResponse(ctx context.Context, bay BayNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error)
+	RecordCopyWithBodyWithResponse(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error)
 
 	// RecordCopyWithResponse The data of the drive in the bay has been copied
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-	RecordCopyWithResponse(ctx context.Context, bay BayNumber, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error)
+	RecordCopyWithResponse(ctx context.Context, bay BayName, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error)
 
 	// VacateBayWithResponse There is no drive in the bay after all
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-	VacateBayWithResponse(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*VacateBayResponse, error)
+	VacateBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*VacateBayResponse, error)
 
 	// EraseCustomerWithBodyWithResponse Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	//
@@ -6033,21 +6087,21 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /plan (the `GetQueue` operationId).
-	GetQueueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetQueueResponse, error)
+	GetQueueWithResponse(ctx context.Context, params *GetQueueParams, reqEditors ...RequestEditorFn) (*GetQueueResponse, error)
 
 	// SetPlanWithBodyWithResponse Have every drive checked once, those in the bays and those put in from now on
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /plan (the `SetPlan` operationId).
-	SetPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
+	SetPlanWithBodyWithResponse(ctx context.Context, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
 
 	// SetPlanWithResponse Have every drive checked once, those in the bays and those put in from now on
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /plan (the `SetPlan` operationId).
-	SetPlanWithResponse(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
+	SetPlanWithResponse(ctx context.Context, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
 
 	// GetPolicyWithResponse The policy in force, its rules in words, its text, and all that were in force
 	//
@@ -9711,7 +9765,7 @@ func (c *ClientWithResponses) ListBaysWithResponse(ctx context.Context, reqEdito
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /bays/{bay} (the `GetBay` operationId).
-func (c *ClientWithResponses) GetBayWithResponse(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*GetBayResponse, error) {
+func (c *ClientWithResponses) GetBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*GetBayResponse, error) {
 	rsp, err := c.GetBay(ctx, bay, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -9724,7 +9778,7 @@ func (c *ClientWithResponses) GetBayWithResponse(ctx context.Context, bay BayNum
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-func (c *ClientWithResponses) AttemptBayWithResponse(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error) {
+func (c *ClientWithResponses) AttemptBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error) {
 	rsp, err := c.AttemptBay(ctx, bay, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -9737,7 +9791,7 @@ func (c *ClientWithResponses) AttemptBayWithResponse(ctx context.Context, bay Ba
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-func (c *ClientWithResponses) RecordCopyWithBodyWithResponse(ctx context.Context, bay BayNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error) {
+func (c *ClientWithResponses) RecordCopyWithBodyWithResponse(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error) {
 	rsp, err := c.RecordCopyWithBody(ctx, bay, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -9750,7 +9804,7 @@ func (c *ClientWithResponses) RecordCopyWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /bays/{bay}/copy (the `RecordCopy` operationId).
-func (c *ClientWithResponses) RecordCopyWithResponse(ctx context.Context, bay BayNumber, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error) {
+func (c *ClientWithResponses) RecordCopyWithResponse(ctx context.Context, bay BayName, body RecordCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordCopyResponse, error) {
 	rsp, err := c.RecordCopy(ctx, bay, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -9763,7 +9817,7 @@ func (c *ClientWithResponses) RecordCopyWithResponse(ctx context.Context, bay Ba
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-func (c *ClientWithResponses) VacateBayWithResponse(ctx context.Context, bay BayNumber, reqEditors ...RequestEditorFn) (*VacateBayResponse, error) {
+func (c *ClientWithResponses) VacateBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*VacateBayResponse, error) {
 	rsp, err := c.VacateBay(ctx, bay, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -10517,8 +10571,8 @@ func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, pers
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /plan (the `GetQueue` operationId).
-func (c *ClientWithResponses) GetQueueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetQueueResponse, error) {
-	rsp, err := c.GetQueue(ctx, reqEditors...)
+func (c *ClientWithResponses) GetQueueWithResponse(ctx context.Context, params *GetQueueParams, reqEditors ...RequestEditorFn) (*GetQueueResponse, error) {
+	rsp, err := c.GetQueue(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10530,8 +10584,8 @@ func (c *ClientWithResponses) GetQueueWithResponse(ctx context.Context, reqEdito
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /plan (the `SetPlan` operationId).
-func (c *ClientWithResponses) SetPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
-	rsp, err := c.SetPlanWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetPlanWithBodyWithResponse(ctx context.Context, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
+	rsp, err := c.SetPlanWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10543,8 +10597,8 @@ func (c *ClientWithResponses) SetPlanWithBodyWithResponse(ctx context.Context, c
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /plan (the `SetPlan` operationId).
-func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
-	rsp, err := c.SetPlan(ctx, body, reqEditors...)
+func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
+	rsp, err := c.SetPlan(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

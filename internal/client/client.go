@@ -112,19 +112,19 @@ func (c *Client) Bays(ctx context.Context) ([]contract.Bay, error) {
 }
 
 // Bay gives one bay.
-func (c *Client) Bay(ctx context.Context, number int) (contract.Bay, error) {
+func (c *Client) Bay(ctx context.Context, number contract.BayName) (contract.Bay, error) {
 	r, err := c.raw.GetBay(ctx, number)
 	return call[contract.Bay](c, r, err)
 }
 
 // Attempt tries again to make the drive of a bay answer.
-func (c *Client) Attempt(ctx context.Context, bay int) (contract.Bay, error) {
+func (c *Client) Attempt(ctx context.Context, bay contract.BayName) (contract.Bay, error) {
 	r, err := c.raw.AttemptBay(ctx, bay)
 	return call[contract.Bay](c, r, err)
 }
 
 // Vacate says that a bay is empty after all.
-func (c *Client) Vacate(ctx context.Context, bay int) (contract.Bay, error) {
+func (c *Client) Vacate(ctx context.Context, bay contract.BayName) (contract.Bay, error) {
 	r, err := c.raw.VacateBay(ctx, bay)
 	return call[contract.Bay](c, r, err)
 }
@@ -161,7 +161,7 @@ func (c *Client) Redecode(ctx context.Context) (contract.RedecodeResult, error) 
 }
 
 // RecordCopy notes that the data of the drive in a bay has been copied.
-func (c *Client) RecordCopy(ctx context.Context, bay int, by string) (contract.Intake, error) {
+func (c *Client) RecordCopy(ctx context.Context, bay contract.BayName, by string) (contract.Intake, error) {
 	r, err := c.raw.RecordCopy(ctx, bay, contract.Person{By: by})
 	return call[contract.Intake](c, r, err)
 }
@@ -255,15 +255,15 @@ func (c *Client) Rework(ctx context.Context, run int64) (contract.Rework, error)
 	return call[contract.Rework](c, resp, err)
 }
 
-// Queue tells the plan and how it stands.
-func (c *Client) Queue(ctx context.Context) (contract.Queue, error) {
-	resp, err := c.raw.GetQueue(ctx)
+// Queue tells the plan of a bench and how it stands; the shop's own bench has no name.
+func (c *Client) Queue(ctx context.Context, bench string) (contract.Queue, error) {
+	resp, err := c.raw.GetQueue(ctx, &contract.GetQueueParams{Bench: &bench})
 	return call[contract.Queue](c, resp, err)
 }
 
-// SetPlan has every drive checked once; "none" ends that.
-func (c *Client) SetPlan(ctx context.Context, check, by string) (contract.Queue, error) {
-	resp, err := c.raw.SetPlan(ctx, contract.PlanRequest{Check: contract.PlanRequestCheck(check), By: by})
+// SetPlan has every drive at a bench checked once; "none" ends that.
+func (c *Client) SetPlan(ctx context.Context, bench, check, by string) (contract.Queue, error) {
+	resp, err := c.raw.SetPlan(ctx, &contract.SetPlanParams{Bench: &bench}, contract.PlanRequest{Check: contract.PlanRequestCheck(check), By: by})
 	return call[contract.Queue](c, resp, err)
 }
 

@@ -19,7 +19,7 @@ func (c *Client) HandOver(ctx context.Context, intake int64, h contract.Handover
 }
 
 // MoveIntake tries a drive that does not answer in another bay.
-func (c *Client) MoveIntake(ctx context.Context, intake int64, bay int, by string) (contract.Intake, error) {
+func (c *Client) MoveIntake(ctx context.Context, intake int64, bay contract.BayName, by string) (contract.Intake, error) {
 	r, err := c.raw.MoveIntake(ctx, intake, contract.MoveRequest{Bay: bay, By: by})
 	return call[contract.Intake](c, r, err)
 }

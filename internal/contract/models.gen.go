@@ -5,6 +5,8 @@ package contract
 
 import (
 	"time"
+
+	"hylostat.example/internal/core/drive"
 )
 
 // Defines values for AttributeKind.
@@ -1057,17 +1059,25 @@ type Bay struct {
 	Attached *Attached `json:"attached,omitempty"`
 
 	// Attempts that found nothing
-	Attempts   int           `json:"attempts"`
+	Attempts int `json:"attempts"`
+
+	// Bench its bench's name; empty: the shop's own
+	Bench      string        `json:"bench"`
 	Connection BayConnection `json:"connection"`
 	Doing      string        `json:"doing"`
 	Drive      *Drive        `json:"drive,omitempty"`
 	Fault      *Fault        `json:"fault,omitempty"`
 	Intake     *Intake       `json:"intake,omitempty"`
-	Next       string        `json:"next"`
-	Note       *string       `json:"note,omitempty"`
-	Number     int           `json:"number"`
-	Run        *Run          `json:"run,omitempty"`
-	Since      time.Time     `json:"since"`
+
+	// Name a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Name BayName `json:"name"`
+	Next string  `json:"next"`
+	Note *string `json:"note,omitempty"`
+
+	// Number at its bench
+	Number int       `json:"number"`
+	Run    *Run      `json:"run,omitempty"`
+	Since  time.Time `json:"since"`
 
 	// WriteProtected the machine refuses to write to the drive
 	WriteProtected *bool `json:"write_protected,omitempty"`
@@ -1078,6 +1088,19 @@ type BayAction string
 
 // BayConnection defines model for Bay.Connection.
 type BayConnection string
+
+// BayName a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+type BayName = drive.Bay
+
+// Bench A machine with bays
+type Bench struct {
+	// Name stands before the slash of its bays; empty for the shop's own
+	Name string `json:"name"`
+
+	// Rework whether it writes to drives when it is ordered to
+	Rework bool   `json:"rework"`
+	Title  string `json:"title"`
+}
 
 // CheckRequest defines model for CheckRequest.
 type CheckRequest struct {
@@ -1178,7 +1201,8 @@ type Difference struct {
 
 // Drive defines model for Drive.
 type Drive struct {
-	Bay        *int      `json:"bay,omitempty"`
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay        *BayName  `json:"bay,omitempty"`
 	Bytes      *int64    `json:"bytes,omitempty"`
 	Duty       Duty      `json:"duty"`
 	Findings   *int      `json:"findings,omitempty"`
@@ -1215,8 +1239,8 @@ type Drive struct {
 	Namespaces *int `json:"namespaces,omitempty"`
 
 	// OtherBays bays of its further paths
-	OtherBays      *[]int `json:"other_bays,omitempty"`
-	PhysicalSector *int   `json:"physical_sector,omitempty"`
+	OtherBays      *[]BayName `json:"other_bays,omitempty"`
+	PhysicalSector *int       `json:"physical_sector,omitempty"`
 
 	// Protection what its sectors hold besides data, or an unusual sector size
 	Protection *string `json:"protection,omitempty"`
@@ -1288,8 +1312,10 @@ type Erased struct {
 
 // Event defines model for Event.
 type Event struct {
-	At      time.Time `json:"at"`
-	Bay     *int      `json:"bay,omitempty"`
+	At time.Time `json:"at"`
+
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay     *BayName  `json:"bay,omitempty"`
 	Kind    EventKind `json:"kind"`
 	Percent *int      `json:"percent,omitempty"`
 	Reading *int      `json:"reading,omitempty"`
@@ -1420,9 +1446,11 @@ type ImportedDrive struct {
 
 // Intake defines model for Intake.
 type Intake struct {
-	At        time.Time  `json:"at"`
-	AtRisk    bool       `json:"at_risk"`
-	Bay       int        `json:"bay"`
+	At     time.Time `json:"at"`
+	AtRisk bool      `json:"at_risk"`
+
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay       BayName    `json:"bay"`
 	By        string     `json:"by"`
 	Clicks    *bool      `json:"clicks,omitempty"`
 	Complaint *string    `json:"complaint,omitempty"`
@@ -1448,7 +1476,7 @@ type Intake struct {
 	Ticket *string `json:"ticket,omitempty"`
 
 	// Tried bays in which it did not answer
-	Tried *[]int `json:"tried,omitempty"`
+	Tried *[]BayName `json:"tried,omitempty"`
 
 	// Unanswered why it is to be replaced although it names itself nowhere; absent: it is not
 	Unanswered *string `json:"unanswered,omitempty"`
@@ -1457,8 +1485,9 @@ type Intake struct {
 
 // IntakeRequest defines model for IntakeRequest.
 type IntakeRequest struct {
-	Bay int    `json:"bay"`
-	By  string `json:"by"`
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay BayName `json:"bay"`
+	By  string  `json:"by"`
 
 	// Clicks it makes a noise that says: stop trying
 	Clicks    *bool   `json:"clicks,omitempty"`
@@ -1501,11 +1530,12 @@ type Label struct {
 
 // ListedDrive What a list tells of a drive; the drive itself tells the rest
 type ListedDrive struct {
-	Bay      *int   `json:"bay,omitempty"`
-	Bytes    *int64 `json:"bytes,omitempty"`
-	Duty     Duty   `json:"duty"`
-	Findings *int   `json:"findings,omitempty"`
-	Grade    Grade  `json:"grade"`
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay      *BayName `json:"bay,omitempty"`
+	Bytes    *int64   `json:"bytes,omitempty"`
+	Duty     Duty     `json:"duty"`
+	Findings *int     `json:"findings,omitempty"`
+	Grade    Grade    `json:"grade"`
 
 	// Headline the worst finding
 	Headline *string `json:"headline,omitempty"`
@@ -1665,8 +1695,9 @@ type Missing struct {
 
 // MoveRequest defines model for MoveRequest.
 type MoveRequest struct {
-	Bay int    `json:"bay"`
-	By  string `json:"by"`
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay BayName `json:"bay"`
+	By  string  `json:"by"`
 }
 
 // Movement defines model for Movement.
@@ -1862,7 +1893,10 @@ type Problem struct {
 // Queue defines model for Queue.
 type Queue struct {
 	At *time.Time `json:"at,omitempty"`
-	By *string    `json:"by,omitempty"`
+
+	// Bench whose queue it is, by name; empty: the shop's own bench's
+	Bench string  `json:"bench"`
+	By    *string `json:"by,omitempty"`
 
 	// Check planned for every drive; absent: no plan
 	Check *string `json:"check,omitempty"`
@@ -1888,9 +1922,11 @@ type Reading struct {
 	Alarm      ReadingAlarm `json:"alarm"`
 	At         time.Time    `json:"at"`
 	Attributes []Attribute  `json:"attributes"`
-	Bay        *int         `json:"bay,omitempty"`
-	Decoder    int          `json:"decoder"`
-	Dialect    int          `json:"dialect"`
+
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay     *BayName `json:"bay,omitempty"`
+	Decoder int      `json:"decoder"`
+	Dialect int      `json:"dialect"`
 
 	// ErrorTotal absent: not known
 	ErrorTotal  *int64        `json:"error_total,omitempty"`
@@ -2166,8 +2202,10 @@ type Role string
 // Run defines model for Run.
 type Run struct {
 	Asked time.Time `json:"asked"`
-	Bay   int       `json:"bay"`
-	By    string    `json:"by"`
+
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay BayName `json:"bay"`
+	By  string  `json:"by"`
 
 	// Despite why it loads the surface although its data is at risk
 	Despite *string    `json:"despite,omitempty"`
@@ -2250,7 +2288,11 @@ type SelfTest struct {
 
 // Service defines model for Service.
 type Service struct {
+	// Bench the title of the shop's own bench
 	Bench string `json:"bench"`
+
+	// Benches the shop's own first
+	Benches []Bench `json:"benches"`
 
 	// Factor how much faster than real time it runs; 1 outside a demo
 	Factor float64       `json:"factor"`
@@ -2792,8 +2834,8 @@ type Written struct {
 	Sectors int64 `json:"sectors"`
 }
 
-// BayNumber defines model for BayNumber.
-type BayNumber = int
+// BenchName defines model for BenchName.
+type BenchName = string
 
 // DriveName defines model for DriveName.
 type DriveName = string
@@ -2922,6 +2964,18 @@ type PrintLabelsParams struct {
 // PrintLotParams defines parameters for PrintLot.
 type PrintLotParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// GetQueueParams defines parameters for GetQueue.
+type GetQueueParams struct {
+	// Bench which bench, by its name; the shop's own when not given
+	Bench *BenchName `form:"bench,omitempty" json:"bench,omitempty"`
+}
+
+// SetPlanParams defines parameters for SetPlan.
+type SetPlanParams struct {
+	// Bench which bench, by its name; the shop's own when not given
+	Bench *BenchName `form:"bench,omitempty" json:"bench,omitempty"`
 }
 
 // ImportRecordParams defines parameters for ImportRecord.

@@ -1,5 +1,5 @@
-// Package demo is a made-up shop: Saltmarsh Lane, its fourteen simulated bays, and eighteen months of readings of some sixty
-// drives of every kind and awkwardness.
+// Package demo is a made-up shop: Saltmarsh Lane, its fourteen simulated bays and a field bench with three, and eighteen months of
+// readings of some sixty drives of every kind and awkwardness.
 // Makers, customers and people are invented. Start with Seed.
 package demo
 
@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"hylostat.example/internal/bench/sim"
@@ -18,6 +19,9 @@ import (
 const (
 	ShopName  = "Saltmarsh Lane"
 	BenchName = "north bench"
+	// The field bench stands at a customer's, with three drives.
+	FieldName  = "field"
+	FieldTitle = "field bench"
 )
 
 // Factor is by how much demo time runs faster than the wall's.
@@ -26,7 +30,8 @@ const Factor = 12
 // member is a drive of the demo with its story.
 type member struct {
 	spec     sim.Spec
-	bay      int // 0: on the shelf
+	bay      int  // 0: on the shelf
+	field    bool // the bay is the field bench's
 	ticket   string
 	customer string
 	about    string // the complaint
@@ -38,6 +43,15 @@ type member struct {
 	unseen   bool   // the shop has no reading of it
 	first    bool   // the shop has seen it once, of late
 	swept    bool   // its whole surface was read of late, on another bench
+}
+
+// at is the bay it is in.
+func (m member) at() drive.Bay {
+	b := drive.Bay{Number: m.bay}
+	if m.field {
+		b.Bench = FieldName
+	}
+	return b
 }
 
 // model is a made-up product.
@@ -425,5 +439,19 @@ func shelf(now time.Time) []member {
 	return all
 }
 
-// fleet is all drives of the demo, whose story begins at now.
-func fleet(now time.Time) []member { return append(bayed(now), shelf(now)...) }
+// afield is the drives at the field bench: a tide gauge's recorder, its mirror, and the disk it replaced.
+func afield(now time.Time) []member {
+	recorder := tested(Build("K4", "7M6F8", 11_900, now), 130)
+	mirror := Let(Build("K4", "7M6G2", 11_870, now), 199, sim.Course{From: 2, Start: 12_000, Every: 60, Step: 3})
+	replaced := Let(Build("K2", "6D47B", 33_400, now), 5, sim.Course{From: 11, Start: 33_900, Every: 160, Step: 2})
+	return []member{
+		{spec: recorder, bay: 1, field: true, ticket: "2236", customer: "Pellwick Spit tide gauge", about: "records the tide, look at it each month", duty: drive.Continuous},
+		{spec: mirror, bay: 2, field: true, ticket: "2236", customer: "Pellwick Spit tide gauge", about: "records the tide, look at it each month", duty: drive.Continuous},
+		{spec: replaced, bay: 3, field: true, ticket: "2237", customer: "Pellwick Spit tide gauge", about: "taken out in spring, can it still carry files?", duty: drive.Carry},
+	}
+}
+
+// everyone is all drives of the demo, whose story begins at now.
+func everyone(now time.Time) []member {
+	return slices.Concat(bayed(now), shelf(now), afield(now))
+}

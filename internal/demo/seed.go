@@ -18,15 +18,17 @@ import (
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/store"
 )
 
 // Demo is the made-up shop with its simulated bench.
 type Demo struct {
-	Source *sim.Bench
+	Source *sim.Bench // the shop's own bench
+	Field  *sim.Bench // the field bench
 	clock  *sim.Clock
 	fleet  []member
-	bays   int
+	bays   int // of both
 }
 
 // New makes the demo's bench. What its drives remember, and its clock, are kept in dir, so that a demo goes on where it
@@ -40,20 +42,23 @@ func New(dir string, factor float64) (*Demo, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Demo{clock: clock, fleet: fleet(clock.Start)}
-	var places []drive.Address
+	d := &Demo{clock: clock, fleet: everyone(clock.Start)}
+	var own, field []drive.Address
 	for _, m := range d.fleet {
-		if m.bay > 0 {
-			places = append(places, place(m.bay))
+		switch {
+		case m.bay > 0 && m.field:
+			field = append(field, place(m.bay))
+		case m.bay > 0:
+			own = append(own, place(m.bay))
 		}
 	}
-	d.bays = len(places)
-	d.Source = sim.New(clock, file, places...)
+	d.bays = len(own) + len(field)
+	d.Source, d.Field = sim.New(clock, file, own...), sim.New(clock, filepath.Join(dir, "field.json"), field...)
 	for _, m := range d.fleet {
 		if m.bay > 0 {
 			s := m.spec
 			s.Tests = before(s, clock.Start)
-			d.Source.Insert(place(m.bay), s)
+			map[bool]*sim.Bench{false: d.Source, true: d.Field}[m.field].Insert(place(m.bay), s)
 		}
 	}
 	return d, nil
@@ -87,13 +92,17 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		return err
 	}
 	clock := &past{at: d.clock.Start}
-	s, err := shop.New(ctx, ShopName, st, nil, policy.Default, clock, slog.New(slog.DiscardHandler))
+	nobody, err := fleet.New(slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	s, err := shop.New(ctx, ShopName, st, nobody, policy.Default, clock, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
 	}
 	f, reader := record.New(d.clock.Start), NewReader()
 	for n, m := range d.fleet {
-		if m.unseen || m.bay == secondPath || m.spec.Awkward.SilentAttempts > 0 {
+		if m.unseen || m.bay == secondPath && !m.field || m.spec.Awkward.SilentAttempts > 0 {
 			continue
 		}
 		one, err := d.life(ctx, reader, n, m)
@@ -230,7 +239,7 @@ func (d *Demo) sweep(ctx context.Context, s *shop.Shop, m member, found shop.Dri
 	}
 	w := surface.New(g, nil)
 	ended := found.Now.LastAt.Add(5 * time.Hour)
-	return s.Take(ctx, protocol.Report{Sweep: &check.Result{
+	return s.Take(ctx, "", protocol.Report{Sweep: &check.Result{
 		Key:   found.Identity.Key,
 		Sweep: check.Sweep{Step: 1, Kind: check.WholeSweep, Began: ended.Add(-4 * time.Hour), Ended: ended, Standing: check.Standing{Geometry: g, Share: 1}},
 		Found: check.Found{Blocks: []check.Block{{Number: 0, Cells: w.Ribbon().PackBlock(0)}}},
@@ -242,7 +251,7 @@ func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID in
 	if m.bay == 0 {
 		at = d.shelved()
 	}
-	i := shop.Intake{Drive: driveID, Bay: m.bay, Ticket: m.ticket, Customer: m.customer, Complaint: m.about, Wanted: m.wanted, Copied: m.copied, Duty: m.duty, At: at, By: "Dov"}
+	i := shop.Intake{Drive: driveID, Bay: m.at(), Ticket: m.ticket, Customer: m.customer, Complaint: m.about, Wanted: m.wanted, Copied: m.copied, Duty: m.duty, At: at, By: "Dov"}
 	if m.lot {
 		i.Lot = 1
 	}
@@ -264,12 +273,12 @@ func (d *Demo) Attend(ctx context.Context, s *shop.Shop) error {
 		if m.spec.Awkward.SilentAttempts == 0 || m.bay == 0 {
 			continue
 		}
-		v, err := s.Bay(ctx, m.bay)
+		v, err := s.Bay(ctx, m.at())
 		if err != nil {
 			return err
 		}
 		if v.Bay.Connection == protocol.Empty {
-			return s.Attempt(ctx, m.bay)
+			return s.Attempt(ctx, m.at())
 		}
 	}
 	return nil

@@ -40,9 +40,7 @@ func (t *DrivesCSV) Add(d shop.Drive) error {
 	if !now.LastAt.IsZero() && now.Readings > 0 {
 		row[16] = now.LastAt.Format(time.RFC3339)
 	}
-	if now.Bay > 0 {
-		row[17] = fmt.Sprint(now.Bay)
-	}
+	row[17] = now.Bay.String()
 	for i := range row {
 		row[i] = harmless(row[i])
 	}

@@ -10,12 +10,17 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/volume"
 )
 
 // Bench is a machine with bays, as the shop sees it.
 type Bench interface {
 	// Describe tells what does not change while the bench runs.
 	Describe() Description
+	// Bond tells where the bench belongs, and how far its reports and its runs are.
+	Bond(ctx context.Context) (Bond, error)
+	// Bind has the bench belong to a shop. Reports it has not got rid of, and all to come, get sequences after that one.
+	Bind(ctx context.Context, shop string, after int64) error
 	// Order gives an order. It returns when the bench has taken it, or a *Refusal.
 	Order(ctx context.Context, o Order) (Receipt, error)
 	// Reports waits for reports that are not acknowledged yet and gives them in their order.
@@ -28,9 +33,19 @@ type Bench interface {
 
 // Description is what a bench says of itself.
 type Description struct {
-	Name   string  `json:"name"`
-	Factor float64 `json:"factor"` // by how much its time runs faster than the wall's; 1 on a real bench
-	Rework bool    `json:"rework"` // whether it writes to drives when it is ordered to
+	Name   string  `json:"name,omitempty"` // by which the shop calls it, a drive.BenchName; empty: it is the shop's own
+	Title  string  `json:"title"`          // what people call it
+	Factor float64 `json:"factor"`         // by how much its time runs faster than the wall's; 1 on a real bench
+	Rework bool    `json:"rework"`         // whether it writes to drives when it is ordered to
+}
+
+// Bond is where a bench belongs.
+type Bond struct {
+	Bench        string `json:"bench"`          // made with its journal, and never changed
+	Shop         string `json:"shop,omitempty"` // the id of the shop it belongs to; empty: none yet
+	Next         int64  `json:"next"`           // the sequence of its next report
+	Acknowledged int64  `json:"acknowledged"`   // of the newest report it was told to forget
+	Run          int64  `json:"run"`            // the highest number of a run it has had
 }
 
 // OrderKind is what is wanted.
@@ -52,12 +67,13 @@ const (
 // Order is one order to a bench.
 type Order struct {
 	Kind OrderKind `json:"kind"`
-	Bay  int       `json:"bay"`
+	Bay  drive.Bay `json:"bay"`
 	Key  drive.Key `json:"key,omitzero"` // the drive it is meant for; another one in the bay refuses it
 	ID   string    `json:"id,omitempty"` // comes back with what the order caused
 	By   string    `json:"by,omitempty"`
-	Run  int64     `json:"run,omitempty"` // OrderStop, OrderPause, OrderResume
-	On   bool      `json:"on,omitempty"`  // OrderGuard
+	// Run is the run to stop, pause or resume; of an OrderCheck, the number the shop gives to the new one.
+	Run int64 `json:"run,omitempty"`
+	On  bool  `json:"on,omitempty"` // OrderGuard
 	// Attachments has an OrderRead read the long logs, too, that only the maker's support can read.
 	Attachments bool `json:"attachments,omitempty"`
 	// Check, Spans and Limit are OrderCheck's.
@@ -99,7 +115,7 @@ const (
 
 // Bay is a bay as it stands.
 type Bay struct {
-	Number     int              `json:"number"`
+	ID         drive.Bay        `json:"number"`
 	Address    drive.Address    `json:"address"`
 	Connection Connection       `json:"connection"`
 	Key        drive.Key        `json:"key,omitzero"` // Answering
@@ -116,7 +132,7 @@ type Reading struct {
 	Order string         `json:"order,omitempty"`
 	Run   int64          `json:"run,omitempty"`
 	Step  check.StepKind `json:"step,omitempty"`
-	Bay   int            `json:"bay"`
+	Bay   drive.Bay      `json:"bay"`
 	Key   drive.Key      `json:"key"`
 	At    time.Time      `json:"at"`
 	Took  time.Duration  `json:"took"`
@@ -127,13 +143,19 @@ type Reading struct {
 // Unanswered is an ordered reading that brought nothing to store.
 type Unanswered struct {
 	Order string      `json:"order"`
-	Bay   int         `json:"bay"`
+	Bay   drive.Bay   `json:"bay"`
 	Fault drive.Fault `json:"fault"`
 }
 
-// Report is one thing a bench has to tell. Exactly one of the pointers is set.
+// Started is the first word of a bench that has been started.
+type Started struct {
+	Open []int64 `json:"open"` // the runs it goes on with; it knows of no other
+}
+
+// Report is one thing a bench has to tell. Exactly one of the pointers is set. Bench and Seq name it for ever.
 type Report struct {
 	Seq     int64      `json:"seq"`
+	Started *Started   `json:"started,omitempty"`
 	Bay     *Bay       `json:"bay,omitempty"`
 	Reading *Reading   `json:"reading,omitempty"`
 	Run     *check.Run `json:"run,omitempty"`
@@ -146,42 +168,16 @@ type Report struct {
 // Volumes is what a bench read of a drive's partition tables and superblocks, as it lies there, and what the system's own
 // checkers said.
 type Volumes struct {
-	ID     string        `json:"id"` // unique
-	Order  string        `json:"order,omitempty"`
-	By     string        `json:"by,omitempty"`
-	Bay    int           `json:"bay"`
-	Key    drive.Key     `json:"key"`
-	At     time.Time     `json:"at"`
-	Bytes  uint64        `json:"bytes"`  // of the drive
-	Sector uint32        `json:"sector"` // bytes of a logical one
-	Pieces []Piece       `json:"pieces"`
-	Checks []VolumeCheck `json:"checks,omitempty"`
-}
-
-// Piece is bytes as they lie on a drive, or why they could not be read.
-type Piece struct {
-	Offset uint64 `json:"offset"`
-	Length int    `json:"length"`
-	Bytes  []byte `json:"bytes,omitempty"` // trailing zeros are left out
-	Fault  string `json:"fault,omitempty"`
-}
-
-// CheckResult is what a checker of a file system found.
-type CheckResult string
-
-// The results.
-const (
-	FoundClean   CheckResult = "clean"
-	FoundDamaged CheckResult = "damaged"
-	NotChecked   CheckResult = "not checked" // no such program here, mounted, or it could not
-)
-
-// VolumeCheck is what the system's own checker of a file system said, in its mode that changes nothing.
-type VolumeCheck struct {
-	Partition int         `json:"partition"`
-	Program   string      `json:"program,omitempty"`
-	Result    CheckResult `json:"result"`
-	Said      string      `json:"said"` // the end of what it printed, or why it did not run
+	ID     string         `json:"id"` // unique
+	Order  string         `json:"order,omitempty"`
+	By     string         `json:"by,omitempty"`
+	Bay    drive.Bay      `json:"bay"`
+	Key    drive.Key      `json:"key"`
+	At     time.Time      `json:"at"`
+	Bytes  uint64         `json:"bytes"`  // of the drive
+	Sector uint32         `json:"sector"` // bytes of a logical one
+	Pieces []volume.Piece `json:"pieces"`
+	Checks []volume.Check `json:"checks,omitempty"`
 }
 
 // Progress is how a run stands, and what changed of its ribbon since it was last told. What nobody takes in time is lost; the

@@ -82,7 +82,7 @@ func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
 	t.Cleanup(func() { _ = st.Close() })
 	between := &meddling{Store: st}
 	p := &place{t: t, bench: &bench{}, clock: &clock{begin}}
-	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", between, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", between, benchesOf(t, p.bench), policy.Default, p.clock, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	for i, hours := range []uint64{9000, 9080} {
 		s := tested("KVA077M511", hours)
@@ -161,7 +161,7 @@ func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {
 	st, err := store.Open(t.Context(), p.file) // and it is in force where the shop begins anew
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
-	again, err := shop.New(t.Context(), "Saltmarsh Lane", st, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	again, err := shop.New(t.Context(), "Saltmarsh Lane", st, benchesOf(t, p.bench), policy.Default, p.clock, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	p.Shop = again
 	p.read(0, tested("KVA077M999", 9000))

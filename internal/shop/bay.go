@@ -53,17 +53,17 @@ func (s *Shop) Bays(ctx context.Context) ([]BayView, error) {
 }
 
 // Bay gives one bay.
-func (s *Shop) Bay(ctx context.Context, number int) (BayView, error) {
+func (s *Shop) Bay(ctx context.Context, id drive.Bay) (BayView, error) {
 	bays, err := s.store.Bays(ctx)
 	if err != nil {
 		return BayView{}, err
 	}
 	for _, b := range bays {
-		if b.Number == number {
+		if b.ID == id {
 			return s.view(ctx, b)
 		}
 	}
-	return BayView{}, &NotFound{fmt.Sprintf("there is no bay %d", number), "List the bays."}
+	return BayView{}, &NotFound{"there is no " + id.Words(), "List the bays."}
 }
 
 func (s *Shop) view(ctx context.Context, b protocol.Bay) (BayView, error) {
@@ -77,7 +77,7 @@ func (s *Shop) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			v.Drive = &d
 		}
 	}
-	i, err := s.store.IntakeInBay(ctx, b.Number)
+	i, err := s.store.IntakeInBay(ctx, b.ID)
 	if err != nil && !isNone(err) {
 		return v, err
 	}
@@ -135,8 +135,8 @@ func (s *Shop) describe(v *BayView) {
 		}
 	case d == nil:
 		v.Doing = "Getting to know the drive."
-	case d.Now.Bay != b.Number && d.Now.Bay != 0:
-		v.Doing, v.Next = fmt.Sprintf("The same drive as in bay %d, by another path.", d.Now.Bay), fmt.Sprintf("see bay %d", d.Now.Bay)
+	case d.Now.Bay != b.ID && !d.Now.Bay.IsZero():
+		v.Doing, v.Next = fmt.Sprintf("The same drive as in %s, by another path.", d.Now.Bay.Words()), "see "+d.Now.Bay.Words()
 	default:
 		v.Doing = d.Now.First
 		v.Action, v.Next = verdictAction(d)

@@ -101,8 +101,8 @@ func (s *Shop) Export(ctx context.Context, d Drive) (record.File, error) {
 			return f, err
 		}
 		x := record.Reading{ID: r.Report, At: r.At.UTC(), TookMs: r.Took.Milliseconds(), Tool: r.Tool, Pages: record.FromPages(r.Pages), Decoded: r.Signals.Map()}
-		if r.Bay > 0 {
-			x.Place = fmt.Sprintf("%s, bay %d", s.Name, r.Bay)
+		if !r.Bay.IsZero() {
+			x.Place = s.Name + ", " + r.Bay.Words()
 		}
 		out.Readings = append(out.Readings, x)
 	}

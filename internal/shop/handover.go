@@ -95,7 +95,7 @@ func (s *Shop) HandOver(ctx context.Context, id int64, h Handover) (Intake, erro
 		text := fmt.Sprintf("%s: %s by %s, data %s", name, h.Goes, h.By, h.Data)
 		return []Event{{At: h.At, Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, By: h.By, Text: text}}, tx.SaveIntake(ctx, &i)
 	})
-	if err == nil && i.Bay != 0 && s.bench != nil {
+	if err == nil && !i.Bay.IsZero() {
 		s.guardNow(ctx, i.Bay)
 	}
 	return i, err

@@ -51,7 +51,7 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 		if err := tx.SaveIntake(ctx, &i); err != nil {
 			return nil, err
 		}
-		event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay, By: i.By, Text: fmt.Sprintf("Bay %d: intake %d opened", i.Bay, i.ID)}
+		event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay, By: i.By, Text: fmt.Sprintf("%s: intake %d opened", capital(i.Bay.Words()), i.ID)}
 		if bay.Drive == nil {
 			return []Event{event}, nil
 		}
@@ -70,7 +70,7 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 
 // guard tells whether the bay's drive must be protected from writing: its data is wanted and not copied.
 func (s *Shop) guard(ctx context.Context, b protocol.Bay) (on bool) {
-	i, err := s.store.IntakeInBay(ctx, b.Number)
+	i, err := s.store.IntakeInBay(ctx, b.ID)
 	if err != nil || !i.AtRisk() {
 		return false
 	}
@@ -83,28 +83,28 @@ func (s *Shop) guard(ctx context.Context, b protocol.Bay) (on bool) {
 
 // guardNow has the bench protect a bay's drive as its intake wants it. A bench that cannot is no reason to refuse an intake;
 // the bay shows whether it is protected.
-func (s *Shop) guardNow(ctx context.Context, number int) {
-	v, err := s.Bay(ctx, number)
+func (s *Shop) guardNow(ctx context.Context, id drive.Bay) {
+	v, err := s.Bay(ctx, id)
 	if err != nil || v.Bay.Device.Node == "" {
 		return
 	}
 	if on := s.guard(ctx, v.Bay); on != v.Bay.Guarded {
-		if err := s.orderBay(ctx, protocol.Order{Kind: protocol.OrderGuard, Bay: number, On: on}); err != nil && ctx.Err() == nil {
-			s.log.Warn("protecting a drive from writing", "bay", number, "error", err)
+		if err := s.orderBay(ctx, protocol.Order{Kind: protocol.OrderGuard, Bay: id, On: on}); err != nil && ctx.Err() == nil {
+			s.log.Warn("protecting a drive from writing", "bay", id.String(), "error", err)
 		}
 	}
 }
 
 // guardSoon is guardNow for the one who takes the bench's reports in, and must not wait for another.
 func (s *Shop) guardSoon(ctx context.Context, b protocol.Bay) {
-	if s.bench == nil || b.Device.Node == "" || s.guard(ctx, b) == b.Guarded {
+	if b.Device.Node == "" || s.guard(ctx, b) == b.Guarded {
 		return
 	}
 	s.own.Go(func() {
 		limited, end := context.WithTimeout(ctx, settling)
 		defer end()
-		if _, err := s.bench.Order(limited, protocol.Order{Kind: protocol.OrderGuard, Bay: b.Number, On: !b.Guarded}); err != nil && ctx.Err() == nil {
-			s.log.Warn("protecting a drive from writing", "bay", b.Number, "error", err)
+		if _, err := s.fleet.Order(limited, protocol.Order{Kind: protocol.OrderGuard, Bay: b.ID, On: !b.Guarded}); err != nil && ctx.Err() == nil {
+			s.log.Warn("protecting a drive from writing", "bay", b.ID.String(), "error", err)
 		}
 	})
 }
@@ -129,14 +129,14 @@ func (s *Shop) settle(ctx context.Context, tx Tx, i *Intake, d Drive) ([]Event, 
 }
 
 // RecordCopy notes that the data of the drive in a bay has been copied.
-func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, error) {
+func (s *Shop) RecordCopy(ctx context.Context, bay drive.Bay, by string) (Intake, error) {
 	var i Intake
 	_, err := s.change(ctx, func(tx Tx) (_ []Event, err error) {
 		if i, err = tx.IntakeInBay(ctx, bay); err != nil {
 			return nil, err
 		}
 		i.Copied, i.CopiedAt = true, s.clock.Now()
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, By: by, Text: fmt.Sprintf("Bay %d: data copied, says %s", bay, by)}}, tx.SaveIntake(ctx, &i)
+		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, By: by, Text: fmt.Sprintf("%s: data copied, says %s", capital(bay.Words()), by)}}, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil {
 		s.guardNow(ctx, bay)
@@ -145,7 +145,7 @@ func (s *Shop) RecordCopy(ctx context.Context, bay int, by string) (Intake, erro
 }
 
 // Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
-func (s *Shop) Attempt(ctx context.Context, bay int) error {
+func (s *Shop) Attempt(ctx context.Context, bay drive.Bay) error {
 	if i, err := s.store.IntakeInBay(ctx, bay); err == nil && i.Drive == 0 {
 		if err := s.noteTried(ctx, i.ID, bay); err != nil {
 			return err
@@ -155,7 +155,7 @@ func (s *Shop) Attempt(ctx context.Context, bay int) error {
 }
 
 // Vacate says that there is no drive in a bay after all.
-func (s *Shop) Vacate(ctx context.Context, bay int) error {
+func (s *Shop) Vacate(ctx context.Context, bay drive.Bay) error {
 	return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay})
 }
 
@@ -168,7 +168,7 @@ func (s *Shop) orderBay(ctx context.Context, o protocol.Order) error {
 	listening, end := context.WithTimeout(ctx, settling)
 	defer end()
 	facts := s.Listen(listening)
-	if _, err := s.bench.Order(ctx, o); err != nil {
+	if _, err := s.fleet.Order(ctx, o); err != nil {
 		return err
 	}
 	for e := range facts {
@@ -188,7 +188,7 @@ func (s *Shop) Check(ctx context.Context, d Drive, kind check.Kind, by, despite 
 			return check.Run{}, err
 		}
 	}
-	if d.Now.Bay == 0 {
+	if d.Now.Bay.IsZero() {
 		return check.Run{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then check it."}
 	}
 	despite = strings.TrimSpace(despite)
@@ -204,34 +204,42 @@ func (s *Shop) Check(ctx context.Context, d Drive, kind check.Kind, by, despite 
 	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Spans: spans, Limit: limit, Despite: despite, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
 }
 
-// order gives an order that makes a run.
+// order gives an order that makes a run, and waits until the bench's report of the run is stored: whoever asks for the run, or for
+// the open ones, is to find it.
 func (s *Shop) order(ctx context.Context, o protocol.Order) (check.Run, error) {
-	receipt, err := s.bench.Order(ctx, o)
+	err := s.store.Write(ctx, func(tx Tx) (err error) {
+		o.Run, err = tx.NewRun(ctx)
+		return err
+	})
 	if err != nil {
 		return check.Run{}, err
 	}
-	// The run's first report may still be on its way; whoever asks for the run, or for the open ones, is to find it.
-	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
-		if _, err := tx.Run(ctx, receipt.Run.ID); !isNone(err) {
-			return nil, err
+	listening, end := context.WithTimeout(ctx, settling)
+	defer end()
+	facts := s.Listen(listening)
+	receipt, err := s.fleet.Order(ctx, o)
+	if err != nil {
+		return check.Run{}, err
+	}
+	r := *receipt.Run
+	r.Bay = o.Bay
+	for e := range facts {
+		if e.Kind == RunChanged && e.Run == o.Run {
+			break
 		}
-		return nil, tx.SaveRun(ctx, *receipt.Run)
-	})
-	if err != nil { // it goes on all the same, and its report will come
-		s.log.Warn("noting a run that was ordered", "run", receipt.Run.ID, "error", err)
 	}
 	words := "ordered"
 	if o.Despite != "" {
 		words = "ordered although the data is at risk: " + o.Despite
 	}
-	s.noteRun(ctx, *receipt.Run, o.By, words)
-	return *receipt.Run, nil
+	s.noteRun(ctx, r, o.By, words)
+	return r, nil
 }
 
 // noteRun puts into the audit what a person did to a run. The run itself is the bench's: what is done is done, noted or not.
 func (s *Shop) noteRun(ctx context.Context, r check.Run, by, words string) {
 	_, err := s.change(ctx, func(Tx) ([]Event, error) {
-		text := fmt.Sprintf("Bay %d: %s, run %d, %s", r.Bay, strings.ToLower(r.Kind.Title()), r.ID, words)
+		text := fmt.Sprintf("%s: %s, run %d, %s", capital(r.Bay.Words()), strings.ToLower(r.Kind.Title()), r.ID, words)
 		return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), By: by, Text: text}}, nil
 	})
 	if err != nil {
@@ -261,7 +269,7 @@ func (s *Shop) StopRun(ctx context.Context, id int64, by string) (check.Run, err
 	if r.State == check.Done {
 		return r, &Conflict{fmt.Sprintf("run %d is done", id), "There is nothing to stop."}
 	}
-	_, err = s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: id, Bay: r.Bay, By: by})
+	_, err = s.fleet.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: id, Bay: r.Bay, By: by})
 	if err != nil {
 		return r, err
 	}
@@ -269,11 +277,19 @@ func (s *Shop) StopRun(ctx context.Context, id int64, by string) (check.Run, err
 	return s.RunByID(ctx, id)
 }
 
-// FindDrive finds the one drive a person names: by serial, by an unambiguous ending of at least 3 characters, or by "bay N".
+// meansBay reports whether a name that can be read as a bay's means one: a bare number of three digits and more is the ending of a
+// serial, and so is what stands after a slash when no bench has that name.
+func (s *Shop) meansBay(name string, bay drive.Bay) bool {
+	if bay.Bench != "" {
+		return s.fleet.Has(bay.Bench)
+	}
+	return len(name) < 3 || strings.HasPrefix(strings.ToLower(name), "bay")
+}
+
+// FindDrive finds the one drive a person names: by serial, by an unambiguous ending of at least 3 characters, or by its bay.
 func (s *Shop) FindDrive(ctx context.Context, name string) (Drive, error) {
 	name = strings.TrimSpace(name)
-	var bay int
-	if n, err := fmt.Sscanf(strings.ToLower(name), "bay-%d", &bay); n == 1 && err == nil {
+	if bay, err := drive.ParseBay(name); err == nil && s.meansBay(name, bay) {
 		return s.driveInBay(ctx, bay)
 	}
 	ending := strings.ToUpper(strings.ReplaceAll(name, " ", ""))
@@ -309,8 +325,8 @@ func (s *Shop) FindDrive(ctx context.Context, name string) (Drive, error) {
 	return Drive{}, &Invalid{fmt.Sprintf("%q names %d drives: %s", name, len(found), strings.Join(serials, ", ")), "Give more of the serial."}
 }
 
-func (s *Shop) driveInBay(ctx context.Context, number int) (Drive, error) {
-	b, err := s.Bay(ctx, number)
+func (s *Shop) driveInBay(ctx context.Context, id drive.Bay) (Drive, error) {
+	b, err := s.Bay(ctx, id)
 	if err != nil {
 		return Drive{}, err
 	}
@@ -319,7 +335,7 @@ func (s *Shop) driveInBay(ctx context.Context, number int) (Drive, error) {
 		if b.Bay.Fault != nil {
 			do = b.Bay.Fault.Advice()
 		}
-		return Drive{}, &NotFound{fmt.Sprintf("no drive has named itself in bay %d (%s)", number, b.Bay.Connection), do}
+		return Drive{}, &NotFound{fmt.Sprintf("no drive has named itself in %s (%s)", id.Words(), b.Bay.Connection), do}
 	}
 	return *b.Drive, nil
 }

@@ -45,7 +45,7 @@ func (s *Shop) OpenLot(ctx context.Context, l Lot) (Lot, error) {
 	if l.Duty == "" {
 		l.Duty = drive.Everyday
 	}
-	if l.Check != "" && !planned(l.Check) {
+	if l.Check != "" && !l.Check.Plannable() {
 		return l, noPlan(l.Check)
 	}
 	l.Wanted = l.Wanted || l.Copied
@@ -85,10 +85,10 @@ func (s *Shop) EndLot(ctx context.Context, id int64, by string) (Lot, error) {
 func (s *Shop) Lots(ctx context.Context) ([]Lot, error) { return s.store.Lots(ctx) }
 
 // plan is what becomes of the lot's drives.
-func (l Lot) plan() Plan { return Plan{l.Check, l.By, l.At, l.ID} }
+func (l Lot) plan() check.Plan { return check.Plan{Check: l.Check, By: l.By, At: l.At, Lot: l.ID} }
 
 // intake is the intake of one drive of the lot.
-func (l Lot) intake(bay int, at time.Time) Intake {
+func (l Lot) intake(bay drive.Bay, at time.Time) Intake {
 	i := Intake{Lot: l.ID, Bay: bay, Ticket: l.Ticket, Customer: l.Customer, Reference: l.Reference, Complaint: l.Complaint, Wanted: l.Wanted, Copied: l.Copied, Duty: l.Duty, At: at, By: l.By}
 	if i.Copied {
 		i.CopiedAt = at
@@ -97,7 +97,7 @@ func (l Lot) intake(bay int, at time.Time) Intake {
 }
 
 // joinLot takes a drive that has come to answer in on the open lot, unless it is on an intake already.
-func (s *Shop) joinLot(ctx context.Context, tx Tx, bay int, d Drive) ([]Event, error) {
+func (s *Shop) joinLot(ctx context.Context, tx Tx, bay drive.Bay, d Drive) ([]Event, error) {
 	l, err := tx.LotOpen(ctx)
 	if err != nil {
 		if isNone(err) {
@@ -111,7 +111,7 @@ func (s *Shop) joinLot(ctx context.Context, tx Tx, bay int, d Drive) ([]Event, e
 	}
 	i := l.intake(bay, s.clock.Now())
 	more, err := s.settle(ctx, tx, &i, d)
-	return append(more, Event{At: i.At, Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: bay, By: l.By, Text: fmt.Sprintf("Bay %d: intake %d on lot %d", bay, i.ID, l.ID)}), err
+	return append(more, Event{At: i.At, Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: bay, By: l.By, Text: fmt.Sprintf("%s: intake %d on lot %d", capital(bay.Words()), i.ID, l.ID)}), err
 }
 
 // LotDrive is one drive of a lot.

@@ -23,12 +23,12 @@ import (
 func (p *place) putIn(number int, s state) {
 	p.t.Helper()
 	p.read(time.Minute, s)
-	p.bay(protocol.Bay{Number: number, Connection: protocol.Answering, Key: s.key()})
+	p.bay(protocol.Bay{ID: drive.Bay{Number: number}, Connection: protocol.Answering, Key: s.key()})
 }
 
 func (p *place) takeOut(number int) {
 	p.t.Helper()
-	p.bay(protocol.Bay{Number: number, Connection: protocol.Empty})
+	p.bay(protocol.Bay{ID: drive.Bay{Number: number}, Connection: protocol.Empty})
 }
 
 func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
@@ -39,7 +39,7 @@ func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
 	_, err = p.OpenLot(t.Context(), shop.Lot{By: "Dov"})
 	assert.ErrorAs(t, err, new(*shop.Conflict), "a drive that comes to answer can belong to one lot only")
 
-	p.bay(protocol.Bay{Number: 1, Connection: protocol.Answering, Key: state{serial: "KVA07EARLY"}.key()}) // told again, as after a restart
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Answering, Key: state{serial: "KVA07EARLY"}.key()}) // told again, as after a restart
 	serials := []string{"KVA07LOT01", "KVA07LOT02", "KVA07LOT03", "KVA07LOT04", "KVA07LOT05", "KVA07LOT06", "KVA07LOT07"}
 	for i, serial := range serials {
 		s := state{serial: serial, hours: 20_000 + uint64(i)*100, heat: 30}
@@ -86,17 +86,17 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 	p := open(t)
 	ctx := t.Context()
 	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	i, err := p.TakeIn(ctx, shop.Intake{Bay: 2, Ticket: "2214", Customer: "Pellwick Spit", Complaint: "clicks", Wanted: true, By: "Dov"})
+	i, err := p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: "Pellwick Spit", Complaint: "clicks", Wanted: true, By: "Dov"})
 	require.NoError(t, err)
 	d := p.drive("7M511")
 	_, err = p.Check(ctx, d, check.Quick, "Dov", "the owner waits", check.Limit{})
 	require.NoError(t, err)
 	_, err = p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Returned, By: "Dov"})
 	assert.ErrorAs(t, err, new(*shop.Conflict), "a run goes on")
-	ended := check.Run{ID: 7, Kind: check.Quick, Bay: 2, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed}
-	require.NoError(t, p.Take(ctx, protocol.Report{Run: &ended}))
-	wrote := check.Run{ID: 8, Kind: check.Mend, Bay: 2, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed, Asked: p.clock.at, Steps: []check.Step{{Kind: check.Mending, State: check.StepDone}}}
-	require.NoError(t, p.Take(ctx, protocol.Report{Run: &wrote}))
+	ended := check.Run{ID: 1, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed}
+	require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &ended}))
+	wrote := check.Run{ID: 8, Kind: check.Mend, Bay: drive.Bay{Number: 2}, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed, Asked: p.clock.at, Steps: []check.Step{{Kind: check.Mending, State: check.StepDone}}}
+	require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &wrote}))
 	for _, better := range []shop.DataState{shop.Untouched, shop.Overwritten} {
 		_, err = p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Returned, Data: better, By: "Dov"})
 		assert.ErrorAs(t, err, new(*shop.Conflict), "a mend wrote to it: %s is not true", better)
@@ -113,7 +113,7 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 
 	// It comes back from somebody else: what the earlier owner said is not shown.
 	p.clock.at = p.clock.at.Add(time.Hour)
-	_, err = p.TakeIn(ctx, shop.Intake{Bay: 2, Ticket: "2301", Customer: "Marram Seed Library", By: "Dov"})
+	_, err = p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2301", Customer: "Marram Seed Library", By: "Dov"})
 	require.NoError(t, err)
 	history, err := p.History(ctx, p.drive("7M511"))
 	require.NoError(t, err)
@@ -133,9 +133,9 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 func TestADriveTakenInAnewWasNotNotedToLeave(t *testing.T) {
 	p := open(t)
 	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	first, err := p.TakeIn(t.Context(), shop.Intake{Bay: 2, By: "Dov"})
+	first, err := p.TakeIn(t.Context(), shop.Intake{Bay: drive.Bay{Number: 2}, By: "Dov"})
 	require.NoError(t, err)
-	_, err = p.TakeIn(t.Context(), shop.Intake{Bay: 2, By: "Dov"})
+	_, err = p.TakeIn(t.Context(), shop.Intake{Bay: drive.Bay{Number: 2}, By: "Dov"})
 	require.NoError(t, err)
 	here, err := p.Intakes(t.Context(), shop.IntakeQuery{Open: true})
 	require.NoError(t, err)
@@ -153,7 +153,7 @@ func TestErasingACustomerLeavesNoTrace(t *testing.T) {
 	ctx := t.Context()
 	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
 	const name, words = "Zwiebelkirchner Uhrwerke", "Quietschgeräusch beim Kopieren"
-	_, err := p.TakeIn(ctx, shop.Intake{Bay: 2, Ticket: "2214", Customer: name, Complaint: words, Reference: "ZU-881", By: "Dov"})
+	_, err := p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: name, Complaint: words, Reference: "ZU-881", By: "Dov"})
 	require.NoError(t, err)
 	_, err = p.RecordRelease(ctx, p.drive("7M511"), &shop.Release{Scope: check.Mend, Owner: name + ", by telephone"}, "Dov")
 	require.NoError(t, err)
@@ -194,7 +194,7 @@ func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
 	p := open(t)
 	ctx := t.Context()
 	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	_, err := p.TakeIn(ctx, shop.Intake{Bay: 2, Customer: "Pellwick Spit", By: "Dov"})
+	_, err := p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 2}, Customer: "Pellwick Spit", By: "Dov"})
 	require.NoError(t, err)
 	_, err = p.Check(ctx, p.drive("7M511"), check.Quick, "Imre", "", check.Limit{})
 	require.NoError(t, err)
@@ -207,7 +207,7 @@ func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
 		who = append(who, a.By+": "+a.Text)
 		assert.NotContains(t, a.Text, "Pellwick", "the audit is kept for ever and names no customer")
 	}
-	assert.Equal(t, []string{"Maud: KVA077M511: undecided overruled with degrading by Maud", "Imre: Bay 2: quick check, run 7, ordered", "Dov: Bay 2: intake 1 opened"}, who)
+	assert.Equal(t, []string{"Maud: KVA077M511: undecided overruled with degrading by Maud", "Imre: Bay 2: quick check, run 1, ordered", "Dov: Bay 2: intake 1 opened"}, who)
 	v, err := p.VerifyAudit(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, shop.Verified{Rows: 3}, v)

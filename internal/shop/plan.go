@@ -4,64 +4,58 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/protocol"
 )
 
-// Plan is what becomes of every drive that answers in a bay, without being asked for each. The zero Plan is none.
-type Plan struct {
-	Check check.Kind `json:"check,omitempty"`
-	By    string     `json:"by,omitempty"`
-	At    time.Time  `json:"at,omitzero"`
-	Lot   int64      `json:"-"` // whose drives alone it is for; 0: every drive that is on no lot with a plan of its own
-}
-
 // Queue is how a bench stands with its plan.
 type Queue struct {
-	Plan    Plan // of the open lot where it has one, else the bench's
+	Bench   string     // by its name
+	Plan    check.Plan // of the open lot where it has one, else the bench's
 	Going   int
 	Waiting int      // for their turn
 	Done    int      // of the plan, since it was made
 	Words   []string // what to do at which bay, and why others wait
 }
 
-// planned are the checks a plan may have.
-func planned(k check.Kind) bool {
-	return k == check.Quick || k == check.Extended || k == check.Whole
-}
-
 func noPlan(k check.Kind) error {
 	return &Invalid{fmt.Sprintf("%q is no check of a plan", k), "Choose quick, extended or whole."}
 }
 
-// planOf is the plan for a drive: that of the lot it is on, or the bench's.
-func (s *Shop) planOf(ctx context.Context, d Drive) (Plan, error) {
+// planOf is the plan for a drive: that of the lot it is on, or that of the bench it is at.
+func (s *Shop) planOf(ctx context.Context, d Drive) (check.Plan, error) {
 	i, err := s.Intake(ctx, d)
 	if err != nil {
-		return Plan{}, err
+		return check.Plan{}, err
 	}
 	if i != nil && i.Lot != 0 && i.Handover == nil {
 		if l, err := s.store.Lot(ctx, i.Lot); err != nil || l.Check != "" {
 			return l.plan(), err
 		}
 	}
-	return s.store.Plan(ctx)
+	return s.store.Plan(ctx, d.Now.Bay.Bench)
 }
 
-// SetPlan has every drive checked once: those in the bays, and those that are put in from now on. No kind ends the plan.
-func (s *Shop) SetPlan(ctx context.Context, kind check.Kind, by string) (Queue, error) {
-	if kind != "" && !planned(kind) {
+// SetPlan has every drive at a bench checked once: those in the bays, and those that are put in from now on. No kind ends the plan.
+func (s *Shop) SetPlan(ctx context.Context, bench string, kind check.Kind, by string) (Queue, error) {
+	if !s.fleet.Has(bench) {
+		return Queue{}, noBench(bench)
+	}
+	if kind != "" && !kind.Plannable() {
 		return Queue{}, noPlan(kind)
 	}
-	p := Plan{Check: kind, By: by, At: s.clock.Now()}
-	text := "The plan is ended by " + by
+	p := check.Plan{Check: kind, By: by, At: s.clock.Now()}
+	where := ""
+	if bench != "" {
+		where = " at " + bench
+	}
+	text := fmt.Sprintf("The plan%s is ended by %s", where, by)
 	if kind != "" {
-		text = fmt.Sprintf("Planned by %s: %s of every drive", by, kind.Title())
+		text = fmt.Sprintf("Planned by %s: %s of every drive%s", by, kind.Title(), where)
 	}
 	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
-		return []Event{{At: p.At, Kind: PlanChanged, By: by, Text: text}}, tx.SavePlan(ctx, p)
+		return []Event{{At: p.At, Kind: PlanChanged, By: by, Text: text}}, tx.SavePlan(ctx, bench, p)
 	})
 	if err != nil {
 		return Queue{}, err
@@ -71,15 +65,17 @@ func (s *Shop) SetPlan(ctx context.Context, kind check.Kind, by string) (Queue, 
 		return Queue{}, err
 	}
 	for _, b := range bays {
-		s.startPlanned(ctx, b)
+		if b.ID.Bench == bench {
+			s.startPlanned(ctx, b)
+		}
 	}
-	return s.Queue(ctx)
+	return s.Queue(ctx, bench)
 }
 
 // planSoon starts the planned check of a drive that has come to answer, for the one who takes the bench's reports in and must
 // not wait for another.
 func (s *Shop) planSoon(ctx context.Context, b protocol.Bay) {
-	if s.bench == nil || b.Connection != protocol.Answering {
+	if b.Connection != protocol.Answering {
 		return
 	}
 	s.own.Go(func() {
@@ -96,7 +92,7 @@ func (s *Shop) startPlanned(ctx context.Context, b protocol.Bay) {
 		return
 	}
 	d, err := s.store.DriveByKey(ctx, b.Key)
-	if err != nil || d.Now.Bay != b.Number || d.Identity.Security.Locked || b.Device.InUse != "" {
+	if err != nil || d.Now.Bay != b.ID || d.Identity.Security.Locked || b.Device.InUse != "" {
 		return
 	}
 	p, err := s.planOf(ctx, d)
@@ -107,8 +103,8 @@ func (s *Shop) startPlanned(ctx context.Context, b protocol.Bay) {
 	if err != nil {
 		return
 	}
-	for _, r := range runs {
-		if r.State != check.Done || r.Kind == p.Check && !r.Asked.Before(p.At) {
+	for i := range runs {
+		if p.Bars(&runs[i]) {
 			return
 		}
 	}
@@ -117,9 +113,17 @@ func (s *Shop) startPlanned(ctx context.Context, b protocol.Bay) {
 	}
 }
 
-// Queue tells how the plan stands.
-func (s *Shop) Queue(ctx context.Context) (q Queue, err error) {
-	if q.Plan, err = s.store.Plan(ctx); err != nil {
+func noBench(name string) error {
+	return &NotFound{fmt.Sprintf("there is no bench %q", name), "List the bays: each names its bench."}
+}
+
+// Queue tells how the plan of a bench stands.
+func (s *Shop) Queue(ctx context.Context, bench string) (q Queue, err error) {
+	if !s.fleet.Has(bench) {
+		return q, noBench(bench)
+	}
+	q.Bench = bench
+	if q.Plan, err = s.store.Plan(ctx, bench); err != nil {
 		return q, err
 	}
 	open, err := s.Runs(ctx, RunQuery{Open: true, Limit: 1000})
@@ -128,6 +132,7 @@ func (s *Shop) Queue(ctx context.Context) (q Queue, err error) {
 	}
 	for _, r := range open {
 		switch {
+		case r.Bay.Bench != bench:
 		case r.Turn || r.State == check.Queued:
 			q.Waiting++
 		case r.State == check.Running || r.State == check.Stopping || r.State == check.Paused:
@@ -150,30 +155,29 @@ func (s *Shop) Queue(ctx context.Context) (q Queue, err error) {
 	if err != nil {
 		return q, err
 	}
-	for _, r := range all {
-		if had(r, q.Plan) && (q.Plan.Lot == 0 || slices.ContainsFunc(of, func(d Drive) bool { return d.Identity.Key == r.Key })) {
+	for i := range all {
+		r := &all[i]
+		if r.Bay.Bench == bench && q.Plan.Met(r) && (q.Plan.Lot == 0 || slices.ContainsFunc(of, func(d Drive) bool { return d.Identity.Key == r.Key })) {
 			q.Done++
 		}
 	}
-	q.Words, err = s.exchanges(ctx, all)
+	q.Words, err = s.exchanges(ctx, bench, all)
 	return q, err
 }
 
-// had reports whether a run is the check of a plan, done.
-func had(r check.Run, p Plan) bool {
-	return r.State == check.Done && r.Kind == p.Check && r.Outcome != check.Stopped && !r.Asked.Before(p.At)
-}
-
 // exchanges says at which bay a drive can be put in, or exchanged because its planned check is done.
-func (s *Shop) exchanges(ctx context.Context, runs []check.Run) (words []string, err error) {
+func (s *Shop) exchanges(ctx context.Context, bench string, runs []check.Run) (words []string, err error) {
 	bays, err := s.store.Bays(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, b := range bays {
+		if b.ID.Bench != bench {
+			continue
+		}
 		switch b.Connection {
 		case protocol.Empty:
-			words = append(words, fmt.Sprintf("Bay %d is free: put the next one in.", b.Number))
+			words = append(words, capital(b.ID.Words())+" is free: put the next one in.")
 		case protocol.Answering:
 			d, err := s.store.DriveByKey(ctx, b.Key)
 			if isNone(err) { // it has just come to answer, and its reading is on the way
@@ -186,8 +190,8 @@ func (s *Shop) exchanges(ctx context.Context, runs []check.Run) (words []string,
 			if err != nil {
 				return nil, err
 			}
-			if slices.ContainsFunc(runs, func(r check.Run) bool { return r.Key == b.Key && had(r, p) }) {
-				words = append(words, fmt.Sprintf("Bay %d is done: exchange the drive.", b.Number))
+			if slices.ContainsFunc(runs, func(r check.Run) bool { return r.Key == b.Key && p.Met(&r) }) {
+				words = append(words, capital(b.ID.Words())+" is done: exchange the drive.")
 			}
 		default: // nothing can be done there by exchanging
 		}

@@ -51,8 +51,8 @@ func (p *place) bring(serial string, life []taken, order []int) (drive.Grade, []
 		p.taken++
 		pages := slices.Clone(life[i].pages)
 		key := drive.Key{Model: "Korvan K4-2000", Serial: serial}
-		r := protocol.Reading{ID: fmt.Sprint(p.taken), Bay: 2, Key: key, At: life[i].at, Pages: pages, Tool: "test"}
-		require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Reading: &r}))
+		r := protocol.Reading{ID: fmt.Sprint(p.taken), Bay: drive.Bay{Number: 2}, Key: key, At: life[i].at, Pages: pages, Tool: "test"}
+		require.NoError(p.t, p.Take(p.t.Context(), "", protocol.Report{Reading: &r}))
 	}
 	v := p.verdict(serial)
 	var rules []string

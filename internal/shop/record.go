@@ -181,7 +181,7 @@ const orderDeadline = 2 * time.Minute
 
 // TakeReading orders a reading of a drive and waits for it; with attachments, of the long logs for the maker's support, too.
 func (s *Shop) TakeReading(ctx context.Context, d Drive, by string, attachments bool) (Reading, error) {
-	if d.Now.Bay == 0 {
+	if d.Now.Bay.IsZero() {
 		return Reading{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then read it."}
 	}
 	b, err := s.await(ctx, protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by, Attachments: attachments}, orderDeadline)
@@ -199,7 +199,7 @@ func (s *Shop) await(ctx context.Context, o protocol.Order, within time.Duration
 		delete(s.waiting, o.ID)
 		s.mu.Unlock()
 	}()
-	if _, err := s.bench.Order(ctx, o); err != nil {
+	if _, err := s.fleet.Order(ctx, o); err != nil {
 		return brought{}, err
 	}
 	timer := time.NewTimer(within)
@@ -211,7 +211,7 @@ func (s *Shop) await(ctx context.Context, o protocol.Order, within time.Duration
 		return brought{}, ctx.Err()
 	case <-timer.C:
 		what := map[protocol.OrderKind]string{protocol.OrderRead: "reading", protocol.OrderVolumes: "word of the file systems"}[o.Kind]
-		return brought{}, &Conflict{fmt.Sprintf("bay %d brought no %s of %s within %s", o.Bay, what, o.Key.Serial, within), "Look at the bay's state; the order stands."}
+		return brought{}, &Conflict{fmt.Sprintf("%s brought no %s of %s within %s", o.Bay.Words(), what, o.Key.Serial, within), "Look at the bay's state; the order stands."}
 	}
 }
 
@@ -221,24 +221,26 @@ type brought struct {
 	err     error
 }
 
+// bring hands what an order came to to whoever waits for it, if somebody still does and has nothing yet.
+func (s *Shop) bring(order string, b brought) {
+	s.mu.Lock()
+	c := s.waiting[order]
+	s.mu.Unlock()
+	select {
+	case c <- b:
+	default: // nobody waits, or a report came twice
+	}
+}
+
 // deliver hands a reading to whoever ordered it.
 func (s *Shop) deliver(ctx context.Context, e Event) {
-	s.mu.Lock()
-	c := s.waiting[e.Order]
-	s.mu.Unlock()
-	if c == nil {
-		return
-	}
-	found, err := s.store.DrivesBySuffix(ctx, e.Serial)
-	if err != nil || len(found) == 0 {
+	found, err := s.store.DrivesBySerial(ctx, e.Serial)
+	if err != nil {
 		return
 	}
 	for _, d := range found {
-		if d.Identity.Serial != e.Serial {
-			continue
-		}
 		if r, err := s.store.Reading(ctx, d.ID, e.Reading); err == nil {
-			c <- brought{reading: r}
+			s.bring(e.Order, brought{reading: r})
 			return
 		}
 	}

@@ -65,7 +65,7 @@ func (s *Shop) RecordRelease(ctx context.Context, d Drive, r *Release, by string
 // release, a reading of today and a sweep of this intake; the bench's guard judges the rest.
 func (s *Shop) Rework(ctx context.Context, d Drive, kind check.Kind, ending, by string) (check.Run, error) {
 	serial := "the drive" // the sentences name no serial: a person is to read it off the label
-	if d.Now.Bay == 0 {
+	if d.Now.Bay.IsZero() {
 		return check.Run{}, &Conflict{serial + " is in no bay", "Attach it to a bay first."}
 	}
 	all, err := s.store.Intakes(ctx, d.ID)
@@ -170,7 +170,7 @@ func (s *Shop) staleRework(ctx context.Context, d Drive, i Intake) {
 	open, err := s.Runs(ctx, RunQuery{Drive: d.Identity.Key, Open: true, Limit: 4})
 	for _, r := range open {
 		if err == nil && r.Rework != nil && r.Rework.Release.Intake != i.ID {
-			_, err = s.bench.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the new intake, which voids the release"})
+			_, err = s.fleet.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the new intake, which voids the release"})
 		}
 	}
 	if err != nil && ctx.Err() == nil {

@@ -21,6 +21,7 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop/fleet"
 )
 
 // Drive is a drive as the shop knows it.
@@ -65,9 +66,9 @@ type Now struct {
 	HasTemp     bool
 	Readings    int
 	LastAt      time.Time
-	Policy      int   // by which it was judged last; its verdict is older when that policy says the same
-	Bay         int   // 0: in none
-	OtherBays   []int // of its further paths
+	Policy      int         // by which it was judged last; its verdict is older when that policy says the same
+	Bay         drive.Bay   // none: it is in no bay
+	OtherBays   []drive.Bay // of its further paths
 }
 
 // Reading is a stored reading.
@@ -76,7 +77,7 @@ type Reading struct {
 	Seq     int
 	At      time.Time
 	Took    time.Duration
-	Bay     int
+	Bay     drive.Bay
 	Run     int64
 	Step    check.StepKind
 	Tool    string
@@ -116,7 +117,7 @@ type Intake struct {
 	ID        int64
 	Drive     int64 // 0 until the drive named itself
 	Lot       int64 // with which it came; 0: alone
-	Bay       int
+	Bay       drive.Bay
 	Ticket    string
 	Customer  string // a name and nothing more; see Erase
 	Reference string // the customer's own for it
@@ -173,7 +174,7 @@ type Event struct {
 	At      time.Time `json:"at"`
 	Kind    EventKind `json:"kind"`
 	Serial  string    `json:"serial,omitempty"`
-	Bay     int       `json:"bay,omitempty"`
+	Bay     drive.Bay `json:"bay,omitzero"`
 	Run     int64     `json:"run,omitempty"`
 	Order   string    `json:"-"`
 	Reading int       `json:"reading,omitempty"`
@@ -200,8 +201,8 @@ type Reader interface {
 	Run(ctx context.Context, id int64) (check.Run, error)
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	Intakes(ctx context.Context, driveID int64) ([]Intake, error)
-	IntakeInBay(ctx context.Context, bay int) (Intake, error)               // the newest, if it is open
-	AnsweredSince(ctx context.Context, bay int, at time.Time) (bool, error) // whether a drive answered in a bay after a moment
+	IntakeInBay(ctx context.Context, bay drive.Bay) (Intake, error)               // the newest, if it is open
+	AnsweredSince(ctx context.Context, bay drive.Bay, at time.Time) (bool, error) // whether a drive answered in a bay after a moment
 	IntakeByID(ctx context.Context, id int64) (Intake, error)
 	IntakesOf(ctx context.Context, q IntakeQuery) ([]Intake, error) // newest first
 	Lots(ctx context.Context) ([]Lot, error)                        // newest first
@@ -215,7 +216,7 @@ type Reader interface {
 	LastEvent(ctx context.Context) (int64, error)
 	Sweeps(ctx context.Context, q SweepQuery) ([]Sweep, error) // newest first
 	SweepDetail(ctx context.Context, run int64, step int) (check.Found, error)
-	Plan(ctx context.Context) (Plan, error)
+	Plan(ctx context.Context, bench string) (check.Plan, error)
 	Policies(ctx context.Context) ([]Published, error)                                  // newest first
 	Outdated(ctx context.Context, version int, after int64, limit int) ([]Drive, error) // judged last by another policy; by ID, from after on
 	Outcomes(ctx context.Context, driveID int64) ([]Outcome, error)                     // of one drive; 0: of all
@@ -234,16 +235,18 @@ type Tx interface {
 	ForgetChanges(ctx context.Context, driveID int64) error
 	AddVerdict(ctx context.Context, v *Verdict) error
 	Sign(ctx context.Context, driveID int64, verdictSeq int, s SignOff) error
-	SaveRun(ctx context.Context, r check.Run) error
+	NewRun(ctx context.Context) (int64, error)                        // a number no run has had
+	SaveRun(ctx context.Context, r check.Run) error                   // its bench's report of it: the number of another run is refused
+	Taken(ctx context.Context, bench string, seq int64) (bool, error) // notes a report, and whether it was taken before
 	SaveBay(ctx context.Context, b protocol.Bay) error
-	SaveAnswered(ctx context.Context, bay int, at time.Time) error
+	SaveAnswered(ctx context.Context, bay drive.Bay, at time.Time) error
 	AddSweep(ctx context.Context, s Sweep, d check.Found) error // one that is there already stays as it is
 	SaveIntake(ctx context.Context, i *Intake) error
 	AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error // one that is there already stays as it is
 	SaveLot(ctx context.Context, l *Lot) error
 	AddEvent(ctx context.Context, e *Event) error
 	AddAudit(ctx context.Context, a Audited) error // after the last one
-	SavePlan(ctx context.Context, p Plan) error
+	SavePlan(ctx context.Context, bench string, p check.Plan) error
 	SavePolicy(ctx context.Context, p Published) error // a version that is there already stays as it is
 	SaveOutcome(ctx context.Context, o Outcome) error
 	SaveCalibration(ctx context.Context, at time.Time, k risk.Calibration) error
@@ -308,7 +311,7 @@ func (e *Conflict) Error() string { return e.What + ". " + e.Do }
 type Shop struct {
 	Name   string
 	store  Store
-	bench  protocol.Bench
+	fleet  *fleet.Fleet
 	policy atomic.Pointer[policy.Policy]
 	risk   atomic.Pointer[risk.Calibration]
 	clock  Clock
@@ -325,9 +328,9 @@ type Shop struct {
 	watched map[int64]map[chan protocol.Progress]bool // who follows a run
 }
 
-// New makes a shop over a store and a bench. Its policy is the newest it has published itself, else the newest shipped one.
-func New(ctx context.Context, name string, store Store, bench protocol.Bench, shipped []byte, clock Clock, log *slog.Logger) (*Shop, error) {
-	s := &Shop{Name: name, store: store, bench: bench, clock: clock, log: log, outdated: make(chan struct{}, 1), waiting: map[string]chan brought{}, live: map[int64]check.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
+// New makes a shop over a store and its benches. Its policy is the newest it has published itself, else the newest shipped one.
+func New(ctx context.Context, name string, store Store, benches *fleet.Fleet, shipped []byte, clock Clock, log *slog.Logger) (*Shop, error) {
+	s := &Shop{Name: name, store: store, fleet: benches, clock: clock, log: log, outdated: make(chan struct{}, 1), waiting: map[string]chan brought{}, live: map[int64]check.Run{}, ribbons: map[int64]*ribbon{}, watched: map[int64]map[chan protocol.Progress]bool{}}
 	k, err := store.Calibration(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("the calibration of chances: %w", err)
@@ -336,67 +339,23 @@ func New(ctx context.Context, name string, store Store, bench protocol.Bench, sh
 	return s, s.choosePolicy(ctx, shipped)
 }
 
-// Run takes the bench's reports in until the context ends, and returns when nothing of the shop's is under way any more.
+// Run takes the benches' reports in until the context ends, and returns when nothing of the shop's is under way any more.
 func (s *Shop) Run(ctx context.Context) error {
 	defer s.Wait()
-	s.own.Go(func() { s.follow(ctx) })
 	s.own.Go(func() { s.judgeAnew(ctx) })
-	for {
-		err := s.takeReports(ctx)
-		if ctx.Err() != nil {
-			return nil //nolint:nilerr // told to end
-		}
-		if err == nil {
-			continue
-		}
-		// The bench keeps what is not acknowledged: nothing is lost while, say, a disk is full, and what comes twice is taken in once.
-		s.log.Error("taking a report in; it stays with the bench and is tried again", "bench", s.bench.Describe().Name, "error", err)
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-time.After(again):
-		}
-	}
+	s.fleet.Run(ctx, s)
+	return nil
 }
 
 // Wait waits for what the shop began on its own account, while it took reports in: it ends soon after their context. The store may
 // be closed then.
 func (s *Shop) Wait() { s.own.Wait() }
 
-// again is after how long a report that could not be taken in is tried again.
-const again = 2 * time.Second
-
-// takeReports takes in what the bench reports, one after the other, until something fails.
-func (s *Shop) takeReports(ctx context.Context) error {
-	reports, err := s.bench.Reports(ctx)
-	if err != nil {
-		return fmt.Errorf("asking for reports: %w", err)
-	}
-	for _, r := range reports {
-		if err := s.Take(ctx, r); err != nil {
-			return fmt.Errorf("storing report %d: %w", r.Seq, err)
-		}
-		if err := s.bench.Acknowledge(ctx, r.Seq); err != nil {
-			return fmt.Errorf("acknowledging report %d: %w", r.Seq, err)
-		}
-	}
-	return nil
-}
-
-// follow passes progress on.
-func (s *Shop) follow(ctx context.Context) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case p := <-s.bench.Progress():
-			r := p.Run
-			if r.State == check.Done { // the end is a fact: it comes as a report, after all that led to it
-				continue
-			}
-			s.progress(p)
-			s.hub.publish(Event{At: s.clock.Now(), Kind: RunProgress, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent()})
-		}
+// Progressed implements fleet.Taker: how a run stands is passed on. The end is a fact: it comes as a report, after all that led to it.
+func (s *Shop) Progressed(_ string, p protocol.Progress) {
+	if r := p.Run; r.State != check.Done {
+		s.progress(p)
+		s.hub.publish(Event{At: s.clock.Now(), Kind: RunProgress, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent()})
 	}
 }
 
@@ -425,10 +384,17 @@ func (s *Shop) change(ctx context.Context, f func(tx Tx) ([]Event, error)) ([]Ev
 	return events, nil
 }
 
-// Take stores one report of a bench and tells the world. A report that comes twice is stored once.
-func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
+// Take implements fleet.Taker: it stores one report of a bench and tells the world. A report that comes twice is stored once.
+func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error {
 	events, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+		if r.Seq > 0 { // else it is of no bench of ours
+			if known, err := tx.Taken(ctx, bench, r.Seq); err != nil || known {
+				return nil, err
+			}
+		}
 		switch {
+		case r.Started != nil:
+			return s.benchStarted(ctx, tx, bench, *r.Started)
 		case r.Reading != nil:
 			return s.record(ctx, tx, *r.Reading)
 		case r.Bay != nil:
@@ -442,14 +408,8 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 		}
 		return nil, nil
 	})
-	if r.Unanswered != nil {
-		s.mu.Lock()
-		c := s.waiting[r.Unanswered.Order]
-		s.mu.Unlock()
-		if c != nil {
-			f := r.Unanswered.Fault
-			c <- brought{err: &Conflict{fmt.Sprintf("bay %d brought no reading: %s: %s", r.Unanswered.Bay, f.What, f.Back), f.Advice()}}
-		}
+	if u := r.Unanswered; u != nil {
+		s.bring(u.Order, brought{err: &Conflict{fmt.Sprintf("%s brought no reading: %s: %s", u.Bay.Words(), u.Fault.What, u.Fault.Back), u.Fault.Advice()}})
 	}
 	if err == nil && r.Run != nil && r.Run.State == check.Done {
 		s.progress(protocol.Progress{Run: *r.Run})
@@ -464,22 +424,38 @@ func (s *Shop) Take(ctx context.Context, r protocol.Report) error {
 		case e.Kind == ReadingTaken:
 			s.deliver(ctx, e)
 		case e.Kind == VolumesSeen:
-			s.mu.Lock()
-			c := s.waiting[e.Order]
-			s.mu.Unlock()
-			if c != nil {
-				c <- brought{}
-			}
+			s.bring(e.Order, brought{})
 		}
 	}
 	return err
+}
+
+// benchStarted ends the runs a bench knows nothing of any more: its journal was lost, or is an older copy.
+func (s *Shop) benchStarted(ctx context.Context, tx Tx, bench string, started protocol.Started) ([]Event, error) {
+	open, err := tx.Runs(ctx, RunQuery{Open: true})
+	if err != nil {
+		return nil, err
+	}
+	var events []Event
+	for _, r := range open {
+		if r.Bay.Bench != bench || slices.Contains(started.Open, r.ID) {
+			continue
+		}
+		r.State, r.Outcome, r.Reason, r.Ended = check.Done, check.Stopped, "its bench knows nothing of it any more: what it did last is not known", s.clock.Now()
+		more, err := s.runChanged(ctx, tx, r)
+		if err != nil {
+			return nil, err
+		}
+		events = append(events, more...)
+	}
+	return events, nil
 }
 
 func (s *Shop) runChanged(ctx context.Context, tx Tx, r check.Run) ([]Event, error) {
 	if err := tx.SaveRun(ctx, r); err != nil {
 		return nil, err
 	}
-	text := fmt.Sprintf("Bay %d: %s, %s", r.Bay, r.Kind.Title(), Standing(r))
+	text := fmt.Sprintf("%s: %s, %s", capital(r.Bay.Words()), r.Kind.Title(), Standing(r))
 	events := []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}
 	if r.State != check.Done {
 		return events, nil
@@ -503,18 +479,18 @@ func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, 
 	if err := tx.SaveBay(ctx, b); err != nil {
 		return nil, err
 	}
-	events := []Event{{At: s.clock.Now(), Kind: BayChanged, Serial: b.Key.Serial, Bay: b.Number, Text: fmt.Sprintf("Bay %d: %s", b.Number, b.Connection)}}
-	if b.Connection == protocol.Empty && slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.Number == b.Number && w.Connection == protocol.Silent }) {
-		return events, leaveBay(ctx, tx, b.Number)
+	events := []Event{{At: s.clock.Now(), Kind: BayChanged, Serial: b.Key.Serial, Bay: b.ID, Text: fmt.Sprintf("%s: %s", capital(b.ID.Words()), b.Connection)}}
+	if b.Connection == protocol.Empty && slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.ID == b.ID && w.Connection == protocol.Silent }) {
+		return events, leaveBay(ctx, tx, b.ID)
 	}
 	if b.Connection != protocol.Answering {
 		return events, nil
 	}
-	if err := tx.SaveAnswered(ctx, b.Number, s.clock.Now()); err != nil {
+	if err := tx.SaveAnswered(ctx, b.ID, s.clock.Now()); err != nil {
 		return nil, err
 	}
 	// A drive that named itself takes the intake that was opened for its bay.
-	i, err := tx.IntakeInBay(ctx, b.Number)
+	i, err := tx.IntakeInBay(ctx, b.ID)
 	if err != nil && !isNone(err) {
 		return nil, err
 	}
@@ -530,7 +506,7 @@ func (s *Shop) bayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]Event, 
 	if waits {
 		more, err = s.settle(ctx, tx, &i, d)
 	} else if !slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.Connection == protocol.Answering && w.Key == b.Key }) {
-		more, err = s.joinLot(ctx, tx, b.Number, d)
+		more, err = s.joinLot(ctx, tx, b.ID, d)
 	}
 	return append(events, more...), err
 }

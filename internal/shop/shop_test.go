@@ -25,11 +25,13 @@ import (
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/store"
 )
 
 // bench is a bench that notes its orders.
 type bench struct {
+	shop    *shop.Shop // which it reports to
 	orders  []protocol.Order
 	reports []protocol.Report
 	full    int // so often its disk has no room for an acknowledgement
@@ -38,12 +40,24 @@ type bench struct {
 }
 
 func (b *bench) Describe() protocol.Description {
-	return protocol.Description{Name: "north bench", Factor: 1}
+	return protocol.Description{Title: "north bench", Factor: 1}
 }
 
-func (b *bench) Order(_ context.Context, o protocol.Order) (protocol.Receipt, error) {
+func (b *bench) Bond(context.Context) (protocol.Bond, error) {
+	return protocol.Bond{Bench: "north", Next: 1}, nil
+}
+
+func (b *bench) Bind(context.Context, string, int64) error { return nil }
+
+func (b *bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
 	b.orders = append(b.orders, o)
-	return protocol.Receipt{Run: &check.Run{ID: 7, Kind: check.Quick, Bay: o.Bay, Key: o.Key, State: check.Queued}}, nil
+	r := check.Run{ID: o.Run, Kind: check.Quick, Bay: o.Bay, Key: o.Key, State: check.Queued}
+	if o.Kind == protocol.OrderCheck && b.shop != nil { // its first report is on the way at once
+		if err := b.shop.Take(ctx, "", protocol.Report{Run: &r}); err != nil {
+			return protocol.Receipt{}, err
+		}
+	}
+	return protocol.Receipt{Run: &r}, nil
 }
 
 func (b *bench) Reports(ctx context.Context) ([]protocol.Report, error) {
@@ -82,6 +96,13 @@ type place struct {
 	file  string // of its store
 }
 
+func benchesOf(t *testing.T, all ...protocol.Bench) *fleet.Fleet {
+	t.Helper()
+	f, err := fleet.New(slog.New(slog.DiscardHandler), all...)
+	require.NoError(t, err)
+	return f
+}
+
 func open(t *testing.T) *place {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "shop.db")
@@ -89,8 +110,11 @@ func open(t *testing.T) *place {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
 	p := &place{t: t, bench: &bench{}, clock: &clock{begin}, file: file}
-	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", st, p.bench, policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	benches := benchesOf(t, p.bench)
+	require.NoError(t, benches.Join(t.Context(), st, false))
+	p.Shop, err = shop.New(t.Context(), "Saltmarsh Lane", st, benches, policy.Default, p.clock, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
+	p.bench.shop = p.Shop
 	t.Cleanup(p.Wait)
 	return p
 }
@@ -134,14 +158,14 @@ func (p *place) read(after time.Duration, s state) {
 	p.t.Helper()
 	p.clock.at = p.clock.at.Add(after)
 	p.taken++
-	r := protocol.Reading{ID: fmt.Sprint(p.taken), Bay: 2, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
-	require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Reading: &r}))
+	r := protocol.Reading{ID: fmt.Sprint(p.taken), Bay: drive.Bay{Number: 2}, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
+	require.NoError(p.t, p.Take(p.t.Context(), "", protocol.Report{Reading: &r}))
 }
 
 func (p *place) bay(b protocol.Bay) shop.BayView {
 	p.t.Helper()
-	require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Bay: &b}))
-	v, err := p.Bay(p.t.Context(), b.Number)
+	require.NoError(p.t, p.Take(p.t.Context(), "", protocol.Report{Bay: &b}))
+	v, err := p.Bay(p.t.Context(), b.ID)
 	require.NoError(p.t, err)
 	return v
 }
@@ -196,7 +220,7 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 // A bench whose disk is full for a while cannot even forget what was taken in; the shop goes on with it when it can.
 func TestAFullDiskAtTheBenchEndsNothing(t *testing.T) {
 	p := open(t)
-	p.bench.reports = []protocol.Report{{Seq: 4, Bay: &protocol.Bay{Number: 3, Connection: protocol.Silent}}, {Seq: 5, Bay: &protocol.Bay{Number: 3, Connection: protocol.Empty}}}
+	p.bench.reports = []protocol.Report{{Seq: 4, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Silent}}, {Seq: 5, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Empty}}}
 	p.bench.full, p.bench.took = 1, make(chan int64, 2)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
@@ -211,7 +235,7 @@ func TestAFullDiskAtTheBenchEndsNothing(t *testing.T) {
 	}
 	cancel()
 	require.NoError(t, <-ended)
-	v, err := p.Bay(t.Context(), 3)
+	v, err := p.Bay(t.Context(), drive.Bay{Number: 3})
 	require.NoError(t, err)
 	assert.Equal(t, protocol.Empty, v.Bay.Connection)
 }
@@ -252,16 +276,16 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	p := open(t)
 	s := tested("KVA077M511", 9000)
 	p.read(0, s)
-	answering := protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key(), Device: drive.Attachment{Node: "sda"}}
+	answering := protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key(), Device: drive.Attachment{Node: "sda"}}
 	for name, row := range map[string]struct {
 		bay    protocol.Bay
 		action shop.Action
 		doing  string
 	}{
-		"empty":   {protocol.Bay{Number: 1, Connection: protocol.Empty}, shop.ActionDriveIn, "Put a drive in. It is read as soon as it answers."},
-		"silent":  {protocol.Bay{Number: 1, Connection: protocol.Silent, Attempts: 2}, shop.ActionTryAgain, "No answer, attempt 2. Check its power."},
-		"stuck":   {protocol.Bay{Number: 1, Connection: protocol.StuckBay, Fault: &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Back: "no answer for 30s"}}, shop.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue."},
-		"unread":  {protocol.Bay{Number: 1, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Back: "the kernel refuses pass-through"}}, shop.ActionOpen, "Counters not read: the kernel refuses pass-through."},
+		"empty":   {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Empty}, shop.ActionDriveIn, "Put a drive in. It is read as soon as it answers."},
+		"silent":  {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Silent, Attempts: 2}, shop.ActionTryAgain, "No answer, attempt 2. Check its power."},
+		"stuck":   {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.StuckBay, Fault: &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Back: "no answer for 30s"}}, shop.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue."},
+		"unread":  {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Back: "the kernel refuses pass-through"}}, shop.ActionOpen, "Counters not read: the kernel refuses pass-through."},
 		"checked": {answering, shop.ActionCheck, "Missing: a reading before and after a check"},
 	} {
 		v := p.bay(row.bay)
@@ -275,21 +299,21 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	assert.Equal(t, shop.ActionOpen, p.bay(answering).Action)
 	answering.Device.InUse = "mounted at /srv"
 	assert.Equal(t, "In use: mounted at /srv", p.bay(answering).Note)
-	require.NoError(t, p.Take(t.Context(), protocol.Report{Run: &check.Run{ID: 3, Kind: check.Quick, Bay: 2, Key: s.key(), State: check.Running, Steps: []check.Step{{Kind: check.ShortTest, State: check.Begun}}}}))
+	require.NoError(t, p.Take(t.Context(), "", protocol.Report{Run: &check.Run{ID: 3, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: s.key(), State: check.Running, Steps: []check.Step{{Kind: check.ShortTest, State: check.Begun}}}}))
 	assert.Equal(t, "Quick: short self-test", p.bay(answering).Doing)
 }
 
 func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	p := open(t)
-	p.bay(protocol.Bay{Number: 2, Connection: protocol.Empty})
-	i, err := p.TakeIn(t.Context(), shop.Intake{Bay: 2, Ticket: " 2233 ", By: "Dov", Duty: drive.Carry, Copied: true})
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Empty})
+	i, err := p.TakeIn(t.Context(), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: " 2233 ", By: "Dov", Duty: drive.Carry, Copied: true})
 	require.NoError(t, err)
 	assert.Equal(t, protocol.OrderAttempt, p.bench.orders[0].Kind, "taking in says that there is a drive")
 	assert.Equal(t, "2233", i.Ticket)
 	assert.True(t, i.Wanted, "copied data was wanted")
 	s := state{serial: "KVA077M511", hours: 9000, heat: 39, tests: []ata.SelfTest{{Number: ata.TestShort, Hours: 8999}}}
 	p.read(time.Minute, s)
-	v := p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key()})
+	v := p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key()})
 	require.NotNil(t, v.Intake)
 	assert.Equal(t, i.ID, v.Intake.ID)
 	p.read(time.Hour, s)
@@ -298,7 +322,7 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	v2 := p.verdict("7M511")
 	assert.Equal(t, drive.Undecided, v2.Grade)
 	assert.Equal(t, "extended-test", v2.Missing[0].ID)
-	_, err = p.TakeIn(t.Context(), shop.Intake{Bay: 77, By: "Dov"})
+	_, err = p.TakeIn(t.Context(), shop.Intake{Bay: drive.Bay{Number: 77}, By: "Dov"})
 	assert.ErrorContains(t, err, "there is no bay 77. List the bays.")
 }
 
@@ -309,7 +333,7 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 	t.Cleanup(func() { _ = st.Close() })
 	edition := func(version string) *shop.Shop {
 		shipped := regexp.MustCompile(`(?m)^version: \d+$`).ReplaceAll(policy.Default, []byte("version: "+version))
-		s, err := shop.New(t.Context(), "Saltmarsh Lane", st, &bench{}, shipped, &clock{begin}, slog.New(slog.DiscardHandler))
+		s, err := shop.New(t.Context(), "Saltmarsh Lane", st, benchesOf(t, &bench{}), shipped, &clock{begin}, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		return s
 	}
@@ -387,14 +411,17 @@ func TestADriveIsNamedByWhatIsOnItsLabel(t *testing.T) {
 	for _, serial := range []string{"KVA077M511", "KVA077M512", "X077M511"} {
 		p.read(0, tested(serial, 9000))
 	}
-	p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: tested("KVA077M512", 0).key()})
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: tested("KVA077M512", 0).key()})
 	assert.Equal(t, "KVA077M512", p.drive("bay-2").Identity.Serial)
 	assert.Equal(t, "KVA077M512", p.drive("7m512").Identity.Serial)
 	assert.Equal(t, "X077M511", p.drive("X077M511").Identity.Serial, "a whole serial wins over an ending")
 	_, err := p.FindDrive(t.Context(), "7M511")
 	assert.ErrorContains(t, err, "names 2 drives: KVA077M511, X077M511. Give more of the serial.")
-	_, err = p.FindDrive(t.Context(), "11")
+	_, err = p.FindDrive(t.Context(), "1K")
 	assert.ErrorContains(t, err, "too short")
+	_, err = p.FindDrive(t.Context(), "11")
+	assert.ErrorContains(t, err, "there is no bay 11", "so short a number is a bay's")
+	assert.Equal(t, "KVA077M512", p.drive("2").Identity.Serial)
 	_, err = p.FindDrive(t.Context(), "bay-9")
 	assert.ErrorContains(t, err, "there is no bay 9")
 }
@@ -534,8 +561,8 @@ func TestADriveFoundAsleepKeepsItsVerdict(t *testing.T) {
 	p.clock.at = p.clock.at.Add(time.Hour)
 	pages := state{serial: "KVA077M511"}.pages()[:1]
 	pages = append(pages, reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultAsleep, What: "SMART READ DATA", Back: "the drive sleeps"}})
-	r := protocol.Reading{ID: "asleep", Bay: 2, Key: state{serial: "KVA077M511"}.key(), At: p.clock.at, Pages: pages, Tool: "test"}
-	require.NoError(t, p.Take(t.Context(), protocol.Report{Reading: &r}))
+	r := protocol.Reading{ID: "asleep", Bay: drive.Bay{Number: 2}, Key: state{serial: "KVA077M511"}.key(), At: p.clock.at, Pages: pages, Tool: "test"}
+	require.NoError(t, p.Take(t.Context(), "", protocol.Report{Reading: &r}))
 	assert.Equal(t, before.Seq, p.verdict("KVA077M511").Seq, "what was not asked decides nothing")
 	d := p.drive("KVA077M511")
 	assert.Equal(t, drive.Degrading, d.Now.Grade)

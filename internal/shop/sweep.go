@@ -328,7 +328,7 @@ func (s *Shop) Pause(ctx context.Context, id int64, by string, on bool) (check.R
 	if on {
 		kind = protocol.OrderPause
 	}
-	if _, err := s.bench.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by}); err != nil {
+	if _, err := s.fleet.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by}); err != nil {
 		return r, err
 	}
 	s.noteRun(ctx, r, by, map[bool]string{true: "paused", false: "resumed"}[on])

@@ -36,7 +36,7 @@ func (p *place) swept(run int64, s state, share float64, ranges ...surface.Range
 		Sweep: check.Sweep{Run: run, Step: 1, Kind: check.WholeSweep, Began: p.clock.at.Add(-time.Hour), Ended: p.clock.at, Standing: standing},
 		Found: check.Found{Ranges: ranges, Blocks: []check.Block{{Number: 3, Cells: w.Ribbon().PackBlock(3)}}},
 	}
-	require.NoError(p.t, p.Take(p.t.Context(), protocol.Report{Sweep: &r}))
+	require.NoError(p.t, p.Take(p.t.Context(), "", protocol.Report{Sweep: &r}))
 }
 
 func scratch(lba, sectors uint64) surface.Range {
@@ -129,7 +129,7 @@ func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
 		swept(10)
 		swept(20)
 		b.going <- protocol.Progress{Run: check.Run{ID: 2}} // taken when the ones before it are
-	}}, b, policy.Default, &clock{begin}, slog.New(slog.DiscardHandler))
+	}}, benchesOf(t, b), policy.Default, &clock{begin}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
@@ -150,8 +150,8 @@ func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
 		take := func(step check.StepKind) {
 			p.taken++
 			p.clock.at = p.clock.at.Add(time.Minute)
-			r := protocol.Reading{ID: string(step), Run: 1, Step: step, Bay: 2, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
-			require.NoError(t, p.Take(t.Context(), protocol.Report{Reading: &r}))
+			r := protocol.Reading{ID: string(step), Run: 1, Step: step, Bay: drive.Bay{Number: 2}, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
+			require.NoError(t, p.Take(t.Context(), "", protocol.Report{Reading: &r}))
 		}
 		take(check.ReadingBefore)
 		p.swept(1, s, 1)
@@ -172,7 +172,7 @@ func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
 	p := open(t)
 	s := tested("KVA077M4R9", 9_120)
 	p.read(0, s)
-	p.bay(protocol.Bay{Number: 2, Connection: protocol.Answering, Key: s.key()})
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key()})
 	for duty, limit := range map[drive.Duty]uint64{drive.Everyday: 100, drive.Continuous: 10} {
 		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M4R9"), duty, ""))
 		_, err := p.Check(t.Context(), p.drive("7M4R9"), check.Extended, "Dov", "", check.Limit{})

@@ -6,20 +6,22 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"hylostat.example/internal/core/drive"
 )
 
 // Port is a bay in which a drive did not answer, and when it was looked for there last.
 type Port struct {
-	Bay int
+	Bay drive.Bay
 	At  time.Time
 }
 
 // tried notes that a drive was looked for in a bay.
-func (i *Intake) tried(bay int, at time.Time) {
+func (i *Intake) tried(bay drive.Bay, at time.Time) {
 	i.Tried = append(slices.DeleteFunc(i.Tried, func(p Port) bool { return p.Bay == bay }), Port{bay, at})
 }
 
-func (s *Shop) noteTried(ctx context.Context, id int64, bay int) error {
+func (s *Shop) noteTried(ctx context.Context, id int64, bay drive.Bay) error {
 	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
 		i, err := tx.IntakeByID(ctx, id)
 		if err != nil || i.Drive != 0 {
@@ -33,7 +35,7 @@ func (s *Shop) noteTried(ctx context.Context, id int64, bay int) error {
 
 // leaveBay takes the intake of a drive that did not answer out of a bay of which somebody said that it is empty after all: the
 // next drive that answers there is another one.
-func leaveBay(ctx context.Context, tx Tx, bay int) error {
+func leaveBay(ctx context.Context, tx Tx, bay drive.Bay) error {
 	i, err := tx.IntakeInBay(ctx, bay)
 	if isNone(err) || err == nil && i.Drive != 0 {
 		return nil
@@ -41,12 +43,12 @@ func leaveBay(ctx context.Context, tx Tx, bay int) error {
 	if err != nil {
 		return err
 	}
-	i.Bay = 0
+	i.Bay = drive.Bay{}
 	return tx.SaveIntake(ctx, &i)
 }
 
 // MoveIntake tries a drive that does not answer in another bay. The intake goes with it.
-func (s *Shop) MoveIntake(ctx context.Context, id int64, bay int, by string) (Intake, error) {
+func (s *Shop) MoveIntake(ctx context.Context, id int64, bay drive.Bay, by string) (Intake, error) {
 	if _, err := s.Bay(ctx, bay); err != nil {
 		return Intake{}, err
 	}
@@ -65,7 +67,7 @@ func (s *Shop) MoveIntake(ctx context.Context, id int64, bay int, by string) (In
 		}
 		i.Bay = bay
 		i.tried(bay, s.clock.Now())
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, By: by, Text: fmt.Sprintf("Bay %d: intake %d is tried here", bay, id)}}, tx.SaveIntake(ctx, &i)
+		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, By: by, Text: fmt.Sprintf("%s: intake %d is tried here", capital(bay.Words()), id)}}, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil {
 		err = s.Attempt(ctx, bay)
@@ -87,7 +89,7 @@ func (s *Shop) Unanswered(ctx context.Context, i Intake) (string, error) {
 			return "", err
 		}
 		if answered {
-			good = append(good, fmt.Sprintf("bay %d", p.Bay))
+			good = append(good, p.Bay.Words())
 		}
 	}
 	if len(good) < rule.Ports {

@@ -15,7 +15,7 @@ import (
 // silent has a bay in which somebody says there is a drive, and none answers.
 func (p *place) silent(number int) {
 	p.t.Helper()
-	p.bay(protocol.Bay{Number: number, Connection: protocol.Silent, Attempts: 1})
+	p.bay(protocol.Bay{ID: drive.Bay{Number: number}, Connection: protocol.Silent, Attempts: 1})
 }
 
 func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
@@ -28,7 +28,7 @@ func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
 	p.clock.at = p.clock.at.Add(time.Minute)
 	l, err := p.OpenLot(ctx, shop.Lot{By: "Dov"})
 	require.NoError(t, err)
-	i, err := p.TakeIn(ctx, shop.Intake{Bay: 3, Lot: l.ID, By: "Dov"})
+	i, err := p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 3}, Lot: l.ID, By: "Dov"})
 	require.NoError(t, err)
 	_, err = p.EndLot(ctx, l.ID, "Dov")
 	require.NoError(t, err)
@@ -40,7 +40,7 @@ func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
 		return words
 	}
 	p.silent(4)
-	_, err = p.MoveIntake(ctx, i.ID, 4, "Dov")
+	_, err = p.MoveIntake(ctx, i.ID, drive.Bay{Number: 4}, "Dov")
 	require.NoError(t, err)
 	assert.Empty(t, why(), "no port is known to be good yet")
 	p.clock.at = p.clock.at.Add(time.Minute)
@@ -55,10 +55,10 @@ func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
 
 	_, err = p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Scrapped, By: "Dov"})
 	require.NoError(t, err)
-	_, err = p.MoveIntake(ctx, i.ID, 3, "Dov")
+	_, err = p.MoveIntake(ctx, i.ID, drive.Bay{Number: 3}, "Dov")
 	assert.ErrorAs(t, err, new(*shop.Conflict))
-	clicking, err := p.TakeIn(ctx, shop.Intake{Bay: 3, Clicks: true, By: "Dov"})
+	clicking, err := p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 3}, Clicks: true, By: "Dov"})
 	require.NoError(t, err)
-	_, err = p.MoveIntake(ctx, clicking.ID, 4, "Dov")
+	_, err = p.MoveIntake(ctx, clicking.ID, drive.Bay{Number: 4}, "Dov")
 	assert.ErrorAs(t, err, new(*shop.Conflict), "one that clicks, or has named itself, is not moved")
 }

@@ -108,7 +108,7 @@ func (s *Shop) Intake(ctx context.Context, d Drive) (*Intake, error) {
 }
 
 // Bench tells of the bench.
-func (s *Shop) Bench() protocol.Description { return s.bench.Describe() }
+func (s *Shop) Benches() []protocol.Description { return s.fleet.Benches() }
 
 // Clock is the shop's time now.
 func (s *Shop) Clock() time.Time { return s.clock.Now() }
@@ -408,7 +408,7 @@ func (s *Shop) History(ctx context.Context, d Drive) ([]Entry, error) {
 		if at.IsZero() {
 			at = r.Asked
 		}
-		all = append(all, Entry{At: at, Hours: near(at), Kind: "run", Run: r.ID, Text: fmt.Sprintf("%s, bay %d: %s", r.Kind.Title(), r.Bay, Standing(r))})
+		all = append(all, Entry{At: at, Hours: near(at), Kind: "run", Run: r.ID, Text: fmt.Sprintf("%s, %s: %s", r.Kind.Title(), r.Bay.Words(), Standing(r))})
 	}
 	intakes, err := s.store.Intakes(ctx, d.ID)
 	if err != nil {

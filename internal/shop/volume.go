@@ -17,14 +17,14 @@ type VolumesView struct {
 	At     time.Time
 	By     string
 	Layout volume.Layout
-	Checks map[int]protocol.VolumeCheck // by partition
+	Checks map[int]volume.Check // by partition
 	Says   string
 }
 
 // LookAtVolumes has the bench read partition tables and superblocks of a drive whose data is not at risk, and waits for it. A
 // superblock's read loads the surface as any other does, so that of a drive whose data is at risk waits for the copy.
 func (s *Shop) LookAtVolumes(ctx context.Context, d Drive, by string) (VolumesView, error) {
-	if d.Now.Bay == 0 {
+	if d.Now.Bay.IsZero() {
 		return VolumesView{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then look."}
 	}
 	if i, err := s.store.IntakeInBay(ctx, d.Now.Bay); err == nil && i.Drive == d.ID && i.AtRisk() {
@@ -56,7 +56,7 @@ func (s *Shop) Volumes(ctx context.Context, d Drive) (VolumesView, error) {
 	if err != nil {
 		return VolumesView{}, err
 	}
-	view := VolumesView{At: seen.At, By: seen.By, Layout: volume.Look(recorded(seen.Pieces), seen.Bytes, seen.Sector), Checks: map[int]protocol.VolumeCheck{}}
+	view := VolumesView{At: seen.At, By: seen.By, Layout: volume.Look(recorded(seen.Pieces), seen.Bytes, seen.Sector), Checks: map[int]volume.Check{}}
 	for _, c := range seen.Checks {
 		view.Checks[c.Partition] = c
 	}
@@ -65,7 +65,7 @@ func (s *Shop) Volumes(ctx context.Context, d Drive) (VolumesView, error) {
 }
 
 // recorded reads from what a bench has read.
-func recorded(pieces []protocol.Piece) volume.Reader {
+func recorded(pieces []volume.Piece) volume.Reader {
 	return func(offset uint64, length int) ([]byte, error) {
 		for _, p := range pieces {
 			if p.Offset != offset || p.Length != length {
@@ -84,7 +84,7 @@ func recorded(pieces []protocol.Piece) volume.Reader {
 func (v VolumesView) Damaged() (string, bool) {
 	for _, one := range v.Layout.Volumes {
 		checked := v.Checks[one.Partition].Result
-		if one.State == volume.Damaged && checked != protocol.FoundClean || checked == protocol.FoundDamaged {
+		if one.State == volume.Damaged && checked != volume.FoundClean || checked == volume.FoundDamaged {
 			return called(one), true
 		}
 	}

@@ -96,19 +96,12 @@ func (db *DB) migrate(ctx context.Context, migrations fs.FS) error {
 	return nil
 }
 
-// Write runs f in the one writing transaction. Everything f did is kept, or nothing.
+// Write runs f in the one writing transaction. Everything f did is kept, or nothing. Whoever asks may go while it waits for its turn
+// or between two statements; a transaction that was rolled back under a statement would leave the connection open for ever.
 func (db *DB) Write(ctx context.Context, f func(tx *Tx) error) error {
-	began, err := db.write.BeginTxx(ctx, nil)
-	if err != nil {
-		return db.explain("beginning to write", err)
-	}
-	defer func() { _ = began.Rollback() }()
-	tx := &Tx{tx: began, kept: db.ready}
-	if err := f(tx); err != nil {
-		return db.explain("writing", err)
-	}
-	if err := began.Commit(); err != nil {
-		return db.explain("keeping what was written", err)
+	tx := &Tx{kept: db.ready}
+	if err := db.transact(ctx, tx, f); err != nil {
+		return err
 	}
 	for _, query := range tx.missed {
 		if _, err := db.ready.get(ctx, query); err != nil { // the next one finds it unprepared again
@@ -117,6 +110,27 @@ func (db *DB) Write(ctx context.Context, f func(tx *Tx) error) error {
 	}
 	if f := committed.Load(); f != nil {
 		(*f)()
+	}
+	return nil
+}
+
+func (db *DB) transact(ctx context.Context, tx *Tx, f func(tx *Tx) error) error {
+	one, err := db.write.Connx(ctx)
+	if err != nil {
+		return db.explain("beginning to write", err)
+	}
+	defer func() { _ = one.Close() }()
+	began, err := one.BeginTxx(context.WithoutCancel(ctx), nil)
+	if err != nil {
+		return db.explain("beginning to write", err)
+	}
+	defer func() { _ = began.Rollback() }()
+	tx.tx = began
+	if err := f(tx); err != nil {
+		return db.explain("writing", err)
+	}
+	if err := began.Commit(); err != nil {
+		return db.explain("keeping what was written", err)
 	}
 	return nil
 }

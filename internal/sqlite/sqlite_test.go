@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -74,6 +75,31 @@ func TestAFullDiskIsSaidAndWhatWasStoredStays(t *testing.T) {
 }
 
 // Statements are kept ready between transactions, and a rolled-back or failed one spoils none of them.
+// A transaction that is rolled back under its statement leaves a connection nobody ends, and that keeps the log.
+func TestADatabaseIsWholeOnceItIsClosed(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.db")
+	db, err := Open(t.Context(), path, tables)
+	require.NoError(t, err)
+	for n := range 200 {
+		ctx, cancel := context.WithCancel(t.Context())
+		time.AfterFunc(time.Duration(n%20)*50*time.Microsecond, cancel) // whoever asked goes in the middle
+		err := db.Write(ctx, func(tx *Tx) error {
+			for range 200 {
+				if _, err := tx.ExecContext(ctx, `INSERT INTO one VALUES (1)`); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		cancel()
+		if err != nil {
+			require.ErrorIs(t, err, context.Canceled)
+		}
+	}
+	require.NoError(t, db.Close())
+	assert.NoFileExists(t, path+"-wal")
+}
+
 func TestStatementsAreKeptReady(t *testing.T) {
 	db, err := Open(t.Context(), filepath.Join(t.TempDir(), "x.db"), tables)
 	require.NoError(t, err)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -13,14 +14,36 @@ import (
 	"hylostat.example/internal/shop"
 )
 
+// NewRun implements shop.Tx.
+func (c change) NewRun(ctx context.Context) (id int64, err error) {
+	res, err := c.tx.ExecContext(ctx, `INSERT INTO run_number DEFAULT VALUES`)
+	if err != nil {
+		return 0, err
+	}
+	if id, err = res.LastInsertId(); err != nil {
+		return 0, err
+	}
+	_, err = c.tx.ExecContext(ctx, `DELETE FROM run_number`)
+	return id, err
+}
+
 // SaveRun implements shop.Tx. It is a projection: the bench's journal is the authority.
 func (c change) SaveRun(ctx context.Context, r check.Run) error {
 	body, err := encode(r)
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO run (id, model, serial, done, body) VALUES (?, ?, ?, ?, ?)`, r.ID, r.Key.Model, r.Key.Serial, r.State == check.Done, body)
-	return err
+	done, err := c.tx.ExecContext(ctx, `
+		INSERT INTO run (id, bench, model, serial, done, body) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT (id) DO UPDATE SET done = excluded.done, body = excluded.body WHERE bench = excluded.bench AND model = excluded.model AND serial = excluded.serial`,
+		r.ID, r.Bay.Bench, r.Key.Model, r.Key.Serial, r.State == check.Done, body)
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, &shop.Conflict{What: fmt.Sprintf("run %d is recorded as another one's: its number was given twice", r.ID), Do: "Look at both with run show; the record stays as it is."})
+	}
+	return nil
 }
 
 // Runs implements shop.Reader.
@@ -59,13 +82,13 @@ func (c change) SaveBay(ctx context.Context, b protocol.Bay) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO bay (number, connection, model, serial, body) VALUES (?, ?, ?, ?, ?)`, b.Number, b.Connection, b.Key.Model, b.Key.Serial, body)
+	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO bay (bench, number, connection, model, serial, body) VALUES (?, ?, ?, ?, ?, ?)`, b.ID.Bench, b.ID.Number, b.Connection, b.Key.Model, b.Key.Serial, body)
 	return err
 }
 
 // Bays implements shop.Reader.
 func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
-	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY number`)
+	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY bench, number`)
 }
 
 // AddEvent implements shop.Tx. Only the newest facts are kept: they tell listeners what to look at, not what was.

@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -21,7 +20,7 @@ const selectDrive = `
 	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.said, n.signed, COALESCE(n.margin, '') AS margin,
 	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
 	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at, COALESCE(n.policy, 0) AS policy,
-	       COALESCE((SELECT group_concat(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), '') AS bays
+	       COALESCE((SELECT group_concat(b.bench || '/' || b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), '') AS bays
 	FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`
 
 type driveRow struct {
@@ -52,13 +51,8 @@ func (r driveRow) drive() (shop.Drive, error) {
 		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
 		Readings: r.Readings, LastAt: moment(r.LastAt), Policy: r.Policy,
 	}}
-	for number := range strings.SplitSeq(r.Bays, ",") {
-		if n, err := strconv.Atoi(number); err == nil {
-			d.Now.OtherBays = append(d.Now.OtherBays, n)
-		}
-	}
-	if slices.Sort(d.Now.OtherBays); len(d.Now.OtherBays) > 0 {
-		d.Now.Bay, d.Now.OtherBays = d.Now.OtherBays[0], d.Now.OtherBays[1:]
+	if bays := baysOf(r.Bays); len(bays) > 0 {
+		d.Now.Bay, d.Now.OtherBays = bays[0], bays[1:]
 	}
 	if err := decode(r.Identity, &d.Identity); err != nil {
 		return d, err
@@ -73,6 +67,22 @@ func (r driveRow) drive() (shop.Drive, error) {
 		return d, decode(r.Signed.String, d.Now.Signed)
 	}
 	return d, nil
+}
+
+// baysOf reads what group_concat gives of the bays of a drive: "/3,field/1".
+func baysOf(joined string) (all []drive.Bay) {
+	for one := range strings.SplitSeq(joined, ",") {
+		if b, err := drive.ParseBay(strings.TrimPrefix(one, "/")); err == nil {
+			all = append(all, b)
+		}
+	}
+	slices.SortFunc(all, func(a, b drive.Bay) int {
+		if a.Before(b) {
+			return -1
+		}
+		return 1
+	})
+	return all
 }
 
 func (q queries) drives(ctx context.Context, where string, args ...any) ([]shop.Drive, error) {
@@ -217,7 +227,7 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 	rows, err := q.q.QueryContext(ctx, `
 		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin, ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
 		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0),
-		       COALESCE((SELECT MIN(b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), 0)
+		       COALESCE((SELECT b.bench || '/' || b.number FROM bay b WHERE b.serial = d.serial AND b.model = d.model ORDER BY b.bench, b.number LIMIT 1), '')
 		FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`+where, args...)
 	if err != nil {
 		return nil, err
@@ -230,11 +240,15 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 		n := &d.Now
 		var hours, temperature sql.NullFloat64
 		var at int64
+		var bay sql.RawBytes
 		if err := rows.Scan(&d.ID, &d.Key.Model, &d.Key.Serial, &d.Interface, &d.Medium, &d.Bytes, &d.Duty, &n.Grade, &signed, &n.Margin, &n.MarginShare, &n.Findings,
-			&n.First, &hours, &temperature, &n.Readings, &at, &n.Bay); err != nil {
+			&n.First, &hours, &temperature, &n.Readings, &at, &bay); err != nil {
 			return nil, err
 		}
 		n.Hours, n.HasHours, n.Temperature, n.HasTemp, n.LastAt = hours.Float64, hours.Valid, temperature.Float64, temperature.Valid, moment(at)
+		if len(bay) > 0 {
+			n.Bay = baysOf(string(bay))[0]
+		}
 		if signed != nil {
 			n.Signed = &shop.SignOff{}
 			if err := decode(string(signed), n.Signed); err != nil {

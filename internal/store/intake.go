@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/shop"
 )
 
@@ -16,7 +17,7 @@ import (
 func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
 	owner := sql.NullInt64{Int64: i.Drive, Valid: i.Drive != 0}
 	if i.ID == 0 {
-		res, err := c.tx.ExecContext(ctx, `INSERT INTO intake (drive, bay, at, body) VALUES (?, ?, ?, '{}')`, owner, i.Bay, millis(i.At))
+		res, err := c.tx.ExecContext(ctx, `INSERT INTO intake (drive, bench, bay, at, body) VALUES (?, ?, ?, ?, '{}')`, owner, i.Bay.Bench, i.Bay.Number, millis(i.At))
 		if err != nil {
 			return err
 		}
@@ -28,8 +29,8 @@ func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `UPDATE intake SET drive = ?, bay = ?, lot = ?, open = ?, body = ? WHERE id = ?`,
-		owner, i.Bay, sql.NullInt64{Int64: i.Lot, Valid: i.Lot != 0}, i.Handover == nil, body, i.ID)
+	_, err = c.tx.ExecContext(ctx, `UPDATE intake SET drive = ?, bench = ?, bay = ?, lot = ?, open = ?, body = ? WHERE id = ?`,
+		owner, i.Bay.Bench, i.Bay.Number, sql.NullInt64{Int64: i.Lot, Valid: i.Lot != 0}, i.Handover == nil, body, i.ID)
 	if err != nil || i.Drive == 0 {
 		return err
 	}
@@ -68,9 +69,9 @@ func (q queries) IntakeByID(ctx context.Context, id int64) (shop.Intake, error) 
 }
 
 // IntakeInBay implements shop.Reader: the newest intake opened for a bay, if it is open.
-func (q queries) IntakeInBay(ctx context.Context, bay int) (shop.Intake, error) {
-	none := &shop.NotFound{What: fmt.Sprintf("no intake for bay %d", bay), Do: "Take the drive in."}
-	i, err := one[shop.Intake](ctx, q, none, `SELECT body FROM intake WHERE bay = ? ORDER BY id DESC LIMIT 1`, bay)
+func (q queries) IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error) {
+	none := &shop.NotFound{What: "no intake for " + bay.Words(), Do: "Take the drive in."}
+	i, err := one[shop.Intake](ctx, q, none, `SELECT body FROM intake WHERE bench = ? AND bay = ? ORDER BY id DESC LIMIT 1`, bay.Bench, bay.Number)
 	if err == nil && i.Handover != nil {
 		return shop.Intake{}, none
 	}
@@ -124,13 +125,13 @@ func one[T any](ctx context.Context, q queries, none error, query string, args .
 }
 
 // SaveAnswered implements shop.Tx.
-func (c change) SaveAnswered(ctx context.Context, bay int, at time.Time) error {
-	_, err := c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO answered (bay, at) VALUES (?, ?)`, bay, millis(at))
+func (c change) SaveAnswered(ctx context.Context, bay drive.Bay, at time.Time) error {
+	_, err := c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO answered (bench, bay, at) VALUES (?, ?, ?)`, bay.Bench, bay.Number, millis(at))
 	return err
 }
 
 // AnsweredSince implements shop.Reader.
-func (q queries) AnsweredSince(ctx context.Context, bay int, at time.Time) (answered bool, err error) {
-	err = sqlx.GetContext(ctx, q.q, &answered, `SELECT EXISTS (SELECT 1 FROM answered WHERE bay = ? AND at > ?)`, bay, millis(at))
+func (q queries) AnsweredSince(ctx context.Context, bay drive.Bay, at time.Time) (answered bool, err error) {
+	err = sqlx.GetContext(ctx, q.q, &answered, `SELECT EXISTS (SELECT 1 FROM answered WHERE bench = ? AND bay = ? AND at > ?)`, bay.Bench, bay.Number, millis(at))
 	return answered, err
 }

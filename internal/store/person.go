@@ -6,10 +6,9 @@ import (
 	"errors"
 	"time"
 
-	"hylostat.example/internal/sqlite"
-
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/sqlite"
 )
 
 var _ access.Store = (*Store)(nil)

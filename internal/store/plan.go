@@ -7,13 +7,13 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"hylostat.example/internal/shop"
+	"hylostat.example/internal/core/check"
 )
 
 // Plan implements shop.Reader.
-func (q queries) Plan(ctx context.Context) (p shop.Plan, err error) {
+func (q queries) Plan(ctx context.Context, bench string) (p check.Plan, err error) {
 	var body string
-	err = sqlx.GetContext(ctx, q.q, &body, `SELECT body FROM plan WHERE id = 1`)
+	err = sqlx.GetContext(ctx, q.q, &body, `SELECT body FROM plan WHERE bench = ?`, bench)
 	if errors.Is(err, sql.ErrNoRows) {
 		return p, nil
 	}
@@ -24,11 +24,11 @@ func (q queries) Plan(ctx context.Context) (p shop.Plan, err error) {
 }
 
 // SavePlan implements shop.Tx.
-func (c change) SavePlan(ctx context.Context, p shop.Plan) error {
+func (c change) SavePlan(ctx context.Context, bench string, p check.Plan) error {
 	body, err := encode(p)
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO plan (id, body) VALUES (1, ?)`, body)
+	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO plan (bench, body) VALUES (?, ?)`, bench, body)
 	return err
 }

@@ -85,8 +85,8 @@ func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.
 		return err
 	}
 	if _, err := c.tx.ExecContext(ctx, `
-		INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, leaves, signals) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
-		r.Drive, r.Seq, millis(r.At), r.Took.Milliseconds(), r.Bay, r.Run, r.Step, r.Tool, r.Decoder, r.Report, pack(all), signal.Pack(signals)); err != nil {
+		INSERT INTO reading (drive, seq, at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
+		r.Drive, r.Seq, millis(r.At), r.Took.Milliseconds(), r.Bay.Bench, r.Bay.Number, r.Run, r.Step, r.Tool, r.Decoder, r.Report, pack(all), signal.Pack(signals)); err != nil {
 		return err
 	}
 	if len(fresh) > 0 {
@@ -144,6 +144,7 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 	var row struct {
 		At       int64  `db:"at"`
 		Took     int64  `db:"took"`
+		Bench    string `db:"bench"`
 		Bay      int    `db:"bay"`
 		Run      int64  `db:"run"`
 		Step     string `db:"step"`
@@ -154,12 +155,12 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		Leaves   []byte `db:"leaves"`
 		Signals  []byte `db:"signals"`
 	}
-	err := sqlx.GetContext(ctx, q.q, &row, `SELECT at, took, bay, run, step, tool, decoder, report, manifest, leaves, signals FROM reading WHERE drive = ? AND seq = ?`, driveID, seq)
+	err := sqlx.GetContext(ctx, q.q, &row, `SELECT at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals FROM reading WHERE drive = ? AND seq = ?`, driveID, seq)
 	if err != nil {
 		return shop.Reading{}, missing(err, fmt.Sprintf("no reading %d of this drive", seq), "List its readings.")
 	}
 	r := shop.Reading{
-		Drive: driveID, Seq: seq, At: moment(row.At), Took: time.Duration(row.Took) * time.Millisecond, Bay: row.Bay, Run: row.Run,
+		Drive: driveID, Seq: seq, At: moment(row.At), Took: time.Duration(row.Took) * time.Millisecond, Bay: drive.Bay{Bench: row.Bench, Number: row.Bay}, Run: row.Run,
 		Step: check.StepKind(row.Step), Tool: row.Tool, Decoder: row.Decoder, Report: row.Report,
 	}
 	if r.Signals, err = signal.Unpack(row.Signals); err != nil {
@@ -185,14 +186,14 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 // Moments implements shop.Reader, in the order of time: readings taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
 	// They lie together by seq; by time, each would be looked for on its own.
-	all, err := q.moments(ctx, `SELECT seq, at, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID)
+	all, err := q.moments(ctx, `SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID)
 	slices.SortStableFunc(all, func(a, b shop.Moment) int { return a.At.Compare(b.At) })
 	return all, err
 }
 
 // Latest implements shop.Reader.
 func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
-	all, err := q.moments(ctx, `SELECT seq, at, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
+	all, err := q.moments(ctx, `SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
 	if err == nil && len(all) == 0 {
 		err = &shop.NotFound{What: "no reading of this drive", Do: "Take one."}
 	}
@@ -213,7 +214,7 @@ func (q queries) moments(ctx context.Context, query string, driveID int64) ([]sh
 	for rows.Next() {
 		var m shop.Moment
 		var at int64
-		if err := rows.Scan(&m.Seq, &at, &m.Place, &m.Run, &m.Step, &packed); err != nil {
+		if err := rows.Scan(&m.Seq, &at, &m.Place.Bench, &m.Place.Number, &m.Run, &m.Step, &packed); err != nil {
 			return nil, err
 		}
 		m.At = moment(at)

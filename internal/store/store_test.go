@@ -52,7 +52,7 @@ func page(name reading.PageName, fill byte) reading.Page {
 
 func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...reading.Page) shop.Reading {
 	t.Helper()
-	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: 2, Run: 7, Step: check.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
+	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: drive.Bay{Number: 2}, Run: 7, Step: check.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
 	write(t, s, func(tx shop.Tx) error {
 		return tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Number: 8, Available: true}})
 	})
@@ -178,7 +178,7 @@ func TestDrivesAreFoundByWhatPeopleKnow(t *testing.T) {
 	a, b := addDrive(t, s, "KVA077M511"), addDrive(t, s, "KVA07 7M4Q2")
 	addDrive(t, s, "50%_OFF")
 	write(t, s, func(tx shop.Tx) error {
-		return tx.SaveIntake(t.Context(), &shop.Intake{Drive: b.ID, Bay: 1, Ticket: "2231", Customer: "Marram Seed Library", At: now})
+		return tx.SaveIntake(t.Context(), &shop.Intake{Drive: b.ID, Bay: drive.Bay{Number: 1}, Ticket: "2231", Customer: "Marram Seed Library", At: now})
 	})
 	write(t, s, func(tx shop.Tx) error {
 		return tx.SaveNow(t.Context(), a.ID, shop.Now{Grade: drive.Degrading, LastAt: now})
@@ -217,14 +217,14 @@ func TestADriveKnowsItsBayAndItsSignature(t *testing.T) {
 	sign := shop.SignOff{At: now, By: "Imre", Grade: drive.Replace, Reason: "clicks"}
 	write(t, s, func(tx shop.Tx) error {
 		return errors.Join(
-			tx.SaveBay(t.Context(), protocol.Bay{Number: 5, Connection: protocol.Answering, Key: d.Identity.Key}),
+			tx.SaveBay(t.Context(), protocol.Bay{ID: drive.Bay{Number: 5}, Connection: protocol.Answering, Key: d.Identity.Key}),
 			tx.AddVerdict(t.Context(), &v), tx.Sign(t.Context(), d.ID, 1, sign),
 			tx.SaveNow(t.Context(), d.ID, shop.Now{Grade: drive.Degrading, VerdictSeq: 1, Signed: &sign, Hours: 0, HasHours: true, LastAt: now}),
 		)
 	})
 	got, err := s.Drive(t.Context(), d.ID)
 	require.NoError(t, err)
-	assert.Equal(t, 5, got.Now.Bay)
+	assert.Equal(t, drive.Bay{Number: 5}, got.Now.Bay)
 	assert.Equal(t, sign, *got.Now.Signed)
 	assert.True(t, got.Now.HasHours, "0 hours are known hours")
 	assert.False(t, got.Now.HasTemp)
@@ -326,7 +326,7 @@ func TestAListTellsWhatTheDrivesDo(t *testing.T) {
 	d.Identity.Interface, d.Identity.Bytes, d.Duty = drive.NVMe, 2_000_000_086_016, drive.Archive
 	sign := shop.SignOff{At: now, By: "Imre", Grade: drive.Degrading}
 	write(t, s, func(tx shop.Tx) error {
-		return errors.Join(tx.SaveDrive(t.Context(), &d), tx.SaveBay(t.Context(), protocol.Bay{Number: 3, Key: d.Identity.Key}),
+		return errors.Join(tx.SaveDrive(t.Context(), &d), tx.SaveBay(t.Context(), protocol.Bay{ID: drive.Bay{Number: 3}, Key: d.Identity.Key}),
 			tx.SaveNow(t.Context(), d.ID, shop.Now{Grade: drive.Degrading, Signed: &sign, Margin: "3 of 100 used", MarginShare: 0.03, Findings: 1, First: "3 sectors", Hours: 12, HasHours: true, Readings: 2, LastAt: now}))
 	})
 	addDrive(t, s, "KVA077M60A")

@@ -368,7 +368,7 @@ func TestAReleasedDriveIsMended(t *testing.T) {
 	p.do(chromedp.Navigate(p.address))
 	p.sees("7M4Q2")
 	js[bool](p, `localStorage.setItem("hylostat.person", "Imre"), true`)
-	api("POST", "/intakes", `{bay: 3, by: "Imre", wanted: true}`)
+	api("POST", "/intakes", `{bay: "bay-3", by: "Imre", wanted: true}`)
 	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
 	p.sees("wanted, not copied")
 	p.opens("Check …")
@@ -392,7 +392,7 @@ func TestAReleasedDriveIsMended(t *testing.T) {
 	p.accessible("run, closer")
 	p.press(kb.Escape)
 
-	api("POST", "/bays/3/copy", `{by: "Imre"}`)
+	api("POST", "/bays/bay-3/copy", `{by: "Imre"}`)
 	p.do(chromedp.Navigate(p.address + "/drives/KVA077M4Q2"))
 	p.sees("wanted, copied")
 	p.opens("Rework …")

@@ -88,13 +88,16 @@ func (s *service) until(what string, f func() bool) {
 	require.Eventually(s.t, f, 10*time.Second, 10*time.Millisecond, what)
 }
 
+// at is a bay of the shop's own bench.
+func at(number int) contract.BayName { return contract.BayName{Number: number} }
+
 // answering waits for a bay's drive and gives the bay.
 func (s *service) answering(number int) contract.Bay {
 	s.t.Helper()
 	var b contract.Bay
 	s.until("the drive answers", func() (ok bool) {
 		var err error
-		b, err = s.Bay(s.t.Context(), number)
+		b, err = s.Bay(s.t.Context(), at(number))
 		return err == nil && b.Connection == contract.BayConnectionAnswering && b.Drive != nil
 	})
 	return b

@@ -33,7 +33,7 @@ func TestALotFromTheDesk(t *testing.T) {
 		s.bench.Insert(drive.Address(fmt.Sprintf("sim-%d", i+1)), spec)
 	}
 	s.until("all are checked", func() bool {
-		q, err := s.Queue(ctx)
+		q, err := s.Queue(ctx, "")
 		return err == nil && q.Done == 8 && q.Going == 0
 	})
 	v, err := s.Lot(ctx, l.Id)
@@ -140,20 +140,21 @@ func TestASilentDriveIsMovedAndItsBayIsLeft(t *testing.T) {
 	silent := disk("KVA077M511")
 	silent.Awkward.SilentAttempts = 100
 	s, ctx := serve(t, t.TempDir(), silent, sim.Spec{}), t.Context()
-	_, err := s.Attempt(ctx, 1)
+	s.until("the bench has looked", func() bool { bays, err := s.Bays(ctx); return err == nil && len(bays) == 2 })
+	_, err := s.Attempt(ctx, at(1))
 	require.NoError(t, err)
 	s.until("it is silent", func() bool {
-		b, err := s.Bay(ctx, 1)
+		b, err := s.Bay(ctx, at(1))
 		return err == nil && b.Connection == contract.BayConnectionSilent
 	})
-	i, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Ticket: new("2301")})
+	i, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov", Ticket: new("2301")})
 	require.NoError(t, err)
-	_, err = s.MoveIntake(ctx, i.Id, 9, "Dov")
+	_, err = s.MoveIntake(ctx, i.Id, at(9), "Dov")
 	assert.Equal(t, 404, status(t, err), "there is no such bay")
-	moved, err := s.MoveIntake(ctx, i.Id, 2, "Dov")
+	moved, err := s.MoveIntake(ctx, i.Id, at(2), "Dov")
 	require.NoError(t, err)
-	assert.Equal(t, 2, moved.Bay)
-	b, err := s.Vacate(ctx, 1)
+	assert.Equal(t, at(2), moved.Bay)
+	b, err := s.Vacate(ctx, at(1))
 	require.NoError(t, err)
 	assert.Nil(t, b.Intake)
 	found, err := s.Intakes(ctx, contract.ListIntakesParams{Ticket: new("2301")})

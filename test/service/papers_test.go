@@ -26,7 +26,7 @@ func TestPapersSayWhatTheAPISays(t *testing.T) {
 	ctx := t.Context()
 	s.answering(1)
 	ticket, customer := "2214", "Pellwick Spit"
-	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Ticket: &ticket, Customer: &customer})
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov", Ticket: &ticket, Customer: &customer})
 	require.NoError(t, err)
 	d, err := s.Drive(ctx, "7M511")
 	require.NoError(t, err)

@@ -78,7 +78,7 @@ func TestAShopWithPeopleLetsEachDoWhatTheirRoleMay(t *testing.T) {
 		assert.Equal(t, http.StatusUnauthorized, code, path)
 	}
 
-	_, err = desk.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "somebody else"})
+	_, err = desk.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "somebody else"})
 	require.NoError(t, err)
 	_, err = desk.CheckQuick(ctx, "7M511", "Dov")
 	assert.Equal(t, http.StatusForbidden, status(t, err))

@@ -36,7 +36,7 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	conflicts(t, err, "is on no open intake")
 
 	yes := true
-	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Wanted: &yes})
+	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov", Wanted: &yes})
 	require.NoError(t, err)
 	i, err := s.RecordRelease(ctx, "7M511", release)
 	require.NoError(t, err)
@@ -53,7 +53,7 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	conflicts(t, err, "not released by the owner")
 	_, err = s.RecordRelease(ctx, "7M511", release)
 	require.NoError(t, err)
-	_, err = s.RecordCopy(ctx, 1, "Dov")
+	_, err = s.RecordCopy(ctx, at(1), "Dov")
 	require.NoError(t, err)
 	v, err = s.Verdict(ctx, "7M511")
 	require.NoError(t, err)
@@ -99,7 +99,7 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	require.NotNil(t, done.Held)
 	assert.True(t, *done.Held)
 
-	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov"})
+	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov"})
 	require.NoError(t, err)
 	_, err = mend()
 	conflicts(t, err, "not released by the owner")
@@ -125,7 +125,7 @@ func TestALotsPlanIsForItsDrives(t *testing.T) {
 	s.bench.Insert("sim-2", disk("KVA077M60A"))
 	var q contract.Queue
 	s.until("it is checked", func() bool {
-		q, err = s.Queue(ctx)
+		q, err = s.Queue(ctx, "")
 		return err == nil && q.Done == 1 && q.Going == 0
 	})
 	assert.Equal(t, l.Id, *q.Lot)
@@ -136,7 +136,7 @@ func TestALotsPlanIsForItsDrives(t *testing.T) {
 	require.NoError(t, err)
 	s.bench.Insert("sim-3", disk("KVA077M4R9"))
 	s.answering(3)
-	q, err = s.SetPlan(ctx, "whole", "Imre")
+	q, err = s.SetPlan(ctx, "", "whole", "Imre")
 	require.NoError(t, err)
 	assert.Nil(t, q.Lot)
 	kinds := map[string]string{}
@@ -157,14 +157,14 @@ func TestAPlanChecksEveryDriveOnce(t *testing.T) {
 	s.answering(1)
 	s.answering(2)
 	yes := true
-	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 2, By: "Dov", Wanted: &yes})
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: at(2), By: "Dov", Wanted: &yes})
 	require.NoError(t, err)
-	q, err := s.SetPlan(ctx, "quick", "Imre")
+	q, err := s.SetPlan(ctx, "", "quick", "Imre")
 	require.NoError(t, err)
 	assert.Equal(t, "quick", *q.Check)
 	s.bench.Insert("sim-3", disk("KVA077M4R9"))
 	s.until("both are checked", func() bool {
-		q, err = s.Queue(ctx)
+		q, err = s.Queue(ctx, "")
 		return err == nil && q.Done == 2 && q.Going == 0
 	})
 	runs, err := s.Runs(ctx, contract.ListRunsParams{})
@@ -175,7 +175,7 @@ func TestAPlanChecksEveryDriveOnce(t *testing.T) {
 		assert.NotEqual(t, "KVA077M60A", r.Serial)
 	}
 	assert.Contains(t, q.Words, "Bay 1 is done: exchange the drive.")
-	q, err = s.SetPlan(ctx, "none", "Imre")
+	q, err = s.SetPlan(ctx, "", "none", "Imre")
 	require.NoError(t, err)
 	assert.Nil(t, q.Check)
 }

@@ -115,16 +115,19 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 	spec := disk("BWS03K90F2")
 	spec.Awkward.SilentAttempts = 2
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
-	s.until("the bay is known", func() bool { _, err := s.Bay(ctx, 1); return err == nil })
-	i, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Ticket: new("2233"), Label: new("Label Brackwater")})
+	s.until("the bay is known", func() bool { _, err := s.Bay(ctx, at(1)); return err == nil })
+	i, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov", Ticket: new("2233"), Label: new("Label Brackwater")})
 	require.NoError(t, err)
 	var b contract.Bay
-	s.until("it is silent", func() bool { b, err = s.Bay(ctx, 1); return err == nil && b.Connection == contract.BayConnectionSilent })
+	s.until("it is silent", func() bool {
+		b, err = s.Bay(ctx, at(1))
+		return err == nil && b.Connection == contract.BayConnectionSilent
+	})
 	assert.Equal(t, "No answer, attempt 1. Check its power.", b.Doing)
 	assert.Equal(t, i.Id, b.Intake.Id, "the intake stands for the drive")
 	_, err = s.TakeReading(ctx, "bay-1", contract.ReadingRequest{By: "Dov"})
 	refused(t, 404, err)
-	_, err = s.Attempt(ctx, 1)
+	_, err = s.Attempt(ctx, at(1))
 	require.NoError(t, err)
 	b = s.answering(1)
 	s.until("the intake found its drive", func() bool {
@@ -137,7 +140,7 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 func TestDataAtRiskIsLoadedOnlyWithAReasonThatIsKept(t *testing.T) {
 	s, ctx := serve(t, t.TempDir(), disk("KVA077M4R9")), t.Context()
 	s.answering(1)
-	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Imre", Wanted: new(true)})
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Imre", Wanted: new(true)})
 	require.NoError(t, err)
 	_, err = s.CheckQuick(ctx, "7M4R9", "Dov")
 	assert.Contains(t, *refused(t, 409, err).Advice, "say why")
@@ -153,12 +156,12 @@ func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
 	s, ctx := serve(t, t.TempDir(), disk("KVL026D2VN")), t.Context()
 	s.answering(1)
 	protected := func() bool {
-		b, err := s.Bay(ctx, 1)
+		b, err := s.Bay(ctx, at(1))
 		require.NoError(t, err)
 		return b.WriteProtected != nil && *b.WriteProtected
 	}
 	assert.False(t, protected())
-	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Wanted: new(true)})
+	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov", Wanted: new(true)})
 	require.NoError(t, err)
 	assert.True(t, protected(), "the machine refuses to write to it")
 	s.bench.Remove("sim-1")
@@ -171,7 +174,7 @@ func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
 	assert.Contains(t, refused(t, 409, err).Detail, "wanted and not copied")
 	_, err = s.TakeReading(ctx, "6D2VN", contract.ReadingRequest{By: "Dov"})
 	require.NoError(t, err, "identity and counters may be read")
-	_, err = s.RecordCopy(ctx, 1, "Dov")
+	_, err = s.RecordCopy(ctx, at(1), "Dov")
 	require.NoError(t, err)
 	assert.False(t, protected())
 	_, err = s.CheckQuick(ctx, "6D2VN", "Dov")
@@ -193,7 +196,10 @@ func TestAStuckDriveHarmsNobody(t *testing.T) {
 	assert.Equal(t, contract.RunOutcomeFailed, *r.Outcome)
 	assert.Contains(t, r.Standing, "no answer for 15s")
 	var b contract.Bay
-	s.until("the bay is stuck", func() bool { b, err = s.Bay(ctx, 1); return err == nil && b.Connection == contract.BayConnectionStuck })
+	s.until("the bay is stuck", func() bool {
+		b, err = s.Bay(ctx, at(1))
+		return err == nil && b.Connection == contract.BayConnectionStuck
+	})
 	assert.Contains(t, b.Doing, "Others continue.")
 	assert.Equal(t, "KVA0000001", b.Drive.Serial, "one knows which drive it is")
 	_, err = s.CheckQuick(ctx, "0000001", "Dov")
@@ -210,7 +216,10 @@ func TestADriveThatVanishesIsWaitedForAndItsCheckGoesOn(t *testing.T) {
 	s.until("the self-test runs", func() bool { r, err = s.Run(ctx, r.Id); return err == nil && r.Steps[1].Percent > 0 })
 	s.bench.Remove("sim-1")
 	s.until("the run waits", func() bool { r, err = s.Run(ctx, r.Id); return err == nil && r.State == contract.RunStateAbsent })
-	s.until("the bay is empty", func() bool { b, err := s.Bay(ctx, 1); return err == nil && b.Connection == contract.BayConnectionEmpty })
+	s.until("the bay is empty", func() bool {
+		b, err := s.Bay(ctx, at(1))
+		return err == nil && b.Connection == contract.BayConnectionEmpty
+	})
 	s.bench.Return("sim-1")
 	assert.Equal(t, contract.RunOutcomePassed, *follow(s, r.Id).Outcome, "the interrupted test was started again")
 }
@@ -240,7 +249,7 @@ func TestAnotherDriveInTheBayIsNotCheckedByMistake(t *testing.T) {
 	s.bench.Remove("sim-1")
 	s.bench.Insert("sim-1", disk("KVA0000006"))
 	s.until("the other drive answers", func() bool {
-		b, err := s.Bay(ctx, 1)
+		b, err := s.Bay(ctx, at(1))
 		return err == nil && b.Drive != nil && b.Drive.Serial == "KVA0000006"
 	})
 	_, err := s.CheckQuick(ctx, "KVA0000005", "Dov")
@@ -262,11 +271,13 @@ func TestRequestsThatAreNotUnderstoodAreSaidToBe(t *testing.T) {
 	}{
 		"no JSON":              {"POST", "/api/v1/intakes", "{bay: 1", nil, 400, "the body"},
 		"a wrong type":         {"POST", "/api/v1/intakes", `{"bay": "one", "by": "Dov"}`, nil, 400, "bay"},
-		"a missing name":       {"POST", "/api/v1/intakes", `{"bay": 1}`, nil, 400, "by"},
+		"a missing name":       {"POST", "/api/v1/intakes", `{"bay": "bay-1"}`, nil, 400, "by"},
 		"a field nobody knows": {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "quick", "by": "Dov", "force": true}`, nil, 400, "force"},
 		"a kind nobody knows":  {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "deep", "by": "Dov"}`, nil, 400, "kind"},
-		"a body too large":     {"POST", "/api/v1/intakes", `{"bay": 1, "by": "` + strings.Repeat("x", 300_000) + `"}`, nil, 413, "larger than"},
-		"an unknown bay":       {"GET", "/api/v1/bays/77", "", nil, 404, "there is no bay 77"},
+		"a body too large":     {"POST", "/api/v1/intakes", `{"bay": "bay-1", "by": "` + strings.Repeat("x", 300_000) + `"}`, nil, 413, "larger than"},
+		"no bay at all":        {"GET", "/api/v1/bays/bay-3xyz", "", nil, 400, "bay-3xyz"},
+		"a bay of no bench":    {"GET", "/api/v1/bays/field%2F3", "", nil, 404, "there is no bay field/3"},
+		"an unknown bay":       {"GET", "/api/v1/bays/bay-77", "", nil, 404, "there is no bay 77"},
 		"a bay that is none":   {"GET", "/api/v1/bays/zero", "", nil, 400, "bay"},
 		"an unknown drive":     {"GET", "/api/v1/drives/NOBODY", "", nil, 404, "NOBODY"},
 		"too little of a name": {"GET", "/api/v1/drives/07", "", nil, 400, "too short"},
@@ -413,7 +424,7 @@ func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
 			}
 		}
 	}
-	b, err := s.Bay(ctx, 3)
+	b, err := s.Bay(ctx, at(3))
 	require.NoError(t, err)
 	assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing)
 	assert.Equal(t, "not_passed", b.Fault.Class)

@@ -37,11 +37,11 @@ func TestIsItTheDriveOrTheFileSystem(t *testing.T) {
 	assert.Equal(t, http.StatusNotFound, status(t, err), "nobody has looked")
 
 	wanted := true
-	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov", Wanted: &wanted})
+	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov", Wanted: &wanted})
 	require.NoError(t, err)
 	_, err = s.LookAtVolumes(ctx, "7M511", "Dov")
 	assert.Equal(t, http.StatusConflict, status(t, err), "its data is wanted and not copied")
-	_, err = s.RecordCopy(ctx, 1, "Dov")
+	_, err = s.RecordCopy(ctx, at(1), "Dov")
 	require.NoError(t, err)
 
 	v, err := s.LookAtVolumes(ctx, "7M511", "Dov")

@@ -175,7 +175,7 @@ func TestRealKernel(t *testing.T) {
 		var all []contract.Drive
 		m.hylostat(&all, 0, "drive list HYDP0001")
 		assert.Len(t, all, 1)
-		assert.Contains(t, bays()[(*d.OtherBays)[0]-1].Doing, "by another path")
+		assert.Contains(t, bays()[(*d.OtherBays)[0].Number-1].Doing, "by another path")
 	})
 	t.Run("scsi_debug's temperature and informational exceptions are read", func(t *testing.T) {
 		_, code := m.sh("insmod /lib/scsi_debug.ko dev_size_mb=8")

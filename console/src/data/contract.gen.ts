@@ -43,7 +43,8 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -62,7 +63,8 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -81,7 +83,8 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -100,7 +103,8 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -431,7 +435,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -452,7 +456,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -472,7 +476,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -492,7 +496,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -512,7 +516,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -533,7 +537,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
                 /** @description number, or latest */
                 reading: string;
@@ -555,7 +559,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -575,7 +579,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -629,7 +633,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -646,7 +650,10 @@ export interface paths {
     };
     "/plan": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description which bench, by its name; the shop's own when not given */
+                bench?: components["parameters"]["BenchName"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -719,7 +726,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -740,7 +747,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -761,7 +768,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -781,7 +788,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -801,7 +808,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -838,7 +845,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -858,7 +865,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -881,7 +888,7 @@ export interface paths {
             };
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -906,7 +913,7 @@ export interface paths {
             };
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -926,7 +933,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -1139,7 +1146,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -1192,9 +1199,22 @@ export interface components {
         Person: {
             by: string;
         };
+        /** @description a bay as it is typed: bay-3 of the shop's own bench, field/3 of another */
+        BayName: string;
+        /** @description A machine with bays */
+        Bench: {
+            /** @description stands before the slash of its bays; empty for the shop's own */
+            name: string;
+            title: string;
+            /** @description whether it writes to drives when it is ordered to */
+            rework: boolean;
+        };
         Service: {
             shop: string;
+            /** @description the title of the shop's own bench */
             bench: string;
+            /** @description the shop's own first */
+            benches: components["schemas"]["Bench"][];
             version: string;
             /**
              * Format: date-time
@@ -1227,6 +1247,10 @@ export interface components {
             at?: number;
         };
         Bay: {
+            name: components["schemas"]["BayName"];
+            /** @description its bench's name; empty: the shop's own */
+            bench: string;
+            /** @description at its bench */
             number: number;
             address: string;
             /** @enum {string} */
@@ -1324,7 +1348,7 @@ export interface components {
             /** @description what its sectors hold besides data, or an unusual sector size */
             protection?: string;
             /** @description bays of its further paths */
-            other_bays?: number[];
+            other_bays?: components["schemas"]["BayName"][];
             security: components["schemas"]["Security"];
             duty: components["schemas"]["Duty"];
             grade: components["schemas"]["Grade"];
@@ -1354,7 +1378,7 @@ export interface components {
             first_seen: string;
             /** Format: date-time */
             last_read?: string;
-            bay?: number;
+            bay?: components["schemas"]["BayName"];
             intake?: components["schemas"]["Intake"];
         };
         /** @description What a list tells of a drive; the drive itself tells the rest */
@@ -1393,14 +1417,14 @@ export interface components {
             readings: number;
             /** Format: date-time */
             last_read?: string;
-            bay?: number;
+            bay?: components["schemas"]["BayName"];
         };
         DriveChange: {
             duty: components["schemas"]["Duty"];
             by?: string;
         };
         IntakeRequest: {
-            bay: number;
+            bay: components["schemas"]["BayName"];
             by: string;
             ticket?: string;
             customer?: string;
@@ -1424,7 +1448,7 @@ export interface components {
         Intake: {
             /** Format: int64 */
             id: number;
-            bay: number;
+            bay: components["schemas"]["BayName"];
             /** Format: date-time */
             at: string;
             by: string;
@@ -1443,7 +1467,7 @@ export interface components {
             /** Format: date-time */
             copied_at?: string;
             /** @description bays in which it did not answer */
-            tried?: number[];
+            tried?: components["schemas"]["BayName"][];
             /** @description why it is to be replaced although it names itself nowhere; absent: it is not */
             unanswered?: string;
             handover?: components["schemas"]["Handover"];
@@ -1454,7 +1478,7 @@ export interface components {
             release?: components["schemas"]["Release"];
         };
         MoveRequest: {
-            bay: number;
+            bay: components["schemas"]["BayName"];
             by: string;
         };
         /** @description How an intake ended */
@@ -2047,6 +2071,8 @@ export interface components {
             by: string;
         };
         Queue: {
+            /** @description whose queue it is, by name; empty: the shop's own bench's */
+            bench: string;
             /** @description planned for every drive; absent: no plan */
             check?: string;
             /**
@@ -2382,7 +2408,7 @@ export interface components {
             decoder: number;
             dialect: number;
             family: string;
-            bay?: number;
+            bay?: components["schemas"]["BayName"];
             /** Format: int64 */
             run?: number;
             /** Format: double */
@@ -2626,7 +2652,7 @@ export interface components {
             /** @enum {string} */
             kind: "quick" | "extended" | "conveyance" | "selective" | "spot" | "whole" | "mend" | "renew" | "overwrite";
             title: string;
-            bay: number;
+            bay: components["schemas"]["BayName"];
             serial: string;
             model: string;
             by: string;
@@ -2774,7 +2800,7 @@ export interface components {
             /** @enum {string} */
             kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "policy.published" | "outcome.noted";
             serial?: string;
-            bay?: number;
+            bay?: components["schemas"]["BayName"];
             /** Format: int64 */
             run?: number;
             reading?: number;
@@ -2794,10 +2820,13 @@ export interface components {
         };
     };
     parameters: {
-        BayNumber: number;
+        /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+        BayName: components["schemas"]["BayName"];
+        /** @description which bench, by its name; the shop's own when not given */
+        BenchName: string;
         RunNumber: number;
         LotNumber: number;
-        /** @description its serial, an unambiguous ending of it, or bay-N */
+        /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
         DriveName: string;
     };
     requestBodies: never;
@@ -2836,7 +2865,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Bays by number */
+            /** @description Bays by bench and number, those of the shop's own bench first */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2853,7 +2882,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -2876,7 +2906,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -2899,7 +2930,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -2922,7 +2954,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                bay: components["parameters"]["BayNumber"];
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
             };
             cookie?: never;
         };
@@ -3504,7 +3537,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3528,7 +3561,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3556,7 +3589,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3580,7 +3613,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3609,7 +3642,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3633,7 +3666,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3657,7 +3690,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3687,7 +3720,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
                 /** @description number, or latest */
                 reading: string;
@@ -3713,7 +3746,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3737,7 +3770,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3809,7 +3842,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -3834,7 +3867,10 @@ export interface operations {
     };
     getQueue: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description which bench, by its name; the shop's own when not given */
+                bench?: components["parameters"]["BenchName"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3855,7 +3891,10 @@ export interface operations {
     };
     setPlan: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description which bench, by its name; the shop's own when not given */
+                bench?: components["parameters"]["BenchName"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3979,7 +4018,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4003,7 +4042,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4031,7 +4070,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4061,7 +4100,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4085,7 +4124,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4113,7 +4152,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4137,7 +4176,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4190,7 +4229,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4214,7 +4253,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4238,7 +4277,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4268,7 +4307,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4299,7 +4338,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4325,7 +4364,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;
@@ -4600,7 +4639,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description its serial, an unambiguous ending of it, or bay-N */
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
                 drive: components["parameters"]["DriveName"];
             };
             cookie?: never;

@@ -7,7 +7,7 @@ const run: Run = {
   id: 7,
   kind: "quick",
   title: "Quick check",
-  bay: 1,
+  bay: "bay-1",
   serial: "KVA077M511",
   model: "K4",
   by: "Dov",
@@ -19,6 +19,8 @@ const run: Run = {
   steps: [],
 };
 const bay: Bay = {
+  name: "bay-1",
+  bench: "",
   number: 1,
   address: "a",
   connection: "answering",
@@ -35,7 +37,7 @@ const progress = (percent: number) => ({
   at: "2026-11-12T15:13:00Z",
   kind: "run.progress" as const,
   run: 7,
-  bay: 1,
+  bay: "bay-1",
   serial: "KVA077M511",
   percent,
 });

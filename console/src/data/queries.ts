@@ -7,7 +7,9 @@ const drive = (serial: string) => ({ path: { drive: serial } });
 
 export const useService = () => useQuery({ queryKey: ["service"], queryFn: () => data(api.GET("/service")) });
 
-export const useQueue = () => useQuery({ queryKey: ["bays", "queue"], queryFn: () => data(api.GET("/plan")) });
+/** How a bench stands with its plan; the shop's own has no name. */
+export const useQueue = (bench: string) =>
+  useQuery({ queryKey: ["bays", "queue", bench], queryFn: () => data(api.GET("/plan", { params: { query: { bench } } })) });
 
 export const useBays = () => useQuery({ queryKey: ["bays"], queryFn: () => data(api.GET("/bays")) });
 
@@ -207,11 +209,11 @@ export function useOrders(by: string) {
   const settled = () => renew(cache, []);
   return {
     attempt: useMutation({
-      mutationFn: (bay: number) => data(api.POST("/bays/{bay}/attempt", { params: { path: { bay } } })),
+      mutationFn: (bay: string) => data(api.POST("/bays/{bay}/attempt", { params: { path: { bay } } })),
       onSettled: settled,
     }),
     copied: useMutation({
-      mutationFn: (bay: number) => data(api.POST("/bays/{bay}/copy", { params: { path: { bay } }, body: { by } })),
+      mutationFn: (bay: string) => data(api.POST("/bays/{bay}/copy", { params: { path: { bay } }, body: { by } })),
       onSettled: settled,
     }),
     check: useMutation({

@@ -4,6 +4,7 @@ import type { components } from "./contract.gen";
 type Schemas = components["schemas"];
 export type Attribute = Schemas["Attribute"];
 export type Bay = Schemas["Bay"];
+export type Bench = Schemas["Bench"];
 export type CheckKind = Schemas["CheckRequest"]["kind"];
 export type Comparison = Schemas["Comparison"];
 export type Drive = Schemas["Drive"];

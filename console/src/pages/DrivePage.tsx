@@ -24,7 +24,7 @@ import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
 import { DutyDialog, HandoverDialog } from "../parts/DeskDialogs";
 import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "../parts/Dialogs";
-import { dateOf, dayOf, left, number, size } from "../parts/format";
+import { bayShort, benchOf, dateOf, dayOf, left, number, size } from "../parts/format";
 import { LoggedErrors, SelfTests, Sweeps } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
 import { ChooseReadings, Papers, SiblingSection, VolumeSection } from "../parts/Papers";
@@ -95,7 +95,7 @@ function Identity({
   stop: () => void;
 }) {
   const facts: [string, string][] = [["Drive", kind(drive)]];
-  if (drive.bay) facts.push(["Bay", [drive.bay, ...(drive.other_bays ?? [])].join(" and ")]);
+  if (drive.bay) facts.push(["Bay", [drive.bay, ...(drive.other_bays ?? [])].map(bayShort).join(" and ")]);
   if (drive.intake)
     facts.push([
       drive.intake.ticket ? `Ticket ${drive.intake.ticket}` : `Intake ${drive.intake.id}`,
@@ -205,7 +205,8 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const [meaning, mean] = useState(false);
   const [despite, askDespite] = useState<CheckKind>();
   const [reworking, setReworking] = useState<ReworkKind | "release">();
-  const canWrite = useService().data?.rework;
+  const bench = useService().data?.benches.find((b) => b.name === benchOf(drive.bay ?? ""));
+  const canWrite = bench?.rework;
   const start = (kind: CheckKind) => (drive.intake?.at_risk ? askDespite(kind) : check(serial, kind));
   const [place, setPlace] = useState<Place>();
   const rawRef = useRef<HTMLElement>(null);
@@ -393,7 +394,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
       {reworking && reworking !== "release" && (
         <ReworkDialog
           kind={reworking}
-          bay={drive.bay ?? 0}
+          bay={drive.bay ?? ""}
           wrong={orders.rework.error?.message}
           busy={orders.rework.isPending}
           close={() => setReworking(undefined)}

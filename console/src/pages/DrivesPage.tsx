@@ -8,7 +8,7 @@ import { type Looked, useDesk, useDrives } from "../data/queries";
 import type { Grade, ListedDrive, Medium } from "../data/types";
 import { Button, LinkButton, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { OneOf } from "../parts/CheckMenu";
-import { dayOf, number, parts, size } from "../parts/format";
+import { bayShort, dayOf, number, parts, size } from "../parts/format";
 import { VerdictWord } from "../parts/marks";
 import { hidden } from "../theme/Global";
 import { color } from "../theme/tokens";
@@ -79,7 +79,7 @@ function Row({ d, chosen, choose }: { d: ListedDrive; chosen: boolean; choose: (
       <td title={d.model}>{d.model}</td>
       <td className="num">{d.bytes ? size(d.bytes) : <NotAvailable />}</td>
       <td className="num">{d.hours === undefined ? <NotAvailable /> : `${number(d.hours)} h`}</td>
-      <td className="num">{d.bay ?? ""}</td>
+      <td className="num">{bayShort(d.bay ?? "")}</td>
       <td>{d.last_read ? dayOf(d.last_read) : ""}</td>
       <td>{d.signed ? d.signed.by : <span className="soft">no</span>}</td>
     </tr>

@@ -7,7 +7,7 @@ import { useBays, useDesk, useLots, useOrders } from "../data/queries";
 import type { Bay, Duty, ReworkKind } from "../data/types";
 import { Button, Keys, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { Choices } from "../parts/Choices";
-import { clockOf, hours, parts, size } from "../parts/format";
+import { bayShort, bayWords, capital, clockOf, hours, parts, size } from "../parts/format";
 import { Glyph, VerdictWord } from "../parts/marks";
 import { hidden } from "../theme/Global";
 import { color, narrow } from "../theme/tokens";
@@ -102,7 +102,7 @@ function Answers({ bay, draft }: { bay?: Bay; draft: IntakeDraft }) {
   if (!d)
     return (
       <p>
-        Bay {bay.number}: {bay.doing} The intake waits for it, and its number is the drive's handle until it names itself.
+        {capital(bayWords(bay.name))}: {bay.doing} The intake waits for it, and its number is the drive's handle until it names itself.
       </p>
     );
   const same = draft.serial === "" ? undefined : sameSerial(draft.serial, d.serial);
@@ -188,7 +188,7 @@ function Then({ draft, bay }: { draft: IntakeDraft; bay?: Bay }) {
   return (
     <dl>
       <dt>now</dt>
-      <dd>{risk ? `Nothing starts. ${bay ? `Bay ${bay.number}` : "Its bay"} shows Record copy.` : "Nothing starts by itself."}</dd>
+      <dd>{risk ? `Nothing starts. ${bay ? capital(bayWords(bay.name)) : "Its bay"} shows Record copy.` : "Nothing starts by itself."}</dd>
       <dt>{risk ? "after the copy" : "then"}</dt>
       <dd>Quick check, minutes</dd>
       <dt>after that</dt>
@@ -207,7 +207,7 @@ export default function IntakePage() {
   const { asPerson } = useActions();
   const go = useNavigate();
   const [search] = useSearchParams();
-  const [draft, set, forget] = useIntakeDraft(Number(search.get("bay")) || undefined);
+  const [draft, set, forget] = useIntakeDraft(search.get("bay") || undefined);
   const [scanned, noteScan] = useState<Date>();
   const [taken, setTaken] = useState<number>();
   const form = useRef<HTMLFormElement>(null);
@@ -215,7 +215,7 @@ export default function IntakePage() {
 
   const scan = (text: string) => {
     const found = bays.data?.find((b) => b.drive && sameSerial(text, b.drive.serial));
-    set({ serial: text, bay: found?.number ?? draft.bay });
+    set({ serial: text, bay: found?.name ?? draft.bay });
     noteScan(new Date());
   };
   useShortcuts({}, undefined, scan);
@@ -226,7 +226,7 @@ export default function IntakePage() {
 
   if (bays.isError && !bays.data) return <Wrong error={bays.error} retry={() => bays.refetch()} />;
   if (!bays.data) return <State title="Looking at the bench" />;
-  const bay = bays.data.find((b) => b.number === draft.bay);
+  const bay = bays.data.find((b) => b.name === draft.bay);
   const lot = lots.data?.find((l) => l.open);
   const differs = bay?.drive && draft.serial !== "" && !sameSerial(draft.serial, bay.drive.serial);
   const begun = Object.entries(draft).some(([name, value]) => value !== emptyDraft[name as keyof IntakeDraft]);
@@ -239,7 +239,7 @@ export default function IntakePage() {
     if (!bay) return;
     const label = [draft.label.trim(), draft.noise === "still" ? "does not spin" : draft.noise === "clicks" ? "clicks" : ""];
     const done = await desk.takeIn.mutateAsync({
-      bay: bay.number,
+      bay: bay.name,
       ticket: draft.ticket.trim() || undefined,
       customer: draft.customer.trim() || undefined,
       complaint: draft.complaint.trim() || undefined,
@@ -270,7 +270,7 @@ export default function IntakePage() {
           <p className="small">A scanner types here from anywhere on this page.</p>
         </div>
         <div className="push">
-          <b>{taken ? `Intake ${taken} opened` : bay ? `Bay ${bay.number}` : "No bay chosen"}</b>
+          <b>{taken ? `Intake ${taken} opened` : bay ? capital(bayWords(bay.name)) : "No bay chosen"}</b>
           <p className="small">
             {lot
               ? `Lot ${lot.id} is open: what is put in belongs to it`
@@ -346,19 +346,19 @@ export default function IntakePage() {
             question="In which bay is it?"
             columns={4}
             options={bays.data.map((b) => ({
-              value: String(b.number),
-              words: String(b.number),
-              press: b.number < 10 ? String(b.number) : "",
+              value: b.name,
+              words: bayShort(b.name),
+              press: b.bench === "" && b.number < 10 ? String(b.number) : "",
             }))}
-            value={draft.bay ? String(draft.bay) : undefined}
-            choose={(n) => set({ bay: Number(n) })}
+            value={draft.bay}
+            choose={(name) => set({ bay: name })}
           />
           <Answers bay={bay} draft={draft} />
           {differs && (
             <Gate role="alert">
               <Glyph name="stuck" />
               <b>Not the drive on the label</b>
-              <p>The serial scanned is not the one that answers in bay {bay?.number}. Look which drive is in which bay.</p>
+              <p>The serial scanned is not the one that answers in {bayWords(bay?.name ?? "")}. Look which drive is in which bay.</p>
             </Gate>
           )}
           {risk && (

@@ -15,6 +15,8 @@ const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 24px; & .ro
 
 const grades: Grade[] = ["healthy", "degrading", "replace", "undecided"];
 const base: Bay = {
+  name: "bay-1",
+  bench: "",
   number: 1,
   address: "sim-sata-1",
   connection: "empty",
@@ -28,6 +30,7 @@ const bays: Bay[] = [
   base,
   {
     ...base,
+    name: "bay-4",
     number: 4,
     connection: "silent",
     attempts: 2,
@@ -37,6 +40,7 @@ const bays: Bay[] = [
   },
   {
     ...base,
+    name: "bay-7",
     number: 7,
     connection: "stuck",
     doing: "IDENTIFY DEVICE: no answer for 30 s. Others continue.",
@@ -178,10 +182,10 @@ export default function PartsPage() {
         </header>
         <div className="row">
           {bays.map((b) => (
-            <BayCard key={b.number} bay={b} act={() => {}} />
+            <BayCard key={b.name} bay={b} act={() => {}} />
           ))}
           {bays.map((b) => (
-            <FarBay key={b.number} bay={b} />
+            <FarBay key={b.name} bay={b} />
           ))}
         </div>
       </Section>

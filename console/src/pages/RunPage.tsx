@@ -8,7 +8,7 @@ import type { Drive, Rework, Run, Step, Sweep, SweepStanding, SweepSummary } fro
 import { Button, Keys, Scroll, Section, Serial, State, Table, Wrong } from "../parts/basics";
 import { OverMenu } from "../parts/CheckMenu";
 import { type Cells, emptyCells, fill, spots } from "../parts/cells";
-import { clockOf, left, momentOf, number, size, spot } from "../parts/format";
+import { bayShort, clockOf, left, momentOf, number, size, spot } from "../parts/format";
 import { VerdictWord } from "../parts/marks";
 import { Ribbon } from "../parts/Ribbon";
 import { hidden } from "../theme/Global";
@@ -422,7 +422,7 @@ function Identity({ run, drive }: { run: Run; drive?: Drive }) {
     facts.unshift(["Drive", [drive.model, drive.bytes && size(drive.bytes), how].filter(Boolean).join(" · ")]);
     if (drive.intake?.customer) facts.push([`Ticket ${drive.intake.ticket ?? drive.intake.id}`, drive.intake.customer]);
   }
-  facts.push(["Bay", String(run.bay)]);
+  facts.push(["Bay", bayShort(run.bay)]);
   return (
     <Ident aria-label="Identity">
       <a href={`/drives/${run.serial}`} style={{ textDecoration: "none" }}>

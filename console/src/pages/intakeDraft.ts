@@ -4,7 +4,7 @@ import type { Duty, ReworkKind } from "../data/types";
 /** What was answered so far. It stays in this browser until the drive is taken in. */
 export interface IntakeDraft {
   serial: string;
-  bay?: number;
+  bay?: string;
   complaint: string;
   wanted?: boolean;
   copied: boolean;
@@ -41,7 +41,7 @@ function kept(): IntakeDraft {
   }
 }
 
-export function useIntakeDraft(bay?: number): [IntakeDraft, (change: Partial<IntakeDraft>) => void, () => void] {
+export function useIntakeDraft(bay?: string): [IntakeDraft, (change: Partial<IntakeDraft>) => void, () => void] {
   const [draft, setDraft] = useState<IntakeDraft>(() => (bay ? { ...kept(), bay } : kept()));
   const set = (change: Partial<IntakeDraft>) =>
     setDraft((before) => {

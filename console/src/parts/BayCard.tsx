@@ -2,7 +2,7 @@ import styled, { css } from "styled-components";
 import type { Bay, Grade } from "../data/types";
 import { color } from "../theme/tokens";
 import { Bar, Button, Serial } from "./basics";
-import { clockOf, left, size } from "./format";
+import { bayShort, bayWords, capital, clockOf, left, size } from "./format";
 import { Glyph, gradeColor, gradeTint, VerdictMark } from "./marks";
 
 const hatch = (ink: string, back: string) => `repeating-linear-gradient(135deg, ${ink} 0 3px, ${back} 3px 7px)`;
@@ -103,7 +103,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
     <Card
       $connection={bay.connection}
       $locked={bay.drive?.security.locked ?? false}
-      aria-label={`Bay ${bay.number}, ${name}, ${empty ? "empty" : grade}`}
+      aria-label={`${capital(bayWords(bay.name))}, ${name}, ${empty ? "empty" : grade}`}
     >
       <Gutter $grade={grade} $empty={empty}>
         <b>{bay.number}</b>
@@ -128,7 +128,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
                 <p className="time">
                   {left(bay.run.left_s)} left<small>{bay.run.percent} %</small>
                 </p>
-                <Bar percent={bay.run.percent} label={`Progress of bay ${bay.number}`} />
+                <Bar percent={bay.run.percent} label={`Progress of ${bayWords(bay.name)}`} />
               </>
             ) : (
               <p className="note">
@@ -164,7 +164,7 @@ function farReason(bay: Bay): string {
   if (bay.connection === "unread") return "unread";
   if (bay.run) return left(bay.run.left_s);
   if (bay.drive?.security.locked) return "locked";
-  if (bay.drive?.other_bays?.includes(bay.number)) return `see ${bay.drive.bay}`;
+  if (bay.drive?.other_bays?.includes(bay.name)) return `see ${bayShort(bay.drive.bay ?? "")}`;
   return farWords[bay.action] || (bay.drive?.signed ? "signed" : "");
 }
 
@@ -185,7 +185,7 @@ export function FarBay({ bay }: { bay: Bay }) {
   const ending = bay.drive?.serial.slice(-5) ?? (bay.intake ? String(bay.intake.id) : (bay.attached?.transport ?? ""));
   const word = farReason(bay);
   return (
-    <FarCard $grade={grade} $empty={empty} aria-label={`Bay ${bay.number}, ${empty ? "empty" : grade}`}>
+    <FarCard $grade={grade} $empty={empty} aria-label={`${capital(bayWords(bay.name))}, ${empty ? "empty" : grade}`}>
       <span className="no">{bay.number}</span>
       {empty ? <p>empty</p> : <b>{ending}</b>}
       {!empty && <VerdictMark grade={grade} size={64} fill={grade === "replace" ? color.on : undefined} />}

@@ -4,6 +4,7 @@ import styled from "styled-components";
 import type { Grade, ReworkKind } from "../data/types";
 import { color } from "../theme/tokens";
 import { Button } from "./basics";
+import { bayWords } from "./format";
 import { VerdictWord } from "./marks";
 
 const Overlay = styled(
@@ -191,7 +192,7 @@ export function ReworkDialog({
   close,
 }: {
   kind: ReworkKind;
-  bay: number;
+  bay: string;
   wrong?: string;
   busy?: boolean;
   done: (ending: string) => void;
@@ -200,7 +201,7 @@ export function ReworkDialog({
   const [ending, setEnding] = useState("");
   const go = () => ending.trim().length >= 6 && done(ending.trim());
   return (
-    <Frame title={`${kind[0]?.toUpperCase()}${kind.slice(1)} the drive in bay ${bay}`} close={close} alone>
+    <Frame title={`${kind[0]?.toUpperCase()}${kind.slice(1)} the drive in ${bayWords(bay)}`} close={close} alone>
       <form
         onSubmit={(e) => {
           e.preventDefault();

@@ -61,7 +61,7 @@ test("too few siblings say nothing, and are not said to be alike", () => {
 const drive = { serial: "KVA07 7M511", model: "K4" } as Drive;
 const intake = {
   id: 5,
-  bay: 1,
+  bay: "bay-1",
   at: "2026-11-12T15:12:00Z",
   by: "Dov",
   wanted: false,

@@ -61,3 +61,14 @@ export const parts = (serial: string): [before: string, ending: string] =>
   serial.length > 7 ? [serial.slice(0, -5), serial.slice(-5)] : ["", serial];
 
 export const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1);
+
+export const count = (n: number, one: string, many: string) => `${number(n)} ${n === 1 ? one : many}`;
+
+/** A bay in a column or a heading of bays: "3" of the shop's own bench, "field/3" of another. */
+export const bayShort = (name: string) => name.replace(/^bay-/, "");
+
+/** A bay in a sentence. */
+export const bayWords = (name: string) => `bay ${bayShort(name)}`;
+
+/** The bench a bay is of; the shop's own has no name. */
+export const benchOf = (name: string) => (name.includes("/") ? (name.split("/")[0] ?? "") : "");

@@ -96,6 +96,8 @@ describe("signals", () => {
 });
 
 const bay: Bay = {
+  name: "bay-4",
+  bench: "",
   number: 4,
   address: "sim",
   connection: "silent",

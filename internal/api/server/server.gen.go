@@ -29,16 +29,16 @@ type ServerInterface interface {
 	ListBays(ctx *echo.Context) error
 	// GetBay One bay
 	// (GET /bays/{bay})
-	GetBay(ctx *echo.Context, bay BayNumber) error
+	GetBay(ctx *echo.Context, bay BayName) error
 	// AttemptBay There is a drive in the bay; look for it, again
 	// (POST /bays/{bay}/attempt)
-	AttemptBay(ctx *echo.Context, bay BayNumber) error
+	AttemptBay(ctx *echo.Context, bay BayName) error
 	// RecordCopy The data of the drive in the bay has been copied
 	// (POST /bays/{bay}/copy)
-	RecordCopy(ctx *echo.Context, bay BayNumber) error
+	RecordCopy(ctx *echo.Context, bay BayName) error
 	// VacateBay There is no drive in the bay after all
 	// (POST /bays/{bay}/vacate)
-	VacateBay(ctx *echo.Context, bay BayNumber) error
+	VacateBay(ctx *echo.Context, bay BayName) error
 	// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	// (POST /customers/erase)
 	EraseCustomer(ctx *echo.Context) error
@@ -167,10 +167,10 @@ type ServerInterface interface {
 	RemovePerson(ctx *echo.Context, person string) error
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	// (GET /plan)
-	GetQueue(ctx *echo.Context) error
+	GetQueue(ctx *echo.Context, params GetQueueParams) error
 	// SetPlan Have every drive checked once, those in the bays and those put in from now on
 	// (PUT /plan)
-	SetPlan(ctx *echo.Context) error
+	SetPlan(ctx *echo.Context, params SetPlanParams) error
 	// GetPolicy The policy in force, its rules in words, its text, and all that were in force
 	// (GET /policy)
 	GetPolicy(ctx *echo.Context) error
@@ -299,9 +299,9 @@ func (w *ServerInterfaceWrapper) ListBays(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetBay(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "bay" -------------
-	var bay BayNumber
+	var bay BayName
 
-	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bay: %s", err))
 	}
@@ -315,9 +315,9 @@ func (w *ServerInterfaceWrapper) GetBay(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) AttemptBay(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "bay" -------------
-	var bay BayNumber
+	var bay BayName
 
-	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bay: %s", err))
 	}
@@ -331,9 +331,9 @@ func (w *ServerInterfaceWrapper) AttemptBay(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RecordCopy(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "bay" -------------
-	var bay BayNumber
+	var bay BayName
 
-	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bay: %s", err))
 	}
@@ -347,9 +347,9 @@ func (w *ServerInterfaceWrapper) RecordCopy(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) VacateBay(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "bay" -------------
-	var bay BayNumber
+	var bay BayName
 
-	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bay: %s", err))
 	}
@@ -1198,8 +1198,17 @@ func (w *ServerInterfaceWrapper) RemovePerson(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetQueue(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetQueueParams
+	// ------------- Optional query parameter "bench" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "bench", ctx.QueryParams(), &params.Bench, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bench: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetQueue(ctx)
+	err = w.Handler.GetQueue(ctx, params)
 	return err
 }
 
@@ -1207,8 +1216,17 @@ func (w *ServerInterfaceWrapper) GetQueue(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) SetPlan(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetPlanParams
+	// ------------- Optional query parameter "bench" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "bench", ctx.QueryParams(), &params.Bench, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bench: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetPlan(ctx)
+	err = w.Handler.SetPlan(ctx, params)
 	return err
 }
 
@@ -1737,7 +1755,7 @@ func (response ListBaysdefaultApplicationProblemPlusJSONResponse) VisitListBaysR
 }
 
 type GetBayRequestObject struct {
-	Bay BayNumber `json:"bay"`
+	Bay BayName `json:"bay"`
 }
 
 type GetBayResponseObject interface {
@@ -1776,7 +1794,7 @@ func (response GetBaydefaultApplicationProblemPlusJSONResponse) VisitGetBayRespo
 }
 
 type AttemptBayRequestObject struct {
-	Bay BayNumber `json:"bay"`
+	Bay BayName `json:"bay"`
 }
 
 type AttemptBayResponseObject interface {
@@ -1815,7 +1833,7 @@ func (response AttemptBaydefaultApplicationProblemPlusJSONResponse) VisitAttempt
 }
 
 type RecordCopyRequestObject struct {
-	Bay  BayNumber `json:"bay"`
+	Bay  BayName `json:"bay"`
 	Body *RecordCopyJSONRequestBody
 }
 
@@ -1855,7 +1873,7 @@ func (response RecordCopydefaultApplicationProblemPlusJSONResponse) VisitRecordC
 }
 
 type VacateBayRequestObject struct {
-	Bay BayNumber `json:"bay"`
+	Bay BayName `json:"bay"`
 }
 
 type VacateBayResponseObject interface {
@@ -3685,6 +3703,7 @@ func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemov
 }
 
 type GetQueueRequestObject struct {
+	Params GetQueueParams
 }
 
 type GetQueueResponseObject interface {
@@ -3723,7 +3742,8 @@ func (response GetQueuedefaultApplicationProblemPlusJSONResponse) VisitGetQueueR
 }
 
 type SetPlanRequestObject struct {
-	Body *SetPlanJSONRequestBody
+	Params SetPlanParams
+	Body   *SetPlanJSONRequestBody
 }
 
 type SetPlanResponseObject interface {
@@ -4889,7 +4909,7 @@ func (sh *strictHandler) ListBays(ctx *echo.Context) error {
 }
 
 // GetBay operation middleware
-func (sh *strictHandler) GetBay(ctx *echo.Context, bay BayNumber) error {
+func (sh *strictHandler) GetBay(ctx *echo.Context, bay BayName) error {
 	var request GetBayRequestObject
 
 	request.Bay = bay
@@ -4914,7 +4934,7 @@ func (sh *strictHandler) GetBay(ctx *echo.Context, bay BayNumber) error {
 }
 
 // AttemptBay operation middleware
-func (sh *strictHandler) AttemptBay(ctx *echo.Context, bay BayNumber) error {
+func (sh *strictHandler) AttemptBay(ctx *echo.Context, bay BayName) error {
 	var request AttemptBayRequestObject
 
 	request.Bay = bay
@@ -4939,7 +4959,7 @@ func (sh *strictHandler) AttemptBay(ctx *echo.Context, bay BayNumber) error {
 }
 
 // RecordCopy operation middleware
-func (sh *strictHandler) RecordCopy(ctx *echo.Context, bay BayNumber) error {
+func (sh *strictHandler) RecordCopy(ctx *echo.Context, bay BayName) error {
 	var request RecordCopyRequestObject
 
 	request.Bay = bay
@@ -4987,7 +5007,7 @@ func (sh *strictHandler) RecordCopy(ctx *echo.Context, bay BayNumber) error {
 }
 
 // VacateBay operation middleware
-func (sh *strictHandler) VacateBay(ctx *echo.Context, bay BayNumber) error {
+func (sh *strictHandler) VacateBay(ctx *echo.Context, bay BayName) error {
 	var request VacateBayRequestObject
 
 	request.Bay = bay
@@ -6403,8 +6423,10 @@ func (sh *strictHandler) RemovePerson(ctx *echo.Context, person string) error {
 }
 
 // GetQueue operation middleware
-func (sh *strictHandler) GetQueue(ctx *echo.Context) error {
+func (sh *strictHandler) GetQueue(ctx *echo.Context, params GetQueueParams) error {
 	var request GetQueueRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetQueue(ctx.Request().Context(), request.(GetQueueRequestObject))
@@ -6426,8 +6448,10 @@ func (sh *strictHandler) GetQueue(ctx *echo.Context) error {
 }
 
 // SetPlan operation middleware
-func (sh *strictHandler) SetPlan(ctx *echo.Context) error {
+func (sh *strictHandler) SetPlan(ctx *echo.Context, params SetPlanParams) error {
 	var request SetPlanRequestObject
+
+	request.Params = params
 
 	var body SetPlanJSONRequestBody
 	var err error

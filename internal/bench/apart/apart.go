@@ -18,7 +18,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/core/volume"
 )
 
 // Machine is the source that stands behind: it finds drives in this process, and opens them in others.
@@ -107,7 +107,7 @@ func (s *Source) Uses(ctx context.Context, d drive.Attachment) ([]string, error)
 }
 
 // CheckVolume implements device.Checker. The checker is a process of its own anyway.
-func (s *Source) CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) protocol.VolumeCheck {
+func (s *Source) CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) volume.Check {
 	return s.Machine.CheckVolume(ctx, original(d), partition, kind)
 }
 

@@ -13,7 +13,7 @@ import (
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/core/volume"
 )
 
 // Device is one attached drive, opened for reading.
@@ -80,7 +80,7 @@ type Peeker interface {
 // Checker is the optional ability of a Source to have the system's own checker look at a file system, in the mode in which it
 // changes nothing. kind is as package volume names it; partition 0 is the whole drive.
 type Checker interface {
-	CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) protocol.VolumeCheck
+	CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) volume.Check
 }
 
 // Limits are the sizes of a drive's blocks, as the machine has them. A zero is not known.

@@ -71,8 +71,8 @@ type Refused struct {
 func (r *Refused) Error() string { return r.Back + ". " + r.Do }
 
 // Refusal is the refusal as an order's answer.
-func (r *Refused) Refusal(kind check.Kind, bay int) *protocol.Refusal {
-	return &protocol.Refusal{Class: r.Class, What: fmt.Sprintf("%s in bay %d", strings.ToLower(kind.Title()), bay), Back: r.Back, Do: r.Do}
+func (r *Refused) Refusal(kind check.Kind, bay drive.Bay) *protocol.Refusal {
+	return &protocol.Refusal{Class: r.Class, What: fmt.Sprintf("%s in %s", strings.ToLower(kind.Title()), bay.Words()), Back: r.Back, Do: r.Do}
 }
 
 // Fault is the refusal as a fault of a run.
@@ -119,8 +119,8 @@ func Admit(a Asked) *Refused {
 		return refuse(InUse, drive.FaultInUse, "this machine uses it: "+b.Device.InUse, drive.FaultInUse.Advice())
 	}
 	for bay, k := range a.Others {
-		if bay != a.Bay.Number && k.Serial == a.Key.Serial {
-			return refuse(Twice, drive.FaultWrongDrive, fmt.Sprintf("the serial answers in bay %d, too", bay), "Leave one of them attached, by one path.")
+		if bay != a.Bay.ID.Number && k.Serial == a.Key.Serial {
+			return refuse(Twice, drive.FaultWrongDrive, fmt.Sprintf("the serial answers in %s, too", drive.Bay{Bench: a.Bay.ID.Bench, Number: bay}.Words()), "Leave one of them attached, by one path.")
 		}
 	}
 	switch {

@@ -29,7 +29,7 @@ func sound() Asked {
 			Ending: "07 7m4q2", Targets: []surface.Extent{{LBA: 8, Sectors: 8}},
 			Release: check.Release{Key: key, Scope: check.Mend, Owner: "Ms Adeyemi-Holt, by phone", Expires: now.Add(time.Minute), Nonce: "one"},
 		},
-		Bay:    protocol.Bay{Number: 3, Connection: protocol.Answering, Key: key, Device: drive.Attachment{Node: "sdx", Transport: "SATA", Serial: "KVA077M4Q2"}},
+		Bay:    protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Answering, Key: key, Device: drive.Attachment{Node: "sdx", Transport: "SATA", Serial: "KVA077M4Q2"}},
 		Others: map[int]drive.Key{3: key, 4: {Model: "Korvan K4-2000", Serial: "KVA07-7M4R9"}},
 	}
 }

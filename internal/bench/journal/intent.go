@@ -14,7 +14,7 @@ import (
 var ErrUsed = errors.New("this release has begun a rework already")
 
 // AddRework is AddRun for a run that writes: it uses its release up. ErrUsed when that was used before.
-func (j *Journal) AddRework(ctx context.Context, r *check.Run) error {
+func (j *Journal) AddRework(ctx context.Context, r check.Run) error {
 	return j.write(ctx, func(tx *sqlite.Tx) error {
 		done, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO used_release (nonce) VALUES (?)`, r.Rework.Release.Nonce)
 		if err != nil {

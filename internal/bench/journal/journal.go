@@ -113,20 +113,23 @@ func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) erro
 	})
 }
 
-// AddRun stores a new run and gives it its number, together with its first report.
-func (j *Journal) AddRun(ctx context.Context, r *check.Run) error {
+// ErrKnown says that a run's number is taken.
+var ErrKnown = errors.New("the journal has a run of this number already")
+
+// AddRun stores a new run under the number the shop gave it, together with its first report. ErrKnown when there is one already.
+func (j *Journal) AddRun(ctx context.Context, r check.Run) error {
 	return j.write(ctx, func(tx *sqlite.Tx) error { return addRun(ctx, tx, r) })
 }
 
-func addRun(ctx context.Context, tx *sqlite.Tx, r *check.Run) error {
-	res, err := tx.ExecContext(ctx, `INSERT INTO run (done, body) VALUES (0, '{}')`)
+func addRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
+	done, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO run (id, done, body) VALUES (?, 0, '{}')`, r.ID)
 	if err != nil {
 		return err
 	}
-	if r.ID, err = res.LastInsertId(); err != nil {
-		return err
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, ErrKnown)
 	}
-	return saveRun(ctx, tx, *r)
+	return saveRun(ctx, tx, r)
 }
 
 // SaveRun stores a run as it stands and the report of it, at once.

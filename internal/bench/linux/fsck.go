@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/core/volume"
 )
 
 // checker is the system's own program for a file system, in the mode in which it changes nothing, and the exit codes by which it
@@ -56,8 +56,8 @@ func found(program string) (string, bool) {
 const said = 2000
 
 // CheckVolume implements device.Checker.
-func (m *Machine) CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) protocol.VolumeCheck {
-	out := protocol.VolumeCheck{Partition: partition, Result: protocol.NotChecked}
+func (m *Machine) CheckVolume(ctx context.Context, d drive.Attachment, partition int, kind string) volume.Check {
+	out := volume.Check{Partition: partition, Result: volume.NotChecked}
 	c, known := checkers[kind]
 	if !known {
 		out.Said = "no checker is known for " + kind
@@ -92,9 +92,9 @@ func (m *Machine) CheckVolume(ctx context.Context, d drive.Attachment, partition
 	case ctx.Err() != nil:
 		out.Said = "it took too long"
 	case slices.Contains(c.clean, code):
-		out.Result = protocol.FoundClean
+		out.Result = volume.FoundClean
 	case slices.Contains(c.damaged, code):
-		out.Result = protocol.FoundDamaged
+		out.Result = volume.FoundDamaged
 	default:
 		out.Said = fmt.Sprintf("it ended with %d: %s", code, out.Said)
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/core/volume"
 )
 
 // The system's own checker finds what is wrong with a file system that the system's own tool made, and changes nothing.
@@ -26,7 +26,7 @@ func TestTheSystemsCheckerLooksAndChangesNothing(t *testing.T) {
 	require.NoError(t, err, string(out))
 	d := drive.Attachment{Node: file}
 	c := m.CheckVolume(t.Context(), d, 0, "ext4")
-	assert.Equal(t, protocol.FoundClean, c.Result, c.Said)
+	assert.Equal(t, volume.FoundClean, c.Result, c.Said)
 	assert.Equal(t, "e2fsck -n -f", c.Program)
 
 	raw, err := os.ReadFile(file)
@@ -36,12 +36,12 @@ func TestTheSystemsCheckerLooksAndChangesNothing(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(file, raw, 0o600))
 	c = m.CheckVolume(t.Context(), d, 0, "ext4")
-	assert.Equal(t, protocol.FoundDamaged, c.Result, c.Said)
+	assert.Equal(t, volume.FoundDamaged, c.Result, c.Said)
 	after, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Equal(t, raw, after, "not a byte is changed")
 
 	d.InUse = "mounted on /mnt"
-	assert.Equal(t, protocol.NotChecked, m.CheckVolume(t.Context(), d, 0, "ext4").Result)
+	assert.Equal(t, volume.NotChecked, m.CheckVolume(t.Context(), d, 0, "ext4").Result)
 	assert.Equal(t, "no checker is known for APFS", m.CheckVolume(t.Context(), d, 0, "APFS").Said)
 }

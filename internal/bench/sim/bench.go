@@ -15,7 +15,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/core/volume"
 )
 
 // Clock is simulated time: it starts at a moment and runs faster than the wall's by a factor.
@@ -236,8 +236,8 @@ func (b *Bench) Changed(ctx context.Context) <-chan struct{} {
 }
 
 // CheckVolume implements device.Checker: a simulated drive has no node that a checker could open.
-func (b *Bench) CheckVolume(_ context.Context, _ drive.Attachment, partition int, _ string) protocol.VolumeCheck {
-	return protocol.VolumeCheck{Partition: partition, Result: protocol.NotChecked, Said: "a simulated drive has no node that a checker could open"}
+func (b *Bench) CheckVolume(_ context.Context, _ drive.Attachment, partition int, _ string) volume.Check {
+	return volume.Check{Partition: partition, Result: volume.NotChecked, Said: "a simulated drive has no node that a checker could open"}
 }
 
 // WriteProtect has the machine refuse to write to a drive.

@@ -12,7 +12,7 @@ import (
 )
 
 // New is a run that waits to begin. spans are a selective self-test's.
-func New(kind Kind, bay int, key drive.Key, by string, now time.Time, limit Limit, spans ...ata.Span) Run {
+func New(kind Kind, bay drive.Bay, key drive.Key, by string, now time.Time, limit Limit, spans ...ata.Span) Run {
 	if kind.Plan() == nil {
 		kind = Quick
 	}

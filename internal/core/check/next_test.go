@@ -33,7 +33,7 @@ func taken() Event {
 // play puts events to a new run and gives the last state and effect.
 func play(t *testing.T, events ...Event) (Run, Effect) {
 	t.Helper()
-	r, effect := New(Quick, 1, key, "Dov", now, Limit{}), Nothing
+	r, effect := New(Quick, drive.Bay{Number: 1}, key, "Dov", now, Limit{}), Nothing
 	percent := 0
 	for _, e := range events {
 		r, effect = Next(r, e, now)

@@ -76,7 +76,7 @@ type Step struct {
 type Run struct {
 	ID      int64      `json:"id"`
 	Kind    Kind       `json:"kind"`
-	Bay     int        `json:"bay"`
+	Bay     drive.Bay  `json:"bay"`
 	Key     drive.Key  `json:"key"`
 	By      string     `json:"by"`
 	State   State      `json:"state"`

@@ -17,7 +17,7 @@ import (
 type Moment struct {
 	Seq     int
 	At      time.Time
-	Place   int // the bay it was taken in; 0: it came from elsewhere
+	Place   drive.Bay // it was taken in; none: it came from elsewhere
 	Signals signal.Values
 }
 
@@ -448,15 +448,15 @@ func (w *Walk) capacity(e *Evidence) {
 // otherPort reports whether link errors grew in one bay, and did not in another one since.
 func (w *Walk) otherPort(i int) bool {
 	m := w.life.Moments[:i+1]
-	place, still := 0, 0
+	place, still := drive.Bay{}, 0
 	for k := 1; k < len(m); k++ {
 		was, had := m[k-1].Signals.Get(signal.CRCErrors)
 		is, has := m[k].Signals.Get(signal.CRCErrors)
 		switch {
-		case !had || !has || m[k].Place == 0:
+		case !had || !has || m[k].Place.IsZero():
 		case is > was:
 			place, still = m[k].Place, 0
-		case place > 0 && m[k].Place != place && m[k-1].Place == m[k].Place && m[k].At.Sub(m[k-1].At) >= leastElsewhere:
+		case !place.IsZero() && m[k].Place != place && m[k-1].Place == m[k].Place && m[k].At.Sub(m[k-1].At) >= leastElsewhere:
 			still++
 		}
 	}

@@ -97,7 +97,7 @@ func TestATestTheBenchWatchedCountsWhateverItsStampSays(t *testing.T) {
 func TestLinkErrorsThatStopElsewhereAreTheCables(t *testing.T) {
 	at := func(seq int, days float64, bay int, errors float64) Moment {
 		m := day(seq, days, says{signal.CRCErrors: errors})
-		m.Place = bay
+		m.Place = drive.Bay{Number: bay}
 		return m
 	}
 	grows := []Moment{at(1, 0, 3, 0), at(2, 1, 3, 9)}
@@ -335,7 +335,7 @@ func TestWhatNothingMovedSinceHasNoChange(t *testing.T) {
 func TestErrorsAtAnotherPortCountAfterHalfAnHour(t *testing.T) {
 	at := func(seq int, minutes float64, bay int, errors float64) Moment {
 		m := day(seq, minutes/1440, says{signal.CRCErrors: errors})
-		m.Place = bay
+		m.Place = drive.Bay{Number: bay}
 		return m
 	}
 	grew := []Moment{at(1, 0, 3, 0), at(2, 60, 3, 9)}

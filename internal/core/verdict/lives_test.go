@@ -62,7 +62,7 @@ func (s scripted) life() (*Life, []says) {
 			copied[n] = x
 		}
 		all = append(all, copied)
-		moments = append(moments, Moment{Seq: i + 1, At: time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC).Add(time.Duration(r.days * 24 * float64(time.Hour))), Place: r.place, Signals: values(copied)})
+		moments = append(moments, Moment{Seq: i + 1, At: time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC).Add(time.Duration(r.days * 24 * float64(time.Hour))), Place: drive.Bay{Number: r.place}, Signals: values(copied)})
 	}
 	l := NewLife(moments, s.reworks)
 	l.Watched = s.watched

@@ -122,7 +122,7 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 // answers waits until the drive answers to this bench, whatever the shop remembers of an earlier one, and its bay is quiet.
 func answers(ctx context.Context, c *client.Client, begun time.Time) error {
 	for range 1000 {
-		b, err := c.Bay(ctx, 1)
+		b, err := c.Bay(ctx, contract.BayName{Number: 1})
 		if err == nil && b.Connection == contract.BayConnectionAnswering && b.Drive != nil && !b.Since.Before(begun) {
 			return nil
 		}
@@ -133,7 +133,7 @@ func answers(ctx context.Context, c *client.Client, begun time.Time) error {
 
 // prepare brings the drive to where a rework may begin.
 func prepare(ctx context.Context, c *client.Client) error {
-	if _, err := c.TakeIn(ctx, contract.IntakeRequest{Bay: 1, By: "Dov"}); err != nil {
+	if _, err := c.TakeIn(ctx, contract.IntakeRequest{Bay: contract.BayName{Number: 1}, By: "Dov"}); err != nil {
 		return err
 	}
 	if _, err := c.RecordRelease(ctx, serial, contract.ReleaseRequest{Scope: "overwrite", Owner: "Orla Fenn", By: "Dov"}); err != nil {

@@ -1,0 +1,163 @@
+package app
+
+import (
+	"archive/tar"
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/client"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/demo"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/store"
+)
+
+// unpackBefore gives a folder with the records of a shop that version 0.1 left when it was killed: three runs that had ended and their
+// sweeps, an extended check in its self-test, and an overwrite at a third of the drive with an intent open. Its simulated clock goes on
+// from where it stood.
+func unpackBefore(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	f, err := os.Open("testdata/version-0.1.tar.zst")
+	require.NoError(t, err)
+	defer f.Close()
+	z, err := zstd.NewReader(f)
+	require.NoError(t, err)
+	defer z.Close()
+	for files := tar.NewReader(z); ; {
+		head, err := files.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		body, err := io.ReadAll(files)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(head.Name)), body, 0o600))
+	}
+	memory := map[string]any{}
+	file := filepath.Join(dir, "drives.json")
+	body, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(body, &memory))
+	memory["clock"] = sim.Clock{Wall: time.Now(), Start: time.Date(2026, 11, 27, 13, 14, 0, 0, time.UTC), Factor: 20_000}
+	body, err = json.Marshal(memory)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, body, 0o600))
+	return dir
+}
+
+// serveDemo serves the demo's shop from a folder, its time running faster by a factor, and gives a client; the function ends it.
+func serveDemo(t *testing.T, dir string, factor float64, change func(*Options)) (*client.Client, func() error) {
+	t.Helper()
+	d, err := demo.New(dir, factor)
+	require.NoError(t, err)
+	o := Demo(dir, d)
+	o.Listen, o.Log = "127.0.0.1:0", slog.New(slog.NewTextHandler(t.Output(), nil))
+	if change != nil {
+		change(&o)
+	}
+	ready := make(chan string, 1)
+	o.Ready = func(address string) { ready <- address }
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- Serve(ctx, o) }()
+	select {
+	case address := <-ready:
+		c, err := client.New(address, "")
+		require.NoError(t, err)
+		return c, func() error { cancel(); return <-ended }
+	case err := <-ended:
+		cancel()
+		return nil, func() error { return err }
+	}
+}
+
+// What an earlier version recorded is all there, and what it had under way is finished.
+func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
+	dir := unpackBefore(t)
+	c, end := serveDemo(t, dir, 20_000, nil)
+	require.NotNil(t, c, "it starts: %v", end)
+	ctx := t.Context()
+	runs, err := c.Runs(ctx, contract.ListRunsParams{})
+	require.NoError(t, err)
+	require.Len(t, runs, 5)
+	for i, want := range []struct {
+		id       int64
+		title    string
+		bay      drive.Bay
+		standing string
+	}{
+		{3, "Spot sweep", drive.Bay{Number: 1}, "failed: spot sweep, 9 unreadable sectors; 5 slow places, confirmed"},
+		{2, "Quick check", drive.Bay{Number: 10}, "passed"},
+		{1, "Quick check", drive.Bay{Number: 2}, "passed"},
+	} {
+		r := runs[i+2]
+		assert.Equal(t, want.id, r.Id)
+		assert.Equal(t, [3]any{want.title, want.bay, want.standing}, [3]any{r.Title, r.Bay, r.Standing})
+	}
+	swept, err := c.Sweep(ctx, 3)
+	require.NoError(t, err)
+	assert.EqualValues(t, 9, swept.Standing.Unreadable)
+	assert.Len(t, swept.Ranges, 9)
+	assert.NotEmpty(t, swept.Segments, "its ribbon")
+	readings, err := c.Readings(ctx, "7M4R9")
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, len(readings), 31)
+	intakes, err := c.Intakes(ctx, contract.ListIntakesParams{})
+	require.NoError(t, err)
+	assert.Len(t, intakes, 13)
+	for _, i := range intakes {
+		if i.Release != nil {
+			assert.Equal(t, drive.Bay{Number: 10}, i.Bay)
+			assert.Equal(t, "Orla Fenn, by phone", i.Release.Owner)
+		}
+	}
+	history, err := c.History(ctx, "7M4R9")
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(history, func(e contract.Entry) bool { return strings.Contains(e.Text, "Signed by Dov.") }), "its sign-off")
+	audit, err := c.VerifyAudit(ctx)
+	require.NoError(t, err)
+	assert.True(t, audit.Sound)
+	assert.GreaterOrEqual(t, audit.Rows, 46)
+	for _, id := range []int64{4, 5} { // goes on from where it was
+		require.Eventually(t, func() bool {
+			r, err := c.Run(ctx, id)
+			return err == nil && r.State == contract.RunStateDone
+		}, time.Minute, 20*time.Millisecond)
+		r, err := c.Run(ctx, id)
+		require.NoError(t, err)
+		assert.Equal(t, "passed", r.Standing, id)
+	}
+	fresh, err := c.Check(ctx, "7M4R9", contract.CheckRequest{Kind: contract.CheckRequestKindQuick, By: "Dov"})
+	require.NoError(t, err)
+	assert.Greater(t, fresh.Id, int64(5), "no number is given twice")
+	require.NoError(t, end())
+
+	st, err := store.Open(ctx, filepath.Join(dir, "shop.db"))
+	require.NoError(t, err)
+	defer st.Close()
+	all, err := st.Drives(ctx, shop.Query{})
+	require.NoError(t, err)
+	for _, d := range all {
+		moments, err := st.Moments(ctx, d.ID)
+		require.NoError(t, err)
+		for _, m := range moments {
+			_, err := st.Reading(ctx, d.ID, m.Seq)
+			require.NoError(t, err, "%s, reading %d", d.Identity.Serial, m.Seq)
+		}
+	}
+}

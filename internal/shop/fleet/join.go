@@ -1,0 +1,112 @@
+package fleet
+
+import (
+	"context"
+	"fmt"
+
+	"hylostat.example/internal/protocol"
+)
+
+// Known is what a shop keeps of a bench.
+type Known struct {
+	Name  string // the shop's own has none
+	ID    string // by the bench's journal
+	Taken int64  // the sequence of the newest report that is stored
+}
+
+// Register is what a shop keeps of itself and its benches.
+type Register interface {
+	// ShopID is the shop's own, made with its database and never changed.
+	ShopID(ctx context.Context) (string, error)
+	// Bench gives what is kept of a bench; not ok when the shop never had one of that name.
+	Bench(ctx context.Context, name string) (k Known, ok bool, err error)
+	// HadBays reports whether the shop has seen bays of a bench: it may have, and have no register of it, from before there was one.
+	HadBays(ctx context.Context, name string) (bool, error)
+	// JoinBench keeps a bench, and that no run gets a number up to this one.
+	JoinBench(ctx context.Context, k Known, run int64) error
+}
+
+// Strangers says that the records of a shop and of a bench are not of the same past.
+type Strangers struct {
+	Bench string // its title
+	What  string
+	Do    string
+}
+
+func (e *Strangers) Error() string {
+	return fmt.Sprintf("the records of the shop and of %s do not belong together: %s. %s", e.Bench, e.What, e.Do)
+}
+
+const rejoin = "Or go on with them as they are, with --rejoin."
+
+// Join checks, for each bench, that its records and the shop's are of the same past, and binds it to the shop when it is new. With anew,
+// it binds them as they are: what one has told and the other has not got is told again or missing, and nothing is overwritten. The
+// error is a *Strangers that says which copy is the older one, or one of the store or the bench.
+func (f *Fleet) Join(ctx context.Context, r Register, anew bool) error {
+	shop, err := r.ShopID(ctx)
+	if err != nil {
+		return fmt.Errorf("asking the shop who it is: %w", err)
+	}
+	for _, b := range f.benches {
+		if err := join(ctx, r, b, shop, anew); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew bool) error {
+	is := b.Describe()
+	bond, err := b.Bond(ctx)
+	if err != nil {
+		return fmt.Errorf("asking %s where it belongs: %w", is.Title, err)
+	}
+	known, ok, err := r.Bench(ctx, is.Name)
+	if err != nil {
+		return fmt.Errorf("asking the shop for %s: %w", is.Title, err)
+	}
+	had := ok
+	if !ok {
+		if had, err = r.HadBays(ctx, is.Name); err != nil {
+			return fmt.Errorf("asking the shop for %s: %w", is.Title, err)
+		}
+	}
+	wrong := judge(is.Title, shop, bond, known, ok, had)
+	if wrong != nil && !anew {
+		return wrong
+	}
+	joined := Known{Name: is.Name, ID: bond.Bench, Taken: known.Taken}
+	if !ok || known.ID != bond.Bench { // the first word between them, or a bench in the place of another
+		joined.Taken = bond.Acknowledged
+	}
+	if bond.Shop != shop || wrong != nil {
+		if err := b.Bind(ctx, shop, joined.Taken); err != nil {
+			return fmt.Errorf("binding %s to the shop: %w", is.Title, err)
+		}
+	}
+	if err := r.JoinBench(ctx, joined, bond.Run); err != nil {
+		return fmt.Errorf("keeping %s with the shop: %w", is.Title, err)
+	}
+	return nil
+}
+
+// judge tells what keeps a shop and a bench from working together; nil: they are of the same past. known holds what the shop keeps of
+// a bench of that name, if ok; had tells that it had one.
+func judge(title, shop string, bond protocol.Bond, known Known, ok, had bool) error {
+	fresh := bond.Next == 1 && bond.Shop == ""
+	switch {
+	case fresh && had:
+		return &Strangers{title, "the bench's are new, and the shop knows it with runs and reports; its journal was lost, or another folder was given", "Bring back its bench.db. " + rejoin}
+	case bond.Shop != "" && bond.Shop != shop:
+		return &Strangers{title, "the bench belongs to another shop", "Give each shop a folder of its own. " + rejoin}
+	case !ok:
+		return nil
+	case bond.Bench != known.ID:
+		return &Strangers{title, "the shop knows another bench by that name", "Bring back that one's bench.db. " + rejoin}
+	case bond.Next <= known.Taken:
+		return &Strangers{title, fmt.Sprintf("the bench's are an older copy: it has made %d reports, and the shop has taken in %d", bond.Next-1, known.Taken), "Bring back the newer bench.db. " + rejoin}
+	case bond.Acknowledged > known.Taken:
+		return &Strangers{title, fmt.Sprintf("the shop's are an older copy: the bench was told that %d of its reports are stored, and the shop has %d", bond.Acknowledged, known.Taken), "Bring back the newer shop.db. " + rejoin}
+	}
+	return nil
+}
