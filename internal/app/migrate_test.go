@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"log/slog"
 	"os"
@@ -40,7 +41,7 @@ func unpackBefore(t *testing.T) string {
 	defer z.Close()
 	for files := tar.NewReader(z); ; {
 		head, err := files.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			break
 		}
 		require.NoError(t, err)
