@@ -56,8 +56,8 @@ type Session struct {
 // Store keeps people and sessions.
 type Store interface {
 	People(ctx context.Context) ([]Person, error) // by name
-	SavePerson(ctx context.Context, p Person, by string) error
-	RemovePerson(ctx context.Context, name, by string) error
+	SavePerson(ctx context.Context, by Actor, p Person) error
+	RemovePerson(ctx context.Context, by Actor, name string) error
 	SaveSession(ctx context.Context, s Session) error
 	Session(ctx context.Context, hash []byte) (Session, error) // ErrNone when there is none
 	RemoveSession(ctx context.Context, hash []byte) error
@@ -139,12 +139,11 @@ type Change struct {
 	Role     Role
 	Password string // empty: as it was
 	Token    bool   // make a new one
-	By       string
 }
 
 // Enter adds or changes a person and gives the new token, if one is wanted. A changed password or token ends what was open by the
 // old one. The shop keeps at least one lead who can prove who they are, or nobody.
-func (a *Access) Enter(ctx context.Context, c Change) (p Person, token string, err error) {
+func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token string, err error) {
 	c.Name = strings.TrimSpace(c.Name)
 	if c.Name == "" || !c.Role.Valid() {
 		return p, "", &Refused{What: fmt.Sprintf("%q as %q is nobody", c.Name, c.Role), Do: "Give a name, and one of the roles desk, technician and lead."}
@@ -171,7 +170,7 @@ func (a *Access) Enter(ctx context.Context, c Change) (p Person, token string, e
 	if !anyLead(people, c.Name, p.Role) {
 		return p, "", &Refused{What: "the shop would have no lead", Do: "Enter a lead first: only a lead can enter people."}
 	}
-	if err := a.store.SavePerson(ctx, p, c.By); err != nil {
+	if err := a.store.SavePerson(ctx, by, p); err != nil {
 		return p, "", fmt.Errorf("entering %s: %w", c.Name, err)
 	}
 	a.changed()
@@ -192,7 +191,7 @@ func anyLead(people map[string]Person, name string, role Role) bool {
 }
 
 // Remove removes a person. The last lead goes last.
-func (a *Access) Remove(ctx context.Context, name, by string) error {
+func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
 	people, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -203,7 +202,7 @@ func (a *Access) Remove(ctx context.Context, name, by string) error {
 	if len(people) > 1 && !anyLead(people, name, "") {
 		return &Refused{What: name + " is the only lead", Do: "Make somebody else a lead first."}
 	}
-	if err := a.store.RemovePerson(ctx, name, by); err != nil {
+	if err := a.store.RemovePerson(ctx, by, name); err != nil {
 		return fmt.Errorf("removing %s: %w", name, err)
 	}
 	a.changed()

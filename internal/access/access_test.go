@@ -23,9 +23,11 @@ func shopOf(t *testing.T) (*access.Access, *clock) {
 	return access.New(st, func() time.Time { return c.at }), c
 }
 
+var maud = access.Actor{Name: "Maud", Role: access.Lead, Via: access.BySession}
+
 func enter(t *testing.T, a *access.Access, name string, role access.Role, password string) {
 	t.Helper()
-	_, _, err := a.Enter(t.Context(), access.Change{Name: name, Role: role, Password: password, By: "Maud"})
+	_, _, err := a.Enter(t.Context(), maud, access.Change{Name: name, Role: role, Password: password})
 	require.NoError(t, err)
 }
 
@@ -35,20 +37,20 @@ func TestTheFirstPersonIsALeadAndTheLastLeadStays(t *testing.T) {
 	open, err := a.Open(ctx)
 	require.NoError(t, err)
 	assert.True(t, open)
-	_, _, err = a.Enter(ctx, access.Change{Name: "Dov", Role: access.Desk, Password: "long enough"})
+	_, _, err = a.Enter(ctx, maud, access.Change{Name: "Dov", Role: access.Desk, Password: "long enough"})
 	assert.ErrorContains(t, err, "no lead")
-	_, _, err = a.Enter(ctx, access.Change{Name: "Maud", Role: access.Lead})
+	_, _, err = a.Enter(ctx, maud, access.Change{Name: "Maud", Role: access.Lead})
 	assert.ErrorContains(t, err, "could not prove")
 	enter(t, a, "Maud", access.Lead, "long enough")
 	enter(t, a, "Dov", access.Desk, "long enough too")
 	open, err = a.Open(ctx)
 	require.NoError(t, err)
 	assert.False(t, open)
-	_, _, err = a.Enter(ctx, access.Change{Name: "Maud", Role: access.Desk})
+	_, _, err = a.Enter(ctx, maud, access.Change{Name: "Maud", Role: access.Desk})
 	assert.ErrorContains(t, err, "no lead", "she would be the last")
-	assert.ErrorContains(t, a.Remove(ctx, "Maud", "Maud"), "only lead")
-	require.NoError(t, a.Remove(ctx, "Dov", "Maud"))
-	require.NoError(t, a.Remove(ctx, "Maud", "Maud"), "with nobody else here the shop opens again")
+	assert.ErrorContains(t, a.Remove(ctx, maud, "Maud"), "only lead")
+	require.NoError(t, a.Remove(ctx, maud, "Dov"))
+	require.NoError(t, a.Remove(ctx, maud, "Maud"), "with nobody else here the shop opens again")
 }
 
 func TestSigningIn(t *testing.T) {
@@ -88,9 +90,9 @@ func TestSigningIn(t *testing.T) {
 
 func TestTokens(t *testing.T) {
 	a, _ := shopOf(t)
-	_, first, err := a.Enter(t.Context(), access.Change{Name: "Maud", Role: access.Lead, Token: true})
+	_, first, err := a.Enter(t.Context(), maud, access.Change{Name: "Maud", Role: access.Lead, Token: true})
 	require.NoError(t, err)
-	_, second, err := a.Enter(t.Context(), access.Change{Name: "Maud", Role: access.Lead, Token: true})
+	_, second, err := a.Enter(t.Context(), maud, access.Change{Name: "Maud", Role: access.Lead, Token: true})
 	require.NoError(t, err)
 	who, err := a.ByToken(t.Context(), second)
 	require.NoError(t, err)

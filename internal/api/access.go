@@ -1,10 +1,10 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"net/http"
-	"reflect"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -32,12 +32,20 @@ func roleOf(extensions map[string]any, method string) string {
 	return string(access.Lead) // the contract forgot to say
 }
 
-type personKey struct{}
+type actorKey struct{}
 
-// whoAsks is who signed in; nil in an open shop.
-func whoAsks(ctx context.Context) *access.Person {
-	p, _ := ctx.Value(personKey{}).(*access.Person)
-	return p
+// actor is who does what a request asks: whoever signed in, or, in an open shop, whoever it says. by is what it says.
+func actor(ctx context.Context, by string) access.Actor {
+	if who, ok := ctx.Value(actorKey{}).(access.Actor); ok {
+		return who
+	}
+	return access.InOpenShop(by)
+}
+
+// whoAsks is who signed in; not ok in an open shop.
+func whoAsks(ctx context.Context) (access.Actor, bool) {
+	who, ok := ctx.Value(actorKey{}).(access.Actor)
+	return who, ok
 }
 
 // secretOf is what a request's cookie carries.
@@ -50,15 +58,23 @@ func secretOf(r *http.Request) string {
 	return ""
 }
 
-// identify finds who asks, by token or cookie; nil for nobody.
-func identify(a *access.Access, r *http.Request) (*access.Person, error) {
+// identify finds who asks, by token or cookie; the zero Actor for nobody.
+func identify(a *access.Access, r *http.Request) (access.Actor, error) {
+	is := func(p *access.Person, via access.Via, err error) (access.Actor, error) {
+		if err != nil || p == nil {
+			return access.Actor{}, err
+		}
+		return access.Actor{Name: p.Name, Role: p.Role, Via: via}, nil
+	}
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		return a.ByToken(r.Context(), strings.TrimSpace(token))
+		p, err := a.ByToken(r.Context(), strings.TrimSpace(token))
+		return is(p, access.ByToken, err)
 	}
 	if secret := secretOf(r); secret != "" {
-		return a.BySession(r.Context(), secret)
+		p, err := a.BySession(r.Context(), secret)
+		return is(p, access.BySession, err)
 	}
-	return nil, nil //nolint:nilnil // nobody is an answer
+	return access.Actor{}, nil
 }
 
 // admit lets a request through to an operation that its sender may do.
@@ -74,48 +90,15 @@ func admit(a *access.Access, next echo.HandlerFunc, c *echo.Context, role string
 	}
 	switch {
 	case open || role == "anyone":
-	case who == nil:
+	case who.Name == "":
 		return &access.Refused{What: "nobody is signed in", Do: "Sign in at the console; on the command line, put your token into HYLOSTAT_TOKEN or a file named with --token-file.", SignIn: true}
 	case !who.Role.Covers(access.Role(role)):
 		return &access.Refused{What: who.Name + " is " + string(who.Role) + "; this needs a " + role, Do: "Ask somebody with that role."}
 	}
-	if who != nil {
-		c.SetRequest(r.WithContext(context.WithValue(r.Context(), personKey{}, who)))
+	if who.Name != "" {
+		c.SetRequest(r.WithContext(context.WithValue(r.Context(), actorKey{}, who)))
 	}
 	return next(c)
-}
-
-// named has every request carry the name of who signed in, whatever name it gives.
-func named(next server.StrictHandlerFunc, _ string) server.StrictHandlerFunc {
-	return func(c *echo.Context, request any) (any, error) {
-		if who := whoAsks(c.Request().Context()); who != nil {
-			request = withName(request, who.Name)
-		}
-		return next(c, request)
-	}
-}
-
-// withName puts a name into the field By of a request's body or parameters, where there is one.
-func withName(request any, name string) any {
-	v := reflect.New(reflect.TypeOf(request)).Elem()
-	v.Set(reflect.ValueOf(request))
-	for _, part := range []string{"Body", "Params"} {
-		f := v.FieldByName(part)
-		if f.Kind() == reflect.Pointer {
-			f = f.Elem()
-		}
-		if f.Kind() != reflect.Struct {
-			continue
-		}
-		switch by := f.FieldByName("By"); {
-		case !by.IsValid():
-		case by.Kind() == reflect.String:
-			by.SetString(name)
-		case by.Type() == reflect.TypeFor[*string]():
-			by.Set(reflect.ValueOf(&name))
-		}
-	}
-	return v.Interface()
 }
 
 func workerOf(p access.Person) contract.Worker {
@@ -133,39 +116,33 @@ func (h *handlers) ListPeople(ctx context.Context, _ server.ListPeopleRequestObj
 }
 
 func (h *handlers) AddPerson(ctx context.Context, r server.AddPersonRequestObject) (server.AddPersonResponseObject, error) {
-	by := value(r.Body.By)
-	if by == "" {
-		by = r.Body.Name
-	}
-	p, token, err := h.access.Enter(ctx, access.Change{Name: r.Body.Name, Role: access.Role(r.Body.Role), Password: value(r.Body.Password), Token: value(r.Body.Token), By: by})
+	by := actor(ctx, cmp.Or(value(r.Body.By), r.Body.Name))
+	p, token, err := h.access.Enter(ctx, by, access.Change{Name: r.Body.Name, Role: access.Role(r.Body.Role), Password: value(r.Body.Password), Token: value(r.Body.Token)})
 	out := workerOf(p)
 	out.NewToken = text(token)
 	return server.AddPerson200JSONResponse(out), err
 }
 
 func (h *handlers) RemovePerson(ctx context.Context, r server.RemovePersonRequestObject) (server.RemovePersonResponseObject, error) {
-	by := r.Person
-	if who := whoAsks(ctx); who != nil {
-		by = who.Name
-	}
-	if err := h.access.Remove(ctx, r.Person, by); err != nil {
+	if err := h.access.Remove(ctx, actor(ctx, cmp.Or(value(r.Params.By), r.Person)), r.Person); err != nil {
 		return nil, err
 	}
 	all, err := h.people(ctx)
 	return server.RemovePerson200JSONResponse(all), err
 }
 
-func (h *handlers) session(ctx context.Context, who *access.Person) (contract.Session, error) {
+func (h *handlers) session(ctx context.Context, who access.Actor) (contract.Session, error) {
 	open, err := h.access.Open(ctx)
 	out := contract.Session{Open: open}
-	if who != nil {
+	if who.Name != "" {
 		out.Name, out.Role = &who.Name, new(contract.Role(who.Role))
 	}
 	return out, err
 }
 
 func (h *handlers) GetSession(ctx context.Context, _ server.GetSessionRequestObject) (server.GetSessionResponseObject, error) {
-	s, err := h.session(ctx, whoAsks(ctx))
+	who, _ := whoAsks(ctx)
+	s, err := h.session(ctx, who)
 	return server.GetSession200JSONResponse(s), err
 }
 
@@ -207,7 +184,7 @@ func (h *handlers) SignIn(ctx context.Context, r server.SignInRequestObject) (se
 	if err != nil {
 		return nil, err
 	}
-	s, err := h.session(ctx, &p)
+	s, err := h.session(ctx, access.Actor{Name: p.Name, Role: p.Role, Via: access.BySession})
 	return sessionAnswer{s, newCookie(ctx, secret)}, err
 }
 
@@ -219,6 +196,6 @@ func (h *handlers) SignOut(ctx context.Context, _ server.SignOutRequestObject) (
 			return nil, err
 		}
 	}
-	s, err := h.session(ctx, nil)
+	s, err := h.session(ctx, access.Actor{})
 	return sessionAnswer{s, newCookie(ctx, "")}, err
 }

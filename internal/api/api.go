@@ -93,7 +93,7 @@ func New(o Options) (http.Handler, error) {
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: uncompressed, MinLength: 1024, Level: gzip.BestSpeed}))
 	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version}
 	g := e.Group(Base, validate(router, o.Access))
-	server.RegisterHandlers(g, server.NewStrictHandler(h, []server.StrictMiddlewareFunc{named}))
+	server.RegisterHandlers(g, server.NewStrictHandler(h, nil))
 	g.GET("/events", h.StreamEvents)
 	g.GET("/runs/:run/live", h.FollowRun)
 	e.Any("/api/*", validate(router, o.Access)(func(*echo.Context) error { return noPath }))

@@ -59,7 +59,7 @@ func (h *handlers) GetBay(ctx context.Context, r server.GetBayRequestObject) (se
 }
 
 func (h *handlers) AttemptBay(ctx context.Context, r server.AttemptBayRequestObject) (server.AttemptBayResponseObject, error) {
-	if err := h.shop.Attempt(ctx, r.Bay); err != nil {
+	if err := h.shop.Attempt(ctx, actor(ctx, value(r.Params.By)), r.Bay); err != nil {
 		return nil, err
 	}
 	b, err := h.bay(ctx, r.Bay)
@@ -67,7 +67,7 @@ func (h *handlers) AttemptBay(ctx context.Context, r server.AttemptBayRequestObj
 }
 
 func (h *handlers) VacateBay(ctx context.Context, r server.VacateBayRequestObject) (server.VacateBayResponseObject, error) {
-	if err := h.shop.Vacate(ctx, r.Bay); err != nil {
+	if err := h.shop.Vacate(ctx, actor(ctx, value(r.Params.By)), r.Bay); err != nil {
 		return nil, err
 	}
 	b, err := h.bay(ctx, r.Bay)
@@ -75,7 +75,7 @@ func (h *handlers) VacateBay(ctx context.Context, r server.VacateBayRequestObjec
 }
 
 func (h *handlers) RecordCopy(ctx context.Context, r server.RecordCopyRequestObject) (server.RecordCopyResponseObject, error) {
-	i, err := h.shop.RecordCopy(ctx, r.Bay, r.Body.By)
+	i, err := h.shop.RecordCopy(ctx, actor(ctx, r.Body.By), r.Bay)
 	return server.RecordCopy200JSONResponse(intakeOf(i)), err
 }
 
@@ -85,11 +85,15 @@ func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (se
 	if err != nil {
 		return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
 	}
-	i, err := h.shop.TakeIn(ctx, shop.Intake{
-		Bay: b.Bay, By: b.By, Lot: value(b.Lot), Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Label: value(b.Label),
+	in := shop.Intake{
+		Bay: b.Bay, Lot: value(b.Lot), Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Label: value(b.Label),
 		Made: value(b.Made), Clicks: value(b.Clicks),
 		Wanted: value(b.Wanted), Copied: value(b.Copied), Duty: duty,
-	})
+	}
+	if b.Release != nil {
+		in.Release = &shop.Release{Scope: check.Kind(b.Release.Scope), Owner: b.Release.Owner}
+	}
+	i, err := h.shop.TakeIn(ctx, actor(ctx, b.By), in)
 	return server.TakeIn201JSONResponse(intakeOf(i)), err
 }
 
@@ -172,7 +176,7 @@ func (h *handlers) ChangeDrive(ctx context.Context, r server.ChangeDriveRequestO
 	if err != nil {
 		return nil, err
 	}
-	if err := h.shop.SetDuty(ctx, d, drive.Duty(r.Body.Duty), value(r.Body.By)); err != nil {
+	if err := h.shop.SetDuty(ctx, actor(ctx, value(r.Body.By)), d, drive.Duty(r.Body.Duty)); err != nil {
 		return nil, err
 	}
 	out, err := h.detailed(ctx, d.Identity.Serial)
@@ -228,7 +232,7 @@ func (h *handlers) TakeReading(ctx context.Context, r server.TakeReadingRequestO
 	if err != nil {
 		return nil, err
 	}
-	taken, err := h.shop.TakeReading(ctx, d, r.Body.By, value(r.Body.Attachments))
+	taken, err := h.shop.TakeReading(ctx, actor(ctx, r.Body.By), d, value(r.Body.Attachments))
 	if err != nil {
 		return nil, err
 	}
@@ -284,7 +288,7 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 			return &shop.Invalid{What: wrong.Error(), Do: "Nothing of it was taken in. Get a whole copy of the file."}
 		}
 		if err == nil {
-			all, err = h.shop.Import(ctx, f, value(r.Params.By))
+			all, err = h.shop.Import(ctx, actor(ctx, value(r.Params.By)), f)
 		}
 		return err
 	})
@@ -293,15 +297,15 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 	})}, err
 }
 
-func (h *handlers) Redecode(ctx context.Context, _ server.RedecodeRequestObject) (server.RedecodeResponseObject, error) {
+func (h *handlers) Redecode(ctx context.Context, r server.RedecodeRequestObject) (server.RedecodeResponseObject, error) {
 	var done shop.Redecoding
 	err := behind.Do(func() (err error) {
-		done, err = h.shop.Redecode(ctx)
+		done, err = h.shop.Redecode(ctx, actor(ctx, value(r.Params.By)))
 		return err
 	})
 	return server.Redecode200JSONResponse{
 		Readings: done.Readings, Changed: done.Changed, Decoder: reading.DecoderVersion,
-		Changes: each(done.Changes, func(c shop.Redecoded) contract.Redecoded {
+		Changes: each(done.Changes, func(c shop.RedecodedSignal) contract.Redecoded {
 			return contract.Redecoded{Serial: c.Serial, Reading: c.Reading, Signal: string(c.Signal), Before: c.Before, Now: c.Now}
 		}),
 	}, err
@@ -312,10 +316,12 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 	if err != nil {
 		return nil, err
 	}
-	if who := whoAsks(ctx); who != nil && value(r.Body.Despite) != "" && !who.Role.Covers(access.Lead) {
+	if who, signed := whoAsks(ctx); signed && value(r.Body.Despite) != "" && !who.Role.Covers(access.Lead) {
 		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role), Do: "Ask a lead, or have the data copied first."}
 	}
-	started, err := h.shop.Check(ctx, d, check.Kind(r.Body.Kind), r.Body.By, value(r.Body.Despite), check.Limit{Share: value(r.Body.Share)}, each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} })...)
+	started, err := h.shop.Check(ctx, actor(ctx, r.Body.By), d, shop.CheckOrder{
+		Kind: check.Kind(r.Body.Kind), Despite: value(r.Body.Despite), Limit: check.Limit{Share: value(r.Body.Share)}, Spans: each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} }),
+	})
 	return server.StartCheck201JSONResponse(runOf(started)), err
 }
 
@@ -338,7 +344,7 @@ func (h *handlers) SignTogether(ctx context.Context, r server.SignTogetherReques
 		}
 		drives = append(drives, d)
 	}
-	signed, left, err := h.shop.SignTogether(ctx, drives, r.Body.By)
+	signed, left, err := h.shop.SignTogether(ctx, actor(ctx, r.Body.By), drives)
 	if err != nil {
 		return nil, err
 	}
@@ -366,14 +372,14 @@ func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestO
 			return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
 		}
 	}
-	if who := whoAsks(ctx); who != nil && grade != drive.Undecided && !who.Role.Covers(access.Lead) {
+	if who, signed := whoAsks(ctx); signed && grade != drive.Undecided && !who.Role.Covers(access.Lead) {
 		if now, err := h.shop.Verdict(ctx, d); err != nil {
 			return nil, err
 		} else if now.Grade != grade {
 			return nil, &access.Refused{What: fmt.Sprintf("%s is %s; overruling %s with %s needs a lead", who.Name, who.Role, now.Grade, grade), Do: "Ask a lead, or sign what the verdict says."}
 		}
 	}
-	v, err := h.shop.Sign(ctx, d, value(r.Body.Verdict), grade, r.Body.By, value(r.Body.Reason))
+	v, err := h.shop.Sign(ctx, actor(ctx, r.Body.By), d, value(r.Body.Verdict), grade, value(r.Body.Reason))
 	return server.SignVerdict201JSONResponse(verdictOf(d, v)), err
 }
 
@@ -399,17 +405,17 @@ func (h *handlers) GetRun(ctx context.Context, r server.GetRunRequestObject) (se
 }
 
 func (h *handlers) StopRun(ctx context.Context, r server.StopRunRequestObject) (server.StopRunResponseObject, error) {
-	one, err := h.shop.StopRun(ctx, r.Run, r.Body.By)
+	one, err := h.shop.StopRun(ctx, actor(ctx, r.Body.By), r.Run)
 	return server.StopRun200JSONResponse(runOf(one)), err
 }
 
 func (h *handlers) PauseRun(ctx context.Context, r server.PauseRunRequestObject) (server.PauseRunResponseObject, error) {
-	one, err := h.shop.Pause(ctx, r.Run, r.Body.By, true)
+	one, err := h.shop.Pause(ctx, actor(ctx, r.Body.By), r.Run, true)
 	return server.PauseRun200JSONResponse(runOf(one)), err
 }
 
 func (h *handlers) ResumeRun(ctx context.Context, r server.ResumeRunRequestObject) (server.ResumeRunResponseObject, error) {
-	one, err := h.shop.Pause(ctx, r.Run, r.Body.By, false)
+	one, err := h.shop.Pause(ctx, actor(ctx, r.Body.By), r.Run, false)
 	return server.ResumeRun200JSONResponse(runOf(one)), err
 }
 

@@ -65,18 +65,18 @@ func (h *handlers) ListLots(ctx context.Context, _ server.ListLotsRequestObject)
 
 func (h *handlers) OpenLot(ctx context.Context, r server.OpenLotRequestObject) (server.OpenLotResponseObject, error) {
 	b := r.Body
-	if who := whoAsks(ctx); who != nil && b.Check != nil && !who.Role.Covers(access.Technician) {
+	if who, signed := whoAsks(ctx); signed && b.Check != nil && !who.Role.Covers(access.Technician) {
 		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; planning a check needs a technician", who.Name, who.Role), Do: "Open the lot without one, or ask a technician."}
 	}
-	l, err := h.shop.OpenLot(ctx, shop.Lot{
+	l, err := h.shop.OpenLot(ctx, actor(ctx, r.Body.By), shop.Lot{
 		Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Wanted: value(b.Wanted), Copied: value(b.Copied),
-		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), Check: check.Kind(value(b.Check)), By: b.By,
+		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), Check: check.Kind(value(b.Check)),
 	})
 	return server.OpenLot201JSONResponse(lotOf(l)), err
 }
 
 func (h *handlers) EndLot(ctx context.Context, r server.EndLotRequestObject) (server.EndLotResponseObject, error) {
-	l, err := h.shop.EndLot(ctx, r.Lot, r.Body.By)
+	l, err := h.shop.EndLot(ctx, actor(ctx, r.Body.By), r.Lot)
 	return server.EndLot200JSONResponse(lotOf(l)), err
 }
 
@@ -209,7 +209,7 @@ func (h *handlers) intake(ctx context.Context, i shop.Intake) (contract.Intake, 
 }
 
 func (h *handlers) MoveIntake(ctx context.Context, r server.MoveIntakeRequestObject) (server.MoveIntakeResponseObject, error) {
-	i, err := h.shop.MoveIntake(ctx, r.Intake, r.Body.Bay, r.Body.By)
+	i, err := h.shop.MoveIntake(ctx, actor(ctx, r.Body.By), r.Intake, r.Body.Bay)
 	if err != nil {
 		return nil, err
 	}
@@ -218,7 +218,7 @@ func (h *handlers) MoveIntake(ctx context.Context, r server.MoveIntakeRequestObj
 }
 
 func (h *handlers) HandOver(ctx context.Context, r server.HandOverRequestObject) (server.HandOverResponseObject, error) {
-	i, err := h.shop.HandOver(ctx, r.Intake, shop.Handover{Goes: shop.Goes(r.Body.Goes), Data: shop.DataState(value(r.Body.Data)), Note: value(r.Body.Note), By: r.Body.By})
+	i, err := h.shop.HandOver(ctx, actor(ctx, r.Body.By), r.Intake, shop.Handover{Goes: shop.Goes(r.Body.Goes), Data: shop.DataState(value(r.Body.Data)), Note: value(r.Body.Note)})
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +227,7 @@ func (h *handlers) HandOver(ctx context.Context, r server.HandOverRequestObject)
 }
 
 func (h *handlers) EraseCustomer(ctx context.Context, r server.EraseCustomerRequestObject) (server.EraseCustomerResponseObject, error) {
-	e, err := h.shop.Erase(ctx, r.Body.Customer, r.Body.By)
+	e, err := h.shop.Erase(ctx, actor(ctx, r.Body.By), r.Body.Customer)
 	return server.EraseCustomer200JSONResponse{Intakes: e.Intakes, Lots: e.Lots}, err
 }
 
@@ -242,7 +242,16 @@ func (h *handlers) ListAudit(ctx context.Context, r server.ListAuditRequestObjec
 	}
 	all, err := h.shop.Audit(ctx, q)
 	return server.ListAudit200JSONResponse(each(all, func(a shop.Audited) contract.Audited {
-		return contract.Audited{Seq: a.Seq, At: a.At, By: a.By, Kind: string(a.Kind), Serial: text(a.Serial), Text: a.Text, Hash: hex.EncodeToString(a.Hash)}
+		out := contract.Audited{
+			Seq: a.Seq, At: a.At, By: a.By, Role: text(a.Role), Via: text(a.Via), Kind: string(a.Kind), Serial: text(a.Serial), Text: a.Text, Hash: hex.EncodeToString(a.Hash),
+		}
+		if len(a.Edits) > 0 {
+			edits := each(a.Edits, func(e shop.Edit) contract.AuditEdit {
+				return contract.AuditEdit{What: e.What, Before: text(e.Before), After: text(e.After)}
+			})
+			out.Edits = &edits
+		}
+		return out
 	})), err
 }
 

@@ -116,7 +116,7 @@ func applies(a policy.Applies) string {
 }
 
 func (h *handlers) PublishPolicy(ctx context.Context, r server.PublishPolicyRequestObject) (server.PublishPolicyResponseObject, error) {
-	if _, err := h.shop.Publish(ctx, []byte(r.Body.Text), r.Body.By, r.Body.Note); err != nil {
+	if _, err := h.shop.Publish(ctx, actor(ctx, r.Body.By), []byte(r.Body.Text), r.Body.Note); err != nil {
 		return nil, err
 	}
 	p, err := h.policy(ctx)
@@ -144,7 +144,7 @@ func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyReques
 	if len(draft) == 0 {
 		return nil, &shop.Invalid{What: "a replay needs the text of a draft", Do: "Send it: the policy in force has been what it has been."}
 	}
-	x, err := h.shop.Replay(ctx, draft)
+	x, err := h.shop.Replay(ctx, actor(ctx, ""), draft)
 	if err != nil {
 		return nil, err
 	}
@@ -214,7 +214,7 @@ func (h *handlers) SetOutcome(ctx context.Context, r server.SetOutcomeRequestObj
 	if err != nil {
 		return nil, err
 	}
-	if err := h.shop.SetOutcome(ctx, d, shop.Outcome{Outcome: verdict.Outcome{Failed: r.Body.Failed, At: r.Body.At}, Note: value(r.Body.Note), By: r.Body.By}); err != nil {
+	if err := h.shop.SetOutcome(ctx, actor(ctx, r.Body.By), d, shop.Outcome{Outcome: verdict.Outcome{Failed: r.Body.Failed, At: r.Body.At}, Note: value(r.Body.Note)}); err != nil {
 		return nil, err
 	}
 	o, err := h.outcome(ctx, d.Identity.Serial)

@@ -14,7 +14,7 @@ func (h *handlers) release(ctx context.Context, name, by string, r *shop.Release
 	if err != nil {
 		return contract.Intake{}, err
 	}
-	i, err := h.shop.RecordRelease(ctx, d, r, by)
+	i, err := h.shop.RecordRelease(ctx, actor(ctx, by), d, r)
 	return intakeOf(i), err
 }
 
@@ -33,7 +33,7 @@ func (h *handlers) StartRework(ctx context.Context, r server.StartReworkRequestO
 	if err != nil {
 		return nil, err
 	}
-	started, err := h.shop.Rework(ctx, d, check.Kind(r.Body.Kind), r.Body.Ending, r.Body.By)
+	started, err := h.shop.Rework(ctx, actor(ctx, r.Body.By), d, check.Kind(r.Body.Kind), r.Body.Ending)
 	return server.StartRework201JSONResponse(runOf(started)), err
 }
 
@@ -72,6 +72,6 @@ func (h *handlers) SetPlan(ctx context.Context, r server.SetPlanRequestObject) (
 	if r.Body.Check == contract.PlanRequestCheckNone {
 		kind = ""
 	}
-	q, err := h.shop.SetPlan(ctx, value(r.Params.Bench), kind, r.Body.By)
+	q, err := h.shop.SetPlan(ctx, actor(ctx, r.Body.By), value(r.Params.Bench), kind)
 	return server.SetPlan200JSONResponse(queueOf(q)), err
 }

@@ -37,6 +37,6 @@ func (h *handlers) LookAtVolumes(ctx context.Context, r server.LookAtVolumesRequ
 	if err != nil {
 		return nil, err
 	}
-	v, err := h.shop.LookAtVolumes(ctx, d, r.Body.By)
+	v, err := h.shop.LookAtVolumes(ctx, actor(ctx, r.Body.By), d)
 	return server.LookAtVolumes200JSONResponse(volumesOf(v)), err
 }

@@ -30,7 +30,7 @@ func bayCommands() *cli.Command {
 					if err != nil {
 						return err
 					}
-					b, err := c.Attempt(ctx, n)
+					b, err := c.Attempt(ctx, n, c.by())
 					if err != nil {
 						return err
 					}
@@ -44,7 +44,7 @@ func bayCommands() *cli.Command {
 					if err != nil {
 						return err
 					}
-					b, err := c.Vacate(ctx, n)
+					b, err := c.Vacate(ctx, n, c.by())
 					if err != nil {
 						return err
 					}
@@ -177,7 +177,7 @@ func showPlans(ctx context.Context, c call) error {
 
 func printQueue(w io.Writer, q contract.Queue) {
 	if q.Check == nil {
-		_, _ = fmt.Fprintf(w, "No plan. %s, %d %s for their turn.\n", count(q.Going, "run goes on", "runs go on"), q.Waiting, plural(q.Waiting, "waits", "wait"))
+		_, _ = fmt.Fprintf(w, "No plan. %s, %d %s for their turn.\n", counted(q.Going, "run goes on", "runs go on"), q.Waiting, plural(q.Waiting, "waits", "wait"))
 		return
 	}
 	whose := "Every drive"
@@ -239,6 +239,8 @@ func intakeCommand() *cli.Command {
 			&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"},
 			&cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
 			&cli.StringFlag{Name: "duty", Usage: "`DUTY` it is meant for: continuous, archive, everyday, carry", Value: "everyday"},
+			&cli.StringFlag{Name: "release", Usage: "the owner lets data be destroyed, for this `REWORK`: mend, renew, overwrite"},
+			&cli.StringFlag{Name: "owner", Usage: "`WHO` consented to that, and how"},
 		},
 		Commands: []*cli.Command{{
 			Name: "list", Usage: "intakes, newest first: who brought what, and how it ended", Description: "Example:\n   hylostat intake list --open",
@@ -279,8 +281,13 @@ func intakeCommand() *cli.Command {
 				return nil
 			}
 			wanted, copied, clicks, duty := c.Bool("wanted"), c.Bool("copied"), c.Bool("clicks"), contract.Duty(c.String("duty"))
+			var release *contract.IntakeRelease
+			if c.IsSet("release") || c.IsSet("owner") {
+				release = &contract.IntakeRelease{Scope: contract.ReworkKind(c.String("release")), Owner: c.String("owner")}
+			}
 			i, err := c.TakeIn(ctx, contract.IntakeRequest{
-				Bay: bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Made: set("made"), Clicks: &clicks, Lot: given[int64](c, "lot"), Wanted: &wanted, Copied: &copied, Duty: &duty,
+				Release: release,
+				Bay:     bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Made: set("made"), Clicks: &clicks, Lot: given[int64](c, "lot"), Wanted: &wanted, Copied: &copied, Duty: &duty,
 			})
 			if err != nil {
 				return err

@@ -88,7 +88,7 @@ func (c call) followAll(ctx context.Context) error {
 			f.bar.Abort(false)
 		}
 	}
-	_, _ = fmt.Fprintf(c.Root().ErrWriter, "\n%s. Follow again: hylostat run follow\n", count(len(known), "run goes on", "runs go on"))
+	_, _ = fmt.Fprintf(c.Root().ErrWriter, "\n%s. Follow again: hylostat run follow\n", counted(len(known), "run goes on", "runs go on"))
 	return nil
 }
 

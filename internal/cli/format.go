@@ -58,9 +58,6 @@ func plural(n int, one, many string) string {
 	return many
 }
 
-// count is a number with its word.
-func count(n int, one, many string) string { return fmt.Sprintf("%d %s", n, plural(n, one, many)) }
-
 func optional[T any](p *T) (v T) {
 	if p != nil {
 		v = *p

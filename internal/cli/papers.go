@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -425,7 +426,7 @@ func personCommands() *cli.Command {
 			{
 				Name: "remove", Usage: "remove a person; sessions and token end, what they did stays in the audit", ArgsUsage: "NAME", Description: "Example:\n   hylostat person remove Maud",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
-					all, err := c.RemovePerson(ctx, c.arg(0))
+					all, err := c.RemovePerson(ctx, c.arg(0), c.by())
 					if err != nil {
 						return err
 					}
@@ -486,9 +487,9 @@ func auditCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, a := range all {
-							rows[i] = table.Row{a.Seq, minute(a.At), a.By, a.Text}
+							rows[i] = table.Row{a.Seq, minute(a.At), a.By, cameIn(a), a.Text + edits(a)}
 						}
-						tabular(w, []any{"no.", "when", "who", "what"}, rows, 1)
+						tabular(w, []any{"no.", "when", "who", "as", "what"}, rows, 1)
 					})
 				}),
 			},
@@ -511,4 +512,22 @@ func auditCommands() *cli.Command {
 			},
 		},
 	}
+}
+
+// cameIn is as whom somebody did something: their role, and how they came in.
+func cameIn(a contract.Audited) string {
+	return strings.Trim(optional(a.Role)+", "+optional(a.Via), ", ")
+}
+
+// edits is what a deed changed, after its text.
+func edits(a contract.Audited) string {
+	if a.Edits == nil {
+		return ""
+	}
+	none := func(p *string) string { return cmp.Or(optional(p), "nothing") }
+	var all []string
+	for _, e := range *a.Edits {
+		all = append(all, fmt.Sprintf("%s: %s -> %s", e.What, none(e.Before), none(e.After)))
+	}
+	return " (" + strings.Join(all, "; ") + ")"
 }

@@ -122,7 +122,7 @@ func (s Starters) recordCommands() *cli.Command {
 			{
 				Name: "redecode", Usage: "read all pages of the past with the present decoder, and say what changed", Description: "Example:\n   hylostat record redecode",
 				Action: action(0, 0, func(ctx context.Context, c call) error {
-					done, err := c.Redecode(ctx)
+					done, err := c.Redecode(ctx, c.by())
 					if err != nil {
 						return err
 					}

@@ -114,7 +114,7 @@ type ClientInterface interface {
 	// AttemptBay There is a drive in the bay; look for it, again
 	//
 	// Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-	AttemptBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AttemptBay(ctx context.Context, bay BayName, params *AttemptBayParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RecordCopyWithBody The data of the drive in the bay has been copied
 	//
@@ -133,7 +133,7 @@ type ClientInterface interface {
 	// VacateBay There is no drive in the bay after all
 	//
 	// Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-	VacateBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VacateBay(ctx context.Context, bay BayName, params *VacateBayParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EraseCustomerWithBody Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	//
@@ -478,7 +478,7 @@ type ClientInterface interface {
 	// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
 	//
 	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
-	RemovePerson(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemovePerson(ctx context.Context, person string, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	//
@@ -556,7 +556,7 @@ type ClientInterface interface {
 	// Redecode Read all pages of the past with the present decoder
 	//
 	// Corresponds with POST /redecode (the `Redecode` operationId).
-	Redecode(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	Redecode(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first
 	//
@@ -742,8 +742,8 @@ func (c *Raw) GetBay(ctx context.Context, bay BayName, reqEditors ...RequestEdit
 // AttemptBay There is a drive in the bay; look for it, again
 //
 // Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-func (c *Raw) AttemptBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAttemptBayRequest(c.Server, bay)
+func (c *Raw) AttemptBay(ctx context.Context, bay BayName, params *AttemptBayParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAttemptBayRequest(c.Server, bay, params)
 	if err != nil {
 		return nil, err
 	}
@@ -791,8 +791,8 @@ func (c *Raw) RecordCopy(ctx context.Context, bay BayName, body RecordCopyJSONRe
 // VacateBay There is no drive in the bay after all
 //
 // Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-func (c *Raw) VacateBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewVacateBayRequest(c.Server, bay)
+func (c *Raw) VacateBay(ctx context.Context, bay BayName, params *VacateBayParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVacateBayRequest(c.Server, bay, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1706,8 +1706,8 @@ func (c *Raw) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqE
 // RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
 //
 // Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
-func (c *Raw) RemovePerson(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemovePersonRequest(c.Server, person)
+func (c *Raw) RemovePerson(ctx context.Context, person string, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequest(c.Server, person, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1904,8 +1904,8 @@ func (c *Raw) ImportRecordWithBody(ctx context.Context, params *ImportRecordPara
 // Redecode Read all pages of the past with the present decoder
 //
 // Corresponds with POST /redecode (the `Redecode` operationId).
-func (c *Raw) Redecode(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRedecodeRequest(c.Server)
+func (c *Raw) Redecode(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRedecodeRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2415,7 +2415,7 @@ func NewGetBayRequest(server string, bay BayName) (*http.Request, error) {
 }
 
 // NewAttemptBayRequest constructs an http.Request for the AttemptBay method
-func NewAttemptBayRequest(server string, bay BayName) (*http.Request, error) {
+func NewAttemptBayRequest(server string, bay BayName, params *AttemptBayParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2438,6 +2438,33 @@ func NewAttemptBayRequest(server string, bay BayName) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -2496,7 +2523,7 @@ func NewRecordCopyRequestWithBody(server string, bay BayName, contentType string
 }
 
 // NewVacateBayRequest constructs an http.Request for the VacateBay method
-func NewVacateBayRequest(server string, bay BayName) (*http.Request, error) {
+func NewVacateBayRequest(server string, bay BayName, params *VacateBayParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2519,6 +2546,33 @@ func NewVacateBayRequest(server string, bay BayName) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -4565,7 +4619,7 @@ func NewAddPersonRequestWithBody(server string, contentType string, body io.Read
 }
 
 // NewRemovePersonRequest constructs an http.Request for the RemovePerson method
-func NewRemovePersonRequest(server string, person string) (*http.Request, error) {
+func NewRemovePersonRequest(server string, person string, params *RemovePersonParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4588,6 +4642,33 @@ func NewRemovePersonRequest(server string, person string) (*http.Request, error)
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -4923,7 +5004,7 @@ func NewImportRecordRequestWithBody(server string, params *ImportRecordParams, c
 }
 
 // NewRedecodeRequest constructs an http.Request for the Redecode method
-func NewRedecodeRequest(server string) (*http.Request, error) {
+func NewRedecodeRequest(server string, params *RedecodeParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4939,6 +5020,33 @@ func NewRedecodeRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -5660,7 +5768,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-	AttemptBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error)
+	AttemptBayWithResponse(ctx context.Context, bay BayName, params *AttemptBayParams, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error)
 
 	// RecordCopyWithBodyWithResponse The data of the drive in the bay has been copied
 	//
@@ -5681,7 +5789,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-	VacateBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*VacateBayResponse, error)
+	VacateBayWithResponse(ctx context.Context, bay BayName, params *VacateBayParams, reqEditors ...RequestEditorFn) (*VacateBayResponse, error)
 
 	// EraseCustomerWithBodyWithResponse Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	//
@@ -6080,7 +6188,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
-	RemovePersonWithResponse(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+	RemovePersonWithResponse(ctx context.Context, person string, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
 
 	// GetQueueWithResponse What becomes of every drive that is put in, and how that stands
 	//
@@ -6164,7 +6272,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /redecode (the `Redecode` operationId).
-	RedecodeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RedecodeResponse, error)
+	RedecodeWithResponse(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*RedecodeResponse, error)
 
 	// ListRunsWithResponse Runs, newest first
 	//
@@ -9778,8 +9886,8 @@ func (c *ClientWithResponses) GetBayWithResponse(ctx context.Context, bay BayNam
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /bays/{bay}/attempt (the `AttemptBay` operationId).
-func (c *ClientWithResponses) AttemptBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error) {
-	rsp, err := c.AttemptBay(ctx, bay, reqEditors...)
+func (c *ClientWithResponses) AttemptBayWithResponse(ctx context.Context, bay BayName, params *AttemptBayParams, reqEditors ...RequestEditorFn) (*AttemptBayResponse, error) {
+	rsp, err := c.AttemptBay(ctx, bay, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -9817,8 +9925,8 @@ func (c *ClientWithResponses) RecordCopyWithResponse(ctx context.Context, bay Ba
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /bays/{bay}/vacate (the `VacateBay` operationId).
-func (c *ClientWithResponses) VacateBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*VacateBayResponse, error) {
-	rsp, err := c.VacateBay(ctx, bay, reqEditors...)
+func (c *ClientWithResponses) VacateBayWithResponse(ctx context.Context, bay BayName, params *VacateBayParams, reqEditors ...RequestEditorFn) (*VacateBayResponse, error) {
+	rsp, err := c.VacateBay(ctx, bay, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10558,8 +10666,8 @@ func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body Ad
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
-func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, person string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
-	rsp, err := c.RemovePerson(ctx, person, reqEditors...)
+func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, person string, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePerson(ctx, person, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10714,8 +10822,8 @@ func (c *ClientWithResponses) ImportRecordWithBodyWithResponse(ctx context.Conte
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /redecode (the `Redecode` operationId).
-func (c *ClientWithResponses) RedecodeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RedecodeResponse, error) {
-	rsp, err := c.Redecode(ctx, reqEditors...)
+func (c *ClientWithResponses) RedecodeWithResponse(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*RedecodeResponse, error) {
+	rsp, err := c.Redecode(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -118,14 +118,14 @@ func (c *Client) Bay(ctx context.Context, number contract.BayName) (contract.Bay
 }
 
 // Attempt tries again to make the drive of a bay answer.
-func (c *Client) Attempt(ctx context.Context, bay contract.BayName) (contract.Bay, error) {
-	r, err := c.raw.AttemptBay(ctx, bay)
+func (c *Client) Attempt(ctx context.Context, bay contract.BayName, by string) (contract.Bay, error) {
+	r, err := c.raw.AttemptBay(ctx, bay, &contract.AttemptBayParams{By: &by})
 	return call[contract.Bay](c, r, err)
 }
 
 // Vacate says that a bay is empty after all.
-func (c *Client) Vacate(ctx context.Context, bay contract.BayName) (contract.Bay, error) {
-	r, err := c.raw.VacateBay(ctx, bay)
+func (c *Client) Vacate(ctx context.Context, bay contract.BayName, by string) (contract.Bay, error) {
+	r, err := c.raw.VacateBay(ctx, bay, &contract.VacateBayParams{By: &by})
 	return call[contract.Bay](c, r, err)
 }
 
@@ -155,8 +155,8 @@ func (c *Client) ImportRecord(ctx context.Context, file io.Reader, by string) (c
 }
 
 // Redecode has the service read all pages of the past with its present decoder.
-func (c *Client) Redecode(ctx context.Context) (contract.RedecodeResult, error) {
-	r, err := c.raw.Redecode(ctx)
+func (c *Client) Redecode(ctx context.Context, by string) (contract.RedecodeResult, error) {
+	r, err := c.raw.Redecode(ctx, &contract.RedecodeParams{By: &by})
 	return call[contract.RedecodeResult](c, r, err)
 }
 

@@ -144,8 +144,8 @@ func (c *Client) AddPerson(ctx context.Context, w contract.WorkerRequest) (contr
 }
 
 // RemovePerson removes a person.
-func (c *Client) RemovePerson(ctx context.Context, name string) ([]contract.Worker, error) {
-	r, err := c.raw.RemovePerson(ctx, name)
+func (c *Client) RemovePerson(ctx context.Context, name, by string) ([]contract.Worker, error) {
+	r, err := c.raw.RemovePerson(ctx, name, &contract.RemovePersonParams{By: &by})
 	return call[[]contract.Worker](c, r, err)
 }
 

@@ -1027,6 +1027,16 @@ type AttributeKind string
 // AttributeState defines model for Attribute.State.
 type AttributeState string
 
+// AuditEdit defines model for AuditEdit.
+type AuditEdit struct {
+	// After absent: there is nothing any more
+	After *string `json:"after,omitempty"`
+
+	// Before absent: there was nothing
+	Before *string `json:"before,omitempty"`
+	What   string  `json:"what"`
+}
+
 // AuditVerification defines model for AuditVerification.
 type AuditVerification struct {
 	// FirstBad number of the first row that does not follow
@@ -1042,12 +1052,21 @@ type Audited struct {
 	At time.Time `json:"at"`
 	By string    `json:"by"`
 
+	// Edits what it changed
+	Edits *[]AuditEdit `json:"edits,omitempty"`
+
 	// Hash SHA-256 over the row and the hash before it, in hex
-	Hash   string  `json:"hash"`
-	Kind   string  `json:"kind"`
+	Hash string `json:"hash"`
+	Kind string `json:"kind"`
+
+	// Role theirs, then; absent: not known
+	Role   *string `json:"role,omitempty"`
 	Seq    int64   `json:"seq"`
 	Serial *string `json:"serial,omitempty"`
 	Text   string  `json:"text"`
+
+	// Via how they came in: session, token, open shop, standing order, itself; absent in rows of before it was kept
+	Via *string `json:"via,omitempty"`
 }
 
 // Bay defines model for Bay.
@@ -1483,6 +1502,15 @@ type Intake struct {
 	Wanted     bool    `json:"wanted"`
 }
 
+// IntakeRelease What the owner allows to be destroyed, recorded with the intake
+type IntakeRelease struct {
+	// Owner who consented, and how
+	Owner string `json:"owner"`
+
+	// Scope each covers the ones before it, as the scope of a release
+	Scope ReworkKind `json:"scope"`
+}
+
 // IntakeRequest defines model for IntakeRequest.
 type IntakeRequest struct {
 	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
@@ -1507,7 +1535,10 @@ type IntakeRequest struct {
 
 	// Reference the customer's own for it
 	Reference *string `json:"reference,omitempty"`
-	Ticket    *string `json:"ticket,omitempty"`
+
+	// Release What the owner allows to be destroyed, recorded with the intake
+	Release *IntakeRelease `json:"release,omitempty"`
+	Ticket  *string        `json:"ticket,omitempty"`
 
 	// Wanted the data is wanted
 	Wanted *bool `json:"wanted,omitempty"`
@@ -2837,6 +2868,9 @@ type Written struct {
 // BenchName defines model for BenchName.
 type BenchName = string
 
+// By defines model for By.
+type By = string
+
 // DriveName defines model for DriveName.
 type DriveName = string
 
@@ -2857,6 +2891,18 @@ type ListAuditParams struct {
 	// Before number of a row
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
 	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// AttemptBayParams defines parameters for AttemptBay.
+type AttemptBayParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
+}
+
+// VacateBayParams defines parameters for VacateBay.
+type VacateBayParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
 }
 
 // ListDrivesParams defines parameters for ListDrives.
@@ -2966,6 +3012,12 @@ type PrintLotParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
 
+// RemovePersonParams defines parameters for RemovePerson.
+type RemovePersonParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
+}
+
 // GetQueueParams defines parameters for GetQueue.
 type GetQueueParams struct {
 	// Bench which bench, by its name; the shop's own when not given
@@ -2981,6 +3033,12 @@ type SetPlanParams struct {
 // ImportRecordParams defines parameters for ImportRecord.
 type ImportRecordParams struct {
 	By *string `form:"by,omitempty" json:"by,omitempty"`
+}
+
+// RedecodeParams defines parameters for Redecode.
+type RedecodeParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.

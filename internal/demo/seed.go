@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/core/ata"
@@ -111,7 +112,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		}
 		f.Drives = append(f.Drives, one)
 	}
-	if _, err := s.Import(ctx, f, ""); err != nil {
+	if _, err := s.Import(ctx, access.Service, f); err != nil {
 		return err
 	}
 	lot := shop.Lot{
@@ -146,12 +147,12 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 			return err
 		}
 		if found.Duty != m.duty {
-			if err := s.SetDuty(ctx, found, m.duty, ""); err != nil {
+			if err := s.SetDuty(ctx, access.Service, found, m.duty); err != nil {
 				return err
 			}
 		}
 		if m.signed != "" && found.Now.Grade != drive.Undecided {
-			if _, err := s.Sign(ctx, found, 0, drive.Undecided, m.signed, ""); err != nil {
+			if _, err := s.Sign(ctx, access.InOpenShop(m.signed), found, 0, drive.Undecided, ""); err != nil {
 				return err
 			}
 		}
@@ -161,7 +162,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 			if err != nil || len(here) == 0 {
 				return err
 			}
-			if _, err := s.HandOver(ctx, here[0].ID, shop.Handover{Goes: shop.Returned, By: m.signed}); err != nil {
+			if _, err := s.HandOver(ctx, access.InOpenShop(m.signed), here[0].ID, shop.Handover{Goes: shop.Returned}); err != nil {
 				return err
 			}
 			clock.at = d.clock.Start
@@ -278,7 +279,7 @@ func (d *Demo) Attend(ctx context.Context, s *shop.Shop) error {
 			return err
 		}
 		if v.Bay.Connection == protocol.Empty {
-			return s.Attempt(ctx, m.at())
+			return s.Attempt(ctx, access.InOpenShop("Dov"), m.at())
 		}
 	}
 	return nil

@@ -57,9 +57,9 @@ func TestANewPolicyJudgesEveryDriveOnce(t *testing.T) {
 	p.read(week, tested("KVA077M60A", 9080))
 	require.Equal(t, drive.Degrading, p.verdict("7M511").Grade)
 	sound := p.verdict("7M60A")
-	_, err := p.Sign(t.Context(), p.drive("7M60A"), sound.Seq, drive.Undecided, "Imre", "")
+	_, err := p.Sign(t.Context(), who("Imre"), p.drive("7M60A"), sound.Seq, drive.Undecided, "")
 	require.NoError(t, err)
-	published, err := p.Publish(t.Context(), milder(t), "Maud", "a few are nothing")
+	published, err := p.Publish(t.Context(), who("Maud"), milder(t), "a few are nothing")
 	require.NoError(t, err)
 	n, err := p.RedecideAll(t.Context())
 	require.NoError(t, err)
@@ -89,10 +89,10 @@ func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
 		s.pending = 12 // of the 10 that always-on use allows
 		p.read(time.Duration(i)*week, s)
 	}
-	_, err = p.Publish(t.Context(), milder(t), "Maud", "a few are nothing")
+	_, err = p.Publish(t.Context(), who("Maud"), milder(t), "a few are nothing")
 	require.NoError(t, err)
 	between.before = func() { // it has been judged for everyday use, and that is not stored yet
-		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M511"), drive.Continuous, "Dov"))
+		require.NoError(t, p.SetDuty(t.Context(), who("Dov"), p.drive("7M511"), drive.Continuous))
 	}
 	_, err = p.RedecideAll(t.Context())
 	require.NoError(t, err)
@@ -111,7 +111,7 @@ func TestAVerdictFromBeforeItsDigestWasKeptIsStillTheSame(t *testing.T) {
 	s.hours, s.tests[0].Hours = 9080, 9079
 	p.read(week, s)
 	before := p.verdict("7M511")
-	_, err := p.Sign(t.Context(), p.drive("7M511"), before.Seq, drive.Degrading, "Imre", "it hums")
+	_, err := p.Sign(t.Context(), who("Imre"), p.drive("7M511"), before.Seq, drive.Degrading, "it hums")
 	require.NoError(t, err)
 	db, err := sqlx.Open("sqlite", p.file)
 	require.NoError(t, err)
@@ -144,9 +144,9 @@ func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {
 		if o.Failed {
 			o.At = began.Add(100 * 24 * time.Hour)
 		}
-		require.NoError(t, p.SetOutcome(t.Context(), p.drive(serial(i)), o))
+		require.NoError(t, p.SetOutcome(t.Context(), who("Dov"), p.drive(serial(i)), o))
 	}
-	x, err := p.Replay(t.Context(), policy.Default)
+	x, err := p.Replay(t.Context(), who("Dov"), policy.Default)
 	require.NoError(t, err)
 	assert.Equal(t, drives, x.Risk.Outcomes)
 	assert.Contains(t, x.Risk.Words, "by 44 outcomes, 14 of them failures")

@@ -14,15 +14,23 @@ type Audited struct {
 	Seq    int64
 	At     time.Time
 	By     string
+	Role   string // of who did it; empty: not known
+	Via    string // how they came in; empty: a row of before this was kept
 	Kind   EventKind
 	Serial string
 	Text   string
+	Edits  []Edit // what it changed
 	Hash   []byte
 }
 
-// Chain is the hash of a row that follows one with the hash before; the first follows nil.
+// Chain is the hash of a row that follows one with the hash before; the first follows nil. Rows of before it was kept how people came in
+// have fewer fields.
 func (a Audited) Chain(before []byte) []byte {
-	row, err := json.Marshal([]any{before, a.Seq, a.At.UnixMilli(), a.By, a.Kind, a.Serial, a.Text})
+	fields := []any{before, a.Seq, a.At.UnixMilli(), a.By, a.Kind, a.Serial, a.Text}
+	if a.Via != "" {
+		fields = append(fields, a.Role, a.Via, a.Edits)
+	}
+	row, err := json.Marshal(fields)
 	if err != nil { // texts and numbers always marshal
 		panic(err)
 	}

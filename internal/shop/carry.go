@@ -22,28 +22,38 @@ type Imported struct {
 
 // Import takes a record file in, as one change: all of it, or nothing. What is known already changes nothing; what is older
 // than what is known finds its place in the drive's life.
-func (s *Shop) Import(ctx context.Context, f record.File, by string) ([]Imported, error) {
+func (s *Shop) Import(ctx context.Context, by Actor, f record.File) ([]Imported, error) {
 	var all []Imported
-	_, err := s.change(ctx, func(tx Tx) (events []Event, err error) {
+	err := s.act(ctx, by, func(tx Tx) (deeds []Deed, events []Event, err error) {
 		all = nil
 		for _, d := range f.Drives {
 			done := Imported{Key: d.Key()}
 			readings := slices.Clone(d.Readings)
 			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
-			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done, by)
+			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			events = append(events, more...)
 			all = append(all, done)
+			if done.Readings > 0 {
+				text := fmt.Sprintf("%s: %d readings taken in", done.Key.Serial, done.Readings)
+				if done.Readings == 1 {
+					text = done.Key.Serial + ": 1 reading taken in"
+				}
+				deeds = append(deeds, Deed{Kind: ReadingTaken, Serial: done.Key.Serial, Text: text})
+			}
 		}
-		return events, nil
+		if len(deeds) == 0 {
+			deeds = append(deeds, Deed{Kind: RecordImported, Text: "A record file taken in: all of it was known"})
+		}
+		return deeds, events, nil
 	})
 	return all, err
 }
 
 // takeIn stores the readings of one drive, in the order of time, then tells its life and judges it once.
-func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported, by string) ([]Event, error) {
+func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported) ([]Event, error) {
 	var k known
 	var latest *kept
 	for _, r := range readings {
@@ -66,11 +76,6 @@ func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []reco
 		return nil, nil
 	}
 	d := k.drive
-	text := fmt.Sprintf("%s: %d readings taken in", key.Serial, done.Readings)
-	if done.Readings == 1 {
-		text = key.Serial + ": 1 reading taken in"
-	}
-	events := []Event{{At: s.clock.Now(), Kind: ReadingTaken, Serial: key.Serial, By: by, Text: text}}
 	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
@@ -80,11 +85,9 @@ func (s *Shop) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []reco
 		return nil, err
 	}
 	if learned { // all its readings are read anew in that light
-		more, err := s.redecodeDrive(ctx, tx, d, &Redecoding{})
-		return append(events, more...), err
+		return s.redecodeDrive(ctx, tx, d, &Redecoding{})
 	}
-	more, err := s.retell(ctx, tx, d, moments)
-	return append(events, more...), err
+	return s.retell(ctx, tx, d, moments)
 }
 
 // Export gives a record file of all readings of a drive.
@@ -113,8 +116,8 @@ func (s *Shop) Export(ctx context.Context, d Drive) (record.File, error) {
 	return f, nil
 }
 
-// Redecoded is one signal that the present decoder reads otherwise.
-type Redecoded struct {
+// RedecodedSignal is one signal that the present decoder reads otherwise.
+type RedecodedSignal struct {
 	Serial      string
 	Reading     int
 	Signal      signal.Name
@@ -124,15 +127,19 @@ type Redecoded struct {
 // Redecoding is what came of reading the past anew.
 type Redecoding struct {
 	Readings, Changed int
-	Changes           []Redecoded // the first mostRedecoded
+	Changes           []RedecodedSignal // the first mostRedecoded
 }
 
 const mostRedecoded = 1000
 
 // Redecode reads every stored page with the present decoder, keeps what it says, and decides anew where it says otherwise.
 // One drive is one change: an interruption leaves whole drives.
-func (s *Shop) Redecode(ctx context.Context) (Redecoding, error) {
+func (s *Shop) Redecode(ctx context.Context, by Actor) (Redecoding, error) {
 	var sum Redecoding
+	deed := Deed{Kind: Redecoded, Text: fmt.Sprintf("All readings decoded anew by decoder %d", reading.DecoderVersion)}
+	if err := s.act(ctx, by, func(Tx) ([]Deed, []Event, error) { return []Deed{deed}, nil, nil }); err != nil {
+		return sum, err
+	}
 	after := ""
 	for {
 		drives, err := s.store.Drives(ctx, Query{After: after, Limit: 200})
@@ -174,7 +181,7 @@ func (s *Shop) redecodeDrive(ctx context.Context, tx Tx, d Drive, sum *Redecodin
 			}
 			changed = true
 			if len(sum.Changes) < mostRedecoded {
-				c := Redecoded{Serial: d.Identity.Serial, Reading: m.Seq, Signal: def.Name}
+				c := RedecodedSignal{Serial: d.Identity.Serial, Reading: m.Seq, Signal: def.Name}
 				if had {
 					c.Before = &was
 				}

@@ -272,26 +272,23 @@ type LeftUnsigned struct{ Serial, Why string }
 
 // SignTogether accepts the verdicts of several drives at once: of those that are healthy without a finding or a note, and of no
 // others, each of which a person has to look at. No drives: of all such drives of the shop.
-func (s *Shop) SignTogether(ctx context.Context, drives []Drive, by string) (signed []string, left []LeftUnsigned, err error) {
-	if by = strings.TrimSpace(by); by == "" {
-		return nil, nil, &Invalid{"a signature needs a name", "Say who signs."}
-	}
+func (s *Shop) SignTogether(ctx context.Context, by Actor, drives []Drive) (signed []string, left []LeftUnsigned, err error) {
 	if len(drives) == 0 {
 		if drives, err = s.unsignedHealthy(ctx); err != nil {
 			return nil, nil, err
 		}
 	}
-	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
+	err = s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
 		signed, left = nil, nil
-		var events []Event
+		var deeds []Deed
 		for _, d := range drives {
 			current, err := tx.Drive(ctx, d.ID)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			v, err := tx.LastVerdict(ctx, d.ID)
 			if err != nil && !isNone(err) {
-				return nil, err
+				return nil, nil, err
 			}
 			serial := d.Identity.Serial
 			switch {
@@ -308,18 +305,20 @@ func (s *Shop) SignTogether(ctx context.Context, drives []Drive, by string) (sig
 				left = append(left, LeftUnsigned{serial, "there is something to note: look at it, then sign it alone"})
 				continue
 			}
-			sign := SignOff{At: s.clock.Now(), By: by, Grade: v.Grade}
+			sign := SignOff{At: s.clock.Now(), By: by.Name, Grade: v.Grade}
 			if err := tx.Sign(ctx, d.ID, v.Seq, sign); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			current.Now.Signed = &sign
 			if err := tx.SaveNow(ctx, d.ID, current.Now); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			signed = append(signed, serial)
-			events = append(events, Event{At: sign.At, Kind: VerdictSigned, Serial: serial, Bay: current.Now.Bay, By: by, Text: fmt.Sprintf("%s: %s, signed by %s", serial, v.Grade, by)})
+			deed := Deed{Kind: VerdictSigned, Serial: serial, Bay: current.Now.Bay, Text: fmt.Sprintf("%s: %s, signed by %s", serial, v.Grade, by.Name)}
+			deed.edit("signed", nil, v.Grade)
+			deeds = append(deeds, deed)
 		}
-		return events, nil
+		return deeds, nil, nil
 	})
 	return signed, left, err
 }
@@ -345,46 +344,46 @@ func (s *Shop) unsignedHealthy(ctx context.Context) ([]Drive, error) {
 
 // Sign accepts the present verdict of a drive, or overrules it when grade differs; that needs a reason. Signing names the
 // verdict seen, so that nobody signs what changed meanwhile.
-func (s *Shop) Sign(ctx context.Context, d Drive, seen int, grade drive.Grade, by, reason string) (Verdict, error) {
-	by, reason = strings.TrimSpace(by), strings.TrimSpace(reason)
-	if by == "" {
-		return Verdict{}, &Invalid{"a signature needs a name", "Say who signs."}
-	}
-	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+func (s *Shop) Sign(ctx context.Context, by Actor, d Drive, seen int, grade drive.Grade, reason string) (Verdict, error) {
+	reason = strings.TrimSpace(reason)
+	err := s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
 		v, err := tx.LastVerdict(ctx, d.ID)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		switch {
 		case seen != 0 && seen != v.Seq:
-			return nil, &Conflict{fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq), "Look at the new one, then sign."}
+			return nil, nil, &Conflict{fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq), "Look at the new one, then sign."}
 		case v.Signed != nil:
-			return nil, &Conflict{fmt.Sprintf("verdict %d of %s is signed by %s already", v.Seq, d.Identity.Serial, v.Signed.By), "New evidence opens it again."}
+			return nil, nil, &Conflict{fmt.Sprintf("verdict %d of %s is signed by %s already", v.Seq, d.Identity.Serial, v.Signed.By), "New evidence opens it again."}
 		case grade == drive.Undecided && v.Grade == drive.Undecided:
-			return nil, &Conflict{d.Identity.Serial + " is undecided", "Bring the missing evidence, or overrule with a grade and a reason."}
+			return nil, nil, &Conflict{d.Identity.Serial + " is undecided", "Bring the missing evidence, or overrule with a grade and a reason."}
 		case grade == drive.Undecided:
 			grade = v.Grade
 		}
 		if grade != v.Grade && reason == "" {
-			return nil, &Invalid{fmt.Sprintf("overruling %s with %s needs a reason", v.Grade, grade), "Say why."}
+			return nil, nil, &Invalid{fmt.Sprintf("overruling %s with %s needs a reason", v.Grade, grade), "Say why."}
 		}
-		sign := SignOff{At: s.clock.Now(), By: by, Grade: grade, Reason: reason}
+		sign := SignOff{At: s.clock.Now(), By: by.Name, Grade: grade, Reason: reason}
 		if err := tx.Sign(ctx, d.ID, v.Seq, sign); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		current, err := tx.Drive(ctx, d.ID)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		current.Now.Signed = &sign
 		if err := tx.SaveNow(ctx, d.ID, current.Now); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		text := fmt.Sprintf("%s: %s, signed by %s", d.Identity.Serial, v.Grade, by)
+		text := fmt.Sprintf("%s: %s, signed by %s", d.Identity.Serial, v.Grade, by.Name)
 		if grade != v.Grade {
-			text = fmt.Sprintf("%s: %s overruled with %s by %s", d.Identity.Serial, v.Grade, grade, by)
+			text = fmt.Sprintf("%s: %s overruled with %s by %s", d.Identity.Serial, v.Grade, grade, by.Name)
 		}
-		return []Event{{At: s.clock.Now(), Kind: VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, By: by, Text: text}}, nil
+		deed := Deed{Kind: VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Text: text}
+		deed.edit("grade", v.Grade, grade)
+		deed.edit("signed", nil, grade)
+		return []Deed{deed}, nil, nil
 	})
 	if err != nil {
 		return Verdict{}, err

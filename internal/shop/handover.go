@@ -41,39 +41,39 @@ type Handover struct {
 
 // HandOver ends an intake: where the drive goes, and the state of its data, which is what the runs of the intake did to it unless
 // somebody knows worse. A release ends with its intake.
-func (s *Shop) HandOver(ctx context.Context, id int64, h Handover) (Intake, error) {
-	if err := tidy(&h.Note, &h.By); err != nil {
+func (s *Shop) HandOver(ctx context.Context, by Actor, id int64, h Handover) (Intake, error) {
+	if err := tidy(&h.Note, &by.Name); err != nil {
 		return Intake{}, err
 	}
 	if h.Goes != Returned && h.Goes != Kept && h.Goes != Scrapped {
 		return Intake{}, &Invalid{fmt.Sprintf("%q is no way for a drive to go", h.Goes), "Choose returned, kept or scrapped."}
 	}
-	h.At = s.clock.Now()
+	h.By, h.At = by.Name, s.clock.Now()
 	var i Intake
-	_, err := s.change(ctx, func(tx Tx) (_ []Event, err error) {
+	err := s.act(ctx, by, func(tx Tx) (_ []Deed, _ []Event, err error) {
 		if i, err = tx.IntakeByID(ctx, id); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if i.Handover != nil {
-			return nil, &Conflict{fmt.Sprintf("intake %d ended on %s: %s", id, i.Handover.At.Format("2 January 2006"), i.Handover.Goes), "Take the drive in again if it came back."}
+			return nil, nil, &Conflict{fmt.Sprintf("intake %d ended on %s: %s", id, i.Handover.At.Format("2 January 2006"), i.Handover.Goes), "Take the drive in again if it came back."}
 		}
 		name := fmt.Sprintf("Intake %d", id)
 		known := Untouched
 		var d Drive
 		if i.Drive != 0 {
 			if d, err = tx.Drive(ctx, i.Drive); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			name = d.Identity.Serial
 			open, err := tx.Runs(ctx, RunQuery{Drive: d.Identity.Key, Open: true, Limit: 1})
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			if len(open) > 0 {
-				return nil, &Conflict{fmt.Sprintf("run %d of %s goes on", open[0].ID, name), "Wait for it, or stop it."}
+				return nil, nil, &Conflict{fmt.Sprintf("run %d of %s goes on", open[0].ID, name), "Wait for it, or stop it."}
 			}
 			if known, err = dataState(ctx, tx, d, i); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 		switch h.Data {
@@ -81,19 +81,25 @@ func (s *Shop) HandOver(ctx context.Context, id int64, h Handover) (Intake, erro
 			h.Data = known
 		case Untouched:
 			if known != Untouched {
-				return nil, &Conflict{fmt.Sprintf("a rework wrote to %s at this intake: its data is %s", name, known), "Hand it over as that."}
+				return nil, nil, &Conflict{fmt.Sprintf("a rework wrote to %s at this intake: its data is %s", name, known), "Hand it over as that."}
 			}
 		case Altered:
 		case Overwritten:
 			if known != Overwritten {
-				return nil, &Conflict{fmt.Sprintf("no overwrite of %s at this intake passed", name), "Overwrite it first, or hand it over as " + string(known) + "."}
+				return nil, nil, &Conflict{fmt.Sprintf("no overwrite of %s at this intake passed", name), "Overwrite it first, or hand it over as " + string(known) + "."}
 			}
 		default:
-			return nil, &Invalid{fmt.Sprintf("%q is no state of data", h.Data), "Choose untouched, altered or overwritten."}
+			return nil, nil, &Invalid{fmt.Sprintf("%q is no state of data", h.Data), "Choose untouched, altered or overwritten."}
 		}
 		i.Handover = &h
 		text := fmt.Sprintf("%s: %s by %s, data %s", name, h.Goes, h.By, h.Data)
-		return []Event{{At: h.At, Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, By: h.By, Text: text}}, tx.SaveIntake(ctx, &i)
+		deed := Deed{Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: text}
+		deed.edit("handed over", nil, h.Goes)
+		deed.edit("data", nil, h.Data)
+		if i.Release != nil {
+			deed.edit("released for", i.Release.Scope, nil)
+		}
+		return []Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil && !i.Bay.IsZero() {
 		s.guardNow(ctx, i.Bay)
@@ -166,16 +172,16 @@ type Erased struct {
 // Erase forgets a customer: name, reference and complaint of every intake and lot, what a release says of the owner, and notes.
 // The drives, their readings and verdicts stay, and so does the ticket's number. What a full database keeps of it in free pages
 // is overwritten.
-func (s *Shop) Erase(ctx context.Context, customer, by string) (Erased, error) {
+func (s *Shop) Erase(ctx context.Context, by Actor, customer string) (Erased, error) {
 	var e Erased
 	if customer = strings.TrimSpace(customer); customer == "" {
 		return e, &Invalid{"no customer is named", "Give the name as the intakes have it."}
 	}
-	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+	err := s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
 		e = Erased{}
 		all, err := tx.IntakesOf(ctx, IntakeQuery{Customer: customer, Limit: 1_000_000})
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, i := range all {
 			i.Customer, i.Reference, i.Complaint, i.Label = "", "", "", ""
@@ -186,13 +192,13 @@ func (s *Shop) Erase(ctx context.Context, customer, by string) (Erased, error) {
 				i.Handover.Note = ""
 			}
 			if err := tx.SaveIntake(ctx, &i); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			e.Intakes++
 		}
 		lots, err := tx.Lots(ctx)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, l := range lots {
 			if l.Customer != customer {
@@ -200,14 +206,14 @@ func (s *Shop) Erase(ctx context.Context, customer, by string) (Erased, error) {
 			}
 			l.Customer, l.Reference, l.Complaint = "", "", ""
 			if err := tx.SaveLot(ctx, &l); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			e.Lots++
 		}
 		if e == (Erased{}) {
-			return nil, &NotFound{fmt.Sprintf("no intake or lot names the customer %q", customer), "Give the name as the intakes have it."}
+			return nil, nil, &NotFound{fmt.Sprintf("no intake or lot names the customer %q", customer), "Give the name as the intakes have it."}
 		}
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, By: by, Text: fmt.Sprintf("A customer was erased from %d intakes and %d lots", e.Intakes, e.Lots)}}, nil
+		return []Deed{{Kind: IntakeChanged, Text: fmt.Sprintf("A customer was erased from %d intakes and %d lots", e.Intakes, e.Lots)}}, nil, nil
 	})
 	if err != nil {
 		return e, err

@@ -13,10 +13,10 @@ import (
 	"hylostat.example/internal/protocol"
 )
 
-// TakeIn opens an intake for the drive in a bay. The drive need not answer yet: the intake waits for it and its number is
-// the drive's handle until a serial is known.
-func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
-	if err := tidy(&i.Ticket, &i.Customer, &i.Reference, &i.Complaint, &i.Label, &i.By); err != nil {
+// TakeIn opens an intake for the drive in a bay, with the release its owner gave, if one did. The drive need not answer yet: the intake
+// waits for it and its number is the drive's handle until a serial is known.
+func (s *Shop) TakeIn(ctx context.Context, by Actor, i Intake) (Intake, error) {
+	if err := tidy(&i.Ticket, &i.Customer, &i.Reference, &i.Complaint, &i.Label, &by.Name); err != nil {
 		return Intake{}, err
 	}
 	if i.Made != "" {
@@ -33,31 +33,40 @@ func (s *Shop) TakeIn(ctx context.Context, i Intake) (Intake, error) {
 	if err != nil {
 		return Intake{}, err
 	}
-	i.At = s.clock.Now()
+	i.By, i.At = by.Name, s.clock.Now()
+	if i.Release != nil {
+		if err := i.Release.tidy(by, i.At); err != nil {
+			return Intake{}, err
+		}
+	}
 	if i.Copied {
 		i.Wanted, i.CopiedAt = true, i.At
 	}
 	if i.Clicks {
 		// Every attempt may cost what is left of it.
 	} else if bay.Bay.Connection == protocol.Empty || bay.Bay.Connection == protocol.Unread || bay.Bay.Connection == protocol.Silent {
-		if err := s.Attempt(ctx, i.Bay); err != nil {
+		if err := s.attempt(ctx, i.Bay); err != nil {
 			return Intake{}, err
 		}
 	}
 	if bay.Drive == nil {
 		i.tried(i.Bay, i.At)
 	}
-	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
+	err = s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
 		if err := tx.SaveIntake(ctx, &i); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		event := Event{At: i.At, Kind: IntakeChanged, Bay: i.Bay, By: i.By, Text: fmt.Sprintf("%s: intake %d opened", capital(i.Bay.Words()), i.ID)}
+		deed := Deed{Kind: IntakeChanged, Bay: i.Bay, Text: fmt.Sprintf("%s: intake %d opened", capital(i.Bay.Words()), i.ID)}
+		deed.edit("data wanted", nil, i.Wanted)
+		deed.edit("copied", nil, i.Copied)
+		deed.edit("duty", nil, i.Duty)
+		deed.edit("released for", nil, i.Release.scope())
 		if bay.Drive == nil {
-			return []Event{event}, nil
+			return []Deed{deed}, nil, nil
 		}
-		event.Serial = bay.Drive.Identity.Serial
+		deed.Serial = bay.Drive.Identity.Serial
 		more, err := s.settle(ctx, tx, &i, *bay.Drive)
-		return append(more, event), err
+		return []Deed{deed}, more, err
 	})
 	if err == nil {
 		s.guardNow(ctx, i.Bay)
@@ -129,14 +138,16 @@ func (s *Shop) settle(ctx context.Context, tx Tx, i *Intake, d Drive) ([]Event, 
 }
 
 // RecordCopy notes that the data of the drive in a bay has been copied.
-func (s *Shop) RecordCopy(ctx context.Context, bay drive.Bay, by string) (Intake, error) {
+func (s *Shop) RecordCopy(ctx context.Context, by Actor, bay drive.Bay) (Intake, error) {
 	var i Intake
-	_, err := s.change(ctx, func(tx Tx) (_ []Event, err error) {
+	err := s.act(ctx, by, func(tx Tx) (_ []Deed, _ []Event, err error) {
 		if i, err = tx.IntakeInBay(ctx, bay); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
+		deed := Deed{Kind: IntakeChanged, Bay: bay, Text: fmt.Sprintf("%s: data copied, says %s", capital(bay.Words()), by.Name)}
+		deed.edit("copied", i.Copied, true)
 		i.Copied, i.CopiedAt = true, s.clock.Now()
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, By: by, Text: fmt.Sprintf("%s: data copied, says %s", capital(bay.Words()), by)}}, tx.SaveIntake(ctx, &i)
+		return []Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil {
 		s.guardNow(ctx, bay)
@@ -145,7 +156,12 @@ func (s *Shop) RecordCopy(ctx context.Context, bay drive.Bay, by string) (Intake
 }
 
 // Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
-func (s *Shop) Attempt(ctx context.Context, bay drive.Bay) error {
+func (s *Shop) Attempt(ctx context.Context, by Actor, bay drive.Bay) error {
+	deed := Deed{Kind: BayOrdered, Bay: bay, Text: capital(bay.Words()) + ": there is a drive, says " + by.Name}
+	return s.command(ctx, by, deed, func() error { return s.attempt(ctx, bay) })
+}
+
+func (s *Shop) attempt(ctx context.Context, bay drive.Bay) error {
 	if i, err := s.store.IntakeInBay(ctx, bay); err == nil && i.Drive == 0 {
 		if err := s.noteTried(ctx, i.ID, bay); err != nil {
 			return err
@@ -155,8 +171,9 @@ func (s *Shop) Attempt(ctx context.Context, bay drive.Bay) error {
 }
 
 // Vacate says that there is no drive in a bay after all.
-func (s *Shop) Vacate(ctx context.Context, bay drive.Bay) error {
-	return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay})
+func (s *Shop) Vacate(ctx context.Context, by Actor, bay drive.Bay) error {
+	deed := Deed{Kind: BayOrdered, Bay: bay, Text: capital(bay.Words()) + ": there is no drive, says " + by.Name}
+	return s.command(ctx, by, deed, func() error { return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay}) })
 }
 
 // settling is how long an order about a bay may take to show in what the shop knows of the bay.
@@ -179,47 +196,63 @@ func (s *Shop) orderBay(ctx context.Context, o protocol.Order) error {
 	return nil
 }
 
+// CheckOrder is what is wanted of a check.
+type CheckOrder struct {
+	Kind    check.Kind
+	Limit   check.Limit
+	Spans   []ata.Span // of a selective self-test: one to five within the drive's capacity
+	Despite string     // why the surface may be loaded although the data on it is at risk
+}
+
 // Check starts a check of a drive. Data at risk keeps it from starting, since it loads the surface, unless somebody says why it
-// may all the same; the reason is kept with the run. spans are a
-// selective self-test's, one to five within the drive's capacity.
-func (s *Shop) Check(ctx context.Context, d Drive, kind check.Kind, by, despite string, limit check.Limit, spans ...ata.Span) (check.Run, error) {
-	if kind == check.Selective {
-		if err := within(d.Identity, spans); err != nil {
+// may all the same; the reason is kept with the run.
+func (s *Shop) Check(ctx context.Context, by Actor, d Drive, o CheckOrder) (check.Run, error) {
+	if o.Kind == check.Selective {
+		if err := within(d.Identity, o.Spans); err != nil {
 			return check.Run{}, err
 		}
 	}
 	if d.Now.Bay.IsZero() {
 		return check.Run{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then check it."}
 	}
-	despite = strings.TrimSpace(despite)
+	o.Despite = strings.TrimSpace(o.Despite)
 	i, err := s.store.IntakeInBay(ctx, d.Now.Bay)
-	if risk := err == nil && i.Drive == d.ID && i.AtRisk(); risk && despite == "" {
+	if risk := err == nil && i.Drive == d.ID && i.AtRisk(); risk && o.Despite == "" {
 		return check.Run{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", "Copy the data and record the copy, then check. Or say why its surface may be loaded all the same."}
 	} else if !risk {
-		despite = ""
+		o.Despite = ""
 	}
-	if limit.StopAt == 0 && kind != check.Spot {
-		limit.StopAt = s.hopeless(d)
+	if o.Limit.StopAt == 0 && o.Kind != check.Spot {
+		o.Limit.StopAt = s.hopeless(d)
 	}
-	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Spans: spans, Limit: limit, Despite: despite, Bay: d.Now.Bay, Key: d.Identity.Key, By: by})
+	return s.order(ctx, by, protocol.Order{Kind: protocol.OrderCheck, Check: o.Kind, Spans: o.Spans, Limit: o.Limit, Despite: o.Despite, Bay: d.Now.Bay, Key: d.Identity.Key})
 }
 
 // order gives an order that makes a run, and waits until the bench's report of the run is stored: whoever asks for the run, or for
-// the open ones, is to find it.
-func (s *Shop) order(ctx context.Context, o protocol.Order) (check.Run, error) {
-	err := s.store.Write(ctx, func(tx Tx) (err error) {
-		o.Run, err = tx.NewRun(ctx)
-		return err
+// the open ones, is to find it. The run's number and the audit's row of the order are stored before the order is given.
+func (s *Shop) order(ctx context.Context, by Actor, o protocol.Order) (check.Run, error) {
+	deed := Deed{Kind: RunOrdered, Serial: o.Key.Serial, Bay: o.Bay}
+	err := s.act(ctx, by, func(tx Tx) (_ []Deed, _ []Event, err error) {
+		if o.Run, err = tx.NewRun(ctx); err != nil {
+			return nil, nil, err
+		}
+		deed.Run = o.Run
+		deed.Text = fmt.Sprintf("%s: %s, run %d, ordered", capital(o.Bay.Words()), strings.ToLower(o.Check.Title()), o.Run)
+		if o.Despite != "" {
+			deed.Text += " although the data is at risk: " + o.Despite
+		}
+		return []Deed{deed}, nil, nil
 	})
 	if err != nil {
 		return check.Run{}, err
 	}
+	o.By = by.Name
 	listening, end := context.WithTimeout(ctx, settling)
 	defer end()
 	facts := s.Listen(listening)
 	receipt, err := s.fleet.Order(ctx, o)
 	if err != nil {
-		return check.Run{}, err
+		return check.Run{}, errors.Join(err, s.failed(ctx, by, deed, err))
 	}
 	r := *receipt.Run
 	r.Bay = o.Bay
@@ -228,23 +261,7 @@ func (s *Shop) order(ctx context.Context, o protocol.Order) (check.Run, error) {
 			break
 		}
 	}
-	words := "ordered"
-	if o.Despite != "" {
-		words = "ordered although the data is at risk: " + o.Despite
-	}
-	s.noteRun(ctx, r, o.By, words)
 	return r, nil
-}
-
-// noteRun puts into the audit what a person did to a run. The run itself is the bench's: what is done is done, noted or not.
-func (s *Shop) noteRun(ctx context.Context, r check.Run, by, words string) {
-	_, err := s.change(ctx, func(Tx) ([]Event, error) {
-		text := fmt.Sprintf("%s: %s, run %d, %s", capital(r.Bay.Words()), strings.ToLower(r.Kind.Title()), r.ID, words)
-		return []Event{{At: s.clock.Now(), Kind: RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), By: by, Text: text}}, nil
-	})
-	if err != nil {
-		s.log.Warn("auditing what was done to a run", "run", r.ID, "error", err)
-	}
 }
 
 // within checks the spans of a selective self-test against the drive's capacity.
@@ -261,19 +278,27 @@ func within(id drive.Identity, spans []ata.Span) error {
 }
 
 // StopRun stops a run and gives it as it stands then.
-func (s *Shop) StopRun(ctx context.Context, id int64, by string) (check.Run, error) {
+func (s *Shop) StopRun(ctx context.Context, by Actor, id int64) (check.Run, error) {
+	return s.tellRun(ctx, by, id, protocol.OrderStop, "stopped")
+}
+
+// tellRun has a bench stop a run, let its sweep wait or go on, and gives the run as it stands then.
+func (s *Shop) tellRun(ctx context.Context, by Actor, id int64, kind protocol.OrderKind, words string) (check.Run, error) {
 	r, err := s.RunByID(ctx, id)
 	if err != nil {
 		return r, err
 	}
 	if r.State == check.Done {
-		return r, &Conflict{fmt.Sprintf("run %d is done", id), "There is nothing to stop."}
+		return r, &Conflict{fmt.Sprintf("run %d is done", id), "There is nothing to " + string(kind) + "."}
 	}
-	_, err = s.fleet.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: id, Bay: r.Bay, By: by})
+	deed := Deed{Kind: RunOrdered, Serial: r.Key.Serial, Bay: r.Bay, Run: id, Text: fmt.Sprintf("%s: %s, run %d, %s", capital(r.Bay.Words()), strings.ToLower(r.Kind.Title()), id, words)}
+	err = s.command(ctx, by, deed, func() error {
+		_, err := s.fleet.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by.Name})
+		return err
+	})
 	if err != nil {
 		return r, err
 	}
-	s.noteRun(ctx, r, by, "stopped")
 	return s.RunByID(ctx, id)
 }
 
@@ -347,14 +372,15 @@ func isNone(err error) bool {
 }
 
 // SetDuty changes what a drive is meant for and judges it anew.
-func (s *Shop) SetDuty(ctx context.Context, d Drive, duty drive.Duty, by string) error {
-	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+func (s *Shop) SetDuty(ctx context.Context, by Actor, d Drive, duty drive.Duty) error {
+	return s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
+		deed := Deed{Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: fmt.Sprintf("%s: meant for %s", d.Identity.Serial, duty)}
+		deed.edit("duty", d.Duty, duty)
 		d.Duty = duty
 		if err := tx.SaveDrive(ctx, &d); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		more, err := s.Redecide(ctx, tx, d)
-		return append(more, Event{At: s.clock.Now(), Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, By: by, Text: fmt.Sprintf("%s: meant for %s", d.Identity.Serial, duty)}), err
+		return []Deed{deed}, more, err
 	})
-	return err
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
@@ -38,8 +39,8 @@ func (l Lot) Open() bool { return l.Ended.IsZero() }
 
 // OpenLot opens a lot: from now on every drive that comes to answer and is on no other intake is taken in on it, so that taking
 // in thirty drives is putting them in. One lot is open at a time.
-func (s *Shop) OpenLot(ctx context.Context, l Lot) (Lot, error) {
-	if err := tidy(&l.Ticket, &l.Customer, &l.Reference, &l.Complaint, &l.By); err != nil {
+func (s *Shop) OpenLot(ctx context.Context, by Actor, l Lot) (Lot, error) {
+	if err := tidy(&l.Ticket, &l.Customer, &l.Reference, &l.Complaint, &by.Name); err != nil {
 		return l, err
 	}
 	if l.Duty == "" {
@@ -49,34 +50,34 @@ func (s *Shop) OpenLot(ctx context.Context, l Lot) (Lot, error) {
 		return l, noPlan(l.Check)
 	}
 	l.Wanted = l.Wanted || l.Copied
-	l.At = s.clock.Now()
-	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+	l.By, l.At = by.Name, s.clock.Now()
+	err := s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
 		if open, err := tx.LotOpen(ctx); err == nil {
-			return nil, &Conflict{fmt.Sprintf("lot %d is open", open.ID), "End it first: a drive that comes to answer can belong to one only."}
+			return nil, nil, &Conflict{fmt.Sprintf("lot %d is open", open.ID), "End it first: a drive that comes to answer can belong to one only."}
 		} else if !isNone(err) {
-			return nil, err
+			return nil, nil, err
 		}
 		l.ID, l.Ended = 0, time.Time{}
 		if err := tx.SaveLot(ctx, &l); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		return []Event{{At: l.At, Kind: LotChanged, By: l.By, Text: fmt.Sprintf("Lot %d opened: drives put in from now on belong to it", l.ID)}}, nil
+		return []Deed{{Kind: LotChanged, Text: fmt.Sprintf("Lot %d opened: drives put in from now on belong to it", l.ID)}}, nil, nil
 	})
 	return l, err
 }
 
 // EndLot ends taking drives in on a lot. Its drives stay its drives.
-func (s *Shop) EndLot(ctx context.Context, id int64, by string) (Lot, error) {
+func (s *Shop) EndLot(ctx context.Context, by Actor, id int64) (Lot, error) {
 	var l Lot
-	_, err := s.change(ctx, func(tx Tx) (_ []Event, err error) {
+	err := s.act(ctx, by, func(tx Tx) (_ []Deed, _ []Event, err error) {
 		if l, err = tx.Lot(ctx, id); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if !l.Open() {
-			return nil, &Conflict{fmt.Sprintf("lot %d ended on %s", id, l.Ended.Format("2 January 2006")), "There is nothing to end."}
+			return nil, nil, &Conflict{fmt.Sprintf("lot %d ended on %s", id, l.Ended.Format("2 January 2006")), "There is nothing to end."}
 		}
 		l.Ended = s.clock.Now()
-		return []Event{{At: l.Ended, Kind: LotChanged, By: by, Text: fmt.Sprintf("Lot %d ended", id)}}, tx.SaveLot(ctx, &l)
+		return []Deed{{Kind: LotChanged, Text: fmt.Sprintf("Lot %d ended", id)}}, nil, tx.SaveLot(ctx, &l)
 	})
 	return l, err
 }
@@ -111,7 +112,12 @@ func (s *Shop) joinLot(ctx context.Context, tx Tx, bay drive.Bay, d Drive) ([]Ev
 	}
 	i := l.intake(bay, s.clock.Now())
 	more, err := s.settle(ctx, tx, &i, d)
-	return append(more, Event{At: i.At, Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: bay, By: l.By, Text: fmt.Sprintf("%s: intake %d on lot %d", capital(bay.Words()), i.ID, l.ID)}), err
+	if err != nil {
+		return nil, err
+	}
+	by := Actor{Name: l.By, Via: access.Standing}
+	e, err := s.note(ctx, tx, by, Deed{Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: bay, Text: fmt.Sprintf("%s: intake %d on lot %d", capital(bay.Words()), i.ID, l.ID)})
+	return append(more, e), err
 }
 
 // LotDrive is one drive of a lot.

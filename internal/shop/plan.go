@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/protocol"
 )
@@ -38,24 +39,30 @@ func (s *Shop) planOf(ctx context.Context, d Drive) (check.Plan, error) {
 }
 
 // SetPlan has every drive at a bench checked once: those in the bays, and those that are put in from now on. No kind ends the plan.
-func (s *Shop) SetPlan(ctx context.Context, bench string, kind check.Kind, by string) (Queue, error) {
+func (s *Shop) SetPlan(ctx context.Context, by Actor, bench string, kind check.Kind) (Queue, error) {
 	if !s.fleet.Has(bench) {
 		return Queue{}, noBench(bench)
 	}
 	if kind != "" && !kind.Plannable() {
 		return Queue{}, noPlan(kind)
 	}
-	p := check.Plan{Check: kind, By: by, At: s.clock.Now()}
+	p := check.Plan{Check: kind, By: by.Name, At: s.clock.Now()}
 	where := ""
 	if bench != "" {
 		where = " at " + bench
 	}
-	text := fmt.Sprintf("The plan%s is ended by %s", where, by)
+	text := fmt.Sprintf("The plan%s is ended by %s", where, by.Name)
 	if kind != "" {
-		text = fmt.Sprintf("Planned by %s: %s of every drive%s", by, kind.Title(), where)
+		text = fmt.Sprintf("Planned by %s: %s of every drive%s", by.Name, kind.Title(), where)
 	}
-	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
-		return []Event{{At: p.At, Kind: PlanChanged, By: by, Text: text}}, tx.SavePlan(ctx, bench, p)
+	err := s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
+		was, err := tx.Plan(ctx, bench)
+		if err != nil {
+			return nil, nil, err
+		}
+		deed := Deed{Kind: PlanChanged, Text: text}
+		deed.edit("plan", was.Check, p.Check)
+		return []Deed{deed}, nil, tx.SavePlan(ctx, bench, p)
 	})
 	if err != nil {
 		return Queue{}, err
@@ -108,7 +115,7 @@ func (s *Shop) startPlanned(ctx context.Context, b protocol.Bay) {
 			return
 		}
 	}
-	if _, err := s.Check(ctx, d, p.Check, p.By, "", check.Limit{}); err != nil && ctx.Err() == nil {
+	if _, err := s.Check(ctx, Actor{Name: p.By, Via: access.Standing}, d, CheckOrder{Kind: p.Check}); err != nil && ctx.Err() == nil {
 		s.log.Info("a planned check does not start", "drive", d.Identity.Serial, "error", err)
 	}
 }

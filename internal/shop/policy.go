@@ -89,7 +89,7 @@ func (s *Shop) TestPolicy(text []byte) (trials []policy.Trial, without []string,
 }
 
 // Publish puts a policy in force as the next version. Its own examples must hold. All drives are judged anew meanwhile.
-func (s *Shop) Publish(ctx context.Context, text []byte, by, note string) (Published, error) {
+func (s *Shop) Publish(ctx context.Context, by Actor, text []byte, note string) (Published, error) {
 	if note = strings.TrimSpace(note); note == "" {
 		return Published{}, &Invalid{"a policy needs a note", "Say what changes, and why."}
 	}
@@ -101,17 +101,19 @@ func (s *Shop) Publish(ctx context.Context, text []byte, by, note string) (Publi
 	if i := slices.IndexFunc(trials, func(t policy.Trial) bool { return !t.Passed() }); i >= 0 {
 		return Published{}, &Invalid{fmt.Sprintf("rule %s does not answer its example %d as that says", trials[i].Rule, trials[i].Example), "Mend the rule or its example: test the policy."}
 	}
-	out := Published{Name: p.Name, Text: text, At: s.clock.Now(), By: by, Note: note}
-	_, err = s.change(ctx, func(tx Tx) ([]Event, error) {
+	out := Published{Name: p.Name, Text: text, At: s.clock.Now(), By: by.Name, Note: note}
+	err = s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
 		all, err := tx.Policies(ctx)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		out.Version = 1
 		if len(all) > 0 {
 			out.Version = all[0].Version + 1
 		}
-		return []Event{{At: out.At, Kind: PolicyPublished, By: by, Text: fmt.Sprintf("Policy %d published by %s: %s", out.Version, by, note)}}, tx.SavePolicy(ctx, out)
+		deed := Deed{Kind: PolicyPublished, Text: fmt.Sprintf("Policy %d published by %s: %s", out.Version, by.Name, note)}
+		deed.edit("policy", out.Version-1, out.Version)
+		return []Deed{deed}, nil, tx.SavePolicy(ctx, out)
 	})
 	if err != nil {
 		return out, err
@@ -245,19 +247,18 @@ func onAllCores(n int, as func(func() error) error, do func(i int) error) error 
 func atOnce(f func() error) error { return f() }
 
 // SetOutcome notes what became of a drive.
-func (s *Shop) SetOutcome(ctx context.Context, d Drive, o Outcome) error {
+func (s *Shop) SetOutcome(ctx context.Context, by Actor, d Drive, o Outcome) error {
 	if o.At.IsZero() || o.At.After(s.clock.Now().Add(24*time.Hour)) {
 		return &Invalid{"an outcome needs a day that has been", "Say when it failed, or until when it is known to have worked."}
 	}
-	o.Drive, o.Noted = d.ID, s.clock.Now()
+	o.Drive, o.By, o.Noted = d.ID, by.Name, s.clock.Now()
 	words := "known to have worked until"
 	if o.Failed {
 		words = "failed on"
 	}
-	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
-		return []Event{{At: o.Noted, Kind: OutcomeNoted, Serial: d.Identity.Serial, By: o.By, Text: fmt.Sprintf("%s: %s %s, noted by %s", d.Identity.Serial, words, o.At.Format("2 Jan 2006"), o.By)}}, tx.SaveOutcome(ctx, o)
+	return s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
+		return []Deed{{Kind: OutcomeNoted, Serial: d.Identity.Serial, Text: fmt.Sprintf("%s: %s %s, noted by %s", d.Identity.Serial, words, o.At.Format("2 Jan 2006"), o.By)}}, nil, tx.SaveOutcome(ctx, o)
 	})
-	return err
 }
 
 // Outcome gives what became of a drive; nil when nobody has noted it.
@@ -304,13 +305,16 @@ type RiskLearnt struct {
 
 // learnRisk calibrates the chance on the fates that are known. A calibration that differs is in force from the next verdicts on: what was
 // said before stays as it was said.
-func (s *Shop) learnRisk(ctx context.Context, fates []risk.Fate) (RiskLearnt, error) {
+func (s *Shop) learnRisk(ctx context.Context, by Actor, fates []risk.Fate) (RiskLearnt, error) {
 	k, _ := risk.Calibrate(fates)
 	out := RiskLearnt{k, risk.Words(k, fates), risk.Reliability(fates)}
 	if k == *s.risk.Load() {
 		return out, nil
 	}
-	err := s.store.Write(ctx, func(tx Tx) error { return tx.SaveCalibration(ctx, s.clock.Now(), k) })
+	err := s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
+		deed := Deed{Kind: PolicyReplayed, Text: "The chance of failing is calibrated on what became of the shop's drives"}
+		return []Deed{deed}, nil, tx.SaveCalibration(ctx, s.clock.Now(), k)
+	})
 	if err == nil {
 		s.risk.Store(&k)
 	}
@@ -321,7 +325,7 @@ func (s *Shop) learnRisk(ctx context.Context, fates []risk.Fate) (RiskLearnt, er
 const mostReplayed = 500
 
 // Replay runs a draft over the whole recorded history, drive by drive, beside the policy in force.
-func (s *Shop) Replay(ctx context.Context, text []byte) (ReplayResult, error) {
+func (s *Shop) Replay(ctx context.Context, by Actor, text []byte) (ReplayResult, error) {
 	began := time.Now()
 	out := ReplayResult{Policy: s.Policy().Version}
 	p, err := draft(text)
@@ -385,7 +389,7 @@ func (s *Shop) Replay(ctx context.Context, text []byte) (ReplayResult, error) {
 	slices.SortFunc(out.Moves, func(a, b Move) int {
 		return (int(b.Would)-int(b.Was))*1000 + int(b.Would) - (int(a.Would)-int(a.Was))*1000 - int(a.Would)
 	})
-	out.Risk, err = s.learnRisk(ctx, fates)
+	out.Risk, err = s.learnRisk(ctx, by, fates)
 	out.Took = time.Since(began)
 	return out, err
 }

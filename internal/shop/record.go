@@ -180,11 +180,17 @@ func changes(before, now Moment) []Change {
 const orderDeadline = 2 * time.Minute
 
 // TakeReading orders a reading of a drive and waits for it; with attachments, of the long logs for the maker's support, too.
-func (s *Shop) TakeReading(ctx context.Context, d Drive, by string, attachments bool) (Reading, error) {
+func (s *Shop) TakeReading(ctx context.Context, by Actor, d Drive, attachments bool) (Reading, error) {
 	if d.Now.Bay.IsZero() {
 		return Reading{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then read it."}
 	}
-	b, err := s.await(ctx, protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by, Attachments: attachments}, orderDeadline)
+	order := protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by.Name, Attachments: attachments}
+	deed := Deed{Kind: ReadingOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: d.Identity.Serial + ": a reading, ordered"}
+	var b brought
+	err := s.command(ctx, by, deed, func() (err error) {
+		b, err = s.await(ctx, order, orderDeadline)
+		return err
+	})
 	return b.reading, err
 }
 

@@ -24,6 +24,29 @@ type Release struct {
 	At    time.Time  `json:"at"`
 }
 
+// tidy makes a release of what a person says, or tells what is wrong with it.
+func (r *Release) tidy(by Actor, now time.Time) error {
+	if err := tidy(&r.Owner); err != nil {
+		return err
+	}
+	if r.Owner == "" {
+		return &Invalid{"a release needs the owner's name", "Say who consented, and how."}
+	}
+	if !r.Scope.IsRework() {
+		return &Invalid{fmt.Sprintf("%q is no scope of a release", r.Scope), "Choose mend, renew or overwrite."}
+	}
+	r.By, r.At = by.Name, now
+	return nil
+}
+
+// scope is what a release allows; nothing without one.
+func (r *Release) scope() any {
+	if r == nil {
+		return nil
+	}
+	return r.Scope
+}
+
 // How old what a rework rests on may be, and how long an order to a bench stays good.
 const (
 	freshReading = 24 * time.Hour
@@ -31,42 +54,44 @@ const (
 )
 
 // RecordRelease notes the owner's consent with the drive's present intake; a nil release takes it back.
-func (s *Shop) RecordRelease(ctx context.Context, d Drive, r *Release, by string) (Intake, error) {
+func (s *Shop) RecordRelease(ctx context.Context, by Actor, d Drive, r *Release) (Intake, error) {
 	var i Intake
 	if r != nil {
-		if r.Owner = strings.TrimSpace(r.Owner); r.Owner == "" {
-			return i, &Invalid{"a release needs the owner's name", "Say who consented, and how."}
+		if err := r.tidy(by, s.clock.Now()); err != nil {
+			return i, err
 		}
-		if !r.Scope.IsRework() {
-			return i, &Invalid{fmt.Sprintf("%q is no scope of a release", r.Scope), "Choose mend, renew or overwrite."}
-		}
-		r.By, r.At = by, s.clock.Now()
 	}
-	_, err := s.change(ctx, func(tx Tx) ([]Event, error) {
+	err := s.act(ctx, by, func(tx Tx) ([]Deed, []Event, error) {
 		all, err := tx.Intakes(ctx, d.ID)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if len(all) == 0 || all[0].Handover != nil {
-			return nil, &Conflict{d.Identity.Serial + " is on no open intake", "Take it in, then record the release."}
+			return nil, nil, &Conflict{d.Identity.Serial + " is on no open intake", "Take it in, then record the release."}
 		}
 		i = all[0]
-		i.Release = r
-		text := fmt.Sprintf("%s: release taken back by %s", d.Identity.Serial, by)
+		deed := Deed{Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, Text: fmt.Sprintf("%s: release taken back by %s", d.Identity.Serial, by.Name)}
 		if r != nil {
-			text = fmt.Sprintf("%s: released for %s by its owner, recorded by %s", d.Identity.Serial, r.Scope, by) // no customer's name in what stays
+			deed.Text = fmt.Sprintf("%s: released for %s by its owner, recorded by %s", d.Identity.Serial, r.Scope, by.Name) // no customer's name in what stays
 		}
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, By: by, Text: text}}, tx.SaveIntake(ctx, &i)
+		deed.edit("released for", i.Release.scope(), r.scope())
+		i.Release = r
+		return []Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
 	return i, err
 }
 
 // Rework has a bench write to a drive. ending is the end of the serial as somebody read it off the label. The shop wants a
 // release, a reading of today and a sweep of this intake; the bench's guard judges the rest.
-func (s *Shop) Rework(ctx context.Context, d Drive, kind check.Kind, ending, by string) (check.Run, error) {
+func (s *Shop) Rework(ctx context.Context, by Actor, d Drive, kind check.Kind, ending string) (check.Run, error) {
 	serial := "the drive" // the sentences name no serial: a person is to read it off the label
 	if d.Now.Bay.IsZero() {
 		return check.Run{}, &Conflict{serial + " is in no bay", "Attach it to a bay first."}
+	}
+	for _, other := range d.Now.OtherBays { // a bench sees its own bays alone
+		if other.Bench != d.Now.Bay.Bench {
+			return check.Run{}, &Conflict{"the serial answers in " + other.Words() + ", too", "Leave one of them attached, by one path."}
+		}
 	}
 	all, err := s.store.Intakes(ctx, d.ID)
 	if err != nil {
@@ -98,7 +123,7 @@ func (s *Shop) Rework(ctx context.Context, d Drive, kind check.Kind, ending, by 
 	if kind != check.Mend {
 		w.Targets = nil
 	}
-	return s.order(ctx, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, By: by, Rework: w})
+	return s.order(ctx, by, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w})
 }
 
 // ReleasedBy is who consented to a rework. The bench is told the intake and no name, so that a customer can be forgotten here

@@ -164,9 +164,30 @@ const (
 	PolicyPublished EventKind = "policy.published"
 	OutcomeNoted    EventKind = "outcome.noted"
 	VolumesSeen     EventKind = "volumes.seen"
-	PeopleChanged   EventKind = "people.changed" // in the audit alone
-	RunProgress     EventKind = "run.progress"   // Seq 0
+	RunProgress     EventKind = "run.progress" // Seq 0
 )
+
+// Deeds that stand in the audit alone: what comes of them is a fact of its own.
+const (
+	PeopleChanged  EventKind = "people.changed"
+	BayOrdered     EventKind = "bay.ordered"
+	ReadingOrdered EventKind = "reading.ordered"
+	VolumesOrdered EventKind = "volumes.ordered"
+	RunOrdered     EventKind = "run.ordered"
+	Redecoded      EventKind = "readings.redecoded"
+	RecordImported EventKind = "record.imported"
+	PolicyReplayed EventKind = "policy.replayed"
+)
+
+// told reports whether listeners are told of it.
+func (k EventKind) told() bool {
+	switch k {
+	case PeopleChanged, BayOrdered, ReadingOrdered, VolumesOrdered, RunOrdered, Redecoded, RecordImported, PolicyReplayed:
+		return false
+	default:
+		return true
+	}
+}
 
 // Event is a fact with its place in the sequence.
 type Event struct {
@@ -359,8 +380,8 @@ func (s *Shop) Progressed(_ string, p protocol.Progress) {
 	}
 }
 
-// change carries out f as one change of the store, together with the facts it gives back; then the world is told of them. What a person
-// did is audited.
+// change carries out f as one change of the store, together with the facts it gives back; then the world is told of them. What somebody
+// does goes through act.
 func (s *Shop) change(ctx context.Context, f func(tx Tx) ([]Event, error)) ([]Event, error) {
 	var events []Event
 	err := s.store.Write(ctx, func(tx Tx) (err error) {
@@ -368,9 +389,6 @@ func (s *Shop) change(ctx context.Context, f func(tx Tx) ([]Event, error)) ([]Ev
 		for i := range events {
 			if err == nil {
 				err = tx.AddEvent(ctx, &events[i])
-			}
-			if e := events[i]; err == nil && e.By != "" {
-				err = tx.AddAudit(ctx, Audited{At: e.At, By: e.By, Kind: e.Kind, Serial: e.Serial, Text: e.Text})
 			}
 		}
 		return err

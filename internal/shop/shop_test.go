@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/dialect"
@@ -83,6 +84,9 @@ func (b *bench) Progress() <-chan protocol.Progress { return b.going }
 type clock struct{ at time.Time }
 
 func (c *clock) Now() time.Time { return c.at }
+
+// who is somebody in an open shop.
+func who(name string) shop.Actor { return shop.Actor{Name: name, Via: access.OpenShop} }
 
 var begin = time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
 
@@ -294,7 +298,7 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	}
 	p.read(week, tested("KVA077M511", 9080))
 	assert.Equal(t, shop.ActionSign, p.bay(answering).Action)
-	_, err := p.Sign(t.Context(), p.drive("7M511"), 0, drive.Undecided, "Dov", "")
+	_, err := p.Sign(t.Context(), who("Dov"), p.drive("7M511"), 0, drive.Undecided, "")
 	require.NoError(t, err)
 	assert.Equal(t, shop.ActionOpen, p.bay(answering).Action)
 	answering.Device.InUse = "mounted at /srv"
@@ -306,7 +310,7 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	p := open(t)
 	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Empty})
-	i, err := p.TakeIn(t.Context(), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: " 2233 ", By: "Dov", Duty: drive.Carry, Copied: true})
+	i, err := p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: " 2233 ", Duty: drive.Carry, Copied: true})
 	require.NoError(t, err)
 	assert.Equal(t, protocol.OrderAttempt, p.bench.orders[0].Kind, "taking in says that there is a drive")
 	assert.Equal(t, "2233", i.Ticket)
@@ -318,11 +322,11 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	assert.Equal(t, i.ID, v.Intake.ID)
 	p.read(time.Hour, s)
 	assert.Equal(t, drive.Healthy, p.verdict("7M511").Grade, "for carrying files no extended test is asked")
-	require.NoError(t, p.SetDuty(t.Context(), p.drive("7M511"), drive.Everyday, ""))
+	require.NoError(t, p.SetDuty(t.Context(), who("Dov"), p.drive("7M511"), drive.Everyday))
 	v2 := p.verdict("7M511")
 	assert.Equal(t, drive.Undecided, v2.Grade)
 	assert.Equal(t, "extended-test", v2.Missing[0].ID)
-	_, err = p.TakeIn(t.Context(), shop.Intake{Bay: drive.Bay{Number: 77}, By: "Dov"})
+	_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 77}})
 	assert.ErrorContains(t, err, "there is no bay 77. List the bays.")
 }
 
@@ -340,7 +344,7 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 	assert.Equal(t, 104, edition("104").Policy().Version)
 	s := edition("105")
 	assert.Equal(t, 105, s.Policy().Version)
-	published, err := s.Publish(t.Context(), policy.Default, "Imre", "back to what we know")
+	published, err := s.Publish(t.Context(), who("Imre"), policy.Default, "back to what we know")
 	require.NoError(t, err)
 	assert.Equal(t, 106, published.Version)
 	assert.Equal(t, 106, edition("109").Policy().Version)
@@ -361,14 +365,14 @@ func TestOnlyFindingFreeHealthyDrivesAreSignedTogether(t *testing.T) {
 	for _, name := range []string{"7M4R9", "7M4S3", "7M511"} {
 		drives = append(drives, p.drive(name))
 	}
-	_, _, err := p.SignTogether(t.Context(), drives, " ")
-	require.ErrorContains(t, err, "needs a name")
-	signed, left, err := p.SignTogether(t.Context(), drives, "Dov")
+	_, _, err := p.SignTogether(t.Context(), who(" "), drives)
+	require.ErrorContains(t, err, "not known who does this")
+	signed, left, err := p.SignTogether(t.Context(), who("Dov"), drives)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"KVA077M4R9"}, signed)
 	assert.Equal(t, []shop.LeftUnsigned{{"KVA077M4S3", "there is something to note: look at it, then sign it alone"}, {"KVA077M511", "it is degrading: look at it, then sign it alone"}}, left)
 	assert.Equal(t, "Dov", p.drive("7M4R9").Now.Signed.By)
-	signed, _, err = p.SignTogether(t.Context(), nil, "Imre")
+	signed, _, err = p.SignTogether(t.Context(), who("Imre"), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"KVA077M4T8"}, signed, "of all there are, the one that is left")
 }
@@ -384,18 +388,18 @@ func TestSigningNamesWhatWasSeen(t *testing.T) {
 		by, reason string
 		says       string
 	}{
-		"without a name":        {0, drive.Undecided, "  ", "", "a signature needs a name"},
+		"without a name":        {0, drive.Undecided, "  ", "", "not known who does this"},
 		"an older verdict":      {1, drive.Undecided, "Dov", "", "was followed by verdict 2"},
 		"otherwise without why": {2, drive.Replace, "Dov", " ", "needs a reason"},
 	} {
-		_, err := p.Sign(t.Context(), d, row.seen, row.grade, row.by, row.reason)
+		_, err := p.Sign(t.Context(), who(row.by), d, row.seen, row.grade, row.reason)
 		assert.ErrorContains(t, err, row.says, name)
 	}
-	v, err := p.Sign(t.Context(), d, 2, drive.Replace, "Imre", "clicks")
+	v, err := p.Sign(t.Context(), who("Imre"), d, 2, drive.Replace, "clicks")
 	require.NoError(t, err)
 	assert.Equal(t, drive.Healthy, v.Grade)
 	assert.Equal(t, drive.Replace, v.Signed.Grade)
-	_, err = p.Sign(t.Context(), d, 2, drive.Undecided, "Dov", "")
+	_, err = p.Sign(t.Context(), who("Dov"), d, 2, drive.Undecided, "")
 	assert.ErrorContains(t, err, "signed by Imre already")
 	history, err := p.History(t.Context(), d)
 	require.NoError(t, err)
@@ -479,12 +483,12 @@ func carried(from time.Time, ids string, states ...state) record.File {
 func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 	p := open(t)
 	f := carried(begin, "a", state{serial: "KVA077M511", hours: 100}, state{serial: "KVA077M511", hours: 110, pending: 4})
-	first, err := p.Import(t.Context(), f, "")
+	first, err := p.Import(t.Context(), who("Dov"), f)
 	require.NoError(t, err)
 	assert.Equal(t, []shop.Imported{{Key: f.Drives[0].Key(), Readings: 2}}, first)
 	before, err := p.History(t.Context(), p.drive("KVA077M511"))
 	require.NoError(t, err)
-	second, err := p.Import(t.Context(), f, "")
+	second, err := p.Import(t.Context(), who("Dov"), f)
 	require.NoError(t, err)
 	assert.Equal(t, []shop.Imported{{Key: f.Drives[0].Key(), Known: 2}}, second)
 	after, err := p.History(t.Context(), p.drive("KVA077M511"))
@@ -496,7 +500,7 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 	require.Len(t, out.Drives[0].Readings, 2)
 	assert.Equal(t, f.Drives[0].Readings[1].Pages, out.Drives[0].Readings[1].Pages, "pages go out as they came in")
 	other := open(t)
-	_, err = other.Import(t.Context(), out, "")
+	_, err = other.Import(t.Context(), who("Dov"), out)
 	require.NoError(t, err)
 	there, err := other.History(t.Context(), other.drive("KVA077M511"))
 	require.NoError(t, err)
@@ -506,7 +510,7 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 	p := open(t)
 	p.read(20*24*time.Hour, state{serial: "KVA077M511", hours: 500, pending: 9, heat: 38})
-	_, err := p.Import(t.Context(), carried(begin, "old", state{serial: "KVA077M511", hours: 100, heat: 30}, state{serial: "KVA077M511", hours: 120, pending: 2, heat: 30}), "")
+	_, err := p.Import(t.Context(), who("Dov"), carried(begin, "old", state{serial: "KVA077M511", hours: 100, heat: 30}, state{serial: "KVA077M511", hours: 120, pending: 2, heat: 30}))
 	require.NoError(t, err)
 	d := p.drive("KVA077M511")
 	assert.Equal(t, begin, d.FirstSeen.UTC())
@@ -547,7 +551,7 @@ func TestAClockOfMinutesIsFoundOutAndThePastReadAnew(t *testing.T) {
 	for _, f := range p.verdict("KVA077M511").Notes {
 		assert.NotEqual(t, "rollback", f.Rule, "a clock read anew has not fallen")
 	}
-	done, err := p.Redecode(t.Context())
+	done, err := p.Redecode(t.Context(), who("Dov"))
 	require.NoError(t, err)
 	assert.Equal(t, 2, done.Readings)
 	assert.Zero(t, done.Changed, "decoding twice says the same")

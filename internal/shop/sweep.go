@@ -319,20 +319,12 @@ func (s *Shop) CompareSweeps(ctx context.Context, before, after int64) ([]surfac
 }
 
 // Pause lets the sweep of a run wait, or go on.
-func (s *Shop) Pause(ctx context.Context, id int64, by string, on bool) (check.Run, error) {
-	r, err := s.RunByID(ctx, id)
-	if err != nil {
-		return r, err
-	}
-	kind := protocol.OrderResume
+func (s *Shop) Pause(ctx context.Context, by Actor, id int64, on bool) (check.Run, error) {
+	kind, words := protocol.OrderResume, "resumed"
 	if on {
-		kind = protocol.OrderPause
+		kind, words = protocol.OrderPause, "paused"
 	}
-	if _, err := s.fleet.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by}); err != nil {
-		return r, err
-	}
-	s.noteRun(ctx, r, by, map[bool]string{true: "paused", false: "resumed"}[on])
-	return s.RunByID(ctx, id)
+	return s.tellRun(ctx, by, id, kind, words)
 }
 
 // SaysSweep puts into words what a sweep found, and what it rules out and cannot. once is why places were slow only once, where

@@ -70,7 +70,7 @@ func TestASweepIsEvidence(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, moments[0].Signals.Map(), signal.UnreadableFound, "what was found later was not known then")
 	assert.EqualValues(t, 3, moments[2].Signals.Map()[signal.UnreadableFound])
-	_, err = p.Redecode(t.Context())
+	_, err = p.Redecode(t.Context(), who("Dov"))
 	require.NoError(t, err)
 	again, err := p.Readings(t.Context(), p.drive("7M4R9"))
 	require.NoError(t, err)
@@ -174,8 +174,8 @@ func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
 	p.read(0, s)
 	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key()})
 	for duty, limit := range map[drive.Duty]uint64{drive.Everyday: 100, drive.Continuous: 10} {
-		require.NoError(t, p.SetDuty(t.Context(), p.drive("7M4R9"), duty, ""))
-		_, err := p.Check(t.Context(), p.drive("7M4R9"), check.Extended, "Dov", "", check.Limit{})
+		require.NoError(t, p.SetDuty(t.Context(), who("Dov"), p.drive("7M4R9"), duty))
+		_, err := p.Check(t.Context(), who("Dov"), p.drive("7M4R9"), shop.CheckOrder{Kind: check.Extended})
 		require.NoError(t, err)
 		assert.Equal(t, limit, p.bench.orders[len(p.bench.orders)-1].Limit.StopAt, duty)
 	}

@@ -48,29 +48,31 @@ func leaveBay(ctx context.Context, tx Tx, bay drive.Bay) error {
 }
 
 // MoveIntake tries a drive that does not answer in another bay. The intake goes with it.
-func (s *Shop) MoveIntake(ctx context.Context, id int64, bay drive.Bay, by string) (Intake, error) {
+func (s *Shop) MoveIntake(ctx context.Context, by Actor, id int64, bay drive.Bay) (Intake, error) {
 	if _, err := s.Bay(ctx, bay); err != nil {
 		return Intake{}, err
 	}
 	var i Intake
-	_, err := s.change(ctx, func(tx Tx) (_ []Event, err error) {
+	err := s.act(ctx, by, func(tx Tx) (_ []Deed, _ []Event, err error) {
 		if i, err = tx.IntakeByID(ctx, id); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		switch {
 		case i.Drive != 0:
-			return nil, &Conflict{fmt.Sprintf("the drive of intake %d has named itself", id), "It is found in whatever bay it is put into."}
+			return nil, nil, &Conflict{fmt.Sprintf("the drive of intake %d has named itself", id), "It is found in whatever bay it is put into."}
 		case i.Handover != nil:
-			return nil, &Conflict{fmt.Sprintf("intake %d ended: %s", id, i.Handover.Goes), "Take the drive in again if it came back."}
+			return nil, nil, &Conflict{fmt.Sprintf("intake %d ended: %s", id, i.Handover.Goes), "Take the drive in again if it came back."}
 		case i.Clicks:
-			return nil, &Conflict{fmt.Sprintf("the drive of intake %d clicks", id), "Stop trying: every attempt may cost what is left of it."}
+			return nil, nil, &Conflict{fmt.Sprintf("the drive of intake %d clicks", id), "Stop trying: every attempt may cost what is left of it."}
 		}
+		deed := Deed{Kind: IntakeChanged, Bay: bay, Text: fmt.Sprintf("%s: intake %d is tried here", capital(bay.Words()), id)}
+		deed.edit("bay", i.Bay, bay)
 		i.Bay = bay
 		i.tried(bay, s.clock.Now())
-		return []Event{{At: s.clock.Now(), Kind: IntakeChanged, Bay: bay, By: by, Text: fmt.Sprintf("%s: intake %d is tried here", capital(bay.Words()), id)}}, tx.SaveIntake(ctx, &i)
+		return []Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil {
-		err = s.Attempt(ctx, bay)
+		err = s.attempt(ctx, bay)
 	}
 	return i, err
 }

@@ -26,11 +26,11 @@ func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
 	p.takeOut(4)
 	p.silent(3)
 	p.clock.at = p.clock.at.Add(time.Minute)
-	l, err := p.OpenLot(ctx, shop.Lot{By: "Dov"})
+	l, err := p.OpenLot(ctx, who("Dov"), shop.Lot{})
 	require.NoError(t, err)
-	i, err := p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 3}, Lot: l.ID, By: "Dov"})
+	i, err := p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 3}, Lot: l.ID})
 	require.NoError(t, err)
-	_, err = p.EndLot(ctx, l.ID, "Dov")
+	_, err = p.EndLot(ctx, who("Dov"), l.ID)
 	require.NoError(t, err)
 	why := func() string {
 		all, err := p.Intakes(ctx, shop.IntakeQuery{Lot: l.ID})
@@ -40,7 +40,7 @@ func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
 		return words
 	}
 	p.silent(4)
-	_, err = p.MoveIntake(ctx, i.ID, drive.Bay{Number: 4}, "Dov")
+	_, err = p.MoveIntake(ctx, who("Dov"), i.ID, drive.Bay{Number: 4})
 	require.NoError(t, err)
 	assert.Empty(t, why(), "no port is known to be good yet")
 	p.clock.at = p.clock.at.Add(time.Minute)
@@ -53,12 +53,12 @@ func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[drive.Grade]int{drive.Replace: 1}, v.Count)
 
-	_, err = p.HandOver(ctx, i.ID, shop.Handover{Goes: shop.Scrapped, By: "Dov"})
+	_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Scrapped})
 	require.NoError(t, err)
-	_, err = p.MoveIntake(ctx, i.ID, drive.Bay{Number: 3}, "Dov")
+	_, err = p.MoveIntake(ctx, who("Dov"), i.ID, drive.Bay{Number: 3})
 	assert.ErrorAs(t, err, new(*shop.Conflict))
-	clicking, err := p.TakeIn(ctx, shop.Intake{Bay: drive.Bay{Number: 3}, Clicks: true, By: "Dov"})
+	clicking, err := p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 3}, Clicks: true})
 	require.NoError(t, err)
-	_, err = p.MoveIntake(ctx, clicking.ID, drive.Bay{Number: 4}, "Dov")
+	_, err = p.MoveIntake(ctx, who("Dov"), clicking.ID, drive.Bay{Number: 4})
 	assert.ErrorAs(t, err, new(*shop.Conflict), "one that clicks, or has named itself, is not moved")
 }

@@ -23,15 +23,20 @@ type VolumesView struct {
 
 // LookAtVolumes has the bench read partition tables and superblocks of a drive whose data is not at risk, and waits for it. A
 // superblock's read loads the surface as any other does, so that of a drive whose data is at risk waits for the copy.
-func (s *Shop) LookAtVolumes(ctx context.Context, d Drive, by string) (VolumesView, error) {
+func (s *Shop) LookAtVolumes(ctx context.Context, by Actor, d Drive) (VolumesView, error) {
 	if d.Now.Bay.IsZero() {
 		return VolumesView{}, &Conflict{d.Identity.Serial + " is in no bay", "Attach it to a bay, then look."}
 	}
 	if i, err := s.store.IntakeInBay(ctx, d.Now.Bay); err == nil && i.Drive == d.ID && i.AtRisk() {
 		return VolumesView{}, &Conflict{"the data on " + d.Identity.Serial + " is wanted and not copied", "Copy the data and record the copy, then look at its file systems; or look at those of the copy."}
 	}
-	order := protocol.Order{Kind: protocol.OrderVolumes, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by}
-	if _, err := s.await(ctx, order, volumesDeadline); err != nil {
+	order := protocol.Order{Kind: protocol.OrderVolumes, Bay: d.Now.Bay, Key: d.Identity.Key, ID: orderID(), By: by.Name}
+	deed := Deed{Kind: VolumesOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: d.Identity.Serial + ": a look at its file systems, ordered"}
+	err := s.command(ctx, by, deed, func() error {
+		_, err := s.await(ctx, order, volumesDeadline)
+		return err
+	})
+	if err != nil {
 		return VolumesView{}, err
 	}
 	return s.Volumes(ctx, d)

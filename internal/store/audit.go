@@ -11,20 +11,27 @@ import (
 	"hylostat.example/internal/shop"
 )
 
-const selectAudit = `SELECT seq, at, by, kind, serial, text, hash FROM audit`
+const selectAudit = `SELECT seq, at, by, role, via, kind, serial, text, edits, hash FROM audit`
 
 type auditRow struct {
 	Seq    int64  `db:"seq"`
 	At     int64  `db:"at"`
 	By     string `db:"by"`
+	Role   string `db:"role"`
+	Via    string `db:"via"`
 	Kind   string `db:"kind"`
 	Serial string `db:"serial"`
 	Text   string `db:"text"`
+	Edits  string `db:"edits"` // JSON; empty: none
 	Hash   []byte `db:"hash"`
 }
 
-func (r auditRow) audited() shop.Audited {
-	return shop.Audited{Seq: r.Seq, At: moment(r.At), By: r.By, Kind: shop.EventKind(r.Kind), Serial: r.Serial, Text: r.Text, Hash: r.Hash}
+func (r auditRow) audited() (shop.Audited, error) {
+	a := shop.Audited{Seq: r.Seq, At: moment(r.At), By: r.By, Role: r.Role, Via: r.Via, Kind: shop.EventKind(r.Kind), Serial: r.Serial, Text: r.Text, Hash: r.Hash}
+	if r.Edits == "" {
+		return a, nil
+	}
+	return a, decode(r.Edits, &a.Edits)
 }
 
 // AddAudit implements shop.Tx: the row takes its place after the last one.
@@ -35,8 +42,14 @@ func (c change) AddAudit(ctx context.Context, a shop.Audited) error {
 		return err
 	}
 	a.Seq = last.Seq + 1
-	_, err = c.tx.ExecContext(ctx, `INSERT INTO audit (seq, at, by, kind, serial, text, hash) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		a.Seq, millis(a.At), a.By, a.Kind, a.Serial, a.Text, a.Chain(last.Hash))
+	edits := ""
+	if len(a.Edits) > 0 {
+		if edits, err = encode(a.Edits); err != nil {
+			return err
+		}
+	}
+	_, err = c.tx.ExecContext(ctx, `INSERT INTO audit (seq, at, by, role, via, kind, serial, text, edits, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		a.Seq, millis(a.At), a.By, a.Role, a.Via, a.Kind, a.Serial, a.Text, edits, a.Chain(last.Hash))
 	return err
 }
 
@@ -58,8 +71,10 @@ func (q queries) Audit(ctx context.Context, s shop.AuditQuery) ([]shop.Audited, 
 	var rows []auditRow
 	err := sqlx.SelectContext(ctx, q.q, &rows, selectAudit+` WHERE `+strings.Join(where, " AND ")+` ORDER BY seq DESC LIMIT ?`, append(args, s.Limit)...)
 	all := make([]shop.Audited, len(rows))
-	for i, r := range rows {
-		all[i] = r.audited()
+	for i := range rows {
+		if err == nil {
+			all[i], err = rows[i].audited()
+		}
 	}
 	return all, err
 }
@@ -76,7 +91,11 @@ func (q queries) WalkAudit(ctx context.Context, f func(shop.Audited) error) erro
 		if err := rows.StructScan(&r); err != nil {
 			return err
 		}
-		if err := f(r.audited()); err != nil {
+		a, err := r.audited()
+		if err == nil {
+			err = f(a)
+		}
+		if err != nil {
 			return err
 		}
 	}

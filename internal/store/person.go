@@ -20,8 +20,8 @@ func (s *Store) People(ctx context.Context) (all []access.Person, err error) {
 }
 
 // SavePerson implements access.Store. Sessions end when the password changes.
-func (s *Store) SavePerson(ctx context.Context, p access.Person, by string) error {
-	return s.audited(ctx, by, p.Name+" is "+string(p.Role), func(tx *sqlite.Tx) error {
+func (s *Store) SavePerson(ctx context.Context, by access.Actor, p access.Person) error {
+	return s.audited(ctx, by, p.Name, p.Name+" is "+string(p.Role), func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND ? <> (SELECT password FROM person WHERE name = ?)`, p.Name, p.Password, p.Name); err != nil {
 			return err
 		}
@@ -34,21 +34,36 @@ func (s *Store) SavePerson(ctx context.Context, p access.Person, by string) erro
 }
 
 // RemovePerson implements access.Store.
-func (s *Store) RemovePerson(ctx context.Context, name, by string) error {
-	return s.audited(ctx, by, name+" works here no more", func(tx *sqlite.Tx) error {
+func (s *Store) RemovePerson(ctx context.Context, by access.Actor, name string) error {
+	return s.audited(ctx, by, name, name+" works here no more", func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM person WHERE name = ?`, name)
 		return err
 	})
 }
 
-// audited makes a change to the people together with its row of the audit.
-func (s *Store) audited(ctx context.Context, by, text string, f func(tx *sqlite.Tx) error) error {
+// audited makes a change to a person together with its row of the audit.
+func (s *Store) audited(ctx context.Context, by access.Actor, name, text string, f func(tx *sqlite.Tx) error) error {
 	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		if err := f(tx); err != nil {
+		role := func() (r string, err error) {
+			err = tx.GetContext(ctx, &r, `SELECT COALESCE((SELECT role FROM person WHERE name = ?), '')`, name)
+			return r, err
+		}
+		before, err := role()
+		if err == nil {
+			err = f(tx)
+		}
+		if err != nil {
 			return err
 		}
-		c := change{queries: queries{q: tx}, tx: tx}
-		return c.AddAudit(ctx, shop.Audited{At: time.Now(), By: by, Kind: shop.PeopleChanged, Text: text})
+		after, err := role()
+		if err != nil {
+			return err
+		}
+		row := shop.Audited{At: time.Now(), By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: shop.PeopleChanged, Text: text}
+		if before != after {
+			row.Edits = []shop.Edit{{What: "role of " + name, Before: before, After: after}}
+		}
+		return change{queries: queries{q: tx}, tx: tx}.AddAudit(ctx, row)
 	})
 }
 

@@ -141,7 +141,7 @@ func TestASilentDriveIsMovedAndItsBayIsLeft(t *testing.T) {
 	silent.Awkward.SilentAttempts = 100
 	s, ctx := serve(t, t.TempDir(), silent, sim.Spec{}), t.Context()
 	s.until("the bench has looked", func() bool { bays, err := s.Bays(ctx); return err == nil && len(bays) == 2 })
-	_, err := s.Attempt(ctx, at(1))
+	_, err := s.Attempt(ctx, at(1), "Dov")
 	require.NoError(t, err)
 	s.until("it is silent", func() bool {
 		b, err := s.Bay(ctx, at(1))
@@ -154,7 +154,7 @@ func TestASilentDriveIsMovedAndItsBayIsLeft(t *testing.T) {
 	moved, err := s.MoveIntake(ctx, i.Id, at(2), "Dov")
 	require.NoError(t, err)
 	assert.Equal(t, at(2), moved.Bay)
-	b, err := s.Vacate(ctx, at(1))
+	b, err := s.Vacate(ctx, at(1), "Dov")
 	require.NoError(t, err)
 	assert.Nil(t, b.Intake)
 	found, err := s.Intakes(ctx, contract.ListIntakesParams{Ticket: new("2301")})
@@ -204,7 +204,7 @@ func TestAnyTwoReadingsAreCompared(t *testing.T) {
 	}
 	_, err = s.Compare(ctx, "7M511", new(1), new(99))
 	assert.Equal(t, 404, status(t, err))
-	done, err := s.Redecode(ctx)
+	done, err := s.Redecode(ctx, "Dov")
 	require.NoError(t, err)
 	assert.Equal(t, 3, done.Readings)
 	assert.Zero(t, done.Changed, "the same decoder says the same")

@@ -127,7 +127,7 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 	assert.Equal(t, i.Id, b.Intake.Id, "the intake stands for the drive")
 	_, err = s.TakeReading(ctx, "bay-1", contract.ReadingRequest{By: "Dov"})
 	refused(t, 404, err)
-	_, err = s.Attempt(ctx, at(1))
+	_, err = s.Attempt(ctx, at(1), "Dov")
 	require.NoError(t, err)
 	b = s.answering(1)
 	s.until("the intake found its drive", func() bool {

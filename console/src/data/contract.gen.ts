@@ -1444,6 +1444,13 @@ export interface components {
             /** @description and has been copied */
             copied?: boolean;
             duty?: components["schemas"]["Duty"];
+            release?: components["schemas"]["IntakeRelease"];
+        };
+        /** @description What the owner allows to be destroyed, recorded with the intake */
+        IntakeRelease: {
+            scope: components["schemas"]["ReworkKind"];
+            /** @description who consented, and how */
+            owner: string;
         };
         Intake: {
             /** Format: int64 */
@@ -1685,11 +1692,24 @@ export interface components {
             /** Format: date-time */
             at: string;
             by: string;
+            /** @description theirs, then; absent: not known */
+            role?: string;
+            /** @description how they came in: session, token, open shop, standing order, itself; absent in rows of before it was kept */
+            via?: string;
             kind: string;
             serial?: string;
             text: string;
+            /** @description what it changed */
+            edits?: components["schemas"]["AuditEdit"][];
             /** @description SHA-256 over the row and the hash before it, in hex */
             hash: string;
+        };
+        AuditEdit: {
+            what: string;
+            /** @description absent: there was nothing */
+            before?: string;
+            /** @description absent: there is nothing any more */
+            after?: string;
         };
         AuditVerification: {
             /** @description looked at */
@@ -2822,6 +2842,8 @@ export interface components {
     parameters: {
         /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
         BayName: components["schemas"]["BayName"];
+        /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+        By: string;
         /** @description which bench, by its name; the shop's own when not given */
         BenchName: string;
         RunNumber: number;
@@ -2903,7 +2925,10 @@ export interface operations {
     };
     attemptBay: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
             header?: never;
             path: {
                 /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
@@ -2927,7 +2952,10 @@ export interface operations {
     };
     vacateBay: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
             header?: never;
             path: {
                 /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
@@ -3350,7 +3378,10 @@ export interface operations {
     };
     removePerson: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
             header?: never;
             path: {
                 person: string;
@@ -3818,7 +3849,10 @@ export interface operations {
     };
     redecode: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

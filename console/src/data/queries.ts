@@ -209,7 +209,7 @@ export function useOrders(by: string) {
   const settled = () => renew(cache, []);
   return {
     attempt: useMutation({
-      mutationFn: (bay: string) => data(api.POST("/bays/{bay}/attempt", { params: { path: { bay } } })),
+      mutationFn: (bay: string) => data(api.POST("/bays/{bay}/attempt", { params: { path: { bay }, query: { by } } })),
       onSettled: settled,
     }),
     copied: useMutation({

@@ -3,8 +3,8 @@ import { Input, Label, TextArea, TextField } from "react-aria-components";
 import { useNavigate, useSearchParams } from "react-router";
 import styled, { css } from "styled-components";
 import { usePerson } from "../data/person";
-import { useBays, useDesk, useLots, useOrders } from "../data/queries";
-import type { Bay, Duty, ReworkKind } from "../data/types";
+import { useBays, useDesk, useLots } from "../data/queries";
+import type { Bay, Duty } from "../data/types";
 import { Button, Keys, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { Choices } from "../parts/Choices";
 import { bayShort, bayWords, capital, clockOf, hours, parts, size } from "../parts/format";
@@ -203,7 +203,6 @@ export default function IntakePage() {
   const lots = useLots();
   const person = usePerson();
   const desk = useDesk(person.name);
-  const orders = useOrders(person.name);
   const { asPerson } = useActions();
   const go = useNavigate();
   const [search] = useSearchParams();
@@ -233,8 +232,6 @@ export default function IntakePage() {
   const risk = draft.wanted === true && !draft.copied;
   const current = draft.wanted === undefined ? 1 : !bay || differs ? 2 : 3;
 
-  const release = (serial: string, scope: ReworkKind) =>
-    orders.release.mutateAsync({ serial, scope, owner: draft.owner.trim() || draft.customer.trim() });
   const takeIn = async () => {
     if (!bay) return;
     const label = [draft.label.trim(), draft.noise === "still" ? "does not spin" : draft.noise === "clicks" ? "clicks" : ""];
@@ -249,8 +246,8 @@ export default function IntakePage() {
       wanted: draft.wanted,
       copied: draft.wanted && draft.copied,
       duty: draft.duty,
+      release: draft.release === "none" ? undefined : { scope: draft.release, owner: draft.owner.trim() || draft.customer.trim() },
     });
-    if (draft.release !== "none" && bay.drive) await release(bay.drive.serial, draft.release);
     forget();
     noteScan(undefined);
     setTaken(done.id);

@@ -32,13 +32,13 @@ type ServerInterface interface {
 	GetBay(ctx *echo.Context, bay BayName) error
 	// AttemptBay There is a drive in the bay; look for it, again
 	// (POST /bays/{bay}/attempt)
-	AttemptBay(ctx *echo.Context, bay BayName) error
+	AttemptBay(ctx *echo.Context, bay BayName, params AttemptBayParams) error
 	// RecordCopy The data of the drive in the bay has been copied
 	// (POST /bays/{bay}/copy)
 	RecordCopy(ctx *echo.Context, bay BayName) error
 	// VacateBay There is no drive in the bay after all
 	// (POST /bays/{bay}/vacate)
-	VacateBay(ctx *echo.Context, bay BayName) error
+	VacateBay(ctx *echo.Context, bay BayName, params VacateBayParams) error
 	// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	// (POST /customers/erase)
 	EraseCustomer(ctx *echo.Context) error
@@ -164,7 +164,7 @@ type ServerInterface interface {
 	AddPerson(ctx *echo.Context) error
 	// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
 	// (DELETE /people/{person})
-	RemovePerson(ctx *echo.Context, person string) error
+	RemovePerson(ctx *echo.Context, person string, params RemovePersonParams) error
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	// (GET /plan)
 	GetQueue(ctx *echo.Context, params GetQueueParams) error
@@ -188,7 +188,7 @@ type ServerInterface interface {
 	ImportRecord(ctx *echo.Context, params ImportRecordParams) error
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
-	Redecode(ctx *echo.Context) error
+	Redecode(ctx *echo.Context, params RedecodeParams) error
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -322,8 +322,17 @@ func (w *ServerInterfaceWrapper) AttemptBay(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bay: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AttemptBayParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AttemptBay(ctx, bay)
+	err = w.Handler.AttemptBay(ctx, bay, params)
 	return err
 }
 
@@ -354,8 +363,17 @@ func (w *ServerInterfaceWrapper) VacateBay(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bay: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VacateBayParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.VacateBay(ctx, bay)
+	err = w.Handler.VacateBay(ctx, bay, params)
 	return err
 }
 
@@ -1189,8 +1207,17 @@ func (w *ServerInterfaceWrapper) RemovePerson(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemovePersonParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemovePerson(ctx, person)
+	err = w.Handler.RemovePerson(ctx, person, params)
 	return err
 }
 
@@ -1288,8 +1315,17 @@ func (w *ServerInterfaceWrapper) ImportRecord(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) Redecode(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RedecodeParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Redecode(ctx)
+	err = w.Handler.Redecode(ctx, params)
 	return err
 }
 
@@ -1794,7 +1830,8 @@ func (response GetBaydefaultApplicationProblemPlusJSONResponse) VisitGetBayRespo
 }
 
 type AttemptBayRequestObject struct {
-	Bay BayName `json:"bay"`
+	Bay    BayName `json:"bay"`
+	Params AttemptBayParams
 }
 
 type AttemptBayResponseObject interface {
@@ -1873,7 +1910,8 @@ func (response RecordCopydefaultApplicationProblemPlusJSONResponse) VisitRecordC
 }
 
 type VacateBayRequestObject struct {
-	Bay BayName `json:"bay"`
+	Bay    BayName `json:"bay"`
+	Params VacateBayParams
 }
 
 type VacateBayResponseObject interface {
@@ -3665,6 +3703,7 @@ func (response AddPersondefaultApplicationProblemPlusJSONResponse) VisitAddPerso
 
 type RemovePersonRequestObject struct {
 	Person string `json:"person"`
+	Params RemovePersonParams
 }
 
 type RemovePersonResponseObject interface {
@@ -3977,6 +4016,7 @@ func (response ImportRecorddefaultApplicationProblemPlusJSONResponse) VisitImpor
 }
 
 type RedecodeRequestObject struct {
+	Params RedecodeParams
 }
 
 type RedecodeResponseObject interface {
@@ -4934,10 +4974,11 @@ func (sh *strictHandler) GetBay(ctx *echo.Context, bay BayName) error {
 }
 
 // AttemptBay operation middleware
-func (sh *strictHandler) AttemptBay(ctx *echo.Context, bay BayName) error {
+func (sh *strictHandler) AttemptBay(ctx *echo.Context, bay BayName, params AttemptBayParams) error {
 	var request AttemptBayRequestObject
 
 	request.Bay = bay
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.AttemptBay(ctx.Request().Context(), request.(AttemptBayRequestObject))
@@ -5007,10 +5048,11 @@ func (sh *strictHandler) RecordCopy(ctx *echo.Context, bay BayName) error {
 }
 
 // VacateBay operation middleware
-func (sh *strictHandler) VacateBay(ctx *echo.Context, bay BayName) error {
+func (sh *strictHandler) VacateBay(ctx *echo.Context, bay BayName, params VacateBayParams) error {
 	var request VacateBayRequestObject
 
 	request.Bay = bay
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.VacateBay(ctx.Request().Context(), request.(VacateBayRequestObject))
@@ -6398,10 +6440,11 @@ func (sh *strictHandler) AddPerson(ctx *echo.Context) error {
 }
 
 // RemovePerson operation middleware
-func (sh *strictHandler) RemovePerson(ctx *echo.Context, person string) error {
+func (sh *strictHandler) RemovePerson(ctx *echo.Context, person string, params RemovePersonParams) error {
 	var request RemovePersonRequestObject
 
 	request.Person = person
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemovePerson(ctx.Request().Context(), request.(RemovePersonRequestObject))
@@ -6684,8 +6727,10 @@ func (sh *strictHandler) ImportRecord(ctx *echo.Context, params ImportRecordPara
 }
 
 // Redecode operation middleware
-func (sh *strictHandler) Redecode(ctx *echo.Context) error {
+func (sh *strictHandler) Redecode(ctx *echo.Context, params RedecodeParams) error {
 	var request RedecodeRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.Redecode(ctx.Request().Context(), request.(RedecodeRequestObject))
