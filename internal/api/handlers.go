@@ -9,7 +9,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
-	"hylostat.example/internal/behind"
+	"hylostat.example/internal/lowpriority"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/check"
@@ -282,7 +282,7 @@ func (h *handlers) ExportRecord(ctx context.Context, r server.ExportRecordReques
 
 func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordRequestObject) (server.ImportRecordResponseObject, error) {
 	var all []shop.Imported
-	err := behind.Do(func() error {
+	err := lowpriority.Do(func() error {
 		f, err := record.Read(r.Body)
 		if wrong, ok := errors.AsType[*record.Error](err); ok {
 			return &shop.Invalid{What: wrong.Error(), Do: "Nothing of it was taken in. Get a whole copy of the file."}
@@ -299,7 +299,7 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 
 func (h *handlers) Redecode(ctx context.Context, r server.RedecodeRequestObject) (server.RedecodeResponseObject, error) {
 	var done shop.Redecoding
-	err := behind.Do(func() (err error) {
+	err := lowpriority.Do(func() (err error) {
 		done, err = h.shop.Redecode(ctx, actor(ctx, value(r.Params.By)))
 		return err
 	})

@@ -11,7 +11,7 @@ import (
 	"syscall"
 
 	"hylostat.example/internal/bench"
-	"hylostat.example/internal/bench/apart"
+	"hylostat.example/internal/bench/attend"
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/linux"
 	"hylostat.example/internal/cli"
@@ -23,7 +23,7 @@ import (
 // Main runs the command line and gives the exit code.
 func Main(args []string) int {
 	if len(args) == 2 && args[1] == attendWord {
-		return attend()
+		return attendDrive()
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
@@ -37,11 +37,11 @@ func Main(args []string) int {
 // attendWord has the program attend one drive for a service, on descriptor 3. It is no command of anybody's.
 const attendWord = "attend-drive"
 
-// attend serves one drive until the service closes the socket.
-func attend() int {
+// attendDrive serves one drive until the service closes the socket.
+func attendDrive() int {
 	debug.SetGCPercent(50)
 	socket := os.NewFile(3, "service")
-	err := apart.Attend(context.Background(), socket, func(files []string) (device.Source, error) {
+	err := attend.Serve(context.Background(), socket, func(files []string) (device.Source, error) {
 		return linux.WithImages(linux.New(), files)
 	})
 	if err != nil {
@@ -71,7 +71,7 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 	if err != nil {
 		return fmt.Errorf("finding this program's own file, which attends drives in processes of their own: %w", err)
 	}
-	source := &apart.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
+	source := &attend.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
 	return Serve(ctx, Options{
 		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: source, Rework: o.Rework, Rejoin: o.Rejoin, Feed: bench.RealFeed, Log: logger(os.Stderr),
 		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },

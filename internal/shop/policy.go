@@ -10,7 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"hylostat.example/internal/behind"
+	"hylostat.example/internal/lowpriority"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/risk"
@@ -402,7 +402,7 @@ func worst(all []ReplayedDrive) []ReplayedDrive {
 // replay runs over some drives, on all cores, behind what people do meanwhile.
 func (s *Shop) replay(ctx context.Context, r *verdict.Replay, drives []Drive, known map[int64]*verdict.Outcome) ([]ReplayedDrive, error) {
 	out := make([]ReplayedDrive, len(drives))
-	err := onAllCores(len(drives), behind.Do, func(i int) error {
+	err := onAllCores(len(drives), lowpriority.Do, func(i int) error {
 		out[i].Drive = drives[i]
 		moments, err := s.store.Moments(ctx, drives[i].ID)
 		var life *verdict.Life

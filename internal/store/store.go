@@ -13,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	quick "github.com/go-json-experiment/json"
+	jsonv2 "github.com/go-json-experiment/json"
 	jsonv1 "github.com/go-json-experiment/json/v1"
 	"github.com/jmoiron/sqlx"
 
@@ -115,7 +115,7 @@ func encode(v any) (string, error) {
 
 // decode reads a body. The options are those of the package that wrote it, which would take several times as long to read it.
 func decode(body string, into any) error {
-	if err := quick.Unmarshal([]byte(body), into, jsonv1.DefaultOptionsV1()); err != nil {
+	if err := jsonv2.Unmarshal([]byte(body), into, jsonv1.DefaultOptionsV1()); err != nil {
 		return fmt.Errorf("a stored body: %w", err)
 	}
 	return nil

@@ -1,8 +1,8 @@
-// Package apart attends each opened drive in a process of its own: a thread that the kernel does not let go keeps its whole
+// Package attend attends each opened drive in a process of its own: a thread that the kernel does not let go keeps its whole
 // process's descriptors and cannot be killed, so it must be alone. Source stands before a machine's own source and opens
 // drives in such processes; Attend is what runs inside one. A process that ends, for whatever reason, is to everybody above
 // the same as a drive that left and came back. Start with Source.
-package apart
+package attend
 
 import (
 	"bufio"

@@ -1,6 +1,6 @@
-// Package behind lets long work stand behind what people wait for: whoever opens a drive while a file of ten thousand readings
+// Package lowpriority runs imports and replays on threads the kernel serves last: whoever opens a drive while a file of ten thousand readings
 // comes in would else wait for its turn, where there are two processors.
-package behind
+package lowpriority
 
 import (
 	"runtime"
@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// lower is by how much work behind is less urgent (setpriority(2)): such a thread gets a tenth of a processor that others want, and
+// lower is by how much such work is less urgent (setpriority(2)): such a thread gets a tenth of a processor that others want, and
 // all of one that nobody wants.
 const lower = 10
 
@@ -42,10 +42,10 @@ func Do(f func() error) error {
 
 var (
 	mu      sync.Mutex
-	running int // how much runs behind now
+	running int // how much of it runs now
 )
 
-// enter gives Go's scheduler one processor more than there are, for as long as something runs behind. That holds one until it is
+// enter gives Go's scheduler one processor more than there are, for as long as some of it runs. That holds one until it is
 // done, and Go knows nothing of its priority; with one to spare the kernel decides, which does. At other times the spare one would
 // only let the collector work beside what is urgent.
 func enter() {

@@ -1,4 +1,4 @@
-package apart
+package attend
 
 import (
 	"context"
@@ -11,9 +11,9 @@ import (
 	"hylostat.example/internal/core/surface"
 )
 
-// Attend opens the one drive that the other end of the socket names and carries out what it asks, until that end is closed.
+// Serve opens the one drive that the other end of the socket names and carries out what it asks, until that end is closed.
 // source gives the machine's source, with image files that stand for drives.
-func Attend(ctx context.Context, socket io.ReadWriteCloser, source func(files []string) (device.Source, error)) error {
+func Serve(ctx context.Context, socket io.ReadWriteCloser, source func(files []string) (device.Source, error)) error {
 	ctx, end := context.WithCancel(ctx)
 	defer end()
 	a := &attendant{line: newLine(socket), streams: map[uint64]*feed{}}

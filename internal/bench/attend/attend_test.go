@@ -1,4 +1,4 @@
-package apart
+package attend
 
 import (
 	"context"
@@ -44,7 +44,7 @@ func TestMain(m *testing.M) {
 	if os.Getenv("HYLOSTAT_TEST_ATTENDS") == "" {
 		os.Exit(m.Run())
 	}
-	if err := Attend(context.Background(), os.NewFile(3, "socket"), func([]string) (device.Source, error) { return bench(), nil }); err != nil {
+	if err := Serve(context.Background(), os.NewFile(3, "socket"), func([]string) (device.Source, error) { return bench(), nil }); err != nil {
 		panic(err)
 	}
 }

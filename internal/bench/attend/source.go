@@ -1,4 +1,4 @@
-package apart
+package attend
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package behind
+package lowpriority
 
 import (
 	"errors"
