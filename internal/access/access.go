@@ -69,11 +69,11 @@ var ErrNone = errors.New("no such session")
 
 // Refused says that somebody may not do something.
 type Refused struct {
-	What, Do string
-	SignIn   bool // it would help to sign in
+	What, Advice string
+	SignIn       bool // it would help to sign in
 }
 
-func (e *Refused) Error() string { return e.What + ". " + e.Do }
+func (e *Refused) Error() string { return e.What + ". " + e.Advice }
 
 // Unknown says that nobody has a name.
 type Unknown struct{ Name string }
@@ -146,7 +146,7 @@ type Change struct {
 func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token string, err error) {
 	c.Name = strings.TrimSpace(c.Name)
 	if c.Name == "" || !c.Role.Valid() {
-		return p, "", &Refused{What: fmt.Sprintf("%q as %q is nobody", c.Name, c.Role), Do: "Give a name, and one of the roles desk, technician and lead."}
+		return p, "", &Refused{What: fmt.Sprintf("%q as %q is nobody", c.Name, c.Role), Advice: "Give a name, and one of the roles desk, technician and lead."}
 	}
 	people, err := a.load(ctx)
 	if err != nil {
@@ -165,10 +165,10 @@ func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token
 		p.Token = digest(token)
 	}
 	if p.Password == "" && len(p.Token) == 0 {
-		return p, "", &Refused{What: c.Name + " could not prove who they are", Do: "Give a password, or have a token made."}
+		return p, "", &Refused{What: c.Name + " could not prove who they are", Advice: "Give a password, or have a token made."}
 	}
 	if !anyLead(people, c.Name, p.Role) {
-		return p, "", &Refused{What: "the shop would have no lead", Do: "Enter a lead first: only a lead can enter people."}
+		return p, "", &Refused{What: "the shop would have no lead", Advice: "Enter a lead first: only a lead can enter people."}
 	}
 	if err := a.store.SavePerson(ctx, by, p); err != nil {
 		return p, "", fmt.Errorf("entering %s: %w", c.Name, err)
@@ -200,7 +200,7 @@ func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
 		return &Unknown{name}
 	}
 	if len(people) > 1 && !anyLead(people, name, "") {
-		return &Refused{What: name + " is the only lead", Do: "Make somebody else a lead first."}
+		return &Refused{What: name + " is the only lead", Advice: "Make somebody else a lead first."}
 	}
 	if err := a.store.RemovePerson(ctx, by, name); err != nil {
 		return fmt.Errorf("removing %s: %w", name, err)
@@ -210,7 +210,7 @@ func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
 }
 
 // wrong is what every failed sign-in answers: whether the name exists is nobody's business.
-var wrong = &Refused{What: "name and password do not belong together", Do: "Try again.", SignIn: true}
+var wrong = &Refused{What: "name and password do not belong together", Advice: "Try again.", SignIn: true}
 
 // SignIn gives what the cookie carries.
 func (a *Access) SignIn(ctx context.Context, name, password string) (Person, string, error) {

@@ -91,9 +91,9 @@ func admit(a *access.Access, next echo.HandlerFunc, c *echo.Context, role string
 	switch {
 	case open || role == "anyone":
 	case who.Name == "":
-		return &access.Refused{What: "nobody is signed in", Do: "Sign in at the console; on the command line, put your token into HYLOSTAT_TOKEN or a file named with --token-file.", SignIn: true}
+		return &access.Refused{What: "nobody is signed in", Advice: "Sign in at the console; on the command line, put your token into HYLOSTAT_TOKEN or a file named with --token-file.", SignIn: true}
 	case !who.Role.Covers(access.Role(role)):
-		return &access.Refused{What: who.Name + " is " + string(who.Role) + "; this needs a " + role, Do: "Ask somebody with that role."}
+		return &access.Refused{What: who.Name + " is " + string(who.Role) + "; this needs a " + role, Advice: "Ask somebody with that role."}
 	}
 	if who.Name != "" {
 		c.SetRequest(r.WithContext(context.WithValue(r.Context(), actorKey{}, who)))

@@ -200,7 +200,7 @@ func withSurroundings(c *echo.Context) *echo.Context {
 
 const see = "See docs/reference/api.md."
 
-var noPath = &shop.NotFound{What: "the API has no such path", Do: see}
+var noPath = &shop.NotFound{What: "the API has no such path", Advice: see}
 
 // invalid puts the validator's finding into one sentence.
 func invalid(err error) error {
@@ -250,29 +250,29 @@ func asProblem(err error) contract.Problem {
 		return contract.Problem{Status: status, Title: title, Detail: detail, Advice: text(advice)}
 	}
 	if e, ok := errors.AsType[*shop.NotFound](err); ok {
-		return make(http.StatusNotFound, "Not found", e.What, e.Do)
+		return make(http.StatusNotFound, "Not found", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*shop.Invalid](err); ok {
-		return make(http.StatusBadRequest, "Not understood", e.What, e.Do)
+		return make(http.StatusBadRequest, "Not understood", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*shop.Conflict](err); ok {
-		return make(http.StatusConflict, "Not as things stand", e.What, e.Do)
+		return make(http.StatusConflict, "Not as things stand", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*access.Unknown](err); ok {
 		return make(http.StatusNotFound, "Not found", e.Error(), "List the people.")
 	}
 	if e, ok := errors.AsType[*access.Refused](err); ok {
 		if e.SignIn {
-			return make(http.StatusUnauthorized, "Not signed in", e.What, e.Do)
+			return make(http.StatusUnauthorized, "Not signed in", e.What, e.Advice)
 		}
-		return make(http.StatusForbidden, "Not allowed", e.What, e.Do)
+		return make(http.StatusForbidden, "Not allowed", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*protocol.Refusal](err); ok {
 		status := http.StatusConflict
 		if e.Class == drive.FaultNotRead {
 			status = http.StatusNotFound
 		}
-		return make(status, "The bench refuses", e.What+": "+e.Back, e.Do)
+		return make(status, "The bench refuses", e.What+": "+e.Cause, e.Advice)
 	}
 	if e, ok := errors.AsType[*sqlite.FullError](err); ok {
 		return make(http.StatusInsufficientStorage, "No room", e.Error(), "Make room, then try again.")
@@ -327,7 +327,7 @@ func (p *console) serve(c *echo.Context) error {
 	if strings.HasPrefix(name, "assets/") {
 		f, err := p.files.Open(name)
 		if err != nil {
-			return &shop.NotFound{What: "no file " + name, Do: "Reload the page."}
+			return &shop.NotFound{What: "no file " + name, Advice: "Reload the page."}
 		}
 		defer func() { _ = f.Close() }()
 		content, ok := f.(io.ReadSeeker)
@@ -336,7 +336,7 @@ func (p *console) serve(c *echo.Context) error {
 		}
 		stat, err := f.Stat()
 		if err != nil || stat.IsDir() {
-			return &shop.NotFound{What: "no file " + name, Do: "Reload the page."}
+			return &shop.NotFound{What: "no file " + name, Advice: "Reload the page."}
 		}
 		c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 		http.ServeContent(c.Response(), c.Request(), name, stat.ModTime(), content)

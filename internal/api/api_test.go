@@ -28,11 +28,11 @@ func TestEveryErrorBecomesAProblemWithWhatToDo(t *testing.T) {
 		err    error
 		status int
 	}{
-		"none":           {&shop.NotFound{What: "x", Do: "y"}, 404},
-		"not understood": {&shop.Invalid{What: "x", Do: "y"}, 400},
-		"not now":        {&shop.Conflict{What: "x", Do: "y"}, 409},
-		"refused":        {&protocol.Refusal{Class: drive.FaultStuck, What: "x", Do: "y"}, 409},
-		"no such bay":    {&protocol.Refusal{Class: drive.FaultNotRead, What: "x", Do: "y"}, 404},
+		"none":           {&shop.NotFound{What: "x", Advice: "y"}, 404},
+		"not understood": {&shop.Invalid{What: "x", Advice: "y"}, 400},
+		"not now":        {&shop.Conflict{What: "x", Advice: "y"}, 409},
+		"refused":        {&protocol.Refusal{Class: drive.FaultStuck, What: "x", Advice: "y"}, 409},
+		"no such bay":    {&protocol.Refusal{Class: drive.FaultNotRead, What: "x", Advice: "y"}, 404},
 		"no room":        {&sqlite.FullError{Path: "shop.db"}, 507},
 		"too large":      {echo.ErrStatusRequestEntityTooLarge, 413},
 		"anything":       {errors.New("a secret of the machine"), 500},
@@ -60,7 +60,7 @@ func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 	zero := signalOf(shop.Course{Definition: signal.Registry[0], Value: signal.Value{Available: true}})
 	require.NotNil(t, zero.Value)
 
-	r := readingOf(shop.Drive{}, shop.Reading{Pages: []reading.Page{{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Back: "SMART is switched off"}}}}, true)
+	r := readingOf(shop.Drive{}, shop.Reading{Pages: []reading.Page{{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Cause: "SMART is switched off"}}}}, true)
 	assert.Nil(t, r.ErrorTotal)
 	assert.Nil(t, r.Pages[0].Size)
 	assert.Equal(t, "SMART is switched off", r.Pages[0].Fault.Back)

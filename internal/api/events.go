@@ -25,7 +25,7 @@ func (h *handlers) StreamEvents(c *echo.Context) error {
 	if id := c.Request().Header.Get("Last-Event-ID"); id != "" {
 		var err error
 		if last, err = strconv.ParseInt(id, 10, 64); err != nil {
-			return &shop.Invalid{What: fmt.Sprintf("Last-Event-ID %q is no number", id), Do: "Send the id of the last event seen."}
+			return &shop.Invalid{What: fmt.Sprintf("Last-Event-ID %q is no number", id), Advice: "Send the id of the last event seen."}
 		}
 	} else {
 		var err error

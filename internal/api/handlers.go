@@ -9,13 +9,13 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
-	"hylostat.example/internal/lowpriority"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/handover"
+	"hylostat.example/internal/lowpriority"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -83,7 +83,7 @@ func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (se
 	b := r.Body
 	duty, err := drive.ParseDuty(string(value(b.Duty)))
 	if err != nil {
-		return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+		return nil, &shop.Invalid{What: err.Error(), Advice: "Choose one of them."}
 	}
 	in := shop.Intake{
 		Bay: b.Bay, Lot: value(b.Lot), Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Label: value(b.Label),
@@ -116,7 +116,7 @@ func queryOf(text *string, grade *contract.Grade, medium string, lot *int64, fro
 	if grade != nil {
 		g, err := drive.ParseGrade(string(*grade))
 		if err != nil {
-			return q, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+			return q, &shop.Invalid{What: err.Error(), Advice: "Choose one of them."}
 		}
 		q.Grade = &g
 	}
@@ -285,7 +285,7 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 	err := lowpriority.Do(func() error {
 		f, err := record.Read(r.Body)
 		if wrong, ok := errors.AsType[*record.Error](err); ok {
-			return &shop.Invalid{What: wrong.Error(), Do: "Nothing of it was taken in. Get a whole copy of the file."}
+			return &shop.Invalid{What: wrong.Error(), Advice: "Nothing of it was taken in. Get a whole copy of the file."}
 		}
 		if err == nil {
 			all, err = h.shop.Import(ctx, actor(ctx, value(r.Params.By)), f)
@@ -317,7 +317,7 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 		return nil, err
 	}
 	if who, signed := whoAsks(ctx); signed && value(r.Body.Despite) != "" && !who.Role.Covers(access.Lead) {
-		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role), Do: "Ask a lead, or have the data copied first."}
+		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role), Advice: "Ask a lead, or have the data copied first."}
 	}
 	started, err := h.shop.Check(ctx, actor(ctx, r.Body.By), d, shop.CheckOrder{
 		Kind: check.Kind(r.Body.Kind), Despite: value(r.Body.Despite), Limit: check.Limit{Share: value(r.Body.Share)}, Spans: each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} }),
@@ -369,14 +369,14 @@ func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestO
 	grade := drive.Undecided // none given: accept
 	if r.Body.Grade != nil {
 		if grade, err = drive.ParseGrade(string(*r.Body.Grade)); err != nil {
-			return nil, &shop.Invalid{What: err.Error(), Do: "Choose one of them."}
+			return nil, &shop.Invalid{What: err.Error(), Advice: "Choose one of them."}
 		}
 	}
 	if who, signed := whoAsks(ctx); signed && grade != drive.Undecided && !who.Role.Covers(access.Lead) {
 		if now, err := h.shop.Verdict(ctx, d); err != nil {
 			return nil, err
 		} else if now.Grade != grade {
-			return nil, &access.Refused{What: fmt.Sprintf("%s is %s; overruling %s with %s needs a lead", who.Name, who.Role, now.Grade, grade), Do: "Ask a lead, or sign what the verdict says."}
+			return nil, &access.Refused{What: fmt.Sprintf("%s is %s; overruling %s with %s needs a lead", who.Name, who.Role, now.Grade, grade), Advice: "Ask a lead, or sign what the verdict says."}
 		}
 	}
 	v, err := h.shop.Sign(ctx, actor(ctx, r.Body.By), d, value(r.Body.Verdict), grade, value(r.Body.Reason))

@@ -66,7 +66,7 @@ func (h *handlers) ListLots(ctx context.Context, _ server.ListLotsRequestObject)
 func (h *handlers) OpenLot(ctx context.Context, r server.OpenLotRequestObject) (server.OpenLotResponseObject, error) {
 	b := r.Body
 	if who, signed := whoAsks(ctx); signed && b.Check != nil && !who.Role.Covers(access.Technician) {
-		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; planning a check needs a technician", who.Name, who.Role), Do: "Open the lot without one, or ask a technician."}
+		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; planning a check needs a technician", who.Name, who.Role), Advice: "Open the lot without one, or ask a technician."}
 	}
 	l, err := h.shop.OpenLot(ctx, actor(ctx, r.Body.By), shop.Lot{
 		Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Wanted: value(b.Wanted), Copied: value(b.Copied),
@@ -114,7 +114,7 @@ func (h *handlers) PrintLot(ctx context.Context, r server.PrintLotRequestObject)
 func stockOf(s *contract.Stock) (handover.Stock, error) {
 	stock, err := handover.StockByName(string(value(s)))
 	if err != nil {
-		err = &shop.Invalid{What: err.Error(), Do: see}
+		err = &shop.Invalid{What: err.Error(), Advice: see}
 	}
 	return stock, err
 }
@@ -135,7 +135,7 @@ func (h *handlers) PrintLabels(ctx context.Context, r server.PrintLabelsRequestO
 		}
 	}
 	if len(drives) == 0 {
-		return nil, &shop.Conflict{What: fmt.Sprintf("no drive of lot %d has named itself", r.Lot), Do: "Put one in, then print."}
+		return nil, &shop.Conflict{What: fmt.Sprintf("no drive of lot %d has named itself", r.Lot), Advice: "Put one in, then print."}
 	}
 	b, err := h.labels(ctx, drives, stock)
 	return server.PrintLabels200ApplicationpdfResponse{Body: b, ContentLength: int64(b.Len())}, err

@@ -36,7 +36,7 @@ func when(t time.Time) *time.Time {
 }
 
 func faultOf(f drive.Fault) contract.Fault {
-	return contract.Fault{Class: string(f.Class), What: f.What, Back: f.Back, Advice: f.Advice(), Page: text(f.Page), At: optional(f.At)}
+	return contract.Fault{Class: string(f.Class), What: f.What, Back: f.Cause, Advice: f.Advice(), Page: text(f.Page), At: optional(f.At)}
 }
 
 func bayOf(v shop.BayView) contract.Bay {
@@ -46,7 +46,7 @@ func bayOf(v shop.BayView) contract.Bay {
 	}
 	if a := v.Bay.Device; a.Node != "" {
 		b.Attached = &contract.Attached{Node: a.Node, Transport: a.Transport, Vendor: text(a.Vendor), Model: text(a.Model), Serial: text(a.Serial), Bytes: int64(a.Bytes), InUse: text(a.InUse), Written: optional(int64(a.Written))}
-		b.WriteProtected = &v.Bay.Guarded
+		b.WriteProtected = &v.Bay.WriteProtected
 	}
 	if v.Drive != nil {
 		d := driveOf(*v.Drive)

@@ -142,7 +142,7 @@ func (h *handlers) TestPolicy(_ context.Context, r server.TestPolicyRequestObjec
 func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyRequestObject) (server.ReplayPolicyResponseObject, error) {
 	draft := []byte(value(r.Body.Text))
 	if len(draft) == 0 {
-		return nil, &shop.Invalid{What: "a replay needs the text of a draft", Do: "Send it: the policy in force has been what it has been."}
+		return nil, &shop.Invalid{What: "a replay needs the text of a draft", Advice: "Send it: the policy in force has been what it has been."}
 	}
 	x, err := h.shop.Replay(ctx, actor(ctx, ""), draft)
 	if err != nil {
@@ -204,7 +204,7 @@ func (h *handlers) outcome(ctx context.Context, name string) (contract.Outcome, 
 		return contract.Outcome{}, err
 	}
 	if o == nil {
-		return contract.Outcome{}, &shop.NotFound{What: "nobody has noted what became of " + d.Identity.Serial, Do: "Note it with an outcome."}
+		return contract.Outcome{}, &shop.NotFound{What: "nobody has noted what became of " + d.Identity.Serial, Advice: "Note it with an outcome."}
 	}
 	return outcomeOf(o), nil
 }

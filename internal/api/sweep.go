@@ -127,7 +127,7 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 	ctx := c.Request().Context()
 	id, err := strconv.ParseInt(c.Param("run"), 10, 64)
 	if err != nil || id < 1 {
-		return &shop.NotFound{What: fmt.Sprintf("there is no run %q", c.Param("run")), Do: "List the runs."}
+		return &shop.NotFound{What: fmt.Sprintf("there is no run %q", c.Param("run")), Advice: "List the runs."}
 	}
 	w := http.NewResponseController(c.Response())
 	run, changes, err := h.shop.Follow(ctx, id)

@@ -77,7 +77,7 @@ func captureOne(ctx context.Context, source device.Source, a drive.Attachment, h
 	key := probe.Key(pages)
 	if !key.IsValid() {
 		if fault = probe.FirstFault(pages); fault == nil {
-			fault = &drive.Fault{Class: drive.FaultBadAnswer, What: "reading " + a.Node, Back: "it does not name itself"}
+			fault = &drive.Fault{Class: drive.FaultBadAnswer, What: "reading " + a.Node, Cause: "it does not name itself"}
 		}
 		return key, record.Reading{}, fault
 	}

@@ -154,7 +154,7 @@ func (b *Bench) look(ctx context.Context) error {
 	}
 	for a, w := range b.places {
 		d, there := at[a]
-		w.tell(ctx, seen{d, there})
+		w.notify(ctx, seen{d, there})
 	}
 	return nil
 }
@@ -183,7 +183,7 @@ func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 	w, ok := b.workers[o.Bay.Number]
 	b.mu.Unlock()
 	if !ok {
-		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Back: fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title), Do: "List the bays."}
+		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Cause: fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title), Advice: "List the bays."}
 	}
 	return w.order(ctx, o)
 }
@@ -312,7 +312,7 @@ func (b *Bench) release(ctx context.Context, bay int) {
 	delete(b.holds, bay)
 	for other, k := range b.holds {
 		if held && k == key {
-			b.workers[other].tell(ctx, released{})
+			b.workers[other].notify(ctx, released{})
 			return
 		}
 	}

@@ -121,7 +121,7 @@ func refusal(t *testing.T, class drive.FaultClass, err error) {
 	var r *protocol.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, class, r.Class)
-	assert.NotEmpty(t, r.Do)
+	assert.NotEmpty(t, r.Advice)
 }
 
 func TestADriveIsReadAsSoonAsItAnswers(t *testing.T) {
@@ -289,11 +289,11 @@ func TestWhatAnAdapterPassesIsKeptInTheJournal(t *testing.T) {
 	s := start(t, source, path)
 	unread := func() bool { return s.bays[1].Connection == protocol.Unread }
 	s.take(t, "the drive", unread)
-	assert.Contains(t, s.bays[1].Fault.Back, "does not pass ATA commands")
+	assert.Contains(t, s.bays[1].Fault.Cause, "does not pass ATA commands")
 	s.end()
 	again := start(t, source, path)
 	again.take(t, "the drive", func() bool { return again.bays[1].Connection == protocol.Unread })
-	assert.Contains(t, again.bays[1].Fault.Back, "known to pass no ATA commands", "it is not asked again by itself")
+	assert.Contains(t, again.bays[1].Fault.Cause, "known to pass no ATA commands", "it is not asked again by itself")
 	spec.Awkward.NoPass = false
 	source.Insert("one", spec)
 	again.take(t, "the new firmware of the adapter", func() bool { return again.bays[1].Device.Instance != "1" })

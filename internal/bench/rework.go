@@ -38,14 +38,14 @@ type writing struct {
 // intend commits what is about to be written.
 func (w *writing) intend(ctx context.Context, e surface.Extent) error {
 	if err := w.journal.Intend(context.WithoutCancel(ctx), w.run, w.step, e); err != nil {
-		return &device.Failed{Class: drive.FaultNotRead, What: fmt.Sprintf("storing that LBA %d is about to be written", e.LBA), Back: err.Error()}
+		return &device.Failed{Class: drive.FaultNotRead, What: fmt.Sprintf("storing that LBA %d is about to be written", e.LBA), Cause: err.Error()}
 	}
 	return nil
 }
 
 func (w *writing) fulfil(ctx context.Context) error {
 	if err := w.journal.Fulfil(context.WithoutCancel(ctx), w.run, w.step); err != nil {
-		return &device.Failed{Class: drive.FaultNotRead, What: "storing what is written", Back: err.Error()}
+		return &device.Failed{Class: drive.FaultNotRead, What: "storing what is written", Cause: err.Error()}
 	}
 	return nil
 }
@@ -146,7 +146,7 @@ func (n *renewing) writeBack(ctx context.Context, e surface.Extent) (surface.Out
 		return o, err
 	}
 	if o.Cause != surface.Whole {
-		return o, &device.Failed{Class: drive.FaultMedium, What: fmt.Sprintf("writing back LBA %d", e.LBA), Back: "the drive refuses the write: " + o.Cause.String() + ". A copy of what stood there is in " + n.copy}
+		return o, &device.Failed{Class: drive.FaultMedium, What: fmt.Sprintf("writing back LBA %d", e.LBA), Cause: "the drive refuses the write: " + o.Cause.String() + ". A copy of what stood there is in " + n.copy}
 	}
 	return o, n.fulfil(ctx)
 }
@@ -313,7 +313,7 @@ func (w *worker) takeRework(ctx context.Context, o protocol.Order, r check.Run) 
 	}
 	if err := w.bench.Journal.AddRework(ctx, r); err != nil {
 		if errors.Is(err, journal.ErrUsed) {
-			return (&guard.Refused{Reason: guard.Used, Class: drive.FaultNotAllowed, Back: "this order has begun a rework already", Do: "Order it again."}).Refusal(o.Check, w.bay.ID)
+			return (&guard.Refused{Reason: guard.Used, Class: drive.FaultNotAllowed, Cause: "this order has begun a rework already", Advice: "Order it again."}).Refusal(o.Check, w.bay.ID)
 		}
 		return err
 	}

@@ -165,7 +165,7 @@ func (w *worker) sweepOn(ctx context.Context) check.Event {
 // beginSweep starts the sweeper of the current step, or gives what is wrong.
 func (w *worker) beginSweep(ctx context.Context) check.Event {
 	trouble := func(err error) check.Event {
-		return check.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Back: err.Error(), Extra: "Stop the run and begin anew."}}
+		return check.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Cause: err.Error(), Extra: "Stop the run and begin anew."}}
 	}
 	blocks, ok := w.open.(device.Blocks)
 	index := slices.IndexFunc(w.current.Steps, func(s check.Step) bool {

@@ -64,7 +64,7 @@ func newWorker(b *Bench, row journal.BayRow) *worker {
 	}
 }
 
-func (w *worker) tell(ctx context.Context, message any) {
+func (w *worker) notify(ctx context.Context, message any) {
 	select {
 	case w.inbox <- message:
 	case <-ctx.Done():
@@ -93,7 +93,7 @@ func (w *worker) refuse(o protocol.Order, class drive.FaultClass, back string) *
 
 // refuseWith refuses an order with an advice that fits it better than that of the class.
 func (w *worker) refuseWith(o protocol.Order, class drive.FaultClass, back, do string) *protocol.Refusal {
-	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in %s", o.Kind, w.bay.ID.Words()), Back: back, Do: do}
+	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in %s", o.Kind, w.bay.ID.Words()), Cause: back, Advice: do}
 }
 
 // notNow refuses an order because of what goes on in the bay.
@@ -115,9 +115,9 @@ func (w *worker) loop(ctx context.Context) {
 		case message := <-w.inbox:
 			switch m := message.(type) {
 			case seen:
-				w.see(ctx, m)
+				w.compareAttached(ctx, m)
 			case ordered:
-				receipt, then, err := w.obey(ctx, m.order)
+				receipt, then, err := w.carryOut(ctx, m.order)
 				m.reply <- answered{receipt, err}
 				if then != nil {
 					then()
@@ -131,7 +131,7 @@ func (w *worker) loop(ctx context.Context) {
 		case e := <-w.swept:
 			w.sweepEnded(ctx, e)
 		case <-w.warm:
-			w.feel(ctx)
+			w.readTemperature(ctx)
 		case why := <-w.full:
 			w.happen(ctx, check.PauseAsked{Why: why, Turn: true})
 		case <-w.turn:
@@ -176,19 +176,19 @@ func (w *worker) noPoll() {
 	w.poll, w.unpoll = nil, nil
 }
 
-// see compares what the machine finds in the bay with what the worker knows.
-func (w *worker) see(ctx context.Context, s seen) {
+// compareAttached compares what the machine finds in the bay with what the worker knows.
+func (w *worker) compareAttached(ctx context.Context, s seen) {
 	known := w.bay.Device.Instance != ""
 	if known && s.there && s.what.Instance == w.bay.Device.Instance && s.what.Written != w.bay.Device.Written {
 		w.bay.Device.Written = s.what.Written
-		if w.bay.Guarded { // somebody writes to a drive whose data is wanted; of others it is no news
+		if w.bay.WriteProtected { // somebody writes to a drive whose data is wanted; of others it is no news
 			w.publish(ctx)
 		}
 	}
 	switch {
 	case s.there && (!known || s.what.Instance != w.bay.Device.Instance):
 		w.gone(ctx)
-		w.bay.Device, w.bay.Guarded = s.what, false
+		w.bay.Device, w.bay.WriteProtected = s.what, false
 		w.attach(ctx, w.said)
 	case s.there && s.what != w.bay.Device: // mounted or unmounted meanwhile, or a medium came or went
 		resized := s.what.Bytes != w.bay.Device.Bytes
@@ -201,7 +201,7 @@ func (w *worker) see(ctx context.Context, s seen) {
 		w.publish(ctx)
 	case !s.there && known:
 		w.gone(ctx)
-		w.bay.Device, w.bay.Guarded = drive.Attachment{}, false
+		w.bay.Device, w.bay.WriteProtected = drive.Attachment{}, false
 		w.become(ctx, protocol.Empty, drive.Key{}, nil)
 	case !s.there && w.said && w.bay.Connection == protocol.Empty:
 		w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
@@ -209,7 +209,7 @@ func (w *worker) see(ctx context.Context, s seen) {
 }
 
 func (w *worker) silence() *drive.Fault {
-	return &drive.Fault{Class: drive.FaultNoAnswer, What: "looking for a drive in " + w.bay.ID.Words(), Back: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts)}
+	return &drive.Fault{Class: drive.FaultNoAnswer, What: "looking for a drive in " + w.bay.ID.Words(), Cause: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts)}
 }
 
 // gone tells the run, if there is one, that its drive left.
@@ -227,7 +227,7 @@ func (w *worker) gone(ctx context.Context) {
 // asked for it, a drive that sleeps is not woken.
 func (w *worker) attach(ctx context.Context, asked bool) {
 	if w.bay.Device.Bytes == 0 {
-		w.become(ctx, protocol.Unread, drive.Key{}, &drive.Fault{Class: drive.FaultNoMedium, What: "looking at " + w.bay.Device.Node, Back: "the adapter is there, no drive is behind it"})
+		w.become(ctx, protocol.Unread, drive.Key{}, &drive.Fault{Class: drive.FaultNoMedium, What: "looking at " + w.bay.Device.Node, Cause: "the adapter is there, no drive is behind it"})
 		return
 	}
 	d, err := w.bench.Source.Open(ctx, w.bay.Device)
@@ -370,8 +370,8 @@ func (w *worker) read(ctx context.Context, order string, r *check.Run, how probe
 	return t
 }
 
-// obey carries out an order, or says why not. What takes longer than a reply may wait comes back as a function.
-func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
+// carryOut carries out an order, or says why not. What takes longer than a reply may wait comes back as a function.
+func (w *worker) carryOut(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
 	switch o.Kind {
 	case protocol.OrderAttempt:
 		return receipt, nil, w.attempt(ctx)
@@ -394,15 +394,15 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 		}, nil
 	case protocol.OrderPause, protocol.OrderResume:
 		return w.pause(ctx, o)
-	case protocol.OrderGuard:
-		return receipt, nil, w.guard(ctx, o)
+	case protocol.OrderWriteProtect:
+		return receipt, nil, w.writeProtect(ctx, o)
 	case protocol.OrderRead, protocol.OrderCheck, protocol.OrderVolumes:
 	}
 	switch {
 	case w.bay.Connection == protocol.StuckBay:
 		return receipt, nil, w.refuse(o, drive.FaultStuck, "its drive holds an earlier command")
 	case w.bay.Connection == protocol.Unread && w.bay.Fault != nil:
-		return receipt, nil, &protocol.Refusal{Class: w.bay.Fault.Class, What: w.bay.Fault.What, Back: w.bay.Fault.Back, Do: w.bay.Fault.Advice()}
+		return receipt, nil, &protocol.Refusal{Class: w.bay.Fault.Class, What: w.bay.Fault.What, Cause: w.bay.Fault.Cause, Advice: w.bay.Fault.Advice()}
 	case w.bay.Connection != protocol.Answering:
 		return receipt, nil, w.refuse(o, drive.FaultNoAnswer, "no drive answers")
 	case o.Key.IsValid() && o.Key != w.bay.Key:
@@ -412,7 +412,7 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 		return receipt, func() {
 			t := w.read(ctx, o.ID, nil, probe.Manner{Wake: true, Attachments: o.Attachments})
 			if !t.key.IsValid() && ctx.Err() == nil {
-				fault := drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
+				fault := drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Cause: "it does not name itself"}
 				if f := probe.FirstFault(t.pages); f != nil {
 					fault = *f
 				}
@@ -446,17 +446,17 @@ func (w *worker) obey(ctx context.Context, o protocol.Order) (receipt protocol.R
 	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, check.Begin{}) }, nil
 }
 
-// guard has the machine refuse to write to the drive in the bay, or not any more.
-func (w *worker) guard(ctx context.Context, o protocol.Order) error {
+// writeProtect has the machine refuse to write to the drive in the bay, or not any more.
+func (w *worker) writeProtect(ctx context.Context, o protocol.Order) error {
 	source, ok := w.bench.Source.(device.Guard)
 	if !ok || w.bay.Device.Instance == "" {
 		return w.refuse(o, drive.FaultNotRead, "there is nothing to protect")
 	}
 	if err := source.WriteProtect(ctx, w.bay.Device, o.On); err != nil {
 		f := device.FaultOf("protecting "+w.bay.Device.Node, err)
-		return w.refuse(o, f.Class, f.Back)
+		return w.refuse(o, f.Class, f.Cause)
 	}
-	w.bay.Guarded = o.On
+	w.bay.WriteProtected = o.On
 	w.publish(ctx)
 	return nil
 }
@@ -489,7 +489,7 @@ func (w *worker) attempt(ctx context.Context) error {
 			continue
 		}
 		known := d.Instance == w.bay.Device.Instance
-		w.see(ctx, seen{d, true})
+		w.compareAttached(ctx, seen{d, true})
 		switch {
 		case known && w.bay.Connection != protocol.Answering:
 			w.leave()

@@ -102,9 +102,9 @@ func (w *worker) runReading(ctx context.Context) check.Event {
 		fault := probe.FirstFault(t.pages)
 		switch {
 		case t.key.IsValid():
-			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading " + w.bay.ID.Words(), Back: "serial " + t.key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
+			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading " + w.bay.ID.Words(), Cause: "serial " + t.key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
 		case fault == nil:
-			fault = &drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Back: "it does not name itself"}
+			fault = &drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Cause: "it does not name itself"}
 		case fault.Class == drive.FaultStuck:
 			w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
 		}

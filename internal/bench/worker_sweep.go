@@ -12,8 +12,8 @@ import (
 	"hylostat.example/internal/protocol"
 )
 
-// feelEvery is how often the temperature of a drive is read while it is swept, in the drive's time.
-const feelEvery = time.Minute
+// temperatureEvery is how often the temperature of a drive is read while it is swept, in the drive's time.
+const temperatureEvery = time.Minute
 
 // over reports whether the sweep has ended by itself.
 func (s *sweeper) over() bool {
@@ -31,7 +31,7 @@ func (w *worker) watchHeat(ctx context.Context) {
 	ctx, w.unwarm = context.WithCancel(ctx)
 	w.warm = due
 	go func() {
-		for w.bench.clock.Sleep(ctx, feelEvery) == nil {
+		for w.bench.clock.Sleep(ctx, temperatureEvery) == nil {
 			select {
 			case due <- struct{}{}:
 			default:
@@ -40,8 +40,8 @@ func (w *worker) watchHeat(ctx context.Context) {
 	}()
 }
 
-// feel reads the temperature, and lets the sweep wait while the drive is too hot.
-func (w *worker) feel(ctx context.Context) {
+// readTemperature reads the temperature, and lets the sweep wait while the drive is too hot.
+func (w *worker) readTemperature(ctx context.Context) {
 	s := w.sweeping
 	if s == nil || s.over() || w.session == nil || w.current == nil {
 		return

@@ -123,7 +123,7 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 				case p.Name == reading.PageAttributes:
 					p.Bytes[5] ^= 1 // its checksum is wrong
 				case i%4 == 0:
-					p.Bytes, p.Fault = nil, &drive.Fault{Class: drive.FaultNoAnswer, What: p.Name.Title(), Back: "no answer"}
+					p.Bytes, p.Fault = nil, &drive.Fault{Class: drive.FaultNoAnswer, What: p.Name.Title(), Cause: "no answer"}
 				case i%7 == 0:
 					p.Bytes = p.Bytes[:len(p.Bytes)/2]
 				}

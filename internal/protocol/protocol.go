@@ -53,15 +53,15 @@ type OrderKind string
 
 // The orders.
 const (
-	OrderAttempt OrderKind = "attempt" // there is a drive in the bay: look for it, again
-	OrderVacate  OrderKind = "vacate"  // there is no drive in the bay after all
-	OrderRead    OrderKind = "read"
-	OrderCheck   OrderKind = "check"
-	OrderStop    OrderKind = "stop"
-	OrderPause   OrderKind = "pause"
-	OrderResume  OrderKind = "resume"
-	OrderVolumes OrderKind = "volumes" // look at partition tables and file systems; comes back as a report
-	OrderGuard   OrderKind = "guard"   // have the machine refuse to write to the drive, or not any more
+	OrderAttempt      OrderKind = "attempt" // there is a drive in the bay: look for it, again
+	OrderVacate       OrderKind = "vacate"  // there is no drive in the bay after all
+	OrderRead         OrderKind = "read"
+	OrderCheck        OrderKind = "check"
+	OrderStop         OrderKind = "stop"
+	OrderPause        OrderKind = "pause"
+	OrderResume       OrderKind = "resume"
+	OrderVolumes      OrderKind = "volumes" // look at partition tables and file systems; comes back as a report
+	OrderWriteProtect OrderKind = "guard"   // have the machine refuse to write to the drive, or not any more
 )
 
 // Order is one order to a bench.
@@ -93,13 +93,13 @@ type Receipt struct {
 
 // Refusal is an order that a bench does not carry out.
 type Refusal struct {
-	Class drive.FaultClass // FaultNoAnswer, FaultWrongDrive, FaultStuck, FaultInUse ...
-	What  string
-	Back  string
-	Do    string
+	Class  drive.FaultClass // FaultNoAnswer, FaultWrongDrive, FaultStuck, FaultInUse ...
+	What   string
+	Cause  string
+	Advice string
 }
 
-func (r *Refusal) Error() string { return r.What + ": " + r.Back + ". " + r.Do }
+func (r *Refusal) Error() string { return r.What + ": " + r.Cause + ". " + r.Advice }
 
 // Connection is how a bay stands.
 type Connection string
@@ -115,15 +115,15 @@ const (
 
 // Bay is a bay as it stands.
 type Bay struct {
-	ID         drive.Bay        `json:"number"`
-	Address    drive.Address    `json:"address"`
-	Connection Connection       `json:"connection"`
-	Key        drive.Key        `json:"key,omitzero"` // Answering
-	Device     drive.Attachment `json:"device,omitzero"`
-	Attempts   int              `json:"attempts"`          // that found nothing, since a person said there is a drive
-	Guarded    bool             `json:"guarded,omitempty"` // the machine refuses to write to the drive
-	Fault      *drive.Fault     `json:"fault,omitempty"`
-	Since      time.Time        `json:"since"`
+	ID             drive.Bay        `json:"number"`
+	Address        drive.Address    `json:"address"`
+	Connection     Connection       `json:"connection"`
+	Key            drive.Key        `json:"key,omitzero"` // Answering
+	Device         drive.Attachment `json:"device,omitzero"`
+	Attempts       int              `json:"attempts"`          // that found nothing, since a person said there is a drive
+	WriteProtected bool             `json:"guarded,omitempty"` // the machine refuses to write to the drive
+	Fault          *drive.Fault     `json:"fault,omitempty"`
+	Since          time.Time        `json:"since"`
 }
 
 // Reading is the pages a drive sent at one moment.

@@ -85,7 +85,7 @@ type Page struct {
 type Fault struct {
 	Class  drive.FaultClass `json:"class"`
 	What   string           `json:"what"`
-	Back   string           `json:"back"`
+	Cause  string           `json:"back"`
 	Advice string           `json:"advice,omitempty"`
 }
 
@@ -96,9 +96,9 @@ func FromPages(all []reading.Page) []Page {
 		out[i] = Page{Name: p.Name, How: p.How, Bytes: p.Bytes}
 		switch {
 		case p.Fault != nil:
-			out[i].Bytes, out[i].Fault = nil, &Fault{p.Fault.Class, p.Fault.What, p.Fault.Back, p.Fault.Extra}
+			out[i].Bytes, out[i].Fault = nil, &Fault{p.Fault.Class, p.Fault.What, p.Fault.Cause, p.Fault.Extra}
 		case p.Bytes == nil: // an answer of no bytes is an answer
-			out[i].Fault = &Fault{Class: drive.FaultBadAnswer, What: p.How, Back: "an answer without bytes"}
+			out[i].Fault = &Fault{Class: drive.FaultBadAnswer, What: p.How, Cause: "an answer without bytes"}
 		}
 	}
 	return out
@@ -110,7 +110,7 @@ func (r Reading) AsPages() []reading.Page {
 	for i, p := range r.Pages {
 		out[i] = reading.Page{Name: p.Name, How: p.How, Bytes: p.Bytes}
 		if p.Fault != nil {
-			out[i].Fault = &drive.Fault{Class: p.Fault.Class, What: p.Fault.What, Back: p.Fault.Back, Extra: p.Fault.Advice}
+			out[i].Fault = &drive.Fault{Class: p.Fault.Class, What: p.Fault.What, Cause: p.Fault.Cause, Extra: p.Fault.Advice}
 		}
 	}
 	return out
@@ -240,7 +240,7 @@ func (r *Reading) within(names map[reading.PageName]bool) bool {
 		if len(p.How) > longestText || len(p.Bytes) > longestPage || len(p.Bytes) == 0 && p.Fault == nil || p.Bytes != nil && p.Fault != nil {
 			return false
 		}
-		if x := p.Fault; x != nil && (!faultForm.MatchString(string(x.Class)) || !isText(x.What, longestText) || !isText(x.Back, longestText) || len(x.Advice) > longestText) {
+		if x := p.Fault; x != nil && (!faultForm.MatchString(string(x.Class)) || !isText(x.What, longestText) || !isText(x.Cause, longestText) || len(x.Advice) > longestText) {
 			return false
 		}
 	}

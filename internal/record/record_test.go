@@ -27,7 +27,7 @@ func file() File {
 		ID: "one", At: now, TookMs: 38, Tool: "0.1.0", Place: "north bench", Decoded: map[signal.Name]float64{signal.Pending: 8},
 		Pages: FromPages([]reading.Page{
 			{Name: reading.PageIdentify, How: "IDENTIFY DEVICE", Bytes: id.Encode()},
-			{Name: reading.PageAlarm, Fault: &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Back: "no registers", Extra: "Try a direct port."}},
+			{Name: reading.PageAlarm, Fault: &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Cause: "no registers", Extra: "Try a direct port."}},
 		}),
 	}}}}
 	return f

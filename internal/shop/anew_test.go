@@ -123,7 +123,7 @@ func TestAVerdictFromBeforeItsDigestWasKeptIsStillTheSame(t *testing.T) {
 	after := p.verdict("7M511")
 	assert.Equal(t, before.Seq, after.Seq)
 	assert.NotNil(t, after.Signed)
-	assert.NotNil(t, p.drive("7M511").Now.Said, "from now on it is kept")
+	assert.NotNil(t, p.drive("7M511").Now.VerdictDigest, "from now on it is kept")
 }
 
 func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {

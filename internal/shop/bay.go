@@ -115,7 +115,7 @@ func (s *Shop) describe(v *BayView) {
 	case b.Connection == protocol.Silent:
 		v.Doing, v.Action, v.Next = fmt.Sprintf("No answer, attempt %d. Check its power.", b.Attempts), ActionTryAgain, "check power"
 	case b.Connection == protocol.StuckBay && b.Fault != nil:
-		v.Doing, v.Note, v.Action, v.Next = command(b.Fault.What)+": "+b.Fault.Back+". Others continue.", "Leave it in the bay", ActionTryAgain, "leave it"
+		v.Doing, v.Note, v.Action, v.Next = command(b.Fault.What)+": "+b.Fault.Cause+". Others continue.", "Leave it in the bay", ActionTryAgain, "leave it"
 	case b.Connection == protocol.Unread && b.Fault != nil:
 		v.Doing, v.Note, v.Next = unread(*b.Fault), b.Fault.Advice(), "see advice"
 	case v.Run != nil:
@@ -130,7 +130,7 @@ func (s *Shop) describe(v *BayView) {
 			v.Note = fmt.Sprintf("%s written to it by this machine. Look what mounts it", quantity.Of(float64(b.Device.Written), "B"))
 		case b.Device.InUse != "":
 			v.Note = "In use: " + b.Device.InUse + ". Unmount it"
-		case b.Guarded:
+		case b.WriteProtected:
 			v.Note = "Protected from writing, safe to remove"
 		}
 	case d == nil:
@@ -163,11 +163,11 @@ func unread(f drive.Fault) string {
 	case drive.FaultVanished:
 		return "It went away while it was read."
 	case drive.FaultBadAnswer:
-		return "It answers nonsense: " + f.Back + "."
+		return "It answers nonsense: " + f.Cause + "."
 	case drive.FaultNotReady:
-		return "It is not ready: " + f.Back + "."
+		return "It is not ready: " + f.Cause + "."
 	default:
-		return "Counters not read: " + f.Back + "."
+		return "Counters not read: " + f.Cause + "."
 	}
 }
 

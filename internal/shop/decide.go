@@ -174,7 +174,7 @@ func (s *Shop) assess(ctx context.Context, from Reader, d Drive, decoded reading
 		n.Margin, n.MarginShare = margins[0].Margin.Words, margins[0].Margin.Share()
 	}
 	n.Grade, n.Findings, n.First, n.Policy = v.Grade, len(v.Findings), headline(v), v.Policy
-	said := d.Now.Said
+	said := d.Now.VerdictDigest
 	if said == nil && d.Now.VerdictSeq > 0 {
 		last, err := from.LastVerdict(ctx, d.ID)
 		if err != nil {
@@ -182,8 +182,8 @@ func (s *Shop) assess(ctx context.Context, from Reader, d Drive, decoded reading
 		}
 		said = digest(last.Verdict)
 	}
-	n.Said = digest(v)
-	a.verdict, a.news = v, !bytes.Equal(said, n.Said)
+	n.VerdictDigest = digest(v)
+	a.verdict, a.news = v, !bytes.Equal(said, n.VerdictDigest)
 	return a, nil
 }
 

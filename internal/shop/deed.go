@@ -105,7 +105,7 @@ func (s *Shop) command(ctx context.Context, by Actor, d Deed, do func() error) e
 func (s *Shop) failed(ctx context.Context, by Actor, d Deed, why error) error {
 	words := ": failed, " + why.Error()
 	if refusal, ok := errors.AsType[*protocol.Refusal](why); ok {
-		words = ": refused, " + refusal.Back
+		words = ": refused, " + refusal.Cause
 	}
 	d.Text += words
 	return s.act(ctx, by, func(Tx) ([]Deed, []Event, error) { return []Deed{d}, nil, nil })

@@ -102,7 +102,7 @@ func (s *Shop) HandOver(ctx context.Context, by Actor, id int64, h Handover) (In
 		return []Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil && !i.Bay.IsZero() {
-		s.guardNow(ctx, i.Bay)
+		s.protectNow(ctx, i.Bay)
 	}
 	return i, err
 }

@@ -69,7 +69,7 @@ func (s *Shop) TakeIn(ctx context.Context, by Actor, i Intake) (Intake, error) {
 		return []Deed{deed}, more, err
 	})
 	if err == nil {
-		s.guardNow(ctx, i.Bay)
+		s.protectNow(ctx, i.Bay)
 		if bay.Drive != nil {
 			s.staleRework(ctx, *bay.Drive, i)
 		}
@@ -77,8 +77,8 @@ func (s *Shop) TakeIn(ctx context.Context, by Actor, i Intake) (Intake, error) {
 	return i, err
 }
 
-// guard tells whether the bay's drive must be protected from writing: its data is wanted and not copied.
-func (s *Shop) guard(ctx context.Context, b protocol.Bay) (on bool) {
+// atRisk tells whether the bay's drive must be protected from writing: its data is wanted and not copied.
+func (s *Shop) atRisk(ctx context.Context, b protocol.Bay) (on bool) {
 	i, err := s.store.IntakeInBay(ctx, b.ID)
 	if err != nil || !i.AtRisk() {
 		return false
@@ -90,29 +90,29 @@ func (s *Shop) guard(ctx context.Context, b protocol.Bay) (on bool) {
 	return err == nil && d.ID == i.Drive
 }
 
-// guardNow has the bench protect a bay's drive as its intake wants it. A bench that cannot is no reason to refuse an intake;
+// protectNow has the bench protect a bay's drive as its intake wants it. A bench that cannot is no reason to refuse an intake;
 // the bay shows whether it is protected.
-func (s *Shop) guardNow(ctx context.Context, id drive.Bay) {
+func (s *Shop) protectNow(ctx context.Context, id drive.Bay) {
 	v, err := s.Bay(ctx, id)
 	if err != nil || v.Bay.Device.Node == "" {
 		return
 	}
-	if on := s.guard(ctx, v.Bay); on != v.Bay.Guarded {
-		if err := s.orderBay(ctx, protocol.Order{Kind: protocol.OrderGuard, Bay: id, On: on}); err != nil && ctx.Err() == nil {
+	if on := s.atRisk(ctx, v.Bay); on != v.Bay.WriteProtected {
+		if err := s.orderBay(ctx, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: id, On: on}); err != nil && ctx.Err() == nil {
 			s.log.Warn("protecting a drive from writing", "bay", id.String(), "error", err)
 		}
 	}
 }
 
-// guardSoon is guardNow for the one who takes the bench's reports in, and must not wait for another.
-func (s *Shop) guardSoon(ctx context.Context, b protocol.Bay) {
-	if b.Device.Node == "" || s.guard(ctx, b) == b.Guarded {
+// protectSoon is guardNow for the one who takes the bench's reports in, and must not wait for another.
+func (s *Shop) protectSoon(ctx context.Context, b protocol.Bay) {
+	if b.Device.Node == "" || s.atRisk(ctx, b) == b.WriteProtected {
 		return
 	}
 	s.own.Go(func() {
 		limited, end := context.WithTimeout(ctx, settling)
 		defer end()
-		if _, err := s.fleet.Order(limited, protocol.Order{Kind: protocol.OrderGuard, Bay: b.ID, On: !b.Guarded}); err != nil && ctx.Err() == nil {
+		if _, err := s.fleet.Order(limited, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: b.ID, On: !b.WriteProtected}); err != nil && ctx.Err() == nil {
 			s.log.Warn("protecting a drive from writing", "bay", b.ID.String(), "error", err)
 		}
 	})
@@ -150,7 +150,7 @@ func (s *Shop) RecordCopy(ctx context.Context, by Actor, bay drive.Bay) (Intake,
 		return []Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
 	if err == nil {
-		s.guardNow(ctx, bay)
+		s.protectNow(ctx, bay)
 	}
 	return i, err
 }

@@ -10,11 +10,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"hylostat.example/internal/lowpriority"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/lowpriority"
 )
 
 // Published is a policy as it was put in force.

@@ -52,23 +52,23 @@ func (d Drive) Listed() Listed {
 
 // Now is how a drive stands: what lists are made of.
 type Now struct {
-	Grade       drive.Grade
-	VerdictSeq  int
-	Said        []byte   // a digest of what that verdict says; nil: not known
-	Signed      *SignOff // of the present verdict
-	Margin      string   // the tightest one in words; empty for none
-	MarginShare float64
-	Findings    int
-	First       string // sentence of the worst finding
-	Hours       float64
-	HasHours    bool
-	Temperature float64
-	HasTemp     bool
-	Readings    int
-	LastAt      time.Time
-	Policy      int         // by which it was judged last; its verdict is older when that policy says the same
-	Bay         drive.Bay   // none: it is in no bay
-	OtherBays   []drive.Bay // of its further paths
+	Grade         drive.Grade
+	VerdictSeq    int
+	VerdictDigest []byte   // a digest of what that verdict says; nil: not known
+	Signed        *SignOff // of the present verdict
+	Margin        string   // the tightest one in words; empty for none
+	MarginShare   float64
+	Findings      int
+	First         string // sentence of the worst finding
+	Hours         float64
+	HasHours      bool
+	Temperature   float64
+	HasTemp       bool
+	Readings      int
+	LastAt        time.Time
+	Policy        int         // by which it was judged last; its verdict is older when that policy says the same
+	Bay           drive.Bay   // none: it is in no bay
+	OtherBays     []drive.Bay // of its further paths
 }
 
 // Reading is a stored reading.
@@ -314,19 +314,19 @@ type RunQuery struct {
 type Clock interface{ Now() time.Time }
 
 // NotFound says that there is no such thing.
-type NotFound struct{ What, Do string }
+type NotFound struct{ What, Advice string }
 
-func (e *NotFound) Error() string { return e.What + ". " + e.Do }
+func (e *NotFound) Error() string { return e.What + ". " + e.Advice }
 
 // Invalid says what is wrong with a request.
-type Invalid struct{ What, Do string }
+type Invalid struct{ What, Advice string }
 
-func (e *Invalid) Error() string { return e.What + ". " + e.Do }
+func (e *Invalid) Error() string { return e.What + ". " + e.Advice }
 
 // Conflict says why a request cannot be met as things stand.
-type Conflict struct{ What, Do string }
+type Conflict struct{ What, Advice string }
 
-func (e *Conflict) Error() string { return e.What + ". " + e.Do }
+func (e *Conflict) Error() string { return e.What + ". " + e.Advice }
 
 // Shop is the running shop.
 type Shop struct {
@@ -427,13 +427,13 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 		return nil, nil
 	})
 	if u := r.Unanswered; u != nil {
-		s.bring(u.Order, brought{err: &Conflict{fmt.Sprintf("%s brought no reading: %s: %s", u.Bay.Words(), u.Fault.What, u.Fault.Back), u.Fault.Advice()}})
+		s.bring(u.Order, brought{err: &Conflict{fmt.Sprintf("%s brought no reading: %s: %s", u.Bay.Words(), u.Fault.What, u.Fault.Cause), u.Fault.Advice()}})
 	}
 	if err == nil && r.Run != nil && r.Run.State == check.Done {
 		s.progress(protocol.Progress{Run: *r.Run})
 	}
 	if err == nil && r.Bay != nil {
-		s.guardSoon(ctx, *r.Bay)
+		s.protectSoon(ctx, *r.Bay)
 		s.planSoon(ctx, *r.Bay)
 	}
 	for _, e := range events {

@@ -288,8 +288,8 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	}{
 		"empty":   {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Empty}, shop.ActionDriveIn, "Put a drive in. It is read as soon as it answers."},
 		"silent":  {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Silent, Attempts: 2}, shop.ActionTryAgain, "No answer, attempt 2. Check its power."},
-		"stuck":   {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.StuckBay, Fault: &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Back: "no answer for 30s"}}, shop.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue."},
-		"unread":  {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Back: "the kernel refuses pass-through"}}, shop.ActionOpen, "Counters not read: the kernel refuses pass-through."},
+		"stuck":   {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.StuckBay, Fault: &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Cause: "no answer for 30s"}}, shop.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue."},
+		"unread":  {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Cause: "the kernel refuses pass-through"}}, shop.ActionOpen, "Counters not read: the kernel refuses pass-through."},
 		"checked": {answering, shop.ActionCheck, "Missing: a reading before and after a check"},
 	} {
 		v := p.bay(row.bay)
@@ -564,7 +564,7 @@ func TestADriveFoundAsleepKeepsItsVerdict(t *testing.T) {
 	require.Equal(t, drive.Degrading, before.Grade)
 	p.clock.at = p.clock.at.Add(time.Hour)
 	pages := state{serial: "KVA077M511"}.pages()[:1]
-	pages = append(pages, reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultAsleep, What: "SMART READ DATA", Back: "the drive sleeps"}})
+	pages = append(pages, reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultAsleep, What: "SMART READ DATA", Cause: "the drive sleeps"}})
 	r := protocol.Reading{ID: "asleep", Bay: drive.Bay{Number: 2}, Key: state{serial: "KVA077M511"}.key(), At: p.clock.at, Pages: pages, Tool: "test"}
 	require.NoError(t, p.Take(t.Context(), "", protocol.Report{Reading: &r}))
 	assert.Equal(t, before.Seq, p.verdict("KVA077M511").Seq, "what was not asked decides nothing")

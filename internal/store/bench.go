@@ -41,7 +41,7 @@ func (c change) SaveRun(ctx context.Context, r check.Run) error {
 		return err
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, &shop.Conflict{What: fmt.Sprintf("run %d is recorded as another one's: its number was given twice", r.ID), Do: "Look at both with run show; the record stays as it is."})
+		return errors.Join(err, &shop.Conflict{What: fmt.Sprintf("run %d is recorded as another one's: its number was given twice", r.ID), Advice: "Look at both with run show; the record stays as it is."})
 	}
 	return nil
 }
@@ -68,7 +68,7 @@ func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]check.Run, error)
 func (q queries) Run(ctx context.Context, id int64) (r check.Run, err error) {
 	all, err := bodies[check.Run](ctx, q.q, `SELECT body FROM run WHERE id = ?`, id)
 	if err == nil && len(all) == 0 {
-		err = &shop.NotFound{What: fmt.Sprintf("there is no run %d", id), Do: "List the runs."}
+		err = &shop.NotFound{What: fmt.Sprintf("there is no run %d", id), Advice: "List the runs."}
 	}
 	if err != nil {
 		return r, err

@@ -47,7 +47,7 @@ type driveRow struct {
 
 func (r driveRow) drive() (shop.Drive, error) {
 	d := shop.Drive{ID: r.ID, Duty: drive.Duty(r.Duty), FirstSeen: moment(r.FirstSeen), Now: shop.Now{
-		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, Said: r.Said, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
+		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, VerdictDigest: r.Said, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
 		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
 		Readings: r.Readings, LastAt: moment(r.LastAt), Policy: r.Policy,
 	}}
@@ -106,7 +106,7 @@ func (q queries) oneDrive(ctx context.Context, what, where string, args ...any) 
 		return shop.Drive{}, err
 	}
 	if len(all) == 0 {
-		return shop.Drive{}, &shop.NotFound{What: "no drive " + what, Do: "List the drives."}
+		return shop.Drive{}, &shop.NotFound{What: "no drive " + what, Advice: "List the drives."}
 	}
 	return all[0], nil
 }
@@ -295,7 +295,7 @@ func (c change) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 	}
 	_, err := c.tx.ExecContext(ctx, `
 		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, n.Said, signed, n.Margin, n.MarginShare, n.Findings, n.First,
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, n.VerdictDigest, signed, n.Margin, n.MarginShare, n.Findings, n.First,
 		sql.NullFloat64{Float64: n.Hours, Valid: n.HasHours}, sql.NullFloat64{Float64: n.Temperature, Valid: n.HasTemp}, n.Readings, millis(n.LastAt), n.Policy)
 	return err
 }
@@ -324,7 +324,7 @@ func (q queries) LastVerdict(ctx context.Context, driveID int64) (shop.Verdict, 
 		return shop.Verdict{}, err
 	}
 	if len(all) == 0 {
-		return shop.Verdict{}, &shop.NotFound{What: "no verdict on this drive yet", Do: "Take a reading."}
+		return shop.Verdict{}, &shop.NotFound{What: "no verdict on this drive yet", Advice: "Take a reading."}
 	}
 	return all[0], nil
 }

@@ -65,12 +65,12 @@ func (q queries) IntakesOf(ctx context.Context, s shop.IntakeQuery) ([]shop.Inta
 
 // IntakeByID implements shop.Reader.
 func (q queries) IntakeByID(ctx context.Context, id int64) (shop.Intake, error) {
-	return one[shop.Intake](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no intake %d", id), Do: "List the intakes."}, `SELECT body FROM intake WHERE id = ?`, id)
+	return one[shop.Intake](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no intake %d", id), Advice: "List the intakes."}, `SELECT body FROM intake WHERE id = ?`, id)
 }
 
 // IntakeInBay implements shop.Reader: the newest intake opened for a bay, if it is open.
 func (q queries) IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error) {
-	none := &shop.NotFound{What: "no intake for " + bay.Words(), Do: "Take the drive in."}
+	none := &shop.NotFound{What: "no intake for " + bay.Words(), Advice: "Take the drive in."}
 	i, err := one[shop.Intake](ctx, q, none, `SELECT body FROM intake WHERE bench = ? AND bay = ? ORDER BY id DESC LIMIT 1`, bay.Bench, bay.Number)
 	if err == nil && i.Handover != nil {
 		return shop.Intake{}, none
@@ -104,12 +104,12 @@ func (q queries) Lots(ctx context.Context) ([]shop.Lot, error) {
 
 // Lot implements shop.Reader.
 func (q queries) Lot(ctx context.Context, id int64) (shop.Lot, error) {
-	return one[shop.Lot](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no lot %d", id), Do: "List the lots."}, `SELECT body FROM lot WHERE id = ?`, id)
+	return one[shop.Lot](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no lot %d", id), Advice: "List the lots."}, `SELECT body FROM lot WHERE id = ?`, id)
 }
 
 // LotOpen implements shop.Reader: the lot that drives are taken in on as they come.
 func (q queries) LotOpen(ctx context.Context) (shop.Lot, error) {
-	return one[shop.Lot](ctx, q, &shop.NotFound{What: "no lot is open", Do: "Open one."}, `SELECT body FROM lot WHERE open = 1`)
+	return one[shop.Lot](ctx, q, &shop.NotFound{What: "no lot is open", Advice: "Open one."}, `SELECT body FROM lot WHERE open = 1`)
 }
 
 // one selects one JSON body; none is the error when there is none.

@@ -195,7 +195,7 @@ func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, err
 func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
 	all, err := q.moments(ctx, `SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
 	if err == nil && len(all) == 0 {
-		err = &shop.NotFound{What: "no reading of this drive", Do: "Take one."}
+		err = &shop.NotFound{What: "no reading of this drive", Advice: "Take one."}
 	}
 	if err != nil {
 		return shop.Moment{}, err

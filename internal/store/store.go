@@ -139,7 +139,7 @@ func bodies[T any](ctx context.Context, q sqlx.QueryerContext, query string, arg
 // missing turns "no rows" into the shop's word for it.
 func missing(err error, what, do string) error {
 	if errors.Is(err, sql.ErrNoRows) {
-		return &shop.NotFound{What: what, Do: do}
+		return &shop.NotFound{What: what, Advice: do}
 	}
 	return err
 }

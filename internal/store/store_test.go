@@ -62,7 +62,7 @@ func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...readin
 func TestAReadingComesBackByteForByte(t *testing.T) {
 	s := open(t)
 	d := addDrive(t, s, "KVA077M511")
-	fault := &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Back: "no registers"}
+	fault := &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Cause: "no registers"}
 	addReading(t, s, d, "a", page(reading.PageIdentify, 1), page(reading.PageAttributes, 2))
 	want := addReading(t, s, d, "b", page(reading.PageIdentify, 1), page(reading.PageAttributes, 3), reading.Page{Name: reading.PageAlarm, Fault: fault})
 	got, err := s.Reading(t.Context(), d.ID, 2)
@@ -101,7 +101,7 @@ func TestAPageIsStoredAsADifferenceAndComesBackWhole(t *testing.T) {
 	for n := range many {
 		pages := []reading.Page{page(reading.PageIdentify, 1), at(n)}
 		if n%10 == 3 { // a page that was not read in between
-			pages[1] = reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultRefused, Back: "busy"}}
+			pages[1] = reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultRefused, Cause: "busy"}}
 		}
 		addReading(t, s, d, fmt.Sprint(n), pages...)
 	}
@@ -109,7 +109,7 @@ func TestAPageIsStoredAsADifferenceAndComesBackWhole(t *testing.T) {
 		r, err := s.Reading(t.Context(), d.ID, n+1)
 		require.NoError(t, err)
 		if n%10 == 3 {
-			assert.Equal(t, "busy", r.Pages[1].Fault.Back)
+			assert.Equal(t, "busy", r.Pages[1].Fault.Cause)
 			continue
 		}
 		require.Equal(t, at(n).Bytes, r.Pages[1].Bytes, "reading %d", n+1)
@@ -145,7 +145,7 @@ func TestAManifestFromBeforeThePackedFormIsStillRead(t *testing.T) {
 	r, err := s.Reading(t.Context(), d.ID, 1)
 	require.NoError(t, err)
 	assert.EqualValues(t, 9, r.Pages[0].Bytes[511])
-	assert.Equal(t, "b", r.Pages[1].Fault.Back)
+	assert.Equal(t, "b", r.Pages[1].Fault.Cause)
 	addReading(t, s, d, "new", page(reading.PageIdentify, 8))
 	r, err = s.Reading(t.Context(), d.ID, 2)
 	require.NoError(t, err)
@@ -338,7 +338,7 @@ func TestAListTellsWhatTheDrivesDo(t *testing.T) {
 		require.Len(t, all, len(drives))
 		for i, one := range all {
 			whole := drives[i]
-			one.Now.VerdictSeq, one.Now.Said, one.Now.Policy, one.Now.OtherBays = whole.Now.VerdictSeq, whole.Now.Said, whole.Now.Policy, whole.Now.OtherBays
+			one.Now.VerdictSeq, one.Now.VerdictDigest, one.Now.Policy, one.Now.OtherBays = whole.Now.VerdictSeq, whole.Now.VerdictDigest, whole.Now.Policy, whole.Now.OtherBays
 			assert.Equal(t, whole.Listed(), one)
 		}
 	}

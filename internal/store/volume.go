@@ -28,7 +28,7 @@ func (q queries) Volumes(ctx context.Context, driveID int64) (v protocol.Volumes
 	var packed []byte
 	err = sqlx.GetContext(ctx, q.q, &packed, `SELECT body FROM volumes WHERE drive = ? ORDER BY at DESC LIMIT 1`, driveID)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = &shop.NotFound{What: "nobody has looked at this drive's file systems", Do: "Look at them."}
+		err = &shop.NotFound{What: "nobody has looked at this drive's file systems", Advice: "Look at them."}
 	}
 	if err != nil {
 		return v, err

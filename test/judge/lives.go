@@ -110,7 +110,7 @@ func (l *life) spoil(r *rand.Rand, n int, pages []reading.Page) {
 	}
 	if hole {
 		p := &pages[some[which%len(some)]]
-		p.Bytes, p.Fault = nil, &drive.Fault{Class: drive.FaultNoAnswer, What: p.Name.Title(), Back: "no answer"}
+		p.Bytes, p.Fault = nil, &drive.Fault{Class: drive.FaultNoAnswer, What: p.Name.Title(), Cause: "no answer"}
 	}
 	if l.wild == n+1 {
 		for _, i := range some {

@@ -1,5 +1,5 @@
 import { useMemo, useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { useLive } from "../data/live";
 import { usePerson } from "../data/person";
@@ -22,6 +22,7 @@ const Ident = styled.section`
   & dl > div { padding: 0 16px; border-left: 1px solid ${color.rule}; min-width: 0; }
   & dt { font-size: 13px; line-height: 18px; color: ${color.ink3}; }
   & dd { overflow: hidden; text-overflow: ellipsis; }
+  & .serial { text-decoration: none; }
   & .verdict { display: flex; align-items: center; gap: 8px; font-size: 18px; line-height: 26px; font-weight: 600; }
   & .verdict small { font-size: 13px; font-weight: 400; color: ${color.ink3}; }
   @media (max-width: ${medium}px) { flex-wrap: wrap; white-space: normal; padding: 12px 24px; & dl { flex: 1 1 100%; flex-wrap: wrap; row-gap: 8px; } }
@@ -425,9 +426,9 @@ function Identity({ run, drive }: { run: Run; drive?: Drive }) {
   facts.push(["Bay", bayShort(run.bay)]);
   return (
     <Ident aria-label="Identity">
-      <a href={`/drives/${run.serial}`} style={{ textDecoration: "none" }}>
+      <Link className="serial" to={`/drives/${encodeURIComponent(run.serial)}`}>
         <Serial serial={run.serial} />
-      </a>
+      </Link>
       <dl>
         {facts.map(([name, value]) => (
           <div key={name}>

@@ -3,7 +3,7 @@ import styled from "styled-components";
 import type { Comparison, Entry } from "../data/types";
 import { color } from "../theme/tokens";
 import { NotAvailable, Scroll, Section, Table } from "./basics";
-import { dateOf, dayOf, number, quantity } from "./format";
+import { count, dateOf, dayOf, number, quantity } from "./format";
 import { VerdictWord } from "./marks";
 import { type Place, Plain } from "./places";
 
@@ -95,7 +95,7 @@ export function SinceLastVisit({
         <p>
           {then.seq === now.seq
             ? "this is its first reading here"
-            : `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}, reading ${then.seq} · ${days} days${ran >= 0 ? ` and ${number(ran)} h` : ""} ago`}
+            : `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}, reading ${then.seq} · ${count(days, "day", "days")} ago${ran >= 0 ? `, powered on for ${number(ran)} h since` : ""}`}
         </p>
       </header>
       <Scroll>

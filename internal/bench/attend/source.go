@@ -154,13 +154,13 @@ func (s *Source) died(at drive.Address, how error) {
 func (s *Source) start(ctx context.Context, d drive.Attachment, exclusively bool) (*process, abilities, error) {
 	what := "opening " + d.Node
 	fail := func(err error) error {
-		return &device.Failed{Class: drive.FaultNotRead, What: what, Back: "the process to attend it cannot be started: " + err.Error()}
+		return &device.Failed{Class: drive.FaultNotRead, What: what, Cause: "the process to attend it cannot be started: " + err.Error()}
 	}
 	s.mu.Lock()
 	recent := slices.DeleteFunc(slices.Clone(s.deaths[d.Address]), func(t time.Time) bool { return time.Since(t) > deathsIn })
 	s.mu.Unlock()
 	if len(recent) >= mostDeaths {
-		return nil, abilities{}, &device.Failed{Class: drive.FaultNoAnswer, What: what, Back: fmt.Sprintf("the process that attends it has ended %d times in %s", len(recent), deathsIn)}
+		return nil, abilities{}, &device.Failed{Class: drive.FaultNoAnswer, What: what, Cause: fmt.Sprintf("the process that attends it has ended %d times in %s", len(recent), deathsIn)}
 	}
 	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -251,7 +251,7 @@ func (p *process) expect(room int) (uint64, chan reply, func()) {
 }
 
 func (p *process) vanished(what string) error {
-	return &device.Failed{Class: drive.FaultVanished, What: what, Back: "the process that attends the drive has ended"}
+	return &device.Failed{Class: drive.FaultVanished, What: what, Cause: "the process that attends the drive has ended"}
 }
 
 // call sends a request and waits for its reply, for the process's end, or until it is long overdue.
@@ -275,7 +275,7 @@ func (p *process) call(ctx context.Context, what string, r request, within time.
 	case <-ctx.Done():
 		return reply{}, ctx.Err()
 	case <-overdue.C:
-		return reply{}, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", within)}
+		return reply{}, &device.Failed{Class: drive.FaultStuck, What: what, Cause: fmt.Sprintf("no answer for %s", within)}
 	}
 }
 

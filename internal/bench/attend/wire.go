@@ -79,7 +79,7 @@ type failure struct {
 	Refused bool
 	Class   drive.FaultClass
 	What    string
-	Back    string
+	Cause   string
 }
 
 func failureOf(err error) *failure {
@@ -87,15 +87,15 @@ func failureOf(err error) *failure {
 		return nil
 	}
 	if failed, ok := errors.AsType[*device.Failed](err); ok {
-		return &failure{Class: failed.Class, What: failed.What, Back: failed.Back}
+		return &failure{Class: failed.Class, What: failed.What, Cause: failed.Cause}
 	}
 	if refused, ok := errors.AsType[*device.Refused](err); ok {
-		return &failure{Refused: true, What: refused.What, Back: refused.Reason}
+		return &failure{Refused: true, What: refused.What, Cause: refused.Reason}
 	}
 	if errors.Is(err, context.Canceled) {
-		return &failure{Class: drive.FaultNoAnswer, What: "the command", Back: "it was called off"}
+		return &failure{Class: drive.FaultNoAnswer, What: "the command", Cause: "it was called off"}
 	}
-	return &failure{Class: drive.FaultNoAnswer, What: "the command", Back: err.Error()}
+	return &failure{Class: drive.FaultNoAnswer, What: "the command", Cause: err.Error()}
 }
 
 func (f *failure) err() error {
@@ -103,9 +103,9 @@ func (f *failure) err() error {
 	case f == nil:
 		return nil
 	case f.Refused:
-		return &device.Refused{What: f.What, Reason: f.Back}
+		return &device.Refused{What: f.What, Reason: f.Cause}
 	}
-	return &device.Failed{Class: f.Class, What: f.What, Back: f.Back}
+	return &device.Failed{Class: f.Class, What: f.What, Cause: f.Cause}
 }
 
 // line is one end of the socket between the two processes.

@@ -195,10 +195,10 @@ type Rescanner interface {
 type Failed struct {
 	Class drive.FaultClass // FaultNoAnswer, FaultStuck, FaultVanished, FaultLink ...
 	What  string           // the command
-	Back  string           // what came back
+	Cause string           // what came back
 }
 
-func (e *Failed) Error() string { return fmt.Sprintf("%s: %s", e.What, e.Back) }
+func (e *Failed) Error() string { return fmt.Sprintf("%s: %s", e.What, e.Cause) }
 
 // Refused is a command the allowlist does not hold. It was not sent.
 type Refused struct {
@@ -211,10 +211,10 @@ func (e *Refused) Error() string { return fmt.Sprintf("%s not sent: %s", e.What,
 // FaultOf turns an error of this package into a fault about what was tried. Other errors become drive.FaultNoAnswer.
 func FaultOf(what string, err error) *drive.Fault {
 	if failed, ok := errors.AsType[*Failed](err); ok {
-		return &drive.Fault{Class: failed.Class, What: what, Back: failed.Back}
+		return &drive.Fault{Class: failed.Class, What: what, Cause: failed.Cause}
 	}
 	if refused, ok := errors.AsType[*Refused](err); ok {
-		return &drive.Fault{Class: drive.FaultNotAllowed, What: what, Back: refused.Reason}
+		return &drive.Fault{Class: drive.FaultNotAllowed, What: what, Cause: refused.Reason}
 	}
-	return &drive.Fault{Class: drive.FaultNoAnswer, What: what, Back: err.Error()}
+	return &drive.Fault{Class: drive.FaultNoAnswer, What: what, Cause: err.Error()}
 }

@@ -64,20 +64,20 @@ type Asked struct {
 type Refused struct {
 	Reason Reason
 	Class  drive.FaultClass
-	Back   string
-	Do     string
+	Cause  string
+	Advice string
 }
 
-func (r *Refused) Error() string { return r.Back + ". " + r.Do }
+func (r *Refused) Error() string { return r.Cause + ". " + r.Advice }
 
 // Refusal is the refusal as an order's answer.
 func (r *Refused) Refusal(kind check.Kind, bay drive.Bay) *protocol.Refusal {
-	return &protocol.Refusal{Class: r.Class, What: fmt.Sprintf("%s in %s", strings.ToLower(kind.Title()), bay.Words()), Back: r.Back, Do: r.Do}
+	return &protocol.Refusal{Class: r.Class, What: fmt.Sprintf("%s in %s", strings.ToLower(kind.Title()), bay.Words()), Cause: r.Cause, Advice: r.Advice}
 }
 
 // Fault is the refusal as a fault of a run.
 func (r *Refused) Fault(kind check.Kind) *drive.Fault {
-	return &drive.Fault{Class: r.Class, What: "beginning to " + string(kind), Back: r.Back, Extra: r.Do}
+	return &drive.Fault{Class: r.Class, What: "beginning to " + string(kind), Cause: r.Cause, Extra: r.Advice}
 }
 
 // Admit judges a rework by what is known without opening anything; nil: it may go on to Open.
@@ -173,7 +173,7 @@ func Open(ctx context.Context, source device.Source, a Asked, identify func(cont
 		if reason == "" {
 			reason = NoSurface
 		}
-		return nil, &Refused{reason, f.Class, f.Back, f.Advice()}
+		return nil, &Refused{reason, f.Class, f.Cause, f.Advice()}
 	}
 	key, fault := identify(ctx)
 	if fault == nil && key == a.Key {
@@ -181,7 +181,7 @@ func Open(ctx context.Context, source device.Source, a Asked, identify func(cont
 	}
 	_ = x.Close()
 	if fault != nil {
-		return nil, &Refused{FirstRead, fault.Class, fault.What + ": " + fault.Back, fault.Advice()}
+		return nil, &Refused{FirstRead, fault.Class, fault.What + ": " + fault.Cause, fault.Advice()}
 	}
 	return nil, &Refused{Swapped, drive.FaultWrongDrive, "another drive answers than the one that was ordered", drive.FaultWrongDrive.Advice()}
 }

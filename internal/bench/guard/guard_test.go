@@ -61,7 +61,7 @@ func TestWhatIsRefusedBeforeAnythingIsOpened(t *testing.T) {
 		refused := Admit(a)
 		if assert.NotNil(t, refused, reason) {
 			assert.Equal(t, reason, refused.Reason, refused.Error())
-			assert.NotEmpty(t, refused.Do)
+			assert.NotEmpty(t, refused.Advice)
 			assert.NotContains(t, refused.Error(), "7M4Q2", "the end of the serial is to be read off the label")
 		}
 	}
@@ -117,7 +117,7 @@ func TestWhatIsRefusedAtTheOpening(t *testing.T) {
 	assert.Equal(t, NoSurface, refused.Reason)
 	_, refused = Open(t.Context(), &machine{uses: []string{"swap space", "held by dm-0"}}, sound(), right)
 	assert.Equal(t, InUse, refused.Reason)
-	assert.Contains(t, refused.Back, "swap space, held by dm-0")
+	assert.Contains(t, refused.Cause, "swap space, held by dm-0")
 	_, refused = Open(t.Context(), &machine{cannot: errors.New("no /sys")}, sound(), right)
 	assert.Equal(t, FirstRead, refused.Reason)
 
@@ -131,7 +131,7 @@ func TestWhatIsRefusedAtTheOpening(t *testing.T) {
 	assert.Equal(t, Swapped, refused.Reason, "changed between the confirmation and the start")
 	assert.True(t, m.opened.closed, "nothing is held")
 	_, refused = Open(t.Context(), m, sound(), func(context.Context) (drive.Key, *drive.Fault) {
-		return drive.Key{}, &drive.Fault{Class: drive.FaultLink, What: "IDENTIFY DEVICE", Back: "damaged"}
+		return drive.Key{}, &drive.Fault{Class: drive.FaultLink, What: "IDENTIFY DEVICE", Cause: "damaged"}
 	})
 	assert.Equal(t, FirstRead, refused.Reason)
 }
@@ -145,7 +145,7 @@ type unopened struct {
 func (u unopened) Uses(context.Context, drive.Attachment) ([]string, error) { return nil, nil }
 
 func (u unopened) OpenExclusive(context.Context, drive.Attachment) (device.Exclusive, error) {
-	return nil, &device.Failed{Class: u.class, What: "opening", Back: "it cannot"}
+	return nil, &device.Failed{Class: u.class, What: "opening", Cause: "it cannot"}
 }
 
 func TestWhyASurfaceIsNotOpened(t *testing.T) {

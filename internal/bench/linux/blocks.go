@@ -75,7 +75,7 @@ func (b *blocks) Stream(ctx context.Context, how device.Streaming, next func() (
 func (b *blocks) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 	what := fmt.Sprintf("reading LBA %d of %s", e.LBA, b.node)
 	if e.Sectors == 0 || e.Sectors*uint64(b.limits.Logical) > device.MostPeek {
-		return nil, &device.Failed{Class: drive.FaultNotRead, What: what, Back: fmt.Sprintf("%d sectors are more than a peek", e.Sectors)}
+		return nil, &device.Failed{Class: drive.FaultNotRead, What: what, Cause: fmt.Sprintf("%d sectors are more than a peek", e.Sectors)}
 	}
 	fd, err := unix.Open(b.node, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -89,7 +89,7 @@ func (b *blocks) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 		err = b.transfer(fd, data, e.LBA, false)
 	}
 	if err != nil {
-		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: what, Back: err.Error()}
+		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: what, Cause: err.Error()}
 	}
 	return append([]byte(nil), data...), nil
 }
@@ -149,7 +149,7 @@ func (b *blocks) stream(ctx context.Context, fd int, over func(), do task, how d
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-deadline.C:
-			return &device.Failed{Class: drive.FaultStuck, What: do.verb() + " " + b.node, Back: fmt.Sprintf("no answer for %s", overdue)}
+			return &device.Failed{Class: drive.FaultStuck, What: do.verb() + " " + b.node, Cause: fmt.Sprintf("no answer for %s", overdue)}
 		}
 	}
 }
@@ -262,5 +262,5 @@ func (b *blocks) failed(what string, err error) error {
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
 		class = drive.FaultNotRead
 	}
-	return &device.Failed{Class: class, What: what, Back: err.Error()}
+	return &device.Failed{Class: class, What: what, Cause: err.Error()}
 }

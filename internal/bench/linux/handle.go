@@ -65,7 +65,7 @@ func do[T any](ctx context.Context, h *handle, what string, timeout time.Duratio
 		if h.stuck || h.busy {
 			class, back = drive.FaultStuck, "an earlier command has not come back"
 		}
-		return result, &device.Failed{Class: class, What: what, Back: back}
+		return result, &device.Failed{Class: class, What: what, Cause: back}
 	}
 	h.busy = true
 	h.mu.Unlock()
@@ -96,7 +96,7 @@ func do[T any](ctx context.Context, h *handle, what string, timeout time.Duratio
 		h.mu.Lock()
 		h.stuck = h.busy
 		h.mu.Unlock()
-		return result, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", timeout+grace)}
+		return result, &device.Failed{Class: drive.FaultStuck, What: what, Cause: fmt.Sprintf("no answer for %s", timeout+grace)}
 	}
 }
 
@@ -116,7 +116,7 @@ func (h *handle) gone(ctx context.Context, err error) error {
 	for until := time.Now().Add(wait); ; {
 		switch {
 		case !h.attached():
-			return &device.Failed{Class: drive.FaultVanished, What: f.What, Back: f.Back + ", and the drive is gone"}
+			return &device.Failed{Class: drive.FaultVanished, What: f.What, Cause: f.Cause + ", and the drive is gone"}
 		case ctx.Err() != nil || !time.Now().Before(until):
 			return err
 		}

@@ -15,7 +15,7 @@ import (
 func TestACommandThatGotNoAnswerTellsWhetherItsDriveWentAway(t *testing.T) {
 	fails := func(h *handle, class drive.FaultClass) *device.Failed {
 		_, err := do(t.Context(), h, "command 12 to /dev/sdb", time.Second, func(int) (struct{}, error) {
-			return struct{}{}, &device.Failed{Class: class, What: "command 12 to /dev/sdb", Back: "host status 07h"}
+			return struct{}{}, &device.Failed{Class: class, What: "command 12 to /dev/sdb", Cause: "host status 07h"}
 		})
 		f, ok := errors.AsType[*device.Failed](err)
 		require.True(t, ok, err)
@@ -24,7 +24,7 @@ func TestACommandThatGotNoAnswerTellsWhetherItsDriveWentAway(t *testing.T) {
 	pulled := time.Now().Add(300 * time.Millisecond) // the kernel takes it down a little later
 	f := fails(&handle{attached: func() bool { return time.Now().Before(pulled) }}, drive.FaultLink)
 	assert.Equal(t, drive.FaultVanished, f.Class)
-	assert.Equal(t, "host status 07h, and the drive is gone", f.Back)
+	assert.Equal(t, "host status 07h, and the drive is gone", f.Cause)
 
 	looks := 0
 	stays := &handle{attached: func() bool { looks++; return true }}

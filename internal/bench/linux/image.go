@@ -91,7 +91,7 @@ func (i *Images) Open(ctx context.Context, d drive.Attachment) (device.Device, e
 		return err == nil && now.Instance == d.Instance
 	}
 	if !there() {
-		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening " + d.Node, Back: "the image that was there is gone"}
+		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening " + d.Node, Cause: "the image that was there is gone"}
 	}
 	limits := device.Limits{Bytes: d.Bytes, Logical: d.LogicalSector, Physical: 4096}
 	if node, ok := strings.CutPrefix(d.Node, "/dev/"); ok {

@@ -250,12 +250,12 @@ func (m *Machine) Rescan(_ context.Context, address drive.Address) error {
 func (m *Machine) Open(_ context.Context, d drive.Attachment) (device.Device, error) {
 	now, ok := m.describe(d.Node, nil)
 	if !ok || now.Instance != d.Instance {
-		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening /dev/" + d.Node, Back: "the drive that was there is gone"}
+		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening /dev/" + d.Node, Cause: "the drive that was there is gone"}
 	}
 	if d.Transport == "NVMe" {
 		place, err := filepath.EvalSymlinks(filepath.Join(m.sys, "block", d.Node, "device"))
 		if err != nil {
-			return nil, &device.Failed{Class: drive.FaultVanished, What: "opening /dev/" + d.Node, Back: "the drive that was there is gone"}
+			return nil, &device.Failed{Class: drive.FaultVanished, What: "opening /dev/" + d.Node, Cause: "the drive that was there is gone"}
 		}
 		fd, err := openNode(filepath.Base(m.controllerOf(place)))
 		if err != nil {
@@ -291,7 +291,7 @@ func (m *Machine) WriteProtect(ctx context.Context, d drive.Attachment, on bool)
 	what := "protecting /dev/" + d.Node
 	now, ok := m.describe(d.Node, nil)
 	if !ok || now.Instance != d.Instance {
-		return &device.Failed{Class: drive.FaultVanished, What: what, Back: "the drive that was there is gone"}
+		return &device.Failed{Class: drive.FaultVanished, What: what, Cause: "the drive that was there is gone"}
 	}
 	entries, err := os.ReadDir(filepath.Join(m.sys, "block"))
 	if err != nil {
@@ -308,7 +308,7 @@ func (m *Machine) WriteProtect(ctx context.Context, d drive.Attachment, on bool)
 		err = unix.IoctlSetPointerInt(fd, unix.BLKROSET, map[bool]int{true: 1}[on])
 		_ = unix.Close(fd)
 		if err != nil {
-			return &device.Failed{Class: drive.FaultNotRead, What: what, Back: err.Error()}
+			return &device.Failed{Class: drive.FaultNotRead, What: what, Cause: err.Error()}
 		}
 	}
 	return ctx.Err()

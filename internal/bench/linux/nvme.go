@@ -73,7 +73,7 @@ func adminExchange(fd int, what string, c device.AdminCommand) (device.Completio
 	}
 	r := device.Completion{Status: nvme.Status(status), Result: p.result, Took: time.Since(start)} // the kernel has shifted the phase bit out
 	failed := func(class drive.FaultClass, back string) (device.Completion, error) {
-		return r, &device.Failed{Class: class, What: what, Back: back}
+		return r, &device.Failed{Class: class, What: what, Cause: back}
 	}
 	switch {
 	case errno == unix.ENODEV || errno == unix.ENXIO || errno == unix.EIO && p.result == 0:

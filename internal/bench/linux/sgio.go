@@ -104,24 +104,24 @@ func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
 	r := device.Result{Took: time.Since(start), Status: scsi.Status(h.status)}
 	switch {
 	case errno == unix.ENODEV || errno == unix.ENXIO:
-		return r, &device.Failed{Class: drive.FaultVanished, What: what, Back: "the device is gone"}
+		return r, &device.Failed{Class: drive.FaultVanished, What: what, Cause: "the device is gone"}
 	case errno == unix.EPERM || errno == unix.EACCES:
 		return r, refusedPass(what, effectiveRawIO())
 	case errno == unix.ENOTTY || errno == unix.EINVAL:
-		return r, &device.Failed{Class: drive.FaultNotPassed, What: what, Back: "the kernel's driver takes no SCSI pass-through"}
+		return r, &device.Failed{Class: drive.FaultNotPassed, What: what, Cause: "the kernel's driver takes no SCSI pass-through"}
 	case errno != 0:
-		return r, &device.Failed{Class: drive.FaultNoAnswer, What: what, Back: errno.Error()}
+		return r, &device.Failed{Class: drive.FaultNoAnswer, What: what, Cause: errno.Error()}
 	}
 	switch h.hostStatus {
 	case 0:
 	case hostNoConnect, hostBadTarget, hostNoConnectFF:
-		return r, &device.Failed{Class: drive.FaultVanished, What: what, Back: fmt.Sprintf("the host adapter found no drive (host status %02Xh)", h.hostStatus)}
+		return r, &device.Failed{Class: drive.FaultVanished, What: what, Cause: fmt.Sprintf("the host adapter found no drive (host status %02Xh)", h.hostStatus)}
 	case hostTimeOut:
-		return r, &device.Failed{Class: drive.FaultNoAnswer, What: what, Back: fmt.Sprintf("no answer within %s", c.Timeout)}
+		return r, &device.Failed{Class: drive.FaultNoAnswer, What: what, Cause: fmt.Sprintf("no answer within %s", c.Timeout)}
 	case hostTransport:
-		return r, &device.Failed{Class: drive.FaultLink, What: what, Back: "the link was disrupted"}
+		return r, &device.Failed{Class: drive.FaultLink, What: what, Cause: "the link was disrupted"}
 	default:
-		return r, &device.Failed{Class: drive.FaultLink, What: what, Back: fmt.Sprintf("host status %02Xh", h.hostStatus)}
+		return r, &device.Failed{Class: drive.FaultLink, What: what, Cause: fmt.Sprintf("host status %02Xh", h.hostStatus)}
 	}
 	r.Sense = sense[:h.senseWritten]
 	if c.DataIn > 0 {
@@ -134,9 +134,9 @@ func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
 // that has none.
 func refusedPass(what string, rawIO bool) *device.Failed {
 	if rawIO {
-		return &device.Failed{Class: drive.FaultNotPassed, What: what, Back: "the kernel has no pass-through for this kind of device"}
+		return &device.Failed{Class: drive.FaultNotPassed, What: what, Cause: "the kernel has no pass-through for this kind of device"}
 	}
-	return &device.Failed{Class: drive.FaultNotRead, What: what, Back: "the kernel refuses pass-through: run as root or with CAP_SYS_RAWIO"}
+	return &device.Failed{Class: drive.FaultNotRead, What: what, Cause: "the kernel refuses pass-through: run as root or with CAP_SYS_RAWIO"}
 }
 
 // effectiveRawIO reports whether this process may do raw I/O.
@@ -163,7 +163,7 @@ func openNode(node string) (int, error) {
 		case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
 			class, back = drive.FaultNotRead, "not permitted: run as root"
 		}
-		return 0, &device.Failed{Class: class, What: "opening /dev/" + node, Back: back}
+		return 0, &device.Failed{Class: class, What: "opening /dev/" + node, Cause: back}
 	}
 	return fd, nil
 }

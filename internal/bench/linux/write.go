@@ -41,20 +41,20 @@ func (m *Machine) OpenExclusive(_ context.Context, d drive.Attachment) (device.E
 	fd, err := unix.Open(b.node, unix.O_RDWR|unix.O_EXCL|unix.O_DIRECT|unix.O_CLOEXEC, 0)
 	switch {
 	case errors.Is(err, unix.EBUSY):
-		return nil, &device.Failed{Class: drive.FaultInUse, What: what, Back: "the kernel says that something on this machine holds it: " + m.heldBy(d)}
+		return nil, &device.Failed{Class: drive.FaultInUse, What: what, Cause: "the kernel says that something on this machine holds it: " + m.heldBy(d)}
 	case errors.Is(err, unix.EROFS), errors.Is(err, unix.EACCES):
-		return nil, &device.Failed{Class: drive.FaultNotAllowed, What: what, Back: "it is set read-only: " + err.Error()}
+		return nil, &device.Failed{Class: drive.FaultNotAllowed, What: what, Cause: "it is set read-only: " + err.Error()}
 	case err != nil:
 		return nil, b.failed(what, err)
 	}
 	if err := m.sameDisk(fd, d); err != nil {
 		_ = unix.Close(fd)
-		return nil, &device.Failed{Class: drive.FaultVanished, What: what, Back: err.Error()}
+		return nil, &device.Failed{Class: drive.FaultVanished, What: what, Cause: err.Error()}
 	}
 	var on int32
 	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), unix.BLKROGET, uintptr(unsafe.Pointer(&on))); errno == 0 && on != 0 {
 		_ = unix.Close(fd)
-		return nil, &device.Failed{Class: drive.FaultNotAllowed, What: what, Back: "it is set read-only at the block layer"}
+		return nil, &device.Failed{Class: drive.FaultNotAllowed, What: what, Cause: "it is set read-only at the block layer"}
 	}
 	return &exclusive{blocks: b, fd: fd, users: 1}, nil
 }
@@ -188,12 +188,12 @@ func (x *exclusive) one(ctx context.Context, what string, f func() error) (o sur
 	select {
 	case err = <-done:
 	case <-deadline.C:
-		return o, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", overdue)}
+		return o, &device.Failed{Class: drive.FaultStuck, What: what, Cause: fmt.Sprintf("no answer for %s", overdue)}
 	}
 	o.Took = time.Since(begun)
 	if err != nil {
 		if _, file := errors.AsType[*os.PathError](err); file { // the machine's own disk
-			return o, &device.Failed{Class: drive.FaultNotRead, What: what, Back: err.Error()}
+			return o, &device.Failed{Class: drive.FaultNotRead, What: what, Cause: err.Error()}
 		}
 		if o.Cause = causeOf(err); o.Cause == surface.Whole || !x.alive() {
 			return o, x.failed(what, err)

@@ -35,12 +35,12 @@ func (s *Session) Do(ctx context.Context, c ata.Command, out ...byte) (Answer, *
 	if s.optical { // there the opcode of the 12-byte form is BLANK, which erases
 		forms = slices.DeleteFunc(forms, func(f sat.Form) bool { return f == sat.Form12 })
 		if len(forms) == 0 {
-			return Answer{}, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Back: "not sent: on an optical drive the 12-byte pass-through means something else"}
+			return Answer{}, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Cause: "not sent: on an optical drive the 12-byte pass-through means something else"}
 		}
 	}
 	if c.Ext && forms[0] == sat.Form12 {
 		return Answer{}, &drive.Fault{
-			Class: drive.FaultNotPassed, What: c.Name(), Back: "the adapter takes the 12-byte form only, which cannot carry 48-bit commands",
+			Class: drive.FaultNotPassed, What: c.Name(), Cause: "the adapter takes the 12-byte form only, which cannot carry 48-bit commands",
 			Extra: "Only this page is missing. A direct port gives it.",
 		}
 	}
@@ -85,13 +85,13 @@ func (s *Session) once(ctx context.Context, form sat.Form, c ata.Command, out []
 	a := Answer{Data: r.Data, Sense: r.Sense, How: form.String()}
 	if r.Status == scsi.Good {
 		if c.Status && c.Transfer == ata.NonData {
-			return a, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Back: "the adapter did not hand back the drive's registers", Extra: "The drive's own word is unknown here. Try a direct port."}
+			return a, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Cause: "the adapter did not hand back the drive's registers", Extra: "The drive's own word is unknown here. Try a direct port."}
 		}
 		return a, nil
 	}
 	sense, err := scsi.DecodeSense(r.Sense)
 	if err != nil {
-		return a, &drive.Fault{Class: drive.FaultBadAnswer, What: c.Name(), Back: fmt.Sprintf("%s, and %v", r.Status, err)}
+		return a, &drive.Fault{Class: drive.FaultBadAnswer, What: c.Name(), Cause: fmt.Sprintf("%s, and %v", r.Status, err)}
 	}
 	a.Registers = sat.Registers(sense)
 	return a, ataFault(c, a.Registers, sense)
@@ -100,7 +100,7 @@ func (s *Session) once(ctx context.Context, form sat.Form, c ata.Command, out []
 // ataFault reads an answer that came with sense: nil when the drive did what it was asked.
 func ataFault(c ata.Command, r ata.Registers, s scsi.Sense) *drive.Fault {
 	fault := func(class drive.FaultClass, back string) *drive.Fault {
-		return &drive.Fault{Class: class, What: c.Name(), Back: back}
+		return &drive.Fault{Class: class, What: c.Name(), Cause: back}
 	}
 	if r.Failed() {
 		back := fmt.Sprintf("status %02Xh, error %02Xh; %s", r.Status, r.Error, s)
@@ -134,7 +134,7 @@ func ataFault(c ata.Command, r ata.Registers, s scsi.Sense) *drive.Fault {
 // senseFault sorts a sense that is no answer to what was asked.
 func senseFault(what string, s scsi.Sense) *drive.Fault {
 	fault := func(class drive.FaultClass) *drive.Fault {
-		return &drive.Fault{Class: class, What: what, Back: s.String()}
+		return &drive.Fault{Class: class, What: what, Cause: s.String()}
 	}
 	switch {
 	case s.Key == scsi.NotReady && s.ASC == 0x3A:
@@ -148,13 +148,13 @@ func senseFault(what string, s scsi.Sense) *drive.Fault {
 	case s.Locked():
 		return fault(drive.FaultLocked)
 	case s.WriteProtected():
-		return &drive.Fault{Class: drive.FaultRefused, What: what, Back: s.String(), Extra: "It takes no writing. Look for its switch, or for room it has run out of."}
+		return &drive.Fault{Class: drive.FaultRefused, What: what, Cause: s.String(), Extra: "It takes no writing. Look for its switch, or for room it has run out of."}
 	case s.Key == scsi.MediumError:
 		return fault(drive.FaultMedium)
 	case s.Key == scsi.IllegalRequest:
-		return &drive.Fault{Class: drive.FaultRefused, What: what, Back: "the drive does not do this: " + s.String()}
+		return &drive.Fault{Class: drive.FaultRefused, What: what, Cause: "the drive does not do this: " + s.String()}
 	case s.Key == scsi.AbortedCommand:
-		return &drive.Fault{Class: drive.FaultRefused, What: what, Back: "aborted, by the drive or the adapter: " + s.String()}
+		return &drive.Fault{Class: drive.FaultRefused, What: what, Cause: "aborted, by the drive or the adapter: " + s.String()}
 	}
 	return fault(drive.FaultNoAnswer)
 }
@@ -169,7 +169,7 @@ type question struct {
 // ataPages reads an ATA drive, whatever adapter it is behind.
 func (s *Session) ataPages(ctx context.Context, how Manner, pages []reading.Page) []reading.Page {
 	if s.passes == Nothing && !how.Wake {
-		return append(pages, reading.Page{Name: reading.PageIdentify, Fault: &drive.Fault{Class: drive.FaultNotPassed, What: "IDENTIFY DEVICE", Back: "not asked: this adapter is known to pass no ATA commands"}})
+		return append(pages, reading.Page{Name: reading.PageIdentify, Fault: &drive.Fault{Class: drive.FaultNotPassed, What: "IDENTIFY DEVICE", Cause: "not asked: this adapter is known to pass no ATA commands"}})
 	}
 	identity := s.ata(ctx, question{page: reading.PageIdentify, command: ata.ReadIdentify()})
 	pages = append(pages, identity)
@@ -193,7 +193,7 @@ func (s *Session) ataPages(ctx context.Context, how Manner, pages []reading.Page
 	for i, q := range questions {
 		s.tell(q.page, i, len(questions))
 		if asleep {
-			pages = append(pages, reading.Page{Name: q.page, Fault: &drive.Fault{Class: drive.FaultAsleep, What: q.command.Name(), Back: "not asked: the drive sleeps, and asking could wake it"}})
+			pages = append(pages, reading.Page{Name: q.page, Fault: &drive.Fault{Class: drive.FaultAsleep, What: q.command.Name(), Cause: "not asked: the drive sleeps, and asking could wake it"}})
 			continue
 		}
 		f, offered := pointless(id, q, pages)
@@ -388,7 +388,7 @@ func pointless(id ata.Identify, q question, before []reading.Page) (fault *drive
 		return notAsked(name, last), true
 	}
 	refused := func(back string) (*drive.Fault, bool) {
-		return &drive.Fault{Class: drive.FaultRefused, What: name, Back: back}, true
+		return &drive.Fault{Class: drive.FaultRefused, What: name, Cause: back}, true
 	}
 	smart := q.command.Op == ata.SMART
 	address, in, isLog := logOf(q.command)
@@ -396,7 +396,7 @@ func pointless(id ata.Identify, q question, before []reading.Page) (fault *drive
 	case smart && !id.SMARTSupported:
 		return refused("the drive has no SMART")
 	case smart && !id.SMARTEnabled:
-		return &drive.Fault{Class: drive.FaultSwitchedOff, What: name, Back: "SMART is switched off in the drive"}, true
+		return &drive.Fault{Class: drive.FaultSwitchedOff, What: name, Cause: "SMART is switched off in the drive"}, true
 	case q.page == reading.PageErrorLog && !id.ErrorLogSupported && !counters(before).CanLogErrors:
 		return refused("the drive keeps no error log")
 	case q.page == reading.PageTestLog && !id.SelfTestSupported && !counters(before).CanTest:
@@ -466,7 +466,7 @@ func (s *Session) ata(ctx context.Context, q question) reading.Page {
 		p.Bytes = a.Sense
 	}
 	if fault == nil && q.command.Status && len(a.Sense) == 0 {
-		p.Fault = &drive.Fault{Class: drive.FaultNotPassed, What: q.command.Name(), Back: "the adapter did not hand back the drive's registers"}
+		p.Fault = &drive.Fault{Class: drive.FaultNotPassed, What: q.command.Name(), Cause: "the adapter did not hand back the drive's registers"}
 	}
 	if p.Fault != nil {
 		p.Bytes, p.How = nil, ""

@@ -24,10 +24,10 @@ func (s *Session) Admin(ctx context.Context, c nvme.Command) ([]byte, *drive.Fau
 	if r.Status == nvme.Success {
 		return r.Data, nil
 	}
-	fault := &drive.Fault{Class: drive.FaultNoAnswer, What: c.Name(), Back: r.Status.String()}
+	fault := &drive.Fault{Class: drive.FaultNoAnswer, What: c.Name(), Cause: r.Status.String()}
 	switch {
 	case r.Status.Refused():
-		fault.Class, fault.Back = drive.FaultRefused, "the drive does not do this: "+r.Status.String()
+		fault.Class, fault.Cause = drive.FaultRefused, "the drive does not do this: "+r.Status.String()
 	case r.Status.Code() == nvme.MediaError:
 		fault.Class = drive.FaultMedium
 	case r.Status.Code() == nvme.AccessDenied:
@@ -62,7 +62,7 @@ func (s *Session) nvmePages(ctx context.Context, how Manner) []reading.Page {
 		case f != nil:
 			p.How, p.Fault = "", notAsked(c.Name(), f)
 		case !wanted:
-			p.How, p.Fault = "", &drive.Fault{Class: drive.FaultRefused, What: c.Name(), Back: otherwise}
+			p.How, p.Fault = "", &drive.Fault{Class: drive.FaultRefused, What: c.Name(), Cause: otherwise}
 		default:
 			if p.Bytes, p.Fault = s.Admin(ctx, c); p.Fault != nil {
 				p.How, p.Bytes = "", nil
@@ -121,7 +121,7 @@ func (s *Session) nvmePages(ctx context.Context, how Manner) []reading.Page {
 	dc := ask(reading.PageDatacenter, nvme.ReadLog(nvme.LogDatacenter, nvme.DatacenterSize), true, "")
 	if dc.Fault == nil {
 		if _, err := nvme.DecodeDatacenter(dc.Bytes); err != nil {
-			pages[len(pages)-1] = reading.Page{Name: reading.PageDatacenter, Fault: &drive.Fault{Class: drive.FaultRefused, What: "Get Log Page C0h", Back: "the log is the maker's own, not the datacenter extension"}}
+			pages[len(pages)-1] = reading.Page{Name: reading.PageDatacenter, Fault: &drive.Fault{Class: drive.FaultRefused, What: "Get Log Page C0h", Cause: "the log is the maker's own, not the datacenter extension"}}
 		}
 	}
 	return pages
@@ -135,7 +135,7 @@ func (s *Session) persistent(ctx context.Context, id nvme.Controller, pages *[]r
 	case f != nil:
 		p.Fault = notAsked(name, f)
 	case !id.Persistent:
-		p.Fault = &drive.Fault{Class: drive.FaultRefused, What: name, Back: "the drive keeps no persistent events"}
+		p.Fault = &drive.Fault{Class: drive.FaultRefused, What: name, Cause: "the drive keeps no persistent events"}
 	default:
 		var header []byte
 		if header, p.Fault = s.Admin(ctx, nvme.PersistentHeader()); p.Fault == nil {
@@ -168,7 +168,7 @@ func (s *Session) nvmeLook(ctx context.Context) (Look, *drive.Fault) {
 	}
 	l, err := nvme.DecodeSelfTests(b)
 	if err != nil {
-		return Look{}, &drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Back: err.Error()}
+		return Look{}, &drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Cause: err.Error()}
 	}
 	return Look{Running: l.Running != 0, Left: 100 - min(100, l.Percent), Page: reading.PageNVMeTests, Log: b, Words: fmt.Sprintf("%d %% done", l.Percent)}, nil
 }

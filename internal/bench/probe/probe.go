@@ -69,7 +69,7 @@ func Open(d device.Device, known Passes) (*Session, *drive.Fault) {
 		return s, nil // an image: a surface, and nothing to ask
 	}
 	if !ok {
-		return nil, &drive.Fault{Class: drive.FaultNotRead, What: "asking " + d.Describe().Node, Back: "this version has no way to ask this kind of device"}
+		return nil, &drive.Fault{Class: drive.FaultNotRead, What: "asking " + d.Describe().Node, Cause: "this version has no way to ask this kind of device"}
 	}
 	s.link = link
 	return s, nil
@@ -91,7 +91,7 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 		return imagePages(s.device.Describe())
 	}
 	if behind := s.device.Describe().Behind; behind != "" {
-		return []reading.Page{{Name: reading.PageInquiry, Fault: &drive.Fault{Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Back: "it is " + behind + ", which shows volumes and no drives"}}}
+		return []reading.Page{{Name: reading.PageInquiry, Fault: &drive.Fault{Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Cause: "it is " + behind + ", which shows volumes and no drives"}}}
 	}
 	first := s.ask(ctx, reading.PageInquiry, scsi.InquiryCDB(36), 36)
 	pages := []reading.Page{first}
@@ -101,7 +101,7 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 	q, err := scsi.DecodeInquiry(first.Bytes)
 	switch {
 	case first.Fault == nil && err == nil && q.Qualifier != 0:
-		pages[0].Fault = &drive.Fault{Class: drive.FaultNoMedium, What: "INQUIRY", Back: "the adapter is there, no drive is behind it"}
+		pages[0].Fault = &drive.Fault{Class: drive.FaultNoMedium, What: "INQUIRY", Cause: "the adapter is there, no drive is behind it"}
 		return pages
 	case first.Fault == nil && err == nil && q.DeviceType == opticalType:
 		s.optical = true
@@ -120,11 +120,11 @@ const opticalType = 0x05
 func imagePages(d drive.Attachment) []reading.Page {
 	body, err := json.Marshal(reading.Image{Name: d.Serial, Bytes: d.Bytes, Sector: d.LogicalSector})
 	if err != nil {
-		return []reading.Page{{Name: reading.PageImage, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "describing " + d.Node, Back: err.Error()}}}
+		return []reading.Page{{Name: reading.PageImage, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "describing " + d.Node, Cause: err.Error()}}}
 	}
 	return []reading.Page{
 		{Name: reading.PageImage, How: "the machine's own word", Bytes: body},
-		{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "reading counters", Back: "an image has no counters", Extra: "Sweep it."}},
+		{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "reading counters", Cause: "an image has no counters", Extra: "Sweep it."}},
 	}
 }
 
@@ -141,11 +141,11 @@ func over(pages []reading.Page) *drive.Fault {
 
 // notAsked is the fault of a question after the reading ended early.
 func notAsked(what string, f *drive.Fault) *drive.Fault {
-	back := f.Back
+	back := f.Cause
 	if len(back) < 11 || back[:11] != "not asked: " {
 		back = "not asked: " + back
 	}
-	return &drive.Fault{Class: f.Class, What: what, Back: back}
+	return &drive.Fault{Class: f.Class, What: what, Cause: back}
 }
 
 // Key is the drive's name in a set of pages; not valid when they do not tell.
@@ -174,11 +174,11 @@ func FirstFault(pages []reading.Page) *drive.Fault {
 		switch p.Name {
 		case reading.PageIdentify:
 			if _, err := ata.DecodeIdentify(p.Bytes); err != nil {
-				return &drive.Fault{Class: drive.FaultBadAnswer, What: "IDENTIFY DEVICE", Back: err.Error()}
+				return &drive.Fault{Class: drive.FaultBadAnswer, What: "IDENTIFY DEVICE", Cause: err.Error()}
 			}
 		case reading.PageController:
 			if _, err := nvme.DecodeController(p.Bytes); err != nil {
-				return &drive.Fault{Class: drive.FaultBadAnswer, What: "Identify Controller", Back: err.Error()}
+				return &drive.Fault{Class: drive.FaultBadAnswer, What: "Identify Controller", Cause: err.Error()}
 			}
 		default:
 		}

@@ -28,7 +28,7 @@ func (s *Session) command(ctx context.Context, cdb []byte, size int) ([]byte, *d
 		}
 		sense, err := scsi.DecodeSense(r.Sense)
 		if err != nil {
-			return nil, &drive.Fault{Class: drive.FaultBadAnswer, What: scsi.Name(cdb), Back: fmt.Sprintf("%s, and %v", r.Status, err)}
+			return nil, &drive.Fault{Class: drive.FaultBadAnswer, What: scsi.Name(cdb), Cause: fmt.Sprintf("%s, and %v", r.Status, err)}
 		}
 		switch {
 		case sense.Key == scsi.RecoveredError || sense.Key == scsi.NoSense:

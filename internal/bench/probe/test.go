@@ -38,7 +38,7 @@ func (s *Session) StartTest(ctx context.Context, t Test) *drive.Fault {
 	case s.kind == drive.SCSI && code.scsi != 0:
 		return s.scsiTest(ctx, code.scsi)
 	case s.kind == drive.NVMe || s.kind == drive.SCSI:
-		return &drive.Fault{Class: drive.FaultRefused, What: "starting a self-test", Back: "this interface has no such self-test"}
+		return &drive.Fault{Class: drive.FaultRefused, What: "starting a self-test", Cause: "this interface has no such self-test"}
 	}
 	_, fault := s.Do(ctx, ata.ExecuteSelfTest(code.ata))
 	return fault
@@ -48,7 +48,7 @@ func (s *Session) StartTest(ctx context.Context, t Test) *drive.Fault {
 // which holds nothing else, and then the test is started in the background (ACS-4 A.9).
 func (s *Session) StartSelective(ctx context.Context, spans []ata.Span) *drive.Fault {
 	if s.kind == drive.NVMe || s.kind == drive.SCSI {
-		return &drive.Fault{Class: drive.FaultRefused, What: "starting a selective self-test", Back: "this interface has no such self-test"}
+		return &drive.Fault{Class: drive.FaultRefused, What: "starting a selective self-test", Cause: "this interface has no such self-test"}
 	}
 	if _, fault := s.Do(ctx, ata.WriteSelective(), ata.SelectiveLog{Spans: spans}.Encode()...); fault != nil {
 		return fault
@@ -85,7 +85,7 @@ func (s *Session) LookTest(ctx context.Context) (Look, *drive.Fault) {
 	}
 	d, err := ata.DecodeAttributes(a.Data)
 	if err != nil {
-		return Look{}, &drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Back: err.Error()}
+		return Look{}, &drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Cause: err.Error()}
 	}
 	look := Look{Running: d.Test == ata.TestRunning, Left: d.TestRemaining, Status: d.Test, Page: reading.PageTestLog}
 	if !look.Running {

@@ -69,14 +69,14 @@ func enter[T any](ctx context.Context, a *attached, what string, timeout time.Du
 	}
 	if a.closed || a.place.out || fmt.Sprint(a.place.Instance) != a.description.Instance {
 		a.bench.mu.Unlock()
-		return result, &device.Failed{Class: drive.FaultVanished, What: what, Back: "the device is gone"}
+		return result, &device.Failed{Class: drive.FaultVanished, What: what, Cause: "the device is gone"}
 	}
 	if hangs {
 		a.bench.mu.Unlock()
 		if err := a.bench.clock.Sleep(ctx, timeout); err != nil {
 			return result, err
 		}
-		return result, &device.Failed{Class: drive.FaultStuck, What: what, Back: fmt.Sprintf("no answer for %s", timeout)}
+		return result, &device.Failed{Class: drive.FaultStuck, What: what, Cause: fmt.Sprintf("no answer for %s", timeout)}
 	}
 	defer a.bench.mu.Unlock()
 	return answer(a.bench.clock.Now()), nil

@@ -246,7 +246,7 @@ func (b *Bench) WriteProtect(_ context.Context, d drive.Attachment, on bool) err
 	defer b.mu.Unlock()
 	p, ok := b.places[d.Address]
 	if !ok || p.spec == nil || p.out {
-		return &device.Failed{Class: drive.FaultVanished, What: "protecting " + d.Node, Back: "the drive that was there is gone"}
+		return &device.Failed{Class: drive.FaultVanished, What: "protecting " + d.Node, Cause: "the drive that was there is gone"}
 	}
 	p.Guarded = on
 	b.keep()
@@ -266,7 +266,7 @@ func (b *Bench) Open(_ context.Context, d drive.Attachment) (device.Device, erro
 	defer b.mu.Unlock()
 	p, ok := b.places[d.Address]
 	if !ok || p.spec == nil || p.out || fmt.Sprint(p.Instance) != d.Instance {
-		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening " + d.Node, Back: "the drive that was there is gone"}
+		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening " + d.Node, Cause: "the drive that was there is gone"}
 	}
 	p.answered = 0
 	one := attached{bench: b, place: p, description: d}

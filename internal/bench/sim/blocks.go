@@ -65,14 +65,14 @@ func (p *place) empty(e surface.Extent) uint64 {
 func (a *attached) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 	id := &a.place.spec.Identity
 	if e.Sectors == 0 || e.Sectors*uint64(id.LogicalSector) > device.MostPeek || e.LBA+e.Sectors > id.Sectors {
-		return nil, &device.Failed{Class: drive.FaultNotRead, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Back: "it is no peek, or beyond the end"}
+		return nil, &device.Failed{Class: drive.FaultNotRead, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Cause: "it is no peek, or beyond the end"}
 	}
 	o, hangs, err := a.surface(e, &heads{noise: a.noise()})
 	if err != nil {
 		return nil, err
 	}
 	if hangs || o.Cause != surface.Whole {
-		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Back: o.Cause.String()}
+		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Cause: o.Cause.String()}
 	}
 	sector := uint64(a.place.spec.Identity.LogicalSector)
 	out := make([]byte, e.Sectors*sector)
@@ -116,7 +116,7 @@ func (a *attached) stream(ctx context.Context, how device.Streaming, do func(sur
 			if err := clock.Sleep(ctx, time.Minute); err != nil {
 				return err
 			}
-			return &device.Failed{Class: drive.FaultStuck, What: fmt.Sprintf("reading LBA %d of %s", read.LBA, a.description.Node), Back: "no answer for 1m0s"}
+			return &device.Failed{Class: drive.FaultStuck, What: fmt.Sprintf("reading LBA %d of %s", read.LBA, a.description.Node), Cause: "no answer for 1m0s"}
 		}
 		spent := outcome.Took
 		outcome.Spent = spent
@@ -157,7 +157,7 @@ func (a *attached) surface(e surface.Extent, h *heads) (o surface.Outcome, hangs
 	defer a.bench.mu.Unlock()
 	p, s := a.place, a.place.spec
 	if a.closed || p.out || fmt.Sprint(p.Instance) != a.description.Instance {
-		return o, false, &device.Failed{Class: drive.FaultVanished, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Back: "the device is gone"}
+		return o, false, &device.Failed{Class: drive.FaultVanished, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Cause: "the device is gone"}
 	}
 	p.Spun = true
 	if s.Awkward.HangsOn != 0 {

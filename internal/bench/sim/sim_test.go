@@ -148,7 +148,7 @@ func TestWhatAnAdapterPassesIsRemembered(t *testing.T) {
 	_, _, d := open(t, s)
 	session, _ := probe.Open(d, probe.Nothing)
 	pages := session.Pages(t.Context(), probe.Manner{})
-	assert.Contains(t, pages[len(pages)-1].Fault.Back, "known to pass no ATA commands")
+	assert.Contains(t, pages[len(pages)-1].Fault.Cause, "known to pass no ATA commands")
 	s.Awkward = Awkward{Only12: true}
 	_, _, d = open(t, s)
 	session, _ = probe.Open(d, probe.Nothing)

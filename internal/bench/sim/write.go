@@ -33,7 +33,7 @@ func (b *Bench) OpenExclusive(_ context.Context, d drive.Attachment) (device.Exc
 	defer b.mu.Unlock()
 	p, ok := b.places[d.Address]
 	fail := func(class drive.FaultClass, back string) error {
-		return &device.Failed{Class: class, What: "opening " + d.Node + " for writing", Back: back}
+		return &device.Failed{Class: class, What: "opening " + d.Node + " for writing", Cause: back}
 	}
 	switch {
 	case !ok || p.spec == nil || p.out || fmt.Sprint(p.Instance) != d.Instance:
@@ -129,7 +129,7 @@ func (x *exclusive) single(ctx context.Context, e surface.Extent) (surface.Outco
 		return o, err
 	}
 	if hangs {
-		return o, &device.Failed{Class: drive.FaultStuck, What: fmt.Sprintf("writing LBA %d of %s", e.LBA, x.description.Node), Back: "no answer for 1m0s"}
+		return o, &device.Failed{Class: drive.FaultStuck, What: fmt.Sprintf("writing LBA %d of %s", e.LBA, x.description.Node), Cause: "no answer for 1m0s"}
 	}
 	return o, x.bench.clock.Sleep(ctx, o.Took)
 }
@@ -156,7 +156,7 @@ func (x *exclusive) Save(ctx context.Context, e surface.Extent, file string) (su
 func (x *exclusive) Restore(_ context.Context, e surface.Extent, file string) (surface.Outcome, error) {
 	kept, err := os.ReadFile(file)
 	if err != nil || string(kept) != fmt.Sprintf("%d+%d", e.LBA, e.Sectors) {
-		return surface.Outcome{}, &device.Failed{Class: drive.FaultNotRead, What: "reading " + file, Back: fmt.Sprintf("it is no copy of LBA %d: %q, %v", e.LBA, kept, err)}
+		return surface.Outcome{}, &device.Failed{Class: drive.FaultNotRead, What: "reading " + file, Cause: fmt.Sprintf("it is no copy of LBA %d: %q, %v", e.LBA, kept, err)}
 	}
 	o, err := x.single(context.Background(), e)
 	if err == nil {

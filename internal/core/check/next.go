@@ -315,7 +315,7 @@ func trouble(r Run, f drive.Fault, now time.Time) (Run, Effect) {
 	}
 	if s := r.Current(); s != nil {
 		if s.Kind.IsTest() && f.Class == drive.FaultRefused && s.State != Unknown {
-			finish(s, StepSkipped, "the drive refused the self-test: "+f.Back, now)
+			finish(s, StepSkipped, "the drive refused the self-test: "+f.Cause, now)
 			return advance(r, now)
 		}
 		finish(s, StepFailed, f.Error(), now)

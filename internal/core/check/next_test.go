@@ -161,12 +161,12 @@ func TestWhatADriveCannotDoIsSkippedWithItsReason(t *testing.T) {
 		assert.NotEmpty(t, r.Steps[1].Note, name)
 		assert.Equal(t, TakeReading, effect, name)
 	}
-	r, _ := play(t, Begin{}, taken(), Trouble{drive.Fault{Class: drive.FaultRefused, Back: "aborted"}})
+	r, _ := play(t, Begin{}, taken(), Trouble{drive.Fault{Class: drive.FaultRefused, Cause: "aborted"}})
 	assert.Equal(t, StepSkipped, r.Steps[1].State)
 }
 
 func TestTroubleEndsARunWithItsCause(t *testing.T) {
-	stuck := drive.Fault{Class: drive.FaultStuck, What: "SMART READ DATA", Back: "no answer for 20s"}
+	stuck := drive.Fault{Class: drive.FaultStuck, What: "SMART READ DATA", Cause: "no answer for 20s"}
 	r, _ := play(t, Begin{}, Trouble{stuck})
 	assert.Equal(t, Failed, r.Outcome)
 	assert.Contains(t, r.Reason, "no answer for 20s. Leave it in the bay")

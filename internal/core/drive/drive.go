@@ -219,14 +219,14 @@ func (c FaultClass) Advice() string { return advice[c] }
 type Fault struct {
 	Class FaultClass `json:"class"`
 	What  string     `json:"what"`            // what was tried: "SMART READ DATA"
-	Back  string     `json:"back"`            // what came back, in words
+	Cause string     `json:"back"`            // what came back, in words
 	Page  string     `json:"page,omitempty"`  // the page it concerns, when it has one
 	At    int        `json:"at,omitempty"`    // byte offset inside the page
 	Extra string     `json:"extra,omitempty"` // an advice that replaces the class's own
 }
 
 // Error makes a Fault usable as an error: what was tried, what came back, what to do.
-func (f *Fault) Error() string { return f.What + ": " + f.Back + ". " + f.Advice() }
+func (f *Fault) Error() string { return f.What + ": " + f.Cause + ". " + f.Advice() }
 
 // Advice is what to do about the fault.
 func (f *Fault) Advice() string {

@@ -108,7 +108,7 @@ func (r *Reading) identify(b []byte) error {
 		r.identityFacts(id)
 	}
 	if id.SpinUpNeeded {
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotRead, What: "looking at the drive", Back: "it waits to be told to spin up", Page: string(PageIdentify), At: 4, Extra: "Read it by hand: that tells it to spin up."})
+		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotRead, What: "looking at the drive", Cause: "it waits to be told to spin up", Page: string(PageIdentify), At: 4, Extra: "Read it by hand: that tells it to spin up."})
 	}
 	return err
 }
@@ -284,7 +284,7 @@ func (r *Reading) alarm(b []byte) error {
 	r.Alarm = ata.DecodeAlarm(sat.Registers(sense))
 	if r.Alarm == ata.AlarmUnknown {
 		r.Faults = append(r.Faults, drive.Fault{
-			Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Back: "the adapter did not hand back the drive's registers",
+			Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Cause: "the adapter did not hand back the drive's registers",
 			Page: string(PageAlarm), Extra: "The drive's own alarm is unknown here. Try a direct port.",
 		})
 	}
@@ -470,7 +470,7 @@ func (r *Reading) registers(p Page) error {
 	}
 	regs := sat.Registers(sense)
 	unknown := func() error {
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotPassed, What: "asking for " + p.Name.Title(), Back: "the adapter did not hand back the drive's registers", Page: string(p.Name)})
+		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotPassed, What: "asking for " + p.Name.Title(), Cause: "the adapter did not hand back the drive's registers", Page: string(p.Name)})
 		return nil
 	}
 	if !regs.Reported {

@@ -213,7 +213,7 @@ func decode(pages []Page, hints dialect.Hints, explain bool) Reading {
 		}
 		var err error
 		if b, is := blank(p); is { // nothing in it is the drive's
-			r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + p.Name.Title(), Back: fmt.Sprintf("every byte is %02Xh", b), Page: string(p.Name)})
+			r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + p.Name.Title(), Cause: fmt.Sprintf("every byte is %02Xh", b), Page: string(p.Name)})
 			continue
 		}
 		if p.Name == PageThresholds {
@@ -283,7 +283,7 @@ func (r *Reading) compareCapacity() {
 	id.Shown = shown
 	f := drive.Fault{
 		Class: drive.FaultCapacity, What: "comparing capacities", Page: string(PageCapacity), At: 8,
-		Back:  fmt.Sprintf("the drive has %s, this adapter shows %s", quantity.Of(float64(id.Bytes), "B"), quantity.Of(float64(shown), "B")),
+		Cause: fmt.Sprintf("the drive has %s, this adapter shows %s", quantity.Of(float64(id.Bytes), "B"), quantity.Of(float64(shown), "B")),
 		Extra: "Use a direct port: through this adapter a part of the drive is out of reach.",
 	}
 	if shown > id.Bytes {
@@ -330,7 +330,7 @@ func (r *Reading) image(b []byte) error {
 }
 
 func (r *Reading) unknown(n PageName) {
-	r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultOutOfRange, What: "decoding " + string(n), Back: "a page this version has no decoder for", Page: string(n)})
+	r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultOutOfRange, What: "decoding " + string(n), Cause: "a page this version has no decoder for", Page: string(n)})
 }
 
 // sheet begins the facts of a page; nil, which takes facts and forgets them, when they are not wanted.
@@ -415,10 +415,10 @@ func (r *Reading) broken(page PageName, err error) {
 	all := places(err)
 	for _, e := range all {
 		structure, at, reason := e.Place()
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + structure, Back: fmt.Sprintf("byte %d: %s", at, reason), Page: string(page), At: at})
+		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + structure, Cause: fmt.Sprintf("byte %d: %s", at, reason), Page: string(page), At: at})
 	}
 	if len(all) == 0 {
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + page.Title(), Back: err.Error(), Page: string(page)})
+		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + page.Title(), Cause: err.Error(), Page: string(page)})
 	}
 	switch page {
 	case PageAttributes, PageHealth:

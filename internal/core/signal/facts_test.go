@@ -155,7 +155,7 @@ func TestDataUnitsOfZeroAreNotReportedOnADriveThatWasUsed(t *testing.T) {
 
 func TestALockIsSeenOnEveryInterface(t *testing.T) {
 	lock := tcg.Discovery{HasLocking: true, Locking: tcg.Locking{Supported: true, Enabled: true, Locked: true, Encrypts: true}}.Encode()
-	refused := &drive.Fault{Class: drive.FaultLocked, What: "TEST UNIT READY", Back: "data protect, access denied, locked (7/20/02)"}
+	refused := &drive.Fault{Class: drive.FaultLocked, What: "TEST UNIT READY", Cause: "data protect, access denied, locked (7/20/02)"}
 	ataLock, _ := of(disk, reading.Page{Name: reading.PageATALock, Bytes: lock})
 	behindSAT, _ := of(disk, reading.Page{Name: reading.PageAttributes, Fault: refused})
 	scsiLock, _ := sas(reading.Page{Name: reading.PageSCSILock, Bytes: lock})

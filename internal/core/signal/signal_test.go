@@ -15,7 +15,7 @@ import (
 )
 
 func TestWhatIsNotThereHasAReasonAndIsNoZero(t *testing.T) {
-	off := drive.Fault{Class: drive.FaultSwitchedOff, What: "SMART READ DATA", Back: "SMART is switched off in the drive", Page: string(reading.PageAttributes)}
+	off := drive.Fault{Class: drive.FaultSwitchedOff, What: "SMART READ DATA", Cause: "SMART is switched off in the drive", Page: string(reading.PageAttributes)}
 	for name, r := range map[string]*reading.Reading{"nothing read": {}, "switched off": {Faults: []drive.Fault{off}}, "counters without attributes": {HasCounters: true, HasTests: true}} {
 		for n, v := range Of(r) {
 			if !v.Available {
@@ -26,7 +26,7 @@ func TestWhatIsNotThereHasAReasonAndIsNoZero(t *testing.T) {
 		assert.False(t, Of(r)[Reallocated].Available, name)
 		assert.False(t, Of(r)[Alarm].Available, name)
 	}
-	assert.Equal(t, off.Back, Of(&reading.Reading{Faults: []drive.Fault{off}})[Pending].Reason)
+	assert.Equal(t, off.Cause, Of(&reading.Reading{Faults: []drive.Fault{off}})[Pending].Reason)
 }
 
 func TestEverySignalPointsAtItsBytes(t *testing.T) {
@@ -130,7 +130,7 @@ func TestAPageThatCouldNotBeReadMakesNoSmallerSum(t *testing.T) {
 	}
 	r := reading.Decode(pages)
 	assert.EqualValues(t, 7, Of(&r)[ReportedUncorrectable].Number, "a page the drive does not offer is not missing")
-	pages[2] = reading.Page{Name: reading.PageLog(scsi.LogWriteErrors), Fault: &drive.Fault{Class: drive.FaultNoAnswer, What: "LOG SENSE", Back: "no answer for 15s"}}
+	pages[2] = reading.Page{Name: reading.PageLog(scsi.LogWriteErrors), Fault: &drive.Fault{Class: drive.FaultNoAnswer, What: "LOG SENSE", Cause: "no answer for 15s"}}
 	r = reading.Decode(pages)
 	v := Of(&r)[ReportedUncorrectable]
 	assert.False(t, v.Available, "2 after 7 would be a counter that fell")
@@ -142,7 +142,7 @@ func TestTheReasonIsThePagesOwn(t *testing.T) {
 	r := &reading.Reading{HasCounters: true, Attributes: []reading.Attribute{five}, Identity: drive.Identity{Interface: drive.ATA, Medium: drive.Spinning}}
 	assert.Equal(t, "the drive has no attribute for it, as 199 usually is", Of(r)[CRCErrors].Reason, "counters were read; link counters since power-on are no count of a life")
 	assert.Equal(t, "the drive's statistics do not hold it", Of(r)[StartFailures].Reason)
-	r.Faults = []drive.Fault{{Page: string(reading.PageStatistics), Back: "the drive's log directory lists no device statistics"}}
+	r.Faults = []drive.Fault{{Page: string(reading.PageStatistics), Cause: "the drive's log directory lists no device statistics"}}
 	assert.Equal(t, "the drive's log directory lists no device statistics", Of(r)[StartFailures].Reason)
 }
 

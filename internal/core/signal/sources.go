@@ -72,7 +72,7 @@ func inPhysical(s Source) Source {
 func damagedIn(r *reading.Reading, page reading.PageName) (why string, damaged bool) {
 	for i := range r.Faults {
 		if r.Faults[i].Page == string(page) {
-			return r.Faults[i].Back, true
+			return r.Faults[i].Cause, true
 		}
 	}
 	return "", false
@@ -144,7 +144,7 @@ func attributes(what string, which func(*reading.Attribute) bool) Source {
 			return noCounters(r)
 		}
 		if f, broken := r.FaultOf(reading.PageThresholds); broken {
-			return Missing(f.Back)
+			return Missing(f.Cause)
 		}
 		n := 0
 		for i := range r.Attributes {

@@ -28,13 +28,13 @@ type Register interface {
 
 // Strangers says that the records of a shop and of a bench are not of the same past.
 type Strangers struct {
-	Bench string // its title
-	What  string
-	Do    string
+	Bench  string // its title
+	What   string
+	Advice string
 }
 
 func (e *Strangers) Error() string {
-	return fmt.Sprintf("the records of the shop and of %s do not belong together: %s. %s", e.Bench, e.What, e.Do)
+	return fmt.Sprintf("the records of the shop and of %s do not belong together: %s. %s", e.Bench, e.What, e.Advice)
 }
 
 const rejoin = "Or go on with them as they are, with --rejoin."
