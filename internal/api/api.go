@@ -32,7 +32,6 @@ import (
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/api/web"
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -246,45 +245,41 @@ func asProblem(err error) contract.Problem {
 	if p, ok := errors.AsType[problem](err); ok {
 		return p.Problem
 	}
-	make := func(status int, title, detail, advice string) contract.Problem {
+	problemOf := func(status int, title, detail, advice string) contract.Problem {
 		return contract.Problem{Status: status, Title: title, Detail: detail, Advice: text(advice)}
 	}
 	if e, ok := errors.AsType[*shop.NotFound](err); ok {
-		return make(http.StatusNotFound, "Not found", e.What, e.Advice)
+		return problemOf(http.StatusNotFound, "Not found", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*shop.Invalid](err); ok {
-		return make(http.StatusBadRequest, "Not understood", e.What, e.Advice)
+		return problemOf(http.StatusBadRequest, "Not understood", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*shop.Conflict](err); ok {
-		return make(http.StatusConflict, "Not as things stand", e.What, e.Advice)
+		return problemOf(http.StatusConflict, "Not as things stand", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*access.Unknown](err); ok {
-		return make(http.StatusNotFound, "Not found", e.Error(), "List the people.")
+		return problemOf(http.StatusNotFound, "Not found", e.Error(), "List the people.")
 	}
 	if e, ok := errors.AsType[*access.Refused](err); ok {
 		if e.SignIn {
-			return make(http.StatusUnauthorized, "Not signed in", e.What, e.Advice)
+			return problemOf(http.StatusUnauthorized, "Not signed in", e.What, e.Advice)
 		}
-		return make(http.StatusForbidden, "Not allowed", e.What, e.Advice)
+		return problemOf(http.StatusForbidden, "Not allowed", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*protocol.Refusal](err); ok {
-		status := http.StatusConflict
-		if e.Class == drive.FaultNotRead {
-			status = http.StatusNotFound
-		}
-		return make(status, "The bench refuses", e.What+": "+e.Cause, e.Advice)
+		return problemOf(http.StatusConflict, "The bench refuses", e.What+": "+e.Cause, e.Advice)
 	}
 	if e, ok := errors.AsType[*sqlite.FullError](err); ok {
-		return make(http.StatusInsufficientStorage, "No room", e.Error(), "Make room, then try again.")
+		return problemOf(http.StatusInsufficientStorage, "No room", e.Error(), "Make room, then try again.")
 	}
 	var c echo.HTTPStatusCoder
 	if errors.As(err, &c) {
 		if c.StatusCode() == http.StatusRequestEntityTooLarge {
 			return tooLarge.Problem
 		}
-		return make(c.StatusCode(), http.StatusText(c.StatusCode()), err.Error(), see)
+		return problemOf(c.StatusCode(), http.StatusText(c.StatusCode()), err.Error(), see)
 	}
-	return make(http.StatusInternalServerError, "Failed", "the service could not do this", "Look at its log; report it with what you did.")
+	return problemOf(http.StatusInternalServerError, "Failed", "the service could not do this", "Look at its log; report it with what you did.")
 }
 
 func answerProblem(c *echo.Context, log *slog.Logger, err error) {

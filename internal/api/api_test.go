@@ -32,7 +32,7 @@ func TestEveryErrorBecomesAProblemWithWhatToDo(t *testing.T) {
 		"not understood": {&shop.Invalid{What: "x", Advice: "y"}, 400},
 		"not now":        {&shop.Conflict{What: "x", Advice: "y"}, 409},
 		"refused":        {&protocol.Refusal{Class: drive.FaultStuck, What: "x", Advice: "y"}, 409},
-		"no such bay":    {&protocol.Refusal{Class: drive.FaultNotRead, What: "x", Advice: "y"}, 404},
+		"no such bay":    {&protocol.Refusal{Class: drive.FaultNotRead, What: "x", Advice: "y"}, 409},
 		"no room":        {&sqlite.FullError{Path: "shop.db"}, 507},
 		"too large":      {echo.ErrStatusRequestEntityTooLarge, 413},
 		"anything":       {errors.New("a secret of the machine"), 500},

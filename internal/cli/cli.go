@@ -97,7 +97,7 @@ func strict(c *cli.Command) {
 	if c.Action == nil {
 		c.Action = func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
-				return &usage{fmt.Sprintf("there is no command %q here", c.Args().First())}
+				return &usage{fmt.Sprintf("%s has no command %q", c.FullName(), c.Args().First())}
 			}
 			if c == c.Root() {
 				return cli.ShowRootCommandHelp(c)

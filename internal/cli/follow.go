@@ -80,7 +80,10 @@ func (c call) followAll(ctx context.Context) error {
 		}
 		select {
 		case <-ctx.Done():
-		case <-events:
+		case _, open := <-events.Next:
+			if !open && ctx.Err() == nil {
+				return events.Err()
+			}
 		}
 	}
 	for _, f := range known {

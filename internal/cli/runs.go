@@ -250,7 +250,11 @@ func (c call) follow(ctx context.Context, id int64) error {
 			end()
 			_, _ = fmt.Fprintf(c.Root().ErrWriter, "\nRun %d goes on. Follow it again: hylostat run follow %d\n", id, id)
 			return nil
-		case e, open := <-events:
+		case e, open := <-events.Next:
+			if !open && ctx.Err() == nil {
+				end()
+				return events.Err()
+			}
 			if !open || e.Run == nil || *e.Run != id {
 				continue
 			}

@@ -356,6 +356,11 @@ type ClientInterface interface {
 	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
 	LookAtVolumes(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// StreamEvents Facts as they happen (Server-Sent Events), caught up from Last-Event-ID
+	//
+	// Corresponds with GET /events (the `StreamEvents` operationId).
+	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListIntakes Intakes, newest first
 	//
 	// Corresponds with GET /intakes (the `ListIntakes` operationId).
@@ -1384,6 +1389,21 @@ func (c *Raw) LookAtVolumesWithBody(ctx context.Context, drive DriveName, conten
 // Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
 func (c *Raw) LookAtVolumes(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLookAtVolumesRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StreamEvents Facts as they happen (Server-Sent Events), caught up from Last-Event-ID
+//
+// Corresponds with GET /events (the `StreamEvents` operationId).
+func (c *Raw) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStreamEventsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4003,6 +4023,48 @@ func NewLookAtVolumesRequestWithBody(server string, drive DriveName, contentType
 	return req, nil
 }
 
+// NewStreamEventsRequest constructs an http.Request for the StreamEvents method
+func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.LastEventID != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListIntakesRequest constructs an http.Request for the ListIntakes method
 func NewListIntakesRequest(server string, params *ListIntakesParams) (*http.Request, error) {
 	var err error
@@ -6050,6 +6112,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
 	LookAtVolumesWithResponse(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAtVolumesResponse, error)
 
+	// StreamEventsWithResponse Facts as they happen (Server-Sent Events), caught up from Last-Event-ID
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /events (the `StreamEvents` operationId).
+	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
 	// ListIntakesWithResponse Intakes, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8068,6 +8137,47 @@ func (r LookAtVolumesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LookAtVolumesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StreamEventsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StreamEventsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StreamEventsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StreamEventsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StreamEventsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StreamEventsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10414,6 +10524,19 @@ func (c *ClientWithResponses) LookAtVolumesWithResponse(ctx context.Context, dri
 	return ParseLookAtVolumesResponse(rsp)
 }
 
+// StreamEventsWithResponse Facts as they happen (Server-Sent Events), caught up from Last-Event-ID
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /events (the `StreamEvents` operationId).
+func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
+	rsp, err := c.StreamEvents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStreamEventsResponse(rsp)
+}
+
 // ListIntakesWithResponse Intakes, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12218,6 +12341,32 @@ func ParseLookAtVolumesResponse(rsp *http.Response) (*LookAtVolumesResponse, err
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStreamEventsResponse parses an HTTP response from a StreamEventsWithResponse call
+func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StreamEventsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -375,16 +375,30 @@ func (c *Client) Sign(ctx context.Context, drive string, s contract.SignOffReque
 	return call[contract.Verdict](c, r, err)
 }
 
+// Facts are what the service tells as it happens.
+type Facts struct {
+	Next <-chan contract.Event // closes with the context, or when the service refuses to tell any
+	err  error                 // read once Next is closed
+}
+
+// Err is why the service refuses to tell, once Next is closed; nil when the context ended.
+func (f *Facts) Err() error { return f.err }
+
 // Events delivers facts and progress until the context ends, over lost connections: what was missed comes later. It begins
 // after the fact with number after, or with what happens from now on when after is negative: the service listens when Events
-// comes back, unless it could not be reached at once. The channel closes with the context.
-func (c *Client) Events(ctx context.Context, after int64) <-chan contract.Event {
+// comes back, unless it could not be reached at once.
+func (c *Client) Events(ctx context.Context, after int64) *Facts {
 	out, begun := make(chan contract.Event, 64), make(chan struct{})
 	begin := sync.OnceFunc(func() { close(begun) })
+	f := &Facts{Next: out}
 	go func() {
 		defer close(out)
+		defer begin()
 		for ctx.Err() == nil {
-			c.stream(ctx, &after, begin, out)
+			if err := c.stream(ctx, &after, begin, out); err != nil {
+				f.err = err
+				return
+			}
 			begin()
 			select {
 			case <-ctx.Done():
@@ -393,26 +407,28 @@ func (c *Client) Events(ctx context.Context, after int64) <-chan contract.Event 
 		}
 	}()
 	<-begun
-	return out
+	return f
 }
 
-// stream reads one connection until it ends.
-func (c *Client) stream(ctx context.Context, last *int64, begun func(), out chan<- contract.Event) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.address+"/api/v1/events", http.NoBody)
-	if err != nil {
-		return
-	}
+// stream reads one connection until it ends. The error is the service's refusal; a connection that is lost is none.
+func (c *Client) stream(ctx context.Context, last *int64, begun func(), out chan<- contract.Event) error {
+	params := &contract.StreamEventsParams{}
 	if *last >= 0 {
-		req.Header.Set("Last-Event-ID", strconv.FormatInt(*last, 10))
+		id := strconv.FormatInt(*last, 10)
+		params.LastEventID = &id
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := c.raw.StreamEvents(ctx, params)
 	if err != nil {
-		return
+		return nil //nolint:nilerr // it is asked again
+	}
+	if resp.StatusCode >= http.StatusInternalServerError {
+		return resp.Body.Close()
+	}
+	if resp.StatusCode != http.StatusOK {
+		_, err := c.answer(resp, nil)
+		return err
 	}
 	defer func() { _ = resp.Body.Close() }()
-	if resp.StatusCode != http.StatusOK {
-		return
-	}
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
@@ -431,8 +447,9 @@ func (c *Client) stream(ctx context.Context, last *int64, begun func(), out chan
 			select {
 			case out <- e:
 			case <-ctx.Done():
-				return
+				return nil
 			}
 		}
 	}
+	return nil
 }

@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"testing"
@@ -59,7 +60,7 @@ func TestEventsGoOnOverALostConnection(t *testing.T) {
 		_, _ = fmt.Fprintf(w, "retry: 1\n: a comment\nid: %d\nevent: fact\ndata: {\"seq\":%d,\"kind\":\"bay.changed\"}\n\ndata: not JSON\n\n", n, n)
 	})
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
-	events := c.Events(ctx, 4)
+	events := c.Events(ctx, 4).Next
 	assert.EqualValues(t, 5, (<-events).Seq)
 	assert.EqualValues(t, 6, (<-events).Seq)
 	assert.Equal(t, "4", <-asked)
@@ -68,4 +69,17 @@ func TestEventsGoOnOverALostConnection(t *testing.T) {
 	for range events {
 		continue
 	}
+}
+
+// Who may not hear is told so, with the token's own words; nobody waits for ever.
+func TestARefusedStreamSaysSo(t *testing.T) {
+	c := serving(t, func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusUnauthorized)
+		_, _ = io.WriteString(w, `{"status":401,"title":"Not signed in","detail":"nobody is signed in","advice":"Sign in."}`)
+	})
+	facts := c.Events(t.Context(), -1)
+	_, open := <-facts.Next
+	assert.False(t, open)
+	assert.EqualError(t, facts.Err(), "nobody is signed in. Sign in.")
 }

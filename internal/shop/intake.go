@@ -157,6 +157,9 @@ func (s *Shop) RecordCopy(ctx context.Context, by Actor, bay drive.Bay) (Intake,
 
 // Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
 func (s *Shop) Attempt(ctx context.Context, by Actor, bay drive.Bay) error {
+	if _, err := s.Bay(ctx, bay); err != nil {
+		return err
+	}
 	deed := Deed{Kind: BayOrdered, Bay: bay, Text: capital(bay.Words()) + ": there is a drive, says " + by.Name}
 	return s.command(ctx, by, deed, func() error { return s.attempt(ctx, bay) })
 }
@@ -172,6 +175,9 @@ func (s *Shop) attempt(ctx context.Context, bay drive.Bay) error {
 
 // Vacate says that there is no drive in a bay after all.
 func (s *Shop) Vacate(ctx context.Context, by Actor, bay drive.Bay) error {
+	if _, err := s.Bay(ctx, bay); err != nil {
+		return err
+	}
 	deed := Deed{Kind: BayOrdered, Bay: bay, Text: capital(bay.Words()) + ": there is no drive, says " + by.Name}
 	return s.command(ctx, by, deed, func() error { return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay}) })
 }

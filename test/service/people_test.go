@@ -35,6 +35,13 @@ func TestWhoLeavesMayDoNothingAnyMore(t *testing.T) {
 	require.Len(t, all, 1)
 	_, err = desk.Drives(ctx, contract.ListDrivesParams{})
 	assert.Equal(t, http.StatusUnauthorized, status(t, err), "a token ends with its person")
+	told := lead.Events(ctx, 0)
+	_, open := <-told.Next
+	assert.True(t, open, "who is signed in hears what happens")
+	told = desk.Events(ctx, 0)
+	_, open = <-told.Next
+	assert.False(t, open)
+	assert.Equal(t, http.StatusUnauthorized, status(t, told.Err()), "and who is not is told so")
 	_, err = lead.RemovePerson(ctx, "Dov", "Maud")
 	assert.Equal(t, http.StatusNotFound, status(t, err))
 	chain, err := lead.VerifyAudit(ctx)

@@ -300,7 +300,7 @@ func TestEventsAreCaughtUpOverALostConnection(t *testing.T) {
 	s, ctx := serve(t, t.TempDir(), disk("KVA0000008")), t.Context()
 	s.answering(1)
 	first, cancel := context.WithCancel(ctx)
-	events := s.Events(first, 0)
+	events := s.Events(first, 0).Next
 	var last int64
 	for e := range events {
 		last = e.Seq
@@ -314,7 +314,7 @@ func TestEventsAreCaughtUpOverALostConnection(t *testing.T) {
 	again, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	seen := map[int64]bool{}
-	for e := range s.Events(again, last) {
+	for e := range s.Events(again, last).Next {
 		assert.Greater(t, e.Seq, last)
 		assert.False(t, seen[e.Seq], "an event came twice")
 		seen[e.Seq] = true
