@@ -35,6 +35,7 @@ import (
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/sqlite"
 )
 
@@ -67,7 +68,7 @@ func limit(next echo.HandlerFunc) echo.HandlerFunc {
 
 // Options are what the service is made of.
 type Options struct {
-	Shop    *shop.Shop
+	Shop    *whole.Shop
 	Access  *access.Access
 	Version string
 	Hosts   []string // names besides loopback under which it may be reached

@@ -20,6 +20,7 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/record"
 	"hylostat.example/internal/sqlite"
 )
 
@@ -54,10 +55,10 @@ func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 	require.NotNil(t, known.Hours)
 	assert.Zero(t, *known.Hours, "0 hours are known hours")
 
-	s := signalOf(shop.Course{Definition: signal.Registry[0], Value: signal.Missing("the drive has none")})
+	s := signalOf(record.Course{Definition: signal.Registry[0], Value: signal.Missing("the drive has none")})
 	assert.Nil(t, s.Value)
 	assert.Equal(t, "the drive has none", *s.Reason)
-	zero := signalOf(shop.Course{Definition: signal.Registry[0], Value: signal.Value{Available: true}})
+	zero := signalOf(record.Course{Definition: signal.Registry[0], Value: signal.Value{Available: true}})
 	require.NotNil(t, zero.Value)
 
 	r := readingOf(shop.Drive{}, shop.Reading{Pages: []reading.Page{{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Cause: "SMART is switched off"}}}}, true)

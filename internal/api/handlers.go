@@ -17,13 +17,17 @@ import (
 	"hylostat.example/internal/handover"
 	"hylostat.example/internal/lowpriority"
 	"hylostat.example/internal/protocol"
-	"hylostat.example/internal/record"
+	recordfile "hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/judge"
+	"hylostat.example/internal/shop/record"
+	"hylostat.example/internal/shop/runs"
+	"hylostat.example/internal/shop/whole"
 )
 
 // handlers implement the generated strict interface. Each finds what the request names, asks the shop, and maps the answer.
 type handlers struct {
-	shop    *shop.Shop
+	shop    *whole.Shop
 	access  *access.Access
 	version string
 }
@@ -35,7 +39,7 @@ func (h *handlers) GetService(context.Context, server.GetServiceRequestObject) (
 	benches := h.shop.Benches()
 	own := benches[0]
 	return server.GetService200JSONResponse{
-		Shop: h.shop.Name, Bench: own.Title, Factor: own.Factor, Version: h.version, Time: h.shop.Clock(), Rework: own.Rework,
+		Shop: h.shop.Name, Bench: own.Title, Factor: own.Factor, Version: h.version, Time: h.shop.Clock.Now(), Rework: own.Rework,
 		Benches: each(benches, func(b protocol.Description) contract.Bench {
 			return contract.Bench{Name: b.Name, Title: b.Title, Rework: b.Rework}
 		}),
@@ -274,17 +278,17 @@ func (h *handlers) ExportRecord(ctx context.Context, r server.ExportRecordReques
 		return nil, err
 	}
 	var b bytes.Buffer
-	if err := record.Write(&b, f); err != nil {
+	if err := recordfile.Write(&b, f); err != nil {
 		return nil, err
 	}
 	return server.ExportRecord200ApplicationvndHylostatRecordResponse{Body: &b, ContentLength: int64(b.Len())}, nil
 }
 
 func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordRequestObject) (server.ImportRecordResponseObject, error) {
-	var all []shop.Imported
+	var all []record.Imported
 	err := lowpriority.Do(func() error {
-		f, err := record.Read(r.Body)
-		if wrong, ok := errors.AsType[*record.Error](err); ok {
+		f, err := recordfile.Read(r.Body)
+		if wrong, ok := errors.AsType[*recordfile.Error](err); ok {
 			return &shop.Invalid{What: wrong.Error(), Advice: "Nothing of it was taken in. Get a whole copy of the file."}
 		}
 		if err == nil {
@@ -292,20 +296,20 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 		}
 		return err
 	})
-	return server.ImportRecord200JSONResponse{Drives: each(all, func(i shop.Imported) contract.ImportedDrive {
+	return server.ImportRecord200JSONResponse{Drives: each(all, func(i record.Imported) contract.ImportedDrive {
 		return contract.ImportedDrive{Serial: i.Key.Serial, Model: i.Key.Model, Readings: i.Readings, Known: i.Known}
 	})}, err
 }
 
 func (h *handlers) Redecode(ctx context.Context, r server.RedecodeRequestObject) (server.RedecodeResponseObject, error) {
-	var done shop.Redecoding
+	var done record.Redecoding
 	err := lowpriority.Do(func() (err error) {
 		done, err = h.shop.Redecode(ctx, actor(ctx, value(r.Params.By)))
 		return err
 	})
 	return server.Redecode200JSONResponse{
 		Readings: done.Readings, Changed: done.Changed, Decoder: reading.DecoderVersion,
-		Changes: each(done.Changes, func(c shop.RedecodedSignal) contract.Redecoded {
+		Changes: each(done.Changes, func(c record.RedecodedSignal) contract.Redecoded {
 			return contract.Redecoded{Serial: c.Serial, Reading: c.Reading, Signal: string(c.Signal), Before: c.Before, Now: c.Now}
 		}),
 	}, err
@@ -319,7 +323,7 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 	if who, signed := whoAsks(ctx); signed && value(r.Body.Despite) != "" && !who.Role.Covers(access.Lead) {
 		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role), Advice: "Ask a lead, or have the data copied first."}
 	}
-	started, err := h.shop.Check(ctx, actor(ctx, r.Body.By), d, shop.CheckOrder{
+	started, err := h.shop.Check(ctx, actor(ctx, r.Body.By), d, runs.CheckOrder{
 		Kind: check.Kind(r.Body.Kind), Despite: value(r.Body.Despite), Limit: check.Limit{Share: value(r.Body.Share)}, Spans: each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} }),
 	})
 	return server.StartCheck201JSONResponse(runOf(started)), err
@@ -349,7 +353,7 @@ func (h *handlers) SignTogether(ctx context.Context, r server.SignTogetherReques
 		return nil, err
 	}
 	out := server.SignTogether200JSONResponse{Signed: append([]string{}, signed...)}
-	out.Left = each(left, func(l shop.LeftUnsigned) struct {
+	out.Left = each(left, func(l judge.LeftUnsigned) struct {
 		Serial string `json:"serial"`
 		Why    string `json:"why"`
 	} {

@@ -19,6 +19,7 @@ import (
 	"hylostat.example/internal/handover"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 )
 
 func lotOf(l shop.Lot) contract.Lot {
@@ -36,7 +37,7 @@ func fitOf(f verdict.Fit) contract.Fit {
 	return contract.Fit{Duty: contract.Duty(f.Duty), Fitness: fitness, Words: f.Words}
 }
 
-func lotDriveOf(d shop.LotDrive) contract.LotDrive {
+func lotDriveOf(d desk.LotDrive) contract.LotDrive {
 	out := contract.LotDrive{
 		Intake: intakeOf(d.Intake), Grade: contract.Grade(d.Grade.String()), Duties: each(d.Duties, fitOf), Apart: append([]string{}, d.Apart...), Next: d.Next,
 		Speed: optional(d.Speed), Minutes: optional(d.Minutes), Values: map[string]float64{},
@@ -52,8 +53,8 @@ func lotDriveOf(d shop.LotDrive) contract.LotDrive {
 	return out
 }
 
-func comparedOf(c shop.Compared) contract.Compared {
-	return contract.Compared{Words: c.Words, Unit: c.Unit, Model: c.Model, Median: c.Median, Values: each(c.Values, func(x shop.ComparedValue) contract.ComparedValue {
+func comparedOf(c desk.Compared) contract.Compared {
+	return contract.Compared{Words: c.Words, Unit: c.Unit, Model: c.Model, Median: c.Median, Values: each(c.Values, func(x desk.ComparedValue) contract.ComparedValue {
 		return contract.ComparedValue{Serial: x.Serial, Value: x.Value, Score: x.Score, Apart: x.Apart}
 	})}
 }
@@ -87,7 +88,7 @@ func (h *handlers) GetLot(ctx context.Context, r server.GetLotRequestObject) (se
 	}
 	out := server.GetLot200JSONResponse{
 		Lot: lotOf(v.Lot), Drives: each(v.Drives, lotDriveOf), Compared: each(v.Compared, comparedOf), Policy: h.shop.Policy().Version,
-		Usable: each(v.Usable, func(u shop.Usable) contract.Usable {
+		Usable: each(v.Usable, func(u desk.Usable) contract.Usable {
 			return contract.Usable{Duty: contract.Duty(u.Duty), Does: u.Does, Care: u.Care, Of: u.Of}
 		}),
 	}
@@ -107,7 +108,7 @@ func (h *handlers) PrintLot(ctx context.Context, r server.PrintLotRequestObject)
 		err = handover.LotCSV(&b, v)
 		return server.PrintLot200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, err
 	}
-	err = handover.LotPDF(&b, h.shop.Name, v, h.shop.Policy().Version, h.shop.Clock())
+	err = handover.LotPDF(&b, h.shop.Name, v, h.shop.Policy().Version, h.shop.Clock.Now())
 	return server.PrintLot200ApplicationpdfResponse{Body: &b, ContentLength: int64(b.Len())}, err
 }
 
@@ -166,7 +167,7 @@ func (h *handlers) labels(ctx context.Context, drives []shop.Drive, stock handov
 		}
 		all[i] = handover.LabelOf(p, h.link(ctx, d))
 	}
-	return &b, handover.LabelPDF(&b, stock, all, h.shop.Clock())
+	return &b, handover.LabelPDF(&b, stock, all, h.shop.Clock.Now())
 }
 
 type addressKey struct{}
@@ -266,7 +267,7 @@ func (h *handlers) GetSiblings(ctx context.Context, r server.GetSiblingsRequestO
 		return nil, err
 	}
 	v, err := h.shop.Siblings(ctx, d)
-	return server.GetSiblings200JSONResponse{Model: v.Model, Of: v.Of, Apart: append([]string{}, v.Apart...), Rows: each(v.Rows, func(x shop.SiblingRow) contract.SiblingRow {
+	return server.GetSiblings200JSONResponse{Model: v.Model, Of: v.Of, Apart: append([]string{}, v.Apart...), Rows: each(v.Rows, func(x desk.SiblingRow) contract.SiblingRow {
 		return contract.SiblingRow{Words: x.Words, Unit: x.Unit, Value: x.Value, Median: x.Median, Score: x.Score, Of: x.Of, Apart: x.Apart}
 	})}, err
 }

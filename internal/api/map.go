@@ -17,6 +17,9 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
+	"hylostat.example/internal/shop/record"
+	"hylostat.example/internal/shop/runs"
 )
 
 // optional is nil for a zero value: what is not known is left out, never written as 0.
@@ -39,7 +42,7 @@ func faultOf(f drive.Fault) contract.Fault {
 	return contract.Fault{Class: string(f.Class), What: f.What, Back: f.Cause, Advice: f.Advice(), Page: text(f.Page), At: optional(f.At)}
 }
 
-func bayOf(v shop.BayView) contract.Bay {
+func bayOf(v desk.BayView) contract.Bay {
 	b := contract.Bay{
 		Name: v.Bay.ID, Bench: v.Bay.ID.Bench, Number: v.Bay.ID.Number, Address: string(v.Bay.Address), Connection: contract.BayConnection(v.Bay.Connection), Attempts: v.Bay.Attempts,
 		Since: v.Bay.Since, Doing: v.Doing, Note: text(v.Note), Action: contract.BayAction(v.Action), Next: v.Next,
@@ -145,7 +148,7 @@ func intakeOf(i shop.Intake) contract.Intake {
 	return out
 }
 
-func entryOf(e shop.Entry) contract.Entry {
+func entryOf(e desk.Entry) contract.Entry {
 	out := contract.Entry{At: e.At, Kind: contract.EntryKind(e.Kind), Text: e.Text, Run: optional(e.Run), Reading: optional(e.Reading), Verdict: optional(e.Verdict)}
 	if e.Hours >= 0 {
 		out.Hours = &e.Hours
@@ -164,7 +167,7 @@ func marginOf(m *verdict.Margin) *contract.Margin {
 	return &contract.Margin{Used: m.Used, Of: m.Of, Words: m.Words}
 }
 
-func signalsOf(courses []shop.Course, moments []shop.Moment, intake *shop.Intake) contract.Signals {
+func signalsOf(courses []record.Course, moments []shop.Moment, intake *shop.Intake) contract.Signals {
 	out := contract.Signals{Signals: each(courses, signalOf), Readings: len(moments), Marks: []contract.Mark{}}
 	for i, m := range moments {
 		h, ok := m.Signals.Get(signal.PowerOnHours)
@@ -185,7 +188,7 @@ func signalsOf(courses []shop.Course, moments []shop.Moment, intake *shop.Intake
 	return out
 }
 
-func signalOf(c shop.Course) contract.Signal {
+func signalOf(c record.Course) contract.Signal {
 	d, v := c.Definition, c.Value
 	out := contract.Signal{
 		Name: string(d.Name), Words: d.Words, Unit: d.Unit, Usual: d.Usual, Matters: d.Matters, Reason: text(v.Reason), Since: text(c.Since),
@@ -204,7 +207,7 @@ func signalOf(c shop.Course) contract.Signal {
 	return out
 }
 
-func differenceOf(d shop.Difference) contract.Difference {
+func differenceOf(d record.Difference) contract.Difference {
 	out := contract.Difference{Signal: string(d.Definition.Name), Words: d.Definition.Words, Unit: d.Definition.Unit, Before: d.Then, Now: d.Now, Change: text(d.Change), Says: d.Says, Matters: d.Matters}
 	if d.Now == nil {
 		out.Reason = text(d.Reason)
@@ -372,7 +375,7 @@ func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
 func runOf(r check.Run) contract.Run {
 	return contract.Run{
 		Id: r.ID, Kind: contract.RunKind(r.Kind), Title: r.Kind.Title(), Bay: r.Bay, Serial: r.Key.Serial, Model: r.Key.Model, By: r.By,
-		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: shop.Standing(r), Percent: r.Percent(),
+		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: runs.Standing(r), Percent: r.Percent(),
 		LeftS: int(r.Left().Seconds()), Asked: r.Asked, Started: when(r.Started), Ended: when(r.Ended), Steps: each(r.Steps, stepOf), Pause: text(r.Pause), Despite: text(r.Despite),
 	}
 }

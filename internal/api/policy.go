@@ -16,6 +16,8 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/judge"
+	"hylostat.example/internal/shop/record"
 )
 
 func (h *handlers) GetPolicy(ctx context.Context, _ server.GetPolicyRequestObject) (server.GetPolicyResponseObject, error) {
@@ -151,7 +153,7 @@ func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyReques
 	return server.ReplayPolicy200JSONResponse(contract.Replay{
 		Policy: x.Policy, Drives: x.Drives, Readings: x.Readings, TookS: x.Took.Seconds(), Changed: x.Changed, Failed: x.Was.Failed, Sound: x.Was.Sound,
 		Was: scoreOf(x.Was), Would: scoreOf(x.Would), Shown: each(x.Shown, replayDriveOf),
-		Moves: each(x.Moves, func(m shop.Move) contract.ReplayMove {
+		Moves: each(x.Moves, func(m judge.Move) contract.ReplayMove {
 			return contract.ReplayMove{Was: contract.Grade(m.Was.String()), Would: contract.Grade(m.Would.String()), Drives: m.Drives}
 		}),
 		Risk: contract.RiskLearnt{Words: x.Risk.Words, Outcomes: x.Risk.Outcomes, Shift: x.Risk.Shift, Slope: x.Risk.Slope, Tenths: each(x.Risk.Tenths[:], func(t risk.Tenth) contract.RiskTenth {
@@ -169,7 +171,7 @@ func scoreOf(s verdict.Score) contract.Score {
 	return out
 }
 
-func replayDriveOf(d shop.ReplayedDrive) contract.ReplayDrive {
+func replayDriveOf(d judge.ReplayedDrive) contract.ReplayDrive {
 	out := contract.ReplayDrive{Serial: d.Drive.Identity.Serial, Model: d.Drive.Identity.Model, Differs: each(d.Differs, func(x verdict.Differs) contract.ReplayDifference {
 		one := contract.ReplayDifference{
 			Reading: x.Reading, At: x.At, Was: contract.Grade(x.Was.Grade.String()), WasWhy: text(x.Was.Why), Would: contract.Grade(x.Would.Grade.String()), WouldWhy: text(x.Would.Why), Still: x.Still,
@@ -233,7 +235,7 @@ func restOf(r verdict.Rest) contract.Rest {
 	return out
 }
 
-func trendOf(c shop.Course) *contract.Trend {
+func trendOf(c record.Course) *contract.Trend {
 	t := c.Course
 	if t == nil {
 		return nil

@@ -7,6 +7,7 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/runs"
 )
 
 func (h *handlers) release(ctx context.Context, name, by string, r *shop.Release) (contract.Intake, error) {
@@ -58,7 +59,7 @@ func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObjec
 	return server.GetRework200JSONResponse(out), nil
 }
 
-func queueOf(q shop.Queue) contract.Queue {
+func queueOf(q runs.Queue) contract.Queue {
 	return contract.Queue{Bench: q.Bench, Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Lot: optional(q.Plan.Lot), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: append([]string{}, q.Words...)}
 }
 

@@ -14,13 +14,14 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/runs"
 )
 
 func standingOf(s check.Standing) contract.SweepStanding {
 	out := contract.SweepStanding{
 		Share: s.Share, Lba: int64(s.LBA), Sectors: int64(s.Geometry.Sectors), Logical: int(s.Geometry.Logical), Physical: int(s.Geometry.Physical),
 		Unreadable: int64(s.Unreadable), Other: int64(s.Other), Slow: int64(s.Slow), Confirmed: int64(s.Confirmed), Speed: s.Speed, LeftS: int(s.Left.Seconds()),
-		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: text(s.Early), Held: s.Held, Words: shop.SaysSweep(s, ""),
+		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: text(s.Early), Held: s.Held, Words: runs.SaysSweep(s, ""),
 	}
 	if s.Geometry.RPM > 0 {
 		rpm := int(s.Geometry.RPM)
@@ -61,7 +62,7 @@ func sweepOf(serial string, s shop.Sweep, d check.Found) (contract.Sweep, error)
 			return contract.SweepHeat{At: h.At, Share: h.Share, Celsius: h.Celsius}
 		}),
 	}
-	out.Standing.Words = shop.SaysSweep(s.Standing, s.Once)
+	out.Standing.Words = runs.SaysSweep(s.Standing, s.Once)
 	var err error
 	out.Segments, err = segmentsOf(ribbon, d.Blocks)
 	return out, err

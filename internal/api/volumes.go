@@ -5,10 +5,10 @@ import (
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/record"
 )
 
-func volumesOf(v shop.VolumesView) contract.Volumes {
+func volumesOf(v record.VolumesView) contract.Volumes {
 	out := contract.Volumes{At: v.At, By: text(v.By), Scheme: text(v.Layout.Scheme), Faults: append([]string{}, v.Layout.Faults...), Volumes: []contract.Volume{}, Says: v.Says}
 	for _, one := range v.Layout.Volumes {
 		c := contract.Volume{

@@ -21,8 +21,8 @@ import (
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/protocol"
-	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/fleet"
+	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
 )
 
@@ -44,7 +44,7 @@ type Options struct {
 	Rejoin bool       // go on with databases that are not of the same past
 	Log    *slog.Logger
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
-	Opened func(ctx context.Context, s *shop.Shop, st *store.Store) error
+	Opened func(ctx context.Context, s *whole.Shop, st *store.Store) error
 	// Ready is called with the address when requests are answered.
 	Ready func(address string)
 }
@@ -110,7 +110,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err := together.Join(ctx, st, o.Rejoin); err != nil {
 		return err
 	}
-	s, err := shop.New(ctx, o.Shop, st, together, policy.Default, o.Source.Clock(), o.Log)
+	s, err := whole.New(ctx, o.Shop, st.Storage(), together, policy.Default, o.Source.Clock(), o.Log)
 	if err != nil {
 		return err
 	}
@@ -127,7 +127,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 }
 
 // run keeps the parts going until the context ends or one of them fails; then all end.
-func run(ctx context.Context, o Options, listener net.Listener, handler http.Handler, benches []*bench.Bench, s *shop.Shop) error {
+func run(ctx context.Context, o Options, listener net.Listener, handler http.Handler, benches []*bench.Bench, s *whole.Shop) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	running := len(benches) + 2

@@ -16,7 +16,7 @@ import (
 	"hylostat.example/internal/bench/linux"
 	"hylostat.example/internal/cli"
 	"hylostat.example/internal/demo"
-	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
 )
 
@@ -97,8 +97,8 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	}
 	options := Demo(o.Dir, d)
 	options.Listen, options.Rejoin, options.Log = o.Listen, o.Rejoin, logger(os.Stderr)
-	var s *shop.Shop
-	options.Opened = func(ctx context.Context, opened *shop.Shop, st *store.Store) error {
+	var s *whole.Shop
+	options.Opened = func(ctx context.Context, opened *whole.Shop, st *store.Store) error {
 		s = opened
 		return d.Seed(ctx, st)
 	}
@@ -114,6 +114,6 @@ func Demo(dir string, d *demo.Demo) Options {
 	return Options{
 		Dir: dir, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true,
 		Others: []Bench{{Name: demo.FieldName, Title: demo.FieldTitle, Factor: d.Factor(), Source: d.Field}},
-		Opened: func(ctx context.Context, _ *shop.Shop, st *store.Store) error { return d.Seed(ctx, st) },
+		Opened: func(ctx context.Context, _ *whole.Shop, st *store.Store) error { return d.Seed(ctx, st) },
 	}
 }

@@ -20,6 +20,7 @@ import (
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/fleet"
+	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
 )
 
@@ -97,7 +98,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 	if err != nil {
 		return err
 	}
-	s, err := shop.New(ctx, ShopName, st, nobody, policy.Default, clock, slog.New(slog.DiscardHandler))
+	s, err := whole.New(ctx, ShopName, st.Storage(), nobody, policy.Default, clock, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
 	}
@@ -119,7 +120,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		Ticket: "2150", Customer: "Quillfoot Print Room", Reference: "QPR-77", Complaint: "from the storeroom, check before use", Duty: drive.Everyday, Expected: 14,
 		At: d.shelved(), By: "Dov", Ended: d.shelved().Add(26 * time.Hour),
 	}
-	if err := st.Write(ctx, func(tx shop.Tx) error { return tx.SaveLot(ctx, &lot) }); err != nil {
+	if err := st.Write(ctx, func(tx store.Tx) error { return tx.SaveLot(ctx, &lot) }); err != nil {
 		return err
 	}
 	known := 0
@@ -169,7 +170,7 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		}
 	}
 	mute := shop.Intake{Lot: lot.ID, Ticket: lot.Ticket, Customer: lot.Customer, Duty: lot.Duty, At: lot.At, By: lot.By, Label: "Label Korvan K4-2000, 2000 GB; spins, is not found"}
-	return st.Write(ctx, func(tx shop.Tx) error { return tx.SaveIntake(ctx, &mute) })
+	return st.Write(ctx, func(tx store.Tx) error { return tx.SaveIntake(ctx, &mute) })
 }
 
 // shelved is when the drives that are in no bay now were taken in.
@@ -232,7 +233,7 @@ func (d *Demo) life(ctx context.Context, r *Reader, n int, m member) (one record
 }
 
 // sweep records a whole sweep that another bench made after the drive's last reading, and that found nothing.
-func (d *Demo) sweep(ctx context.Context, s *shop.Shop, m member, found shop.Drive) error {
+func (d *Demo) sweep(ctx context.Context, s *whole.Shop, m member, found shop.Drive) error {
 	id := m.spec.Identity
 	g, err := surface.NewGeometry(id.Sectors*512, id.LogicalSector, id.PhysicalSector, 0, id.RotationRate, 0)
 	if err != nil {
@@ -265,11 +266,11 @@ func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID in
 	if driveID == 0 {
 		i.Label = fmt.Sprintf("Label %s, %d GB", m.spec.Identity.Model, m.spec.Identity.Sectors*512/1_000_000_000)
 	}
-	return st.Write(ctx, func(tx shop.Tx) error { return tx.SaveIntake(ctx, &i) })
+	return st.Write(ctx, func(tx store.Tx) error { return tx.SaveIntake(ctx, &i) })
 }
 
 // Attend does what a technician did a moment ago: says that there is a drive in the bay that shows none.
-func (d *Demo) Attend(ctx context.Context, s *shop.Shop) error {
+func (d *Demo) Attend(ctx context.Context, s *whole.Shop) error {
 	for _, m := range d.fleet {
 		if m.spec.Awkward.SilentAttempts == 0 || m.bay == 0 {
 			continue
@@ -286,7 +287,7 @@ func (d *Demo) Attend(ctx context.Context, s *shop.Shop) error {
 }
 
 // AttendSoon attends as soon as the bench has found its bays.
-func (d *Demo) AttendSoon(ctx context.Context, s *shop.Shop) {
+func (d *Demo) AttendSoon(ctx context.Context, s *whole.Shop) {
 	for range 50 {
 		if all, err := s.Bays(ctx); err == nil && len(all) == d.bays {
 			_ = d.Attend(ctx, s) // a bay that stays empty is a poorer demo, nothing else

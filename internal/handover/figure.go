@@ -21,6 +21,7 @@ import (
 	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/runs"
 )
 
 // Format is the file format of a figure.
@@ -132,7 +133,7 @@ func (f figure) all(serial string, one shop.Sweep) {
 		when = one.Ended.UTC().Format("2 Jan 2006, 15:04 UTC")
 	}
 	f.write(gutter, 26, 18, true, false, ink, serial)
-	f.write(gutter, 44, 12, false, false, ink2, fmt.Sprintf("%s, run %d, %s. %s", one.Kind.Title(), one.Run, when, strings.Join(shop.SaysSweep(f.sweep, one.Once), " ")))
+	f.write(gutter, 44, 12, false, false, ink2, fmt.Sprintf("%s, run %d, %s. %s", one.Kind.Title(), one.Run, when, strings.Join(runs.SaysSweep(f.sweep, one.Once), " ")))
 	top := f.top()
 	f.overview(top)
 	f.temperature()

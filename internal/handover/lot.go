@@ -12,7 +12,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
-	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 )
 
 // gradesInOrder is how a summary counts them.
@@ -22,7 +22,7 @@ var gradesInOrder = []drive.Grade{drive.Healthy, drive.Degrading, drive.Replace,
 var lotColumns = []signal.Name{signal.PowerOnHours, signal.Reallocated, signal.Pending, signal.GrownDefects, signal.MediaErrors, signal.UnreadableFound, signal.SlowFound, signal.PercentageUsed, signal.TemperatureHighest}
 
 // LotCSV writes a lot's drives as a table (RFC 4180). Cells that a spreadsheet would take for a formula begin with an apostrophe.
-func LotCSV(w io.Writer, v shop.LotView) error {
+func LotCSV(w io.Writer, v desk.LotView) error {
 	c := csv.NewWriter(w)
 	head := []string{"intake", "serial", "model", "bytes", "verdict", "judged", "signed by", "tightest margin"}
 	for _, d := range drive.Duties() {
@@ -92,14 +92,14 @@ func harmless(s string) string {
 }
 
 // LotPDF draws the summary of a lot: how many of each, what share does for which duty, and every drive.
-func LotPDF(w io.Writer, name string, v shop.LotView, policy int, at time.Time) error {
+func LotPDF(w io.Writer, name string, v desk.LotView, policy int, at time.Time) error {
 	f := newPaper(fmt.Sprintf("Lot %d", v.ID), pageWidth, pageHeight, at)
 	lotPages(name, v, policy, at, paperPen{Fpdf: f}, f.AddPage)
 	return f.Output(w)
 }
 
 // lotPages draws the summary with a pen, and tells how many pages it took.
-func lotPages(name string, v shop.LotView, policy int, at time.Time, with pen, newPage func()) int {
+func lotPages(name string, v desk.LotView, policy int, at time.Time, with pen, newPage func()) int {
 	l := &lotPage{page: page{with, 0, 1}, name: name, view: v, at: at}
 	l.columns()
 	pages := 1
@@ -126,7 +126,7 @@ func lotPages(name string, v shop.LotView, policy int, at time.Time, with pen, n
 type lotPage struct {
 	page
 	name string
-	view shop.LotView
+	view desk.LotView
 	at   time.Time
 	cols []lotColumn
 }
@@ -135,7 +135,7 @@ type lotColumn struct {
 	title string
 	x, w  float64
 	right bool
-	value func(shop.LotDrive) string
+	value func(desk.LotDrive) string
 }
 
 const (
@@ -152,14 +152,14 @@ func (l *lotPage) rowsOnNext() int { return int(math.Floor((lotBottom - lotNextT
 // columns chooses the table's columns: of the signals, at most three that a drive of the lot tells.
 func (l *lotPage) columns() {
 	l.cols = []lotColumn{
-		{"intake", 0, 12, false, func(d shop.LotDrive) string { return fmt.Sprint(d.Intake.ID) }},
-		{"drive", 0, 29, false, func(d shop.LotDrive) string {
+		{"intake", 0, 12, false, func(d desk.LotDrive) string { return fmt.Sprint(d.Intake.ID) }},
+		{"drive", 0, 29, false, func(d desk.LotDrive) string {
 			if d.Drive == nil {
 				return "no answer"
 			}
 			return d.Drive.Identity.Serial
 		}},
-		{"verdict", 0, 23, false, func(d shop.LotDrive) string { return d.Grade.String() }},
+		{"verdict", 0, 23, false, func(d desk.LotDrive) string { return d.Grade.String() }},
 	}
 	const signals = 3
 	for _, n := range lotColumns {
@@ -170,7 +170,7 @@ func (l *lotPage) columns() {
 			told = told || ok
 		}
 		if told && len(l.cols) < 3+signals {
-			l.cols = append(l.cols, lotColumn{short(def), 0, 18, true, func(d shop.LotDrive) string {
+			l.cols = append(l.cols, lotColumn{short(def), 0, 18, true, func(d desk.LotDrive) string {
 				if x, ok := d.Values.Get(n); ok {
 					return quantity.Number(x)
 				}
@@ -178,7 +178,7 @@ func (l *lotPage) columns() {
 			}})
 		}
 	}
-	l.cols = append(l.cols, lotColumn{"apart from siblings, or next", 0, 0, false, func(d shop.LotDrive) string {
+	l.cols = append(l.cols, lotColumn{"apart from siblings, or next", 0, 0, false, func(d desk.LotDrive) string {
 		if len(d.Apart) > 0 {
 			return strings.Join(d.Apart, "; ")
 		}
@@ -268,7 +268,7 @@ func (l *lotPage) summary(policy int) {
 }
 
 // usable says how many of a lot do for a duty.
-func usable(u shop.Usable) string {
+func usable(u desk.Usable) string {
 	if u.Of == 0 {
 		return "none"
 	}
@@ -294,7 +294,7 @@ func (l *lotPage) tableHead() {
 	l.rule(sideMargin, fullWidth, 0.2)
 }
 
-func (l *lotPage) row(d shop.LotDrive) {
+func (l *lotPage) row(d desk.LotDrive) {
 	l.y += lotRow - 1.6
 	for i, c := range l.cols {
 		words := c.value(d)

@@ -24,12 +24,14 @@ import (
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/core/volume"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
+	keep "hylostat.example/internal/shop/record"
 )
 
 var noon = time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
 
 // paperOf is a degrading drive of a customer who wants the data.
-func paperOf() shop.Paper {
+func paperOf() desk.Paper {
 	v := shop.Verdict{Verdict: verdict.Verdict{
 		Grade: drive.Degrading, Duty: drive.Everyday, Policy: 7, Advice: []string{"Keep a second copy of the data."},
 		Findings: []verdict.Finding{{Sentence: "3 sectors reallocated", Customer: "A small part of the surface has failed", Margin: &verdict.Margin{Used: 3, Of: 100}}},
@@ -38,7 +40,7 @@ func paperOf() shop.Paper {
 	d := shop.Drive{Duty: drive.Everyday, Now: shop.Now{Grade: drive.Degrading, Hours: 20512, HasHours: true}}
 	d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: "KVA077M511"}
 	d.Identity.Bytes = 2_000_398_934_016
-	p := shop.Paper{
+	p := desk.Paper{
 		Shop: "Saltmarsh Lane", At: noon, Drive: d, Intake: &shop.Intake{ID: 31, Ticket: "2214", Customer: "Pellwick Spit tide gauge", Made: "2021-08", CopiedAt: noon}, Visits: 3, Verdict: &v,
 		Grade: drive.Degrading, Fits: v.Duties, Counters: 17, Data: shop.Untouched,
 	}
@@ -82,7 +84,7 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 
 	p = paperOf()
 	p.Grade, p.Verdict.Findings, p.Verdict.Advice = drive.Healthy, nil, nil
-	p.Volumes = &shop.VolumesView{At: noon, Says: "The drive is sound, the file system is damaged: ext4.", Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}}
+	p.Volumes = &keep.VolumesView{At: noon, Says: "The drive is sound, the file system is damaged: ext4.", Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}}
 	s = StatementOf(p)
 	assert.Contains(t, s.Why, "The drive is sound, the file system is damaged: ext4.")
 	assert.Contains(t, s.Do, "Have the file system repaired, after a copy. The drive can stay.")
@@ -137,7 +139,7 @@ func record(width, height float64) *recorder {
 }
 
 // The longest texts anybody may give, in scripts that run wide, and a word without a space.
-func longest() shop.Paper {
+func longest() desk.Paper {
 	p := paperOf()
 	p.Shop = strings.Repeat("Reparaturwerkstätte ", 20)
 	p.Intake.Customer, p.Intake.Reference = strings.Repeat("Щербаковський ", 9), strings.Repeat("W", 100)
@@ -153,7 +155,7 @@ func longest() shop.Paper {
 }
 
 func TestNothingLeavesThePaper(t *testing.T) {
-	for name, p := range map[string]shop.Paper{"usual": paperOf(), "longest": longest()} {
+	for name, p := range map[string]desk.Paper{"usual": paperOf(), "longest": longest()} {
 		var last *recorder
 		require.NoError(t, onOnePage(StatementOf(p), func() pen {
 			last = record(pageWidth, pageHeight)
@@ -204,19 +206,19 @@ func TestScripts(t *testing.T) {
 	assert.Contains(t, b.String(), "漢字 &lt;b&gt;")
 }
 
-func lotOf(n int) shop.LotView {
-	v := shop.LotView{Lot: shop.Lot{ID: 114, Customer: strings.Repeat("Quillet Ferry ", 7), Duty: drive.Everyday, At: noon, Expected: n}, Count: map[drive.Grade]int{}}
+func lotOf(n int) desk.LotView {
+	v := desk.LotView{Lot: shop.Lot{ID: 114, Customer: strings.Repeat("Quillet Ferry ", 7), Duty: drive.Everyday, At: noon, Expected: n}, Count: map[drive.Grade]int{}}
 	for i := range n {
 		d := shop.Drive{Now: shop.Now{Grade: drive.Healthy}}
 		d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: fmt.Sprintf("=KVA%07d", i)}
-		v.Drives = append(v.Drives, shop.LotDrive{
+		v.Drives = append(v.Drives, desk.LotDrive{
 			Intake: shop.Intake{ID: int64(i + 1)}, Drive: &d, Grade: drive.Grade(i % 4), Next: "sign", Apart: []string{strings.Repeat("hours 41 806 h, ", 5)},
 			Duties: []verdict.Fit{{Duty: drive.Carry, Fitness: policy.Does}}, Values: signal.ValuesOf(signal.Set{signal.PowerOnHours: {Number: 20000, Available: true}, signal.Reallocated: {Number: float64(i), Available: true}}),
 		})
 		v.Count[drive.Grade(i%4)]++
 	}
 	for _, d := range drive.Duties() {
-		v.Usable = append(v.Usable, shop.Usable{Duty: d, Does: n / 2, Care: 3, Of: n})
+		v.Usable = append(v.Usable, desk.Usable{Duty: d, Does: n / 2, Care: 3, Of: n})
 	}
 	return v
 }

@@ -10,6 +10,7 @@ import (
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 )
 
 // Particular is a name and a value of the statement's foot.
@@ -42,7 +43,7 @@ var answers = map[drive.Grade]string{
 }
 
 // StatementOf puts a paper into words.
-func StatementOf(p shop.Paper) Statement {
+func StatementOf(p desk.Paper) Statement {
 	s := Statement{
 		Shop: p.Shop, Number: p.Drive.Identity.Serial, Date: day(p.At), Grade: p.Grade, Title: title(p.Grade.String()), Answer: answers[p.Grade], DataState: p.Data,
 		Foot: "What a drive does next cannot be promised. A copy is the only safety.",
@@ -73,7 +74,7 @@ func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 func day(t time.Time) string { return t.Format("2 January 2006") }
 
 // reasons are the findings in the owner's words, each with what was counted and the limit it is held against.
-func reasons(p shop.Paper) []string {
+func reasons(p desk.Paper) []string {
 	var all []string
 	if p.Verdict == nil {
 		return []string{"The drive has not told anything of itself."}
@@ -113,7 +114,7 @@ func sentence(s string) string {
 	return s
 }
 
-func steps(p shop.Paper) []string {
+func steps(p desk.Paper) []string {
 	var all []string
 	if p.Verdict != nil {
 		all = append(all, p.Verdict.Advice...)
@@ -137,7 +138,7 @@ func steps(p shop.Paper) []string {
 	return all
 }
 
-func checked(p shop.Paper) []string {
+func checked(p desk.Paper) []string {
 	var all []string
 	if p.Counters > 0 {
 		all = append(all, fmt.Sprintf("%d of its own counters were read, on %s.", p.Counters, day(p.Latest.At)))
@@ -173,7 +174,7 @@ func checked(p shop.Paper) []string {
 	return all
 }
 
-func notChecked(p shop.Paper) []string {
+func notChecked(p desk.Paper) []string {
 	var all []string
 	if p.Sweep == nil {
 		all = append(all, "Its surface was not read.")
@@ -200,7 +201,7 @@ func notChecked(p shop.Paper) []string {
 	return append(all, "Whether your files open. How it behaves inside your computer.")
 }
 
-func data(p shop.Paper) string {
+func data(p desk.Paper) string {
 	var text string
 	switch p.Data {
 	case shop.Overwritten:
@@ -231,7 +232,7 @@ func data(p shop.Paper) string {
 	return text
 }
 
-func signature(p shop.Paper) string {
+func signature(p desk.Paper) string {
 	if p.Verdict == nil || p.Verdict.Signed == nil {
 		return "Not signed"
 	}
@@ -243,7 +244,7 @@ func signature(p shop.Paper) string {
 	return fmt.Sprintf("%s by %s, %s", how, sign.By, day(sign.At))
 }
 
-func particulars(p shop.Paper) []Particular {
+func particulars(p desk.Paper) []Particular {
 	id := p.Drive.Identity
 	all := []Particular{{"Drive", id.Model}, {"Serial", id.Serial}}
 	if id.Bytes > 0 {
@@ -299,7 +300,7 @@ type Label struct {
 const endingLength = 5
 
 // LabelOf puts a paper into the few words a label has room for. link is the address of the drive's page.
-func LabelOf(p shop.Paper, link string) Label {
+func LabelOf(p desk.Paper, link string) Label {
 	serial := p.Drive.Identity.Serial
 	l := Label{Grade: p.Grade, Serial: serial, Ending: tail(serial, endingLength), Link: link, Foot: "read " + p.Latest.At.Format("2 Jan 2006")}
 	if p.Sweep != nil || len(p.Tests) > 0 {

@@ -1,11 +1,8 @@
 package shop
 
 import (
-	"context"
 	"crypto/sha256"
 	"encoding/json"
-	"errors"
-	"fmt"
 	"time"
 )
 
@@ -44,39 +41,4 @@ type AuditQuery struct {
 	By     string
 	Before int64 // seq; 0: from the newest on
 	Limit  int   // 0: 100
-}
-
-// Audit lists what people did.
-func (s *Shop) Audit(ctx context.Context, q AuditQuery) ([]Audited, error) {
-	return s.store.Audit(ctx, q)
-}
-
-// errChanged ends a walk through the audit at the first row that does not follow from the one before.
-var errChanged = errors.New("changed")
-
-// Verified is what came of checking the audit.
-type Verified struct {
-	Rows int
-	Bad  int64 // seq of the first row that does not follow; 0: all do
-}
-
-// VerifyAudit checks that each row of the audit follows from the one before it.
-func (s *Shop) VerifyAudit(ctx context.Context) (v Verified, err error) {
-	var before []byte
-	err = s.store.WalkAudit(ctx, func(a Audited) error {
-		v.Rows++
-		if a.Seq != int64(v.Rows) || string(a.Chain(before)) != string(a.Hash) {
-			v.Bad = a.Seq
-			return errChanged
-		}
-		before = a.Hash
-		return nil
-	})
-	if errors.Is(err, errChanged) {
-		err = nil
-	}
-	if err != nil {
-		return v, fmt.Errorf("reading the audit: %w", err)
-	}
-	return v, nil
 }

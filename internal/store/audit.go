@@ -34,8 +34,8 @@ func (r auditRow) audited() (shop.Audited, error) {
 	return a, decode(r.Edits, &a.Edits)
 }
 
-// AddAudit implements shop.Tx: the row takes its place after the last one.
-func (c change) AddAudit(ctx context.Context, a shop.Audited) error {
+// AddAudit serves a use case's Tx: the row takes its place after the last one.
+func (c Tx) AddAudit(ctx context.Context, a shop.Audited) error {
 	var last auditRow
 	err := c.tx.GetContext(ctx, &last, selectAudit+` ORDER BY seq DESC LIMIT 1`)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -53,7 +53,7 @@ func (c change) AddAudit(ctx context.Context, a shop.Audited) error {
 	return err
 }
 
-// Audit implements shop.Reader.
+// Audit serves a use case's Reader.
 func (q queries) Audit(ctx context.Context, s shop.AuditQuery) ([]shop.Audited, error) {
 	where, args := []string{"1"}, []any(nil)
 	if s.Serial != "" {
@@ -79,7 +79,7 @@ func (q queries) Audit(ctx context.Context, s shop.AuditQuery) ([]shop.Audited, 
 	return all, err
 }
 
-// WalkAudit implements shop.Reader: every row, oldest first, until f fails.
+// WalkAudit serves a use case's Reader: every row, oldest first, until f fails.
 func (q queries) WalkAudit(ctx context.Context, f func(shop.Audited) error) error {
 	rows, err := q.q.QueryxContext(ctx, selectAudit+` ORDER BY seq`)
 	if err != nil {

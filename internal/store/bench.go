@@ -14,8 +14,8 @@ import (
 	"hylostat.example/internal/shop"
 )
 
-// NewRun implements shop.Tx.
-func (c change) NewRun(ctx context.Context) (id int64, err error) {
+// NewRun serves a use case's Tx.
+func (c Tx) NewRun(ctx context.Context) (id int64, err error) {
 	res, err := c.tx.ExecContext(ctx, `INSERT INTO run_number DEFAULT VALUES`)
 	if err != nil {
 		return 0, err
@@ -27,8 +27,8 @@ func (c change) NewRun(ctx context.Context) (id int64, err error) {
 	return id, err
 }
 
-// SaveRun implements shop.Tx. It is a projection: the bench's journal is the authority.
-func (c change) SaveRun(ctx context.Context, r check.Run) error {
+// SaveRun serves a use case's Tx. It is a projection: the bench's journal is the authority.
+func (c Tx) SaveRun(ctx context.Context, r check.Run) error {
 	body, err := encode(r)
 	if err != nil {
 		return err
@@ -46,7 +46,7 @@ func (c change) SaveRun(ctx context.Context, r check.Run) error {
 	return nil
 }
 
-// Runs implements shop.Reader.
+// Runs serves a use case's Reader.
 func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]check.Run, error) {
 	where, args := []string{"1"}, []any(nil)
 	if s.Drive != (drive.Key{}) {
@@ -64,7 +64,7 @@ func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]check.Run, error)
 	return bodies[check.Run](ctx, q.q, `SELECT body FROM run WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
 }
 
-// Run implements shop.Reader.
+// Run serves a use case's Reader.
 func (q queries) Run(ctx context.Context, id int64) (r check.Run, err error) {
 	all, err := bodies[check.Run](ctx, q.q, `SELECT body FROM run WHERE id = ?`, id)
 	if err == nil && len(all) == 0 {
@@ -76,8 +76,8 @@ func (q queries) Run(ctx context.Context, id int64) (r check.Run, err error) {
 	return all[0], nil
 }
 
-// SaveBay implements shop.Tx.
-func (c change) SaveBay(ctx context.Context, b protocol.Bay) error {
+// SaveBay serves a use case's Tx.
+func (c Tx) SaveBay(ctx context.Context, b protocol.Bay) error {
 	body, err := encode(b)
 	if err != nil {
 		return err
@@ -86,13 +86,13 @@ func (c change) SaveBay(ctx context.Context, b protocol.Bay) error {
 	return err
 }
 
-// Bays implements shop.Reader.
+// Bays serves a use case's Reader.
 func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
 	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY bench, number`)
 }
 
-// AddEvent implements shop.Tx. Only the newest facts are kept: they tell listeners what to look at, not what was.
-func (c change) AddEvent(ctx context.Context, e *shop.Event) error {
+// AddEvent serves a use case's Tx. Only the newest facts are kept: they tell listeners what to look at, not what was.
+func (c Tx) AddEvent(ctx context.Context, e *shop.Event) error {
 	res, err := c.tx.ExecContext(ctx, `INSERT INTO event (body) VALUES ('{}')`)
 	if err != nil {
 		return err
@@ -113,12 +113,12 @@ func (c change) AddEvent(ctx context.Context, e *shop.Event) error {
 	return err
 }
 
-// Events implements shop.Reader.
+// Events serves a use case's Reader.
 func (q queries) Events(ctx context.Context, after int64, limit int) ([]shop.Event, error) {
 	return bodies[shop.Event](ctx, q.q, `SELECT body FROM event WHERE seq > ? ORDER BY seq LIMIT ?`, after, limit)
 }
 
-// LastEvent implements shop.Reader.
+// LastEvent serves a use case's Reader.
 func (q queries) LastEvent(ctx context.Context) (seq int64, err error) {
 	err = sqlx.GetContext(ctx, q.q, &seq, `SELECT COALESCE(MAX(seq), 0) FROM event`)
 	return seq, err

@@ -111,22 +111,22 @@ func (q queries) oneDrive(ctx context.Context, what, where string, args ...any) 
 	return all[0], nil
 }
 
-// Drive implements shop.Reader.
+// Drive serves a use case's Reader.
 func (q queries) Drive(ctx context.Context, id int64) (shop.Drive, error) {
 	return q.oneDrive(ctx, fmt.Sprint(id), ` WHERE d.id = ?`, id)
 }
 
-// DriveByKey implements shop.Reader.
+// DriveByKey serves a use case's Reader.
 func (q queries) DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, error) {
 	return q.oneDrive(ctx, key.String(), ` WHERE d.serial = ? AND d.model = ?`, key.Serial, key.Model)
 }
 
-// DrivesBySerial implements shop.Reader.
+// DrivesBySerial serves a use case's Reader.
 func (q queries) DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error) {
 	return q.drives(ctx, ` WHERE d.serial = ?`, serial)
 }
 
-// DrivesBySuffix implements shop.Reader.
+// DrivesBySuffix serves a use case's Reader.
 func (q queries) DrivesBySuffix(ctx context.Context, ending string) ([]shop.Drive, error) {
 	where, args := `UPPER(REPLACE(d.serial, ' ', '')) LIKE ? ESCAPE '\'`, []any{"%" + like(strings.ToUpper(ending))}
 	if indexed(ending) {
@@ -145,7 +145,7 @@ func phrase(text string) string {
 }
 
 // index brings what a drive is found by up to date.
-func (c change) index(ctx context.Context, driveID int64) error {
+func (c Tx) index(ctx context.Context, driveID int64) error {
 	if _, err := c.tx.ExecContext(ctx, `DELETE FROM drive_text WHERE rowid = ?`, driveID); err != nil {
 		return err
 	}
@@ -163,12 +163,12 @@ func like(s string) string {
 	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
 }
 
-// Drives implements shop.Reader.
+// Drives serves a use case's Reader.
 func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error) {
 	return paged(s, func(where string, args ...any) ([]shop.Drive, error) { return q.drives(ctx, where, args...) }, func(d shop.Drive) (string, int64) { return d.Identity.Serial, d.ID })
 }
 
-// List implements shop.Reader.
+// List serves a use case's Reader.
 func (q queries) List(ctx context.Context, s shop.Query) ([]shop.Listed, error) {
 	return paged(s, func(where string, args ...any) ([]shop.Listed, error) { return q.listed(ctx, where, args...) }, func(d shop.Listed) (string, int64) { return d.Key.Serial, d.ID })
 }
@@ -260,8 +260,8 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 	return all, rows.Err()
 }
 
-// SaveDrive implements shop.Tx.
-func (c change) SaveDrive(ctx context.Context, d *shop.Drive) error {
+// SaveDrive serves a use case's Tx.
+func (c Tx) SaveDrive(ctx context.Context, d *shop.Drive) error {
 	identity, err := encode(d.Identity)
 	if err != nil {
 		return err
@@ -283,8 +283,8 @@ func (c change) SaveDrive(ctx context.Context, d *shop.Drive) error {
 	return c.index(ctx, d.ID)
 }
 
-// SaveNow implements shop.Tx.
-func (c change) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
+// SaveNow serves a use case's Tx.
+func (c Tx) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 	var signed sql.NullString
 	if n.Signed != nil {
 		body, err := encode(n.Signed)
@@ -300,8 +300,8 @@ func (c change) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 	return err
 }
 
-// AddVerdict implements shop.Tx.
-func (c change) AddVerdict(ctx context.Context, v *shop.Verdict) error {
+// AddVerdict serves a use case's Tx.
+func (c Tx) AddVerdict(ctx context.Context, v *shop.Verdict) error {
 	body, err := encode(v.Verdict)
 	if err != nil {
 		return err
@@ -312,12 +312,12 @@ func (c change) AddVerdict(ctx context.Context, v *shop.Verdict) error {
 		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, packer().EncodeAll([]byte(body), nil), v.Drive)
 }
 
-// Verdicts implements shop.Reader.
+// Verdicts serves a use case's Reader.
 func (q queries) Verdicts(ctx context.Context, driveID int64) ([]shop.Verdict, error) {
 	return q.verdicts(ctx, driveID, 1000)
 }
 
-// LastVerdict implements shop.Reader.
+// LastVerdict serves a use case's Reader.
 func (q queries) LastVerdict(ctx context.Context, driveID int64) (shop.Verdict, error) {
 	all, err := q.verdicts(ctx, driveID, 1)
 	if err != nil {
@@ -367,8 +367,8 @@ func (q queries) verdicts(ctx context.Context, driveID int64, limit int) ([]shop
 	return all, nil
 }
 
-// Sign implements shop.Tx.
-func (c change) Sign(ctx context.Context, driveID int64, verdictSeq int, s shop.SignOff) error {
+// Sign serves a use case's Tx.
+func (c Tx) Sign(ctx context.Context, driveID int64, verdictSeq int, s shop.SignOff) error {
 	body, err := encode(s)
 	if err != nil {
 		return err

@@ -58,8 +58,8 @@ func (s *Store) JoinBench(ctx context.Context, k fleet.Known, run int64) error {
 	})
 }
 
-// Taken implements shop.Tx. Reports come in their order, so that the newest one's sequence tells of all before it.
-func (c change) Taken(ctx context.Context, bench string, seq int64) (bool, error) {
+// Taken serves a use case's Tx. Reports come in their order, so that the newest one's sequence tells of all before it.
+func (c Tx) Taken(ctx context.Context, bench string, seq int64) (bool, error) {
 	var taken int64
 	if err := c.tx.GetContext(ctx, &taken, `SELECT taken FROM bench WHERE name = ?`, bench); err != nil {
 		return false, fmt.Errorf("a report of bench %q, which has not joined: %w", bench, err)

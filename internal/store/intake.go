@@ -13,8 +13,8 @@ import (
 	"hylostat.example/internal/shop"
 )
 
-// SaveIntake implements shop.Tx.
-func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
+// SaveIntake serves a use case's Tx.
+func (c Tx) SaveIntake(ctx context.Context, i *shop.Intake) error {
 	owner := sql.NullInt64{Int64: i.Drive, Valid: i.Drive != 0}
 	if i.ID == 0 {
 		res, err := c.tx.ExecContext(ctx, `INSERT INTO intake (drive, bench, bay, at, body) VALUES (?, ?, ?, ?, '{}')`, owner, i.Bay.Bench, i.Bay.Number, millis(i.At))
@@ -37,12 +37,12 @@ func (c change) SaveIntake(ctx context.Context, i *shop.Intake) error {
 	return c.index(ctx, i.Drive)
 }
 
-// Intakes implements shop.Reader, newest first.
+// Intakes serves a use case's Reader, newest first.
 func (q queries) Intakes(ctx context.Context, driveID int64) ([]shop.Intake, error) {
 	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE drive = ? ORDER BY id DESC`, driveID)
 }
 
-// IntakesOf implements shop.Reader.
+// IntakesOf serves a use case's Reader.
 func (q queries) IntakesOf(ctx context.Context, s shop.IntakeQuery) ([]shop.Intake, error) {
 	where, args := []string{"1"}, []any(nil)
 	if s.Lot != 0 {
@@ -63,12 +63,12 @@ func (q queries) IntakesOf(ctx context.Context, s shop.IntakeQuery) ([]shop.Inta
 	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
 }
 
-// IntakeByID implements shop.Reader.
+// IntakeByID serves a use case's Reader.
 func (q queries) IntakeByID(ctx context.Context, id int64) (shop.Intake, error) {
 	return one[shop.Intake](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no intake %d", id), Advice: "List the intakes."}, `SELECT body FROM intake WHERE id = ?`, id)
 }
 
-// IntakeInBay implements shop.Reader: the newest intake opened for a bay, if it is open.
+// IntakeInBay serves a use case's Reader: the newest intake opened for a bay, if it is open.
 func (q queries) IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error) {
 	none := &shop.NotFound{What: "no intake for " + bay.Words(), Advice: "Take the drive in."}
 	i, err := one[shop.Intake](ctx, q, none, `SELECT body FROM intake WHERE bench = ? AND bay = ? ORDER BY id DESC LIMIT 1`, bay.Bench, bay.Number)
@@ -78,8 +78,8 @@ func (q queries) IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, e
 	return i, err
 }
 
-// SaveLot implements shop.Tx.
-func (c change) SaveLot(ctx context.Context, l *shop.Lot) error {
+// SaveLot serves a use case's Tx.
+func (c Tx) SaveLot(ctx context.Context, l *shop.Lot) error {
 	if l.ID == 0 {
 		res, err := c.tx.ExecContext(ctx, `INSERT INTO lot (open, body) VALUES (0, '{}')`)
 		if err != nil {
@@ -97,17 +97,17 @@ func (c change) SaveLot(ctx context.Context, l *shop.Lot) error {
 	return err
 }
 
-// Lots implements shop.Reader.
+// Lots serves a use case's Reader.
 func (q queries) Lots(ctx context.Context) ([]shop.Lot, error) {
 	return bodies[shop.Lot](ctx, q.q, `SELECT body FROM lot ORDER BY id DESC LIMIT 1000`)
 }
 
-// Lot implements shop.Reader.
+// Lot serves a use case's Reader.
 func (q queries) Lot(ctx context.Context, id int64) (shop.Lot, error) {
 	return one[shop.Lot](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no lot %d", id), Advice: "List the lots."}, `SELECT body FROM lot WHERE id = ?`, id)
 }
 
-// LotOpen implements shop.Reader: the lot that drives are taken in on as they come.
+// LotOpen serves a use case's Reader: the lot that drives are taken in on as they come.
 func (q queries) LotOpen(ctx context.Context) (shop.Lot, error) {
 	return one[shop.Lot](ctx, q, &shop.NotFound{What: "no lot is open", Advice: "Open one."}, `SELECT body FROM lot WHERE open = 1`)
 }
@@ -124,13 +124,13 @@ func one[T any](ctx context.Context, q queries, none error, query string, args .
 	return all[0], nil
 }
 
-// SaveAnswered implements shop.Tx.
-func (c change) SaveAnswered(ctx context.Context, bay drive.Bay, at time.Time) error {
+// SaveAnswered serves a use case's Tx.
+func (c Tx) SaveAnswered(ctx context.Context, bay drive.Bay, at time.Time) error {
 	_, err := c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO answered (bench, bay, at) VALUES (?, ?, ?)`, bay.Bench, bay.Number, millis(at))
 	return err
 }
 
-// AnsweredSince implements shop.Reader.
+// AnsweredSince serves a use case's Reader.
 func (q queries) AnsweredSince(ctx context.Context, bay drive.Bay, at time.Time) (answered bool, err error) {
 	err = sqlx.GetContext(ctx, q.q, &answered, `SELECT EXISTS (SELECT 1 FROM answered WHERE bench = ? AND bay = ? AND at > ?)`, bay.Bench, bay.Number, millis(at))
 	return answered, err

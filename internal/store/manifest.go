@@ -97,7 +97,7 @@ type kindKey struct {
 	how, fault string
 }
 
-// kind is the same, as it is read. Nobody changes one: they are shared.
+// kind is the same, as it serves a use case's Reader. Nobody changes one: they are shared.
 type kind struct {
 	name  reading.PageName
 	how   string
@@ -175,7 +175,7 @@ func (q queries) readKinds(ctx context.Context, ids []int64) (map[int64]*kind, e
 }
 
 // kindOf gives the number of what a page shares with others.
-func (c change) kindOf(ctx context.Context, p reading.Page) (id int64, err error) {
+func (c Tx) kindOf(ctx context.Context, p reading.Page) (id int64, err error) {
 	fault := ""
 	if p.Fault != nil {
 		if fault, err = encode(p.Fault); err != nil {
@@ -203,7 +203,7 @@ func (c change) kindOf(ctx context.Context, p reading.Page) (id int64, err error
 }
 
 // leaves makes the manifest of a reading's pages, given the one before in c.last, and the frame of bytes that are not stored yet.
-func (c change) leaves(ctx context.Context, seq int, pages []reading.Page) (all []leaf, frame []byte, err error) {
+func (c Tx) leaves(ctx context.Context, seq int, pages []reading.Page) (all []leaf, frame []byte, err error) {
 	before := c.last.leaves
 	all = make([]leaf, 0, len(pages))
 	for _, p := range pages {

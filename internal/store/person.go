@@ -63,7 +63,7 @@ func (s *Store) audited(ctx context.Context, by access.Actor, name, text string,
 		if before != after {
 			row.Edits = []shop.Edit{{What: "role of " + name, Before: before, After: after}}
 		}
-		return change{queries: queries{q: tx}, tx: tx}.AddAudit(ctx, row)
+		return Tx{queries: queries{q: tx}, tx: tx}.AddAudit(ctx, row)
 	})
 }
 

@@ -10,7 +10,7 @@ import (
 	"hylostat.example/internal/core/check"
 )
 
-// Plan implements shop.Reader.
+// Plan serves a use case's Reader.
 func (q queries) Plan(ctx context.Context, bench string) (p check.Plan, err error) {
 	var body string
 	err = sqlx.GetContext(ctx, q.q, &body, `SELECT body FROM plan WHERE bench = ?`, bench)
@@ -23,8 +23,8 @@ func (q queries) Plan(ctx context.Context, bench string) (p check.Plan, err erro
 	return p, decode(body, &p)
 }
 
-// SavePlan implements shop.Tx.
-func (c change) SavePlan(ctx context.Context, bench string, p check.Plan) error {
+// SavePlan serves a use case's Tx.
+func (c Tx) SavePlan(ctx context.Context, bench string, p check.Plan) error {
 	body, err := encode(p)
 	if err != nil {
 		return err

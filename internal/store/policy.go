@@ -13,13 +13,13 @@ import (
 	"hylostat.example/internal/shop"
 )
 
-// SavePolicy implements shop.Tx. A version that is there already stays as it is.
-func (c change) SavePolicy(ctx context.Context, p shop.Published) error {
+// SavePolicy serves a use case's Tx. A version that is there already stays as it is.
+func (c Tx) SavePolicy(ctx context.Context, p shop.Published) error {
 	_, err := c.tx.ExecContext(ctx, `INSERT OR IGNORE INTO policy (version, name, text, published, by, note) VALUES (?, ?, ?, ?, ?, ?)`, p.Version, p.Name, p.Text, millis(p.At), p.By, p.Note)
 	return err
 }
 
-// Policies implements shop.Reader.
+// Policies serves a use case's Reader.
 func (q queries) Policies(ctx context.Context) ([]shop.Published, error) {
 	var rows []struct {
 		Version   int    `db:"version"`
@@ -39,13 +39,13 @@ func (q queries) Policies(ctx context.Context) ([]shop.Published, error) {
 	return all, nil
 }
 
-// Outdated implements shop.Reader.
+// Outdated serves a use case's Reader.
 func (q queries) Outdated(ctx context.Context, version int, after int64, limit int) ([]shop.Drive, error) {
 	return q.drives(ctx, ` WHERE d.id > ? AND n.policy <> ? AND n.readings > 0 ORDER BY d.id LIMIT ?`, after, version, limit)
 }
 
-// Standing implements shop.Tx.
-func (c change) Standing(ctx context.Context, some []shop.Drive) (map[int64]bool, error) {
+// Standing serves a use case's Tx.
+func (c Tx) Standing(ctx context.Context, some []shop.Drive) (map[int64]bool, error) {
 	if len(some) == 0 {
 		return nil, nil
 	}
@@ -78,8 +78,8 @@ func (c change) Standing(ctx context.Context, some []shop.Drive) (map[int64]bool
 	return stands, rows.Err()
 }
 
-// SaveOutcome implements shop.Tx.
-func (c change) SaveOutcome(ctx context.Context, o shop.Outcome) error {
+// SaveOutcome serves a use case's Tx.
+func (c Tx) SaveOutcome(ctx context.Context, o shop.Outcome) error {
 	body, err := encode(o)
 	if err != nil {
 		return err
@@ -88,8 +88,8 @@ func (c change) SaveOutcome(ctx context.Context, o shop.Outcome) error {
 	return err
 }
 
-// SaveCalibration implements shop.Tx.
-func (c change) SaveCalibration(ctx context.Context, at time.Time, k risk.Calibration) error {
+// SaveCalibration serves a use case's Tx.
+func (c Tx) SaveCalibration(ctx context.Context, at time.Time, k risk.Calibration) error {
 	body, err := encode(k)
 	if err != nil {
 		return err
@@ -98,7 +98,7 @@ func (c change) SaveCalibration(ctx context.Context, at time.Time, k risk.Calibr
 	return err
 }
 
-// Calibration implements shop.Reader.
+// Calibration serves a use case's Reader.
 func (q queries) Calibration(ctx context.Context) (risk.Calibration, error) {
 	var k risk.Calibration
 	var body string
@@ -112,7 +112,7 @@ func (q queries) Calibration(ctx context.Context) (risk.Calibration, error) {
 	return k, decode(body, &k)
 }
 
-// Outcomes implements shop.Reader.
+// Outcomes serves a use case's Reader.
 func (q queries) Outcomes(ctx context.Context, driveID int64) ([]shop.Outcome, error) {
 	var rows []struct {
 		Drive int64  `db:"drive"`

@@ -74,8 +74,8 @@ var (
 	})
 )
 
-// AddReading implements shop.Tx. Only pages that differ from the previous reading's are stored again.
-func (c change) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) error {
+// AddReading serves a use case's Tx. Only pages that differ from the previous reading's are stored again.
+func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) error {
 	if err := c.recall(ctx, r.Drive); err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ type last struct {
 }
 
 // recall makes c.last that of a drive.
-func (c change) recall(ctx context.Context, driveID int64) error {
+func (c Tx) recall(ctx context.Context, driveID int64) error {
 	if c.last.drive == driveID {
 		return nil
 	}
@@ -133,13 +133,13 @@ func (c change) recall(ctx context.Context, driveID int64) error {
 	return nil
 }
 
-// SaveSignals implements shop.Tx: the pages stay, what they decode to is derived anew.
-func (c change) SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error {
+// SaveSignals serves a use case's Tx: the pages stay, what they decode to is derived anew.
+func (c Tx) SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error {
 	_, err := c.tx.ExecContext(ctx, `UPDATE reading SET signals = ?, decoder = ? WHERE drive = ? AND seq = ?`, signal.Pack(signals), decoder, driveID, seq)
 	return err
 }
 
-// Reading implements shop.Reader.
+// Reading serves a use case's Reader.
 func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Reading, error) {
 	var row struct {
 		At       int64  `db:"at"`
@@ -183,7 +183,7 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 	return r, nil
 }
 
-// Moments implements shop.Reader, in the order of time: readings taken elsewhere may come in late.
+// Moments serves a use case's Reader, in the order of time: readings taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
 	// They lie together by seq; by time, each would be looked for on its own.
 	all, err := q.moments(ctx, `SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID)
@@ -191,7 +191,7 @@ func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, err
 	return all, err
 }
 
-// Latest implements shop.Reader.
+// Latest serves a use case's Reader.
 func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
 	all, err := q.moments(ctx, `SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
 	if err == nil && len(all) == 0 {
@@ -226,26 +226,26 @@ func (q queries) moments(ctx context.Context, query string, driveID int64) ([]sh
 	return all, rows.Err()
 }
 
-// AddChange implements shop.Tx.
-func (c change) AddChange(ctx context.Context, driveID int64, x shop.Change) error {
+// AddChange serves a use case's Tx.
+func (c Tx) AddChange(ctx context.Context, driveID int64, x shop.Change) error {
 	_, err := c.tx.ExecContext(ctx, `INSERT INTO signal_change (drive, seq, signal, at, hours, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		driveID, x.Seq, x.Signal, millis(x.At), x.Hours, x.Before, x.After)
 	return err
 }
 
-// ForgetChanges implements shop.Tx.
-func (c change) ForgetChanges(ctx context.Context, driveID int64) error {
+// ForgetChanges serves a use case's Tx.
+func (c Tx) ForgetChanges(ctx context.Context, driveID int64) error {
 	_, err := c.tx.ExecContext(ctx, `DELETE FROM signal_change WHERE drive = ?`, driveID)
 	return err
 }
 
-// HasReport implements shop.Reader.
+// HasReport serves a use case's Reader.
 func (q queries) HasReport(ctx context.Context, id string) (has bool, err error) {
 	err = sqlx.GetContext(ctx, q.q, &has, `SELECT EXISTS (SELECT 1 FROM reading WHERE report = ?)`, id)
 	return has, err
 }
 
-// Changes implements shop.Reader.
+// Changes serves a use case's Reader.
 func (q queries) Changes(ctx context.Context, driveID int64) ([]shop.Change, error) {
 	var rows []struct {
 		Seq    int     `db:"seq"`

@@ -1,4 +1,4 @@
-// Package store keeps what the shop knows in SQLite. It implements shop.Store; SQL stands next to the function that runs
+// Package store keeps what the shop knows in SQLite. It serves the narrow stores of the use cases, see Storage; SQL stands next to the function that runs
 // it, one file for each kind of thing. Start with Open.
 package store
 
@@ -53,7 +53,7 @@ func (s *Store) Size(ctx context.Context) (bytes int64, err error) {
 	return bytes, err
 }
 
-// Scrub implements shop.Store: pages that SQLite has freed or rewritten hold zeros (secure_delete), the search index is written
+// Scrub serves the desk: pages that SQLite has freed or rewritten hold zeros (secure_delete), the search index is written
 // anew without what was replaced in it, and the write-ahead log is emptied.
 func (s *Store) Scrub(ctx context.Context) error {
 	if err := s.db.Write(ctx, func(tx *sqlite.Tx) error {
@@ -65,11 +65,11 @@ func (s *Store) Scrub(ctx context.Context) error {
 	return s.db.Truncate(ctx)
 }
 
-// Write implements shop.Store.
-func (s *Store) Write(ctx context.Context, f func(shop.Tx) error) error {
+// Write carries out f as one change: all of it is kept, or nothing.
+func (s *Store) Write(ctx context.Context, f func(Tx) error) error {
 	fresh := map[kindKey]int64{}
 	err := s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		return f(change{queries{tx, s.committed, false}, tx, &s.kinds, fresh, &last{}})
+		return f(Tx{queries{tx, s.committed, false}, tx, &s.kinds, fresh, &last{}})
 	})
 	if err == nil {
 		for key, id := range fresh {
@@ -89,19 +89,14 @@ type queries struct {
 	learns    bool      // what it reads is committed
 }
 
-// change is a transaction.
-type change struct {
+// Tx is a transaction.
+type Tx struct {
 	queries
 	tx    *sqlite.Tx
 	kinds *sync.Map // of what is committed
 	fresh map[kindKey]int64
 	last  *last
 }
-
-var (
-	_ shop.Store = (*Store)(nil)
-	_ shop.Tx    = change{}
-)
 
 func millis(t time.Time) int64 { return t.UnixMilli() }
 

@@ -30,7 +30,7 @@ func open(t *testing.T) *Store {
 	return s
 }
 
-func write(t *testing.T, s *Store, f func(tx shop.Tx) error) {
+func write(t *testing.T, s *Store, f func(tx Tx) error) {
 	t.Helper()
 	require.NoError(t, s.Write(t.Context(), f))
 }
@@ -38,7 +38,7 @@ func write(t *testing.T, s *Store, f func(tx shop.Tx) error) {
 func addDrive(t *testing.T, s *Store, serial string) shop.Drive {
 	t.Helper()
 	d := shop.Drive{Identity: drive.Identity{Key: drive.Key{Model: "Korvan K4-2000", Serial: serial}, Medium: drive.Spinning}, Duty: drive.Everyday, FirstSeen: now}
-	write(t, s, func(tx shop.Tx) error { return tx.SaveDrive(t.Context(), &d) })
+	write(t, s, func(tx Tx) error { return tx.SaveDrive(t.Context(), &d) })
 	return d
 }
 
@@ -53,7 +53,7 @@ func page(name reading.PageName, fill byte) reading.Page {
 func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...reading.Page) shop.Reading {
 	t.Helper()
 	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: drive.Bay{Number: 2}, Run: 7, Step: check.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
-	write(t, s, func(tx shop.Tx) error {
+	write(t, s, func(tx Tx) error {
 		return tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Number: 8, Available: true}})
 	})
 	return r
@@ -127,7 +127,7 @@ func TestAReportIsKnownOnceItIsStored(t *testing.T) {
 			addReading(t, s, d, "same", page(reading.PageIdentify, 1))
 		}
 	}
-	err := s.Write(t.Context(), func(tx shop.Tx) error {
+	err := s.Write(t.Context(), func(tx Tx) error {
 		r := shop.Reading{Drive: d.ID, At: now, Report: "same"}
 		return tx.AddReading(t.Context(), &r, signal.Set{})
 	})
@@ -138,8 +138,8 @@ func TestAManifestFromBeforeThePackedFormIsStillRead(t *testing.T) {
 	s := open(t)
 	d := addDrive(t, s, "KVA077M511")
 	addReading(t, s, d, "old", page(reading.PageIdentify, 9))
-	write(t, s, func(tx shop.Tx) error {
-		_, err := tx.(change).tx.ExecContext(t.Context(), `UPDATE reading SET leaves = NULL, manifest = '[{"n":"ata/identify","h":"test","x":"000102030405060708090a0b","s":1,"o":0,"z":512},{"n":"ata/alarm","f":{"class":"refused","what":"w","back":"b"}}]'`)
+	write(t, s, func(tx Tx) error {
+		_, err := tx.tx.ExecContext(t.Context(), `UPDATE reading SET leaves = NULL, manifest = '[{"n":"ata/identify","h":"test","x":"000102030405060708090a0b","s":1,"o":0,"z":512},{"n":"ata/alarm","f":{"class":"refused","what":"w","back":"b"}}]'`)
 		return err
 	})
 	r, err := s.Reading(t.Context(), d.ID, 1)
@@ -160,7 +160,7 @@ func FuzzUnpackLeaves(f *testing.F) {
 func TestAChangeThatFailsLeavesNothing(t *testing.T) {
 	s := open(t)
 	cause := errors.New("the second half failed")
-	err := s.Write(t.Context(), func(tx shop.Tx) error {
+	err := s.Write(t.Context(), func(tx Tx) error {
 		d := shop.Drive{Identity: drive.Identity{Key: drive.Key{Model: "M", Serial: "S"}}}
 		if err := tx.SaveDrive(t.Context(), &d); err != nil {
 			return err
@@ -177,10 +177,10 @@ func TestDrivesAreFoundByWhatPeopleKnow(t *testing.T) {
 	s := open(t)
 	a, b := addDrive(t, s, "KVA077M511"), addDrive(t, s, "KVA07 7M4Q2")
 	addDrive(t, s, "50%_OFF")
-	write(t, s, func(tx shop.Tx) error {
+	write(t, s, func(tx Tx) error {
 		return tx.SaveIntake(t.Context(), &shop.Intake{Drive: b.ID, Bay: drive.Bay{Number: 1}, Ticket: "2231", Customer: "Marram Seed Library", At: now})
 	})
-	write(t, s, func(tx shop.Tx) error {
+	write(t, s, func(tx Tx) error {
 		return tx.SaveNow(t.Context(), a.ID, shop.Now{Grade: drive.Degrading, LastAt: now})
 	})
 	degrading := drive.Degrading
@@ -215,7 +215,7 @@ func TestADriveKnowsItsBayAndItsSignature(t *testing.T) {
 	d := addDrive(t, s, "KVA077M511")
 	v := shop.Verdict{Verdict: verdict.Verdict{Grade: drive.Degrading, Duty: drive.Everyday, Policy: 1}, Drive: d.ID, At: now, Reading: 1}
 	sign := shop.SignOff{At: now, By: "Imre", Grade: drive.Replace, Reason: "clicks"}
-	write(t, s, func(tx shop.Tx) error {
+	write(t, s, func(tx Tx) error {
 		return errors.Join(
 			tx.SaveBay(t.Context(), protocol.Bay{ID: drive.Bay{Number: 5}, Connection: protocol.Answering, Key: d.Identity.Key}),
 			tx.AddVerdict(t.Context(), &v), tx.Sign(t.Context(), d.ID, 1, sign),
@@ -232,12 +232,12 @@ func TestADriveKnowsItsBayAndItsSignature(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, drive.Degrading, last.Grade)
 	assert.Equal(t, "clicks", last.Signed.Reason)
-	assert.Error(t, s.Write(t.Context(), func(tx shop.Tx) error { return tx.Sign(t.Context(), d.ID, 1, sign) }), "a verdict is signed once")
+	assert.Error(t, s.Write(t.Context(), func(tx Tx) error { return tx.Sign(t.Context(), d.ID, 1, sign) }), "a verdict is signed once")
 }
 
 func TestOldEventsGoNewOnesStay(t *testing.T) {
 	s := open(t)
-	write(t, s, func(tx shop.Tx) error {
+	write(t, s, func(tx Tx) error {
 		for range 12_000 {
 			if err := tx.AddEvent(t.Context(), &shop.Event{At: now, Kind: shop.BayChanged}); err != nil {
 				return err
@@ -256,7 +256,7 @@ func TestOldEventsGoNewOnesStay(t *testing.T) {
 func TestReadersDoNotWaitForTheWriter(t *testing.T) {
 	s := open(t)
 	addDrive(t, s, "KVA077M511")
-	write(t, s, func(shop.Tx) error {
+	write(t, s, func(Tx) error {
 		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		defer cancel()
 		all, err := s.Drives(ctx, shop.Query{})
@@ -269,7 +269,7 @@ func TestReadersDoNotWaitForTheWriter(t *testing.T) {
 func TestDrivesByKindAndLot(t *testing.T) {
 	s := open(t)
 	spins, lies := addDrive(t, s, "KVA077M511"), addDrive(t, s, "BWS03C4502")
-	write(t, s, func(tx shop.Tx) error {
+	write(t, s, func(tx Tx) error {
 		spins.Identity.Medium, lies.Identity.Medium = drive.Spinning, drive.Flash
 		l := shop.Lot{By: "Dov"}
 		i := shop.Intake{Drive: lies.ID, By: "Dov"}
@@ -301,7 +301,7 @@ func TestNoPageOfDrivesLosesOneThatSharesItsSerial(t *testing.T) {
 	s := open(t)
 	for _, key := range []drive.Key{{Model: "Korvan", Serial: "A1"}, {Model: "Tamberlin", Serial: "A1"}, {Model: "Brackwater", Serial: "A1"}, {Model: "Korvan", Serial: "B2"}} {
 		d := shop.Drive{Identity: drive.Identity{Key: key}, Duty: drive.Everyday, FirstSeen: now}
-		write(t, s, func(tx shop.Tx) error { return tx.SaveDrive(t.Context(), &d) })
+		write(t, s, func(tx Tx) error { return tx.SaveDrive(t.Context(), &d) })
 	}
 	for limit := 1; limit <= 5; limit++ {
 		var all []string
@@ -325,7 +325,7 @@ func TestAListTellsWhatTheDrivesDo(t *testing.T) {
 	d := addDrive(t, s, "KVA077M511")
 	d.Identity.Interface, d.Identity.Bytes, d.Duty = drive.NVMe, 2_000_000_086_016, drive.Archive
 	sign := shop.SignOff{At: now, By: "Imre", Grade: drive.Degrading}
-	write(t, s, func(tx shop.Tx) error {
+	write(t, s, func(tx Tx) error {
 		return errors.Join(tx.SaveDrive(t.Context(), &d), tx.SaveBay(t.Context(), protocol.Bay{ID: drive.Bay{Number: 3}, Key: d.Identity.Key}),
 			tx.SaveNow(t.Context(), d.ID, shop.Now{Grade: drive.Degrading, Signed: &sign, Margin: "3 of 100 used", MarginShare: 0.03, Findings: 1, First: "3 sectors", Hours: 12, HasHours: true, Readings: 2, LastAt: now}))
 	})

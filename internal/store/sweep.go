@@ -13,8 +13,8 @@ import (
 	"hylostat.example/internal/shop"
 )
 
-// AddSweep implements shop.Tx.
-func (c change) AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error {
+// AddSweep serves a use case's Tx.
+func (c Tx) AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error {
 	body, err := encode(s.Standing)
 	if err != nil {
 		return err
@@ -44,7 +44,7 @@ func (c change) AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error
 	return nil
 }
 
-// Sweeps implements shop.Reader.
+// Sweeps serves a use case's Reader.
 func (q queries) Sweeps(ctx context.Context, s shop.SweepQuery) ([]shop.Sweep, error) {
 	var rows []struct {
 		Run    int64           `db:"run"`
@@ -81,7 +81,7 @@ func (q queries) Sweeps(ctx context.Context, s shop.SweepQuery) ([]shop.Sweep, e
 	return all, nil
 }
 
-// SweepDetail implements shop.Reader.
+// SweepDetail serves a use case's Reader.
 func (q queries) SweepDetail(ctx context.Context, run int64, step int) (d check.Found, err error) {
 	var row struct {
 		Slow   []byte `db:"slow"`

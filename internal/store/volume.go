@@ -13,8 +13,8 @@ import (
 	"hylostat.example/internal/shop"
 )
 
-// AddVolumes implements shop.Tx. One that is there already stays as it is.
-func (c change) AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error {
+// AddVolumes serves a use case's Tx. One that is there already stays as it is.
+func (c Tx) AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error {
 	body, err := json.Marshal(v)
 	if err != nil {
 		return err
@@ -23,7 +23,7 @@ func (c change) AddVolumes(ctx context.Context, driveID int64, v protocol.Volume
 	return err
 }
 
-// Volumes implements shop.Reader: the newest of a drive.
+// Volumes serves a use case's Reader: the newest of a drive.
 func (q queries) Volumes(ctx context.Context, driveID int64) (v protocol.Volumes, err error) {
 	var packed []byte
 	err = sqlx.GetContext(ctx, q.q, &packed, `SELECT body FROM volumes WHERE drive = ? ORDER BY at DESC LIMIT 1`, driveID)

@@ -103,7 +103,7 @@ func kinds(ctx context.Context, dir string) ([]figure, error) {
 	defer func() { _ = st.Close() }()
 	begun := time.Now()
 	for n := range drives {
-		if err := st.Write(ctx, func(tx shop.Tx) error { return keepLife(ctx, tx, n, histories[n%lives]) }); err != nil {
+		if err := st.Write(ctx, func(tx store.Tx) error { return keepLife(ctx, tx, n, histories[n%lives]) }); err != nil {
 			return nil, err
 		}
 	}
@@ -130,7 +130,7 @@ func kinds(ctx context.Context, dir string) ([]figure, error) {
 	}, nil
 }
 
-func keepLife(ctx context.Context, tx shop.Tx, n int, history [][]reading.Page) error {
+func keepLife(ctx context.Context, tx store.Tx, n int, history [][]reading.Page) error {
 	first := reading.Decode(history[0])
 	d := shop.Drive{Identity: first.Identity, Duty: "everyday", FirstSeen: time.Now()}
 	d.Identity.Serial = fmt.Sprintf("KVA08%05d", n)

@@ -1,0 +1,182 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/shop"
+)
+
+// HandOver ends an intake: where the drive goes, and the state of its data, which is what the runs of the intake did to it unless
+// somebody knows worse. A release ends with its intake.
+func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Handover) (shop.Intake, error) {
+	if err := shop.Tidy(&h.Note, &by.Name); err != nil {
+		return shop.Intake{}, err
+	}
+	if h.Goes != shop.Returned && h.Goes != shop.Kept && h.Goes != shop.Scrapped {
+		return shop.Intake{}, &shop.Invalid{What: fmt.Sprintf("%q is no way for a drive to go", h.Goes), Advice: "Choose returned, kept or scrapped."}
+	}
+	h.By, h.At = by.Name, s.books.Clock.Now()
+	var i shop.Intake
+	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) (_ []shop.Deed, _ []shop.Event, err error) {
+		if i, err = tx.IntakeByID(ctx, id); err != nil {
+			return nil, nil, err
+		}
+		if i.Handover != nil {
+			return nil, nil, &shop.Conflict{What: fmt.Sprintf("intake %d ended on %s: %s", id, i.Handover.At.Format("2 January 2006"), i.Handover.Goes), Advice: "Take the drive in again if it came back."}
+		}
+		name := fmt.Sprintf("Intake %d", id)
+		known := shop.Untouched
+		var d shop.Drive
+		if i.Drive != 0 {
+			if d, err = tx.Drive(ctx, i.Drive); err != nil {
+				return nil, nil, err
+			}
+			name = d.Identity.Serial
+			open, err := tx.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Open: true, Limit: 1})
+			if err != nil {
+				return nil, nil, err
+			}
+			if len(open) > 0 {
+				return nil, nil, &shop.Conflict{What: fmt.Sprintf("run %d of %s goes on", open[0].ID, name), Advice: "Wait for it, or stop it."}
+			}
+			if known, err = dataState(ctx, tx, d, i); err != nil {
+				return nil, nil, err
+			}
+		}
+		switch h.Data {
+		case "":
+			h.Data = known
+		case shop.Untouched:
+			if known != shop.Untouched {
+				return nil, nil, &shop.Conflict{What: fmt.Sprintf("a rework wrote to %s at this intake: its data is %s", name, known), Advice: "Hand it over as that."}
+			}
+		case shop.Altered:
+		case shop.Overwritten:
+			if known != shop.Overwritten {
+				return nil, nil, &shop.Conflict{What: fmt.Sprintf("no overwrite of %s at this intake passed", name), Advice: "Overwrite it first, or hand it over as " + string(known) + "."}
+			}
+		default:
+			return nil, nil, &shop.Invalid{What: fmt.Sprintf("%q is no state of data", h.Data), Advice: "Choose untouched, altered or overwritten."}
+		}
+		i.Handover = &h
+		text := fmt.Sprintf("%s: %s by %s, data %s", name, h.Goes, h.By, h.Data)
+		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: text}
+		deed.Edited("handed over", nil, h.Goes)
+		deed.Edited("data", nil, h.Data)
+		if i.Release != nil {
+			deed.Edited("released for", i.Release.Scope, nil)
+		}
+		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
+	})
+	if err == nil && !i.Bay.IsZero() {
+		s.protectNow(ctx, i.Bay)
+	}
+	return i, err
+}
+
+// dataState is what the runs of an intake did to the data on the drive.
+func dataState(ctx context.Context, from Reader, d shop.Drive, i shop.Intake) (shop.DataState, error) {
+	runs, err := from.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Reworks: true})
+	if err != nil {
+		return "", err
+	}
+	state := shop.Untouched
+	for _, r := range runs {
+		switch {
+		case r.Asked.Before(i.At) || !r.Wrote():
+		case r.Kind == check.Overwrite && r.Outcome == check.Passed:
+			return shop.Overwritten, nil
+		default:
+			state = shop.Altered
+		}
+	}
+	return state, nil
+}
+
+// endOlder ends the intakes a drive was left on when it is taken in anew.
+func (s *Desk) endOlder(ctx context.Context, tx Tx, d shop.Drive, now int64) error {
+	all, err := tx.Intakes(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	for _, i := range all {
+		if i.ID == now || i.Handover != nil {
+			continue
+		}
+		state, err := dataState(ctx, tx, d, i)
+		if err != nil {
+			return err
+		}
+		i.Handover = &shop.Handover{Goes: shop.NotNoted, Data: state, By: "Hylostat", At: s.books.Clock.Now()}
+		if err := tx.SaveIntake(ctx, &i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Intakes lists intakes, newest first.
+func (s *Desk) Intakes(ctx context.Context, q shop.IntakeQuery) ([]shop.Intake, error) {
+	return s.store.IntakesOf(ctx, q)
+}
+
+// Erased is what was forgotten of a customer.
+type Erased struct {
+	Intakes int
+	Lots    int
+}
+
+// Erase forgets a customer: name, reference and complaint of every intake and lot, what a release says of the owner, and notes.
+// The drives, their readings and verdicts stay, and so does the ticket's number. What a full database keeps of it in free pages
+// is overwritten.
+func (s *Desk) Erase(ctx context.Context, by shop.Actor, customer string) (Erased, error) {
+	var e Erased
+	if customer = strings.TrimSpace(customer); customer == "" {
+		return e, &shop.Invalid{What: "no customer is named", Advice: "Give the name as the intakes have it."}
+	}
+	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		e = Erased{}
+		all, err := tx.IntakesOf(ctx, shop.IntakeQuery{Customer: customer, Limit: 1_000_000})
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, i := range all {
+			i.Customer, i.Reference, i.Complaint, i.Label = "", "", "", ""
+			if i.Release != nil {
+				i.Release.Owner = "the owner, erased"
+			}
+			if i.Handover != nil {
+				i.Handover.Note = ""
+			}
+			if err := tx.SaveIntake(ctx, &i); err != nil {
+				return nil, nil, err
+			}
+			e.Intakes++
+		}
+		lots, err := tx.Lots(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, l := range lots {
+			if l.Customer != customer {
+				continue
+			}
+			l.Customer, l.Reference, l.Complaint = "", "", ""
+			if err := tx.SaveLot(ctx, &l); err != nil {
+				return nil, nil, err
+			}
+			e.Lots++
+		}
+		if e == (Erased{}) {
+			return nil, nil, &shop.NotFound{What: fmt.Sprintf("no intake or lot names the customer %q", customer), Advice: "Give the name as the intakes have it."}
+		}
+		return []shop.Deed{{Kind: shop.IntakeChanged, Text: fmt.Sprintf("A customer was erased from %d intakes and %d lots", e.Intakes, e.Lots)}}, nil, nil
+	})
+	if err != nil {
+		return e, err
+	}
+	return e, s.store.Scrub(ctx)
+}

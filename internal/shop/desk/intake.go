@@ -1,0 +1,211 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// TakeIn opens an intake for the drive in a bay, with the release its owner gave, if one did. The drive need not answer yet: the intake
+// waits for it and its number is the drive's handle until a serial is known.
+func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.Intake, error) {
+	if err := shop.Tidy(&i.Ticket, &i.Customer, &i.Reference, &i.Complaint, &i.Label, &by.Name); err != nil {
+		return shop.Intake{}, err
+	}
+	if i.Made != "" {
+		if _, err := time.Parse("2006-01", i.Made); err != nil {
+			return shop.Intake{}, &shop.Invalid{What: fmt.Sprintf("%q is no month", i.Made), Advice: "Give it as on the label: 2021-08."}
+		}
+	}
+	if i.Lot != 0 {
+		if _, err := s.store.Lot(ctx, i.Lot); err != nil {
+			return shop.Intake{}, err
+		}
+	}
+	bay, err := s.Bay(ctx, i.Bay)
+	if err != nil {
+		return shop.Intake{}, err
+	}
+	i.By, i.At = by.Name, s.books.Clock.Now()
+	if i.Release != nil {
+		if err := i.Release.Tidy(by, i.At); err != nil {
+			return shop.Intake{}, err
+		}
+	}
+	if i.Copied {
+		i.Wanted, i.CopiedAt = true, i.At
+	}
+	if i.Clicks {
+		// Every attempt may cost what is left of it.
+	} else if bay.Bay.Connection == protocol.Empty || bay.Bay.Connection == protocol.Unread || bay.Bay.Connection == protocol.Silent {
+		if err := s.attempt(ctx, i.Bay); err != nil {
+			return shop.Intake{}, err
+		}
+	}
+	if bay.Drive == nil {
+		i.NoteTried(i.Bay, i.At)
+	}
+	err = shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		if err := tx.SaveIntake(ctx, &i); err != nil {
+			return nil, nil, err
+		}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: i.Bay, Text: fmt.Sprintf("%s: intake %d opened", shop.Capital(i.Bay.Words()), i.ID)}
+		deed.Edited("data wanted", nil, i.Wanted)
+		deed.Edited("copied", nil, i.Copied)
+		deed.Edited("duty", nil, i.Duty)
+		deed.Edited("released for", nil, i.Release.ScopeOf())
+		if bay.Drive == nil {
+			return []shop.Deed{deed}, nil, nil
+		}
+		deed.Serial = bay.Drive.Identity.Serial
+		more, err := s.settle(ctx, tx, &i, *bay.Drive)
+		return []shop.Deed{deed}, more, err
+	})
+	if err == nil {
+		s.protectNow(ctx, i.Bay)
+		if bay.Drive != nil {
+			s.runs.StaleRework(ctx, *bay.Drive, i)
+		}
+	}
+	return i, err
+}
+
+// atRisk tells whether the bay's drive must be protected from writing: its data is wanted and not copied.
+func (s *Desk) atRisk(ctx context.Context, b protocol.Bay) (on bool) {
+	i, err := s.store.IntakeInBay(ctx, b.ID)
+	if err != nil || !i.AtRisk() {
+		return false
+	}
+	if i.Drive == 0 || !b.Key.IsValid() {
+		return true
+	}
+	d, err := s.store.DriveByKey(ctx, b.Key)
+	return err == nil && d.ID == i.Drive
+}
+
+// protectNow has the bench protect a bay's drive as its intake wants it. A bench that cannot is no reason to refuse an intake;
+// the bay shows whether it is protected.
+func (s *Desk) protectNow(ctx context.Context, id drive.Bay) {
+	v, err := s.Bay(ctx, id)
+	if err != nil || v.Bay.Device.Node == "" {
+		return
+	}
+	if on := s.atRisk(ctx, v.Bay); on != v.Bay.WriteProtected {
+		if err := s.orderBay(ctx, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: id, On: on}); err != nil && ctx.Err() == nil {
+			s.books.Log.Warn("protecting a drive from writing", "bay", id.String(), "error", err)
+		}
+	}
+}
+
+// ProtectSoon is guardNow for the one who takes the bench's reports in, and must not wait for another.
+func (s *Desk) ProtectSoon(ctx context.Context, b protocol.Bay) {
+	if b.Device.Node == "" || s.atRisk(ctx, b) == b.WriteProtected {
+		return
+	}
+	s.books.Own.Go(func() {
+		limited, end := context.WithTimeout(ctx, shop.Settling)
+		defer end()
+		if _, err := s.fleet.Order(limited, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: b.ID, On: !b.WriteProtected}); err != nil && ctx.Err() == nil {
+			s.books.Log.Warn("protecting a drive from writing", "bay", b.ID.String(), "error", err)
+		}
+	})
+}
+
+// settle ties an intake to the drive that named itself, and judges the drive for the duty it came with.
+func (s *Desk) settle(ctx context.Context, tx Tx, i *shop.Intake, d shop.Drive) ([]shop.Event, error) {
+	i.Drive = d.ID
+	if err := tx.SaveIntake(ctx, i); err != nil {
+		return nil, err
+	}
+	if err := s.endOlder(ctx, tx, d, i.ID); err != nil {
+		return nil, err
+	}
+	if i.Duty == "" || i.Duty == d.Duty {
+		return nil, nil
+	}
+	d.Duty = i.Duty
+	if err := tx.SaveDrive(ctx, &d); err != nil {
+		return nil, err
+	}
+	return s.judge.Redecide(ctx, tx, d)
+}
+
+// RecordCopy notes that the data of the drive in a bay has been copied.
+func (s *Desk) RecordCopy(ctx context.Context, by shop.Actor, bay drive.Bay) (shop.Intake, error) {
+	var i shop.Intake
+	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) (_ []shop.Deed, _ []shop.Event, err error) {
+		if i, err = tx.IntakeInBay(ctx, bay); err != nil {
+			return nil, nil, err
+		}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Text: fmt.Sprintf("%s: data copied, says %s", shop.Capital(bay.Words()), by.Name)}
+		deed.Edited("copied", i.Copied, true)
+		i.Copied, i.CopiedAt = true, s.books.Clock.Now()
+		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
+	})
+	if err == nil {
+		s.protectNow(ctx, bay)
+	}
+	return i, err
+}
+
+// Attempt tries again to make the drive of a bay answer. It says by that: there is a drive in the bay.
+func (s *Desk) Attempt(ctx context.Context, by shop.Actor, bay drive.Bay) error {
+	if _, err := s.Bay(ctx, bay); err != nil {
+		return err
+	}
+	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Text: shop.Capital(bay.Words()) + ": there is a drive, says " + by.Name}
+	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.attempt(ctx, bay) })
+}
+
+func (s *Desk) attempt(ctx context.Context, bay drive.Bay) error {
+	if i, err := s.store.IntakeInBay(ctx, bay); err == nil && i.Drive == 0 {
+		if err := s.noteTried(ctx, i.ID, bay); err != nil {
+			return err
+		}
+	}
+	return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderAttempt, Bay: bay})
+}
+
+// Vacate says that there is no drive in a bay after all.
+func (s *Desk) Vacate(ctx context.Context, by shop.Actor, bay drive.Bay) error {
+	if _, err := s.Bay(ctx, bay); err != nil {
+		return err
+	}
+	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Text: shop.Capital(bay.Words()) + ": there is no drive, says " + by.Name}
+	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay}) })
+}
+
+// orderBay gives an order and waits until the bench's report of the bay is stored, so that whoever asks next sees what came
+// of it.
+func (s *Desk) orderBay(ctx context.Context, o protocol.Order) error {
+	listening, end := context.WithTimeout(ctx, shop.Settling)
+	defer end()
+	facts := s.books.Listen(listening)
+	if _, err := s.fleet.Order(ctx, o); err != nil {
+		return err
+	}
+	for e := range facts {
+		if e.Kind == shop.BayChanged && e.Bay == o.Bay {
+			break
+		}
+	}
+	return nil
+}
+
+// SetDuty changes what a drive is meant for and judges it anew.
+func (s *Desk) SetDuty(ctx context.Context, by shop.Actor, d shop.Drive, duty drive.Duty) error {
+	return shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: fmt.Sprintf("%s: meant for %s", d.Identity.Serial, duty)}
+		deed.Edited("duty", d.Duty, duty)
+		d.Duty = duty
+		if err := tx.SaveDrive(ctx, &d); err != nil {
+			return nil, nil, err
+		}
+		more, err := s.judge.Redecide(ctx, tx, d)
+		return []shop.Deed{deed}, more, err
+	})
+}

@@ -1,0 +1,36 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+
+	"hylostat.example/internal/shop"
+)
+
+// RecordRelease notes the owner's consent with the drive's present intake; a nil release takes it back.
+func (s *Desk) RecordRelease(ctx context.Context, by shop.Actor, d shop.Drive, r *shop.Release) (shop.Intake, error) {
+	var i shop.Intake
+	if r != nil {
+		if err := r.Tidy(by, s.books.Clock.Now()); err != nil {
+			return i, err
+		}
+	}
+	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		all, err := tx.Intakes(ctx, d.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(all) == 0 || all[0].Handover != nil {
+			return nil, nil, &shop.Conflict{What: d.Identity.Serial + " is on no open intake", Advice: "Take it in, then record the release."}
+		}
+		i = all[0]
+		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, Text: fmt.Sprintf("%s: release taken back by %s", d.Identity.Serial, by.Name)}
+		if r != nil {
+			deed.Text = fmt.Sprintf("%s: released for %s by its owner, recorded by %s", d.Identity.Serial, r.Scope, by.Name) // no customer's name in what stays
+		}
+		deed.Edited("released for", i.Release.ScopeOf(), r.ScopeOf())
+		i.Release = r
+		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
+	})
+	return i, err
+}

@@ -1,0 +1,210 @@
+package record
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/record"
+	"hylostat.example/internal/shop"
+)
+
+// Imported is what came of one drive of a record file.
+type Imported struct {
+	Key      drive.Key
+	Readings int // taken in
+	Known    int // were here already
+}
+
+// Import takes a record file in, as one change: all of it, or nothing. What is known already changes nothing; what is older
+// than what is known finds its place in the drive's life.
+func (s *Keeper) Import(ctx context.Context, by shop.Actor, f record.File) ([]Imported, error) {
+	var all []Imported
+	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) (deeds []shop.Deed, events []shop.Event, err error) {
+		all = nil
+		for _, d := range f.Drives {
+			done := Imported{Key: d.Key()}
+			readings := slices.Clone(d.Readings)
+			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
+			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done)
+			if err != nil {
+				return nil, nil, err
+			}
+			events = append(events, more...)
+			all = append(all, done)
+			if done.Readings > 0 {
+				text := fmt.Sprintf("%s: %d readings taken in", done.Key.Serial, done.Readings)
+				if done.Readings == 1 {
+					text = done.Key.Serial + ": 1 reading taken in"
+				}
+				deeds = append(deeds, shop.Deed{Kind: shop.ReadingTaken, Serial: done.Key.Serial, Text: text})
+			}
+		}
+		if len(deeds) == 0 {
+			deeds = append(deeds, shop.Deed{Kind: shop.RecordImported, Text: "A record file taken in: all of it was known"})
+		}
+		return deeds, events, nil
+	})
+	return all, err
+}
+
+// takeIn stores the readings of one drive, in the order of time, then tells its life and judges it once.
+func (s *Keeper) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []record.Reading, done *Imported) ([]shop.Event, error) {
+	var k known
+	var latest *kept
+	for _, r := range readings {
+		tool := r.Tool
+		if r.Place != "" {
+			tool += ", " + r.Place
+		}
+		fresh, err := s.keep(ctx, tx, &protocol.Reading{ID: r.ID, Key: key, At: r.At, Took: time.Duration(r.TookMs) * time.Millisecond, Pages: r.AsPages(), Tool: tool}, &k)
+		if err != nil {
+			return nil, fmt.Errorf("taking in reading %s of %s: %w", r.ID, key.Serial, err)
+		}
+		if fresh == nil {
+			done.Known++
+			continue
+		}
+		done.Readings++
+		latest = fresh
+	}
+	if done.Readings == 0 {
+		return nil, nil
+	}
+	d := k.drive
+	moments, err := tx.Moments(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	learned, err := s.learn(ctx, tx, &d, latest.decoded, moments)
+	if err != nil {
+		return nil, err
+	}
+	if learned { // all its readings are read anew in that light
+		return s.redecodeDrive(ctx, tx, d, &Redecoding{})
+	}
+	return s.retell(ctx, tx, d, moments)
+}
+
+// Export gives a record file of all readings of a drive.
+func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) {
+	f := record.New(s.books.Clock.Now())
+	moments, err := s.store.Moments(ctx, d.ID)
+	if err != nil {
+		return f, err
+	}
+	out := record.Drive{Model: d.Identity.Model, Serial: d.Identity.Serial}
+	for _, m := range moments {
+		r, err := s.store.Reading(ctx, d.ID, m.Seq)
+		if err != nil {
+			return f, err
+		}
+		x := record.Reading{ID: r.Report, At: r.At.UTC(), TookMs: r.Took.Milliseconds(), Tool: r.Tool, Pages: record.FromPages(r.Pages), Decoded: r.Signals.Map()}
+		if !r.Bay.IsZero() {
+			x.Place = s.books.Name + ", " + r.Bay.Words()
+		}
+		out.Readings = append(out.Readings, x)
+	}
+	if len(out.Readings) == 0 {
+		return f, &shop.NotFound{What: d.Identity.Serial + " has no reading", Advice: "Take one."}
+	}
+	f.Drives = append(f.Drives, out)
+	return f, nil
+}
+
+// RedecodedSignal is one signal that the present decoder reads otherwise.
+type RedecodedSignal struct {
+	Serial      string
+	Reading     int
+	Signal      signal.Name
+	Before, Now *float64 // nil: not available
+}
+
+// Redecoding is what came of reading the past anew.
+type Redecoding struct {
+	Readings, Changed int
+	Changes           []RedecodedSignal // the first mostRedecoded
+}
+
+const mostRedecoded = 1000
+
+// Redecode reads every stored page with the present decoder, keeps what it says, and decides anew where it says otherwise.
+// One drive is one change: an interruption leaves whole drives.
+func (s *Keeper) Redecode(ctx context.Context, by shop.Actor) (Redecoding, error) {
+	var sum Redecoding
+	deed := shop.Deed{Kind: shop.Redecoded, Text: fmt.Sprintf("All readings decoded anew by decoder %d", reading.DecoderVersion)}
+	if err := shop.Act(ctx, s.books, s.store, by, func(Tx) ([]shop.Deed, []shop.Event, error) { return []shop.Deed{deed}, nil, nil }); err != nil {
+		return sum, err
+	}
+	after := ""
+	for {
+		drives, err := s.store.Drives(ctx, shop.Query{After: after, Limit: 200})
+		if err != nil || len(drives) == 0 {
+			return sum, err
+		}
+		for _, d := range drives {
+			if _, err := shop.Apply(ctx, s.books, s.store, func(tx Tx) ([]shop.Event, error) { return s.redecodeDrive(ctx, tx, d, &sum) }); err != nil {
+				return sum, fmt.Errorf("decoding %s anew: %w", d.Identity.Serial, err)
+			}
+			after = d.Identity.Serial
+		}
+	}
+}
+
+func (s *Keeper) redecodeDrive(ctx context.Context, tx Tx, d shop.Drive, sum *Redecoding) ([]shop.Event, error) {
+	moments, err := tx.Moments(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	any := false
+	for i, m := range moments {
+		r, err := tx.Reading(ctx, d.ID, m.Seq)
+		if err != nil {
+			return nil, err
+		}
+		decoded := reading.DecodeAs(r.Pages, d.Hints)
+		now, err := s.judge.Signals(ctx, tx, d, &decoded, m.At)
+		if err != nil {
+			return nil, err
+		}
+		sum.Readings++
+		changed := false
+		for _, def := range signal.Registry {
+			was, had := m.Signals.Get(def.Name)
+			v := now[def.Name]
+			if had == v.Available && (!had || was == v.Number) {
+				continue
+			}
+			changed = true
+			if len(sum.Changes) < mostRedecoded {
+				c := RedecodedSignal{Serial: d.Identity.Serial, Reading: m.Seq, Signal: def.Name}
+				if had {
+					c.Before = &was
+				}
+				if v.Available {
+					c.Now = &v.Number
+				}
+				sum.Changes = append(sum.Changes, c)
+			}
+		}
+		if changed {
+			sum.Changed++
+			any = true
+			moments[i].Signals = signal.ValuesOf(now)
+		}
+		if changed || r.Decoder != reading.DecoderVersion {
+			if err := tx.SaveSignals(ctx, d.ID, m.Seq, reading.DecoderVersion, now); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if !any {
+		return nil, nil
+	}
+	return s.retell(ctx, tx, d, moments)
+}

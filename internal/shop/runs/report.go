@@ -1,0 +1,63 @@
+package runs
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// Progressed implements fleet.Taker: how a run stands is passed on. The end is a fact: it comes as a report, after all that led to it.
+func (s *Conductor) Progressed(_ string, p protocol.Progress) {
+	if r := p.Run; r.State != check.Done {
+		s.progress(p)
+		s.books.Tell(shop.Event{At: s.books.Clock.Now(), Kind: shop.RunProgress, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent()})
+	}
+}
+
+// BenchStarted ends the runs a bench knows nothing of any more: its journal was lost, or is an older copy.
+func (s *Conductor) BenchStarted(ctx context.Context, tx Tx, bench string, started protocol.Started) ([]shop.Event, error) {
+	open, err := tx.Runs(ctx, shop.RunQuery{Open: true})
+	if err != nil {
+		return nil, err
+	}
+	var events []shop.Event
+	for _, r := range open {
+		if r.Bay.Bench != bench || slices.Contains(started.Open, r.ID) {
+			continue
+		}
+		r.State, r.Outcome, r.Reason, r.Ended = check.Done, check.Stopped, "its bench knows nothing of it any more: what it did last is not known", s.books.Clock.Now()
+		more, err := s.RunChanged(ctx, tx, r)
+		if err != nil {
+			return nil, err
+		}
+		events = append(events, more...)
+	}
+	return events, nil
+}
+
+func (s *Conductor) RunChanged(ctx context.Context, tx Tx, r check.Run) ([]shop.Event, error) {
+	if err := tx.SaveRun(ctx, r); err != nil {
+		return nil, err
+	}
+	text := fmt.Sprintf("%s: %s, %s", shop.Capital(r.Bay.Words()), r.Kind.Title(), Standing(r))
+	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}
+	if r.State != check.Done {
+		return events, nil
+	}
+	d, err := tx.DriveByKey(ctx, r.Key) // what it found out, and what it wrote, is known whole now
+	if err != nil {
+		if shop.IsNone(err) {
+			err = nil
+		}
+		return events, err
+	}
+	more, err := s.judge.Redecide(ctx, tx, d)
+	return append(events, more...), err
+}
+
+// Ended tells those who follow a run that it is done, once that is stored.
+func (s *Conductor) Ended(r check.Run) { s.progress(protocol.Progress{Run: r}) }

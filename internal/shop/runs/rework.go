@@ -1,0 +1,221 @@
+package runs
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/judge"
+	"hylostat.example/internal/shop/record"
+)
+
+// How old what a rework rests on may be, and how long an order to a bench stays good.
+const (
+	freshReading = 24 * time.Hour
+	orderGood    = 10 * time.Minute
+)
+
+// Rework has a bench write to a drive. ending is the end of the serial as somebody read it off the label. The shop wants a
+// release, a reading of today and a sweep of this intake; the bench's guard judges the rest.
+func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kind check.Kind, ending string) (check.Run, error) {
+	serial := "the drive" // the sentences name no serial: a person is to read it off the label
+	if d.Now.Bay.IsZero() {
+		return check.Run{}, &shop.Conflict{What: serial + " is in no bay", Advice: "Attach it to a bay first."}
+	}
+	for _, other := range d.Now.OtherBays { // a bench sees its own bays alone
+		if other.Bench != d.Now.Bay.Bench {
+			return check.Run{}, &shop.Conflict{What: "the serial answers in " + other.Words() + ", too", Advice: "Leave one of them attached, by one path."}
+		}
+	}
+	all, err := s.store.Intakes(ctx, d.ID)
+	if err != nil {
+		return check.Run{}, err
+	}
+	if len(all) == 0 || all[0].Release == nil || all[0].Handover != nil {
+		return check.Run{}, &shop.Conflict{What: "not released by the owner", Advice: "Record a release."}
+	}
+	i := all[0]
+	if i.AtRisk() {
+		return check.Run{}, &shop.Conflict{What: "its data is wanted and not copied", Advice: "Copy the data and record the copy first."}
+	}
+	if age := s.books.Clock.Now().Sub(d.Now.LastAt); age > freshReading {
+		return check.Run{}, &shop.Conflict{What: fmt.Sprintf("its last reading is %d h old", int(age.Hours())), Advice: "Take a reading first."}
+	}
+	w, err := s.found(ctx, d, i)
+	if err != nil {
+		return check.Run{}, err
+	}
+	w.Ending = strings.TrimSpace(ending)
+	w.Release = check.Release{
+		Intake: i.ID, Key: d.Identity.Key, Scope: i.Release.Scope, Owner: fmt.Sprintf("the owner, by intake %d", i.ID), By: i.Release.By, At: i.Release.At, Expires: s.books.Clock.Now().Add(orderGood), Nonce: rand.Text(),
+	}
+	if kind == check.Overwrite {
+		var seed [8]byte
+		_, _ = rand.Read(seed[:]) // never fails, crypto/rand
+		w.Pattern.Seed = binary.LittleEndian.Uint64(seed[:])
+	}
+	if kind != check.Mend {
+		w.Targets = nil
+	}
+	return s.order(ctx, by, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w})
+}
+
+// ReleasedBy is who consented to a rework. The bench is told the intake and no name, so that a customer can be forgotten here
+// alone; an earlier owner is not shown to a later one.
+func (s *Conductor) ReleasedBy(ctx context.Context, r check.Run) (string, error) {
+	if r.Rework == nil {
+		return "", nil
+	}
+	i, err := s.store.IntakeByID(ctx, r.Rework.Release.Intake)
+	if shop.IsNone(err) || err == nil && i.Release == nil { // from before, or taken back since
+		return r.Rework.Release.Owner, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	all, err := s.store.Intakes(ctx, i.Drive)
+	if err != nil {
+		return "", err
+	}
+	if len(all) > 0 && !shop.SameOwner(i, all[0]) {
+		return "an earlier owner", nil
+	}
+	return i.Release.Owner, nil
+}
+
+// found is what the sweeps of an intake found: what there is to mend. There must be one.
+func (s *Conductor) found(ctx context.Context, d shop.Drive, i shop.Intake) (*check.Rework, error) {
+	all, err := s.store.Sweeps(ctx, shop.SweepQuery{Drive: d.ID})
+	if err != nil {
+		return nil, err
+	}
+	w := &check.Rework{}
+	swept := false
+	for _, one := range all { // newest first
+		if one.Kind.Writes() || one.Ended.Before(i.At) {
+			continue
+		}
+		detail, err := s.store.SweepDetail(ctx, one.Run, one.Step)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range detail.Ranges {
+			if r.Cause == surface.Damaged && !swept {
+				w.LinkFails = true
+			}
+			if r.Cause.Unreadable() {
+				w.Targets = append(w.Targets, r.Extent)
+			}
+		}
+		swept = true
+		if one.ReadAll() {
+			break // what was before it has been read again
+		}
+	}
+	if !swept {
+		return nil, &shop.Conflict{What: "it was not swept since it was taken in", Advice: "Sweep it first: a rework needs to know the surface."}
+	}
+	slices.SortFunc(w.Targets, func(a, b surface.Extent) int {
+		if a.LBA < b.LBA {
+			return -1
+		}
+		return 1
+	})
+	return w, nil
+}
+
+// StaleRework stops a rework that goes on under the release of an earlier intake: that is void.
+func (s *Conductor) StaleRework(ctx context.Context, d shop.Drive, i shop.Intake) {
+	open, err := s.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Open: true, Limit: 4})
+	for _, r := range open {
+		if err == nil && r.Rework != nil && r.Rework.Release.Intake != i.ID {
+			_, err = s.fleet.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the new intake, which voids the release"})
+		}
+	}
+	if err != nil && ctx.Err() == nil {
+		s.books.Log.Warn("stopping a rework of an earlier intake", "drive", d.Identity.Serial, "error", err)
+	}
+}
+
+// ReworkView is a rework with what it changed.
+type ReworkView struct {
+	Run      check.Run
+	Compared *record.Comparison // the readings before and after it; nil while there are not both
+	Held     *bool              // by a whole sweep on a later day; nil: not known yet
+	Words    []string
+}
+
+// ReworkOf gives a rework, the drive's counters before and after it, and whether it held.
+func (s *Conductor) ReworkOf(ctx context.Context, id int64) (v ReworkView, err error) {
+	if v.Run, err = s.RunByID(ctx, id); err != nil {
+		return v, err
+	}
+	if v.Run.Rework == nil {
+		return v, &shop.NotFound{What: fmt.Sprintf("run %d is no rework", id), Advice: "List the runs."}
+	}
+	d, err := s.store.DriveByKey(ctx, v.Run.Key)
+	if err != nil {
+		return v, err
+	}
+	moments, err := s.store.Moments(ctx, d.ID)
+	if err != nil {
+		return v, err
+	}
+	before, after := 0, 0
+	for _, m := range moments {
+		switch {
+		case m.Run != id:
+		case m.Step == check.ReadingBefore:
+			before = m.Seq
+		case m.Step == check.ReadingAfter:
+			after = m.Seq
+		}
+	}
+	if before > 0 && after > 0 {
+		c, err := s.record.Compare(ctx, d, before, after)
+		if err != nil {
+			return v, err
+		}
+		v.Compared = &c
+	}
+	for _, step := range v.Run.Steps {
+		if step.Standing != nil && step.Note != "" {
+			v.Words = append(v.Words, step.Kind.Title()+": "+step.Note+".")
+		}
+		if step.Standing != nil && step.Standing.Elsewhere != nil {
+			e := step.Standing.Elsewhere
+			v.Words = append(v.Words, fmt.Sprintf("LBA %s holds what was written to LBA %s: the drive has less room than it claims.", quantity.Number(float64(e.LBA)), quantity.Number(float64(e.From))))
+		}
+	}
+	if v.Run.State != check.Done {
+		return v, nil
+	}
+	return v, s.held(ctx, d, &v)
+}
+
+// held says whether a rework held.
+func (s *Conductor) held(ctx context.Context, d shop.Drive, v *ReworkView) error {
+	since, err := judge.SinceRework(ctx, s.store, d.ID, &v.Run)
+	if err != nil {
+		return err
+	}
+	v.Held = since.Held
+	switch {
+	case since.Held == nil:
+		v.Words = append(v.Words, "Whether it holds is not known yet: sweep the whole surface on a later day.")
+	case *since.Held:
+		v.Words = append(v.Words, fmt.Sprintf("It held: the whole surface was read again on %s.", since.When.Format("2 Jan 2006")))
+	default:
+		v.Words = append(v.Words, fmt.Sprintf("It did not hold: %s sectors of it cannot be read again, on %s.", quantity.Number(float64(since.Again)), since.When.Format("2 Jan 2006")))
+	}
+	return nil
+}

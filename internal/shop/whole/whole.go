@@ -1,0 +1,126 @@
+// Package whole puts the shop's use cases together: it makes each over the storage, and hands what benches report to those whom it
+// concerns. It decides nothing itself. Start with New and Take.
+package whole
+
+import (
+	"context"
+	"log/slog"
+
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/audit"
+	"hylostat.example/internal/shop/desk"
+	"hylostat.example/internal/shop/fleet"
+	"hylostat.example/internal/shop/judge"
+	"hylostat.example/internal/shop/record"
+	"hylostat.example/internal/shop/runs"
+)
+
+// Storage is the storage, as each use case needs it.
+type Storage struct {
+	Judge  judge.Store
+	Record record.Store
+	Runs   runs.Store
+	Desk   desk.Store
+	Audit  audit.Store
+	Facts  Facts
+	Take   shop.Writer[Tx]
+}
+
+// Facts are those that are stored.
+type Facts interface {
+	Events(ctx context.Context, after int64, limit int) ([]shop.Event, error)
+	LastEvent(ctx context.Context) (int64, error)
+}
+
+// Tx is one change by a bench's report.
+type Tx interface {
+	desk.Tx
+	record.Tx
+	runs.Tx
+	// Taken notes a report, and tells whether it was taken before.
+	Taken(ctx context.Context, bench string, seq int64) (bool, error)
+}
+
+// Shop is the running shop: its use cases.
+type Shop struct {
+	*shop.Books
+	*judge.Judge
+	*record.Keeper
+	*runs.Conductor
+	*desk.Desk
+	*audit.Auditor
+	Facts
+
+	fleet *fleet.Fleet
+	take  shop.Writer[Tx]
+}
+
+// New makes a shop over a storage and its benches. Its policy is the newest it has published itself, else the newest shipped one.
+func New(ctx context.Context, name string, s Storage, benches *fleet.Fleet, shipped []byte, clock shop.Clock, log *slog.Logger) (*Shop, error) {
+	books := &shop.Books{Name: name, Clock: clock, Log: log}
+	j, err := judge.New(ctx, books, s.Judge, shipped)
+	if err != nil {
+		return nil, err
+	}
+	k := record.New(books, s.Record, j, benches)
+	c := runs.New(books, s.Runs, j, k, benches)
+	return &Shop{
+		Judge: j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(s.Audit), Facts: s.Facts,
+		Books: books, fleet: benches, take: s.Take,
+	}, nil
+}
+
+// Benches describes the shop's benches, its own first.
+func (s *Shop) Benches() []protocol.Description { return s.fleet.Benches() }
+
+// Run takes the benches' reports in until the context ends, and returns when nothing of the shop's is under way any more.
+func (s *Shop) Run(ctx context.Context) error {
+	defer s.Wait()
+	s.Own.Go(func() { s.JudgeAnew(ctx) })
+	s.fleet.Run(ctx, s)
+	return nil
+}
+
+// Wait waits for what the shop began on its own account, while it took reports in: it ends soon after their context. The store may
+// be closed then.
+func (s *Shop) Wait() { s.Own.Wait() }
+
+// Take implements fleet.Taker: it stores one report of a bench and tells the world. A report that comes twice is stored once.
+func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error {
+	events, err := shop.Apply(ctx, s.Books, s.take, func(tx Tx) ([]shop.Event, error) {
+		if r.Seq > 0 { // else it is of no bench of ours
+			if known, err := tx.Taken(ctx, bench, r.Seq); err != nil || known {
+				return nil, err
+			}
+		}
+		switch {
+		case r.Started != nil:
+			return s.BenchStarted(ctx, tx, bench, *r.Started)
+		case r.Reading != nil:
+			return s.Arrived(ctx, tx, *r.Reading)
+		case r.Bay != nil:
+			return s.BayChanged(ctx, tx, *r.Bay)
+		case r.Run != nil:
+			return s.RunChanged(ctx, tx, *r.Run)
+		case r.Sweep != nil:
+			return s.Swept(ctx, tx, *r.Sweep)
+		case r.Volumes != nil:
+			return s.VolumesSeen(ctx, tx, *r.Volumes)
+		}
+		return nil, nil
+	})
+	if err != nil {
+		return err
+	}
+	if r.Run != nil && r.Run.State == check.Done {
+		s.Ended(*r.Run)
+	}
+	if r.Bay != nil {
+		s.ProtectSoon(ctx, *r.Bay)
+		s.PlanSoon(ctx, *r.Bay)
+	}
+	s.Deliver(ctx, r, events)
+	return nil
+}
