@@ -19,6 +19,8 @@ import (
 	"hylostat.example/internal/bench"
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/bench/sweep"
+	"hylostat.example/internal/bench/worker"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop/fleet"
@@ -39,7 +41,7 @@ type Options struct {
 	Factor float64 // of the source's time
 	Source device.Source
 	Rework bool       // the bench's own consent that drives are written to
-	Feed   bench.Feed // how the bench finds out how many sweeps it feeds
+	Feed   sweep.Feed // how the bench finds out how many sweeps it feeds
 	Others []Bench    // benches in the same process beside the shop's own
 	Rejoin bool       // go on with databases that are not of the same past
 	Log    *slog.Logger
@@ -56,7 +58,7 @@ type Bench struct {
 	Factor float64
 	Source device.Source
 	Rework bool
-	Feed   bench.Feed
+	Feed   sweep.Feed
 }
 
 // openBench opens the journal of a bench in its folder and makes the bench. The caller closes the journal.
@@ -68,7 +70,10 @@ func openBench(ctx context.Context, o Bench, dir string, log *slog.Logger) (*ben
 	if err != nil {
 		return nil, nil, err
 	}
-	b, err := bench.New(ctx, bench.Options{Name: o.Name, Title: o.Title, Tool: Version, Factor: o.Factor, Source: o.Source, Journal: j, Folder: dir, AllowRework: o.Rework, Feed: o.Feed, Log: log})
+	b, err := bench.New(ctx, bench.Options{
+		Title: o.Title, Factor: o.Factor, Feed: o.Feed,
+		Machine: worker.Machine{Name: o.Name, Tool: Version, Source: o.Source, Journal: j, Folder: dir, AllowRework: o.Rework, Log: log},
+	})
 	if err != nil {
 		return nil, nil, errors.Join(err, j.Close())
 	}

@@ -10,10 +10,10 @@ import (
 	"runtime/debug"
 	"syscall"
 
-	"hylostat.example/internal/bench"
 	"hylostat.example/internal/bench/attend"
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/linux"
+	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/cli"
 	"hylostat.example/internal/demo"
 	"hylostat.example/internal/shop/whole"
@@ -73,7 +73,7 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 	}
 	source := &attend.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
 	return Serve(ctx, Options{
-		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: source, Rework: o.Rework, Rejoin: o.Rejoin, Feed: bench.RealFeed, Log: logger(os.Stderr),
+		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: source, Rework: o.Rework, Rejoin: o.Rejoin, Feed: sweep.RealFeed, Log: logger(os.Stderr),
 		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 	})
 }

@@ -6,7 +6,6 @@ package bench
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"maps"
 	"slices"
 	"sync"
@@ -14,6 +13,8 @@ import (
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/bench/sweep"
+	"hylostat.example/internal/bench/worker"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
@@ -21,34 +22,25 @@ import (
 
 // Options are what a bench is made of.
 type Options struct {
-	Name    string  // by which the shop calls it, a drive.BenchName; empty: it is the shop's own
-	Title   string  // what people call it
-	Tool    string  // version, goes into readings
-	Factor  float64 // of the source's time
-	Source  device.Source
-	Journal *journal.Journal
-	Folder  string // of the machine, where a renewal keeps its copies
-	Log     *slog.Logger
-	// AllowRework is the bench's own consent that drives are written to, when the shop orders it.
-	AllowRework bool
-	Feed        Feed // how it finds out how many sweeps it feeds; zero: all begin at once
+	worker.Machine
+	Title  string     // what people call it
+	Factor float64    // of the source's time
+	Feed   sweep.Feed // how it finds out how many sweeps it feeds; zero: all begin at once
 }
 
 // Bench is a running bench; it implements protocol.Bench.
 type Bench struct {
 	Options
-	clock    device.Clock
-	unkeptMu sync.Mutex
+	unkeptMu sync.Mutex        // guards unkept and keeping
 	unkept   []protocol.Report // that the journal had no room for
 	keeping  bool              // they are being tried again
 
 	wake     chan struct{}
 	progress chan protocol.Progress
-	feeder   feeder
 
-	mu      sync.Mutex
-	workers map[int]*worker
-	places  map[drive.Address]*worker
+	mu      sync.Mutex // guards what follows
+	workers map[int]*worker.Worker
+	places  map[drive.Address]*worker.Worker
 	runs    map[int64]*check.Run // open ones
 	holds   map[int]drive.Key    // which drive answers in which bay
 	group   sync.WaitGroup
@@ -58,10 +50,10 @@ type Bench struct {
 // New reads the journal and makes a worker for every bay it knows.
 func New(ctx context.Context, o Options) (*Bench, error) {
 	b := &Bench{
-		Options: o, clock: o.Source.Clock(), wake: make(chan struct{}, 1), progress: make(chan protocol.Progress, 256),
-		workers: map[int]*worker{}, places: map[drive.Address]*worker{}, runs: map[int64]*check.Run{}, holds: map[int]drive.Key{},
+		Options: o, wake: make(chan struct{}, 1), progress: make(chan protocol.Progress, 256),
+		workers: map[int]*worker.Worker{}, places: map[drive.Address]*worker.Worker{}, runs: map[int64]*check.Run{}, holds: map[int]drive.Key{},
 	}
-	b.feeder.Feed = o.Feed
+	b.Clock, b.Feeder = o.Source.Clock(), &sweep.Feeder{Feed: o.Feed}
 	rows, err := o.Journal.Bays(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the bench's journal: %w", err)
@@ -83,8 +75,8 @@ func New(ctx context.Context, o Options) (*Bench, error) {
 	return b, nil
 }
 
-func (b *Bench) addWorker(row journal.BayRow) *worker {
-	w := newWorker(b, row)
+func (b *Bench) addWorker(row journal.BayRow) *worker.Worker {
+	w := worker.New(&b.Machine, b, row)
 	b.workers[row.Number], b.places[row.Address] = w, w
 	return w
 }
@@ -95,7 +87,7 @@ func (b *Bench) Run(ctx context.Context) error {
 	b.ctx = ctx
 	started := protocol.Started{Open: slices.Sorted(maps.Keys(b.runs))}
 	b.mu.Unlock()
-	b.report(ctx, protocol.Report{Started: &started})
+	b.Report(ctx, protocol.Report{Started: &started})
 	b.mu.Lock()
 	for _, w := range b.workers {
 		b.start(w)
@@ -119,8 +111,8 @@ func (b *Bench) Run(ctx context.Context) error {
 	}
 }
 
-func (b *Bench) start(w *worker) {
-	b.group.Go(func() { w.loop(b.ctx) })
+func (b *Bench) start(w *worker.Worker) {
+	b.group.Go(func() { w.Run(b.ctx) })
 }
 
 // look tells every worker what is in its bay now, and opens a bay for every new address.
@@ -154,7 +146,7 @@ func (b *Bench) look(ctx context.Context) error {
 	}
 	for a, w := range b.places {
 		d, there := at[a]
-		w.notify(ctx, seen{d, there})
+		w.Attached(ctx, d, there)
 	}
 	return nil
 }
@@ -185,7 +177,7 @@ func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 	if !ok {
 		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Cause: fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title), Advice: "List the bays."}
 	}
-	return w.order(ctx, o)
+	return w.Order(ctx, o)
 }
 
 // Reports implements protocol.Bench.
@@ -211,9 +203,9 @@ func (b *Bench) Acknowledge(ctx context.Context, seq int64) error {
 // Progress implements protocol.Bench.
 func (b *Bench) Progress() <-chan protocol.Progress { return b.progress }
 
-// report keeps a report and wakes whoever waits for one. What the journal has no room for waits in memory, in its order, and is
+// Report keeps a report and wakes whoever waits for one. What the journal has no room for waits in memory, in its order, and is
 // kept as soon as it has: a bay that has changed meanwhile would be told wrongly for ever.
-func (b *Bench) report(ctx context.Context, r protocol.Report) {
+func (b *Bench) Report(ctx context.Context, r protocol.Report) {
 	b.unkeptMu.Lock()
 	defer b.unkeptMu.Unlock()
 	if r.Bay != nil { // only how a bay stands at last is of interest
@@ -238,7 +230,7 @@ func (b *Bench) keepReports(ctx context.Context) error {
 		}
 		b.unkept = b.unkept[1:]
 	}
-	b.awake()
+	b.Awake()
 	return nil
 }
 
@@ -267,16 +259,16 @@ func (b *Bench) keepSoon(ctx context.Context) {
 	}
 }
 
-func (b *Bench) awake() {
+func (b *Bench) Awake() {
 	select {
 	case b.wake <- struct{}{}:
 	default:
 	}
 }
 
-// runFor finds the open run of a drive and moves it to the bay in which the drive answers. A drive on two paths answers in
+// RunFor finds the open run of a drive and moves it to the bay in which the drive answers. A drive on two paths answers in
 // two bays; its run stays where it is.
-func (b *Bench) runFor(key drive.Key, bay drive.Bay) *check.Run {
+func (b *Bench) RunFor(key drive.Key, bay drive.Bay) *check.Run {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, r := range b.runs {
@@ -291,8 +283,8 @@ func (b *Bench) runFor(key drive.Key, bay drive.Bay) *check.Run {
 	return nil
 }
 
-// claim notes that a bay holds a drive, and tells whether no other does.
-func (b *Bench) claim(key drive.Key, bay int) (alone bool) {
+// Claim notes that a bay holds a drive, and tells whether no other does.
+func (b *Bench) Claim(key drive.Key, bay int) (alone bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.holds[bay] = key
@@ -304,22 +296,22 @@ func (b *Bench) claim(key drive.Key, bay int) (alone bool) {
 	return true
 }
 
-// release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
-func (b *Bench) release(ctx context.Context, bay int) {
+// Release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
+func (b *Bench) Release(ctx context.Context, bay int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	key, held := b.holds[bay]
 	delete(b.holds, bay)
 	for other, k := range b.holds {
 		if held && k == key {
-			b.workers[other].notify(ctx, released{})
+			b.workers[other].Freed(ctx)
 			return
 		}
 	}
 }
 
-// saveRun stores a run; a finished one leaves the open ones.
-func (b *Bench) saveRun(ctx context.Context, r check.Run) error {
+// SaveRun stores a run; a finished one leaves the open ones.
+func (b *Bench) SaveRun(ctx context.Context, r check.Run) error {
 	save := b.Journal.SaveRun(ctx, r)
 	b.mu.Lock()
 	if r.State == check.Done {
@@ -328,12 +320,12 @@ func (b *Bench) saveRun(ctx context.Context, r check.Run) error {
 		b.runs[r.ID] = &r
 	}
 	b.mu.Unlock()
-	b.awake()
+	b.Awake()
 	return save
 }
 
-// tellProgress reports whether somebody will hear it.
-func (b *Bench) tellProgress(p protocol.Progress) bool {
+// Tell implements worker.Bench: it reports whether somebody will hear it.
+func (b *Bench) Tell(p protocol.Progress) bool {
 	select {
 	case b.progress <- p:
 		return true
@@ -341,3 +333,33 @@ func (b *Bench) tellProgress(p protocol.Progress) bool {
 		return false
 	}
 }
+
+// OpenRun implements worker.Bench.
+func (b *Bench) OpenRun(id int64) (check.Run, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	r, ok := b.runs[id]
+	if !ok {
+		return check.Run{}, false
+	}
+	return *r, true
+}
+
+// Holds implements worker.Bench.
+func (b *Bench) Holds(bay int, key drive.Key, answers bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if delete(b.holds, bay); answers {
+		b.holds[bay] = key
+	}
+}
+
+// Held implements worker.Bench.
+func (b *Bench) Held() map[int]drive.Key {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return maps.Clone(b.holds)
+}
+
+// Go implements worker.Bench.
+func (b *Bench) Go(f func()) { b.group.Go(f) }

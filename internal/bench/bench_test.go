@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/bench/worker"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
@@ -49,7 +50,10 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 	t.Helper()
 	j, err := journal.Open(t.Context(), path)
 	require.NoError(t, err)
-	b, err := New(t.Context(), Options{Title: "bench", Tool: "test", Source: source, Journal: j, Folder: filepath.Dir(path), AllowRework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	b, err := New(t.Context(), Options{
+		Title:   "bench",
+		Machine: worker.Machine{Tool: "test", Source: source, Journal: j, Folder: filepath.Dir(path), AllowRework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil))},
+	})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})

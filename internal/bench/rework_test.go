@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
@@ -177,7 +178,7 @@ func TestAReworkThatCannotBeginHoldsUpNoOther(t *testing.T) {
 	source := sim.New(sim.NewClock(3600), "", "one")
 	source.Insert("one", marred(1_000_000))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-	s.bench.feeder.Feed = Feed{Stagger: time.Millisecond, Trial: time.Hour}
+	s.bench.Feeder.Feed = sweep.Feed{Stagger: time.Millisecond, Trial: time.Hour}
 	s.take(t, "the drive", s.answering(1))
 	require.NoError(t, source.WriteProtect(t.Context(), s.bays[1].Device, true))
 	for n := range 3 {

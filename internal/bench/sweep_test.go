@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
@@ -359,7 +360,7 @@ func TestSweepsWaitForTheirTurn(t *testing.T) {
 		source.Insert(at, scratched(fmt.Sprintf("KVA07%05d", n), 400_000_000))
 	}
 	s := start(t, source, path)
-	s.bench.feeder.Feed = Feed{Stagger: 500 * time.Millisecond, Trial: 100 * time.Millisecond}
+	s.bench.Feeder.Feed = sweep.Feed{Stagger: 500 * time.Millisecond, Trial: 100 * time.Millisecond}
 	all := func() bool { return s.answering(1)() && s.answering(2)() && s.answering(3)() }
 	s.take(t, "the drives", all)
 	waited := false

@@ -1,9 +1,12 @@
-package bench
+// Package sweep goes over a surface: a Sweeper carries out one sweep of a run beside its worker, marks in the journal how far it is, tells
+// of it, waits when it is told to, and goes on from its mark; a Feeder finds out how many sweeps a bench feeds at once. A rework is a
+// sweep whose reads write, which package write holds. What to read next and what it means is core/surface. Start with Begin.
+package sweep
 
 import (
 	"context"
 	"encoding/json"
-	"fmt"
+	"log/slog"
 	"slices"
 	"sync"
 	"time"
@@ -11,7 +14,6 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/core/check"
-	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
@@ -29,17 +31,17 @@ const (
 	depthFlash    = 8
 )
 
-// sweeper carries out one sweep beside the loop of its worker, which meanwhile goes on to talk to the drive. The drive's
+// Sweeper carries out one sweep beside the loop of its worker, which meanwhile goes on to talk to the drive. The drive's
 // reads go through it alone.
-type sweeper struct {
-	bench  *Bench
+type Sweeper struct {
+	host   Host
 	blocks device.Blocks
 	how    device.Streaming
 	rest   int // of every hundred, how much time the drive is left to its owner
 	events chan<- check.Event
 	full   chan<- string // why it is to wait for its turn
 
-	mu       sync.Mutex
+	mu       sync.Mutex // guards what follows
 	cancel   context.CancelFunc
 	current  check.Run // as the worker last had it
 	step     int
@@ -53,8 +55,7 @@ type sweeper struct {
 	early    string
 	writes   bool
 	written  check.Written
-	closes   func()        // lets go of the surface that is held for writing
-	done     func()        // removes what a rework that came to its end needs no more
+	held     Held
 	holds    int           // who wants it to wait
 	idle     chan struct{} // closed while it waits
 	again    chan struct{} // wakes it
@@ -71,48 +72,38 @@ type sweeper struct {
 	finished chan struct{}
 }
 
+// Host is the bench at which sweeps go on.
+type Host struct {
+	Journal *journal.Journal
+	Clock   device.Clock
+	Log     *slog.Logger
+	Feeder  *Feeder
+	Tell    func(p protocol.Progress) bool // reports whether somebody will hear it
+	Stored  func()                         // a sweep's end is in the journal
+}
+
+// Held is a surface that is held for writing.
+type Held struct {
+	Blocks device.Blocks // whose reads write
+	Close  func()        // lets go of it
+	Done   func()        // removes what a rework that came to its end needs no more
+}
+
+// Order is what is swept.
+type Order struct {
+	Run    check.Run
+	Step   int // of the run
+	Blocks device.Blocks
+	// Hold holds the surface for a step that writes; count changes what is counted of the writing.
+	Hold   func(ctx context.Context, g surface.Geometry, count func(func(w *check.Written))) (Held, error)
+	Events chan<- check.Event // how it ended
+	Full   chan<- string      // why it is to wait for its turn
+}
+
 // mark is what is stored at one moment.
 type mark struct {
 	body   []byte
 	blocks []check.Block
-}
-
-// sweepBegins tells how a sweep of the drive in the bay would begin, or why there can be none.
-func (w *worker) sweepBegins(of *check.Run, r reading.Reading) (*check.Standing, string) {
-	kind := of.Kind
-	blocks, ok := w.open.(device.Blocks)
-	switch {
-	case !slices.ContainsFunc(kind.Plan(), check.StepKind.IsSweep):
-		return nil, ""
-	case !ok:
-		return nil, "the surface cannot be read through this adapter"
-	case r.Identity.Security.Locked:
-		return nil, "locked by " + r.Identity.Security.By.Words() + ": the surface cannot be read"
-	}
-	l := blocks.Limits()
-	physical, alignment, rpm := l.Physical, l.Alignment, r.Identity.RotationRate
-	if r.Identity.PhysicalSector > physical {
-		physical, alignment = r.Identity.PhysicalSector, r.Identity.AlignmentOffset
-	}
-	if rpm == 0 && l.Rotates && r.Identity.Medium != drive.Flash {
-		rpm = 7200 // most do; it only sets the measure of slowness
-	}
-	g, err := surface.NewGeometry(l.Bytes, l.Logical, physical, alignment, rpm, l.Most)
-	if err != nil {
-		return nil, err.Error()
-	}
-	if kind.IsRework() {
-		g, _ = reworkBegins(kind, of.Rework, g)
-	}
-	s := &check.Standing{Geometry: g, HotAt: hotAt(r)}
-	if has := r.Identity.Bytes; r.Identity.Interface != drive.NVMe && has > l.Bytes { // an NVMe drive's capacity is all its namespaces'
-		s.Beyond = has - l.Bytes
-	}
-	if kind == check.Quick || kind == check.Spot {
-		_, sample := surface.Spots(g, uint64(w.bench.clock.Now().UnixNano()), near(r))
-		s.Sample = &sample
-	}
-	return s, ""
 }
 
 // near lists the LBAs the drive itself names: those waiting, and those at which a self-test failed.
@@ -143,103 +134,8 @@ func hotAt(r reading.Reading) int {
 	return limit - 2
 }
 
-// coolAt is where a sweep that paused for heat goes on.
-const coolAt = 50
-
-// sweepOn begins the sweep of the current step, or goes on from its mark.
-func (w *worker) sweepOn(ctx context.Context) check.Event {
-	if why := w.bench.feeder.ask(w.current.ID, time.Now()); why != "" {
-		return check.PauseAsked{Why: why, Turn: true}
-	}
-	if w.sweeping != nil {
-		w.sweeping.release()
-		return nil
-	}
-	wrong := w.beginSweep(ctx)
-	if wrong != nil {
-		w.bench.feeder.left(w.current.ID)
-	}
-	return wrong
-}
-
-// beginSweep starts the sweeper of the current step, or gives what is wrong.
-func (w *worker) beginSweep(ctx context.Context) check.Event {
-	trouble := func(err error) check.Event {
-		return check.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Cause: err.Error(), Extra: "Stop the run and begin anew."}}
-	}
-	blocks, ok := w.open.(device.Blocks)
-	index := slices.IndexFunc(w.current.Steps, func(s check.Step) bool {
-		return s.Kind.IsSweep() && s.Standing != nil && s.State == check.Begun
-	})
-	if !ok || index < 0 {
-		return trouble(fmt.Errorf("the drive in %s has no surface that can be read", w.bay.ID.Words()))
-	}
-	m, kept, err := w.bench.Journal.Mark(ctx, w.current.ID, index)
-	if err != nil {
-		return trouble(err)
-	}
-	begin := w.current.Steps[index].Standing
-	g := begin.Geometry
-	if l := blocks.Limits(); l.Bytes != g.Bytes() {
-		return trouble(fmt.Errorf("the drive had %d bytes when it began, and has %d now", g.Bytes(), l.Bytes))
-	}
-	s := &sweeper{
-		bench: w.bench, blocks: blocks, events: w.swept, full: w.full, current: *w.current, step: index, hotAt: begin.HotAt, stopAt: w.current.Limit.StopAt, sample: begin.Sample,
-		measured: time.Now(), again: make(chan struct{}, 1), marks: make(chan mark, 1), finished: make(chan struct{}), idle: make(chan struct{}), began: w.bench.clock.Now(), from: w.bench.clock.Now(),
-		how: device.Streaming{Depth: depthSpinning}, untold: map[int]bool{}, unmarked: map[int]bool{},
-	}
-	if g.RPM == 0 {
-		s.how = device.Streaming{Depth: depthFlash, Alone: true, Look: w.current.Rework == nil}
-	}
-	if share := w.current.Limit.Share; share > 0 && share < 100 {
-		s.rest, s.how.Depth = 100-share, 1
-	}
-	step := &w.current.Steps[index]
-	var spots []surface.Extent
-	if rework := w.current.Rework; rework != nil {
-		s.stopAt = 0
-		if _, spots = reworkBegins(w.current.Kind, rework, g); step.Kind == check.Verifying {
-			s.how.Compare, s.mostLost = &rework.Pattern, mostLost
-		}
-	}
-	switch {
-	case m != nil:
-		ribbon := surface.NewRibbon(m.Geometry)
-		for _, b := range kept {
-			if err := ribbon.UnpackBlock(b.Number, b.Cells); err != nil {
-				return trouble(err)
-			}
-			s.untold[b.Number] = true
-		}
-		if intent, open, err := w.bench.Journal.Intent(ctx, w.current.ID, index); err != nil {
-			return trouble(err)
-		} else if open && step.Kind == check.Overwriting { // what was being written may not have been kept
-			m.State.Rewind(m.Geometry, intent.LBA)
-		}
-		s.sweep, s.began, s.heat, s.written = surface.Resume(m.Geometry, m.State, ribbon), m.Began, m.Heat, m.Written
-	case begin.Sample != nil:
-		spots, sample := surface.Spots(g, begin.Sample.Seed, begin.Sample.Named)
-		s.sweep, s.sample = surface.New(g, spots), &sample
-	default:
-		s.sweep = surface.New(g, spots)
-	}
-	s.sweep.Unjudged = step.Kind.Writes()
-	if step.Kind.Writes() {
-		s.writes = true
-		if s.blocks, err = w.writer(ctx, s); err != nil {
-			s.letGo(false)
-			return reworkTrouble(w.current.Kind, err)
-		}
-	}
-	ctx, s.cancel = context.WithCancel(ctx)
-	w.sweeping = s
-	w.watchHeat(ctx)
-	go s.loop(ctx)
-	return nil
-}
-
 // loop reads until the sweep is through, the drive goes, or ctx ends. What it has is stored on every way out.
-func (s *sweeper) loop(ctx context.Context) {
+func (s *Sweeper) loop(ctx context.Context) {
 	defer close(s.finished)
 	marker := make(chan struct{})
 	go s.store(context.WithoutCancel(ctx), marker)
@@ -255,15 +151,15 @@ func (s *sweeper) loop(ctx context.Context) {
 	stored := context.WithoutCancel(ctx)
 	var err error
 	if _, over := end.(check.Swept); over {
-		if err = s.bench.Journal.SweepEnded(stored, s.result(), last.body); err != nil {
+		if err = s.host.Journal.SweepEnded(stored, s.result(), last.body); err != nil {
 			end = nil // the run stands still, and goes on from the last mark when the bench is started again
 		}
-		s.bench.awake()
+		s.host.Stored()
 	} else {
-		err = s.bench.Journal.SaveMark(stored, s.current.ID, s.step, last.body, last.blocks)
+		err = s.host.Journal.SaveMark(stored, s.current.ID, s.step, last.body, last.blocks)
 	}
 	if err != nil {
-		s.bench.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
+		s.host.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
 	}
 	if end != nil {
 		select {
@@ -278,24 +174,24 @@ func (s *sweeper) loop(ctx context.Context) {
 const mostLost = 100_000
 
 // letGo lets go of what a rework held; through: it came to its end.
-func (s *sweeper) letGo(through bool) {
-	if s.closes != nil {
-		s.closes()
+func (s *Sweeper) letGo(through bool) {
+	if s.held.Close != nil {
+		s.held.Close()
 	}
-	if s.done != nil && through {
-		s.done()
+	if s.held.Done != nil && through {
+		s.held.Done()
 	}
 }
 
 // wrote changes what is counted of the writing.
-func (s *sweeper) wrote(f func(*check.Written)) {
+func (s *Sweeper) wrote(f func(*check.Written)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f(&s.written)
 }
 
 // carry reads, and says how it ended; nil when ctx did.
-func (s *sweeper) carry(ctx context.Context) check.Event {
+func (s *Sweeper) carry(ctx context.Context) check.Event {
 	for {
 		err := s.blocks.Stream(ctx, s.how, func() (surface.Read, bool) { return s.next(ctx) }, s.tell)
 		if ctx.Err() != nil {
@@ -321,9 +217,9 @@ func (s *sweeper) carry(ctx context.Context) check.Event {
 }
 
 // next gives the next read, unless the sweep is to wait. A drive that its owner goes on to use is left alone in between.
-func (s *sweeper) next(ctx context.Context) (surface.Read, bool) {
+func (s *Sweeper) next(ctx context.Context) (surface.Read, bool) {
 	if s.rest > 0 && s.busy > 0 {
-		_ = s.bench.clock.Sleep(ctx, s.busy*time.Duration(s.rest)/time.Duration(100-s.rest))
+		_ = s.host.Clock.Sleep(ctx, s.busy*time.Duration(s.rest)/time.Duration(100-s.rest))
 		s.busy = 0
 	}
 	s.mu.Lock()
@@ -335,14 +231,14 @@ func (s *sweeper) next(ctx context.Context) (surface.Read, bool) {
 }
 
 // tell takes an outcome, and from time to time says and stores how far it is.
-func (s *sweeper) tell(r surface.Read, o surface.Outcome) {
+func (s *Sweeper) tell(r surface.Read, o surface.Outcome) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.sweep.Tell(r, o)
 	s.busy = o.Took
 	bytes := r.Sectors * uint64(s.sweep.Geometry().Logical)
 	s.bytes += bytes
-	if why := s.bench.feeder.moved(s.current.ID, bytes, time.Now()); why != "" {
+	if why := s.host.Feeder.Moved(s.current.ID, bytes, time.Now()); why != "" {
 		select {
 		case s.full <- why:
 		default:
@@ -358,7 +254,7 @@ func (s *sweeper) tell(r surface.Read, o surface.Outcome) {
 	if now.Sub(s.told) < tellEvery {
 		return
 	}
-	if clock := s.bench.clock.Now(); now.Sub(s.measured) >= time.Second {
+	if clock := s.host.Clock.Now(); now.Sub(s.measured) >= time.Second {
 		s.speed = float64(s.bytes) / clock.Sub(s.from).Seconds()
 		s.from, s.bytes, s.measured = clock, 0, now
 	}
@@ -378,34 +274,34 @@ func (s *sweeper) tell(r surface.Read, o surface.Outcome) {
 }
 
 // changed moves the blocks that changed to those that are to be told and stored.
-func (s *sweeper) changed() {
+func (s *Sweeper) changed() {
 	for _, n := range s.sweep.Ribbon().Changed() {
 		s.untold[n], s.unmarked[n] = true, true
 	}
 }
 
 // progress tells how the sweep stands.
-func (s *sweeper) progress(now time.Time) {
+func (s *Sweeper) progress(now time.Time) {
 	s.changed()
 	standing := s.standing()
 	p := protocol.Progress{Run: s.current, Step: s.step, Whole: s.told.IsZero()}
 	p.Run.Steps = slices.Clone(p.Run.Steps)
-	p.Run, _ = check.Next(p.Run, check.SweepMoved{Sweep: standing}, s.bench.clock.Now())
+	p.Run, _ = check.Next(p.Run, check.SweepMoved{Sweep: standing}, s.host.Clock.Now())
 	for n := range s.untold {
 		p.Blocks = append(p.Blocks, check.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
 	}
-	if s.bench.tellProgress(p) {
+	if s.host.Tell(p) {
 		s.told = now
 		clear(s.untold)
 	}
 }
 
 // mark is what there is to store.
-func (s *sweeper) mark() mark {
+func (s *Sweeper) mark() mark {
 	s.changed()
 	body, err := json.Marshal(journal.Mark{Geometry: s.sweep.Geometry(), State: s.sweep.State, Sample: s.sample, Began: s.began, Heat: s.heat, Written: s.written})
 	if err != nil {
-		s.bench.Log.Error("writing down a sweep", "run", s.current.ID, "error", err) // cannot be: it holds plain values
+		s.host.Log.Error("writing down a sweep", "run", s.current.ID, "error", err) // cannot be: it holds plain values
 	}
 	m := mark{body: body}
 	for n := range s.unmarked {
@@ -416,24 +312,24 @@ func (s *sweeper) mark() mark {
 }
 
 // store writes marks, so that the drive need not wait for the journal.
-func (s *sweeper) store(ctx context.Context, done chan<- struct{}) {
+func (s *Sweeper) store(ctx context.Context, done chan<- struct{}) {
 	defer close(done)
 	for m := range s.marks {
-		if err := s.bench.Journal.SaveMark(ctx, s.current.ID, s.step, m.body, m.blocks); err != nil {
-			s.bench.Log.Error("storing how far a sweep is", "run", s.current.ID, "error", err)
+		if err := s.host.Journal.SaveMark(ctx, s.current.ID, s.step, m.body, m.blocks); err != nil {
+			s.host.Log.Error("storing how far a sweep is", "run", s.current.ID, "error", err)
 		}
 	}
 }
 
-// now is how the sweep stands.
-func (s *sweeper) now() check.Standing {
+// Now is how the sweep stands.
+func (s *Sweeper) Now() check.Standing {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.standing()
 }
 
 // standing sums the sweep up.
-func (s *sweeper) standing() check.Standing {
+func (s *Sweeper) standing() check.Standing {
 	w := s.sweep
 	now := check.Standing{Geometry: w.Geometry(), Sample: s.sample, Share: w.Share(), Unreadable: w.Unread, Slow: w.SlowPlaces, Speed: s.speed, HotAt: s.hotAt, Closer: w.Closer(), LBA: w.LBA(), Lost: w.Lost, Elsewhere: w.Elsewhere}
 	if s.writes {
@@ -470,12 +366,12 @@ func (s *sweeper) standing() check.Standing {
 }
 
 // result is the whole of what was found.
-func (s *sweeper) result() check.Result {
+func (s *Sweeper) result() check.Result {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := check.Result{
 		Key:   s.current.Key,
-		Sweep: check.Sweep{Run: s.current.ID, Step: s.step, Kind: s.current.Steps[s.step].Kind, Began: s.began, Ended: s.bench.clock.Now(), Standing: s.standing(), Missed: s.sweep.Missed},
+		Sweep: check.Sweep{Run: s.current.ID, Step: s.step, Kind: s.current.Steps[s.step].Kind, Began: s.began, Ended: s.host.Clock.Now(), Standing: s.standing(), Missed: s.sweep.Missed},
 		Found: check.Found{Ranges: s.sweep.Ranges, Slow: s.sweep.Slow, Heat: s.heat},
 	}
 	ribbon := s.sweep.Ribbon()
@@ -487,8 +383,8 @@ func (s *sweeper) result() check.Result {
 	return r
 }
 
-// hold lets the sweep wait and comes back when no read is in flight any more. Each needs a release.
-func (s *sweeper) hold(ctx context.Context) {
+// Hold lets the sweep wait and comes back when no read is in flight any more. Each needs a release.
+func (s *Sweeper) Hold(ctx context.Context) {
 	s.mu.Lock()
 	if s.holds++; s.holds == 1 {
 		s.idle = make(chan struct{})
@@ -502,8 +398,8 @@ func (s *sweeper) hold(ctx context.Context) {
 	}
 }
 
-// release lets it go on, once everybody who held it has released it.
-func (s *sweeper) release() {
+// Release lets it go on, once everybody who held it has released it.
+func (s *Sweeper) Release() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.holds--; s.holds == 0 {
@@ -514,8 +410,8 @@ func (s *sweeper) release() {
 	}
 }
 
-// warm notes a temperature.
-func (s *sweeper) warm(celsius int) {
+// Warm notes a temperature.
+func (s *Sweeper) Warm(celsius int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.heat) >= mostHeat { // every second one goes; the curve stays
@@ -527,14 +423,14 @@ func (s *sweeper) warm(celsius int) {
 		}
 		s.heat = thin
 	}
-	s.heat = append(s.heat, check.Heat{At: s.bench.clock.Now(), Share: s.sweep.Share(), Celsius: celsius})
+	s.heat = append(s.heat, check.Heat{At: s.host.Clock.Now(), Share: s.sweep.Share(), Celsius: celsius})
 }
 
 // mostHeat bounds the temperature curve.
 const mostHeat = 512
 
-// end ends the sweep where it is. What it found so far is reported when part is set.
-func (s *sweeper) end(ctx context.Context, part bool) check.Standing {
+// End ends the sweep where it is. What it found so far is reported when part is set.
+func (s *Sweeper) End(ctx context.Context, part bool) check.Standing {
 	s.cancel()
 	<-s.finished
 	s.mu.Lock()
@@ -542,8 +438,8 @@ func (s *sweeper) end(ctx context.Context, part bool) check.Standing {
 	body := s.mark().body
 	s.mu.Unlock()
 	if part {
-		if err := s.bench.Journal.SweepEnded(ctx, s.result(), body); err != nil {
-			s.bench.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
+		if err := s.host.Journal.SweepEnded(ctx, s.result(), body); err != nil {
+			s.host.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
 		}
 	}
 	return now

@@ -1,28 +1,22 @@
-package bench
+package write
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"hylostat.example/internal/bench/device"
-	"hylostat.example/internal/bench/guard"
 	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/protocol"
 )
 
-// Sizes of what is written at a time.
-const (
-	renewBytes   = 8 << 20   // a renewal keeps a copy of that much on disk first
-	stretchBytes = 256 << 20 // an overwrite's intent
-)
+// stretchBytes is how much an intent of an overwrite covers.
+const stretchBytes = 256 << 20
 
 // A rework is a sweep that writes: what goes over the surface, keeps the ribbon, waits, stops and resumes is the sweeper; the
 // types below are device.Blocks whose reads write. Each write has an intent in the journal before it.
@@ -215,79 +209,46 @@ func (o *overwriting) Stream(ctx context.Context, how device.Streaming, next fun
 	return ctx.Err()
 }
 
-// reworkBegins is the geometry with which a rework goes over the surface, and the spots of a mend.
-func reworkBegins(kind check.Kind, w *check.Rework, g surface.Geometry) (surface.Geometry, []surface.Extent) {
-	switch kind {
-	case check.Mend:
-		var spots []surface.Extent
-		for _, t := range w.Targets {
-			for lba := t.LBA; lba < min(t.End(), g.Sectors) && len(spots) < mostTargets; {
-				p := g.PhysicalOf(lba)
-				if len(spots) == 0 || spots[len(spots)-1] != p {
-					spots = append(spots, p)
-				}
-				lba = p.End()
-			}
-		}
-		return g, spots
-	case check.Renew:
-		g.Chunk = max(g.Chunk, renewBytes/g.Logical)
-	default:
-	}
-	return g, nil
+// Opening is what a step of a rework is begun with.
+type Opening struct {
+	Source   device.Source
+	Journal  *journal.Journal
+	Asked    Asked
+	Identify func(context.Context) (drive.Key, *drive.Fault) // asks the drive for its name once its surface is held
+	Run      check.Run
+	Step     int
+	Copy     string // the file that holds what a renewal is about to write back
 }
 
-// mostTargets bounds a mend: a drive with more unreadable sectors is not worth one.
-const mostTargets = 10_000
-
-// asked is what the guard is asked about the run in the bay.
-func (w *worker) asked(ctx context.Context, kind check.Kind, key drive.Key, rework *check.Rework) guard.Asked {
-	bay := w.bay
-	if source, ok := w.bench.Source.(device.Writable); ok { // what the bay says of it may be half a minute old
-		if uses, err := source.Uses(ctx, bay.Device); err == nil {
-			bay.Device.InUse = strings.Join(uses, ", ")
-		}
-	}
-	w.bench.mu.Lock()
-	others := map[int]drive.Key{}
-	for bay, k := range w.bench.holds {
-		others[bay] = k
-	}
-	w.bench.mu.Unlock()
-	return guard.Asked{Kind: kind, Rework: rework, Key: key, Now: w.bench.clock.Now(), Allowed: w.bench.AllowRework, Bay: bay, Others: others, Identity: w.identity}
-}
-
-// writer opens the surface of the current run's drive for writing and gives what its step does with it.
-func (w *worker) writer(ctx context.Context, s *sweeper) (device.Blocks, error) {
-	r := w.current
-	a := w.asked(ctx, r.Kind, r.Key, r.Rework)
-	a.Begun = true // the release was used when the run was taken
-	x, refused := guard.Open(ctx, w.bench.Source, a, w.session.Name)
-	for try := 0; refused != nil && refused.Reason == guard.Held && try < heldTries; try++ {
+// Hold opens the surface for a step of a rework and gives what the step does with it, as blocks whose reads write. The error is a
+// *Refused, or says what failed.
+func Hold(ctx context.Context, o Opening, g surface.Geometry, count func(func(w *check.Written))) (held sweep.Held, err error) {
+	x, refused := Open(ctx, o.Source, o.Asked, o.Identify)
+	for try := 0; refused != nil && refused.Reason == Held && try < heldTries; try++ {
 		if err := (device.Wall{}).Sleep(ctx, heldPause); err != nil {
-			return nil, err
+			return held, err
 		}
-		x, refused = guard.Open(ctx, w.bench.Source, a, w.session.Name)
+		x, refused = Open(ctx, o.Source, o.Asked, o.Identify)
 	}
 	if refused != nil {
-		return nil, refused
+		return held, refused
 	}
-	s.closes = func() { _ = x.Close() }
-	base := &writing{Exclusive: x, journal: w.bench.Journal, run: r.ID, step: s.step, count: s.wrote, g: s.sweep.Geometry()}
-	switch r.Steps[s.step].Kind {
+	held.Close = func() { _ = x.Close() }
+	base := &writing{Exclusive: x, journal: o.Journal, run: o.Run.ID, step: o.Step, count: count, g: g}
+	switch o.Run.Steps[o.Step].Kind {
 	case check.Mending:
-		return &mending{base, map[uint64]bool{}}, nil
+		held.Blocks = &mending{base, map[uint64]bool{}}
 	case check.Renewing:
-		file := w.bench.copyOf(r.ID)
-		if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-			return nil, fmt.Errorf("making the folder for the copy of what is renewed: %w", err)
+		if err := os.MkdirAll(filepath.Dir(o.Copy), 0o700); err != nil {
+			return held, fmt.Errorf("making the folder for the copy of what is renewed: %w", err)
 		}
-		n := &renewing{base, file}
-		s.done = func() { _ = os.Remove(file) }
-		return n, n.recover(ctx)
+		n := &renewing{base, o.Copy}
+		held.Blocks, held.Done = n, func() { _ = os.Remove(o.Copy) }
+		return held, n.recover(ctx)
 	default:
+		held.Blocks = &overwriting{base, o.Run.Rework.Pattern}
 	}
-	return &overwriting{base, r.Rework.Pattern}, nil
+	return held, nil
 }
 
 // What was killed in the middle of a write lets go of the drive when the kernel has finished it.
@@ -295,35 +256,3 @@ const (
 	heldTries = 20
 	heldPause = 500 * time.Millisecond
 )
-
-// copyOf is the file that holds what a renewal is about to write back.
-func (b *Bench) copyOf(run int64) string {
-	return filepath.Join(b.Folder, "renewal", fmt.Sprintf("run-%d.copy", run))
-}
-
-// takeRework makes a run of an order that writes, or says why not.
-func (w *worker) takeRework(ctx context.Context, o protocol.Order, r check.Run) error {
-	asked := w.asked(ctx, o.Check, o.Key, o.Rework)
-	refused := guard.Admit(asked)
-	if refused == nil {
-		refused = guard.Free(ctx, w.bench.Source, asked)
-	}
-	if refused != nil {
-		return refused.Refusal(o.Check, w.bay.ID)
-	}
-	if err := w.bench.Journal.AddRework(ctx, r); err != nil {
-		if errors.Is(err, journal.ErrUsed) {
-			return (&guard.Refused{Reason: guard.Used, Class: drive.FaultNotAllowed, Cause: "this order has begun a rework already", Advice: "Order it again."}).Refusal(o.Check, w.bay.ID)
-		}
-		return err
-	}
-	return nil
-}
-
-// reworkTrouble makes an event of what kept a rework from beginning.
-func reworkTrouble(kind check.Kind, err error) check.Event {
-	if refused, ok := errors.AsType[*guard.Refused](err); ok {
-		return check.Trouble{Fault: *refused.Fault(kind)}
-	}
-	return check.Trouble{Fault: *device.FaultOf("beginning to "+string(kind), err)}
-}

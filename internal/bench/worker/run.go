@@ -1,10 +1,12 @@
-package bench
+package worker
 
 import (
 	"context"
 	"time"
 
+	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/probe"
+	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
@@ -12,19 +14,19 @@ import (
 )
 
 // happen puts an event to the current run, stores it, and does what it asks for.
-func (w *worker) happen(ctx context.Context, e check.Event) {
+func (w *Worker) happen(ctx context.Context, e check.Event) {
 	for e != nil && w.current != nil && ctx.Err() == nil {
 		before := *w.current
-		if w.sweeping != nil && !w.sweeping.over() {
-			before, _ = check.Next(before, check.SweepMoved{Sweep: w.sweeping.now()}, w.bench.clock.Now())
+		if w.sweeping != nil && !w.sweeping.Over() {
+			before, _ = check.Next(before, check.SweepMoved{Sweep: w.sweeping.Now()}, w.machine.Clock.Now())
 		}
-		next, effect := check.Next(before, e, w.bench.clock.Now())
+		next, effect := check.Next(before, e, w.machine.Clock.Now())
 		if quiet(before, next) {
 			*w.current = next
 		} else if !w.save(ctx, next) {
 			return
 		}
-		w.bench.tellProgress(protocol.Progress{Run: next})
+		w.bench.Tell(protocol.Progress{Run: next})
 		e = w.effect(ctx, effect)
 	}
 }
@@ -42,10 +44,10 @@ func quiet(a, b check.Run) bool {
 	return true
 }
 
-func (w *worker) save(ctx context.Context, r check.Run) bool {
-	if err := w.bench.saveRun(ctx, r); err != nil {
+func (w *Worker) save(ctx context.Context, r check.Run) bool {
+	if err := w.bench.SaveRun(ctx, r); err != nil {
 		if ctx.Err() == nil {
-			w.bench.Log.Error("storing a run; it stands still until the bench is restarted", "run", r.ID, "error", err)
+			w.machine.Log.Error("storing a run; it stands still until the bench is restarted", "run", r.ID, "error", err)
 		}
 		return false
 	}
@@ -56,12 +58,12 @@ func (w *worker) save(ctx context.Context, r check.Run) bool {
 	return true
 }
 
-func (w *worker) perform(ctx context.Context, effect check.Effect) {
+func (w *Worker) perform(ctx context.Context, effect check.Effect) {
 	w.happen(ctx, w.effect(ctx, effect))
 }
 
 // effect does what a run asks for and gives the event it ended in, or nil when the run waits.
-func (w *worker) effect(ctx context.Context, effect check.Effect) check.Event {
+func (w *Worker) effect(ctx context.Context, effect check.Effect) check.Event {
 	switch effect {
 	case check.Nothing:
 		return nil
@@ -77,9 +79,9 @@ func (w *worker) effect(ctx context.Context, effect check.Effect) check.Event {
 		return w.sweepOn(ctx)
 	case check.HoldSweep:
 		if w.sweeping != nil {
-			w.sweeping.hold(ctx)
+			w.sweeping.Hold(ctx)
 		}
-		w.bench.feeder.left(w.current.ID)
+		w.machine.Feeder.Left(w.current.ID)
 		if w.current.Turn {
 			w.turn = time.After(askEvery)
 		}
@@ -88,7 +90,7 @@ func (w *worker) effect(ctx context.Context, effect check.Effect) check.Event {
 		fired := make(chan struct{}, 1)
 		w.poll, w.unpoll = fired, cancel
 		go func() {
-			if w.bench.clock.Sleep(wait, pollEvery) == nil {
+			if w.machine.Clock.Sleep(wait, pollEvery) == nil {
 				fired <- struct{}{}
 			}
 		}()
@@ -96,7 +98,7 @@ func (w *worker) effect(ctx context.Context, effect check.Effect) check.Event {
 	return nil
 }
 
-func (w *worker) runReading(ctx context.Context) check.Event {
+func (w *Worker) runReading(ctx context.Context) check.Event {
 	t := w.read(ctx, "", w.current, probe.Manner{Wake: true})
 	if t.key != w.current.Key {
 		fault := probe.FirstFault(t.pages)
@@ -116,7 +118,8 @@ func (w *worker) runReading(ctx context.Context) check.Event {
 	if w.current.Kind == check.Extended {
 		e.TestTime = r.Capabilities.ExtendedPoll
 	}
-	e.Sweep, e.NoSweep = w.sweepBegins(w.current, r)
+	blocks, _ := w.open.(device.Blocks)
+	e.Sweep, e.NoSweep = sweep.Plan(w.current, r, blocks, w.machine.Clock.Now())
 	for _, p := range t.pages {
 		switch {
 		case p.Fault != nil && (p.Fault.Class == drive.FaultVanished || p.Fault.Class == drive.FaultStuck):
@@ -137,7 +140,7 @@ func (w *worker) runReading(ctx context.Context) check.Event {
 }
 
 // startTest starts the self-test of the run's present step.
-func (w *worker) startTest(ctx context.Context) *drive.Fault {
+func (w *Worker) startTest(ctx context.Context) *drive.Fault {
 	switch w.current.Kind {
 	case check.Conveyance:
 		return w.session.StartTest(ctx, probe.Conveyance)
@@ -162,14 +165,14 @@ func canTest(kind check.Kind, r reading.Reading) (can bool, why string) {
 	return r.HasCounters && r.Capabilities.SelfTest, "the drive has no self-tests"
 }
 
-func (w *worker) after(ctx context.Context, fault *drive.Fault, done check.Event) check.Event {
+func (w *Worker) after(ctx context.Context, fault *drive.Fault, done check.Event) check.Event {
 	if fault != nil {
 		return w.trouble(ctx, fault)
 	}
 	return done
 }
 
-func (w *worker) trouble(ctx context.Context, fault *drive.Fault) check.Event {
+func (w *Worker) trouble(ctx context.Context, fault *drive.Fault) check.Event {
 	if fault.Class == drive.FaultStuck {
 		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
 	}
@@ -180,11 +183,11 @@ func (w *worker) trouble(ctx context.Context, fault *drive.Fault) check.Event {
 const askEvery = time.Second
 
 // ourTurn lets a sweep go on that waited for others, if it may.
-func (w *worker) ourTurn(ctx context.Context) {
+func (w *Worker) ourTurn(ctx context.Context) {
 	w.turn = nil
 	switch {
 	case w.current == nil || !w.current.Turn:
-	case w.bench.feeder.ask(w.current.ID, time.Now()) != "":
+	case w.machine.Feeder.Ask(w.current.ID, time.Now()) != "":
 		w.turn = time.After(askEvery)
 	default:
 		w.happen(ctx, check.ResumeAsked{})
@@ -192,7 +195,7 @@ func (w *worker) ourTurn(ctx context.Context) {
 }
 
 // look asks whether the self-test still runs, and for the log when it does not.
-func (w *worker) look(ctx context.Context) check.Event {
+func (w *Worker) look(ctx context.Context) check.Event {
 	l, fault := w.session.LookTest(ctx)
 	if fault != nil {
 		return w.trouble(ctx, fault)

@@ -1,27 +1,72 @@
-package bench
+// Package worker is one bay at work: it makes the acquaintance of the drive in it, reads it, carries out orders and the steps of a run,
+// and looks at what lies on the drive. Its loop alone talks to the drive. Start with New and Run.
+package worker
 
 import (
 	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"log/slog"
 	"time"
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/probe"
+	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
 )
 
-// worker looks after one bay. Its loop alone talks to the drive, so commands never meet; what it is told waits in its inbox.
-type worker struct {
-	bench *Bench
-	inbox chan any
-	bay   protocol.Bay
-	said  bool // a person says there is a drive
+// Machine is what a bench is made of, as its workers need it.
+type Machine struct {
+	Name    string // by which the shop calls the bench, a drive.BenchName; empty: it is the shop's own
+	Tool    string // version, goes into readings
+	Source  device.Source
+	Clock   device.Clock
+	Journal *journal.Journal
+	Folder  string // of the machine, where a renewal keeps its copies
+	Log     *slog.Logger
+	Feeder  *sweep.Feeder
+	// AllowRework is the bench's own consent that drives are written to, when the shop orders it.
+	AllowRework bool
+}
+
+// Bench is what all workers of a bench share.
+type Bench interface {
+	// Report keeps a report until the shop has it.
+	Report(ctx context.Context, r protocol.Report)
+	// Tell tells how a run stands, and whether somebody will hear it.
+	Tell(p protocol.Progress) bool
+	// SaveRun stores a run; a finished one leaves the open ones.
+	SaveRun(ctx context.Context, r check.Run) error
+	// OpenRun gives an open run.
+	OpenRun(id int64) (check.Run, bool)
+	// RunFor finds the open run of a drive and moves it to the bay in which the drive answers.
+	RunFor(key drive.Key, bay drive.Bay) *check.Run
+	// Claim notes that a bay holds a drive, and tells whether no other does.
+	Claim(key drive.Key, bay int) (alone bool)
+	// Holds notes whether a drive answers in a bay.
+	Holds(bay int, key drive.Key, answers bool)
+	// Held gives which drive answers in which bay.
+	Held() map[int]drive.Key
+	// Release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
+	Release(ctx context.Context, bay int)
+	// Awake wakes whoever waits for reports.
+	Awake()
+	// Go runs f beside the workers; the bench ends after it.
+	Go(f func())
+}
+
+// Worker looks after one bay. Its loop alone talks to the drive, so commands never meet; what it is told waits in its inbox.
+type Worker struct {
+	machine *Machine
+	bench   Bench
+	inbox   chan any
+	bay     protocol.Bay
+	said    bool // a person says there is a drive
 
 	open    device.Device
 	session *probe.Session
@@ -31,7 +76,7 @@ type worker struct {
 	poll     <-chan struct{}
 	unpoll   context.CancelFunc
 
-	sweeping *sweeper // of the current run, from its sweep's begin to its end
+	sweeping *sweep.Sweeper // of the current run, from its sweep's begin to its end
 	swept    chan check.Event
 	full     chan string // why the sweep is to wait for its turn
 	turn     <-chan time.Time
@@ -57,14 +102,23 @@ type (
 	}
 )
 
-func newWorker(b *Bench, row journal.BayRow) *worker {
-	return &worker{
-		bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan string, 1),
-		bay: protocol.Bay{ID: drive.Bay{Bench: b.Name, Number: row.Number}, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: b.clock.Now()},
+// New makes the worker of a bay.
+func New(m *Machine, b Bench, row journal.BayRow) *Worker {
+	return &Worker{
+		machine: m, bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan string, 1),
+		bay: protocol.Bay{ID: drive.Bay{Bench: m.Name, Number: row.Number}, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: m.Clock.Now()},
 	}
 }
 
-func (w *worker) notify(ctx context.Context, message any) {
+// Attached tells what the machine finds in the bay.
+func (w *Worker) Attached(ctx context.Context, what drive.Attachment, there bool) {
+	w.notify(ctx, seen{what, there})
+}
+
+// Freed tells that the drive in the bay has left another one, and may have left its run behind.
+func (w *Worker) Freed(ctx context.Context) { w.notify(ctx, released{}) }
+
+func (w *Worker) notify(ctx context.Context, message any) {
 	select {
 	case w.inbox <- message:
 	case <-ctx.Done():
@@ -72,7 +126,8 @@ func (w *worker) notify(ctx context.Context, message any) {
 	}
 }
 
-func (w *worker) order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
+// Order gives an order, and comes back when it is taken or refused.
+func (w *Worker) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
 	reply := make(chan answered, 1)
 	select {
 	case w.inbox <- ordered{o, reply}:
@@ -87,25 +142,26 @@ func (w *worker) order(ctx context.Context, o protocol.Order) (protocol.Receipt,
 	}
 }
 
-func (w *worker) refuse(o protocol.Order, class drive.FaultClass, back string) *protocol.Refusal {
+func (w *Worker) refuse(o protocol.Order, class drive.FaultClass, back string) *protocol.Refusal {
 	return w.refuseWith(o, class, back, class.Advice())
 }
 
 // refuseWith refuses an order with an advice that fits it better than that of the class.
-func (w *worker) refuseWith(o protocol.Order, class drive.FaultClass, back, do string) *protocol.Refusal {
+func (w *Worker) refuseWith(o protocol.Order, class drive.FaultClass, back, do string) *protocol.Refusal {
 	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in %s", o.Kind, w.bay.ID.Words()), Cause: back, Advice: do}
 }
 
 // notNow refuses an order because of what goes on in the bay.
-func (w *worker) notNow(o protocol.Order, back, do string) error {
+func (w *Worker) notNow(o protocol.Order, back, do string) error {
 	return w.refuseWith(o, drive.FaultInUse, back, do)
 }
 
-func (w *worker) busy(o protocol.Order) error {
+func (w *Worker) busy(o protocol.Order) error {
 	return w.notNow(o, fmt.Sprintf("run %d is under way", w.current.ID), "Wait for its end, or stop it first.")
 }
 
-func (w *worker) loop(ctx context.Context) {
+// Run works until the context ends.
+func (w *Worker) Run(ctx context.Context) {
 	defer w.leave()
 	w.publish(ctx)
 	for {
@@ -141,26 +197,22 @@ func (w *worker) loop(ctx context.Context) {
 }
 
 // publish reports the bay as it stands.
-func (w *worker) publish(ctx context.Context) {
+func (w *Worker) publish(ctx context.Context) {
 	bay := w.bay
-	w.bench.report(ctx, protocol.Report{Bay: &bay})
+	w.bench.Report(ctx, protocol.Report{Bay: &bay})
 }
 
-func (w *worker) become(ctx context.Context, c protocol.Connection, key drive.Key, fault *drive.Fault) {
+func (w *Worker) become(ctx context.Context, c protocol.Connection, key drive.Key, fault *drive.Fault) {
 	if w.bay.Connection != c || w.bay.Key != key {
-		w.bay.Since = w.bench.clock.Now()
+		w.bay.Since = w.machine.Clock.Now()
 	}
 	w.bay.Connection, w.bay.Key, w.bay.Fault = c, key, fault
-	w.bench.mu.Lock()
-	if delete(w.bench.holds, w.bay.ID.Number); c == protocol.Answering {
-		w.bench.holds[w.bay.ID.Number] = key
-	}
-	w.bench.mu.Unlock()
+	w.bench.Holds(w.bay.ID.Number, key, c == protocol.Answering)
 	w.publish(ctx)
 }
 
 // leave lets go of the drive.
-func (w *worker) leave() {
+func (w *Worker) leave() {
 	w.endSweep(context.Background(), false)
 	if w.open != nil {
 		_ = w.open.Close()
@@ -169,7 +221,7 @@ func (w *worker) leave() {
 	w.noPoll()
 }
 
-func (w *worker) noPoll() {
+func (w *Worker) noPoll() {
 	if w.unpoll != nil {
 		w.unpoll()
 	}
@@ -177,7 +229,7 @@ func (w *worker) noPoll() {
 }
 
 // compareAttached compares what the machine finds in the bay with what the worker knows.
-func (w *worker) compareAttached(ctx context.Context, s seen) {
+func (w *Worker) compareAttached(ctx context.Context, s seen) {
 	known := w.bay.Device.Instance != ""
 	if known && s.there && s.what.Instance == w.bay.Device.Instance && s.what.Written != w.bay.Device.Written {
 		w.bay.Device.Written = s.what.Written
@@ -208,29 +260,29 @@ func (w *worker) compareAttached(ctx context.Context, s seen) {
 	}
 }
 
-func (w *worker) silence() *drive.Fault {
+func (w *Worker) silence() *drive.Fault {
 	return &drive.Fault{Class: drive.FaultNoAnswer, What: "looking for a drive in " + w.bay.ID.Words(), Cause: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts)}
 }
 
 // gone tells the run, if there is one, that its drive left.
-func (w *worker) gone(ctx context.Context) {
+func (w *Worker) gone(ctx context.Context) {
 	if r := w.current; r != nil {
 		w.noPoll()
-		next, _ := check.Next(*r, check.DriveGone{}, w.bench.clock.Now())
+		next, _ := check.Next(*r, check.DriveGone{}, w.machine.Clock.Now())
 		w.save(ctx, next)
 	}
 	w.leave()
-	w.bench.release(ctx, w.bay.ID.Number)
+	w.bench.Release(ctx, w.bay.ID.Number)
 }
 
 // attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind. Unless a person
 // asked for it, a drive that sleeps is not woken.
-func (w *worker) attach(ctx context.Context, asked bool) {
+func (w *Worker) attach(ctx context.Context, asked bool) {
 	if w.bay.Device.Bytes == 0 {
 		w.become(ctx, protocol.Unread, drive.Key{}, &drive.Fault{Class: drive.FaultNoMedium, What: "looking at " + w.bay.Device.Node, Cause: "the adapter is there, no drive is behind it"})
 		return
 	}
-	d, err := w.bench.Source.Open(ctx, w.bay.Device)
+	d, err := w.machine.Source.Open(ctx, w.bay.Device)
 	if err != nil {
 		w.become(ctx, protocol.Unread, drive.Key{}, device.FaultOf("opening "+w.bay.Device.Node, err))
 		return
@@ -265,11 +317,11 @@ func (w *worker) attach(ctx context.Context, asked bool) {
 }
 
 // takeUp goes on with the run of the drive in the bay, unless another bay that holds the same drive does.
-func (w *worker) takeUp(ctx context.Context) {
+func (w *Worker) takeUp(ctx context.Context) {
 	if w.bay.Connection != protocol.Answering || w.current != nil {
 		return
 	}
-	if r := w.bench.runFor(w.bay.Key, w.bay.ID); r != nil {
+	if r := w.bench.RunFor(w.bay.Key, w.bay.ID); r != nil {
 		w.current = r
 		var event check.Event = check.DriveBack{}
 		switch r.State {
@@ -294,7 +346,7 @@ func ended(pages []reading.Page) *drive.Fault {
 }
 
 // unnamed settles a bay whose drive did not name itself.
-func (w *worker) unnamed(ctx context.Context, pages []reading.Page) {
+func (w *Worker) unnamed(ctx context.Context, pages []reading.Page) {
 	fault := probe.FirstFault(pages)
 	connection := protocol.Unread
 	if fault != nil && fault.Class == drive.FaultStuck {
@@ -305,31 +357,31 @@ func (w *worker) unnamed(ctx context.Context, pages []reading.Page) {
 }
 
 // known is what the bench remembers of the adapter in the bay.
-func (w *worker) known(ctx context.Context) probe.Passes {
+func (w *Worker) known(ctx context.Context) probe.Passes {
 	if w.bay.Device.Adapter == "" {
 		return probe.NotKnown
 	}
-	passes, err := w.bench.Journal.Adapter(ctx, w.bay.Device.Adapter)
+	passes, err := w.machine.Journal.Adapter(ctx, w.bay.Device.Adapter)
 	if err != nil && ctx.Err() == nil {
-		w.bench.Log.Error("asking the journal for an adapter", "bay", w.bay.ID.String(), "error", err)
+		w.machine.Log.Error("asking the journal for an adapter", "bay", w.bay.ID.String(), "error", err)
 	}
 	return probe.Passes(passes)
 }
 
 // learned keeps what a reading showed of the adapter.
-func (w *worker) learned(ctx context.Context) {
+func (w *Worker) learned(ctx context.Context) {
 	adapter, passes := w.bay.Device.Adapter, w.session.Passes()
 	if adapter == "" || passes == probe.NotKnown || passes == w.known(ctx) {
 		return
 	}
-	if err := w.bench.Journal.SaveAdapter(ctx, adapter, uint8(passes)); err != nil && ctx.Err() == nil {
-		w.bench.Log.Error("keeping an adapter in the journal", "bay", w.bay.ID.String(), "error", err)
+	if err := w.machine.Journal.SaveAdapter(ctx, adapter, uint8(passes)); err != nil && ctx.Err() == nil {
+		w.machine.Log.Error("keeping an adapter in the journal", "bay", w.bay.ID.String(), "error", err)
 	}
 }
 
-func (w *worker) remember(ctx context.Context) {
-	if err := w.bench.Journal.SaidBay(ctx, w.bay.ID.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
-		w.bench.Log.Error("keeping a bay in the journal", "bay", w.bay.ID.String(), "error", err)
+func (w *Worker) remember(ctx context.Context) {
+	if err := w.machine.Journal.SaidBay(ctx, w.bay.ID.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
+		w.machine.Log.Error("keeping a bay in the journal", "bay", w.bay.ID.String(), "error", err)
 	}
 }
 
@@ -342,12 +394,12 @@ type taken struct {
 
 // read takes a reading and reports it when the drive named itself. A drive that was only found, and answers in another bay
 // already, has been read there: two readings at once would race each other.
-func (w *worker) read(ctx context.Context, order string, r *check.Run, how probe.Manner) taken {
-	if w.sweeping != nil && !w.sweeping.over() { // its times would be the reading's
-		w.sweeping.hold(ctx)
-		defer w.sweeping.release()
+func (w *Worker) read(ctx context.Context, order string, r *check.Run, how probe.Manner) taken {
+	if w.sweeping != nil && !w.sweeping.Over() { // its times would be the reading's
+		w.sweeping.Hold(ctx)
+		defer w.sweeping.Release()
 	}
-	at, start := w.bench.clock.Now(), time.Now()
+	at, start := w.machine.Clock.Now(), time.Now()
 	pages := w.session.Pages(ctx, how)
 	w.learned(ctx)
 	t := taken{pages: pages, key: probe.Key(pages)}
@@ -356,22 +408,22 @@ func (w *worker) read(ctx context.Context, order string, r *check.Run, how probe
 	}
 	t.decoded = reading.Decode(pages)
 	w.identity = t.decoded.Identity
-	if alone := w.bench.claim(t.key, w.bay.ID.Number); !alone && order == "" && r == nil {
+	if alone := w.bench.Claim(t.key, w.bay.ID.Number); !alone && order == "" && r == nil {
 		return t
 	}
-	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.ID, Key: t.key, At: at, Took: time.Since(start), Pages: pages, Tool: w.bench.Tool}
+	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.ID, Key: t.key, At: at, Took: time.Since(start), Pages: pages, Tool: w.machine.Tool}
 	if r != nil {
 		report.Run = r.ID
 		if s := r.Current(); s != nil {
 			report.Step = s.Kind
 		}
 	}
-	w.bench.report(ctx, protocol.Report{Reading: report})
+	w.bench.Report(ctx, protocol.Report{Reading: report})
 	return t
 }
 
 // carryOut carries out an order, or says why not. What takes longer than a reply may wait comes back as a function.
-func (w *worker) carryOut(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
+func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
 	switch o.Kind {
 	case protocol.OrderAttempt:
 		return receipt, nil, w.attempt(ctx)
@@ -416,7 +468,7 @@ func (w *worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 				if f := probe.FirstFault(t.pages); f != nil {
 					fault = *f
 				}
-				w.bench.report(ctx, protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: w.bay.ID, Fault: fault}})
+				w.bench.Report(ctx, protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: w.bay.ID, Fault: fault}})
 			}
 			if t.key != w.bay.Key || ended(t.pages) != nil {
 				w.otherThanExpected(ctx, t.pages, t.key)
@@ -429,9 +481,9 @@ func (w *worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	if w.current != nil {
 		return receipt, nil, w.busy(o)
 	}
-	r := check.New(o.Check, w.bay.ID, w.bay.Key, o.By, w.bench.clock.Now(), o.Limit, o.Spans...)
+	r := check.New(o.Check, w.bay.ID, w.bay.Key, o.By, w.machine.Clock.Now(), o.Limit, o.Spans...)
 	r.ID, r.Despite = o.Run, o.Despite
-	add := w.bench.Journal.AddRun
+	add := w.machine.Journal.AddRun
 	if o.Check.IsRework() {
 		r.Rework = o.Rework
 		add = func(ctx context.Context, r check.Run) error { return w.takeRework(ctx, o, r) }
@@ -441,14 +493,14 @@ func (w *worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	} else if err != nil {
 		return receipt, nil, err
 	}
-	w.bench.awake()
+	w.bench.Awake()
 	w.current = &r
 	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, check.Begin{}) }, nil
 }
 
 // writeProtect has the machine refuse to write to the drive in the bay, or not any more.
-func (w *worker) writeProtect(ctx context.Context, o protocol.Order) error {
-	source, ok := w.bench.Source.(device.Guard)
+func (w *Worker) writeProtect(ctx context.Context, o protocol.Order) error {
+	source, ok := w.machine.Source.(device.Guard)
 	if !ok || w.bay.Device.Instance == "" {
 		return w.refuse(o, drive.FaultNotRead, "there is nothing to protect")
 	}
@@ -462,25 +514,23 @@ func (w *worker) writeProtect(ctx context.Context, o protocol.Order) error {
 }
 
 // stopAbsent stops a run whose drive is not here.
-func (w *worker) stopAbsent(ctx context.Context, o protocol.Order) error {
-	w.bench.mu.Lock()
-	r, ok := w.bench.runs[o.Run]
-	w.bench.mu.Unlock()
+func (w *Worker) stopAbsent(ctx context.Context, o protocol.Order) error {
+	r, ok := w.bench.OpenRun(o.Run)
 	if !ok {
 		return w.notNow(o, fmt.Sprintf("run %d is not under way", o.Run), "Look at the run: it has ended.")
 	}
-	next, _ := check.Next(*r, check.StopAsked{By: o.By}, w.bench.clock.Now())
-	return w.bench.saveRun(ctx, next)
+	next, _ := check.Next(r, check.StopAsked{By: o.By}, w.machine.Clock.Now())
+	return w.bench.SaveRun(ctx, next)
 }
 
 // attempt tries once more to make the drive answer that a person says is in the bay.
-func (w *worker) attempt(ctx context.Context) error {
-	if r, ok := w.bench.Source.(device.Rescanner); ok {
+func (w *Worker) attempt(ctx context.Context) error {
+	if r, ok := w.machine.Source.(device.Rescanner); ok {
 		if err := r.Rescan(ctx, w.bay.Address); err != nil {
-			w.bench.Log.Warn("looking again", "bay", w.bay.ID.String(), "error", err)
+			w.machine.Log.Warn("looking again", "bay", w.bay.ID.String(), "error", err)
 		}
 	}
-	found, err := w.bench.Source.Look(ctx)
+	found, err := w.machine.Source.Look(ctx)
 	if err != nil {
 		return err
 	}
@@ -507,7 +557,7 @@ func (w *worker) attempt(ctx context.Context) error {
 }
 
 // otherThanExpected settles a bay whose drive stopped naming itself, or names itself otherwise.
-func (w *worker) otherThanExpected(ctx context.Context, pages []reading.Page, key drive.Key) {
+func (w *Worker) otherThanExpected(ctx context.Context, pages []reading.Page, key drive.Key) {
 	if fault := ended(pages); fault != nil && fault.Class == drive.FaultStuck {
 		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
 		return

@@ -1,4 +1,4 @@
-package bench
+package sweep
 
 import (
 	"fmt"
@@ -23,14 +23,14 @@ const (
 	gains = 0.15
 )
 
-// feeder admits sweeps one after the other and watches what each does to those before it. When one more only makes the others
+// Feeder admits sweeps one after the other and watches what each does to those before it. When one more only makes the others
 // slower, the bench is full: it waits, and so do further ones, until another has ended. It measures in bytes by the clock it is
 // given.
-type feeder struct {
+type Feeder struct {
 	Feed
-	mu      sync.Mutex
-	flows   []*flow // in the order of their starts
-	limit   int     // sweeps at once, found out; 0: not known yet
+	mu      sync.Mutex // guards what follows
+	flows   []*flow    // in the order of their starts
+	limit   int        // sweeps at once, found out; 0: not known yet
 	started time.Time
 	trial   bool // the last of flows is being watched
 	before  map[int64]float64
@@ -44,8 +44,8 @@ type flow struct {
 	speed float64 // bytes per second, over the window before
 }
 
-// ask admits a sweep, or says why it waits. It is asked again from time to time.
-func (f *feeder) ask(run int64, now time.Time) (why string) {
+// Ask admits a sweep, or says why it waits. It is asked again from time to time.
+func (f *Feeder) Ask(run int64, now time.Time) (why string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if slices.ContainsFunc(f.flows, func(o *flow) bool { return o.run == run }) || f.Feed == (Feed{}) {
@@ -83,8 +83,8 @@ func (o *flow) rate(now time.Time) float64 {
 // anew begins a new window.
 func (o *flow) anew(now time.Time) { o.speed, o.since, o.bytes = o.rate(now), now, 0 }
 
-// moved counts what a sweep has read. It tells when this sweep is to wait, since it only slows the others.
-func (f *feeder) moved(run int64, bytes uint64, now time.Time) (why string) {
+// Moved counts what a sweep has read. It tells when this sweep is to wait, since it only slows the others.
+func (f *Feeder) Moved(run int64, bytes uint64, now time.Time) (why string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	i := slices.IndexFunc(f.flows, func(o *flow) bool { return o.run == run })
@@ -126,8 +126,8 @@ func (f *feeder) moved(run int64, bytes uint64, now time.Time) (why string) {
 	return fmt.Sprintf("it waits for its turn: with one more this bench only reads the others slower, %.0f MB/s instead of %.0f", is/1e6, was/1e6)
 }
 
-// left notes that a sweep has ended or waits.
-func (f *feeder) left(run int64) {
+// Left notes that a sweep has ended or waits.
+func (f *Feeder) Left(run int64) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	i := slices.IndexFunc(f.flows, func(o *flow) bool { return o.run == run })

@@ -1,7 +1,8 @@
-// Package guard is the only place that can open a drive for writing. Admit holds every reason for which a rework does not
-// begin; Open holds, besides, what the machine and the drive themselves say at the moment of the opening, and hands out the
-// surface. Both are asked again whenever a drive was away. No flag passes by. Start with Admit.
-package guard
+// Package write is the one door for writing: the only place that can open a drive's surface for it, and what a rework does with the
+// surface. Admit holds every reason for which a rework does not begin; Open holds, besides, what the machine and the drive themselves
+// say at the moment of the opening, and hands out the surface. Both are asked again whenever a drive was away. No flag passes by. Each
+// write has an intent in the journal before it. Start with Admit, then Hold.
+package write
 
 import (
 	"context"

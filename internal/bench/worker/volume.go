@@ -1,4 +1,4 @@
-package bench
+package worker
 
 import (
 	"bytes"
@@ -23,7 +23,7 @@ const checking = 15 * time.Minute
 
 // lookAtVolumes reads partition tables and superblocks, and has the system's own checkers look where there are some. They take
 // their time beside the bay's other work; the report comes when all are done.
-func (w *worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.Receipt, func(), error) {
+func (w *Worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.Receipt, func(), error) {
 	if w.current != nil {
 		return protocol.Receipt{}, nil, w.busy(o)
 	}
@@ -34,12 +34,12 @@ func (w *worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.
 	}
 	return protocol.Receipt{}, func() {
 		limits := blocks.Limits()
-		seen := &protocol.Volumes{ID: rand.Text(), Order: o.ID, By: o.By, Bay: w.bay.ID, Key: w.bay.Key, At: w.bench.clock.Now(), Bytes: limits.Bytes, Sector: limits.Logical}
+		seen := &protocol.Volumes{ID: rand.Text(), Order: o.ID, By: o.By, Bay: w.bay.ID, Key: w.bay.Key, At: w.machine.Clock.Now(), Bytes: limits.Bytes, Sector: limits.Logical}
 		layout := volume.Look(reader(ctx, peeker, limits, seen), limits.Bytes, limits.Logical)
 		attached := w.bay.Device
-		w.bench.group.Go(func() {
-			w.bench.checkVolumes(ctx, attached, layout, seen)
-			w.bench.report(ctx, protocol.Report{Volumes: seen})
+		w.bench.Go(func() {
+			w.machine.checkVolumes(ctx, attached, layout, seen)
+			w.bench.Report(ctx, protocol.Report{Volumes: seen})
 		})
 	}, nil
 }
@@ -78,8 +78,8 @@ func peek(ctx context.Context, p device.Peeker, limits device.Limits, offset uin
 }
 
 // checkVolumes has the system's own checkers look at each file system that was recognised.
-func (b *Bench) checkVolumes(ctx context.Context, d drive.Attachment, layout volume.Layout, seen *protocol.Volumes) {
-	checker, ok := b.Source.(device.Checker)
+func (m *Machine) checkVolumes(ctx context.Context, d drive.Attachment, layout volume.Layout, seen *protocol.Volumes) {
+	checker, ok := m.Source.(device.Checker)
 	if !ok {
 		return
 	}

@@ -1,0 +1,163 @@
+package worker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/bench/sweep"
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/protocol"
+)
+
+// temperatureEvery is how often the temperature of a drive is read while it is swept, in the drive's time.
+const temperatureEvery = time.Minute
+
+// watchHeat has the temperature read from time to time.
+func (w *Worker) watchHeat(ctx context.Context) {
+	due := make(chan struct{}, 1)
+	ctx, w.unwarm = context.WithCancel(ctx)
+	w.warm = due
+	go func() {
+		for w.machine.Clock.Sleep(ctx, temperatureEvery) == nil {
+			select {
+			case due <- struct{}{}:
+			default:
+			}
+		}
+	}()
+}
+
+// readTemperature reads the temperature, and lets the sweep wait while the drive is too hot.
+func (w *Worker) readTemperature(ctx context.Context) {
+	s := w.sweeping
+	if s == nil || s.Over() || w.session == nil || w.current == nil {
+		return
+	}
+	s.Hold(ctx)
+	pages := w.session.Warmth(ctx)
+	s.Release()
+	decoded := reading.Decode(pages)
+	v := signal.Of(&decoded)[signal.Temperature]
+	if !v.Available {
+		return
+	}
+	celsius := int(v.Number)
+	s.Warm(celsius)
+	switch {
+	case w.current.State == check.Running && celsius >= s.HotAt():
+		w.happen(ctx, check.PauseAsked{Why: fmt.Sprintf("%d °C: it waits until it has cooled to %d °C", celsius, coolAt), Hot: true})
+	case w.current.Hot && celsius <= coolAt:
+		w.happen(ctx, check.ResumeAsked{})
+	}
+}
+
+// sweepEnded takes the end of a sweep that ended by itself.
+func (w *Worker) sweepEnded(ctx context.Context, e check.Event) {
+	if w.sweeping == nil || w.current == nil {
+		return
+	}
+	w.sweeping.Wait()
+	w.forgetSweep()
+	if trouble, ok := e.(check.Trouble); ok && trouble.Fault.Class == drive.FaultStuck {
+		w.become(ctx, protocol.StuckBay, w.bay.Key, &trouble.Fault)
+	}
+	w.happen(ctx, e)
+}
+
+// endSweep ends the sweep that goes on, if one does. With part, what it found so far is reported.
+func (w *Worker) endSweep(ctx context.Context, part bool) {
+	s := w.sweeping
+	if s == nil {
+		return
+	}
+	now := s.End(ctx, part)
+	if w.current != nil {
+		if next, _ := check.Next(*w.current, check.SweepMoved{Sweep: now}, w.machine.Clock.Now()); part {
+			*w.current = next
+		}
+	}
+	w.forgetSweep()
+}
+
+func (w *Worker) forgetSweep() {
+	w.machine.Feeder.Left(w.sweeping.Run())
+	w.sweeping = nil
+	if w.unwarm != nil {
+		w.unwarm()
+	}
+	w.warm, w.unwarm = nil, nil
+	select { // what it may have said last
+	case <-w.swept:
+	default:
+	}
+	select {
+	case <-w.full:
+	default:
+	}
+}
+
+// pause lets the sweep of the current run wait, or go on.
+func (w *Worker) pause(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
+	r := w.current
+	wanted, why := check.Running, "no sweep is going on, and a self-test of the drive's own cannot wait"
+	if o.Kind == protocol.OrderResume {
+		wanted, why = check.Paused, "it does not wait"
+	}
+	if s := r; s == nil || r.ID != o.Run || r.State != wanted || o.Kind == protocol.OrderPause && w.sweeping == nil {
+		return receipt, nil, w.notNow(o, why, "Look at the run.")
+	}
+	if o.Kind == protocol.OrderResume {
+		return receipt, func() { w.happen(ctx, check.ResumeAsked{}) }, nil
+	}
+	return receipt, func() { w.happen(ctx, check.PauseAsked{Why: "paused by " + o.By}) }, nil
+}
+
+// coolAt is where a sweep that paused for heat goes on.
+const coolAt = 50
+
+// sweepOn begins the sweep of the current step, or goes on from its mark.
+func (w *Worker) sweepOn(ctx context.Context) check.Event {
+	if why := w.machine.Feeder.Ask(w.current.ID, time.Now()); why != "" {
+		return check.PauseAsked{Why: why, Turn: true}
+	}
+	if w.sweeping != nil {
+		w.sweeping.Release()
+		return nil
+	}
+	wrong := w.beginSweep(ctx)
+	if wrong != nil {
+		w.machine.Feeder.Left(w.current.ID)
+	}
+	return wrong
+}
+
+// beginSweep starts the sweeper of the current step, or gives what is wrong.
+func (w *Worker) beginSweep(ctx context.Context) check.Event {
+	blocks, ok := w.open.(device.Blocks)
+	index := slices.IndexFunc(w.current.Steps, func(s check.Step) bool {
+		return s.Kind.IsSweep() && s.Standing != nil && s.State == check.Begun
+	})
+	var s *sweep.Sweeper
+	err := fmt.Errorf("the drive in %s has no surface that can be read", w.bay.ID.Words())
+	if ok && index >= 0 {
+		s, err = sweep.Begin(ctx, sweep.Host{
+			Journal: w.machine.Journal, Clock: w.machine.Clock, Log: w.machine.Log, Feeder: w.machine.Feeder, Tell: w.bench.Tell, Stored: w.bench.Awake,
+		}, sweep.Order{Run: *w.current, Step: index, Blocks: blocks, Hold: w.hold(index), Events: w.swept, Full: w.full})
+	}
+	if refused, ok := errors.AsType[*sweep.NotHeldError](err); ok {
+		return reworkTrouble(w.current.Kind, refused.Err)
+	}
+	if err != nil {
+		return check.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Cause: err.Error(), Extra: "Stop the run and begin anew."}}
+	}
+	w.sweeping = s
+	w.watchHeat(ctx)
+	return nil
+}
