@@ -79,11 +79,11 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			v.Drive = &d
 		}
 	}
-	i, err := s.store.IntakeInBay(ctx, b.ID)
+	i, err := intakeOfBay(ctx, s.store, b)
 	if err != nil && !shop.IsNone(err) {
 		return v, err
 	}
-	if err == nil && (i.Drive == 0 && b.Connection != protocol.Empty || v.Drive != nil && i.Drive == v.Drive.ID) {
+	if err == nil && (i.Drive != 0 || b.Connection != protocol.Empty) {
 		v.Intake = &i
 	}
 	if v.Drive != nil {

@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"hylostat.example/internal/core/drive"
@@ -74,17 +75,35 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 	return i, err
 }
 
+// intakeOfBay gives the open intake of what is in a bay: that of the drive that named itself, in whichever bay it was taken in, else the
+// one that waits for a drive there. IsNone of the error: there is none.
+func intakeOfBay(ctx context.Context, from Reader, b protocol.Bay) (shop.Intake, error) {
+	if b.Key.IsValid() {
+		d, err := from.DriveByKey(ctx, b.Key)
+		if err != nil && !shop.IsNone(err) {
+			return shop.Intake{}, err
+		}
+		if err == nil {
+			all, err := from.Intakes(ctx, d.ID)
+			if err != nil {
+				return shop.Intake{}, err
+			}
+			if len(all) > 0 && all[0].Handover == nil {
+				return all[0], nil
+			}
+		}
+	}
+	i, err := from.IntakeInBay(ctx, b.ID)
+	if err == nil && i.Drive != 0 { // of a drive that was here
+		err = &shop.NotFound{What: "no intake for " + b.ID.Words(), Advice: "Take the drive in."}
+	}
+	return i, err
+}
+
 // atRisk tells whether the bay's drive must be protected from writing: its data is wanted and not copied.
-func (s *Desk) atRisk(ctx context.Context, b protocol.Bay) (on bool) {
-	i, err := s.store.IntakeInBay(ctx, b.ID)
-	if err != nil || !i.AtRisk() {
-		return false
-	}
-	if i.Drive == 0 || !b.Key.IsValid() {
-		return true
-	}
-	d, err := s.store.DriveByKey(ctx, b.Key)
-	return err == nil && d.ID == i.Drive
+func (s *Desk) atRisk(ctx context.Context, b protocol.Bay) bool {
+	i, err := intakeOfBay(ctx, s.store, b)
+	return err == nil && i.AtRisk()
 }
 
 // protectNow has the bench protect a bay's drive as its intake wants it. A bench that cannot is no reason to refuse an intake;
@@ -138,7 +157,15 @@ func (s *Desk) settle(ctx context.Context, tx Tx, i *shop.Intake, d shop.Drive) 
 func (s *Desk) RecordCopy(ctx context.Context, by shop.Actor, bay drive.Bay) (shop.Intake, error) {
 	var i shop.Intake
 	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) (_ []shop.Deed, _ []shop.Event, err error) {
-		if i, err = tx.IntakeInBay(ctx, bay); err != nil {
+		bays, err := tx.Bays(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		b := protocol.Bay{ID: bay}
+		if at := slices.IndexFunc(bays, func(b protocol.Bay) bool { return b.ID == bay }); at >= 0 {
+			b = bays[at]
+		}
+		if i, err = intakeOfBay(ctx, tx, b); err != nil {
 			return nil, nil, err
 		}
 		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Text: fmt.Sprintf("%s: data copied, says %s", shop.Capital(bay.Words()), by.Name)}

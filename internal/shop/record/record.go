@@ -38,8 +38,7 @@ type Reader interface {
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
 	DrivesBySuffix(ctx context.Context, ending string) ([]shop.Drive, error)
 	HasReport(ctx context.Context, id string) (bool, error)
-	IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error) // the newest, if it is open
-	Latest(ctx context.Context, driveID int64) (shop.Moment, error)      // of its readings
+	Latest(ctx context.Context, driveID int64) (shop.Moment, error) // of its readings
 	List(ctx context.Context, q shop.Query) ([]shop.Listed, error)
 	Volumes(ctx context.Context, driveID int64) (protocol.Volumes, error) // the newest
 }

@@ -29,7 +29,9 @@ func (s *Keeper) LookAtVolumes(ctx context.Context, by shop.Actor, d shop.Drive)
 	if d.Now.Bay.IsZero() {
 		return VolumesView{}, &shop.Conflict{What: d.Identity.Serial + " is in no bay", Advice: "Attach it to a bay, then look."}
 	}
-	if i, err := s.store.IntakeInBay(ctx, d.Now.Bay); err == nil && i.Drive == d.ID && i.AtRisk() {
+	if i, err := s.judge.Intake(ctx, d); err != nil {
+		return VolumesView{}, err
+	} else if i != nil && i.AtRisk() {
 		return VolumesView{}, &shop.Conflict{What: "the data on " + d.Identity.Serial + " is wanted and not copied", Advice: "Copy the data and record the copy, then look at its file systems; or look at those of the copy."}
 	}
 	order := protocol.Order{Kind: protocol.OrderVolumes, Bay: d.Now.Bay, Key: d.Identity.Key, ID: rand.Text(), By: by.Name}

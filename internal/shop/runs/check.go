@@ -33,8 +33,11 @@ func (s *Conductor) Check(ctx context.Context, by shop.Actor, d shop.Drive, o Ch
 		return check.Run{}, &shop.Conflict{What: d.Identity.Serial + " is in no bay", Advice: "Attach it to a bay, then check it."}
 	}
 	o.Despite = strings.TrimSpace(o.Despite)
-	i, err := s.store.IntakeInBay(ctx, d.Now.Bay)
-	if risk := err == nil && i.Drive == d.ID && i.AtRisk(); risk && o.Despite == "" {
+	i, err := s.judge.Intake(ctx, d) // in whichever bay it was taken in
+	if err != nil {
+		return check.Run{}, err
+	}
+	if risk := i != nil && i.AtRisk(); risk && o.Despite == "" {
 		return check.Run{}, &shop.Conflict{What: "the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", Advice: "Copy the data and record the copy, then check. Or say why its surface may be loaded all the same."}
 	} else if !risk {
 		o.Despite = ""

@@ -43,7 +43,6 @@ type Reader interface {
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, error)
 	IntakeByID(ctx context.Context, id int64) (shop.Intake, error)
-	IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error) // the newest, if it is open
 	Lot(ctx context.Context, id int64) (shop.Lot, error)
 	LotOpen(ctx context.Context) (shop.Lot, error)
 	Plan(ctx context.Context, bench string) (check.Plan, error)

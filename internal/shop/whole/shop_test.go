@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"testing"
 	"time"
 
@@ -30,6 +31,7 @@ import (
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/record"
+	"hylostat.example/internal/shop/runs"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
 )
@@ -332,6 +334,50 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	assert.Equal(t, "extended-test", v2.Missing[0].ID)
 	_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 77}})
 	assert.ErrorContains(t, err, "there is no bay 77. List the bays.")
+}
+
+// What is at risk is the data on a drive, in whichever bay it is: nothing that loads its surface starts, and the machine is told not to
+// write to it, although the intake was opened for another bay, or before the drive had a name.
+func TestDataAtRiskFollowsTheDrive(t *testing.T) {
+	p := open(t)
+	ctx, node := t.Context(), drive.Attachment{Node: "sdx", Instance: "1"}
+	s := state{serial: "KVA077M511", hours: 9000, heat: 39}
+	protected := func(bay int) bool {
+		p.Wait()
+		for _, o := range slices.Backward(p.bench.orders) {
+			if o.Kind == protocol.OrderWriteProtect && o.Bay.Number == bay {
+				return o.On
+			}
+		}
+		return false
+	}
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Unread, Device: node})
+	_, err := p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Wanted: true, Clicks: true})
+	require.NoError(t, err)
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Unread, Device: node})
+	assert.True(t, protected(2), "it has no name yet")
+	p.read(time.Minute, s)
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key(), Device: node})
+	_, err = p.Check(ctx, who("Dov"), p.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
+	require.ErrorContains(t, err, "wanted and not copied")
+
+	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Empty})
+	v := p.bay(protocol.Bay{ID: drive.Bay{Bench: "", Number: 5}, Connection: protocol.Answering, Key: s.key(), Device: node})
+	require.NotNil(t, v.Intake, "its intake goes with it")
+	assert.Equal(t, desk.ActionRecordCopy, v.Action)
+	assert.True(t, protected(5))
+	_, err = p.Check(ctx, who("Dov"), p.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
+	require.ErrorContains(t, err, "wanted and not copied", "in another bay it is at risk as well")
+	_, err = p.LookAtVolumes(ctx, who("Dov"), p.drive("7M511"))
+	require.ErrorContains(t, err, "wanted and not copied")
+	_, err = p.SetPlan(ctx, who("Dov"), "", check.Quick)
+	require.NoError(t, err)
+	assert.False(t, slices.ContainsFunc(p.bench.orders, func(o protocol.Order) bool { return o.Kind == protocol.OrderCheck }), "no plan starts anything")
+	_, err = p.RecordCopy(ctx, who("Dov"), drive.Bay{Number: 5})
+	require.NoError(t, err)
+	_, err = p.Check(ctx, who("Dov"), p.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
+	require.NoError(t, err)
+	assert.False(t, p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: state{serial: "KVA077M600"}.key(), Device: node}).Intake != nil, "another drive in the bay has no part in it")
 }
 
 // A newer edition brings a newer policy, and leaves a shop that has its own with that.
