@@ -9,6 +9,7 @@ import { Shell } from "./pages/Shell";
 import { State } from "./parts/basics";
 import { Global } from "./theme/Global";
 
+const BaysPage = lazy(() => import("./pages/BaysPage"));
 const DrivePage = lazy(() => import("./pages/DrivePage"));
 const DrivesPage = lazy(() => import("./pages/DrivesPage"));
 const IntakePage = lazy(() => import("./pages/IntakePage"));
@@ -23,6 +24,7 @@ const router = createBrowserRouter([
     element: <Shell />,
     children: [
       { path: "/", element: <BenchPage /> },
+      { path: "/bays", element: <BaysPage /> },
       { path: "/drives", element: <DrivesPage /> },
       { path: "/drives/:serial", element: <DrivePage /> },
       { path: "/intake", element: <IntakePage /> },

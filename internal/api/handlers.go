@@ -19,6 +19,7 @@ import (
 	"hylostat.example/internal/protocol"
 	recordfile "hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/record"
 	"hylostat.example/internal/shop/runs"
@@ -60,6 +61,19 @@ func (h *handlers) bay(ctx context.Context, id drive.Bay) (contract.Bay, error) 
 func (h *handlers) GetBay(ctx context.Context, r server.GetBayRequestObject) (server.GetBayResponseObject, error) {
 	b, err := h.bay(ctx, r.Bay)
 	return server.GetBay200JSONResponse(b), err
+}
+
+func (h *handlers) SetBay(ctx context.Context, r server.SetBayRequestObject) (server.SetBayResponseObject, error) {
+	v, err := h.shop.SetBay(ctx, actor(ctx, r.Body.By), r.Bay, desk.BaySetting{Number: r.Body.Number, Label: r.Body.Label, Hidden: r.Body.Hidden})
+	return server.SetBay200JSONResponse(bayOf(v)), err
+}
+
+func (h *handlers) ArrangeBays(ctx context.Context, r server.ArrangeBaysRequestObject) (server.ArrangeBaysResponseObject, error) {
+	if err := h.shop.Arrange(ctx, actor(ctx, r.Body.By), r.Body.Bays); err != nil {
+		return nil, err
+	}
+	all, err := h.shop.Bays(ctx)
+	return server.ArrangeBays200JSONResponse(each(all, bayOf)), err
 }
 
 func (h *handlers) AttemptBay(ctx context.Context, r server.AttemptBayRequestObject) (server.AttemptBayResponseObject, error) {

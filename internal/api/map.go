@@ -45,7 +45,7 @@ func faultOf(f drive.Fault) contract.Fault {
 func bayOf(v desk.BayView) contract.Bay {
 	b := contract.Bay{
 		Name: v.Bay.ID, Bench: v.Bay.ID.Bench, Number: v.Bay.ID.Number, Address: string(v.Bay.Address), Connection: contract.BayConnection(v.Bay.Connection), Attempts: v.Bay.Attempts,
-		Since: v.Bay.Since, Doing: v.Doing, Note: text(v.Note), Action: contract.BayAction(v.Action), Next: v.Next,
+		Since: v.Bay.Since, Label: text(v.Bay.Label), Hidden: optional(v.Bay.Hidden), Doing: v.Doing, Note: text(v.Note), Action: contract.BayAction(v.Action), Next: v.Next,
 	}
 	if a := v.Bay.Device; a.Node != "" {
 		b.Attached = &contract.Attached{Node: a.Node, Transport: a.Transport, Vendor: text(a.Vendor), Model: text(a.Model), Serial: text(a.Serial), Bytes: int64(a.Bytes), InUse: text(a.InUse), Written: optional(int64(a.Written))}

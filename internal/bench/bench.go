@@ -38,20 +38,20 @@ type Bench struct {
 	wake     chan struct{}
 	progress chan protocol.Progress
 
-	mu      sync.Mutex // guards what follows
-	workers map[int]*worker.Worker
-	places  map[drive.Address]*worker.Worker
-	runs    map[int64]*check.Run // open ones
-	holds   map[int]drive.Key    // which drive answers in which bay
-	group   sync.WaitGroup
-	ctx     context.Context
+	mu        sync.Mutex            // guards what follows
+	addresses map[int]drive.Address // by the number of the bay
+	workers   map[drive.Address]*worker.Worker
+	runs      map[int64]*check.Run        // open ones
+	holds     map[drive.Address]drive.Key // which drive answers in which bay
+	group     sync.WaitGroup
+	ctx       context.Context
 }
 
 // New reads the journal and makes a worker for every bay it knows.
 func New(ctx context.Context, o Options) (*Bench, error) {
 	b := &Bench{
 		Options: o, wake: make(chan struct{}, 1), progress: make(chan protocol.Progress, 256),
-		workers: map[int]*worker.Worker{}, places: map[drive.Address]*worker.Worker{}, runs: map[int64]*check.Run{}, holds: map[int]drive.Key{},
+		addresses: map[int]drive.Address{}, workers: map[drive.Address]*worker.Worker{}, runs: map[int64]*check.Run{}, holds: map[drive.Address]drive.Key{},
 	}
 	b.Clock, b.Feeder = o.Source.Clock(), &sweep.Feeder{Feed: o.Feed}
 	rows, err := o.Journal.Bays(ctx)
@@ -77,7 +77,7 @@ func New(ctx context.Context, o Options) (*Bench, error) {
 
 func (b *Bench) addWorker(row journal.BayRow) *worker.Worker {
 	w := worker.New(&b.Machine, b, row)
-	b.workers[row.Number], b.places[row.Address] = w, w
+	b.addresses[row.Number], b.workers[row.Address] = row.Address, w
 	return w
 }
 
@@ -135,7 +135,7 @@ func (b *Bench) look(ctx context.Context) error {
 		addresses = append(addresses, d.Address)
 	}
 	for _, a := range addresses {
-		if _, known := b.places[a]; known {
+		if _, known := b.workers[a]; known {
 			continue
 		}
 		row, err := b.Journal.AddBay(ctx, a)
@@ -144,7 +144,7 @@ func (b *Bench) look(ctx context.Context) error {
 		}
 		b.start(b.addWorker(row))
 	}
-	for a, w := range b.places {
+	for a, w := range b.workers {
 		d, there := at[a]
 		w.Attached(ctx, d, there)
 	}
@@ -172,10 +172,13 @@ func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 			o.Bay = r.Bay
 		}
 	}
-	w, ok := b.workers[o.Bay.Number]
+	w, ok := b.workers[b.addresses[o.Bay.Number]]
 	b.mu.Unlock()
 	if !ok {
 		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Cause: fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title), Advice: "List the bays."}
+	}
+	if o.Kind == protocol.OrderSetBay || o.Kind == protocol.OrderArrange {
+		return protocol.Receipt{}, b.set(ctx, o)
 	}
 	return w.Order(ctx, o)
 }
@@ -273,7 +276,7 @@ func (b *Bench) RunFor(key drive.Key, bay drive.Bay) *check.Run {
 	defer b.mu.Unlock()
 	for _, r := range b.runs {
 		if r.Key == key {
-			if r.Bay != bay && b.holds[r.Bay.Number] == key {
+			if r.Bay != bay && b.holds[b.addresses[r.Bay.Number]] == key {
 				return nil
 			}
 			r.Bay = bay
@@ -284,12 +287,12 @@ func (b *Bench) RunFor(key drive.Key, bay drive.Bay) *check.Run {
 }
 
 // Claim notes that a bay holds a drive, and tells whether no other does.
-func (b *Bench) Claim(key drive.Key, bay int) (alone bool) {
+func (b *Bench) Claim(key drive.Key, at drive.Address) (alone bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.holds[bay] = key
+	b.holds[at] = key
 	for other, k := range b.holds {
-		if other != bay && k == key {
+		if other != at && k == key {
 			return false
 		}
 	}
@@ -297,11 +300,11 @@ func (b *Bench) Claim(key drive.Key, bay int) (alone bool) {
 }
 
 // Release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
-func (b *Bench) Release(ctx context.Context, bay int) {
+func (b *Bench) Release(ctx context.Context, at drive.Address) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	key, held := b.holds[bay]
-	delete(b.holds, bay)
+	key, held := b.holds[at]
+	delete(b.holds, at)
 	for other, k := range b.holds {
 		if held && k == key {
 			b.workers[other].Freed(ctx)
@@ -334,6 +337,14 @@ func (b *Bench) Tell(p protocol.Progress) bool {
 	}
 }
 
+// Opened implements worker.Bench.
+func (b *Bench) Opened(r check.Run) {
+	b.mu.Lock()
+	b.runs[r.ID] = &r
+	b.mu.Unlock()
+	b.Awake()
+}
+
 // OpenRun implements worker.Bench.
 func (b *Bench) OpenRun(id int64) (check.Run, bool) {
 	b.mu.Lock()
@@ -346,19 +357,25 @@ func (b *Bench) OpenRun(id int64) (check.Run, bool) {
 }
 
 // Holds implements worker.Bench.
-func (b *Bench) Holds(bay int, key drive.Key, answers bool) {
+func (b *Bench) Holds(at drive.Address, key drive.Key, answers bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if delete(b.holds, bay); answers {
-		b.holds[bay] = key
+	if delete(b.holds, at); answers {
+		b.holds[at] = key
 	}
 }
 
 // Held implements worker.Bench.
-func (b *Bench) Held() map[int]drive.Key {
+func (b *Bench) Held() map[drive.Bay]drive.Key {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return maps.Clone(b.holds)
+	all := map[drive.Bay]drive.Key{}
+	for number, at := range b.addresses {
+		if k, held := b.holds[at]; held {
+			all[drive.Bay{Bench: b.Name, Number: number}] = k
+		}
+	}
+	return all
 }
 
 // Go implements worker.Bench.

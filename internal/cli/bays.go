@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/drive"
 )
 
 func bayCommands() *cli.Command {
@@ -20,8 +21,20 @@ func bayCommands() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "all bays and what they wait for", Description: "A bay of another bench than the shop's own has that bench's name before it: field/3.\n\nExamples:\n   hylostat bay list\n   hylostat bay list --bench field",
-				Flags:  []cli.Flag{benchFlag},
+				Flags:  []cli.Flag{benchFlag, &cli.BoolFlag{Name: "all", Usage: "those that are hidden, too"}},
 				Action: action(0, 0, listBays),
+			},
+			{
+				Name: "set", Usage: "give a bay a number, a label or a place in the order, or hide it", ArgsUsage: "BAY",
+				Description: "The bay that had the number gets the old one. Records keep the number a bay had then.\n\nExamples:\n   hylostat bay set 3 --label \"left dock\" --number 1\n   hylostat bay set 14 --hide\n   hylostat bay set field/2 --before field/1",
+				Flags: []cli.Flag{
+					&cli.IntFlag{Name: "number", HideDefault: true, Usage: "its new `NUMBER`"},
+					&cli.StringFlag{Name: "label", Usage: "`TEXT` people call it by; empty: none"},
+					&cli.BoolFlag{Name: "hide", Usage: "leave it out of lists and of the bench: the system's own disk"},
+					&cli.BoolFlag{Name: "show", Usage: "show it again"},
+					&cli.StringFlag{Name: "before", Usage: "show it before this `BAY`"},
+				},
+				Action: action(1, 1, setBay),
 			},
 			{
 				Name: "try", Usage: "there is a drive in the bay: look for it again", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay try 4",
@@ -104,6 +117,9 @@ func listBays(ctx context.Context, c call) error {
 	all = slices.DeleteFunc(all, func(b contract.Bay) bool {
 		return !slices.ContainsFunc(benches, func(m contract.Bench) bool { return m.Name == b.Bench })
 	})
+	if !c.Bool("all") {
+		all = slices.DeleteFunc(all, func(b contract.Bay) bool { return optional(b.Hidden) })
+	}
 	return c.show(all, func(w io.Writer) {
 		for i, m := range benches {
 			if len(benches) > 1 {
@@ -112,6 +128,65 @@ func listBays(ctx context.Context, c call) error {
 			printBays(w, slices.DeleteFunc(slices.Clone(all), func(b contract.Bay) bool { return b.Bench != m.Name }))
 		}
 	})
+}
+
+func setBay(ctx context.Context, c call) error {
+	bay, err := c.bay(0)
+	if err != nil {
+		return err
+	}
+	if c.Bool("hide") && c.Bool("show") {
+		return &usage{"--hide and --show contradict each other"}
+	}
+	set := contract.BaySetting{By: c.by(), Number: given[int](c, "number")}
+	if c.IsSet("label") {
+		label := c.String("label")
+		set.Label = &label
+	}
+	if c.Bool("hide") || c.Bool("show") {
+		hidden := c.Bool("hide")
+		set.Hidden = &hidden
+	}
+	b, err := c.SetBay(ctx, bay, set)
+	if err != nil {
+		return err
+	}
+	if c.IsSet("before") {
+		if err := moveBay(ctx, c, b, c.String("before")); err != nil {
+			return err
+		}
+		if b, err = c.Bay(ctx, b.Name); err != nil {
+			return err
+		}
+	}
+	return c.show(b, func(w io.Writer) { printBays(w, []contract.Bay{b}) })
+}
+
+// moveBay puts a bay before another one in the order of their bench.
+func moveBay(ctx context.Context, c call, b contract.Bay, name string) error {
+	before, err := drive.ParseBay(name)
+	if err != nil {
+		return &usage{err.Error()}
+	}
+	all, err := c.Bays(ctx)
+	if err != nil {
+		return err
+	}
+	var order []contract.BayName
+	found := false
+	for _, other := range all {
+		if other.Name == before {
+			order, found = append(order, b.Name), true
+		}
+		if other.Bench == b.Bench && other.Name != b.Name {
+			order = append(order, other.Name)
+		}
+	}
+	if !found || before.Bench != b.Bench {
+		return &usage{fmt.Sprintf("%s is no bay of the same bench", before)}
+	}
+	_, err = c.ArrangeBays(ctx, contract.BayOrder{Bays: order, By: c.by()})
+	return err
 }
 
 func planCommands() *cli.Command {
@@ -193,6 +268,7 @@ func printQueue(w io.Writer, q contract.Queue) {
 
 func printBays(w io.Writer, all []contract.Bay) {
 	rows := make([]table.Row, len(all))
+	labels := slices.ContainsFunc(all, func(b contract.Bay) bool { return b.Label != nil })
 	for i, b := range all {
 		name, answer := "empty", ""
 		switch {
@@ -209,9 +285,17 @@ func printBays(w io.Writer, all []contract.Bay) {
 		if b.Run != nil {
 			doing = fmt.Sprintf("%s, %d %%, %s left", b.Run.Standing, b.Run.Percent, left(b.Run.LeftS))
 		}
-		rows[i] = table.Row{b.Name.Short(), name, doing, answer, b.Next}
+		rows[i] = table.Row{b.Name.Short()}
+		if labels {
+			rows[i] = append(rows[i], optional(b.Label))
+		}
+		rows[i] = append(rows[i], name, doing, answer, b.Next)
 	}
-	tabular(w, []any{"bay", "drive", "doing", "verdict", "next"}, rows, 1)
+	head := []any{"bay", "drive", "doing", "verdict", "next"}
+	if labels {
+		head = slices.Insert(head, 1, any("called"))
+	}
+	tabular(w, head, rows, 1)
 }
 
 // attachedName is what the machine calls a drive that did not name itself.

@@ -101,6 +101,20 @@ type ClientInterface interface {
 	// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
 	VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ArrangeBaysWithBody In which order the bays of a bench are shown; those that are not named follow, by number
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+	ArrangeBaysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArrangeBays In which order the bays of a bench are shown; those that are not named follow, by number
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+	ArrangeBays(ctx context.Context, body ArrangeBaysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBays All bays as they stand
 	//
 	// Corresponds with GET /bays (the `ListBays` operationId).
@@ -110,6 +124,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /bays/{bay} (the `GetBay` operationId).
 	GetBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBayWithBody What the shop makes of a bay; the bay that had the number gets the old one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+	SetBayWithBody(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBay What the shop makes of a bay; the bay that had the number gets the old one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+	SetBay(ctx context.Context, bay BayName, body SetBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AttemptBay There is a drive in the bay; look for it, again
 	//
@@ -714,6 +742,40 @@ func (c *Raw) VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
+// ArrangeBaysWithBody In which order the bays of a bench are shown; those that are not named follow, by number
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+func (c *Raw) ArrangeBaysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArrangeBaysRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArrangeBays In which order the bays of a bench are shown; those that are not named follow, by number
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+func (c *Raw) ArrangeBays(ctx context.Context, body ArrangeBaysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArrangeBaysRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListBays All bays as they stand
 //
 // Corresponds with GET /bays (the `ListBays` operationId).
@@ -734,6 +796,40 @@ func (c *Raw) ListBays(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 // Corresponds with GET /bays/{bay} (the `GetBay` operationId).
 func (c *Raw) GetBay(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBayRequest(c.Server, bay)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBayWithBody What the shop makes of a bay; the bay that had the number gets the old one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+func (c *Raw) SetBayWithBody(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBayRequestWithBody(c.Server, bay, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBay What the shop makes of a bay; the bay that had the number gets the old one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+func (c *Raw) SetBay(ctx context.Context, bay BayName, body SetBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBayRequest(c.Server, bay, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2373,6 +2469,46 @@ func NewVerifyAuditRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewArrangeBaysRequest calls the generic ArrangeBays builder with application/json body
+func NewArrangeBaysRequest(server string, body ArrangeBaysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArrangeBaysRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewArrangeBaysRequestWithBody constructs an http.Request for the ArrangeBays method, with any body, and a specified content type
+func NewArrangeBaysRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bay-order")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListBaysRequest constructs an http.Request for the ListBays method
 func NewListBaysRequest(server string) (*http.Request, error) {
 	var err error
@@ -2430,6 +2566,53 @@ func NewGetBayRequest(server string, bay BayName) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetBayRequest calls the generic SetBay builder with application/json body
+func NewSetBayRequest(server string, bay BayName, body SetBayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetBayRequestWithBody(server, bay, "application/json", bodyReader)
+}
+
+// NewSetBayRequestWithBody constructs an http.Request for the SetBay method, with any body, and a specified content type
+func NewSetBayRequestWithBody(server string, bay BayName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "bay", bay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bays/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5811,6 +5994,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
 	VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
 
+	// ArrangeBaysWithBodyWithResponse In which order the bays of a bench are shown; those that are not named follow, by number
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+	ArrangeBaysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArrangeBaysResponse, error)
+
+	// ArrangeBaysWithResponse In which order the bays of a bench are shown; those that are not named follow, by number
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+	ArrangeBaysWithResponse(ctx context.Context, body ArrangeBaysJSONRequestBody, reqEditors ...RequestEditorFn) (*ArrangeBaysResponse, error)
+
 	// ListBaysWithResponse All bays as they stand
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5824,6 +6021,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /bays/{bay} (the `GetBay` operationId).
 	GetBayWithResponse(ctx context.Context, bay BayName, reqEditors ...RequestEditorFn) (*GetBayResponse, error)
+
+	// SetBayWithBodyWithResponse What the shop makes of a bay; the bay that had the number gets the old one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+	SetBayWithBodyWithResponse(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBayResponse, error)
+
+	// SetBayWithResponse What the shop makes of a bay; the bay that had the number gets the old one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+	SetBayWithResponse(ctx context.Context, bay BayName, body SetBayJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBayResponse, error)
 
 	// AttemptBayWithResponse There is a drive in the bay; look for it, again
 	//
@@ -6580,6 +6791,54 @@ func (r VerifyAuditResponse) ContentType() string {
 	return ""
 }
 
+type ArrangeBaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Bay
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ArrangeBaysResponse) GetJSON200() *[]Bay {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ArrangeBaysResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ArrangeBaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArrangeBaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArrangeBaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArrangeBaysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListBaysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6670,6 +6929,54 @@ func (r GetBayResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetBayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Bay
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetBayResponse) GetJSON200() *Bay {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetBayResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetBayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetBayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetBayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetBayResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9965,6 +10272,32 @@ func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, reqEd
 	return ParseVerifyAuditResponse(rsp)
 }
 
+// ArrangeBaysWithBodyWithResponse In which order the bays of a bench are shown; those that are not named follow, by number
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+func (c *ClientWithResponses) ArrangeBaysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArrangeBaysResponse, error) {
+	rsp, err := c.ArrangeBaysWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArrangeBaysResponse(rsp)
+}
+
+// ArrangeBaysWithResponse In which order the bays of a bench are shown; those that are not named follow, by number
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /bay-order (the `ArrangeBays` operationId).
+func (c *ClientWithResponses) ArrangeBaysWithResponse(ctx context.Context, body ArrangeBaysJSONRequestBody, reqEditors ...RequestEditorFn) (*ArrangeBaysResponse, error) {
+	rsp, err := c.ArrangeBays(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArrangeBaysResponse(rsp)
+}
+
 // ListBaysWithResponse All bays as they stand
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9989,6 +10322,32 @@ func (c *ClientWithResponses) GetBayWithResponse(ctx context.Context, bay BayNam
 		return nil, err
 	}
 	return ParseGetBayResponse(rsp)
+}
+
+// SetBayWithBodyWithResponse What the shop makes of a bay; the bay that had the number gets the old one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+func (c *ClientWithResponses) SetBayWithBodyWithResponse(ctx context.Context, bay BayName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBayResponse, error) {
+	rsp, err := c.SetBayWithBody(ctx, bay, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBayResponse(rsp)
+}
+
+// SetBayWithResponse What the shop makes of a bay; the bay that had the number gets the old one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /bays/{bay} (the `SetBay` operationId).
+func (c *ClientWithResponses) SetBayWithResponse(ctx context.Context, bay BayName, body SetBayJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBayResponse, error) {
+	rsp, err := c.SetBay(ctx, bay, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBayResponse(rsp)
 }
 
 // AttemptBayWithResponse There is a drive in the bay; look for it, again
@@ -11279,6 +11638,39 @@ func ParseVerifyAuditResponse(rsp *http.Response) (*VerifyAuditResponse, error) 
 	return response, nil
 }
 
+// ParseArrangeBaysResponse parses an HTTP response from a ArrangeBaysWithResponse call
+func ParseArrangeBaysResponse(rsp *http.Response) (*ArrangeBaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArrangeBaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Bay
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListBaysResponse parses an HTTP response from a ListBaysWithResponse call
 func ParseListBaysResponse(rsp *http.Response) (*ListBaysResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11321,6 +11713,39 @@ func ParseGetBayResponse(rsp *http.Response) (*GetBayResponse, error) {
 	}
 
 	response := &GetBayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Bay
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetBayResponse parses an HTTP response from a SetBayWithResponse call
+func ParseSetBayResponse(rsp *http.Response) (*SetBayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetBayResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -117,6 +117,18 @@ func (c *Client) Bay(ctx context.Context, number contract.BayName) (contract.Bay
 	return call[contract.Bay](c, r, err)
 }
 
+// SetBay sets a bay's number, label, or whether it is shown.
+func (c *Client) SetBay(ctx context.Context, bay contract.BayName, s contract.BaySetting) (contract.Bay, error) {
+	r, err := c.raw.SetBay(ctx, bay, s)
+	return call[contract.Bay](c, r, err)
+}
+
+// ArrangeBays sets in which order the bays of a bench are shown.
+func (c *Client) ArrangeBays(ctx context.Context, o contract.BayOrder) ([]contract.Bay, error) {
+	r, err := c.raw.ArrangeBays(ctx, o)
+	return call[[]contract.Bay](c, r, err)
+}
+
 // Attempt tries again to make the drive of a bay answer.
 func (c *Client) Attempt(ctx context.Context, bay contract.BayName, by string) (contract.Bay, error) {
 	r, err := c.raw.AttemptBay(ctx, bay, &contract.AttemptBayParams{By: &by})

@@ -1086,7 +1086,13 @@ type Bay struct {
 	Doing      string        `json:"doing"`
 	Drive      *Drive        `json:"drive,omitempty"`
 	Fault      *Fault        `json:"fault,omitempty"`
-	Intake     *Intake       `json:"intake,omitempty"`
+
+	// Hidden people do not want to see it; absent: it is shown
+	Hidden *bool   `json:"hidden,omitempty"`
+	Intake *Intake `json:"intake,omitempty"`
+
+	// Label what people call it
+	Label *string `json:"label,omitempty"`
 
 	// Name a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 	Name BayName `json:"name"`
@@ -1110,6 +1116,23 @@ type BayConnection string
 
 // BayName a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 type BayName = drive.Bay
+
+// BayOrder defines model for BayOrder.
+type BayOrder struct {
+	// Bays of one bench
+	Bays []BayName `json:"bays"`
+	By   string    `json:"by"`
+}
+
+// BaySetting What is absent stays as it is
+type BaySetting struct {
+	By     string `json:"by"`
+	Hidden *bool  `json:"hidden,omitempty"`
+
+	// Label empty: none
+	Label  *string `json:"label,omitempty"`
+	Number *int    `json:"number,omitempty"`
+}
 
 // Bench A machine with bays
 type Bench struct {
@@ -3060,6 +3083,12 @@ type CompareSweepsParams struct {
 type DrawSweepParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
+
+// ArrangeBaysJSONRequestBody defines body for ArrangeBays for application/json ContentType.
+type ArrangeBaysJSONRequestBody = BayOrder
+
+// SetBayJSONRequestBody defines body for SetBay for application/json ContentType.
+type SetBayJSONRequestBody = BaySetting
 
 // RecordCopyJSONRequestBody defines body for RecordCopy for application/json ContentType.
 type RecordCopyJSONRequestBody = Person

@@ -60,8 +60,10 @@ const (
 	OrderStop         OrderKind = "stop"
 	OrderPause        OrderKind = "pause"
 	OrderResume       OrderKind = "resume"
-	OrderVolumes      OrderKind = "volumes" // look at partition tables and file systems; comes back as a report
-	OrderWriteProtect OrderKind = "guard"   // have the machine refuse to write to the drive, or not any more
+	OrderVolumes      OrderKind = "volumes"      // look at partition tables and file systems; comes back as a report
+	OrderWriteProtect OrderKind = "guard"        // have the machine refuse to write to the drive, or not any more
+	OrderSetBay       OrderKind = "set_bay"      // number, label and whether it is shown; the bay that had the number gets its old one
+	OrderArrange      OrderKind = "arrange_bays" // in which order bays are shown
 )
 
 // Order is one order to a bench.
@@ -82,8 +84,18 @@ type Order struct {
 	Limit check.Limit `json:"limit,omitzero"`
 	// Despite is why the surface is loaded although the data on it is wanted and not copied.
 	Despite string `json:"despite,omitempty"`
+	// Setting is OrderSetBay's, Arrangement OrderArrange's: numbers of bays, all of them or the first few.
+	Setting     *BaySetting `json:"setting,omitempty"`
+	Arrangement []int       `json:"arrangement,omitempty"`
 	// Rework is that of an OrderCheck that writes.
 	Rework *check.Rework `json:"rework,omitempty"`
+}
+
+// BaySetting is what people make of a bay.
+type BaySetting struct {
+	Number int    `json:"number"`
+	Label  string `json:"label,omitempty"`  // "left dock"
+	Hidden bool   `json:"hidden,omitempty"` // it is not shown: the system's own disk
 }
 
 // Receipt is the bench's word that an order is taken.
@@ -117,6 +129,9 @@ const (
 type Bay struct {
 	ID             drive.Bay        `json:"number"`
 	Address        drive.Address    `json:"address"`
+	Label          string           `json:"label,omitempty"`    // as people call it
+	Position       int              `json:"position,omitempty"` // in the order people want; 0: by number, after the others
+	Hidden         bool             `json:"hidden,omitempty"`   // people do not want to see it
 	Connection     Connection       `json:"connection"`
 	Key            drive.Key        `json:"key,omitzero"` // Answering
 	Device         drive.Attachment `json:"device,omitzero"`

@@ -82,13 +82,17 @@ func (c Tx) SaveBay(ctx context.Context, b protocol.Bay) error {
 	if err != nil {
 		return err
 	}
+	// A place has one number: what stood under another one is this bay by its old number.
+	if _, err := c.tx.ExecContext(ctx, `DELETE FROM bay WHERE bench = ? AND number <> ? AND body ->> '$.address' = ?`, b.ID.Bench, b.ID.Number, b.Address); err != nil {
+		return err
+	}
 	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO bay (bench, number, connection, model, serial, body) VALUES (?, ?, ?, ?, ?, ?)`, b.ID.Bench, b.ID.Number, b.Connection, b.Key.Model, b.Key.Serial, body)
 	return err
 }
 
 // Bays serves a use case's Reader.
 func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
-	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY bench, number`)
+	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY bench, COALESCE(NULLIF(body ->> '$.position', 0), 10000), number`)
 }
 
 // AddEvent serves a use case's Tx. Only the newest facts are kept: they tell listeners what to look at, not what was.

@@ -78,6 +78,8 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	do("addPerson", "POST", "/people", `{"name": "Dov", "role": "desk", "token": true}`, "Dov is desk", "role of Dov:  > desk")
 	do("attemptBay", "POST", "/bays/bay-4/attempt", "", "Bay 4: there is a drive, says Maud")
 	do("vacateBay", "POST", "/bays/bay-4/vacate", "", "Bay 4: there is no drive, says Maud")
+	do("setBay", "PATCH", "/bays/bay-14", `{"label": "RAID shelf", "hidden": true, `+by+`}`, "Bay 14: set by Maud", "label:  > RAID shelf", "hidden: no > yes")
+	do("arrangeBays", "PUT", "/bay-order", `{"bays": ["bay-3", "bay-2"], `+by+`}`, "Bays arranged by Maud, bay 3 first")
 	do("takeIn", "POST", "/intakes", `{"bay": "bay-2", "wanted": true, "duty": "everyday", "release": {"scope": "mend", "owner": "Orla Fenn, by phone"}, `+by+`}`, "Bay 2: intake", "data wanted:  > yes", "released for:  > mend")
 	do("recordCopy", "POST", "/bays/bay-2/copy", `{`+by+`}`, "Bay 2: data copied, says Maud", "copied: no > yes")
 	do("recordRelease", "PUT", "/drives/7M4R9/release", `{"scope": "overwrite", "owner": "Orla Fenn, by letter", `+by+`}`, "released for overwrite", "released for: mend > overwrite")

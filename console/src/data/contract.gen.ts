@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/bay-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** In which order the bays of a bench are shown; those that are not named follow, by number */
+        put: operations["arrangeBays"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/bays/{bay}": {
         parameters: {
             query?: never;
@@ -55,7 +72,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** What the shop makes of a bay; the bay that had the number gets the old one */
+        patch: operations["setBay"];
         trace?: never;
     };
     "/bays/{bay}/attempt": {
@@ -1252,6 +1270,10 @@ export interface components {
             bench: string;
             /** @description at its bench */
             number: number;
+            /** @description what people call it */
+            label?: string;
+            /** @description people do not want to see it; absent: it is shown */
+            hidden?: boolean;
             address: string;
             /** @enum {string} */
             connection: "empty" | "silent" | "answering" | "unread" | "stuck";
@@ -1271,6 +1293,19 @@ export interface components {
             run?: components["schemas"]["Run"];
             intake?: components["schemas"]["Intake"];
             fault?: components["schemas"]["Fault"];
+        };
+        /** @description What is absent stays as it is */
+        BaySetting: {
+            number?: number;
+            /** @description empty: none */
+            label?: string;
+            hidden?: boolean;
+            by: string;
+        };
+        BayOrder: {
+            /** @description of one bench */
+            bays: components["schemas"]["BayName"][];
+            by: string;
         };
         /** @description What the machine says of what is attached */
         Attached: {
@@ -2899,6 +2934,31 @@ export interface operations {
             default: components["responses"]["Wrong"];
         };
     };
+    arrangeBays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BayOrder"];
+            };
+        };
+        responses: {
+            /** @description All bays */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bay"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
     getBay: {
         parameters: {
             query?: never;
@@ -2912,6 +2972,34 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description The bay */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bay"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setBay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description bay-3, or field/3 for one of another bench, its slash as %2F */
+                bay: components["parameters"]["BayName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BaySetting"];
+            };
+        };
+        responses: {
+            /** @description The bay, by the number it has then */
             200: {
                 headers: {
                     [name: string]: unknown;

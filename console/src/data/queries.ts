@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, data, ProblemError } from "./client";
 import { renew } from "./events";
-import type { CheckKind, Duty, Grade, HandoverRequest, IntakeRequest, LotRequest, Medium, ReworkKind } from "./types";
+import type { BaySetting, CheckKind, Duty, Grade, HandoverRequest, IntakeRequest, LotRequest, Medium, ReworkKind } from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
 
@@ -210,6 +210,15 @@ export function useOrders(by: string) {
   return {
     attempt: useMutation({
       mutationFn: (bay: string) => data(api.POST("/bays/{bay}/attempt", { params: { path: { bay }, query: { by } } })),
+      onSettled: settled,
+    }),
+    setBay: useMutation({
+      mutationFn: ({ bay, ...setting }: Omit<BaySetting, "by"> & { bay: string }) =>
+        data(api.PATCH("/bays/{bay}", { params: { path: { bay } }, body: { ...setting, by } })),
+      onSettled: settled,
+    }),
+    arrange: useMutation({
+      mutationFn: (bays: string[]) => data(api.PUT("/bay-order", { body: { bays, by } })),
       onSettled: settled,
     }),
     copied: useMutation({

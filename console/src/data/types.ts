@@ -5,6 +5,7 @@ type Schemas = components["schemas"];
 export type Attribute = Schemas["Attribute"];
 export type Bay = Schemas["Bay"];
 export type Bench = Schemas["Bench"];
+export type BaySetting = Schemas["BaySetting"];
 export type CheckKind = Schemas["CheckRequest"]["kind"];
 export type Comparison = Schemas["Comparison"];
 export type Drive = Schemas["Drive"];

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { usePerson } from "../data/person";
 import { useBays, useOrders, useQueue, useService } from "../data/queries";
@@ -70,7 +70,7 @@ export default function BenchPage() {
   if (!bays.data || !benches) return <State title="Looking at the bench" />;
   if (bays.data.length === 0) return <State title="No bay yet">A bay opens by itself as soon as a drive is attached to this bench.</State>;
   const sections = benches
-    .map((bench) => ({ bench, bays: bays.data.filter((b) => b.bench === bench.name) }))
+    .map((bench) => ({ bench, bays: bays.data.filter((b) => b.bench === bench.name && !b.hidden) }))
     .filter((s) => s.bays.length > 0);
   const titled = sections.length > 1;
   if (far)
@@ -106,6 +106,7 @@ export default function BenchPage() {
           <kbd>u</kbd> undo a start, for 5 s
         </span>
         <span>scan a serial to open its drive</span>
+        <Link to="/bays">Number, name and order the bays</Link>
       </Keys>
     </>
   );

@@ -342,11 +342,13 @@ export default function IntakePage() {
           <Choices
             question="In which bay is it?"
             columns={4}
-            options={bays.data.map((b) => ({
-              value: b.name,
-              words: bayShort(b.name),
-              press: b.bench === "" && b.number < 10 ? String(b.number) : "",
-            }))}
+            options={bays.data
+              .filter((b) => !b.hidden)
+              .map((b) => ({
+                value: b.name,
+                words: bayShort(b.name),
+                press: b.bench === "" && b.number < 10 ? String(b.number) : "",
+              }))}
             value={draft.bay}
             choose={(name) => set({ bay: name })}
           />

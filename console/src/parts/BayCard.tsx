@@ -114,7 +114,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
           <Name bay={bay} />
           {!empty && <span className="verdict">{grade}</span>}
         </First>
-        <p className="one soft">{about(bay)}</p>
+        <p className="one soft">{[bay.label, about(bay)].filter(Boolean).join(" · ")}</p>
         <Doing>
           {glyphOf(bay)}
           <span className="one" title={doing}>

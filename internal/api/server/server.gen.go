@@ -24,12 +24,18 @@ type ServerInterface interface {
 	// VerifyAudit Whether each row of the audit follows from the one before it
 	// (GET /audit/verification)
 	VerifyAudit(ctx *echo.Context) error
+	// ArrangeBays In which order the bays of a bench are shown; those that are not named follow, by number
+	// (PUT /bay-order)
+	ArrangeBays(ctx *echo.Context) error
 	// ListBays All bays as they stand
 	// (GET /bays)
 	ListBays(ctx *echo.Context) error
 	// GetBay One bay
 	// (GET /bays/{bay})
 	GetBay(ctx *echo.Context, bay BayName) error
+	// SetBay What the shop makes of a bay; the bay that had the number gets the old one
+	// (PATCH /bays/{bay})
+	SetBay(ctx *echo.Context, bay BayName) error
 	// AttemptBay There is a drive in the bay; look for it, again
 	// (POST /bays/{bay}/attempt)
 	AttemptBay(ctx *echo.Context, bay BayName, params AttemptBayParams) error
@@ -286,6 +292,15 @@ func (w *ServerInterfaceWrapper) VerifyAudit(ctx *echo.Context) error {
 	return err
 }
 
+// ArrangeBays converts echo context to params.
+func (w *ServerInterfaceWrapper) ArrangeBays(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ArrangeBays(ctx)
+	return err
+}
+
 // ListBays converts echo context to params.
 func (w *ServerInterfaceWrapper) ListBays(ctx *echo.Context) error {
 	var err error
@@ -308,6 +323,22 @@ func (w *ServerInterfaceWrapper) GetBay(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetBay(ctx, bay)
+	return err
+}
+
+// SetBay converts echo context to params.
+func (w *ServerInterfaceWrapper) SetBay(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "bay" -------------
+	var bay BayName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "bay", ctx.Param("bay"), &bay, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bay: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetBay(ctx, bay)
 	return err
 }
 
@@ -1601,7 +1632,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 
 	router.GET(options.BaseURL+"/service", wrapper.GetService, options.OperationMiddlewares["getService"]...)
 	router.GET(options.BaseURL+"/bays", wrapper.ListBays, options.OperationMiddlewares["listBays"]...)
+	router.PUT(options.BaseURL+"/bay-order", wrapper.ArrangeBays, options.OperationMiddlewares["arrangeBays"]...)
 	router.GET(options.BaseURL+"/bays/:bay", wrapper.GetBay, options.OperationMiddlewares["getBay"]...)
+	router.PATCH(options.BaseURL+"/bays/:bay", wrapper.SetBay, options.OperationMiddlewares["setBay"]...)
 	router.POST(options.BaseURL+"/bays/:bay/attempt", wrapper.AttemptBay, options.OperationMiddlewares["attemptBay"]...)
 	router.POST(options.BaseURL+"/bays/:bay/vacate", wrapper.VacateBay, options.OperationMiddlewares["vacateBay"]...)
 	router.POST(options.BaseURL+"/bays/:bay/copy", wrapper.RecordCopy, options.OperationMiddlewares["recordCopy"]...)
@@ -1752,6 +1785,45 @@ func (response VerifyAuditdefaultApplicationProblemPlusJSONResponse) VisitVerify
 	return err
 }
 
+type ArrangeBaysRequestObject struct {
+	Body *ArrangeBaysJSONRequestBody
+}
+
+type ArrangeBaysResponseObject interface {
+	VisitArrangeBaysResponse(w http.ResponseWriter) error
+}
+
+type ArrangeBays200JSONResponse []Bay
+
+func (response ArrangeBays200JSONResponse) VisitArrangeBaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArrangeBaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ArrangeBaysdefaultApplicationProblemPlusJSONResponse) VisitArrangeBaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListBaysRequestObject struct {
 }
 
@@ -1818,6 +1890,46 @@ type GetBaydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBaydefaultApplicationProblemPlusJSONResponse) VisitGetBayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBayRequestObject struct {
+	Bay  BayName `json:"bay"`
+	Body *SetBayJSONRequestBody
+}
+
+type SetBayResponseObject interface {
+	VisitSetBayResponse(w http.ResponseWriter) error
+}
+
+type SetBay200JSONResponse Bay
+
+func (response SetBay200JSONResponse) VisitSetBayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetBaydefaultApplicationProblemPlusJSONResponse) VisitSetBayResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4656,12 +4768,18 @@ type StrictServerInterface interface {
 	// VerifyAudit Whether each row of the audit follows from the one before it
 	// (GET /audit/verification)
 	VerifyAudit(ctx context.Context, request VerifyAuditRequestObject) (VerifyAuditResponseObject, error)
+	// ArrangeBays In which order the bays of a bench are shown; those that are not named follow, by number
+	// (PUT /bay-order)
+	ArrangeBays(ctx context.Context, request ArrangeBaysRequestObject) (ArrangeBaysResponseObject, error)
 	// ListBays All bays as they stand
 	// (GET /bays)
 	ListBays(ctx context.Context, request ListBaysRequestObject) (ListBaysResponseObject, error)
 	// GetBay One bay
 	// (GET /bays/{bay})
 	GetBay(ctx context.Context, request GetBayRequestObject) (GetBayResponseObject, error)
+	// SetBay What the shop makes of a bay; the bay that had the number gets the old one
+	// (PATCH /bays/{bay})
+	SetBay(ctx context.Context, request SetBayRequestObject) (SetBayResponseObject, error)
 	// AttemptBay There is a drive in the bay; look for it, again
 	// (POST /bays/{bay}/attempt)
 	AttemptBay(ctx context.Context, request AttemptBayRequestObject) (AttemptBayResponseObject, error)
@@ -4925,6 +5043,52 @@ func (sh *strictHandler) VerifyAudit(ctx *echo.Context) error {
 	return nil
 }
 
+// ArrangeBays operation middleware
+func (sh *strictHandler) ArrangeBays(ctx *echo.Context) error {
+	var request ArrangeBaysRequestObject
+
+	var body ArrangeBaysJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ArrangeBays(ctx.Request().Context(), request.(ArrangeBaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ArrangeBays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ArrangeBaysResponseObject); ok {
+		return validResponse.VisitArrangeBaysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListBays operation middleware
 func (sh *strictHandler) ListBays(ctx *echo.Context) error {
 	var request ListBaysRequestObject
@@ -4967,6 +5131,54 @@ func (sh *strictHandler) GetBay(ctx *echo.Context, bay BayName) error {
 		return err
 	} else if validResponse, ok := response.(GetBayResponseObject); ok {
 		return validResponse.VisitGetBayResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetBay operation middleware
+func (sh *strictHandler) SetBay(ctx *echo.Context, bay BayName) error {
+	var request SetBayRequestObject
+
+	request.Bay = bay
+
+	var body SetBayJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetBay(ctx.Request().Context(), request.(SetBayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetBay")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetBayResponseObject); ok {
+		return validResponse.VisitSetBayResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

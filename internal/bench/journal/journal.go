@@ -13,7 +13,6 @@ import (
 	"sync/atomic"
 
 	"hylostat.example/internal/core/check"
-	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/sqlite"
 )
@@ -67,36 +66,6 @@ func (j *Journal) write(ctx context.Context, f func(tx *sqlite.Tx) error) error 
 			return j.db.Write(ctx, f)
 		}
 	}
-}
-
-// BayRow is what is kept of a bay.
-type BayRow struct {
-	Number   int           `db:"number"`
-	Address  drive.Address `db:"address"`
-	Said     bool          `db:"said"`
-	Attempts int           `db:"attempts"`
-}
-
-// Bays lists the bays in their order.
-func (j *Journal) Bays(ctx context.Context) (all []BayRow, err error) {
-	err = j.db.Read.SelectContext(ctx, &all, `SELECT number, address, said, attempts FROM bay ORDER BY number`)
-	return all, err
-}
-
-// AddBay gives a new address the next number.
-func (j *Journal) AddBay(ctx context.Context, a drive.Address) (b BayRow, err error) {
-	err = j.write(ctx, func(tx *sqlite.Tx) error {
-		return tx.GetContext(ctx, &b, `INSERT INTO bay (number, address) SELECT COALESCE(MAX(number), 0) + 1, ? FROM bay RETURNING number, address, said, attempts`, a)
-	})
-	return b, err
-}
-
-// SaidBay stores whether a person says there is a drive, and the attempts that found nothing.
-func (j *Journal) SaidBay(ctx context.Context, number int, said bool, attempts int) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE bay SET said = ?, attempts = ? WHERE number = ?`, said, attempts, number)
-		return err
-	})
 }
 
 // Adapter gives what is remembered of an adapter, 0 when nothing is.

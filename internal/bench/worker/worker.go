@@ -42,18 +42,20 @@ type Bench interface {
 	Tell(p protocol.Progress) bool
 	// SaveRun stores a run; a finished one leaves the open ones.
 	SaveRun(ctx context.Context, r check.Run) error
+	// Opened notes a run that was just stored for the first time.
+	Opened(r check.Run)
 	// OpenRun gives an open run.
 	OpenRun(id int64) (check.Run, bool)
 	// RunFor finds the open run of a drive and moves it to the bay in which the drive answers.
 	RunFor(key drive.Key, bay drive.Bay) *check.Run
 	// Claim notes that a bay holds a drive, and tells whether no other does.
-	Claim(key drive.Key, bay int) (alone bool)
+	Claim(key drive.Key, at drive.Address) (alone bool)
 	// Holds notes whether a drive answers in a bay.
-	Holds(bay int, key drive.Key, answers bool)
+	Holds(at drive.Address, key drive.Key, answers bool)
 	// Held gives which drive answers in which bay.
-	Held() map[int]drive.Key
+	Held() map[drive.Bay]drive.Key
 	// Release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
-	Release(ctx context.Context, bay int)
+	Release(ctx context.Context, at drive.Address)
 	// Awake wakes whoever waits for reports.
 	Awake()
 	// Go runs f beside the workers; the bench ends after it.
@@ -94,6 +96,8 @@ type (
 		order protocol.Order
 		reply chan<- answered
 	}
+	// changed tells what people made of the bay.
+	changed struct{ row journal.BayRow }
 	// released tells that the drive in the bay has left another one, and may have left its run behind.
 	released struct{}
 	answered struct {
@@ -106,13 +110,21 @@ type (
 func New(m *Machine, b Bench, row journal.BayRow) *Worker {
 	return &Worker{
 		machine: m, bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan string, 1),
-		bay: protocol.Bay{ID: drive.Bay{Bench: m.Name, Number: row.Number}, Address: row.Address, Connection: protocol.Empty, Attempts: row.Attempts, Since: m.Clock.Now()},
+		bay: protocol.Bay{ID: drive.Bay{Bench: m.Name, Number: row.Number}, Address: row.Address, Label: row.Label, Position: row.Position, Hidden: row.Hidden, Connection: protocol.Empty, Attempts: row.Attempts, Since: m.Clock.Now()},
 	}
 }
 
 // Attached tells what the machine finds in the bay.
 func (w *Worker) Attached(ctx context.Context, what drive.Attachment, there bool) {
 	w.notify(ctx, seen{what, there})
+}
+
+// Changed tells what people made of the bay. It waits until the worker takes it in, for as long as the context lasts.
+func (w *Worker) Changed(ctx context.Context, row journal.BayRow) {
+	select {
+	case w.inbox <- changed{row}:
+	case <-ctx.Done():
+	}
 }
 
 // Freed tells that the drive in the bay has left another one, and may have left its run behind.
@@ -180,6 +192,9 @@ func (w *Worker) Run(ctx context.Context) {
 				}
 			case released:
 				w.takeUp(ctx)
+			case changed:
+				w.bay.ID.Number, w.bay.Label, w.bay.Position, w.bay.Hidden = m.row.Number, m.row.Label, m.row.Position, m.row.Hidden
+				w.publish(ctx)
 			}
 		case <-w.poll:
 			w.poll = nil
@@ -207,7 +222,7 @@ func (w *Worker) become(ctx context.Context, c protocol.Connection, key drive.Ke
 		w.bay.Since = w.machine.Clock.Now()
 	}
 	w.bay.Connection, w.bay.Key, w.bay.Fault = c, key, fault
-	w.bench.Holds(w.bay.ID.Number, key, c == protocol.Answering)
+	w.bench.Holds(w.bay.Address, key, c == protocol.Answering)
 	w.publish(ctx)
 }
 
@@ -272,7 +287,7 @@ func (w *Worker) gone(ctx context.Context) {
 		w.save(ctx, next)
 	}
 	w.leave()
-	w.bench.Release(ctx, w.bay.ID.Number)
+	w.bench.Release(ctx, w.bay.Address)
 }
 
 // attach makes the acquaintance of a drive: opens it, reads it, and goes on with the run it left behind. Unless a person
@@ -408,7 +423,7 @@ func (w *Worker) read(ctx context.Context, order string, r *check.Run, how probe
 	}
 	t.decoded = reading.Decode(pages)
 	w.identity = t.decoded.Identity
-	if alone := w.bench.Claim(t.key, w.bay.ID.Number); !alone && order == "" && r == nil {
+	if alone := w.bench.Claim(t.key, w.bay.Address); !alone && order == "" && r == nil {
 		return t
 	}
 	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.ID, Key: t.key, At: at, Took: time.Since(start), Pages: pages, Tool: w.machine.Tool}
@@ -448,6 +463,7 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 		return w.pause(ctx, o)
 	case protocol.OrderWriteProtect:
 		return receipt, nil, w.writeProtect(ctx, o)
+	case protocol.OrderSetBay, protocol.OrderArrange: // the bench's own
 	case protocol.OrderRead, protocol.OrderCheck, protocol.OrderVolumes:
 	}
 	switch {
@@ -493,7 +509,7 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	} else if err != nil {
 		return receipt, nil, err
 	}
-	w.bench.Awake()
+	w.bench.Opened(r)
 	w.current = &r
 	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, check.Begin{}) }, nil
 }

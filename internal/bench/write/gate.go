@@ -57,8 +57,8 @@ type Asked struct {
 	Begun    bool // it has begun before and is to go on: the order's age no longer matters
 	Allowed  bool // the bench was started with the permission
 	Bay      protocol.Bay
-	Others   map[int]drive.Key // what answers in other bays
-	Identity drive.Identity    // by the latest reading; zero when there is none
+	Others   map[drive.Bay]drive.Key // what answers in other bays
+	Identity drive.Identity          // by the latest reading; zero when there is none
 }
 
 // Refused says why a rework does not begin.
@@ -120,8 +120,8 @@ func Admit(a Asked) *Refused {
 		return refuse(InUse, drive.FaultInUse, "this machine uses it: "+b.Device.InUse, drive.FaultInUse.Advice())
 	}
 	for bay, k := range a.Others {
-		if bay != a.Bay.ID.Number && k.Serial == a.Key.Serial {
-			return refuse(Twice, drive.FaultWrongDrive, fmt.Sprintf("the serial answers in %s, too", drive.Bay{Bench: a.Bay.ID.Bench, Number: bay}.Words()), "Leave one of them attached, by one path.")
+		if bay != a.Bay.ID && k.Serial == a.Key.Serial {
+			return refuse(Twice, drive.FaultWrongDrive, fmt.Sprintf("the serial answers in %s, too", bay.Words()), "Leave one of them attached, by one path.")
 		}
 	}
 	switch {

@@ -30,7 +30,7 @@ func sound() Asked {
 			Release: check.Release{Key: key, Scope: check.Mend, Owner: "Ms Adeyemi-Holt, by phone", Expires: now.Add(time.Minute), Nonce: "one"},
 		},
 		Bay:    protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Answering, Key: key, Device: drive.Attachment{Node: "sdx", Transport: "SATA", Serial: "KVA077M4Q2"}},
-		Others: map[int]drive.Key{3: key, 4: {Model: "Korvan K4-2000", Serial: "KVA07-7M4R9"}},
+		Others: map[drive.Bay]drive.Key{{Number: 3}: key, {Number: 4}: {Model: "Korvan K4-2000", Serial: "KVA07-7M4R9"}},
 	}
 }
 
@@ -49,7 +49,7 @@ func TestWhatIsRefusedBeforeAnythingIsOpened(t *testing.T) {
 		},
 		Image:     func(a *Asked) { a.Bay.Device.Transport = "image" },
 		Behind:    func(a *Asked) { a.Bay.Device.Behind = "behind a RAID controller" },
-		Twice:     func(a *Asked) { a.Others[9] = drive.Key{Model: "another model", Serial: key.Serial} },
+		Twice:     func(a *Asked) { a.Others[drive.Bay{Number: 9}] = drive.Key{Model: "another model", Serial: key.Serial} },
 		Locked:    func(a *Asked) { a.Identity.Security.Locked = true },
 		LinkFails: func(a *Asked) { a.Rework.LinkFails = true },
 		NoTargets: func(a *Asked) { a.Rework.Targets = nil },

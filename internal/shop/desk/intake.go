@@ -209,6 +209,11 @@ func (s *Desk) Vacate(ctx context.Context, by shop.Actor, bay drive.Bay) error {
 // orderBay gives an order and waits until the bench's report of the bay is stored, so that whoever asks next sees what came
 // of it.
 func (s *Desk) orderBay(ctx context.Context, o protocol.Order) error {
+	return s.orderSettling(ctx, o, o.Bay)
+}
+
+// orderSettling is orderBay for an order after which these bays are told of.
+func (s *Desk) orderSettling(ctx context.Context, o protocol.Order, told ...drive.Bay) error {
 	listening, end := context.WithTimeout(ctx, shop.Settling)
 	defer end()
 	facts := s.books.Listen(listening)
@@ -216,7 +221,10 @@ func (s *Desk) orderBay(ctx context.Context, o protocol.Order) error {
 		return err
 	}
 	for e := range facts {
-		if e.Kind == shop.BayChanged && e.Bay == o.Bay {
+		if e.Kind == shop.BayChanged {
+			told = slices.DeleteFunc(told, func(b drive.Bay) bool { return b == e.Bay })
+		}
+		if len(told) == 0 {
 			break
 		}
 	}

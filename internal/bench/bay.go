@@ -1,0 +1,53 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/protocol"
+)
+
+// set has bays be what people make of them: a number, a label, whether it is shown, an order. What is kept of a run names its bay by
+// number, so that a number changes only while no run is open there.
+func (b *Bench) set(ctx context.Context, o protocol.Order) error {
+	if err := b.keepSetting(ctx, o); err != nil {
+		return err
+	}
+	rows, err := b.Journal.Bays(ctx)
+	if err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	until := b.ctx
+	if until == nil { // it does not work yet
+		until = ctx
+	}
+	clear(b.addresses)
+	for _, row := range rows {
+		b.addresses[row.Number] = row.Address
+		if w, ok := b.workers[row.Address]; ok {
+			b.group.Go(func() { w.Changed(until, row) })
+		}
+	}
+	return nil
+}
+
+func (b *Bench) keepSetting(ctx context.Context, o protocol.Order) error {
+	if o.Kind == protocol.OrderArrange {
+		return b.Journal.Arrange(ctx, o.Arrangement)
+	}
+	b.mu.Lock()
+	for _, r := range b.runs {
+		if n := r.Bay.Number; o.Setting.Number != o.Bay.Number && (n == o.Bay.Number || n == o.Setting.Number) {
+			b.mu.Unlock()
+			return &protocol.Refusal{
+				Class: drive.FaultInUse, What: fmt.Sprintf("giving %s the number %d", o.Bay.Words(), o.Setting.Number), Cause: fmt.Sprintf("run %d is under way in %s", r.ID, r.Bay.Words()),
+				Advice: "Wait for its end, or stop it first.",
+			}
+		}
+	}
+	b.mu.Unlock()
+	return b.Journal.SetBay(ctx, o.Bay.Number, *o.Setting)
+}
