@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -179,7 +180,7 @@ func action(least, most int, f func(ctx context.Context, c call) error) cli.Acti
 		if err != nil {
 			return &usage{err.Error()}
 		}
-		return f(ctx, call{cmd, c, cmd.Root().Writer})
+		return f(ctx, call{cmd, c, plain{cmd.Root().Writer}})
 	}
 }
 
@@ -228,7 +229,7 @@ func (c call) bay(n int) (contract.BayName, error) {
 // show prints a value as JSON when asked to, else through f.
 func (c call) show(value any, f func(w io.Writer)) error {
 	if c.Bool("json") {
-		e := json.NewEncoder(c.out)
+		e := json.NewEncoder(raw(c.out))
 		e.SetIndent("", "  ")
 		return e.Encode(value)
 	}
@@ -236,9 +237,28 @@ func (c call) show(value any, f func(w io.Writer)) error {
 	return nil
 }
 
+// plain writes for a terminal, where a no-break space would keep what is copied from being found or typed again: it stands as a plain
+// one.
+type plain struct{ io.Writer }
+
+// raw is what plain writes to.
+func raw(w io.Writer) io.Writer {
+	if p, ok := w.(plain); ok {
+		return p.Writer
+	}
+	return w
+}
+
+func (p plain) Write(b []byte) (int, error) {
+	if _, err := p.Writer.Write(bytes.ReplaceAll(b, []byte("\u00a0"), []byte(" "))); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
 // terminal reports whether w is one, and whether it may be painted.
 func terminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := raw(w).(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

@@ -3,10 +3,12 @@ package cli
 import (
 	"bytes"
 	"errors"
+	"io"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
@@ -109,4 +111,14 @@ func TestWhatIsNotKnownIsNeverPrintedAsZero(t *testing.T) {
 	printSheet(&out, contract.Sheet{Facts: []contract.Fact{{Name: "Data units written", Value: &value, Number: &number}, {Name: "Serial", Value: &value}}})
 	assert.Contains(t, out.String(), "340\u00a0282\u00a0366", "a number is grouped, however long")
 	assert.Contains(t, out.String(), value, "a serial of digits is not")
+}
+
+// What a person copies out of a terminal is found and typed again: no blank in it is another one, and an address has none.
+func TestWhatATerminalShowsCanBePastedBack(t *testing.T) {
+	var out bytes.Buffer
+	n, err := io.WriteString(plain{&out}, "20\u00a0512 h at LBA 205883114")
+	require.NoError(t, err)
+	assert.Equal(t, len("20\u00a0512 h at LBA 205883114"), n)
+	assert.Equal(t, "20 512 h at LBA 205883114", out.String())
+	assert.Equal(t, "205883114-205890000", ungrouped("205\u00a0883\u00a0114-205 890 000"))
 }

@@ -50,6 +50,11 @@ func number(p *float64, unit string) string {
 	return strings.TrimSpace(quantity.Number(*p) + " " + unit)
 }
 
+// ungrouped takes out what stands between the thousands of a number that was pasted.
+func ungrouped(s string) string {
+	return strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "").Replace(s)
+}
+
 // plural chooses between the forms of a word.
 func plural(n int, one, many string) string {
 	if n == 1 {

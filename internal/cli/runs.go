@@ -44,7 +44,7 @@ func startCheck(ctx context.Context, c call) error {
 	request := contract.CheckRequest{Kind: contract.CheckRequestKind(c.Name), By: c.by()}
 	var spans []contract.Span
 	for _, text := range c.StringSlice("span") {
-		first, last, _ := strings.Cut(text, "-")
+		first, last, _ := strings.Cut(ungrouped(text), "-")
 		from, wrong := strconv.ParseInt(first, 10, 64)
 		to, alsoWrong := strconv.ParseInt(last, 10, 64)
 		if wrong != nil || alsoWrong != nil || from < 0 || to < from {

@@ -86,7 +86,7 @@ func sweepCommands() *cli.Command {
 						}
 						rows := make([]table.Row, len(all))
 						for i, d := range all {
-							rows[i] = table.Row{whole(d.Lba), whole(d.Sectors), d.Change, d.Before, d.After}
+							rows[i] = table.Row{d.Lba, whole(d.Sectors), d.Change, d.Before, d.After}
 						}
 						tabular(w, []any{"LBA", "sectors", "", fmt.Sprintf("run %d", earlier), fmt.Sprintf("run %d", later)}, rows, 1, 2)
 					})
@@ -103,7 +103,7 @@ func whole(n int64) string { return quantity.Number(float64(n)) }
 func printStanding(w io.Writer, s contract.SweepStanding, going bool) {
 	parts := []string{fmt.Sprintf("%.1f %% swept", 100*s.Share)}
 	if going {
-		parts = append(parts, "at LBA "+whole(s.Lba), quantity.Of(s.Speed, "B")+"/s")
+		parts = append(parts, fmt.Sprintf("at LBA %d", s.Lba), quantity.Of(s.Speed, "B")+"/s")
 		if s.LeftS > 0 {
 			parts = append(parts, left(s.LeftS)+" left")
 		}
@@ -126,7 +126,7 @@ func printSweep(w io.Writer, s contract.Sweep) {
 	if len(s.Ranges) > 0 {
 		rows := make([]table.Row, len(s.Ranges))
 		for i, r := range s.Ranges {
-			rows[i] = table.Row{whole(r.Lba), whole(r.Lba + r.Sectors - 1), whole(r.Physical), r.Cause}
+			rows[i] = table.Row{r.Lba, r.Lba + r.Sectors - 1, whole(r.Physical), r.Cause}
 		}
 		tabular(w, []any{"first LBA", "last LBA", "physical sectors", ""}, rows, 1, 2, 3)
 	}
@@ -136,7 +136,7 @@ func printSweep(w io.Writer, s contract.Sweep) {
 	if len(s.Slow) > 0 {
 		rows := make([]table.Row, len(s.Slow))
 		for i, p := range s.Slow {
-			rows[i] = table.Row{whole(p.Lba), whole(p.Lba + p.Sectors - 1), p.Class, p.Words}
+			rows[i] = table.Row{p.Lba, p.Lba + p.Sectors - 1, p.Class, p.Words}
 		}
 		tabular(w, []any{"first LBA", "last LBA", "class", ""}, rows, 1, 2, 3)
 	}

@@ -83,7 +83,7 @@ func (c Tx) SaveBay(ctx context.Context, b protocol.Bay) error {
 		return err
 	}
 	// A place has one number: what stood under another one is this bay by its old number.
-	if _, err := c.tx.ExecContext(ctx, `DELETE FROM bay WHERE bench = ? AND number <> ? AND body ->> '$.address' = ?`, b.ID.Bench, b.ID.Number, b.Address); err != nil {
+	if _, err := c.tx.ExecContext(ctx, `DELETE FROM bay WHERE bench = ? AND number <> ? AND ? <> '' AND body ->> '$.address' = ?`, b.ID.Bench, b.ID.Number, b.Address, b.Address); err != nil {
 		return err
 	}
 	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO bay (bench, number, connection, model, serial, body) VALUES (?, ?, ?, ?, ?, ?)`, b.ID.Bench, b.ID.Number, b.Connection, b.Key.Model, b.Key.Serial, body)

@@ -30,7 +30,7 @@ import { gradeColor } from "../parts/marks";
 import { ChooseReadings, Papers, SiblingSection, VolumeSection } from "../parts/Papers";
 import type { Place } from "../parts/places";
 import { RawPages } from "../parts/RawPages";
-import { missingWords, overWhat, placeOf, SignalFigure, sift } from "../parts/SignalFigure";
+import { overWhat, placeOf, QuietSignals, SignalFigure, sift } from "../parts/SignalFigure";
 import { SinceLastVisit, Timeline } from "../parts/Timeline";
 import { VerdictPanel } from "../parts/VerdictPanel";
 import { color, medium, narrow } from "../theme/tokens";
@@ -60,7 +60,6 @@ const Low = styled.div`
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Figures = styled.div`display: grid; grid-template-columns: repeat(auto-fill, 192px); gap: 4px 16px; justify-content: space-between;`;
-const Zero = styled.p`font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-top: 8px;`;
 const Key = styled.p`margin-left: auto; display: flex; gap: 16px;`;
 
 function kind(d: Drive): string {
@@ -305,12 +304,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
                   />
                 ))}
               </Figures>
-              <Zero>
-                {sorted.zero.length > 0 && `Zero in all readings: ${sorted.zero.map((s) => s.words).join(", ")}. `}
-                {sorted.disagreeing.length > 0 &&
-                  `Sources disagree: ${sorted.disagreeing.map((s) => `${s.words} ${number(s.value ?? 0)}, ${s.disagrees}`).join("; ")}. `}
-                {sorted.missing.length > 0 && `Not available: ${missingWords(sorted.missing)}.`}
-              </Zero>
+              <QuietSignals zero={sorted.zero} missing={sorted.missing} disagreeing={sorted.disagreeing} />
             </Section>
           )}
         </div>

@@ -233,7 +233,7 @@ export function Ribbon(props: RibbonProps) {
         <span className="push">
           {zoom.length > 0 ? (
             <>
-              rows: LBA {number(lbaAt(window.from))} to {number(lbaAt(window.from + window.span) - 1)}
+              rows: LBA {lbaAt(window.from)} to {lbaAt(window.from + window.span) - 1}
             </>
           ) : (
             <>a cell is {size(cellBytes)}; the worst shows</>
@@ -287,7 +287,7 @@ function RowNote({ cells, from, to, top }: { cells: Cells; from: number; to: num
 function told(cells: Cells, cell: number, bytes: number, sector: number, capacity: number): string {
   const c = cells.classes[cell] as number;
   const lba = Math.ceil((cell * bytes) / sector);
-  const where = `${spot(cell * bytes, capacity, 1)}, from LBA ${number(lba)}`;
+  const where = `${spot(cell * bytes, capacity, 1)}, from LBA ${lba}`;
   if (c === unswept && !cells.unread[cell]) return `${where}: not swept`;
   const facts = [`${number(cells.speeds[cell] as number)} MB/s`, `class ${c === unswept ? "not known" : c}`];
   if (cells.unread[cell]) facts.push(`${number(cells.unread[cell] as number)} sectors unreadable`);

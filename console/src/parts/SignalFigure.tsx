@@ -194,14 +194,57 @@ export function SignalFigure({
   );
 }
 
-/** Sorts signals into those drawn, those that were zero all along, those not available, and those whose sources disagree. */
-/** Signals that are not there, by the reason they share. */
-export function missingWords(missing: Signal[]): string {
+/** Signals that are not there, by the reason they share; the reason of most first. */
+export function byReason(missing: Signal[]): [reason: string, words: string[]][] {
   const by = new Map<string, string[]>();
   for (const s of missing) by.set(s.reason ?? "not known", [...(by.get(s.reason ?? "not known") ?? []), s.words]);
-  return [...by].map(([reason, words]) => `${words.join(", ")} (${reason})`).join("; ");
+  return [...by].sort((a, b) => b[1].length - a[1].length);
 }
 
+const Quiet = styled.details`
+  margin-top: 12px; color: ${color.ink2}; font-size: 13px; line-height: 18px;
+  & summary { min-height: 44px; display: flex; align-items: center; gap: 8px; cursor: pointer; } & summary::before { content: "▸"; } &[open] summary::before { content: "▾"; }
+  & dt { font-weight: 600; color: ${color.ink}; margin-top: 4px; }
+`;
+
+/** The signals that are not drawn, in one line; opened, each by its name, under the reason it shares. */
+export function QuietSignals({ zero, missing, disagreeing }: { zero: Signal[]; missing: Signal[]; disagreeing: Signal[] }) {
+  const line = [
+    zero.length > 0 && `${zero.length} zero in all readings`,
+    missing.length > 0 && `${missing.length} not available`,
+    disagreeing.length > 0 && `${disagreeing.length} whose sources disagree`,
+  ].filter(Boolean);
+  if (line.length === 0) return null;
+  return (
+    <Quiet>
+      <summary>{line.join(" · ")}</summary>
+      <dl>
+        {disagreeing.length > 0 && (
+          <>
+            <dt>Sources disagree</dt>
+            {disagreeing.map((s) => (
+              <dd key={s.name}>{`${s.words} ${number(s.value ?? 0)}, ${s.disagrees}`}</dd>
+            ))}
+          </>
+        )}
+        {zero.length > 0 && (
+          <>
+            <dt>Zero in all readings</dt>
+            <dd>{zero.map((s) => s.words).join(", ")}</dd>
+          </>
+        )}
+        {byReason(missing).map(([reason, words]) => (
+          <div key={reason}>
+            <dt>Not available: {reason}</dt>
+            <dd>{words.join(", ")}</dd>
+          </div>
+        ))}
+      </dl>
+    </Quiet>
+  );
+}
+
+/** Sorts signals into those drawn, those that were zero all along, those not available, and those whose sources disagree. */
 export function sift(signals: Signal[]): { drawn: Signal[]; zero: Signal[]; missing: Signal[]; disagreeing: Signal[] } {
   const missing = signals.filter((s) => s.value === undefined);
   // The hours are the axis of all the others.

@@ -17,7 +17,7 @@ const Panel = styled.section<{ $ink: string; $tint: string }>`
   & dl { display: grid; grid-template-columns: 80px 1fr; border-top: 1px solid var(--v); border-bottom: 1px solid var(--v); padding: 8px 0; }
   & dt { color: ${color.ink2}; }
   & dd { font-weight: 600; }
-  & ol.advice { border-top: 1px solid var(--v); padding: 8px 0 12px; counter-reset: a; }
+  & ol.advice { border-bottom: 1px solid var(--v); padding: 8px 0; counter-reset: a; }
   & ol.advice li { display: grid; grid-template-columns: 24px 1fr; counter-increment: a; }
   & ol.advice li::before { content: counter(a); font-weight: 600; color: var(--v); }
   & footer { margin: auto -16px -16px; padding: 8px 16px 16px; position: sticky; bottom: 0; background: ${({ $tint }) => $tint}; display: grid; grid-template-columns: 1fr 104px; gap: 12px; }
@@ -190,6 +190,15 @@ export function VerdictPanel({
         })}
         {unjudged.length > 0 && [<dt key="ut">Not judged</dt>, <dd key="u">{unjudged.join(", ")}</dd>]}
       </dl>
+      {verdict.advice.length > 0 && (
+        <ol className="advice">
+          {verdict.advice.map((a) => (
+            <li key={a}>
+              <span>{a}</span>
+            </li>
+          ))}
+        </ol>
+      )}
       {findings.length > 0 ? (
         <div>
           {findings.map((f, i) => (
@@ -213,15 +222,6 @@ export function VerdictPanel({
         {notJudged(verdict)}
       </p>
       {verdict.risk && <Chance risk={verdict.risk} />}
-      {verdict.advice.length > 0 && (
-        <ol className="advice">
-          {verdict.advice.map((a) => (
-            <li key={a}>
-              <span>{a}</span>
-            </li>
-          ))}
-        </ol>
-      )}
       {!signed && (
         <footer>
           {verdict.grade === "undecided" ? (

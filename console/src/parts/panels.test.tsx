@@ -278,7 +278,7 @@ describe("what changed", () => {
     const rows = screen.getAllByRole("row").slice(1);
     expect(rows.map((r) => within(r).getAllByRole("cell")[0]?.textContent)).toEqual(["waiting", "link errors"]);
     expect(screen.getByText("not available: the page is damaged")).toBeTruthy();
-    expect(screen.getByText(/7 days and 76 h ago/)).toBeTruthy();
+    expect(screen.getByText(/7 days ago, powered on for 76 h since/)).toBeTruthy();
   });
 });
 

@@ -4,7 +4,7 @@ import type { Bay, Signal, Signals } from "../data/types";
 import { BayCard } from "./BayCard";
 import { NotAvailable } from "./basics";
 import { hours, left, number, parts, quantity, size } from "./format";
-import { axisOf, missingWords, overWhat, plot, sift } from "./SignalFigure";
+import { axisOf, byReason, overWhat, plot, sift } from "./SignalFigure";
 
 describe("numbers", () => {
   it("keeps thousands together and drops idle decimals", () => {
@@ -57,8 +57,11 @@ describe("signals", () => {
     expect(disagreeing.map((s) => s.name)).toEqual(["c"]);
     expect(missing.map((s) => s.name)).toEqual(["a"]);
     expect(
-      missingWords([signal({ words: "one", reason: "r" }), signal({ words: "two", reason: "q" }), signal({ words: "three", reason: "r" })]),
-    ).toBe("one, three (r); two (q)");
+      byReason([signal({ words: "two", reason: "q" }), signal({ words: "one", reason: "r" }), signal({ words: "three", reason: "r" })]),
+    ).toEqual([
+      ["r", ["one", "three"]],
+      ["q", ["two"]],
+    ]);
     expect(zero.map((s) => s.name)).toEqual(["b"]);
     expect(drawn.map((s) => s.name)).toEqual(["c"]);
   });

@@ -533,7 +533,7 @@ func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 			if e.FailingLBA == nil {
 				return ""
 			}
-			return " at LBA " + quantity.Number(float64(*e.FailingLBA))
+			return fmt.Sprintf(" at LBA %d", *e.FailingLBA)
 		case "habit":
 			if e.Habit == "" {
 				return ""

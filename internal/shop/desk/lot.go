@@ -219,7 +219,7 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 		one.Next = "copy the data"
 	case d.Now.Signed != nil:
 		one.Next = "hand over"
-	case len(v.Missing) > 0:
+	case v.Grade == drive.Undecided && len(v.Missing) > 0: // of what is decided, no more evidence is asked for
 		one.Next, one.Minutes = v.Missing[0].Run, v.Missing[0].Minutes
 	case v.Grade == drive.Healthy && len(v.Findings)+len(v.Notes) == 0:
 		one.Next = "sign"

@@ -193,7 +193,7 @@ func (s *Conductor) ReworkOf(ctx context.Context, id int64) (v ReworkView, err e
 		}
 		if step.Standing != nil && step.Standing.Elsewhere != nil {
 			e := step.Standing.Elsewhere
-			v.Words = append(v.Words, fmt.Sprintf("LBA %s holds what was written to LBA %s: the drive has less room than it claims.", quantity.Number(float64(e.LBA)), quantity.Number(float64(e.From))))
+			v.Words = append(v.Words, fmt.Sprintf("LBA %d holds what was written to LBA %d: the drive has less room than it claims.", e.LBA, e.From))
 		}
 	}
 	if v.Run.State != check.Done {
