@@ -38,7 +38,7 @@ func (h *handlers) StreamEvents(c *echo.Context) error {
 	head.Set("Cache-Control", "no-store")
 	c.Response().WriteHeader(http.StatusOK)
 	send := func(e shop.Event) error {
-		body, err := json.Marshal(e)
+		body, err := json.Marshal(eventOf(e))
 		if err != nil {
 			return err
 		}

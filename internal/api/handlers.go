@@ -105,7 +105,7 @@ func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (se
 	}
 	in := shop.Intake{
 		Bay: b.Bay, Lot: value(b.Lot), Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Label: value(b.Label),
-		Made: value(b.Made), Clicks: value(b.Clicks),
+		Language: languageOf(b.Language), Made: value(b.Made), Clicks: value(b.Clicks),
 		Wanted: value(b.Wanted), Copied: value(b.Copied), Duty: duty,
 	}
 	if b.Release != nil {

@@ -16,6 +16,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/handover"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -24,7 +25,7 @@ import (
 
 func lotOf(l shop.Lot) contract.Lot {
 	return contract.Lot{
-		Id: l.ID, Ticket: text(l.Ticket), Customer: text(l.Customer), Reference: text(l.Reference), Complaint: text(l.Complaint), Wanted: l.Wanted, Copied: l.Copied,
+		Id: l.ID, Ticket: text(l.Ticket), Customer: text(l.Customer), Reference: text(l.Reference), Language: languageSaid(l.Language), Complaint: text(l.Complaint), Wanted: l.Wanted, Copied: l.Copied,
 		Duty: contract.Duty(l.Duty), Expected: optional(l.Expected), Check: optional(contract.PlannedCheck(l.Check)), At: l.At, By: l.By, Open: l.Open(), Ended: when(l.Ended),
 	}
 }
@@ -39,7 +40,7 @@ func fitOf(f verdict.Fit) contract.Fit {
 
 func lotDriveOf(d desk.LotDrive) contract.LotDrive {
 	out := contract.LotDrive{
-		Intake: intakeOf(d.Intake), Grade: contract.Grade(d.Grade.String()), Duties: each(d.Duties, fitOf), Apart: append([]string{}, d.Apart...), Next: d.Next,
+		Intake: intakeOf(d.Intake), Grade: contract.Grade(d.Grade.String()), Duties: each(d.Duties, fitOf), Apart: append([]string{}, d.Apart...), Next: said(d.Next),
 		Speed: optional(d.Speed), Minutes: optional(d.Minutes), Values: map[string]float64{},
 	}
 	for def, x := range d.Values.All() {
@@ -70,7 +71,7 @@ func (h *handlers) OpenLot(ctx context.Context, r server.OpenLotRequestObject) (
 		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; planning a check needs a technician", who.Name, who.Role), Advice: "Open the lot without one, or ask a technician."}
 	}
 	l, err := h.shop.OpenLot(ctx, actor(ctx, r.Body.By), shop.Lot{
-		Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Wanted: value(b.Wanted), Copied: value(b.Copied),
+		Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Language: languageOf(b.Language), Complaint: value(b.Complaint), Wanted: value(b.Wanted), Copied: value(b.Copied),
 		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), Check: check.Kind(value(b.Check)),
 	})
 	return server.OpenLot201JSONResponse(lotOf(l)), err
@@ -138,7 +139,7 @@ func (h *handlers) PrintLabels(ctx context.Context, r server.PrintLabelsRequestO
 	if len(drives) == 0 {
 		return nil, &shop.Conflict{What: fmt.Sprintf("no drive of lot %d has named itself", r.Lot), Advice: "Put one in, then print."}
 	}
-	b, err := h.labels(ctx, drives, stock)
+	b, err := h.labels(ctx, drives, stock, languageOf(r.Params.Language))
 	return server.PrintLabels200ApplicationpdfResponse{Body: b, ContentLength: int64(b.Len())}, err
 }
 
@@ -153,11 +154,11 @@ func (h *handlers) PrintDriveLabels(ctx context.Context, r server.PrintDriveLabe
 			return nil, err
 		}
 	}
-	b, err := h.labels(ctx, drives, stock)
+	b, err := h.labels(ctx, drives, stock, languageOf(r.Params.Language))
 	return server.PrintDriveLabels200ApplicationpdfResponse{Body: b, ContentLength: int64(b.Len())}, err
 }
 
-func (h *handlers) labels(ctx context.Context, drives []shop.Drive, stock handover.Stock) (*bytes.Buffer, error) {
+func (h *handlers) labels(ctx context.Context, drives []shop.Drive, stock handover.Stock, language wording.Language) (*bytes.Buffer, error) {
 	var b bytes.Buffer
 	all := make([]handover.Label, len(drives))
 	for i, d := range drives {
@@ -165,7 +166,7 @@ func (h *handlers) labels(ctx context.Context, drives []shop.Drive, stock handov
 		if err != nil {
 			return &b, err
 		}
-		all[i] = handover.LabelOf(p, h.link(ctx, d))
+		all[i] = handover.LabelOf(p, h.link(ctx, d), language)
 	}
 	return &b, handover.LabelPDF(&b, stock, all, h.shop.Clock.Now())
 }
@@ -244,7 +245,7 @@ func (h *handlers) ListAudit(ctx context.Context, r server.ListAuditRequestObjec
 	all, err := h.shop.Audit(ctx, q)
 	return server.ListAudit200JSONResponse(each(all, func(a shop.Audited) contract.Audited {
 		out := contract.Audited{
-			Seq: a.Seq, At: a.At, By: a.By, Role: text(a.Role), Via: text(a.Via), Kind: string(a.Kind), Serial: text(a.Serial), Text: a.Text, Hash: hex.EncodeToString(a.Hash),
+			Seq: a.Seq, At: a.At, By: a.By, Role: text(a.Role), Via: text(a.Via), Kind: string(a.Kind), Serial: text(a.Serial), Text: said(a.Said), Hash: hex.EncodeToString(a.Hash),
 		}
 		if len(a.Edits) > 0 {
 			edits := each(a.Edits, func(e shop.Edit) contract.AuditEdit {
@@ -275,7 +276,8 @@ func (h *handlers) GetSiblings(ctx context.Context, r server.GetSiblingsRequestO
 func statementOf(s handover.Statement) contract.Statement {
 	list := func(all []string) []string { return append([]string{}, all...) }
 	return contract.Statement{
-		Shop: s.Shop, Number: s.Number, Date: s.Date, Grade: contract.Grade(s.Grade.String()), Title: s.Title, Answer: s.Answer,
+		Language: contract.Language(s.Language.String()),
+		Shop:     s.Shop, Number: s.Number, Date: s.Date, Grade: contract.Grade(s.Grade.String()), Title: s.Title, Answer: s.Answer,
 		Does: list(s.Does), Care: list(s.Care), NotFor: list(s.NotFor), Why: list(s.Why), Do: list(s.Do), Checked: list(s.Checked), NotChecked: list(s.NotChecked),
 		DataState: contract.DataState(s.DataState), Data: s.Data, Signature: s.Signature, Foot: s.Foot,
 		Facts: each(s.Facts, func(p handover.Particular) contract.Particular {
@@ -304,7 +306,7 @@ func (h *handlers) GetStatement(ctx context.Context, r server.GetStatementReques
 	if err != nil {
 		return nil, err
 	}
-	s := handover.StatementOf(p)
+	s := handover.StatementOf(p, languageOf(r.Params.Language))
 	var b bytes.Buffer
 	switch value(r.Params.Format) {
 	case "html":
@@ -330,7 +332,7 @@ func (h *handlers) GetLabel(ctx context.Context, r server.GetLabelRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	l := handover.LabelOf(p, h.link(ctx, d))
+	l := handover.LabelOf(p, h.link(ctx, d), languageOf(r.Params.Language))
 	var b bytes.Buffer
 	switch value(r.Params.Format) {
 	case "pdf":
@@ -344,7 +346,7 @@ func (h *handlers) GetLabel(ctx context.Context, r server.GetLabelRequestObject)
 		err = handover.LabelPNG(&b, stock, l, dpi)
 		return server.GetLabel200ImagepngResponse{Body: &b, ContentLength: int64(b.Len())}, err
 	}
-	return server.GetLabel200JSONResponse{Grade: contract.Grade(l.Grade.String()), Word: l.Word(), Ending: l.Ending, Serial: l.Serial, Use: l.Use, Lines: l.Lines, Foot: l.Foot, Link: l.Link}, nil
+	return server.GetLabel200JSONResponse{Grade: contract.Grade(l.Grade.String()), Word: l.Word, Ending: l.Ending, Serial: l.Serial, Use: l.Use, Lines: l.Lines, Foot: l.Foot, Link: l.Link}, nil
 }
 
 // GetArchive gathers everything the API says of a drive, and its bytes.
@@ -416,8 +418,12 @@ func (h *handlers) GetArchive(ctx context.Context, r server.GetArchiveRequestObj
 			return handover.SweepFigure(b, handover.SVG, d.Identity.Serial, w, detail)
 		})
 	}
-	add("statement.pdf", "the page for its owner", func(b *bytes.Buffer) error { return handover.StatementPDF(b, handover.StatementOf(p), p.At) })
-	add("statement.html", "the same", func(b *bytes.Buffer) error { return handover.StatementHTML(b, handover.StatementOf(p)) })
+	add("statement.pdf", "the page for its owner", func(b *bytes.Buffer) error {
+		return handover.StatementPDF(b, handover.StatementOf(p, wording.Language{}), p.At)
+	})
+	add("statement.html", "the same", func(b *bytes.Buffer) error {
+		return handover.StatementHTML(b, handover.StatementOf(p, wording.Language{}))
+	})
 	if err != nil {
 		return nil, err
 	}

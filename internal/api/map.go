@@ -11,15 +11,14 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/desk"
 	"hylostat.example/internal/shop/record"
-	"hylostat.example/internal/shop/runs"
 )
 
 // optional is nil for a zero value: what is not known is left out, never written as 0.
@@ -45,7 +44,7 @@ func faultOf(f drive.Fault) contract.Fault {
 func bayOf(v desk.BayView) contract.Bay {
 	b := contract.Bay{
 		Name: v.Bay.ID, Bench: v.Bay.ID.Bench, Number: v.Bay.ID.Number, Address: string(v.Bay.Address), Connection: contract.BayConnection(v.Bay.Connection), Attempts: v.Bay.Attempts,
-		Since: v.Bay.Since, Label: text(v.Bay.Label), Hidden: optional(v.Bay.Hidden), Doing: v.Doing, Note: text(v.Note), Action: contract.BayAction(v.Action), Next: v.Next,
+		Since: v.Bay.Since, Label: text(v.Bay.Label), Hidden: optional(v.Bay.Hidden), Doing: said(v.Doing), Note: saying(v.Note), Action: contract.BayAction(v.Action), Next: said(v.Next),
 	}
 	if a := v.Bay.Device; a.Node != "" {
 		b.Attached = &contract.Attached{Node: a.Node, Transport: a.Transport, Vendor: text(a.Vendor), Model: text(a.Model), Serial: text(a.Serial), Bytes: int64(a.Bytes), InUse: text(a.InUse), Written: optional(int64(a.Written))}
@@ -132,7 +131,7 @@ func listedOf(d shop.Listed) contract.ListedDrive {
 
 func intakeOf(i shop.Intake) contract.Intake {
 	out := contract.Intake{
-		Id: i.ID, Lot: optional(i.Lot), Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Reference: text(i.Reference), Complaint: text(i.Complaint), Label: text(i.Label),
+		Id: i.ID, Lot: optional(i.Lot), Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Reference: text(i.Reference), Language: languageSaid(i.Language), Complaint: text(i.Complaint), Label: text(i.Label),
 		Made: text(i.Made), Clicks: optional(i.Clicks), CopiedAt: when(i.CopiedAt), Wanted: i.Wanted, Copied: i.Copied, AtRisk: i.AtRisk(), Duty: contract.Duty(i.Duty),
 	}
 	if r := i.Release; r != nil {
@@ -149,7 +148,7 @@ func intakeOf(i shop.Intake) contract.Intake {
 }
 
 func entryOf(e desk.Entry) contract.Entry {
-	out := contract.Entry{At: e.At, Kind: contract.EntryKind(e.Kind), Text: e.Text, Run: optional(e.Run), Reading: optional(e.Reading), Verdict: optional(e.Verdict)}
+	out := contract.Entry{At: e.At, Kind: contract.EntryKind(e.Kind), Text: said(e.Says), Run: optional(e.Run), Reading: optional(e.Reading), Verdict: optional(e.Verdict)}
 	if e.Hours >= 0 {
 		out.Hours = &e.Hours
 	}
@@ -281,15 +280,15 @@ func meaning(a reading.Attribute) string {
 	q := a.Quantity
 	switch {
 	case q.Operations > 0 && q.Known:
-		return fmt.Sprintf("%s in %s", quantity.Number(float64(q.Number)), quantity.Number(float64(q.Operations)))
+		return fmt.Sprintf("%s in %s", wording.Number(float64(q.Number)), wording.Number(float64(q.Operations)))
 	case q.Operations > 0:
-		return fmt.Sprintf("%s in %s, if packed", quantity.Number(float64(q.Number)), quantity.Number(float64(q.Operations)))
+		return fmt.Sprintf("%s in %s, if packed", wording.Number(float64(q.Number)), wording.Number(float64(q.Operations)))
 	case !q.Known:
-		return fmt.Sprintf("%s, unit not known", quantity.Number(float64(a.Raw48())))
+		return fmt.Sprintf("%s, unit not known", wording.Number(float64(a.Raw48())))
 	case q.HasRange:
 		return fmt.Sprintf("%d °C, %d to %d °C", q.Number, q.Lowest, q.Highest)
 	}
-	return quantity.Of(float64(q.Number), q.Unit)
+	return wording.Of(float64(q.Number), q.Unit)
 }
 
 func statisticOf(s ata.Statistic) contract.Statistic {
@@ -375,13 +374,13 @@ func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
 func runOf(r check.Run) contract.Run {
 	return contract.Run{
 		Id: r.ID, Kind: contract.RunKind(r.Kind), Title: r.Kind.Title(), Bay: r.Bay, Serial: r.Key.Serial, Model: r.Key.Model, By: r.By,
-		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: runs.Standing(r), Percent: r.Percent(),
-		LeftS: int(r.Left().Seconds()), Asked: r.Asked, Started: when(r.Started), Ended: when(r.Ended), Steps: each(r.Steps, stepOf), Pause: text(r.Pause), Despite: text(r.Despite),
+		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: said(r.Stands()), Percent: r.Percent(),
+		LeftS: int(r.Left().Seconds()), Asked: r.Asked, Started: when(r.Started), Ended: when(r.Ended), Steps: each(r.Steps, stepOf), Pause: saying(r.Pause), Despite: text(r.Despite),
 	}
 }
 
 func stepOf(s check.Step) contract.Step {
-	out := contract.Step{Kind: string(s.Kind), Title: s.Kind.Title(), State: contract.StepState(s.State), Percent: s.Percent, Note: text(s.Note), Begun: when(s.Begun), Ended: when(s.Ended)}
+	out := contract.Step{Kind: string(s.Kind), Title: s.Kind.Title(), State: contract.StepState(s.State), Percent: s.Percent, Note: saying(s.Note), Begun: when(s.Begun), Ended: when(s.Ended)}
 	if s.Adopted {
 		out.Adopted = &s.Adopted
 	}

@@ -11,10 +11,10 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/record"
@@ -46,13 +46,13 @@ func limitsOf(p *policy.Policy) []contract.PolicyLimit {
 	all := []contract.PolicyLimit{}
 	for _, name := range slices.Sorted(maps.Keys(p.Limits)) {
 		l := p.Limits[name]
-		one := contract.PolicyLimit{Name: name, Words: quantity.Of(l.All, quantity.Singular(l.Unit, l.All)), All: l.All, Unit: text(l.Unit), Source: p.Sources[l.Source]}
+		one := contract.PolicyLimit{Name: name, Words: wording.Of(l.All, wording.Singular(l.Unit, l.All)), All: l.All, Unit: text(l.Unit), Source: p.Sources[l.Source]}
 		if len(l.Duties) > 0 {
 			duties := map[string]float64{}
 			for _, duty := range drive.Duties() {
 				if at, ok := l.Duties[duty]; ok {
 					duties[string(duty)] = at
-					one.Words += fmt.Sprintf("; for %s %s", duty, quantity.Of(at, quantity.Singular(l.Unit, at)))
+					one.Words += fmt.Sprintf("; for %s %s", duty, wording.Of(at, wording.Singular(l.Unit, at)))
 				}
 			}
 			one.Duties = &duties
@@ -84,13 +84,13 @@ func ruleOf(p *policy.Policy, r *policy.Rule) contract.PolicyRule {
 	}
 	if l := r.Limit; l != nil {
 		d, _ := signal.Lookup(l.Signal)
-		words := fmt.Sprintf("%s: %s", d.Words, quantity.Of(l.For(drive.Everyday), d.Unit))
+		words := fmt.Sprintf("%s: %s", d.Words, wording.Of(l.For(drive.Everyday), d.Unit))
 		if l.From != 0 {
-			words += fmt.Sprintf(", counted from %s", quantity.Of(l.From, d.Unit))
+			words += fmt.Sprintf(", counted from %s", wording.Of(l.From, d.Unit))
 		}
 		for _, duty := range drive.Duties() {
 			if at := l.For(duty); at != l.For(drive.Everyday) {
-				words += fmt.Sprintf("; for %s %s", duty, quantity.Of(at, d.Unit))
+				words += fmt.Sprintf("; for %s %s", duty, wording.Of(at, d.Unit))
 			}
 		}
 		out.Limit = &words
@@ -225,7 +225,7 @@ func (h *handlers) SetOutcome(ctx context.Context, r server.SetOutcomeRequestObj
 
 func restOf(r verdict.Rest) contract.Rest {
 	d, _ := signal.Lookup(r.Signal)
-	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + " " + quantity.Of(r.Value, d.Unit), Value: r.Value, Source: r.Source, Page: text(r.Page)}
+	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + " " + wording.Of(r.Value, d.Unit), Value: r.Value, Source: r.Source, Page: text(r.Page)}
 	if r.Length > 0 {
 		out.Offset, out.Length = &r.Offset, &r.Length
 	}

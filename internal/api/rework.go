@@ -49,7 +49,7 @@ func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObjec
 		return nil, err
 	}
 	out := contract.Rework{
-		Run: runOf(v.Run), Held: v.Held, Words: append([]string{}, v.Words...), Rows: []contract.Difference{},
+		Run: runOf(v.Run), Held: v.Held, Words: each(v.Says, said), Rows: []contract.Difference{},
 		Release: contract.Release{Scope: contract.ReworkKind(release.Scope), Owner: owner, By: release.By, At: release.At},
 	}
 	if v.Compared != nil {
@@ -60,7 +60,7 @@ func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObjec
 }
 
 func queueOf(q runs.Queue) contract.Queue {
-	return contract.Queue{Bench: q.Bench, Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Lot: optional(q.Plan.Lot), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: append([]string{}, q.Words...)}
+	return contract.Queue{Bench: q.Bench, Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Lot: optional(q.Plan.Lot), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: each(q.Says, said)}
 }
 
 func (h *handlers) GetQueue(ctx context.Context, r server.GetQueueRequestObject) (server.GetQueueResponseObject, error) {

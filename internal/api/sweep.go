@@ -13,15 +13,15 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
-	"hylostat.example/internal/shop/runs"
 )
 
 func standingOf(s check.Standing) contract.SweepStanding {
 	out := contract.SweepStanding{
 		Share: s.Share, Lba: int64(s.LBA), Sectors: int64(s.Geometry.Sectors), Logical: int(s.Geometry.Logical), Physical: int(s.Geometry.Physical),
 		Unreadable: int64(s.Unreadable), Other: int64(s.Other), Slow: int64(s.Slow), Confirmed: int64(s.Confirmed), Speed: s.Speed, LeftS: int(s.Left.Seconds()),
-		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: text(s.Early), Held: s.Held, Words: runs.SaysSweep(s, ""),
+		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: saying(s.Early), Held: s.Held, Words: each(s.Says(wording.Phrase{}), said),
 	}
 	if s.Geometry.RPM > 0 {
 		rpm := int(s.Geometry.RPM)
@@ -62,22 +62,22 @@ func sweepOf(serial string, s shop.Sweep, d check.Found) (contract.Sweep, error)
 			return contract.SweepHeat{At: h.At, Share: h.Share, Celsius: h.Celsius}
 		}),
 	}
-	out.Standing.Words = runs.SaysSweep(s.Standing, s.Once)
+	out.Standing.Words = each(s.Standing.Says(s.Once), said)
 	var err error
 	out.Segments, err = segmentsOf(ribbon, d.Blocks)
 	return out, err
 }
 
-func slowOf(s surface.Slow, once string) contract.SweepSlow {
-	if once == "" {
-		once = "the host was busy, or the drive has just relocated it"
+func slowOf(s surface.Slow, once wording.Phrase) contract.SweepSlow {
+	if once.IsZero() {
+		once = wording.Say(wording.OnceUnknown)
 	}
-	out := contract.SweepSlow{Lba: int64(s.LBA), Sectors: int64(s.Sectors), Class: int(s.Class), Words: "to be read again at the end"}
+	out := contract.SweepSlow{Lba: int64(s.LBA), Sectors: int64(s.Sectors), Class: int(s.Class), Words: said(wording.Say(wording.PlaceToRead))}
 	if s.Read {
 		again := int(s.Again)
-		out.Again, out.Words = &again, "slow once: "+once
+		out.Again, out.Words = &again, said(wording.Say(wording.PlaceSlowOnce, wording.Values{"why": once}))
 		if s.Confirmed() {
-			out.Words = "slow twice"
+			out.Words = said(wording.Say(wording.PlaceSlowTwice))
 		}
 	}
 	return out

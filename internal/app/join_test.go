@@ -85,7 +85,7 @@ func TestRecordsThatAreNotOfTheSamePastAreTold(t *testing.T) {
 	before := runs()
 	require.Len(t, before, 2)
 	for i, r := range before {
-		assert.Equal(t, "stopped: its bench knows nothing of it any more: what it did last is not known", r.Standing, i)
+		assert.Equal(t, "stopped: its bench knows nothing of it any more: what it did last is not known", r.Standing.Words, i)
 	}
 	assert.Greater(t, ordered(t, c, "7M4R9"), two, "a new journal begins no run anew")
 	for i, r := range runs()[1:] {

@@ -108,7 +108,7 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 	} {
 		r := runs[i+2]
 		assert.Equal(t, want.id, r.Id)
-		assert.Equal(t, [3]any{want.title, want.bay, want.standing}, [3]any{r.Title, r.Bay, r.Standing})
+		assert.Equal(t, [3]any{want.title, want.bay, want.standing}, [3]any{r.Title, r.Bay, r.Standing.Words})
 	}
 	swept, err := c.Sweep(ctx, 3)
 	require.NoError(t, err)
@@ -129,7 +129,7 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 	}
 	history, err := c.History(ctx, "7M4R9")
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(history, func(e contract.Entry) bool { return strings.Contains(e.Text, "Signed by Dov.") }), "its sign-off")
+	assert.True(t, slices.ContainsFunc(history, func(e contract.Entry) bool { return strings.Contains(e.Text.Words, "Signed by Dov.") }), "its sign-off")
 	audit, err := c.VerifyAudit(ctx)
 	require.NoError(t, err)
 	assert.True(t, audit.Sound)
@@ -141,7 +141,7 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 		}, time.Minute, 20*time.Millisecond)
 		r, err := c.Run(ctx, id)
 		require.NoError(t, err)
-		assert.Equal(t, "passed", r.Standing, id)
+		assert.Equal(t, "passed", r.Standing.Words, id)
 	}
 	fresh, err := c.Check(ctx, "7M4R9", contract.CheckRequest{Kind: contract.CheckRequestKindQuick, By: "Dov"})
 	require.NoError(t, err)

@@ -231,7 +231,7 @@ func TestKilledAfterAnyReportTheCheckIsFinishedOnce(t *testing.T) {
 			again.runs, again.readings = s.runs, s.readings
 			again.take(t, "the end", func() bool { return again.runs[receipt.Run.ID].State == check.Done })
 			r := again.runs[receipt.Run.ID]
-			assert.Equal(t, check.Passed, r.Outcome, r.Reason)
+			assert.Equal(t, check.Passed, r.Outcome, r.Reason.String())
 			tests := readTests(t, source)
 			assert.Len(t, tests, 1, "the drive ran one self-test, not two")
 			ids := map[string]bool{}

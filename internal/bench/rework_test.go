@@ -67,12 +67,12 @@ func TestAMendClearsWhatHealsAndSaysWhatDoesNot(t *testing.T) {
 		assert.Equal(t, check.Mending, sweep.Kind)
 		pending, reallocated := waiting(t, s.readings[len(s.readings)-1])
 		if stubborn {
-			assert.Equal(t, "1 sector could be read after all; 9 sectors still unreadable", run.Steps[1].Note)
+			assert.Equal(t, "1 sector could be read after all; 9 sectors still unreadable", run.Steps[1].Note.String())
 			assert.Equal(t, check.Failed, run.Outcome)
 			assert.Equal(t, bad, source.Truth("one"))
 			assert.EqualValues(t, 9, pending)
 		} else {
-			assert.Equal(t, "9 sectors cleared; 1 sector could be read after all", run.Steps[1].Note)
+			assert.Equal(t, "9 sectors cleared; 1 sector could be read after all", run.Steps[1].Note.String())
 			assert.Equal(t, check.Passed, run.Outcome)
 			assert.Empty(t, source.Truth("one"))
 			assert.Equal(t, [2]uint64{0, 9}, [2]uint64{pending, reallocated}, "the reading after tells what became of them")
@@ -93,7 +93,7 @@ func TestARenewalWritesBackWhatCanBeReadAndNothingElse(t *testing.T) {
 	receipt, err := s.order(t, order(check.Renew))
 	require.NoError(t, err)
 	s.take(t, "the renewal", s.done(receipt.Run.ID))
-	assert.Equal(t, "2 unreadable sectors", s.runs[receipt.Run.ID].Steps[1].Note)
+	assert.Equal(t, "2 unreadable sectors", s.runs[receipt.Run.ID].Steps[1].Note.String())
 	assert.Equal(t, bad, unreadable(s.sweepOf(receipt.Run.ID)), "what cannot be read cannot be renewed")
 	assert.EqualValues(t, 1_000_000-2*8, source.Wrote("one"))
 	left, err := os.ReadDir(filepath.Join(s.bench.Folder, "renewal"))
@@ -108,7 +108,7 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 		outcome       check.Outcome
 	}{
 		"a drive that keeps it":               {0, "everything was written", "everything holds what was written to it", check.Passed},
-		"a drive of less room than it claims": {1_000_000, "everything was written", "100096 sectors do not hold what was written to them; 19 % swept; the drive does not keep what is written to it", check.Failed},
+		"a drive of less room than it claims": {1_000_000, "everything was written", "100\u00a0096 sectors do not hold what was written to them; 19 % swept; the drive does not keep what is written to it", check.Failed},
 	} {
 		t.Run(name, func(t *testing.T) {
 			source := sim.New(sim.NewClock(7200), "", "one")
@@ -121,8 +121,8 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 			require.NoError(t, err)
 			s.take(t, "the overwrite", s.done(receipt.Run.ID))
 			run := s.runs[receipt.Run.ID]
-			assert.Equal(t, row.write, run.Steps[1].Note)
-			assert.Equal(t, row.verify, run.Steps[2].Note)
+			assert.Equal(t, row.write, run.Steps[1].Note.String())
+			assert.Equal(t, row.verify, run.Steps[2].Note.String())
 			assert.Equal(t, row.outcome, run.Outcome)
 			assert.Empty(t, source.Truth("one"), "writing has cleared what could not be read")
 			if row.holds > 0 {
@@ -187,7 +187,7 @@ func TestAReworkThatCannotBeginHoldsUpNoOther(t *testing.T) {
 		receipt, err := s.order(t, o)
 		require.NoError(t, err)
 		s.take(t, "its end", s.done(receipt.Run.ID))
-		assert.Contains(t, s.runs[receipt.Run.ID].Reason, "read-only")
+		assert.Contains(t, s.runs[receipt.Run.ID].Reason.String(), "read-only")
 	}
 	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
 	require.NoError(t, err)
@@ -250,7 +250,7 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 				s.take(t, "the rework", s.done(id))
 				run := s.runs[id]
 				if note != "" {
-					require.Equal(t, note, run.Steps[1].Note, "after commit %d: %+v", commits, run)
+					require.Equal(t, note, run.Steps[1].Note.String(), "after commit %d: %+v", commits, run)
 				}
 				switch kind {
 				case check.Mend:
@@ -263,7 +263,7 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 					assert.Equal(t, bad, source.Truth("one"))
 					assert.GreaterOrEqual(t, source.Wrote("one"), uint64(120_000), "after commit %d", commits)
 				default:
-					assert.Equal(t, "everything holds what was written to it", run.Steps[2].Note, "after commit %d", commits)
+					assert.Equal(t, "everything holds what was written to it", run.Steps[2].Note.String(), "after commit %d", commits)
 				}
 				s.end()
 				if !reached || t.Failed() {

@@ -79,7 +79,7 @@ func TestAWholeSweepFindsWhatTheDriveHides(t *testing.T) {
 	require.Len(t, sweep.Slow, 1)
 	assert.True(t, sweep.Slow[0].Confirmed())
 	assert.Equal(t, check.StepFailed, run.Steps[1].State)
-	assert.Equal(t, "9 unreadable sectors; 1 slow place, confirmed", run.Steps[1].Note)
+	assert.Equal(t, "9 unreadable sectors; 1 slow place, confirmed", run.Steps[1].Note.String())
 	assert.Equal(t, check.Failed, run.Outcome)
 	var bytes uint64
 	for _, c := range ribbonOf(t, sweep).Cells() {
@@ -102,7 +102,7 @@ func TestAQuickCheckTakesASampleAndSaysWhatItRulesOut(t *testing.T) {
 	s.take(t, "the check", s.done(receipt.Run.ID))
 	run, sweep := s.runs[receipt.Run.ID], s.sweepOf(receipt.Run.ID)
 	assert.Equal(t, check.Passed, run.Outcome)
-	assert.Equal(t, "every sample was read", run.Steps[2].Note)
+	assert.Equal(t, "every sample was read", run.Steps[2].Note.String())
 	require.NotNil(t, sweep.Standing.Sample)
 	assert.InDelta(t, 0.003, sweep.Standing.Sample.RulesOut(0.95), 0.0001)
 }
@@ -180,7 +180,7 @@ func TestASweepWaitsGoesOnAndStops(t *testing.T) {
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderPause, Run: id, By: "Imre"})
 	require.NoError(t, err)
 	s.take(t, "the pause", func() bool { return s.runs[id].State == check.Paused })
-	assert.Equal(t, "paused by Imre", s.runs[id].Pause)
+	assert.Equal(t, "paused by Imre", s.runs[id].Pause.String())
 	share := s.runs[id].Steps[1].Standing.Share
 	_, err = s.order(t, protocol.Order{Kind: protocol.OrderRead, Bay: at(1)})
 	require.NoError(t, err, "a reading is taken meanwhile")
@@ -212,7 +212,7 @@ func TestAHotDriveIsLetCoolAndGoesOnByItself(t *testing.T) {
 		r := s.runs[receipt.Run.ID]
 		if r.State == check.Paused {
 			hot = true
-			assert.Contains(t, r.Pause, "it waits until it has cooled to 50 °C")
+			assert.Contains(t, r.Pause.String(), "it waits until it has cooled to 50 °C")
 		}
 		return hot && r.State == check.Running
 	})
@@ -229,7 +229,7 @@ func TestASweepStopsWhenNothingCanChangeTheVerdict(t *testing.T) {
 	sweep := s.sweepOf(receipt.Run.ID)
 	assert.EqualValues(t, 2, sweep.Standing.Unreadable)
 	assert.Less(t, sweep.Standing.Share, 0.9)
-	assert.Contains(t, s.runs[receipt.Run.ID].Steps[1].Note, "nothing more can change the verdict")
+	assert.Contains(t, s.runs[receipt.Run.ID].Steps[1].Note.String(), "nothing more can change the verdict")
 }
 
 // Stopped after any commit of an extended check, the bench goes on: nothing that was finished is lost or done twice.

@@ -13,6 +13,7 @@ import (
 
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 )
 
 func bayCommands() *cli.Command {
@@ -273,7 +274,7 @@ func printBays(w io.Writer, all []contract.Bay) {
 		name, answer := "empty", ""
 		switch {
 		case b.Drive != nil:
-			name, answer = shown(b.Drive.Serial), grade(b.Drive.Grade)
+			name, answer = wording.Serial(b.Drive.Serial), grade(b.Drive.Grade)
 		case b.Intake != nil:
 			name, answer = fmt.Sprintf("intake %d", b.Intake.Id), grade(contract.GradeUndecided)
 		case b.Attached != nil:
@@ -281,7 +282,7 @@ func printBays(w io.Writer, all []contract.Bay) {
 		case b.Connection != "empty":
 			name, answer = "no name", grade(contract.GradeUndecided)
 		}
-		doing := b.Doing
+		doing := b.Doing.Words
 		if b.Run != nil {
 			doing = fmt.Sprintf("%s, %d %%, %s left", b.Run.Standing, b.Run.Percent, left(b.Run.LeftS))
 		}
@@ -304,7 +305,7 @@ func attachedName(a contract.Attached) string {
 	if a.Serial != nil {
 		words = append(words, *a.Serial)
 	}
-	return strings.Join(append(words, size(a.Bytes)), ", ")
+	return strings.Join(append(words, wording.Size(a.Bytes)), ", ")
 }
 
 func intakeCommand() *cli.Command {
@@ -314,7 +315,7 @@ func intakeCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
 			&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
-			&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER` for it"},
+			&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER` for it"}, languageFlag(),
 			&cli.StringFlag{Name: "complaint", Usage: "`TEXT`: what is wrong, in the customer's words"},
 			&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},
 			&cli.StringFlag{Name: "made", Usage: "`MONTH` of making by the label, as 2021-08"},
@@ -371,7 +372,7 @@ func intakeCommand() *cli.Command {
 			}
 			i, err := c.TakeIn(ctx, contract.IntakeRequest{
 				Release: release,
-				Bay:     bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Made: set("made"), Clicks: &clicks, Lot: given[int64](c, "lot"), Wanted: &wanted, Copied: &copied, Duty: &duty,
+				Bay:     bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Language: c.language(), Made: set("made"), Clicks: &clicks, Lot: given[int64](c, "lot"), Wanted: &wanted, Copied: &copied, Duty: &duty,
 			})
 			if err != nil {
 				return err

@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 func driveCommands() *cli.Command {
@@ -37,7 +37,7 @@ func driveCommands() *cli.Command {
 							if d.Signed != nil {
 								signed = "by " + d.Signed.By
 							}
-							rows[i] = table.Row{shown(d.Serial), d.Model, size(optional(d.Bytes)), number(d.Hours, "h"), grade(d.Grade), signed, optional(d.Headline)}
+							rows[i] = table.Row{wording.Serial(d.Serial), d.Model, wording.Size(optional(d.Bytes)), number(d.Hours, "h"), grade(d.Grade), signed, optional(d.Headline)}
 						}
 						tabular(w, []any{"drive", "model", "size", "powered on", "verdict", "signed", "why"}, rows, 3, 4)
 						if len(all) >= limit {
@@ -133,9 +133,9 @@ func driveCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, e := range all {
-							what := e.Text
+							what := e.Text.Words
 							if e.Grade != nil {
-								what = grade(*e.Grade) + " " + e.Text
+								what = grade(*e.Grade) + " " + what
 							}
 							rows[i] = table.Row{minute(e.At), number(e.Hours, "h"), what}
 						}
@@ -157,7 +157,7 @@ func printTrends(w io.Writer, all []contract.Signal, readings int) {
 		}
 		now := "not available: " + optional(s.Reason)
 		if s.Value != nil {
-			now = quantity.Of(*s.Value, s.Unit)
+			now = wording.Of(*s.Value, s.Unit)
 		}
 		_, _ = fmt.Fprintf(w, "%s  %s\n", bold(w, s.Words), now)
 		if s.Trend == nil {
@@ -177,20 +177,20 @@ func printDrive(w io.Writer, d contract.Drive) {
 			_, _ = fmt.Fprintf(w, "%-13s %s\n", name, value)
 		}
 	}
-	line("serial", bold(w, shown(d.Serial)))
+	line("serial", bold(w, wording.Serial(d.Serial)))
 	line("model", d.Model)
 	line("firmware", optional(d.Firmware))
 	line("name", optional(d.Wwn))
 	kind := string(optional(d.Medium))
 	if rate := optional(d.RotationRate); rate > 0 {
-		kind += fmt.Sprintf(", %s per minute", quantity.Number(float64(rate)))
+		kind += fmt.Sprintf(", %s per minute", wording.Number(float64(rate)))
 	}
 	line("kind", strings.TrimSuffix(strings.Join([]string{interfaceName[d.Interface], kind, optional(d.FormFactor)}, ", "), ", "))
 	if d.Shown != nil {
-		line("adapter", fmt.Sprintf("shows %s, %s bytes: not what the drive says", size(*d.Shown), quantity.Number(float64(*d.Shown))))
+		line("adapter", fmt.Sprintf("shows %s, %s bytes: not what the drive says", wording.Size(*d.Shown), wording.Number(float64(*d.Shown))))
 	}
 	if d.Bytes != nil {
-		line("size", fmt.Sprintf("%s, %s bytes; sectors of %d, physical %d", size(*d.Bytes), quantity.Number(float64(*d.Bytes)), optional(d.LogicalSector), optional(d.PhysicalSector)))
+		line("size", fmt.Sprintf("%s, %s bytes; sectors of %d, physical %d", wording.Size(*d.Bytes), wording.Number(float64(*d.Bytes)), optional(d.LogicalSector), optional(d.PhysicalSector)))
 	}
 	if d.LinkNow != nil {
 		line("link", fmt.Sprintf("%s of %s possible, %s", *d.LinkNow, optional(d.LinkPossible), optional(d.Transport)))
@@ -198,7 +198,7 @@ func printDrive(w io.Writer, d contract.Drive) {
 	line("can", strings.Join(abilities(d), ", "))
 	line("lock", lock(d.Security))
 	if d.Hidden != nil {
-		line("hidden", fmt.Sprintf("%s behind %s", size(*d.Hidden), optional(d.HiddenBy)))
+		line("hidden", fmt.Sprintf("%s behind %s", wording.Size(*d.Hidden), optional(d.HiddenBy)))
 	}
 	line("sectors", optional(d.Protection))
 	if n := optional(d.Namespaces); n > 1 {

@@ -12,6 +12,7 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/wording"
 )
 
 // followed is one of the runs that followAll shows.
@@ -60,7 +61,7 @@ func (c call) followAll(ctx context.Context) error {
 			if f.bar != nil {
 				f.bar.Abort(true)
 			}
-			line := fmt.Sprintf("run %d  %s, %s: %s", id, shown(r.Serial), r.Bay.Words(), r.Standing)
+			line := fmt.Sprintf("run %d  %s, %s: %s", id, wording.Serial(r.Serial), r.Bay.Words(), r.Standing)
 			switch {
 			case c.Bool("json"):
 				if err := c.show(r, func(io.Writer) {}); err != nil {
@@ -107,7 +108,7 @@ func (c call) tellOne(known map[int64]*followed, bars *mpb.Progress, r *contract
 		return
 	}
 	if bars == nil {
-		if line := fmt.Sprintf("run %d  %s, %s: %s", r.Id, shown(r.Serial), r.Bay.Words(), r.Standing); line != f.last {
+		if line := fmt.Sprintf("run %d  %s, %s: %s", r.Id, wording.Serial(r.Serial), r.Bay.Words(), r.Standing); line != f.last {
 			_, _ = fmt.Fprintln(c.out, line)
 			f.last = line
 		}
@@ -117,7 +118,7 @@ func (c call) tellOne(known map[int64]*followed, bars *mpb.Progress, r *contract
 		f.bar = bars.New(100, mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"), mpb.BarPriority(r.Bay.Number),
 			mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
 				now := f.shown.Load()
-				return fmt.Sprintf("%2s  %-14s %-34s", now.Bay.Short(), shown(now.Serial), clip(now.Standing, 34))
+				return fmt.Sprintf("%2s  %-14s %-34s", now.Bay.Short(), wording.Serial(now.Serial), clip(now.Standing.Words, 34))
 			})),
 			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 				now := f.shown.Load()

@@ -14,7 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 func listIntakes(ctx context.Context, c call) error {
@@ -33,7 +33,7 @@ func listIntakes(ctx context.Context, c call) error {
 		for i, x := range all {
 			name := "no answer"
 			if x.Serial != nil {
-				name = shown(*x.Serial)
+				name = wording.Serial(*x.Serial)
 			}
 			ended := "here"
 			if x.Unanswered != nil {
@@ -62,7 +62,7 @@ func printSiblings(w io.Writer, s contract.Siblings) {
 	}
 	rows := make([]table.Row, len(s.Rows))
 	for i, r := range s.Rows {
-		rows[i] = table.Row{r.Words, quantity.Of(r.Value, r.Unit), quantity.Of(r.Median, r.Unit), fmt.Sprintf("%.1f", r.Score), r.Of}
+		rows[i] = table.Row{r.Words, wording.Of(r.Value, r.Unit), wording.Of(r.Median, r.Unit), fmt.Sprintf("%.1f", r.Score), r.Of}
 	}
 	tabular(w, []any{"", "this one", "median", "score", "of"}, rows, 2, 3, 4, 5)
 }
@@ -77,6 +77,25 @@ func (c call) lot(n int) (int64, error) {
 
 func stockFlag() cli.Flag {
 	return &cli.StringFlag{Name: "stock", Usage: "`STOCK` of labels: 62x29, 57x32, 89x36 (mm), or a4-24, a sheet of 24", Value: "62x29"}
+}
+
+// stock is the kind of label stock that is asked for.
+func (c call) stock() *contract.Stock {
+	s := contract.Stock(c.String("stock"))
+	return &s
+}
+
+func languageFlag() cli.Flag {
+	return &cli.StringFlag{Name: "language", DefaultText: "the customer's", Usage: "`LANGUAGE` of the owner's papers: en, de, fr or es"}
+}
+
+// language is that of the papers that are asked for; nil: the customer's.
+func (c call) language() *contract.Language {
+	if !c.IsSet("language") {
+		return nil
+	}
+	l := contract.Language(c.String("language"))
+	return &l
 }
 
 func lotCommands() *cli.Command {
@@ -107,7 +126,7 @@ func lotCommands() *cli.Command {
 				Name: "open", Usage: "open a lot: every drive that comes to answer from now on is taken in on it",
 				Description: "With --check, taking in and checking thirty drives is putting them in.\n\nExample:\n   hylostat lot open --ticket 2240 --customer \"Quillet Ferry office\" --expected 30 --check extended",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"},
+					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"}, languageFlag(),
 					&cli.StringFlag{Name: "complaint", Usage: "`TEXT` of what is complained of"}, &cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"}, &cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
 					&cli.StringFlag{Name: "duty", Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry", Value: "everyday"}, &cli.IntFlag{Name: "expected", HideDefault: true, Usage: "how many `DRIVES` there are"},
 					&cli.StringFlag{Name: "check", Usage: "`CHECK` of every drive of the lot, once: quick, extended or whole; the bench's plan decides when not given"},
@@ -120,7 +139,7 @@ func lotCommands() *cli.Command {
 						return nil
 					}
 					wanted, copied, duty := c.Bool("wanted"), c.Bool("copied"), contract.Duty(c.String("duty"))
-					r := contract.LotRequest{By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Reference: set("reference"), Complaint: set("complaint"), Wanted: &wanted, Copied: &copied, Duty: &duty}
+					r := contract.LotRequest{By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Reference: set("reference"), Language: c.language(), Complaint: set("complaint"), Wanted: &wanted, Copied: &copied, Duty: &duty}
 					if k := contract.PlannedCheck(c.String("check")); k != "" {
 						r.Check = &k
 					}
@@ -180,13 +199,13 @@ func lotCommands() *cli.Command {
 			},
 			{
 				Name: "labels", Usage: "write labels for all drives of a lot", ArgsUsage: "LOT", Description: "Example:\n   hylostat lot labels 114 --stock a4-24",
-				Flags: []cli.Flag{stockFlag(), outFlag("lot-N-labels.pdf")},
+				Flags: []cli.Flag{stockFlag(), languageFlag(), outFlag("lot-N-labels.pdf")},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.lot(0)
 					if err != nil {
 						return err
 					}
-					body, err := c.LotLabels(ctx, id, contract.Stock(c.String("stock")))
+					body, err := c.LotLabels(ctx, id, contract.PrintLabelsParams{Stock: c.stock(), Language: c.language()})
 					if err != nil {
 						return err
 					}
@@ -218,9 +237,9 @@ func printLot(w io.Writer, v contract.LotView) {
 		name, margin := "no answer", ""
 		var hours *float64
 		if d.Drive != nil {
-			name, margin, hours = shown(d.Drive.Serial), optional(d.Drive.Margin), d.Drive.Hours
+			name, margin, hours = wording.Serial(d.Drive.Serial), optional(d.Drive.Margin), d.Drive.Hours
 		}
-		next := d.Next
+		next := d.Next.Words
 		if d.Minutes != nil {
 			next += ", " + left(*d.Minutes*60)
 		}
@@ -246,7 +265,7 @@ func handoverCommand() *cli.Command {
 					return err
 				}
 				if d.Intake == nil {
-					return &usage{shown(d.Serial) + " is on no intake"}
+					return &usage{wording.Serial(d.Serial) + " is on no intake"}
 				}
 				id = d.Intake.Id
 			}
@@ -271,16 +290,16 @@ func handoverCommand() *cli.Command {
 func statementCommand() *cli.Command {
 	return &cli.Command{
 		Name: "statement", Usage: "the page about a drive for its owner", ArgsUsage: "DRIVE", Category: "drives",
-		Description: "Examples:\n   hylostat statement 7M4Q2\n   hylostat statement 7M4Q2 --format pdf",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: text, pdf or html", Value: "text"}, outFlag("the drive's serial with .pdf or .html")},
+		Description: "Examples:\n   hylostat statement 7M4Q2\n   hylostat statement 7M4Q2 --format pdf\n   hylostat statement 7M4Q2 --language de",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: text, pdf or html", Value: "text"}, languageFlag(), outFlag("the drive's serial with .pdf or .html")},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
-			s, err := c.Statement(ctx, c.arg(0))
+			s, err := c.Statement(ctx, c.arg(0), c.language())
 			if err != nil {
 				return err
 			}
 			switch format := c.String("format"); format {
 			case "pdf", "html":
-				body, err := c.StatementPage(ctx, c.arg(0), format)
+				body, err := c.StatementPage(ctx, c.arg(0), format, c.language())
 				if err != nil {
 					return err
 				}
@@ -327,13 +346,13 @@ func labelCommand() *cli.Command {
 	return &cli.Command{
 		Name: "label", Usage: "the label for a drive, or for several on one PDF", ArgsUsage: "DRIVE...", Category: "drives",
 		Description: "A PNG is for label printers of 203 or 300 dots per inch, in one ink. The code leads to the drive's page, by the address in --service.\n\nExamples:\n   hylostat label 7M4Q2\n   hylostat label 7M4Q2 --format png --dpi 203\n   hylostat label 7M4Q2 7M511 --stock a4-24",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or png", Value: "pdf"}, stockFlag(), &cli.IntFlag{Name: "dpi", Usage: "`DPI` of a PNG: 203 or 300", Value: 300}, outFlag("the drive's serial with .pdf or .png")},
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or png", Value: "pdf"}, stockFlag(), &cli.IntFlag{Name: "dpi", Usage: "`DPI` of a PNG: 203 or 300", Value: 300}, languageFlag(), outFlag("the drive's serial with .pdf or .png")},
 		Action: action(1, 500, func(ctx context.Context, c call) error {
 			if several := c.Args().Slice(); len(several) > 1 {
 				if c.String("format") != "pdf" || c.Bool("json") {
 					return &usage{"several labels come as one PDF"}
 				}
-				body, err := c.DriveLabels(ctx, several, contract.Stock(c.String("stock")))
+				body, err := c.DriveLabels(ctx, contract.PrintDriveLabelsParams{Drive: several, Stock: c.stock(), Language: c.language()})
 				if err != nil {
 					return err
 				}
@@ -350,11 +369,12 @@ func labelCommand() *cli.Command {
 			if format != "pdf" && format != "png" {
 				return &usage{fmt.Sprintf("%q is no format: pdf, png", format)}
 			}
-			body, err := c.LabelPage(ctx, c.arg(0), format, contract.Stock(c.String("stock")), c.Int("dpi"))
+			dpi := c.Int("dpi")
+			body, err := c.LabelPage(ctx, c.arg(0), contract.GetLabelParams{Format: &format, Stock: c.stock(), Dpi: &dpi, Language: c.language()})
 			if err != nil {
 				return err
 			}
-			return c.write(body, "label-"+fileName(l.Serial, "."+format), "Label of "+shown(l.Serial))
+			return c.write(body, "label-"+fileName(l.Serial, "."+format), "Label of "+wording.Serial(l.Serial))
 		}),
 	}
 }
@@ -487,7 +507,7 @@ func auditCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, a := range all {
-							rows[i] = table.Row{a.Seq, minute(a.At), a.By, cameIn(a), a.Text + edits(a)}
+							rows[i] = table.Row{a.Seq, minute(a.At), a.By, cameIn(a), a.Text.Words + edits(a)}
 						}
 						tabular(w, []any{"no.", "when", "who", "as", "what"}, rows, 1)
 					})

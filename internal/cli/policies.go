@@ -12,7 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 func policyCommands() *cli.Command {
@@ -124,7 +124,7 @@ func counted(n int, one, more string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return fmt.Sprintf("%s %s", quantity.Number(float64(n)), more)
+	return fmt.Sprintf("%s %s", wording.Number(float64(n)), more)
 }
 
 func printPolicy(w io.Writer, p contract.Policy) {
@@ -229,7 +229,7 @@ func printReplay(w io.Writer, r contract.Replay, limit int) {
 		for i, x := range d.Differs {
 			name := ""
 			if i == 0 {
-				name = shown(d.Serial)
+				name = wording.Serial(d.Serial)
 			}
 			until := ""
 			if x.Still {

@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 func readingCommands() *cli.Command {
@@ -130,7 +130,7 @@ func printReading(w io.Writer, r contract.Reading) {
 		for i, s := range r.Statistics {
 			value := "not available"
 			if s.Value != nil {
-				value = strings.TrimSpace(quantity.Number(float64(*s.Value)) + " " + s.Unit)
+				value = strings.TrimSpace(wording.Number(float64(*s.Value)) + " " + s.Unit)
 			}
 			rows[i] = table.Row{s.Offset, s.Name, value}
 		}
@@ -142,9 +142,9 @@ func printReading(w io.Writer, r contract.Reading) {
 		for i, t := range r.SelfTests {
 			lba := "none"
 			if t.Lba != nil {
-				lba = quantity.Number(float64(*t.Lba))
+				lba = wording.Number(float64(*t.Lba))
 			}
-			hours := quantity.Number(float64(t.Hours)) + " h"
+			hours := wording.Number(float64(t.Hours)) + " h"
 			if optional(t.OrMore) {
 				hours += " or more"
 			}
@@ -170,10 +170,10 @@ func printErrors(w io.Writer, r contract.Reading) {
 	for _, e := range r.Errors {
 		hours, lba := "not known", "none"
 		if e.Hours != nil {
-			hours = quantity.Number(float64(*e.Hours)) + " h"
+			hours = wording.Number(float64(*e.Hours)) + " h"
 		}
 		if e.Lba != nil {
-			lba = quantity.Number(float64(*e.Lba))
+			lba = wording.Number(float64(*e.Lba))
 		}
 		meaning := e.Meaning
 		if e.Host {
@@ -199,7 +199,7 @@ func printSheet(w io.Writer, s contract.Sheet) {
 		if f.Value != nil {
 			value = *f.Value
 			if optional(f.Number) {
-				value = quantity.Grouped(value)
+				value = wording.Grouped(value)
 			}
 			if f.Unit != "" {
 				value += " " + f.Unit
@@ -265,9 +265,9 @@ func printSignals(w io.Writer, all contract.Signals) {
 		if s.Margin != nil {
 			margin = s.Margin.Words
 		}
-		rows = append(rows, table.Row{s.Words, quantity.Of(*s.Value, s.Unit), margin, optional(s.Source), optional(s.Confidence), place})
+		rows = append(rows, table.Row{s.Words, wording.Of(*s.Value, s.Unit), margin, optional(s.Source), optional(s.Confidence), place})
 		if s.Disagrees != nil {
-			disagreeing = append(disagreeing, fmt.Sprintf("%s %s, %s", s.Words, quantity.Of(*s.Value, s.Unit), *s.Disagrees))
+			disagreeing = append(disagreeing, fmt.Sprintf("%s %s, %s", s.Words, wording.Of(*s.Value, s.Unit), *s.Disagrees))
 		}
 	}
 	tabular(w, []any{"signal", "now", "limit or usual", "source", "confidence", "place"}, rows, 2)
@@ -285,9 +285,9 @@ func amount(p *float64, unit string) string {
 	case p == nil:
 		return "not available"
 	case unit == "B":
-		return quantity.Of(*p, unit)
+		return wording.Of(*p, unit)
 	}
-	return quantity.Number(*p)
+	return wording.Number(*p)
 }
 
 func printComparison(w io.Writer, x contract.Comparison) {

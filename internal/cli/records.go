@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/record"
 )
 
@@ -34,7 +34,7 @@ func dialectCommands() *cli.Command {
 }
 
 func printDialect(w io.Writer, d contract.Dialect) {
-	_, _ = fmt.Fprintf(w, "%s   family %s: %s\n", shown(d.Serial), d.Family, d.Title)
+	_, _ = fmt.Fprintf(w, "%s   family %s: %s\n", wording.Serial(d.Serial), d.Family, d.Title)
 	if d.Family != "unknown" {
 		sure := "a guess: neither company id nor shape of the model number confirm it, so what it says is inferred"
 		if d.Sure {
@@ -98,7 +98,7 @@ func (s Starters) recordCommands() *cli.Command {
 						return err
 					}
 					if path != "-" {
-						_, _ = fmt.Fprintf(c.out, "%d readings of %s written to %s\n", len(f.Drives[0].Readings), shown(f.Drives[0].Serial), path)
+						_, _ = fmt.Fprintf(c.out, "%d readings of %s written to %s\n", len(f.Drives[0].Readings), wording.Serial(f.Drives[0].Serial), path)
 					}
 					return nil
 				}),
@@ -116,7 +116,7 @@ func (s Starters) recordCommands() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return c.write(body, fileName(d.Serial, ".zip"), "The record of "+shown(d.Serial))
+					return c.write(body, fileName(d.Serial, ".zip"), "The record of "+wording.Serial(d.Serial))
 				}),
 			},
 			{
@@ -230,14 +230,14 @@ func importRecords(ctx context.Context, c call) error {
 	return c.show(contract.ImportResult{Drives: all}, func(w io.Writer) {
 		rows := make([]table.Row, len(all))
 		for i, d := range all {
-			rows[i] = table.Row{shown(d.Serial), d.Model, d.Readings, d.Known}
+			rows[i] = table.Row{wording.Serial(d.Serial), d.Model, d.Readings, d.Known}
 		}
 		tabular(w, []any{"drive", "model", "taken in", "known already"}, rows, 3, 4)
 	})
 }
 
 func printRedecoded(w io.Writer, r contract.RedecodeResult) {
-	_, _ = fmt.Fprintf(w, "%s readings decoded anew with decoder %d; %s say something else now.\n", quantity.Number(float64(r.Readings)), r.Decoder, quantity.Number(float64(r.Changed)))
+	_, _ = fmt.Fprintf(w, "%s readings decoded anew with decoder %d; %s say something else now.\n", wording.Number(float64(r.Readings)), r.Decoder, wording.Number(float64(r.Changed)))
 	if len(r.Changes) == 0 {
 		return
 	}
@@ -245,12 +245,12 @@ func printRedecoded(w io.Writer, r contract.RedecodeResult) {
 		if p == nil {
 			return "not available"
 		}
-		return quantity.Number(*p)
+		return wording.Number(*p)
 	}
 	_, _ = fmt.Fprintln(w)
 	rows := make([]table.Row, len(r.Changes))
 	for i, x := range r.Changes {
-		rows[i] = table.Row{shown(x.Serial), x.Reading, x.Signal, value(x.Before), value(x.Now)}
+		rows[i] = table.Row{wording.Serial(x.Serial), x.Reading, x.Signal, value(x.Before), value(x.Now)}
 	}
 	tabular(w, []any{"drive", "reading", "signal", "before", "now"}, rows, 2, 4, 5)
 }

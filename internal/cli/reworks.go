@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/wording"
 )
 
 func releaseCommand() *cli.Command {
@@ -118,7 +119,7 @@ func ask(w io.Writer, from io.Reader, what string) (string, error) {
 }
 
 func printRework(w io.Writer, r contract.Rework) {
-	_, _ = fmt.Fprintf(w, "%s of %s, run %d: %s\nReleased for %s by %s, recorded by %s on %s\n", r.Run.Title, shown(r.Run.Serial), r.Run.Id, r.Run.Standing, r.Release.Scope, r.Release.Owner, r.Release.By, minute(r.Release.At))
+	_, _ = fmt.Fprintf(w, "%s of %s, run %d: %s\nReleased for %s by %s, recorded by %s on %s\n", r.Run.Title, wording.Serial(r.Run.Serial), r.Run.Id, r.Run.Standing, r.Release.Scope, r.Release.Owner, r.Release.By, minute(r.Release.At))
 	for _, line := range r.Words {
 		_, _ = fmt.Fprintln(w, line)
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/wording"
 )
 
 func checkCommands() *cli.Command {
@@ -69,7 +70,7 @@ func startCheck(ctx context.Context, c call) error {
 		return c.follow(ctx, r.Id)
 	}
 	return c.show(r, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), shown(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id)
+		_, _ = fmt.Fprintf(w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), wording.Serial(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id)
 	})
 }
 
@@ -93,7 +94,7 @@ func runCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, r := range all {
-							rows[i] = table.Row{r.Id, r.Title, shown(r.Serial), r.Bay.Short(), minute(r.Asked), r.State, fmt.Sprintf("%d %%", r.Percent), r.Standing}
+							rows[i] = table.Row{r.Id, r.Title, wording.Serial(r.Serial), r.Bay.Short(), minute(r.Asked), r.State, fmt.Sprintf("%d %%", r.Percent), r.Standing}
 						}
 						tabular(w, []any{"run", "what", "drive", "bay", "asked", "state", "", "standing"}, rows, 1, 4, 7)
 					})
@@ -189,14 +190,14 @@ func (c call) run(n int) (int64, error) {
 }
 
 func printRun(w io.Writer, r contract.Run) {
-	_, _ = fmt.Fprintf(w, "run %d  %s of %s, %s, asked by %s on %s\n%s, %d %%: %s\n", r.Id, r.Title, shown(r.Serial), r.Bay.Words(), r.By, minute(r.Asked), r.State, r.Percent, r.Standing)
+	_, _ = fmt.Fprintf(w, "run %d  %s of %s, %s, asked by %s on %s\n%s, %d %%: %s\n", r.Id, r.Title, wording.Serial(r.Serial), r.Bay.Words(), r.By, minute(r.Asked), r.State, r.Percent, r.Standing)
 	rows := make([]table.Row, len(r.Steps))
 	for i, s := range r.Steps {
 		took := ""
 		if s.Begun != nil && s.Ended != nil {
 			took = left(int(s.Ended.Sub(*s.Begun).Seconds()))
 		}
-		note := optional(s.Note)
+		note := optional(s.Note).Words
 		if optional(s.Adopted) {
 			note = strings.TrimPrefix(note+", adopted after a restart", ", ")
 		}
@@ -287,7 +288,7 @@ func (c call) progress(ctx context.Context, r contract.Run) (tell func(contract.
 	var shown atomic.Pointer[contract.Run] // the bar draws itself when it likes
 	shown.Store(&r)
 	bar := p.New(100, mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"), mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return shown.Load().Standing }, decor.WC{W: 18, C: decor.DindentRight})),
+		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return shown.Load().Standing.Words }, decor.WC{W: 18, C: decor.DindentRight})),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 			return fmt.Sprintf(" %d %%, %s left", shown.Load().Percent, left(shown.Load().LeftS))
 		})))
@@ -355,7 +356,7 @@ func verdictCommands() *cli.Command {
 					return c.show(out, func(w io.Writer) {
 						_, _ = fmt.Fprintf(w, "%s signed by %s.\n", counted(len(out.Signed), "healthy drive", "healthy drives"), c.by())
 						for _, l := range out.Left {
-							_, _ = fmt.Fprintf(w, "%s not: %s\n", shown(l.Serial), l.Why)
+							_, _ = fmt.Fprintf(w, "%s not: %s\n", wording.Serial(l.Serial), l.Why)
 						}
 					})
 				}),

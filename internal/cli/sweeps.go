@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 func shareFlag() cli.Flag {
@@ -97,13 +97,13 @@ func sweepCommands() *cli.Command {
 }
 
 // whole writes a number with its thousands apart.
-func whole(n int64) string { return quantity.Number(float64(n)) }
+func whole(n int64) string { return wording.Number(float64(n)) }
 
 // printStanding says how a sweep stands.
 func printStanding(w io.Writer, s contract.SweepStanding, going bool) {
 	parts := []string{fmt.Sprintf("%.1f %% swept", 100*s.Share)}
 	if going {
-		parts = append(parts, fmt.Sprintf("at LBA %d", s.Lba), quantity.Of(s.Speed, "B")+"/s")
+		parts = append(parts, fmt.Sprintf("at LBA %d", s.Lba), wording.Of(s.Speed, "B")+"/s")
 		if s.LeftS > 0 {
 			parts = append(parts, left(s.LeftS)+" left")
 		}
@@ -121,7 +121,7 @@ func printStanding(w io.Writer, s contract.SweepStanding, going bool) {
 }
 
 func printSweep(w io.Writer, s contract.Sweep) {
-	_, _ = fmt.Fprintf(w, "%s of %s, run %d\n", s.Title, shown(s.Serial), s.Run)
+	_, _ = fmt.Fprintf(w, "%s of %s, run %d\n", s.Title, wording.Serial(s.Serial), s.Run)
 	printStanding(w, s.Standing, s.Ended == nil)
 	if len(s.Ranges) > 0 {
 		rows := make([]table.Row, len(s.Ranges))

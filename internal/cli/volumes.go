@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/wording"
 )
 
 func volumeCommands() *cli.Command {
@@ -41,7 +42,7 @@ func volumeCommands() *cli.Command {
 }
 
 func printVolumes(w io.Writer, v contract.Volumes) {
-	_, _ = fmt.Fprintf(w, "%s\n", bold(w, v.Says))
+	_, _ = fmt.Fprintf(w, "%s\n", bold(w, v.Says.Words))
 	for _, f := range v.Faults {
 		_, _ = fmt.Fprintf(w, "partition table: %s\n", f)
 	}
@@ -76,7 +77,7 @@ func printVolumes(w io.Writer, v contract.Volumes) {
 				checked += ", says " + optional(x.Checker)
 			}
 		}
-		rows[i] = table.Row{where, kind, optional(x.Label), size(x.Bytes), optional(x.Type), state, checked}
+		rows[i] = table.Row{where, kind, optional(x.Label), wording.Size(x.Bytes), optional(x.Type), state, checked}
 	}
 	tabular(w, []any{"partition", "holds", "label", "size", "meant for", "says of itself", "checked"}, rows, 4)
 }

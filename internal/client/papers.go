@@ -55,8 +55,8 @@ func (c *Client) LotSummary(ctx context.Context, lot int64, format string) ([]by
 }
 
 // LotLabels gives the labels of a lot as PDF.
-func (c *Client) LotLabels(ctx context.Context, lot int64, stock contract.Stock) ([]byte, error) {
-	r, err := c.raw.PrintLabels(ctx, lot, &contract.PrintLabelsParams{Stock: &stock})
+func (c *Client) LotLabels(ctx context.Context, lot int64, p contract.PrintLabelsParams) ([]byte, error) {
+	r, err := c.raw.PrintLabels(ctx, lot, &p)
 	return c.answer(r, err)
 }
 
@@ -72,8 +72,8 @@ func (c *Client) DrivesTable(ctx context.Context, p contract.ListDrivesParams) (
 }
 
 // DriveLabels gives the labels of several drives as PDF.
-func (c *Client) DriveLabels(ctx context.Context, drives []string, stock contract.Stock) ([]byte, error) {
-	r, err := c.raw.PrintDriveLabels(ctx, &contract.PrintDriveLabelsParams{Drive: drives, Stock: &stock})
+func (c *Client) DriveLabels(ctx context.Context, p contract.PrintDriveLabelsParams) ([]byte, error) {
+	r, err := c.raw.PrintDriveLabels(ctx, &p)
 	return c.answer(r, err)
 }
 
@@ -83,15 +83,15 @@ func (c *Client) Siblings(ctx context.Context, drive string) (contract.Siblings,
 	return call[contract.Siblings](c, r, err)
 }
 
-// Statement gives what a drive's statement says.
-func (c *Client) Statement(ctx context.Context, drive string) (contract.Statement, error) {
-	r, err := c.raw.GetStatement(ctx, drive, &contract.GetStatementParams{})
+// Statement gives what a drive's statement says, in a language, or in the customer's when that is nil.
+func (c *Client) Statement(ctx context.Context, drive string, language *contract.Language) (contract.Statement, error) {
+	r, err := c.raw.GetStatement(ctx, drive, &contract.GetStatementParams{Language: language})
 	return call[contract.Statement](c, r, err)
 }
 
 // StatementPage gives a drive's statement to print: "html" or "pdf".
-func (c *Client) StatementPage(ctx context.Context, drive, format string) ([]byte, error) {
-	r, err := c.raw.GetStatement(ctx, drive, &contract.GetStatementParams{Format: &format})
+func (c *Client) StatementPage(ctx context.Context, drive, format string, language *contract.Language) ([]byte, error) {
+	r, err := c.raw.GetStatement(ctx, drive, &contract.GetStatementParams{Format: &format, Language: language})
 	return c.answer(r, err)
 }
 
@@ -101,9 +101,9 @@ func (c *Client) Label(ctx context.Context, drive string) (contract.Label, error
 	return call[contract.Label](c, r, err)
 }
 
-// LabelPage gives a drive's label to print: "pdf", or "png" of so many dots per inch.
-func (c *Client) LabelPage(ctx context.Context, drive, format string, stock contract.Stock, dpi int) ([]byte, error) {
-	r, err := c.raw.GetLabel(ctx, drive, &contract.GetLabelParams{Format: &format, Stock: &stock, Dpi: &dpi})
+// LabelPage gives a drive's label to print: as the parameters say.
+func (c *Client) LabelPage(ctx context.Context, drive string, p contract.GetLabelParams) ([]byte, error) {
+	r, err := c.raw.GetLabel(ctx, drive, &p)
 	return c.answer(r, err)
 }
 

@@ -420,6 +420,30 @@ func (e HandoverRequestGoes) Valid() bool {
 	}
 }
 
+// Defines values for Language.
+const (
+	LanguageEnglish Language = "en"
+	LanguageFrench  Language = "fr"
+	LanguageGerman  Language = "de"
+	LanguageSpanish Language = "es"
+)
+
+// Valid indicates whether the value is a known member of the Language enum.
+func (e Language) Valid() bool {
+	switch e {
+	case LanguageEnglish:
+		return true
+	case LanguageFrench:
+		return true
+	case LanguageGerman:
+		return true
+	case LanguageSpanish:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListedDriveInterface.
 const (
 	ListedATA     ListedDriveInterface = "ata"
@@ -1063,7 +1087,9 @@ type Audited struct {
 	Role   *string `json:"role,omitempty"`
 	Seq    int64   `json:"seq"`
 	Serial *string `json:"serial,omitempty"`
-	Text   string  `json:"text"`
+
+	// Text One thing said: what it is, for programs, and how it reads, for people
+	Text Said `json:"text"`
 
 	// Via how they came in: session, token, open shop, standing order, itself; absent in rows of before it was kept
 	Via *string `json:"via,omitempty"`
@@ -1083,9 +1109,11 @@ type Bay struct {
 	// Bench its bench's name; empty: the shop's own
 	Bench      string        `json:"bench"`
 	Connection BayConnection `json:"connection"`
-	Doing      string        `json:"doing"`
-	Drive      *Drive        `json:"drive,omitempty"`
-	Fault      *Fault        `json:"fault,omitempty"`
+
+	// Doing One thing said: what it is, for programs, and how it reads, for people
+	Doing Said   `json:"doing"`
+	Drive *Drive `json:"drive,omitempty"`
+	Fault *Fault `json:"fault,omitempty"`
 
 	// Hidden people do not want to see it; absent: it is shown
 	Hidden *bool   `json:"hidden,omitempty"`
@@ -1096,8 +1124,12 @@ type Bay struct {
 
 	// Name a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 	Name BayName `json:"name"`
-	Next string  `json:"next"`
-	Note *string `json:"note,omitempty"`
+
+	// Next One thing said: what it is, for programs, and how it reads, for people
+	Next Said `json:"next"`
+
+	// Note One thing said: what it is, for programs, and how it reads, for people
+	Note *Said `json:"note,omitempty"`
 
 	// Number at its bench
 	Number int       `json:"number"`
@@ -1331,8 +1363,10 @@ type Entry struct {
 	Kind    EntryKind `json:"kind"`
 	Reading *int      `json:"reading,omitempty"`
 	Run     *int64    `json:"run,omitempty"`
-	Text    string    `json:"text"`
-	Verdict *int      `json:"verdict,omitempty"`
+
+	// Text One thing said: what it is, for programs, and how it reads, for people
+	Text    Said `json:"text"`
+	Verdict *int `json:"verdict,omitempty"`
 }
 
 // EntryKind defines model for Entry.Kind.
@@ -1357,14 +1391,19 @@ type Event struct {
 	At time.Time `json:"at"`
 
 	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
-	Bay     *BayName  `json:"bay,omitempty"`
+	Bay *BayName `json:"bay,omitempty"`
+
+	// By who did it; absent: nobody ordered it
+	By      *string   `json:"by,omitempty"`
 	Kind    EventKind `json:"kind"`
 	Percent *int      `json:"percent,omitempty"`
 	Reading *int      `json:"reading,omitempty"`
 	Run     *int64    `json:"run,omitempty"`
 	Seq     int64     `json:"seq"`
 	Serial  *string   `json:"serial,omitempty"`
-	Text    *string   `json:"text,omitempty"`
+
+	// Text One thing said: what it is, for programs, and how it reads, for people
+	Text *Said `json:"text,omitempty"`
 }
 
 // EventKind defines model for Event.Kind.
@@ -1502,9 +1541,12 @@ type Intake struct {
 	Duty      Duty       `json:"duty"`
 
 	// Handover How an intake ended
-	Handover  *Handover `json:"handover,omitempty"`
-	Id        int64     `json:"id"`
-	Label     *string   `json:"label,omitempty"`
+	Handover *Handover `json:"handover,omitempty"`
+	Id       int64     `json:"id"`
+	Label    *string   `json:"label,omitempty"`
+
+	// Language Of the papers an owner gets
+	Language  *Language `json:"language,omitempty"`
 	Lot       *int64    `json:"lot,omitempty"`
 	Made      *string   `json:"made,omitempty"`
 	Model     *string   `json:"model,omitempty"`
@@ -1551,7 +1593,10 @@ type IntakeRequest struct {
 
 	// Label what the label and the hand tell
 	Label *string `json:"label,omitempty"`
-	Lot   *int64  `json:"lot,omitempty"`
+
+	// Language Of the papers an owner gets
+	Language *Language `json:"language,omitempty"`
+	Lot      *int64    `json:"lot,omitempty"`
 
 	// Made month of making by the label
 	Made *string `json:"made,omitempty"`
@@ -1581,6 +1626,9 @@ type Label struct {
 	Use    string `json:"use"`
 	Word   string `json:"word"`
 }
+
+// Language Of the papers an owner gets
+type Language string
 
 // ListedDrive What a list tells of a drive; the drive itself tells the rest
 type ListedDrive struct {
@@ -1664,6 +1712,9 @@ type Lot struct {
 	Expected *int  `json:"expected,omitempty"`
 	Id       int64 `json:"id"`
 
+	// Language Of the papers an owner gets
+	Language *Language `json:"language,omitempty"`
+
 	// Open drives that come to answer are taken in on it
 	Open      bool    `json:"open"`
 	Reference *string `json:"reference,omitempty"`
@@ -1681,8 +1732,10 @@ type LotDrive struct {
 	Intake Intake   `json:"intake"`
 
 	// Minutes what next takes
-	Minutes *int   `json:"minutes,omitempty"`
-	Next    string `json:"next"`
+	Minutes *int `json:"minutes,omitempty"`
+
+	// Next One thing said: what it is, for programs, and how it reads, for people
+	Next Said `json:"next"`
 
 	// Speed bytes per second on the outer tracks, by the newest whole sweep
 	Speed *float64 `json:"speed,omitempty"`
@@ -1702,9 +1755,12 @@ type LotRequest struct {
 	Customer  *string       `json:"customer,omitempty"`
 	Duty      *Duty         `json:"duty,omitempty"`
 	Expected  *int          `json:"expected,omitempty"`
-	Reference *string       `json:"reference,omitempty"`
-	Ticket    *string       `json:"ticket,omitempty"`
-	Wanted    *bool         `json:"wanted,omitempty"`
+
+	// Language Of the papers an owner gets
+	Language  *Language `json:"language,omitempty"`
+	Reference *string   `json:"reference,omitempty"`
+	Ticket    *string   `json:"ticket,omitempty"`
+	Wanted    *bool     `json:"wanted,omitempty"`
 }
 
 // LotView defines model for LotView.
@@ -1968,7 +2024,7 @@ type Queue struct {
 	Waiting int `json:"waiting"`
 
 	// Words what to do at which bay
-	Words []string `json:"words"`
+	Words []Said `json:"words"`
 }
 
 // Reading defines model for Reading.
@@ -2162,7 +2218,7 @@ type Rework struct {
 	// Rows counters before and after that differ, or matter
 	Rows  []Difference `json:"rows"`
 	Run   Run          `json:"run"`
-	Words []string     `json:"words"`
+	Words []Said       `json:"words"`
 }
 
 // ReworkKind each covers the ones before it, as the scope of a release
@@ -2272,11 +2328,13 @@ type Run struct {
 	// Outcome incomplete: nothing failed, and something it was to do was not done
 	Outcome *RunOutcome `json:"outcome,omitempty"`
 
-	// Pause why its sweep waits
-	Pause    *string    `json:"pause,omitempty"`
-	Percent  int        `json:"percent"`
-	Serial   string     `json:"serial"`
-	Standing string     `json:"standing"`
+	// Pause One thing said: what it is, for programs, and how it reads, for people
+	Pause   *Said  `json:"pause,omitempty"`
+	Percent int    `json:"percent"`
+	Serial  string `json:"serial"`
+
+	// Standing One thing said: what it is, for programs, and how it reads, for people
+	Standing Said       `json:"standing"`
 	Started  *time.Time `json:"started,omitempty"`
 	State    RunState   `json:"state"`
 	Steps    []Step     `json:"steps"`
@@ -2291,6 +2349,18 @@ type RunOutcome string
 
 // RunState defines model for Run.State.
 type RunState string
+
+// Said One thing said: what it is, for programs, and how it reads, for people
+type Said struct {
+	// Code what is said; absent: a text as it stands, of a person, a drive or an earlier version
+	Code *string `json:"code,omitempty"`
+
+	// Values what it is said with, by name: texts, numbers, and things said themselves as code and values
+	Values *map[string]interface{} `json:"values,omitempty"`
+
+	// Words in English
+	Words string `json:"words"`
+}
 
 // Score How a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome
 type Score struct {
@@ -2507,17 +2577,20 @@ type Statement struct {
 	Data    string   `json:"data"`
 
 	// DataState what was done to the data at an intake
-	DataState  DataState    `json:"data_state"`
-	Date       string       `json:"date"`
-	Do         []string     `json:"do"`
-	Does       []string     `json:"does"`
-	Facts      []Particular `json:"facts"`
-	Foot       string       `json:"foot"`
-	Grade      Grade        `json:"grade"`
-	NotChecked []string     `json:"not_checked"`
-	NotFor     []string     `json:"not_for"`
-	Number     string       `json:"number"`
-	Shop       string       `json:"shop"`
+	DataState DataState    `json:"data_state"`
+	Date      string       `json:"date"`
+	Do        []string     `json:"do"`
+	Does      []string     `json:"does"`
+	Facts     []Particular `json:"facts"`
+	Foot      string       `json:"foot"`
+	Grade     Grade        `json:"grade"`
+
+	// Language Of the papers an owner gets
+	Language   Language `json:"language"`
+	NotChecked []string `json:"not_checked"`
+	NotFor     []string `json:"not_for"`
+	Number     string   `json:"number"`
+	Shop       string   `json:"shop"`
 
 	// Signature who signed and when, or that nobody did
 	Signature string   `json:"signature"`
@@ -2544,9 +2617,11 @@ type Step struct {
 	Ended   *time.Time `json:"ended,omitempty"`
 	Kind    string     `json:"kind"`
 	Lba     *int64     `json:"lba,omitempty"`
-	Note    *string    `json:"note,omitempty"`
-	Percent int        `json:"percent"`
-	State   StepState  `json:"state"`
+
+	// Note One thing said: what it is, for programs, and how it reads, for people
+	Note    *Said     `json:"note,omitempty"`
+	Percent int       `json:"percent"`
+	State   StepState `json:"state"`
 
 	// Sweep How a sweep stands, or how it ended
 	Sweep *SweepStanding `json:"sweep,omitempty"`
@@ -2622,11 +2697,13 @@ type SweepRange struct {
 // SweepSlow defines model for SweepSlow.
 type SweepSlow struct {
 	// Again of the second read; absent: not yet
-	Again   *int   `json:"again,omitempty"`
-	Class   int    `json:"class"`
-	Lba     int64  `json:"lba"`
-	Sectors int64  `json:"sectors"`
-	Words   string `json:"words"`
+	Again   *int  `json:"again,omitempty"`
+	Class   int   `json:"class"`
+	Lba     int64 `json:"lba"`
+	Sectors int64 `json:"sectors"`
+
+	// Words One thing said: what it is, for programs, and how it reads, for people
+	Words Said `json:"words"`
 }
 
 // SweepStanding How a sweep stands, or how it ended
@@ -2637,8 +2714,10 @@ type SweepStanding struct {
 	Closer bool `json:"closer"`
 
 	// Confirmed places slow twice
-	Confirmed int64   `json:"confirmed"`
-	Early     *string `json:"early,omitempty"`
+	Confirmed int64 `json:"confirmed"`
+
+	// Early One thing said: what it is, for programs, and how it reads, for people
+	Early *Said `json:"early,omitempty"`
 
 	// Held share of what was read that held anything but zeros, 0 to 1; a flash drive gives the rest without touching its cells. Absent: nobody looked
 	Held *float64 `json:"held,omitempty"`
@@ -2683,7 +2762,7 @@ type SweepStanding struct {
 	Unreadable int64 `json:"unreadable"`
 
 	// Words what it found, and what it rules out and cannot
-	Words []string `json:"words"`
+	Words []Said `json:"words"`
 
 	// Written What a step that writes did, in physical sectors
 	Written *Written `json:"written,omitempty"`
@@ -2841,8 +2920,8 @@ type Volumes struct {
 	// Faults of the partition table
 	Faults []string `json:"faults"`
 
-	// Says drive or file system: what follows
-	Says string `json:"says"`
+	// Says One thing said: what it is, for programs, and how it reads, for people
+	Says Said `json:"says"`
 
 	// Scheme GPT or MBR
 	Scheme  *string  `json:"scheme,omitempty"`
@@ -2988,6 +3067,9 @@ type GetLabelParams struct {
 
 	// Dpi of a PNG
 	Dpi *int `form:"dpi,omitempty" json:"dpi,omitempty"`
+
+	// Language of the paper; absent: the customer's
+	Language *Language `form:"language,omitempty" json:"language,omitempty"`
 }
 
 // GetReadingParams defines parameters for GetReading.
@@ -3003,6 +3085,9 @@ type WithdrawReleaseParams struct {
 // GetStatementParams defines parameters for GetStatement.
 type GetStatementParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Language of the paper; absent: the customer's
+	Language *Language `form:"language,omitempty" json:"language,omitempty"`
 }
 
 // StreamEventsParams defines parameters for StreamEvents.
@@ -3023,11 +3108,17 @@ type PrintDriveLabelsParams struct {
 	// Drive serials, or endings of them
 	Drive []string `form:"drive" json:"drive"`
 	Stock *Stock   `form:"stock,omitempty" json:"stock,omitempty"`
+
+	// Language of the paper; absent: the customer's
+	Language *Language `form:"language,omitempty" json:"language,omitempty"`
 }
 
 // PrintLabelsParams defines parameters for PrintLabels.
 type PrintLabelsParams struct {
 	Stock *Stock `form:"stock,omitempty" json:"stock,omitempty"`
+
+	// Language of the paper; absent: the customer's
+	Language *Language `form:"language,omitempty" json:"language,omitempty"`
 }
 
 // PrintLotParams defines parameters for PrintLot.

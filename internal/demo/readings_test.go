@@ -10,11 +10,11 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/scsi"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/tcg"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/vector"
 )
 
@@ -163,7 +163,7 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 				continue
 			}
 			if v.Available {
-				b.Line("signal %s: %s, %s, %s %d +%d %s", d.Name, quantity.Of(v.Number, d.Unit), v.Source, v.Page, v.Offset, v.Length, v.Confidence)
+				b.Line("signal %s: %s, %s, %s %d +%d %s", d.Name, wording.Of(v.Number, d.Unit), v.Source, v.Page, v.Offset, v.Length, v.Confidence)
 				if v.Disagrees != "" {
 					b.Line("    but %s", v.Disagrees)
 				}

@@ -18,10 +18,9 @@ import (
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"hylostat.example/internal/core/check"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
-	"hylostat.example/internal/shop/runs"
 )
 
 // Format is the file format of a figure.
@@ -133,7 +132,7 @@ func (f figure) all(serial string, one shop.Sweep) {
 		when = one.Ended.UTC().Format("2 Jan 2006, 15:04 UTC")
 	}
 	f.write(gutter, 26, 18, true, false, ink, serial)
-	f.write(gutter, 44, 12, false, false, ink2, fmt.Sprintf("%s, run %d, %s. %s", one.Kind.Title(), one.Run, when, strings.Join(runs.SaysSweep(f.sweep, one.Once), " ")))
+	f.write(gutter, 44, 12, false, false, ink2, fmt.Sprintf("%s, run %d, %s. %s", one.Kind.Title(), one.Run, when, strings.Join(wording.All(f.sweep.Says(one.Once)), " ")))
 	top := f.top()
 	f.overview(top)
 	f.temperature()
@@ -200,9 +199,9 @@ func (f figure) merge(from, to int) merged {
 func (f figure) place(share float64) string {
 	bytes := float64(f.sweep.Geometry.Bytes())
 	if bytes >= 1e10 {
-		return quantity.Number(math.Round(share*bytes/1e9)) + " GB"
+		return wording.Number(math.Round(share*bytes/1e9)) + " GB"
 	}
-	return quantity.Number(math.Round(share*bytes/1e6)) + " MB"
+	return wording.Number(math.Round(share*bytes/1e6)) + " MB"
 }
 
 func (f figure) overview(top float64) {
@@ -210,7 +209,7 @@ func (f figure) overview(top float64) {
 	n := len(f.ribbon.Cells())
 	f.line(rule, 1, [2]float64{gutter, y}, [2]float64{gutter + plotWidth, y})
 	f.line(edge, 1, [2]float64{gutter, y + overview}, [2]float64{gutter + plotWidth, y + overview})
-	f.write(gutter-8, y+10, 11, false, true, ink2, quantity.Number(top/1e6)+" MB/s")
+	f.write(gutter-8, y+10, 11, false, true, ink2, wording.Number(top/1e6)+" MB/s")
 	f.write(gutter-8, y+overview, 11, false, true, ink2, "0")
 	var curve [][2]float64
 	for x := range plotWidth {

@@ -83,20 +83,24 @@ func drawLabel(p pen, stock Stock, l Label) error {
 	unit := min(inner/25, room/35) // all is drawn for 35 x 25 mm
 	top := margin + (inner-25*unit)/2
 	drawMark(p, l.Grade, x, top, 5*unit)
-	word := l.Word()
+	word := l.Word
 	size := 5 * unit * pointsPerMM
 	for p.width(size, true, word) > room-6.5*unit {
 		size *= 0.95
 	}
 	p.write(x+6.5*unit, top+4.6*unit, size, true, word)
 	ending := 4.6 * unit * pointsPerMM
-	use := fit(p, 2.5*unit*pointsPerMM, false, l.Use, room*0.55)
-	useWidth := p.width(2.5*unit*pointsPerMM, false, use)
+	useSize := 2.5 * unit * pointsPerMM
+	for least := 0.7 * useSize; p.width(useSize, false, l.Use) > room*0.5 && useSize > least; {
+		useSize *= 0.95
+	}
+	use := fit(p, useSize, false, l.Use, room*0.5)
+	useWidth := p.width(useSize, false, use)
 	for p.width(ending, true, l.Ending) > room-useWidth-1.5*unit {
 		ending *= 0.95
 	}
 	p.write(x, top+10.6*unit, ending, true, l.Ending)
-	p.write(x+p.width(ending, true, l.Ending)+1.5*unit, top+10.6*unit, 2.5*unit*pointsPerMM, false, use)
+	p.write(x+p.width(ending, true, l.Ending)+1.5*unit, top+10.6*unit, useSize, false, use)
 	small := 2.5 * unit * pointsPerMM
 	y := top + 14.4*unit
 	lines := wrap(p, small, false, l.Lines[0], room) // the first may take two lines, the last is what to do

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop/desk"
 )
 
@@ -64,7 +64,7 @@ func LotCSV(w io.Writer, v desk.LotView) error {
 		if h := d.Intake.Handover; h != nil {
 			goes, data = string(h.Goes), string(h.Data)
 		}
-		row = append(row, speed, strings.Join(d.Apart, "; "), d.Next, goes, data)
+		row = append(row, speed, strings.Join(d.Apart, "; "), d.Next.String(), goes, data)
 		for i := range row {
 			row[i] = harmless(row[i])
 		}
@@ -172,7 +172,7 @@ func (l *lotPage) columns() {
 		if told && len(l.cols) < 3+signals {
 			l.cols = append(l.cols, lotColumn{short(def), 0, 18, true, func(d desk.LotDrive) string {
 				if x, ok := d.Values.Get(n); ok {
-					return quantity.Number(x)
+					return wording.Number(x)
 				}
 				return "not read"
 			}})
@@ -182,7 +182,7 @@ func (l *lotPage) columns() {
 		if len(d.Apart) > 0 {
 			return strings.Join(d.Apart, "; ")
 		}
-		return d.Next
+		return d.Next.String()
 	}})
 	x := sideMargin
 	for i := range l.cols {
@@ -231,7 +231,7 @@ func (l *lotPage) summary(policy int) {
 	if v.Ticket != "" {
 		facts = append(facts, "ticket "+v.Ticket)
 	}
-	facts = append(facts, "taken in from "+day(v.At), "for "+inUse[v.Duty], fmt.Sprintf("judged by our policy %d", policy))
+	facts = append(facts, "taken in from "+wording.English.Day(v.At), "for "+wording.Say(wording.Code("paper.use."+v.Duty)).String(), fmt.Sprintf("judged by our policy %d", policy))
 	lines := wrap(l, 10.5, false, strings.Join(facts, " · "), fullWidth)
 	for _, line := range lines[:min(2, len(lines))] {
 		l.y += 5
@@ -252,7 +252,7 @@ func (l *lotPage) summary(policy int) {
 	l.section(x, half, "Usable, by duty")
 	for _, u := range v.Usable {
 		l.y += 8.5
-		l.write(x, l.y, 10.5, false, fit(l, 10.5, false, inUse[u.Duty], 30))
+		l.write(x, l.y, 10.5, false, fit(l, 10.5, false, wording.Say(wording.Code("paper.use."+u.Duty)).String(), 30))
 		const bar = 20.0
 		l.box(x+31, l.y-3, bar, 0.2)
 		l.box(x+31, l.y, bar, 0.2)

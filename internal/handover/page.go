@@ -11,6 +11,7 @@ import (
 	"codeberg.org/go-pdf/fpdf"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 )
 
 // The statement's page, in millimetres.
@@ -82,7 +83,7 @@ const smallest = 0.62
 func StatementPDF(w io.Writer, s Statement, at time.Time) error {
 	var f *fpdf.Fpdf
 	err := onOnePage(s, func() pen {
-		f = newPaper("Statement "+s.Number, pageWidth, pageHeight, at)
+		f = newPaper(s.head("title"), pageWidth, pageHeight, at)
 		f.AddPage()
 		return paperPen{Fpdf: f}
 	})
@@ -106,7 +107,7 @@ func onOnePage(s Statement, fresh func() pen) error {
 	}
 	why, do := s.Why, s.Do
 	for n := max(len(why), len(do)) - 1; end > footAt && n > 0; n-- {
-		s.Why, s.Do = first(why, n), first(do, n)
+		s.Why, s.Do = first(why, n, s.Language), first(do, n, s.Language)
 		end = drawn()
 	}
 	if end > footAt {
@@ -116,11 +117,11 @@ func onOnePage(s Statement, fresh func() pen) error {
 }
 
 // first is the first n of a list, and how many more there are.
-func first(all []string, n int) []string {
+func first(all []string, n int, l wording.Language) []string {
 	if n >= len(all) {
 		return all
 	}
-	return append(append([]string(nil), all[:n]...), fmt.Sprintf("And %d more, which we tell on request.", len(all)-n))
+	return append(append([]string(nil), all[:n]...), wording.Say(wording.PaperMore, wording.Values{"n": len(all) - n}).In(l))
 }
 
 // signSpace is what the lines to sign on take.
@@ -133,7 +134,7 @@ func (p *page) statement(s Statement) {
 	}
 	head := p.lead(17)
 	p.write(sideMargin, p.y+head*0.75, p.size(17), true, fit(p, p.size(17), true, s.Shop, fullWidth-60))
-	flush(p.y+head*0.35, 9, "Statement "+s.Number)
+	flush(p.y+head*0.35, 9, s.head("title"))
 	flush(p.y+head*0.95, 9, s.Date)
 	p.y += head + 2
 	p.rule(sideMargin, fullWidth, 0.5)
@@ -148,20 +149,20 @@ func (p *page) statement(s Statement) {
 
 	p.uses(s)
 	p.columns(func(x, width float64) {
-		p.section(x, width, "Why")
+		p.section(x, width, s.head("why"))
 		p.list(x, width, s.Why)
 	}, func(x, width float64) {
-		p.section(x, width, "What to do now")
+		p.section(x, width, s.head("do"))
 		p.list(x, width, s.Do)
 	})
 	p.columns(func(x, width float64) {
-		p.section(x, width, "What was checked")
+		p.section(x, width, s.head("checked"))
 		p.paragraph(x, width, 10.5, false, strings.Join(s.Checked, " "))
 	}, func(x, width float64) {
-		p.section(x, width, "What was not checked")
+		p.section(x, width, s.head("not_checked"))
 		p.paragraph(x, width, 10.5, false, strings.Join(s.NotChecked, " "))
 	})
-	p.section(sideMargin, fullWidth, "Your data")
+	p.section(sideMargin, fullWidth, s.head("data"))
 	p.paragraph(sideMargin, fullWidth, 10.5, false, s.Data)
 	p.particulars(s.Facts)
 	p.y += 4 * p.scale
@@ -174,7 +175,7 @@ func (p *page) statement(s Statement) {
 	if len(signed) > 2 {
 		signed = []string{signed[0], fit(p, p.size(10.5), true, signed[1]+" "+signed[2], third)}
 	}
-	for i, words := range []string{"decision", "name", "date"} {
+	for i, words := range []string{s.sign("decision"), s.sign("name"), s.sign("date")} {
 		x := sideMargin + float64(i)*(third+columnGap)
 		p.box(x, y, third, 0.25)
 		p.write(x, y+float64(len(signed))*p.lead(10.5)+p.lead(9)+0.5, p.size(9), false, words)
@@ -195,13 +196,13 @@ func (p *page) uses(s Statement) {
 		words []string
 	}
 	var all []use
-	for _, u := range []use{{"It does for", s.Does}, {"With a second copy, for", s.Care}, {"It is not for", s.NotFor}} {
+	for _, u := range []use{{s.head("does"), s.Does}, {s.head("care"), s.Care}, {s.head("not_for"), s.NotFor}} {
 		if len(u.words) > 0 {
 			all = append(all, u)
 		}
 	}
 	if len(all) == 0 {
-		all = []use{{"It is judged for", []string{"no use yet"}}}
+		all = []use{{s.head("unjudged"), []string{s.head("no_use")}}}
 	}
 	width := fullWidth / float64(len(all))
 	top, bottom := p.y, p.y
@@ -253,6 +254,8 @@ var statementPage string
 
 var statementTemplate = template.Must(template.New("statement").Funcs(template.FuncMap{
 	"join": strings.Join,
+	"head": Statement.head,
+	"sign": Statement.sign,
 	"mark": func(g drive.Grade) template.HTMLAttr {
 		return template.HTMLAttr(`d="` + marks[g] + `"`) //nolint:gosec // one of four constants
 	},
@@ -266,3 +269,16 @@ var marks = map[drive.Grade]string{
 
 // StatementHTML writes the statement as one page that needs nothing else, in any script the reader's machine has letters for.
 func StatementHTML(w io.Writer, s Statement) error { return statementTemplate.Execute(w, s) }
+
+// head is a heading of the statement.
+func (s Statement) head(name string) string {
+	if name == "title" {
+		return wording.Say(wording.PaperTitle, wording.Values{"number": s.Number}).In(s.Language)
+	}
+	return wording.Say(wording.Code("paper.head." + name)).In(s.Language)
+}
+
+// sign is what stands below a line to sign on.
+func (s Statement) sign(name string) string {
+	return wording.Say(wording.Code("paper.sign." + name)).In(s.Language)
+}

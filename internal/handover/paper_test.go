@@ -20,9 +20,11 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/core/volume"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/desk"
 	keep "hylostat.example/internal/shop/record"
@@ -52,8 +54,8 @@ func TestNoPaperTellsTheChance(t *testing.T) {
 	p := paperOf()
 	p.Verdict.Risk = &verdict.Risk{Words: "about 1 in 6, between 1 in 9 and 1 in 4", Year: 0.17, Factors: []verdict.RiskFactor{{Words: "waiting: 8 sectors", Ratio: 3}}}
 	var page bytes.Buffer
-	require.NoError(t, StatementHTML(&page, StatementOf(p)))
-	text, err := json.Marshal(StatementOf(p))
+	require.NoError(t, StatementHTML(&page, StatementOf(p, wording.Language{})))
+	text, err := json.Marshal(StatementOf(p, wording.Language{}))
 	require.NoError(t, err)
 	for _, paper := range []string{page.String(), string(text)} {
 		assert.NotContains(t, paper, "1 in 6")
@@ -62,7 +64,7 @@ func TestNoPaperTellsTheChance(t *testing.T) {
 }
 
 func TestStatementSaysWhatIsKnown(t *testing.T) {
-	s := StatementOf(paperOf())
+	s := StatementOf(paperOf(), wording.Language{})
 	assert.Equal(t, []string{"carrying files"}, s.Does)
 	assert.Equal(t, []string{"everyday use"}, s.Care)
 	assert.Equal(t, []string{"always-on use"}, s.NotFor)
@@ -77,26 +79,26 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 	p := paperOf()
 	p.Verdict.Signed = &shop.SignOff{At: noon, By: "Maud", Grade: drive.Healthy, Reason: "the count is from a mend"}
 	p.Grade = drive.Healthy
-	s = StatementOf(p)
+	s = StatementOf(p, wording.Language{})
 	assert.Equal(t, "Healthy", s.Title)
 	assert.Equal(t, "By our rules it is degrading. Maud decided otherwise: the count is from a mend.", s.Why[0], "an overruled verdict shows both")
 	assert.Equal(t, "Decided by Maud, 4 March 2026", s.Signature)
 
 	p = paperOf()
 	p.Grade, p.Verdict.Findings, p.Verdict.Advice = drive.Healthy, nil, nil
-	p.Volumes = &keep.VolumesView{At: noon, Says: "The drive is sound, the file system is damaged: ext4.", Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}}
-	s = StatementOf(p)
+	p.Volumes = &keep.VolumesView{At: noon, Says: wording.Literal("The drive is sound, the file system is damaged: ext4."), Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}}
+	s = StatementOf(p, wording.Language{})
 	assert.Contains(t, s.Why, "The drive is sound, the file system is damaged: ext4.")
 	assert.Contains(t, s.Do, "Have the file system repaired, after a copy. The drive can stay.")
 
 	p = paperOf()
 	held := 0.384
 	p.Sweep = &shop.Sweep{Sweep: check.Sweep{Kind: check.WholeSweep, Standing: check.Standing{Share: 1, Held: &held}}}
-	assert.Equal(t, "Its empty cells: 38 % of what was read held data, and a flash drive answers for the rest without touching it.", StatementOf(p).NotChecked[0])
+	assert.Equal(t, "Its empty cells: 38 % of what was read held data, and a flash drive answers for the rest without touching it.", StatementOf(p, wording.Language{}).NotChecked[0])
 
 	p = paperOf()
 	p.Data, p.Reworks = shop.Altered, []check.Run{{Kind: check.Mend}, {Kind: check.Mend}}
-	assert.Contains(t, StatementOf(p).Data, "Altered. Parts of the drive were written to at this visit (mend).")
+	assert.Contains(t, StatementOf(p, wording.Language{}).Data, "Altered. Parts of the drive were written to at this visit (mend).")
 }
 
 // recorder is a pen that notes what leaves a page, and texts that lie over each other.
@@ -150,36 +152,108 @@ func longest() desk.Paper {
 		p.Verdict.Advice = append(p.Verdict.Advice, strings.Repeat("Rat ", 30))
 	}
 	p.Verdict.Signed = &shop.SignOff{At: noon, By: strings.Repeat("Wwwwwwwwww", 10), Grade: drive.Replace, Reason: strings.Repeat("Grund", 100)}
-	p.Without = []string{strings.Repeat("temperature, ", 12)}
+	p.Without = []signal.Name{signal.Temperature, signal.PowerOnHours, signal.PercentageUsed, signal.Alarm}
 	return p
 }
 
 func TestNothingLeavesThePaper(t *testing.T) {
-	for name, p := range map[string]desk.Paper{"usual": paperOf(), "longest": longest()} {
-		var last *recorder
-		require.NoError(t, onOnePage(StatementOf(p), func() pen {
-			last = record(pageWidth, pageHeight)
-			return last
-		}), name)
-		assert.Empty(t, last.outside, name)
-		for _, stock := range Stocks {
-			for _, g := range []drive.Grade{drive.Healthy, drive.Degrading, drive.Replace, drive.Undecided} {
-				r := record(stock.Width, stock.Height)
-				l := LabelOf(p, "http://127.0.0.1:8347/drives/"+p.Drive.Identity.Serial)
-				l.Grade = g
-				require.NoError(t, drawLabel(r, stock, l))
-				assert.Empty(t, r.outside, "%s on %s, %s", name, stock.Name, g)
-				assert.Contains(t, r.words, l.Ending, "the serial's ending is never shortened")
-				assert.Contains(t, r.words, g.String())
+	for _, language := range wording.Languages() {
+		for name, p := range map[string]desk.Paper{"usual": paperOf(), "longest": longest()} {
+			name += " in " + language.String()
+			var last *recorder
+			require.NoError(t, onOnePage(StatementOf(p, language), func() pen {
+				last = record(pageWidth, pageHeight)
+				return last
+			}), name)
+			assert.Empty(t, last.outside, name)
+			for _, stock := range Stocks {
+				for _, g := range []drive.Grade{drive.Healthy, drive.Degrading, drive.Replace, drive.Undecided} {
+					p.Grade = g
+					r := record(stock.Width, stock.Height)
+					l := LabelOf(p, "http://127.0.0.1:8347/drives/"+p.Drive.Identity.Serial, language)
+					require.NoError(t, drawLabel(r, stock, l))
+					assert.Empty(t, r.outside, "%s on %s, %s", name, stock.Name, g)
+					assert.Contains(t, r.words, l.Ending, "the serial's ending is never shortened")
+					assert.Contains(t, r.words, l.Word)
+				}
 			}
 		}
 	}
 }
 
+// TestOurOwnWordsFitTheLabel draws a label for every grade and state of data, every use and every kind of finding, in every language:
+// where the words are ours, none is cut short.
+func TestOurOwnWordsFitTheLabel(t *testing.T) {
+	var all []desk.Paper
+	paper := func(change func(p *desk.Paper)) {
+		p := paperOf()
+		p.Intake.Wanted, p.Verdict.Findings = false, nil
+		change(&p)
+		all = append(all, p)
+	}
+	grades := []drive.Grade{drive.Healthy, drive.Degrading, drive.Replace, drive.Undecided}
+	for _, g := range grades {
+		for _, data := range []shop.DataState{shop.Untouched, shop.Altered, shop.Overwritten} {
+			paper(func(p *desk.Paper) { p.Grade, p.Data = g, data })
+		}
+	}
+	for _, duty := range drive.Duties() {
+		for _, fitness := range []policy.Fitness{policy.Does, policy.Not} {
+			paper(func(p *desk.Paper) {
+				p.Grade, p.Drive.Duty, p.Fits = drive.Healthy, duty, []verdict.Fit{{Duty: duty, Fitness: fitness}}
+			})
+		}
+	}
+	seen := map[string]bool{}
+	for _, d := range signal.Registry {
+		if !seen[d.Group] {
+			seen[d.Group] = true
+			paper(func(p *desk.Paper) {
+				p.Verdict.Findings = []verdict.Finding{{Sentence: "3 sectors reallocated", Signals: []signal.Name{d.Name}}}
+			})
+		}
+	}
+	paper(func(p *desk.Paper) { p.Intake.Wanted, p.Intake.CopiedAt = true, time.Time{} })
+	paper(func(p *desk.Paper) { p.Verdict = nil; p.Latest.Seq = 0 })
+	paper(func(p *desk.Paper) {
+		p.Grade, p.Sweep = drive.Healthy, &shop.Sweep{Sweep: check.Sweep{Kind: check.WholeSweep, Ended: noon, Standing: check.Standing{Share: 1}}}
+	})
+	for _, language := range wording.Languages() {
+		for _, p := range all {
+			r := record(Stocks[0].Width, Stocks[0].Height)
+			l := LabelOf(p, "http://127.0.0.1:8347/drives/KVA077M511", language)
+			require.NoError(t, drawLabel(r, Stocks[0], l))
+			assert.NotContains(t, strings.Join(r.words, "|"), "\u2026", "%s: %+v", language, l)
+			assert.NotContains(t, strings.Join(r.words, "|"), "label.", "a value without its word")
+		}
+	}
+}
+
+func TestAStatementInEveryLanguage(t *testing.T) {
+	p := paperOf()
+	p.Language = wording.German
+	p.Verdict.Findings[0].Customer = "Some data could not be read."
+	p.Tests = []reading.SelfTest{{Kind: "extended", Passed: true, Hours: 20400}}
+	p.Volumes = &keep.VolumesView{At: noon, Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}, Says: wording.Say(wording.VolumesDamagedAlone, wording.Values{"what": wording.Say(wording.PartitionTable)})}
+	s := StatementOf(p, wording.Language{})
+	assert.Equal(t, "Lässt nach", s.Title, "the customer's language, when none is said")
+	assert.Equal(t, "4. März 2026", s.Date)
+	assert.Equal(t, []string{"Einige Daten konnten nicht gelesen werden. Wir zählen 3; unsere Grenze ist 100.", "Das Laufwerk ist in Ordnung, das Dateisystem ist beschädigt: die Partitionstabelle."}, s.Why)
+	assert.Equal(t, []string{"Behalten Sie eine zweite Kopie der Daten.", "Behalten Sie die Kopie vom 4. März 2026."}, s.Do)
+	assert.Equal(t, "Seinen eigenen ausführlichen Test bestand es zuletzt bei 20\u00A0400 Betriebsstunden.", s.Checked[1])
+	assert.Contains(t, s.Facts, Particular{"Benutzt", "20\u00A0512 Stunden, hergestellt August 2021"})
+	var page bytes.Buffer
+	require.NoError(t, StatementHTML(&page, s))
+	assert.Contains(t, page.String(), `<html lang="de">`)
+	assert.Contains(t, page.String(), "Was jetzt zu tun ist")
+	assert.Equal(t, "Les 2,5 TB ont été lus une fois, les endroits lents une seconde fois.", wording.Say(wording.PaperReadAll, wording.Values{"bytes": 2.5e12}).In(wording.French))
+	assert.Equal(t, "En declive", StatementOf(p, wording.Spanish).Title, "and another one when it is")
+}
+
 func TestLabelPictureHasItsSizeInIt(t *testing.T) {
 	for _, dpi := range []int{203, 300} {
 		var b bytes.Buffer
-		require.NoError(t, LabelPNG(&b, Stocks[0], LabelOf(paperOf(), "http://127.0.0.1:8347/drives/KVA077M511"), dpi))
+		require.NoError(t, LabelPNG(&b, Stocks[0], LabelOf(paperOf(), "http://127.0.0.1:8347/drives/KVA077M511", wording.English), dpi))
 		assert.Contains(t, b.String(), "pHYs")
 		picture, err := png.Decode(&b)
 		require.NoError(t, err)
@@ -202,7 +276,7 @@ func TestScripts(t *testing.T) {
 	p := paperOf()
 	p.Intake.Customer = "漢字 <b>"
 	var b bytes.Buffer
-	require.NoError(t, StatementHTML(&b, StatementOf(p)))
+	require.NoError(t, StatementHTML(&b, StatementOf(p, wording.Language{})))
 	assert.Contains(t, b.String(), "漢字 &lt;b&gt;")
 }
 
@@ -212,7 +286,7 @@ func lotOf(n int) desk.LotView {
 		d := shop.Drive{Now: shop.Now{Grade: drive.Healthy}}
 		d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: fmt.Sprintf("=KVA%07d", i)}
 		v.Drives = append(v.Drives, desk.LotDrive{
-			Intake: shop.Intake{ID: int64(i + 1)}, Drive: &d, Grade: drive.Grade(i % 4), Next: "sign", Apart: []string{strings.Repeat("hours 41 806 h, ", 5)},
+			Intake: shop.Intake{ID: int64(i + 1)}, Drive: &d, Grade: drive.Grade(i % 4), Next: wording.Say(wording.NextSign), Apart: []string{strings.Repeat("hours 41 806 h, ", 5)},
 			Duties: []verdict.Fit{{Duty: drive.Carry, Fitness: policy.Does}}, Values: signal.ValuesOf(signal.Set{signal.PowerOnHours: {Number: 20000, Available: true}, signal.Reallocated: {Number: float64(i), Available: true}}),
 		})
 		v.Count[drive.Grade(i%4)]++

@@ -1,14 +1,16 @@
 package handover
 
 import (
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/desk"
 )
@@ -16,8 +18,9 @@ import (
 // Particular is a name and a value of the statement's foot.
 type Particular struct{ Name, Value string }
 
-// Statement is what the page about a drive says to its owner, line by line. Page, PDF and API are all made of it.
+// Statement is what the page about a drive says to its owner, line by line, in one language. Page, PDF and API are all made of it.
 type Statement struct {
+	Language            wording.Language
 	Shop, Number, Date  string
 	Grade               drive.Grade
 	Title, Answer       string
@@ -31,28 +34,33 @@ type Statement struct {
 	Foot                string
 }
 
-// inUse says duties as a lay person does.
-var inUse = map[drive.Duty]string{drive.Continuous: "always-on use", drive.Archive: "long keeping", drive.Everyday: "everyday use", drive.Carry: "carrying files"}
-
-// answers are what the grades mean to an owner. No probabilities: nobody can use them for one drive.
-var answers = map[drive.Grade]string{
-	drive.Healthy:   "Nothing was found wrong with the drive. It does for the uses below.",
-	drive.Degrading: "The drive works, and it has begun to wear. Do not keep your only copy of anything on it.",
-	drive.Replace:   "The drive is failing, or about to. Save what you need from it, and use it no more.",
-	drive.Undecided: "There is no answer yet: not everything that is needed for one has been checked.",
+// writer puts a paper into words of one language.
+type writer struct {
+	desk.Paper
+	language wording.Language
 }
 
-// StatementOf puts a paper into words.
-func StatementOf(p desk.Paper) Statement {
+// say says a code in the paper's language.
+func (w writer) say(c wording.Code, v ...wording.Values) string {
+	return wording.Say(c, v...).In(w.language)
+}
+
+// word says a value by the code that the group and it make.
+func (w writer) word(group, value string) string { return w.say(wording.Code(group + "." + value)) }
+
+// day is a time as a value.
+func day(t time.Time) string { return t.Format(time.RFC3339) }
+
+// StatementOf puts a paper into words of a language; when that is not said, of its owner's.
+func StatementOf(p desk.Paper, l wording.Language) Statement {
+	w := writer{p, l.Or(p.Language)}
+	l = w.language
 	s := Statement{
-		Shop: p.Shop, Number: p.Drive.Identity.Serial, Date: day(p.At), Grade: p.Grade, Title: title(p.Grade.String()), Answer: answers[p.Grade], DataState: p.Data,
-		Foot: "What a drive does next cannot be promised. A copy is the only safety.",
-	}
-	if p.Intake != nil {
-		s.Number = fmt.Sprint(p.Intake.ID)
+		Language: l, Shop: p.Shop, Number: w.number(), Date: l.Day(p.At), Grade: p.Grade, Title: w.word("paper.grade", p.Grade.String()), Answer: w.word("paper.answer", p.Grade.String()),
+		DataState: p.Data, Foot: w.say(wording.PaperFoot), Why: w.reasons(), Do: w.steps(), Checked: w.checked(), NotChecked: w.notChecked(), Data: w.data(), Signature: w.signature(), Facts: w.particulars(),
 	}
 	for _, f := range p.Fits {
-		switch words := inUse[f.Duty]; f.Fitness {
+		switch words := w.word("paper.use", string(f.Duty)); f.Fitness {
 		case policy.Does:
 			s.Does = append(s.Does, words)
 		case policy.Care:
@@ -61,47 +69,46 @@ func StatementOf(p desk.Paper) Statement {
 			s.NotFor = append(s.NotFor, words)
 		}
 	}
-	s.Why, s.Do = reasons(p), steps(p)
-	s.Checked, s.NotChecked = checked(p), notChecked(p)
-	s.Data = data(p)
-	s.Signature = signature(p)
-	s.Facts = particulars(p)
 	return s
 }
 
-func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
-
-func day(t time.Time) string { return t.Format("2 January 2006") }
+// number is the statement's: that of the intake, of a drive without one its serial.
+func (w writer) number() string {
+	if w.Intake == nil {
+		return w.Drive.Identity.Serial
+	}
+	return strconv.FormatInt(w.Intake.ID, 10)
+}
 
 // reasons are the findings in the owner's words, each with what was counted and the limit it is held against.
-func reasons(p desk.Paper) []string {
+func (w writer) reasons() []string {
 	var all []string
-	if p.Verdict == nil {
-		return []string{"The drive has not told anything of itself."}
+	if w.Verdict == nil {
+		return []string{w.say(wording.PaperSilent)}
 	}
-	if sign := p.Verdict.Signed; sign != nil && sign.Grade != p.Verdict.Grade {
-		all = append(all, fmt.Sprintf("By our rules it is %s. %s decided otherwise: %s", p.Verdict.Grade, sign.By, sentence(sign.Reason)))
+	if sign := w.Verdict.Signed; sign != nil && sign.Grade != w.Verdict.Grade {
+		all = append(all, w.say(wording.PaperOverruled, wording.Values{"grade": w.Verdict.Grade.String(), "by": sign.By, "why": sentence(sign.Reason)}))
 	}
-	for _, f := range slices.Concat(p.Verdict.Findings, p.Verdict.Notes) {
-		line := sentence(f.Customer)
+	for _, f := range slices.Concat(w.Verdict.Findings, w.Verdict.Notes) {
+		line := sentence(w.language.Policy(f.Customer))
 		// A number stands where it is the reason: of a drive to be replaced only one that has passed its limit.
-		if f.Margin != nil && f.Margin.Used > 0 && (p.Grade != drive.Replace || f.Margin.Used >= f.Margin.Of) {
-			line += fmt.Sprintf(" We count %s; our limit is %s.", quantity.Number(f.Margin.Used), quantity.Number(f.Margin.Of))
+		if f.Margin != nil && f.Margin.Used > 0 && (w.Grade != drive.Replace || f.Margin.Used >= f.Margin.Of) {
+			line += " " + w.say(wording.PaperCount, wording.Values{"n": f.Margin.Used, "of": f.Margin.Of})
 		}
 		all = append(all, line)
 	}
-	if p.Grade == drive.Undecided {
-		for _, m := range p.Verdict.Missing {
-			all = append(all, "Missing: "+sentence(m.What))
+	if w.Grade == drive.Undecided {
+		for _, m := range w.Verdict.Missing {
+			all = append(all, w.say(wording.PaperMissing, wording.Values{"what": sentence(w.language.Policy(m.What))}))
 		}
 	}
-	if p.Volumes != nil {
-		if _, damaged := p.Volumes.Damaged(); damaged {
-			all = append(all, p.Volumes.Says)
+	if w.Volumes != nil {
+		if _, damaged := w.Volumes.Damaged(); damaged {
+			all = append(all, w.Volumes.Says.In(w.language))
 		}
 	}
 	if len(all) == 0 {
-		all = append(all, "None of our rules found a fault.")
+		all = append(all, w.say(wording.PaperNoFault))
 	}
 	return all
 }
@@ -114,173 +121,179 @@ func sentence(s string) string {
 	return s
 }
 
-func steps(p desk.Paper) []string {
+func (w writer) steps() []string {
 	var all []string
-	if p.Verdict != nil {
-		all = append(all, p.Verdict.Advice...)
-	}
-	if p.Volumes != nil && p.Grade == drive.Healthy {
-		if _, damaged := p.Volumes.Damaged(); damaged { // that is where to look
-			all = []string{"Have the file system repaired, after a copy. The drive can stay."}
+	if w.Verdict != nil {
+		for _, advice := range w.Verdict.Advice {
+			all = append(all, w.language.Policy(advice))
 		}
 	}
-	if p.Intake != nil && !p.Intake.CopiedAt.IsZero() && p.Grade != drive.Healthy {
-		all = append(all, "Keep the copy of "+day(p.Intake.CopiedAt)+".")
-	}
-	if len(all) == 0 {
-		switch p.Grade {
-		case drive.Healthy:
-			all = append(all, "Nothing with the drive. If the trouble goes on, its cause lies elsewhere: the cable, the computer, or the files.", "Keep a copy of what matters, as with every drive.")
-		default:
-			all = append(all, "Ask us when the checks are done.")
+	if w.Volumes != nil && w.Grade == drive.Healthy {
+		if _, damaged := w.Volumes.Damaged(); damaged { // that is where to look
+			all = []string{w.say(wording.PaperRepair)}
 		}
+	}
+	if w.Intake != nil && !w.Intake.CopiedAt.IsZero() && w.Grade != drive.Healthy {
+		all = append(all, w.say(wording.PaperKeepCopy, wording.Values{"at": day(w.Intake.CopiedAt)}))
+	}
+	switch {
+	case len(all) > 0:
+	case w.Grade == drive.Healthy:
+		all = append(all, w.say(wording.PaperElsewhere), w.say(wording.PaperCopyAlways))
+	default:
+		all = append(all, w.say(wording.PaperAskUs))
 	}
 	return all
 }
 
-func checked(p desk.Paper) []string {
+func (w writer) checked() []string {
 	var all []string
-	if p.Counters > 0 {
-		all = append(all, fmt.Sprintf("%d of its own counters were read, on %s.", p.Counters, day(p.Latest.At)))
+	if w.Counters > 0 {
+		all = append(all, w.say(wording.PaperCounters, wording.Values{"n": w.Counters, "at": day(w.Latest.At)}))
 	}
 	seen := map[string]bool{}
-	for _, t := range p.Tests {
+	for _, t := range w.Tests {
 		if (t.Passed || t.Failed) && !seen[t.Kind] {
 			seen[t.Kind] = true
-			result := "passed"
+			code := wording.PaperTestPassed
 			if t.Failed {
-				result = "failed"
+				code = wording.PaperTestFailed
 			}
-			all = append(all, fmt.Sprintf("It last %s its own %s test at %s hours.", result, t.Kind, quantity.Number(float64(t.Hours))))
+			all = append(all, w.say(code, wording.Values{"kind": t.Kind, "hours": t.Hours}))
 		}
 	}
-	if w := p.Sweep; w != nil {
-		bytes := float64(w.Standing.Geometry.Sectors) * float64(w.Standing.Geometry.Logical)
+	if one := w.Sweep; one != nil {
+		g := one.Standing.Geometry
 		switch {
-		case w.ReadAll():
-			all = append(all, fmt.Sprintf("All %s were read once, slow places again.", quantity.Of(bytes, "B")))
-		case w.Standing.Sample != nil:
-			all = append(all, "A sample of its surface was read.")
+		case one.ReadAll():
+			all = append(all, w.say(wording.PaperReadAll, wording.Values{"bytes": g.Sectors * uint64(g.Logical)}))
+		case one.Standing.Sample != nil:
+			all = append(all, w.say(wording.PaperReadSample))
 		default:
-			all = append(all, fmt.Sprintf("%.0f %% of its surface were read.", 100*w.Standing.Share))
+			all = append(all, w.say(wording.PaperReadShare, wording.Values{"share": one.Standing.Share}))
 		}
 	}
-	if v := p.Volumes; v != nil {
-		all = append(all, fmt.Sprintf("Its partitions and file systems were looked at, without changing them, on %s.", day(v.At)))
+	if v := w.Volumes; v != nil {
+		all = append(all, w.say(wording.PaperVolumes, wording.Values{"at": day(v.At)}))
 	}
 	if len(all) == 0 {
-		all = append(all, "Nothing.")
+		all = append(all, w.say(wording.PaperNothing))
 	}
 	return all
 }
 
-func notChecked(p desk.Paper) []string {
+func (w writer) notChecked() []string {
 	var all []string
-	if p.Sweep == nil {
-		all = append(all, "Its surface was not read.")
+	if w.Sweep == nil {
+		all = append(all, w.say(wording.PaperNotSwept))
 	} else {
-		if !p.Sweep.ReadAll() {
-			all = append(all, "Not all of its surface was read: a small damaged place may have been missed.")
+		if !w.Sweep.ReadAll() {
+			all = append(all, w.say(wording.PaperNotAllSwept))
 		}
-		if held := p.Sweep.Standing.Held; held != nil && *held < 1 {
-			all = append(all, fmt.Sprintf("Its empty cells: %s of what was read held data, and a flash drive answers for the rest without touching it.", shop.Percent(*held)))
+		if held := w.Sweep.Standing.Held; held != nil && *held < 1 {
+			all = append(all, w.say(wording.PaperEmptyCells, wording.Values{"share": *held}))
 		}
 	}
-	if p.Counters == 0 {
-		all = append(all, "Its own counters: it does not tell them, or its adapter does not pass them.")
+	if w.Counters == 0 {
+		all = append(all, w.say(wording.PaperNoCounters))
 	}
-	if len(p.Without) > 0 {
-		all = append(all, "What this drive does not report: "+strings.Join(p.Without, ", ")+".")
+	if len(w.Without) > 0 {
+		var names []string
+		for _, n := range w.Without {
+			names = append(names, w.word("paper.signal", string(n)))
+		}
+		all = append(all, w.say(wording.PaperWithout, wording.Values{"names": strings.Join(names, ", ")}))
 	}
-	if p.Interrupted > 0 {
-		all = append(all, fmt.Sprintf("Checks that were stopped before their end: %d.", p.Interrupted))
+	if w.Interrupted > 0 {
+		all = append(all, w.say(wording.PaperStopped, wording.Values{"n": w.Interrupted}))
 	}
-	if p.Volumes == nil {
-		all = append(all, "Its file systems.")
+	if w.Volumes == nil {
+		all = append(all, w.say(wording.PaperNoVolumes))
 	}
-	return append(all, "Whether your files open. How it behaves inside your computer.")
+	return append(all, w.say(wording.PaperNever))
 }
 
-func data(p desk.Paper) string {
+func (w writer) data() string {
 	var text string
-	switch p.Data {
+	switch w.Data {
 	case shop.Overwritten:
-		text = "Overwritten. Everything on the drive was written over, and what was written was read back."
+		text = w.say(wording.DataOverwritten)
 	case shop.Altered:
-		text = "Altered. Parts of the drive were written to at this visit"
-		if len(p.Reworks) > 0 {
-			var kinds []string
-			for _, r := range p.Reworks {
-				kinds = append(kinds, strings.ToLower(r.Kind.Title()))
-			}
-			slices.Sort(kinds)
-			text += " (" + strings.Join(slices.Compact(kinds), ", ") + ")"
+		var kinds []string
+		for _, r := range w.Reworks {
+			kinds = append(kinds, w.word("paper.rework", string(r.Kind)))
 		}
-		text += "."
+		slices.Sort(kinds)
+		if text = w.say(wording.DataAltered); len(kinds) > 0 {
+			text = w.say(wording.DataAlteredBy, wording.Values{"how": strings.Join(slices.Compact(kinds), ", ")})
+		}
 	default:
-		text = "Untouched. Nothing was written to the drive at this visit."
+		text = w.say(wording.DataUntouched)
 	}
-	switch i := p.Intake; {
+	switch i := w.Intake; {
 	case i == nil:
 	case !i.CopiedAt.IsZero():
-		text += " A copy exists, noted on " + day(i.CopiedAt) + "."
+		text += " " + w.say(wording.DataCopyOf, wording.Values{"at": day(i.CopiedAt)})
 	case i.Copied:
-		text += " A copy exists."
+		text += " " + w.say(wording.DataCopyExists)
 	case i.Wanted && !i.Copied:
-		text += " You want the data, and no copy of it is known to us."
+		text += " " + w.say(wording.DataNoCopy)
 	}
 	return text
 }
 
-func signature(p desk.Paper) string {
-	if p.Verdict == nil || p.Verdict.Signed == nil {
-		return "Not signed"
+func (w writer) signature() string {
+	if w.Verdict == nil || w.Verdict.Signed == nil {
+		return w.say(wording.NotSigned)
 	}
-	sign := p.Verdict.Signed
-	how := "Signed"
-	if sign.Grade != p.Verdict.Grade {
-		how = "Decided"
+	sign, code := w.Verdict.Signed, wording.SignedBy
+	if sign.Grade != w.Verdict.Grade {
+		code = wording.DecidedBy
 	}
-	return fmt.Sprintf("%s by %s, %s", how, sign.By, day(sign.At))
+	return w.say(code, wording.Values{"by": sign.By, "at": day(sign.At)})
 }
 
-func particulars(p desk.Paper) []Particular {
-	id := p.Drive.Identity
-	all := []Particular{{"Drive", id.Model}, {"Serial", id.Serial}}
+func (w writer) particulars() []Particular {
+	var all []Particular
+	fact := func(name, value string) { all = append(all, Particular{w.word("paper.fact", name), value}) }
+	id := w.Drive.Identity
+	model := id.Model
 	if id.Bytes > 0 {
-		all[0].Value += ", " + quantity.Of(float64(id.Bytes), "B")
+		model += ", " + w.language.Of(float64(id.Bytes), "B")
 	}
-	if p.Drive.Now.HasHours {
-		used := quantity.Number(p.Drive.Now.Hours) + " hours"
-		if p.Intake != nil && p.Intake.Made != "" {
-			if made, err := time.Parse("2006-01", p.Intake.Made); err == nil {
-				used += ", made " + made.Format("January 2006")
+	fact("drive", model)
+	fact("serial", id.Serial)
+	if w.Drive.Now.HasHours {
+		used := w.say(wording.UsedHours, wording.Values{"n": w.Drive.Now.Hours})
+		if w.Intake != nil && w.Intake.Made != "" {
+			if made, err := time.Parse("2006-01", w.Intake.Made); err == nil {
+				used += ", " + w.say(wording.MadeIn, wording.Values{"month": w.language.Month(made)})
 			}
 		}
-		all = append(all, Particular{"Used for", used})
+		fact("used", used)
 	}
-	if i := p.Intake; i != nil {
+	if i := w.Intake; i != nil {
 		if i.Customer != "" {
 			customer := i.Customer
 			if i.Reference != "" {
 				customer += ", " + i.Reference
 			}
-			all = append(all, Particular{"Customer", customer})
+			fact("customer", customer)
 		}
-		ticket := fmt.Sprintf("intake %d", i.ID)
+		ticket := w.say(wording.IntakeNumber, wording.Values{"n": i.ID})
 		if i.Ticket != "" {
 			ticket = i.Ticket + ", " + ticket
 		}
-		if p.Visits > 1 {
-			ticket += fmt.Sprintf(", visit %d", p.Visits)
+		if w.Visits > 1 {
+			ticket += ", " + w.say(wording.VisitNumber, wording.Values{"n": w.Visits})
 		}
-		all = append(all, Particular{"Ticket", ticket})
+		fact("ticket", ticket)
 		if h := i.Handover; h != nil {
-			all = append(all, Particular{"Handed over", string(h.Goes) + ", " + day(h.At)})
+			fact("handed_over", w.word("paper.goes", strings.ReplaceAll(string(h.Goes), " ", "_"))+", "+w.language.Day(h.At))
 		}
 	}
-	if p.Verdict != nil {
-		all = append(all, Particular{"Judged by", fmt.Sprintf("our policy %d, for %s, reading %d", p.Verdict.Policy, inUse[p.Verdict.Duty], p.Verdict.Reading)})
+	if v := w.Verdict; v != nil {
+		fact("judged", w.say(wording.JudgedBy, wording.Values{"policy": v.Policy, "use": w.word("paper.use", string(v.Duty)), "reading": v.Reading}))
 	}
 	return all
 }
@@ -288,6 +301,7 @@ func particulars(p desk.Paper) []Particular {
 // Label is what the sticker says.
 type Label struct {
 	Grade  drive.Grade
+	Word   string // the grade, in words
 	Ending string // of the serial
 	Serial string
 	Use    string
@@ -299,68 +313,85 @@ type Label struct {
 // endingLength is how much of a serial a person reads at arm's length.
 const endingLength = 5
 
-// LabelOf puts a paper into the few words a label has room for. link is the address of the drive's page.
-func LabelOf(p desk.Paper, link string) Label {
+// LabelOf puts a paper into the few words a label has room for, in the language of StatementOf. link is the address of the drive's page.
+func LabelOf(p desk.Paper, link string, l wording.Language) Label {
+	w := writer{p, l.Or(p.Language)}
 	serial := p.Drive.Identity.Serial
-	l := Label{Grade: p.Grade, Serial: serial, Ending: tail(serial, endingLength), Link: link, Foot: "read " + p.Latest.At.Format("2 Jan 2006")}
-	if p.Sweep != nil || len(p.Tests) > 0 {
-		l.Foot = "checked " + p.Latest.At.Format("2 Jan 2006")
+	return Label{
+		Grade: p.Grade, Word: w.word("label.grade", p.Grade.String()), Serial: serial, Ending: tail(serial, endingLength), Link: link,
+		Use: w.labelUse(), Lines: []string{w.labelWhat(), w.labelDo()}, Foot: w.labelFoot(),
 	}
-	if p.Latest.Seq == 0 {
-		l.Foot = "not read"
-	}
-	if p.Intake != nil {
-		number := fmt.Sprint(p.Intake.ID)
-		if p.Intake.Ticket != "" {
-			number = p.Intake.Ticket
-		}
-		l.Foot += " · " + number
-	}
+}
+
+// labelFoot says when the drive was looked at, and for which ticket.
+func (w writer) labelFoot() string {
+	at := wording.Values{"at": day(w.Latest.At)}
+	foot := w.say(wording.LabelRead, at)
 	switch {
-	case p.Intake != nil && p.Intake.AtRisk():
-		l.Use = "data wanted"
-	case p.Grade == drive.Replace:
-		l.Use = "not for use"
-	case p.Grade == drive.Undecided:
-		l.Use = "not judged"
-	default:
-		l.Use = "for " + string(p.Drive.Duty)
-		for _, f := range p.Fits {
-			if f.Duty == p.Drive.Duty && f.Fitness == policy.Not {
-				l.Use = "not for " + string(f.Duty)
+	case w.Latest.Seq == 0:
+		foot = w.say(wording.LabelNotRead)
+	case w.Sweep != nil || len(w.Tests) > 0:
+		foot = w.say(wording.LabelChecked, at)
+	}
+	if w.Intake == nil {
+		return foot
+	}
+	if w.Intake.Ticket != "" {
+		return foot + " · " + w.Intake.Ticket
+	}
+	return foot + " · " + w.number()
+}
+
+// labelUse says what the drive may be used for.
+func (w writer) labelUse() string {
+	duty := wording.Values{"use": w.word("label.duty", string(w.Drive.Duty))}
+	switch {
+	case w.Intake != nil && w.Intake.AtRisk():
+		return w.say(wording.LabelWanted)
+	case w.Grade == drive.Replace:
+		return w.say(wording.LabelNotForUse)
+	case w.Grade == drive.Undecided:
+		return w.say(wording.LabelNotJudged)
+	case slices.ContainsFunc(w.Fits, func(f verdict.Fit) bool { return f.Duty == w.Drive.Duty && f.Fitness == policy.Not }):
+		return w.say(wording.LabelNotFor, duty)
+	}
+	return w.say(wording.LabelFor, duty)
+}
+
+// labelWhat says what was found. The findings' own sentences are English; other languages name what they are about.
+func (w writer) labelWhat() string {
+	switch v := w.Verdict; {
+	case v == nil:
+		return w.say(wording.LabelUnjudged)
+	case len(v.Findings) > 0:
+		var all []string
+		for _, f := range v.Findings {
+			what := f.Sentence
+			if w.language.String() != wording.English.String() {
+				what = w.word("label.found", groupOf(f))
+			}
+			if !slices.Contains(all, what) {
+				all = append(all, what)
 			}
 		}
+		return strings.Join(all, "; ")
+	case w.Grade == drive.Undecided && len(v.Missing) > 0:
+		return w.say(wording.LabelMissing, wording.Values{"what": w.language.Policy(v.Missing[0].What)})
+	case w.Sweep != nil && w.Sweep.ReadAll():
+		return w.say(wording.LabelAllRead)
 	}
-	what := "No findings"
-	if p.Verdict != nil {
-		var all []string
-		for _, f := range p.Verdict.Findings {
-			all = append(all, f.Sentence)
-		}
-		switch {
-		case len(all) > 0:
-			what = strings.Join(all, "; ")
-		case p.Grade == drive.Undecided && len(p.Verdict.Missing) > 0:
-			what = "Missing: " + p.Verdict.Missing[0].What
-		case p.Sweep != nil && p.Sweep.ReadAll():
-			what = "Every sector read, no findings"
-		}
-	} else {
-		what = "Not judged"
+	return w.say(wording.LabelNoFindings)
+}
+
+// labelDo says what to do.
+func (w writer) labelDo() string {
+	if w.Intake != nil && w.Intake.AtRisk() {
+		return w.say(wording.LabelCopyFirst)
 	}
-	do := map[drive.Grade]string{drive.Healthy: "Keep a copy, as always", drive.Degrading: "Keep a second copy", drive.Replace: "Take it out of use", drive.Undecided: "Check before use"}[p.Grade]
-	switch p.Data {
-	case shop.Overwritten:
-		do += "; data overwritten"
-	case shop.Altered:
-		do += "; data altered"
-	case shop.Untouched:
+	if w.Data != shop.Untouched && w.Data != "" { // two things on one line
+		return w.word("label.data", string(w.Data)) + "; " + w.word("label.also", w.Grade.String())
 	}
-	if p.Intake != nil && p.Intake.AtRisk() {
-		do = "Copy before checking"
-	}
-	l.Lines = []string{what, do}
-	return l
+	return w.word("label.do", w.Grade.String())
 }
 
 // tail gives the last n characters of a text.
@@ -369,5 +400,12 @@ func tail(s string, n int) string {
 	return string(r[max(0, len(r)-n):])
 }
 
-// Word is the grade as the label has it.
-func (l Label) Word() string { return l.Grade.String() }
+// groupOf is what a finding is about: the group of its first signal.
+func groupOf(f verdict.Finding) string {
+	for _, n := range f.Signals {
+		if d, ok := signal.Lookup(n); ok {
+			return d.Group
+		}
+	}
+	return "life"
+}

@@ -4,6 +4,8 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"time"
+
+	"hylostat.example/internal/core/wording"
 )
 
 // Audited is one row of the audit: what a person did. It names no customer, since it is kept for ever.
@@ -15,7 +17,7 @@ type Audited struct {
 	Via    string // how they came in; empty: a row of before this was kept
 	Kind   EventKind
 	Serial string
-	Text   string
+	Said   wording.Phrase
 	Edits  []Edit // what it changed
 	Hash   []byte
 }
@@ -23,7 +25,7 @@ type Audited struct {
 // Chain is the hash of a row that follows one with the hash before; the first follows nil. Rows of before it was kept how people came in
 // have fewer fields.
 func (a Audited) Chain(before []byte) []byte {
-	fields := []any{before, a.Seq, a.At.UnixMilli(), a.By, a.Kind, a.Serial, a.Text}
+	fields := []any{before, a.Seq, a.At.UnixMilli(), a.By, a.Kind, a.Serial, a.Said.Column()}
 	if a.Via != "" {
 		fields = append(fields, a.Role, a.Via, a.Edits)
 	}

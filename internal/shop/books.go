@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 )
 
@@ -80,11 +81,11 @@ func Act[T Ledger](ctx context.Context, b *Books, store Writer[T], by Actor, f f
 // Note puts a deed into the audit and gives the fact to tell of it, or none.
 func (b *Books) Note(ctx context.Context, tx Ledger, by Actor, d Deed) (Event, error) {
 	at := b.Clock.Now()
-	err := tx.AddAudit(ctx, Audited{At: at, By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: d.Kind, Serial: d.Serial, Text: d.Text, Edits: d.Edits})
+	err := tx.AddAudit(ctx, Audited{At: at, By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: d.Kind, Serial: d.Serial, Said: d.Said, Edits: d.Edits})
 	if !d.Kind.Told() {
 		return Event{}, err
 	}
-	return Event{At: at, Kind: d.Kind, Serial: d.Serial, Bay: d.Bay, Run: d.Run, By: by.Name, Text: d.Text}, err
+	return Event{At: at, Kind: d.Kind, Serial: d.Serial, Bay: d.Bay, Run: d.Run, By: by.Name, Said: d.Said}, err
 }
 
 // Command has a bench do something in somebody's name: the order is in the audit before it is given, and so is, afterwards, that it was
@@ -103,11 +104,11 @@ func Command[T Ledger](ctx context.Context, b *Books, store Writer[T], by Actor,
 
 // Failed puts into the audit what became of an order that a bench refused, or that did not reach it.
 func Failed[T Ledger](ctx context.Context, b *Books, store Writer[T], by Actor, d Deed, why error) error {
-	words := ": failed, " + why.Error()
+	became := wording.Say(wording.DeedFailed, wording.Values{"deed": d.Said, "why": why.Error()})
 	if refusal, ok := errors.AsType[*protocol.Refusal](why); ok {
-		words = ": refused, " + refusal.Cause
+		became = wording.Say(wording.DeedRefused, wording.Values{"deed": d.Said, "why": refusal.Cause})
 	}
-	d.Text += words
+	d.Said = became
 	return Act(ctx, b, store, by, func(T) ([]Deed, []Event, error) { return []Deed{d}, nil, nil })
 }
 

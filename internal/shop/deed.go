@@ -5,6 +5,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 )
 
 // Actor is who does something, and how they came in. Every use case that changes something takes one.
@@ -23,7 +24,7 @@ type Deed struct {
 	Serial string    // of the drive it is about
 	Bay    drive.Bay // where that was
 	Run    int64
-	Text   string
+	Said   wording.Phrase
 	Edits  []Edit
 }
 

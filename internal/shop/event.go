@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 )
 
 // EventKind names a fact.
@@ -49,15 +50,15 @@ func (k EventKind) Told() bool {
 
 // Event is a fact with its place in the sequence.
 type Event struct {
-	Seq     int64     `json:"seq"`
-	At      time.Time `json:"at"`
-	Kind    EventKind `json:"kind"`
-	Serial  string    `json:"serial,omitempty"`
-	Bay     drive.Bay `json:"bay,omitzero"`
-	Run     int64     `json:"run,omitempty"`
-	Order   string    `json:"-"`
-	Reading int       `json:"reading,omitempty"`
-	Percent int       `json:"percent,omitempty"`
-	By      string    `json:"by,omitempty"`   // who did it; empty: nobody ordered it
-	Text    string    `json:"text,omitempty"` // what happened, for a live region
+	Seq     int64          `json:"seq"`
+	At      time.Time      `json:"at"`
+	Kind    EventKind      `json:"kind"`
+	Serial  string         `json:"serial,omitempty"`
+	Bay     drive.Bay      `json:"bay,omitzero"`
+	Run     int64          `json:"run,omitempty"`
+	Order   string         `json:"-"`
+	Reading int            `json:"reading,omitempty"`
+	Percent int            `json:"percent,omitempty"`
+	By      string         `json:"by,omitempty"`  // who did it; empty: nobody ordered it
+	Said    wording.Phrase `json:"text,omitzero"` // what happened
 }

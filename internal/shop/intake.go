@@ -8,6 +8,7 @@ import (
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 )
 
 // Goes is where a drive goes at the end of an intake.
@@ -88,8 +89,9 @@ type Intake struct {
 	Lot       int64 // with which it came; 0: alone
 	Bay       drive.Bay
 	Ticket    string
-	Customer  string // a name and nothing more; see Erase
-	Reference string // the customer's own for it
+	Customer  string           // a name and nothing more; see Erase
+	Reference string           // the customer's own for it
+	Language  wording.Language // of the papers about it
 	Complaint string
 	Label     string // what the label and the hand tell
 	Made      string // by the label, as 2021-08; empty: not noted

@@ -5,6 +5,7 @@ import (
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 )
 
 // Lot is drives taken in together. What all of them have in common is said once; every intake of the lot carries it.
@@ -13,6 +14,7 @@ type Lot struct {
 	Ticket    string
 	Customer  string
 	Reference string
+	Language  wording.Language // of the papers about its drives
 	Complaint string
 	Wanted    bool
 	Copied    bool
@@ -32,7 +34,7 @@ func (l Lot) PlanOf() check.Plan { return check.Plan{Check: l.Check, By: l.By, A
 
 // IntakeOf is the intake of one drive of the lot.
 func (l Lot) IntakeOf(bay drive.Bay, at time.Time) Intake {
-	i := Intake{Lot: l.ID, Bay: bay, Ticket: l.Ticket, Customer: l.Customer, Reference: l.Reference, Complaint: l.Complaint, Wanted: l.Wanted, Copied: l.Copied, Duty: l.Duty, At: at, By: l.By}
+	i := Intake{Lot: l.ID, Bay: bay, Ticket: l.Ticket, Customer: l.Customer, Reference: l.Reference, Language: l.Language, Complaint: l.Complaint, Wanted: l.Wanted, Copied: l.Copied, Duty: l.Duty, At: at, By: l.By}
 	if i.Copied {
 		i.CopiedAt = at
 	}

@@ -3,6 +3,7 @@ package shop
 import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 )
 
 // RunQuery selects runs, newest first.
@@ -17,8 +18,8 @@ type RunQuery struct {
 type Sweep struct {
 	check.Sweep
 	Drive int64
-	Hours float64 // powered on, by the last reading before it ended; -1 unknown
-	Once  string  // why places were slow once, by the readings before and after; empty: not known
+	Hours float64        // powered on, by the last reading before it ended; -1 unknown
+	Once  wording.Phrase // why places were slow once, by the readings before and after; zero: not known
 }
 
 // SweepQuery selects sweeps: of a drive, or of a run.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 )
 
@@ -27,7 +28,7 @@ type auditRow struct {
 }
 
 func (r auditRow) audited() (shop.Audited, error) {
-	a := shop.Audited{Seq: r.Seq, At: moment(r.At), By: r.By, Role: r.Role, Via: r.Via, Kind: shop.EventKind(r.Kind), Serial: r.Serial, Text: r.Text, Hash: r.Hash}
+	a := shop.Audited{Seq: r.Seq, At: moment(r.At), By: r.By, Role: r.Role, Via: r.Via, Kind: shop.EventKind(r.Kind), Serial: r.Serial, Said: wording.FromColumn(r.Text), Hash: r.Hash}
 	if r.Edits == "" {
 		return a, nil
 	}
@@ -49,7 +50,7 @@ func (c Tx) AddAudit(ctx context.Context, a shop.Audited) error {
 		}
 	}
 	_, err = c.tx.ExecContext(ctx, `INSERT INTO audit (seq, at, by, role, via, kind, serial, text, edits, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		a.Seq, millis(a.At), a.By, a.Role, a.Via, a.Kind, a.Serial, a.Text, edits, a.Chain(last.Hash))
+		a.Seq, millis(a.At), a.By, a.Role, a.Via, a.Kind, a.Serial, a.Said.Column(), edits, a.Chain(last.Hash))
 	return err
 }
 

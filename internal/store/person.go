@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/access"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/sqlite"
 )
@@ -21,7 +22,7 @@ func (s *Store) People(ctx context.Context) (all []access.Person, err error) {
 
 // SavePerson implements access.Store. Sessions end when the password changes.
 func (s *Store) SavePerson(ctx context.Context, by access.Actor, p access.Person) error {
-	return s.audited(ctx, by, p.Name, p.Name+" is "+string(p.Role), func(tx *sqlite.Tx) error {
+	return s.audited(ctx, by, p.Name, wording.Say(wording.PersonIs, wording.Values{"name": p.Name, "role": string(p.Role)}), func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND ? <> (SELECT password FROM person WHERE name = ?)`, p.Name, p.Password, p.Name); err != nil {
 			return err
 		}
@@ -35,14 +36,14 @@ func (s *Store) SavePerson(ctx context.Context, by access.Actor, p access.Person
 
 // RemovePerson implements access.Store.
 func (s *Store) RemovePerson(ctx context.Context, by access.Actor, name string) error {
-	return s.audited(ctx, by, name, name+" works here no more", func(tx *sqlite.Tx) error {
+	return s.audited(ctx, by, name, wording.Say(wording.PersonGone, wording.Values{"name": name}), func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM person WHERE name = ?`, name)
 		return err
 	})
 }
 
 // audited makes a change to a person together with its row of the audit.
-func (s *Store) audited(ctx context.Context, by access.Actor, name, text string, f func(tx *sqlite.Tx) error) error {
+func (s *Store) audited(ctx context.Context, by access.Actor, name string, said wording.Phrase, f func(tx *sqlite.Tx) error) error {
 	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		role := func() (r string, err error) {
 			err = tx.GetContext(ctx, &r, `SELECT COALESCE((SELECT role FROM person WHERE name = ?), '')`, name)
@@ -59,7 +60,7 @@ func (s *Store) audited(ctx context.Context, by access.Actor, name, text string,
 		if err != nil {
 			return err
 		}
-		row := shop.Audited{At: time.Now(), By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: shop.PeopleChanged, Text: text}
+		row := shop.Audited{At: time.Now(), By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: shop.PeopleChanged, Said: said}
 		if before != after {
 			row.Edits = []shop.Edit{{What: "role of " + name, Before: before, After: after}}
 		}

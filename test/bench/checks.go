@@ -151,7 +151,7 @@ func sweepOf(ctx context.Context, c *client.Client, serial string, pid int) (too
 	}
 	s, err := c.Sweep(ctx, r.Id)
 	if err == nil && (s.Ended == nil || s.Standing.Share < 1) {
-		err = errors.New("the sweep did not come to its end: " + r.Standing)
+		err = errors.New("the sweep did not come to its end: " + r.Standing.Words)
 	}
 	if err != nil {
 		return 0, 0, err

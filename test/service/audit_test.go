@@ -60,7 +60,7 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 				rows = append(rows, a)
 			}
 		}
-		i := slices.IndexFunc(rows, func(a contract.Audited) bool { return strings.Contains(a.Text, want) })
+		i := slices.IndexFunc(rows, func(a contract.Audited) bool { return strings.Contains(a.Text.Words, want) })
 		if !assert.GreaterOrEqual(t, i, 0, "%s: no row says %q: %+v", operation, want, rows) {
 			return answer
 		}

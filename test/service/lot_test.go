@@ -79,9 +79,10 @@ func TestALotFromTheDesk(t *testing.T) {
 		assert.Equal(t, fmt.Sprint(d.Values["reallocated"]), row["reallocated sectors"])
 		assert.Equal(t, strings.Join(d.Apart, "; "), row["apart from siblings"])
 	}
+	sheet := contract.Stock("a4-24")
 	for _, print := range []func() ([]byte, error){
 		func() ([]byte, error) { return s.LotSummary(ctx, l.Id, "pdf") },
-		func() ([]byte, error) { return s.LotLabels(ctx, l.Id, "a4-24") },
+		func() ([]byte, error) { return s.LotLabels(ctx, l.Id, contract.PrintLabelsParams{Stock: &sheet}) },
 	} {
 		page, err := print()
 		require.NoError(t, err)
@@ -132,7 +133,7 @@ func TestALotFromTheDesk(t *testing.T) {
 	all, err := s.Audit(ctx, contract.ListAuditParams{Who: new("Maud")})
 	require.NoError(t, err)
 	require.Len(t, all, 1)
-	assert.NotContains(t, all[0].Text, customer)
+	assert.NotContains(t, all[0].Text.Words, customer)
 }
 
 // A drive that nobody can name: said to be there, moved, said to be gone.

@@ -15,7 +15,7 @@ import (
 
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 // What is printed is what the API tells: every number of statement and label is looked up there.
@@ -32,13 +32,13 @@ func TestPapersSayWhatTheAPISays(t *testing.T) {
 	require.NoError(t, err)
 	v, err := s.Verdict(ctx, "7M511")
 	require.NoError(t, err)
-	p, err := s.Statement(ctx, "7M511")
+	p, err := s.Statement(ctx, "7M511", nil)
 	require.NoError(t, err)
 	require.NotEmpty(t, v.Findings)
 	assert.Equal(t, v.Grade, p.Grade)
 	for i, f := range v.Findings {
 		require.NotNil(t, f.Margin)
-		assert.Contains(t, p.Why[i], fmt.Sprintf("We count %s; our limit is %s.", quantity.Number(f.Margin.Used), quantity.Number(f.Margin.Of)))
+		assert.Contains(t, p.Why[i], fmt.Sprintf("We count %s; our limit is %s.", wording.Number(f.Margin.Used), wording.Number(f.Margin.Of)))
 		assert.Equal(t, v.Reading, f.Reading)
 		for _, r := range f.Rests {
 			page, err := s.Reading(ctx, "7M511", fmt.Sprint(f.Reading), true)
@@ -50,9 +50,9 @@ func TestPapersSayWhatTheAPISays(t *testing.T) {
 	for _, f := range p.Facts {
 		facts[f.Name] = f.Value
 	}
-	assert.Equal(t, quantity.Number(*d.Hours)+" hours", facts["Used for"])
+	assert.Equal(t, wording.Number(*d.Hours)+" hours", facts["Used for"])
 	assert.Equal(t, d.Serial, facts["Serial"])
-	assert.Equal(t, d.Model+", "+quantity.Of(float64(*d.Bytes), "B"), facts["Drive"])
+	assert.Equal(t, d.Model+", "+wording.Of(float64(*d.Bytes), "B"), facts["Drive"])
 	assert.Equal(t, fmt.Sprintf("our policy %d, for everyday use, reading %d", v.Policy, v.Reading), facts["Judged by"])
 	assert.Equal(t, fmt.Sprintf("%s, intake %d", ticket, d.Intake.Id), facts["Ticket"])
 
@@ -63,14 +63,14 @@ func TestPapersSayWhatTheAPISays(t *testing.T) {
 	assert.Equal(t, v.Findings[0].Sentence, strings.Split(l.Lines[0], ";")[0])
 	assert.Equal(t, s.address+"/drives/KVA077M511", l.Link)
 	for _, format := range []string{"pdf", "html"} {
-		page, err := s.StatementPage(ctx, "7M511", format)
+		page, err := s.StatementPage(ctx, "7M511", format, nil)
 		require.NoError(t, err)
 		assert.Contains(t, string(page[:20]), map[string]string{"pdf": "%PDF-", "html": "<!doctype html>"}[format])
 	}
-	png, err := s.LabelPage(ctx, "7M511", "png", "62x29", 203)
+	png, err := s.LabelPage(ctx, "7M511", picture("62x29"))
 	require.NoError(t, err)
 	assert.Equal(t, "\x89PNG", string(png[:4]))
-	_, err = s.LabelPage(ctx, "7M511", "png", "1x1", 203)
+	_, err = s.LabelPage(ctx, "7M511", picture("1x1"))
 	assert.Equal(t, 400, status(t, err))
 }
 
@@ -124,10 +124,10 @@ func TestTheTableHoldsWhatTheListFinds(t *testing.T) {
 			assert.Equal(t, fmt.Sprint(*d.Bay), row["bay"])
 		}
 	}
-	labels, err := s.DriveLabels(ctx, []string{"7M511", "=KVA07EVIL"}, "62x29")
+	labels, err := s.DriveLabels(ctx, contract.PrintDriveLabelsParams{Drive: []string{"7M511", "=KVA07EVIL"}})
 	require.NoError(t, err)
 	assert.Equal(t, "%PDF-", string(labels[:5]))
-	_, err = s.DriveLabels(ctx, []string{"7M511", "NOBODY"}, "62x29")
+	_, err = s.DriveLabels(ctx, contract.PrintDriveLabelsParams{Drive: []string{"7M511", "NOBODY"}})
 	assert.Equal(t, 404, status(t, err), "none is left out in silence")
 }
 
@@ -156,4 +156,10 @@ func TestTheWholeRecordComesBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []contract.ImportedDrive{{Serial: d.Serial, Model: d.Model, Readings: 0, Known: d.Readings}}, done.Drives)
 	assert.Equal(t, d.Readings, strings.Count(string(files["signals.csv"]), "\n")-1)
+}
+
+// picture asks for a label as a picture on a stock.
+func picture(stock contract.Stock) contract.GetLabelParams {
+	format, dpi := "png", 203
+	return contract.GetLabelParams{Format: &format, Stock: &stock, Dpi: &dpi}
 }

@@ -104,7 +104,7 @@ func TestAShopWithPeopleLetsEachDoWhatTheirRoleMay(t *testing.T) {
 	require.NoError(t, err)
 	var who []string
 	for _, a := range all {
-		who = append(who, a.By+": "+a.Text)
+		who = append(who, a.By+": "+a.Text.Words)
 	}
 	assert.Equal(t, []string{"Maud: KVA077M511: undecided overruled with degrading by Maud", "Dov: Bay 1: intake 1 opened", "Maud: Dov is desk", "Maud: Imre is technician", "Maud: Maud is lead"}, who)
 }

@@ -108,7 +108,7 @@ func TestOverrulingShowsBothAndNewEvidenceReopens(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, contract.RunOutcomeFailed, *follow(s, r.Id).Outcome)
 	s.until("the verdict is open again", func() bool { v, err = s.Verdict(ctx, "7M511"); return err == nil && v.Signed == nil })
-	assert.Contains(t, v.Findings[len(v.Findings)-1].Sentence+v.Findings[0].Sentence, "LBA 4\u00a0711")
+	assert.Contains(t, v.Findings[len(v.Findings)-1].Sentence+v.Findings[0].Sentence, "LBA 4711")
 }
 
 func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
@@ -123,7 +123,7 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 		b, err = s.Bay(ctx, at(1))
 		return err == nil && b.Connection == contract.BayConnectionSilent
 	})
-	assert.Equal(t, "No answer, attempt 1. Check its power.", b.Doing)
+	assert.Equal(t, "No answer, attempt 1. Check its power.", b.Doing.Words)
 	assert.Equal(t, i.Id, b.Intake.Id, "the intake stands for the drive")
 	_, err = s.TakeReading(ctx, "bay-1", contract.ReadingRequest{By: "Dov"})
 	refused(t, 404, err)
@@ -194,13 +194,13 @@ func TestAStuckDriveHarmsNobody(t *testing.T) {
 	assert.Equal(t, contract.RunOutcomePassed, *follow(s, two.Id).Outcome)
 	r := follow(s, one.Id)
 	assert.Equal(t, contract.RunOutcomeFailed, *r.Outcome)
-	assert.Contains(t, r.Standing, "no answer for 15s")
+	assert.Contains(t, r.Standing.Words, "no answer for 15s")
 	var b contract.Bay
 	s.until("the bay is stuck", func() bool {
 		b, err = s.Bay(ctx, at(1))
 		return err == nil && b.Connection == contract.BayConnectionStuck
 	})
-	assert.Contains(t, b.Doing, "Others continue.")
+	assert.Contains(t, b.Doing.Words, "Others continue.")
 	assert.Equal(t, "KVA0000001", b.Drive.Serial, "one knows which drive it is")
 	_, err = s.CheckQuick(ctx, "0000001", "Dov")
 	refused(t, 409, err)
@@ -426,7 +426,7 @@ func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
 	}
 	b, err := s.Bay(ctx, at(3))
 	require.NoError(t, err)
-	assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing)
+	assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing.Words)
 	assert.Equal(t, "not_passed", b.Fault.Class)
 
 	text, err := s.Record(ctx, "Q7E30")
@@ -481,7 +481,7 @@ func TestConveyanceAndSelectiveSelfTestsWhereADriveHasThem(t *testing.T) {
 			require.NoError(t, err)
 			done := follow(s, r.Id)
 			assert.Equal(t, contract.StepStateSkipped, done.Steps[1].State)
-			assert.Contains(t, *done.Steps[1].Note, "has no "+want+" self-test")
+			assert.Contains(t, done.Steps[1].Note.Words, "has no "+want+" self-test")
 		}
 	}
 	for _, wrong := range [][]contract.Span{{}, {{First: 5, Last: 4}}, {{First: 0, Last: 3_906_250_168}}} {

@@ -84,8 +84,8 @@ func TestASweepIsFollowedCellByCellAndKeptToTheSector(t *testing.T) {
 	}
 	assert.Equal(t, truth, found)
 	require.Len(t, one.Slow, 1)
-	assert.Equal(t, "slow twice", one.Slow[0].Words)
-	assert.Contains(t, one.Standing.Words, "3 sectors cannot be read.")
+	assert.Equal(t, "slow twice", one.Slow[0].Words.Words)
+	assert.Contains(t, fmt.Sprint(one.Standing.Words), "3 sectors cannot be read.")
 	final := 0
 	for _, g := range one.Segments {
 		final += len(g.Speeds)
@@ -134,7 +134,7 @@ func TestASweepWaitsAndStopsAsAPersonWishes(t *testing.T) {
 		paused, err = s.Run(ctx, r.Id)
 		return err == nil && paused.State == contract.RunStatePaused
 	})
-	assert.Equal(t, "waits: paused by Imre", paused.Standing)
+	assert.Equal(t, "waits: paused by Imre", paused.Standing.Words)
 	_, err = s.PauseRun(ctx, r.Id, "Imre")
 	assert.Contains(t, refused(t, 409, err).Detail, "no sweep is going on")
 	_, err = s.ResumeRun(ctx, r.Id, "Imre")
@@ -160,7 +160,7 @@ func TestALockedSurfaceIsNotSweptAndItIsSaid(t *testing.T) {
 	require.NoError(t, err)
 	done := follow(s, r.Id)
 	assert.Equal(t, contract.StepStateSkipped, done.Steps[2].State)
-	assert.Equal(t, "locked by a password: the surface cannot be read", *done.Steps[2].Note)
+	assert.Equal(t, "locked by a password: the surface cannot be read", done.Steps[2].Note.Words)
 	_, err = s.Sweep(ctx, r.Id)
 	assert.Contains(t, refused(t, 404, err).Detail, "sweeps nothing")
 }

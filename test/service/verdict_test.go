@@ -98,5 +98,5 @@ func TestAnotherDutyIsAnotherVerdict(t *testing.T) {
 	audit, err := s.Audit(ctx, contract.ListAuditParams{})
 	require.NoError(t, err)
 	assert.Equal(t, "Imre", audit[0].By)
-	assert.Contains(t, audit[0].Text, "continuous")
+	assert.Contains(t, audit[0].Text.Words, "continuous")
 }

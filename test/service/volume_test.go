@@ -51,12 +51,12 @@ func TestIsItTheDriveOrTheFileSystem(t *testing.T) {
 	assert.Equal(t, "tides", *v.Volumes[0].Label)
 	assert.Equal(t, contract.VolumeState("damaged"), v.Volumes[0].State)
 	assert.Equal(t, contract.VolumeChecked("not checked"), *v.Volumes[0].Checked)
-	assert.Contains(t, v.Says, "Whether the drive is at fault is not decided")
+	assert.Contains(t, v.Says.Words, "Whether the drive is at fault is not decided")
 
 	grade, reason := contract.GradeHealthy, "checked elsewhere"
 	_, err = s.Sign(ctx, "7M511", contract.SignOffRequest{By: "Maud", Grade: &grade, Reason: &reason})
 	require.NoError(t, err)
 	v, err = s.Volumes(ctx, "7M511")
 	require.NoError(t, err)
-	assert.Equal(t, "The drive is sound, the file system is damaged: ext4 “tides”.", v.Says)
+	assert.Equal(t, "The drive is sound, the file system is damaged: ext4 “tides”.", v.Says.Words)
 }

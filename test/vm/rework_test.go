@@ -105,7 +105,7 @@ func TestReworkOnARealKernel(t *testing.T) {
 			prepared(serial, "mend", 6)
 			var r contract.Run
 			m.hylostat(&r, 0, "rework mend "+serial+" --serial "+serial+" --follow 2>/dev/null")
-			assert.Equal(t, "1 sector cleared", *r.Steps[1].Note, serial)
+			assert.Equal(t, "1 sector cleared", r.Steps[1].Note.Words, serial)
 			m.hylostat(&r, 0, "sweep whole "+serial+" --follow 2>/dev/null")
 			assert.Equal(t, contract.RunOutcomePassed, *r.Outcome, "the whole surface can be read")
 		}
@@ -114,11 +114,11 @@ func TestReworkOnARealKernel(t *testing.T) {
 		prepared("HYRWSTAYS1", "mend", 6)
 		var r contract.Run
 		m.hylostat(&r, 6, "rework mend HYRWSTAYS1 --serial HYRWSTAYS1 --follow 2>/dev/null")
-		assert.Equal(t, "1 sector still unreadable", *r.Steps[1].Note)
+		assert.Equal(t, "1 sector still unreadable", r.Steps[1].Note.Words)
 		var done contract.Rework
 		m.hylostat(&done, 0, fmt.Sprintf("rework show %d", r.Id))
 		assert.Nil(t, done.Held)
-		assert.Contains(t, strings.Join(done.Words, " "), "Mending: 1 sector still unreadable.")
+		assert.Contains(t, fmt.Sprint(done.Words), "Mending: 1 sector still unreadable.")
 	})
 	t.Run("a renewal leaves every byte as it was", func(t *testing.T) {
 		prepared("HYRWSOUND1", "overwrite", 0)
@@ -127,7 +127,7 @@ func TestReworkOnARealKernel(t *testing.T) {
 		before, _ := m.sh("dd if=" + node + " bs=1M iflag=direct 2>/dev/null | sha256sum")
 		var r contract.Run
 		m.hylostat(&r, 0, "rework renew HYRWSOUND1 --serial WSOUND1 --follow 2>/dev/null")
-		assert.Equal(t, "everything was written back", *r.Steps[1].Note)
+		assert.Equal(t, "everything was written back", r.Steps[1].Note.Words)
 		assert.EqualValues(t, 64*megabyte/512, r.Steps[1].Sweep.Written.Sectors)
 		after, _ := m.sh("dd if=" + node + " bs=1M iflag=direct 2>/dev/null | sha256sum")
 		assert.Equal(t, before, after)

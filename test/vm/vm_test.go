@@ -50,7 +50,7 @@ func TestRealKernel(t *testing.T) {
 		assert.Equal(t, sataModel, d.Model)
 		assert.EqualValues(t, 64*megabyte, *d.Bytes)
 		assert.Equal(t, 7200, *d.RotationRate)
-		assert.Equal(t, bay, *d.Bay)
+		assert.Equal(t, contract.BayName{Number: bay}, *d.Bay)
 		assert.True(t, d.Smart.Enabled)
 	})
 	t.Run("its temperature is what its attribute 190 says", func(t *testing.T) {
@@ -68,7 +68,7 @@ func TestRealKernel(t *testing.T) {
 		m.hylostat(&run, 0, "check quick "+sataSerial+" --follow")
 		require.NotNil(t, run.Outcome)
 		assert.Equal(t, contract.RunOutcomePassed, *run.Outcome)
-		assert.Equal(t, "passed", *run.Steps[1].Note)
+		assert.Equal(t, "passed", run.Steps[1].Note.Words)
 		var r contract.Reading
 		m.hylostat(&r, 0, "reading show "+sataSerial)
 		require.NotEmpty(t, r.SelfTests)
@@ -98,8 +98,8 @@ func TestRealKernel(t *testing.T) {
 		b := byTransport(bays(), "virtual")
 		require.NotNil(t, b)
 		require.NotNil(t, b.Fault)
-		assert.Contains(t, b.Doing+b.Fault.Back, "virtual")
-		assert.NotContains(t, b.Doing+b.Fault.Back+b.Fault.Advice, "root")
+		assert.Contains(t, b.Doing.Words+b.Fault.Back, "virtual")
+		assert.NotContains(t, b.Doing.Words+b.Fault.Back+b.Fault.Advice, "root")
 	})
 	t.Run("it gets a verdict and a signature", func(t *testing.T) {
 		var v contract.Verdict
@@ -161,7 +161,7 @@ func TestRealKernel(t *testing.T) {
 		b := byTransport(bays(), "USB")
 		require.NotNil(t, b)
 		assert.Equal(t, contract.BayConnectionUnread, b.Connection)
-		assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing)
+		assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing.Words)
 		assert.Contains(t, b.Fault.Back, "does not pass ATA commands")
 		assert.Equal(t, "not_passed", b.Fault.Class)
 		assert.Contains(t, b.Fault.Advice, "Try a direct port")
@@ -175,7 +175,7 @@ func TestRealKernel(t *testing.T) {
 		var all []contract.Drive
 		m.hylostat(&all, 0, "drive list HYDP0001")
 		assert.Len(t, all, 1)
-		assert.Contains(t, bays()[(*d.OtherBays)[0].Number-1].Doing, "by another path")
+		assert.Contains(t, bays()[(*d.OtherBays)[0].Number-1].Doing.Words, "by another path")
 	})
 	t.Run("scsi_debug's temperature and informational exceptions are read", func(t *testing.T) {
 		_, code := m.sh("insmod /lib/scsi_debug.ko dev_size_mb=8")
@@ -252,7 +252,7 @@ func TestRealKernel(t *testing.T) {
 		var d contract.Drive
 		m.hylostat(&d, 0, "drive show "+sataSerial)
 		assert.Greater(t, d.Readings, 3, "its history goes on")
-		assert.Equal(t, bay, *d.Bay)
+		assert.Equal(t, contract.BayName{Number: bay}, *d.Bay)
 	})
 	t.Run("a pulled USB disk leaves its bay and comes back into the same one", func(t *testing.T) {
 		number := byTransport(bays(), "USB").Number

@@ -273,6 +273,8 @@ export interface paths {
         parameters: {
             query?: {
                 stock?: components["schemas"]["Stock"];
+                /** @description of the paper; absent: the customer's */
+                language?: components["schemas"]["Language"];
             };
             header?: never;
             path: {
@@ -903,6 +905,8 @@ export interface paths {
         parameters: {
             query?: {
                 format?: "json" | "html" | "pdf";
+                /** @description of the paper; absent: the customer's */
+                language?: components["schemas"]["Language"];
             };
             header?: never;
             path: {
@@ -928,6 +932,8 @@ export interface paths {
                 stock?: components["schemas"]["Stock"];
                 /** @description of a PNG */
                 dpi?: 203 | 300;
+                /** @description of the paper; absent: the customer's */
+                language?: components["schemas"]["Language"];
             };
             header?: never;
             path: {
@@ -1281,18 +1287,29 @@ export interface components {
             attempts: number;
             /** Format: date-time */
             since: string;
-            doing: string;
-            note?: string;
+            doing: components["schemas"]["Said"];
+            note?: components["schemas"]["Said"];
             /** @description the machine refuses to write to the drive */
             write_protected?: boolean;
             /** @enum {string} */
             action: "open" | "drive_in" | "try_again" | "check" | "sign" | "review" | "record_copy";
-            next: string;
+            next: components["schemas"]["Said"];
             attached?: components["schemas"]["Attached"];
             drive?: components["schemas"]["Drive"];
             run?: components["schemas"]["Run"];
             intake?: components["schemas"]["Intake"];
             fault?: components["schemas"]["Fault"];
+        };
+        /** @description One thing said: what it is, for programs, and how it reads, for people */
+        Said: {
+            /** @description what is said; absent: a text as it stands, of a person, a drive or an earlier version */
+            code?: string;
+            /** @description what it is said with, by name: texts, numbers, and things said themselves as code and values */
+            values?: {
+                [key: string]: unknown;
+            };
+            /** @description in English */
+            words: string;
         };
         /** @description What is absent stays as it is */
         BaySetting: {
@@ -1465,6 +1482,7 @@ export interface components {
             customer?: string;
             /** @description the customer's own for it */
             reference?: string;
+            language?: components["schemas"]["Language"];
             complaint?: string;
             /** @description what the label and the hand tell */
             label?: string;
@@ -1481,6 +1499,11 @@ export interface components {
             duty?: components["schemas"]["Duty"];
             release?: components["schemas"]["IntakeRelease"];
         };
+        /**
+         * @description Of the papers an owner gets
+         * @enum {string}
+         */
+        Language: "en" | "de" | "fr" | "es";
         /** @description What the owner allows to be destroyed, recorded with the intake */
         IntakeRelease: {
             scope: components["schemas"]["ReworkKind"];
@@ -1502,6 +1525,7 @@ export interface components {
             ticket?: string;
             customer?: string;
             reference?: string;
+            language?: components["schemas"]["Language"];
             complaint?: string;
             label?: string;
             made?: string;
@@ -1551,6 +1575,7 @@ export interface components {
             ticket?: string;
             customer?: string;
             reference?: string;
+            language?: components["schemas"]["Language"];
             complaint?: string;
             wanted: boolean;
             copied: boolean;
@@ -1575,6 +1600,7 @@ export interface components {
             ticket?: string;
             customer?: string;
             reference?: string;
+            language?: components["schemas"]["Language"];
             complaint?: string;
             wanted?: boolean;
             copied?: boolean;
@@ -1599,7 +1625,7 @@ export interface components {
             speed?: number;
             /** @description how it stands apart from its siblings */
             apart: string[];
-            next: string;
+            next: components["schemas"]["Said"];
             /** @description what next takes */
             minutes?: number;
         };
@@ -1687,8 +1713,7 @@ export interface components {
             /** @description of the partition table */
             faults: string[];
             volumes: components["schemas"]["Volume"][];
-            /** @description drive or file system: what follows */
-            says: string;
+            says: components["schemas"]["Said"];
         };
         SiblingRow: {
             words: string;
@@ -1733,7 +1758,7 @@ export interface components {
             via?: string;
             kind: string;
             serial?: string;
-            text: string;
+            text: components["schemas"]["Said"];
             /** @description what it changed */
             edits?: components["schemas"]["AuditEdit"][];
             /** @description SHA-256 over the row and the hash before it, in hex */
@@ -1798,6 +1823,7 @@ export interface components {
         };
         /** @description What the statement says, line by line */
         Statement: {
+            language: components["schemas"]["Language"];
             shop: string;
             number: string;
             date: string;
@@ -2145,7 +2171,7 @@ export interface components {
             /** @description of the plan, since it was made */
             done: number;
             /** @description what to do at which bay */
-            words: string[];
+            words: components["schemas"]["Said"][];
         };
         /**
          * @description each covers the ones before it, as the scope of a release
@@ -2172,7 +2198,7 @@ export interface components {
             rows: components["schemas"]["Difference"][];
             /** @description by a whole sweep on a later day; absent: not known yet */
             held?: boolean;
-            words: string[];
+            words: components["schemas"]["Said"][];
         };
         /** @description What a step that writes did, in physical sectors */
         Written: {
@@ -2204,7 +2230,7 @@ export interface components {
             hours?: number;
             /** @enum {string} */
             kind: "verdict" | "change" | "run" | "intake" | "handover" | "reading";
-            text: string;
+            text: components["schemas"]["Said"];
             grade?: components["schemas"]["Grade"];
             /** Format: int64 */
             run?: number;
@@ -2511,7 +2537,7 @@ export interface components {
             /** @enum {string} */
             state: "pending" | "begun" | "unknown" | "done" | "failed" | "skipped";
             percent: number;
-            note?: string;
+            note?: components["schemas"]["Said"];
             /** @description found running or finished after a restart */
             adopted?: boolean;
             /** Format: date-time */
@@ -2577,7 +2603,7 @@ export interface components {
             hottest?: number;
             /** @description °C at which it pauses */
             hot_at: number;
-            early?: string;
+            early?: components["schemas"]["Said"];
             sample?: boolean;
             /**
              * Format: double
@@ -2591,7 +2617,7 @@ export interface components {
             lost?: number;
             written?: components["schemas"]["Written"];
             /** @description what it found, and what it rules out and cannot */
-            words: string[];
+            words: components["schemas"]["Said"][];
         };
         SweepSummary: {
             /** Format: int64 */
@@ -2634,7 +2660,7 @@ export interface components {
             class: number;
             /** @description of the second read; absent: not yet */
             again?: number;
-            words: string;
+            words: components["schemas"]["Said"];
         };
         SweepHeat: {
             /** Format: date-time */
@@ -2713,8 +2739,7 @@ export interface components {
             by: string;
             /** @enum {string} */
             state: "queued" | "running" | "paused" | "absent" | "stuck" | "interrupted" | "stopping" | "done";
-            /** @description why its sweep waits */
-            pause?: string;
+            pause?: components["schemas"]["Said"];
             /** @description why it loads the surface although its data is at risk */
             despite?: string;
             /**
@@ -2722,7 +2747,7 @@ export interface components {
              * @enum {string}
              */
             outcome?: "passed" | "failed" | "stopped" | "incomplete";
-            standing: string;
+            standing: components["schemas"]["Said"];
             percent: number;
             left_s: number;
             /** Format: date-time */
@@ -2860,7 +2885,9 @@ export interface components {
             run?: number;
             reading?: number;
             percent?: number;
-            text?: string;
+            /** @description who did it; absent: nobody ordered it */
+            by?: string;
+            text?: components["schemas"]["Said"];
         };
     };
     responses: {
@@ -3324,6 +3351,8 @@ export interface operations {
         parameters: {
             query?: {
                 stock?: components["schemas"]["Stock"];
+                /** @description of the paper; absent: the customer's */
+                language?: components["schemas"]["Language"];
             };
             header?: never;
             path: {
@@ -3632,6 +3661,8 @@ export interface operations {
                 /** @description serials, or endings of them */
                 drive: string[];
                 stock?: components["schemas"]["Stock"];
+                /** @description of the paper; absent: the customer's */
+                language?: components["schemas"]["Language"];
             };
             header?: never;
             path?: never;
@@ -4426,6 +4457,8 @@ export interface operations {
         parameters: {
             query?: {
                 format?: "json" | "html" | "pdf";
+                /** @description of the paper; absent: the customer's */
+                language?: components["schemas"]["Language"];
             };
             header?: never;
             path: {
@@ -4457,6 +4490,8 @@ export interface operations {
                 stock?: components["schemas"]["Stock"];
                 /** @description of a PNG */
                 dpi?: 203 | 300;
+                /** @description of the paper; absent: the customer's */
+                language?: components["schemas"]["Language"];
             };
             header?: never;
             path: {

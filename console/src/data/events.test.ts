@@ -12,7 +12,7 @@ const run: Run = {
   model: "K4",
   by: "Dov",
   state: "running",
-  standing: "short self-test",
+  standing: { words: "short self-test" },
   percent: 20,
   left_s: 80,
   asked: "2026-11-12T15:12:00Z",
@@ -26,9 +26,9 @@ const bay: Bay = {
   connection: "answering",
   attempts: 0,
   since: "2026-11-12T15:12:00Z",
-  doing: "",
+  doing: { words: "" },
   action: "open",
-  next: "wait",
+  next: { words: "wait" },
   run,
 };
 

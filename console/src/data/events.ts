@@ -55,7 +55,7 @@ export function useEvents(admitted: boolean): Line {
     const heard = (message: MessageEvent<string>) => {
       const fact = JSON.parse(message.data) as Fact;
       apply(cache, fact);
-      if (fact.text) setLine({ said: fact.text });
+      if (fact.text) setLine({ said: fact.text.words });
     };
     source.addEventListener("fact", heard);
     source.addEventListener("progress", heard);

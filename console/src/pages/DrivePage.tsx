@@ -118,7 +118,7 @@ function Identity({
             <div className="running">
               <Link to={`/runs/${run.id}`}>
                 <b>
-                  {run.standing}, {run.percent} %
+                  {run.standing.words}, {run.percent} %
                 </b>
               </Link>
               <p>{left(run.left_s)} left</p>

@@ -4,7 +4,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import styled, { css } from "styled-components";
 import { usePerson } from "../data/person";
 import { useBays, useDesk, useLots } from "../data/queries";
-import type { Bay, Duty } from "../data/types";
+import type { Bay, Duty, Language } from "../data/types";
 import { Button, Keys, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { Choices } from "../parts/Choices";
 import { bayShort, bayWords, capital, clockOf, hours, parts, size } from "../parts/format";
@@ -14,6 +14,14 @@ import { color, narrow } from "../theme/tokens";
 import { emptyDraft, type IntakeDraft, sameSerial, useIntakeDraft } from "./intakeDraft";
 import { useActions } from "./Shell";
 import { KeyReader, useShortcuts } from "./shortcuts";
+
+/** What an owner's papers can be written in, each by its own name. */
+const languages: [Language, string][] = [
+  ["en", "English"],
+  ["de", "Deutsch"],
+  ["fr", "Français"],
+  ["es", "Español"],
+];
 
 const Scan = styled.section`
   display: flex; align-items: center; gap: 16px; padding: 12px 24px; border-bottom: 1px solid ${color.rule}; min-height: 80px; flex-wrap: wrap;
@@ -33,7 +41,7 @@ const Step = styled.section<{ $current: boolean }>`
   & > header .push { margin-left: auto; font-size: 13px; line-height: 18px; color: ${color.ink3}; }
   & .q { border-top: 1px solid ${color.rule}; padding-top: 8px; }
   & .q label, & .pair label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
-  & input, & textarea { width: 100%; min-height: 44px; padding: 8px 12px; border: 1px solid ${color.edge}; background: ${color.paper}; }
+  & input, & textarea, & select { width: 100%; min-height: 44px; padding: 8px 12px; border: 1px solid ${color.edge}; background: ${color.paper}; }
   & textarea { resize: vertical; }
   & .pair { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; border-top: 1px solid ${color.rule}; padding-top: 8px; }
   & dl { display: grid; grid-template-columns: 112px minmax(0, 1fr); row-gap: 2px; }
@@ -102,7 +110,8 @@ function Answers({ bay, draft }: { bay?: Bay; draft: IntakeDraft }) {
   if (!d)
     return (
       <p>
-        {capital(bayWords(bay.name))}: {bay.doing} The intake waits for it, and its number is the drive's handle until it names itself.
+        {capital(bayWords(bay.name))}: {bay.doing.words} The intake waits for it, and its number is the drive's handle until it names
+        itself.
       </p>
     );
   const same = draft.serial === "" ? undefined : sameSerial(draft.serial, d.serial);
@@ -239,6 +248,7 @@ export default function IntakePage() {
       bay: bay.name,
       ticket: draft.ticket.trim() || undefined,
       customer: draft.customer.trim() || undefined,
+      language: draft.language,
       complaint: draft.complaint.trim() || undefined,
       label: label.filter(Boolean).join("; ") || undefined,
       made: /^\d{4}-\d{2}$/.test(draft.made) ? draft.made : undefined,
@@ -323,6 +333,17 @@ export default function IntakePage() {
               <Label>Customer</Label>
               <Input />
             </TextField>
+            <label data-question="">
+              Papers in
+              <select value={draft.language ?? ""} onChange={(e) => set({ language: (e.target.value as Language) || undefined })}>
+                <option value="">the language of the last visit</option>
+                {languages.map(([tag, name]) => (
+                  <option key={tag} value={tag}>
+                    {name}
+                  </option>
+                ))}
+              </select>
+            </label>
             <TextField data-question="" value={draft.made} onChange={(made) => set({ made })} maxLength={7}>
               <Label>Made, by the label</Label>
               <Input placeholder="2022-02" />

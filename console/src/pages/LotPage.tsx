@@ -53,7 +53,7 @@ const columns: Column[] = [
   { name: "slow", right: true, key: (d) => value(d, "slow_found") },
   { name: "hottest, °C", right: true, key: (d) => value(d, "temperature_highest") },
   { name: "outer, MB/s", right: true, key: (d) => d.speed ?? -1 },
-  { name: "apart from siblings, or next", key: (d) => d.apart[0] ?? d.next },
+  { name: "apart from siblings, or next", key: (d) => d.apart[0] ?? d.next.words },
 ];
 
 function Cell({ d, name }: { d: LotDrive; name: string }) {
@@ -94,7 +94,7 @@ function Row({ d }: { d: LotDrive }) {
       <Cell d={d} name="slow_found" />
       <Cell d={d} name="temperature_highest" />
       <td className="num">{d.speed ? number(d.speed / 1e6) : <span className="soft">not read</span>}</td>
-      <td className="wide">{d.apart.length > 0 ? d.apart.join("; ") : `${d.next}${d.minutes ? `, ${left(d.minutes * 60)}` : ""}`}</td>
+      <td className="wide">{d.apart.length > 0 ? d.apart.join("; ") : `${d.next.words}${d.minutes ? `, ${left(d.minutes * 60)}` : ""}`}</td>
     </tr>
   );
 }
@@ -109,7 +109,7 @@ export default function LotPage() {
   if (lot.isError && !lot.data) return <Wrong error={lot.error} retry={() => lot.refetch()} />;
   if (!lot.data) return <State title="Fetching the lot" />;
   const { lot: l, drives, counts, usable, compared, policy } = lot.data;
-  const toSign = drives.filter((d) => d.next === "sign");
+  const toSign = drives.filter((d) => d.next.code === "next.sign");
   const models = [
     ...new Set(drives.flatMap((d) => (d.drive ? [`${d.drive.model}${d.drive.bytes ? `, ${size(d.drive.bytes)}` : ""}`] : []))),
   ];

@@ -22,9 +22,9 @@ const base: Bay = {
   connection: "empty",
   attempts: 0,
   since: "2026-11-12T15:12:00Z",
-  doing: "Put a drive in.",
+  doing: { words: "Put a drive in." },
   action: "drive_in",
-  next: "put a drive in",
+  next: { words: "put a drive in" },
 };
 const bays: Bay[] = [
   base,
@@ -34,19 +34,19 @@ const bays: Bay[] = [
     number: 4,
     connection: "silent",
     attempts: 2,
-    doing: "No answer, attempt 2. Check its power.",
+    doing: { words: "No answer, attempt 2. Check its power." },
     action: "try_again",
-    next: "check power",
+    next: { words: "check power" },
   },
   {
     ...base,
     name: "bay-7",
     number: 7,
     connection: "stuck",
-    doing: "IDENTIFY DEVICE: no answer for 30 s. Others continue.",
-    note: "Leave it in the bay",
+    doing: { words: "IDENTIFY DEVICE: no answer for 30 s. Others continue." },
+    note: { words: "Leave it in the bay" },
     action: "try_again",
-    next: "leave it",
+    next: { words: "leave it" },
   },
 ];
 const signal: Signal = {
@@ -82,7 +82,7 @@ const volumes: Volumes = {
   at: "2026-11-12T15:12:00Z",
   scheme: "GPT",
   faults: [],
-  says: "The drive is sound, the file system is damaged: ext4 “tides” on partition 1.",
+  says: { words: "The drive is sound, the file system is damaged: ext4 “tides” on partition 1." },
   volumes: [
     {
       partition: 1,

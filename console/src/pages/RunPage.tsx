@@ -61,7 +61,7 @@ function StepItem({ step, n }: { step: Step; n: number }) {
     ? sweep
       ? `${percent} %, ${size(sweep.share * sweep.sectors * sweep.logical, 2)} of ${size(sweep.sectors * sweep.logical)}`
       : `${percent} %`
-    : (step.note ?? (step.ended ? clockOf(step.ended) : ""));
+    : (step.note?.words ?? (step.ended ? clockOf(step.ended) : ""));
   return (
     <li className={state}>
       {now && <i style={{ width: `${percent}%` }} />}
@@ -80,7 +80,7 @@ const sweepStep = (run: Run): Step | undefined =>
 const reworks = ["mend", "renew", "overwrite"];
 
 function label(run: Run, s: SweepStanding): string {
-  const found = s.words.length > 0 ? s.words.join(" ") : "Nothing found so far.";
+  const found = s.words.length > 0 ? s.words.map((w) => w.words).join(" ") : "Nothing found so far.";
   return `Ribbon of run ${run.id}, ${Math.floor(100 * s.share)} percent swept. ${found} The table below holds the same facts.`;
 }
 
@@ -113,7 +113,7 @@ function places(sweep: Sweep | null | undefined, cells: Cells | undefined, s: Sw
         where: where(p.lba),
         lba: `${number(p.lba)} to ${number(p.lba + p.sectors - 1)}`,
         what: `slow, class ${p.class}`,
-        evidence: p.words,
+        evidence: p.words.words,
       },
     }));
     return [...ranges, ...slow].sort((a, b) => a.at - b.at).map((x) => x.row);
@@ -189,7 +189,7 @@ function KnownRun({ first }: { first: Run }) {
           {open ? (
             <>
               <b>{run.state === "paused" ? "waits" : left(run.left_s)}</b>
-              <span>{run.state === "paused" ? run.pause : `left, ${run.percent} % done`}</span>
+              <span>{run.state === "paused" ? run.pause?.words : `left, ${run.percent} % done`}</span>
             </>
           ) : (
             <>
@@ -244,8 +244,8 @@ function KnownRun({ first }: { first: Run }) {
             )}
             {standing.words.length > 0 && (
               <Words>
-                {standing.words.map((w) => (
-                  <li key={w}>{w}</li>
+                {standing.words.map(({ words }) => (
+                  <li key={words}>{words}</li>
                 ))}
               </Words>
             )}
@@ -334,8 +334,8 @@ function Written({ rework }: { rework: Rework }) {
             released for {rework.release.scope} by {rework.release.owner}, recorded by {rework.release.by}
           </p>
         </header>
-        {rework.words.map((w) => (
-          <p key={w}>{w}</p>
+        {rework.words.map(({ words }) => (
+          <p key={words}>{words}</p>
         ))}
         {rows.length > 0 && (
           <Scroll>

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { Duty, ReworkKind } from "../data/types";
+import type { Duty, Language, ReworkKind } from "../data/types";
 
 /** What was answered so far. It stays in this browser until the drive is taken in. */
 export interface IntakeDraft {
@@ -11,6 +11,8 @@ export interface IntakeDraft {
   noise?: "quiet" | "clicks" | "still" | "none";
   ticket: string;
   customer: string;
+  /** Of the owner's papers; undefined: that of the customer's last visit. */
+  language?: Language;
   made: string;
   label: string;
   release: "none" | ReworkKind;

@@ -60,6 +60,9 @@ export const actions: Record<Bay["action"], { label: string; awaited: boolean }>
   record_copy: { label: "Record copy", awaited: true },
 };
 
+/** What a bay says when its drive may be taken out. */
+const removable = new Set(["bay.removable", "bay.removable.protected", "bay.removable.signed"]);
+
 export const gradeOf = (bay: Bay): Grade => bay.drive?.grade ?? "undecided";
 
 function glyphOf(bay: Bay) {
@@ -98,7 +101,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
   const empty = bay.connection === "empty";
   const action = actions[bay.action];
   const name = bay.drive?.serial ?? (bay.intake ? `intake ${bay.intake.id}` : bay.connection);
-  const doing = bay.doing;
+  const doing = bay.doing.words;
   return (
     <Card
       $connection={bay.connection}
@@ -132,8 +135,8 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
               </>
             ) : (
               <p className="note">
-                {bay.note?.toLowerCase().endsWith("safe to remove") && <Glyph name="eject" />}
-                <span>{bay.note ?? `Since ${clockOf(bay.since)}`}</span>
+                {removable.has(bay.note?.code ?? "") && <Glyph name="eject" />}
+                <span>{bay.note?.words ?? `Since ${clockOf(bay.since)}`}</span>
               </p>
             )}
           </div>

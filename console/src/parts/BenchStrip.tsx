@@ -13,7 +13,7 @@ const Strip = styled.section`
 export function BenchStrip({ title, bays, queue }: { title?: string; bays: Bay[]; queue?: Queue }) {
   const awaited = bays.filter((b) => actions[b.action].awaited);
   const first = awaited.find((b) => b.drive?.grade === "replace") ?? awaited[0];
-  const next = queue?.check && queue.words[0];
+  const next = queue?.check && queue.words[0]?.words;
   return (
     <Strip aria-label={title ? `Summary of ${title}` : "Summary"}>
       {title && <h2>{title}</h2>}
@@ -36,7 +36,7 @@ export function BenchStrip({ title, bays, queue }: { title?: string; bays: Bay[]
       ) : (
         first && (
           <b className="push">
-            {capital(bayWords(first.name))}: {first.next}
+            {capital(bayWords(first.name))}: {first.next.words}
           </b>
         )
       )}

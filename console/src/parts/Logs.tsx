@@ -2,7 +2,7 @@ import { Fragment } from "react";
 import { Link } from "react-router";
 import type { Fault, Reading, SelfTest, SweepSummary } from "../data/types";
 import { NotAvailable, Scroll, Section, Table } from "./basics";
-import { momentOf, number } from "./format";
+import { momentOf, number, share } from "./format";
 import { type Place, Plain } from "./places";
 
 type Follow = (place: Place) => void;
@@ -81,8 +81,8 @@ export function Sweeps({ sweeps }: { sweeps: SweepSummary[] }) {
                     <Link to={`/runs/${s.run}`}>{s.ended ? momentOf(s.ended) : "goes on"}</Link>
                   </td>
                   <td>{s.title.toLowerCase()}</td>
-                  <td>{s.standing.words.join(" ")}</td>
-                  <td className="num">{number(100 * s.standing.share)} %</td>
+                  <td>{s.standing.words.map((w) => w.words).join(" ")}</td>
+                  <td className="num">{share(s.standing.share)}</td>
                 </tr>
               ))}
             </tbody>

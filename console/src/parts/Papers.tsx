@@ -74,7 +74,7 @@ export function VolumeSection({ volumes, look, busy }: { volumes: Volumes | null
         <p>{volumes ? `looked at ${momentOf(volumes.at)}` : "not looked at"}</p>
       </header>
       <Row>
-        {volumes && <p style={{ color: "inherit", fontWeight: 600 }}>{volumes.says}</p>}
+        {volumes && <p style={{ color: "inherit", fontWeight: 600 }}>{volumes.says.words}</p>}
         {volumes?.faults.map((f) => (
           <p key={f}>Partition table: {f}.</p>
         ))}

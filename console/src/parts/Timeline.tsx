@@ -35,7 +35,7 @@ export function Timeline({ entries }: { entries: Entry[] }) {
                     <VerdictWord grade={e.grade} />
                   </span>
                 )}
-                {e.text}
+                {e.text.words}
               </div>
             </li>
           );

@@ -86,7 +86,7 @@ test("a volume that was not checked says why, and never that it is clean", () =>
   const volumes: Volumes = {
     at: intake.at,
     faults: ["the first header of the GPT is damaged"],
-    says: "Damaged: the partition table.",
+    says: { words: "Damaged: the partition table." },
     volumes: [{ partition: 1, start: 0, bytes: 2e11, kind: "ext4", state: "clean", checked: "not checked", said: "in use" }],
   };
   render(<VolumeSection volumes={volumes} busy={false} />);

@@ -1,9 +1,13 @@
-/** Numbers and times as the console writes them. Thousands are kept together by U+00A0. */
+/**
+ * Numbers and times as the console writes them. Thousands are kept together by U+00A0. The rules are those of the service's room wording;
+ * its testdata/numbers.json holds both to the same results.
+ */
 
 export const number = (x: number, digits = 0): string => {
   const [whole = "0", part] = Math.abs(x).toFixed(digits).split(".");
   const grouped = whole.replace(/\B(?=(\d{3})+(?!\d))/g, "\u00A0");
-  return (x < 0 ? "\u2212" : "") + grouped + (part && Number(part) ? `.${part}` : "");
+  const shown = grouped + (part && Number(part) ? `.${part}` : "");
+  return (x < 0 && shown !== "0" ? "-" : "") + shown;
 };
 
 /** Groups the thousands of a whole number in digits, however long: 128-bit counters fit no number of JavaScript's. */
@@ -27,7 +31,7 @@ export function spot(at: number, capacity: number, digits = 0): string {
 
 /** A signal's number and its unit, apart: the unit is set smaller. */
 export function quantity(x: number, unit: string): [value: string, unit: string] {
-  if (unit !== "B") return [number(x), unit];
+  if (unit !== "B") return [number(x, 1), unit];
   const [value = "", scaled = ""] = size(x, 1).split(" ");
   return [value, scaled];
 }
@@ -39,12 +43,20 @@ export function hours(h: number): string {
   return `${number(h)} h${months > 0 ? ` (${age})` : ""}`;
 }
 
+/** A share of 1 in per cent, rounded down: all of it is all of it. */
+export function share(x: number): string {
+  const p = 100 * x;
+  if (p > 0 && p < 0.1) return "under 0.1 %";
+  return p < 10 ? `${(Math.floor(10 * p) / 10).toFixed(1)} %` : `${Math.floor(p)} %`;
+}
+
 /** A time to go. */
 export function left(seconds: number): string {
-  if (seconds < 60) return `${Math.max(0, Math.round(seconds))} s`;
-  if (seconds < 3600) return `${Math.round(seconds / 60)} min`;
-  const minutes = Math.round((seconds % 3600) / 60);
-  return `${Math.floor(seconds / 3600)} h${minutes ? ` ${minutes} min` : ""}`;
+  const whole = Math.max(0, Math.round(seconds));
+  if (whole < 60) return `${whole} s`;
+  const minutes = Math.round(whole / 60);
+  if (minutes < 60) return `${minutes} min`;
+  return `${number(Math.floor(minutes / 60))} h${minutes % 60 ? ` ${minutes % 60} min` : ""}`;
 }
 
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });

@@ -285,8 +285,8 @@ describe("what changed", () => {
 describe("the timeline", () => {
   it("writes a day once and a verdict with its word", () => {
     const entries: Entry[] = [
-      { at, kind: "verdict", text: "for everyday, policy 7.", grade: "healthy", hours: 20512 },
-      { at, kind: "change", text: "Waiting 0 to 8" },
+      { at, kind: "verdict", text: { words: "for everyday, policy 7." }, grade: "healthy", hours: 20512 },
+      { at, kind: "change", text: { words: "Waiting 0 to 8" } },
     ];
     const { container } = render(<Timeline entries={entries} />);
     expect(Array.from(container.querySelectorAll("li > span:first-child"), (e) => e.textContent)).toEqual(["12 Nov", ""]);

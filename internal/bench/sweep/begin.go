@@ -12,6 +12,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 )
 
 // Sizes of what a rework goes over at a time, and how much of a mend is worth it.
@@ -22,15 +23,15 @@ const (
 
 // Plan tells how a sweep of a run would begin on a drive that has just been read, or why there can be none. No blocks: the surface cannot
 // be read. A run without a sweep has neither.
-func Plan(of *check.Run, r reading.Reading, blocks device.Blocks, now time.Time) (begin *check.Standing, why string) {
+func Plan(of *check.Run, r reading.Reading, blocks device.Blocks, now time.Time) (begin *check.Standing, why wording.Phrase) {
 	kind := of.Kind
 	switch {
 	case !slices.ContainsFunc(kind.Plan(), check.StepKind.IsSweep):
-		return nil, ""
+		return nil, wording.Phrase{}
 	case blocks == nil:
-		return nil, "the surface cannot be read through this adapter"
+		return nil, wording.Say(wording.NoSurface)
 	case r.Identity.Security.Locked:
-		return nil, "locked by " + r.Identity.Security.By.Words() + ": the surface cannot be read"
+		return nil, wording.Say(wording.SurfaceLocked, wording.Values{"by": string(r.Identity.Security.By)})
 	}
 	l := blocks.Limits()
 	physical, alignment, rpm := l.Physical, l.Alignment, r.Identity.RotationRate
@@ -42,7 +43,7 @@ func Plan(of *check.Run, r reading.Reading, blocks device.Blocks, now time.Time)
 	}
 	g, err := surface.NewGeometry(l.Bytes, l.Logical, physical, alignment, rpm, l.Most)
 	if err != nil {
-		return nil, err.Error()
+		return nil, wording.Literal(err.Error())
 	}
 	if kind == check.Renew {
 		g.Chunk = max(g.Chunk, renewBytes/g.Logical)
@@ -55,7 +56,7 @@ func Plan(of *check.Run, r reading.Reading, blocks device.Blocks, now time.Time)
 		_, sample := surface.Spots(g, uint64(now.UnixNano()), near(r))
 		s.Sample = &sample
 	}
-	return s, ""
+	return s, wording.Phrase{}
 }
 
 // mendSpots are the physical sectors a mend goes over.

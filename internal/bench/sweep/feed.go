@@ -1,10 +1,12 @@
 package sweep
 
 import (
-	"fmt"
+	"math"
 	"slices"
 	"sync"
 	"time"
+
+	"hylostat.example/internal/core/wording"
 )
 
 // Feed is how a bench finds out how many sweeps it can feed at once. The zero Feed lets all begin at once.
@@ -45,19 +47,19 @@ type flow struct {
 }
 
 // Ask admits a sweep, or says why it waits. It is asked again from time to time.
-func (f *Feeder) Ask(run int64, now time.Time) (why string) {
+func (f *Feeder) Ask(run int64, now time.Time) (why wording.Phrase) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if slices.ContainsFunc(f.flows, func(o *flow) bool { return o.run == run }) || f.Feed == (Feed{}) {
-		return ""
+		return wording.Phrase{}
 	}
 	switch {
 	case f.limit > 0 && len(f.flows) >= f.limit:
-		return fmt.Sprintf("it waits for its turn: this bench feeds %d %s at once", f.limit, map[bool]string{true: "sweep", false: "sweeps"}[f.limit == 1])
+		return wording.Say(wording.TurnFull, wording.Values{"n": f.limit})
 	case now.Sub(f.started) < f.Stagger:
-		return "it waits for its turn: drives start one after the other"
+		return wording.Say(wording.TurnStagger)
 	case f.trial:
-		return "it waits for its turn: the bench finds out whether it can feed one more"
+		return wording.Say(wording.TurnTrial)
 	}
 	f.before = map[int64]float64{}
 	for _, o := range f.flows {
@@ -66,7 +68,7 @@ func (f *Feeder) Ask(run int64, now time.Time) (why string) {
 	}
 	f.flows = append(f.flows, &flow{run: run, since: now})
 	f.started, f.trial = now, len(f.flows) > 1
-	return ""
+	return wording.Phrase{}
 }
 
 // leastWindow is how long bytes are counted until they make a speed.
@@ -84,23 +86,23 @@ func (o *flow) rate(now time.Time) float64 {
 func (o *flow) anew(now time.Time) { o.speed, o.since, o.bytes = o.rate(now), now, 0 }
 
 // Moved counts what a sweep has read. It tells when this sweep is to wait, since it only slows the others.
-func (f *Feeder) Moved(run int64, bytes uint64, now time.Time) (why string) {
+func (f *Feeder) Moved(run int64, bytes uint64, now time.Time) (why wording.Phrase) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	i := slices.IndexFunc(f.flows, func(o *flow) bool { return o.run == run })
 	if i < 0 {
-		return ""
+		return wording.Phrase{}
 	}
 	f.flows[i].bytes += bytes
 	if !f.trial || now.Sub(f.started) < f.Trial {
 		if !f.trial && now.Sub(f.flows[i].since) > 4*f.Trial { // the speed of late is what the next trial compares with
 			f.flows[i].anew(now)
 		}
-		return ""
+		return wording.Phrase{}
 	}
 	last := f.flows[len(f.flows)-1]
 	if last.run != run { // the one that is watched decides
-		return ""
+		return wording.Phrase{}
 	}
 	f.trial = false
 	var was, is float64
@@ -114,16 +116,16 @@ func (f *Feeder) Moved(run int64, bytes uint64, now time.Time) (why string) {
 		o.anew(now)
 	}
 	if len(kept) == 0 {
-		return ""
+		return wording.Phrase{}
 	}
 	slices.Sort(kept)
 	if kept[len(kept)/2] >= keeps || is >= was*(1+gains) {
 		f.limit = 0
-		return ""
+		return wording.Phrase{}
 	}
 	f.limit = len(f.flows) - 1
 	f.flows = f.flows[:f.limit]
-	return fmt.Sprintf("it waits for its turn: with one more this bench only reads the others slower, %.0f MB/s instead of %.0f", is/1e6, was/1e6)
+	return wording.Say(wording.TurnSlower, wording.Values{"is": math.Round(is / 1e6), "was": math.Round(was / 1e6)})
 }
 
 // Left notes that a sweep has ended or waits.

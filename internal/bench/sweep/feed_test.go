@@ -23,31 +23,31 @@ func TestABenchFindsOutHowManySweepsItFeeds(t *testing.T) {
 			for range 20 * 60 * 4 {
 				now = now.Add(250 * time.Millisecond)
 				for run := range int64(12) {
-					if !going[run] && f.Ask(run, now) == "" {
+					if !going[run] && f.Ask(run, now).IsZero() {
 						assert.GreaterOrEqual(t, now.Sub(lastStart), RealFeed.Stagger, "no two drives start together")
 						going[run], lastStart = true, now
 					}
 				}
 				each := min(row.drive, row.bus/float64(max(1, len(going))))
 				for run := range int64(12) {
-					if going[run] && f.Moved(run, uint64(each/4), now) != "" {
+					if going[run] && !f.Moved(run, uint64(each/4), now).IsZero() {
 						delete(going, run)
 					}
 				}
 			}
 			assert.Len(t, going, row.want)
 			if row.want < 12 {
-				assert.Contains(t, f.Ask(11, now), fmt.Sprintf("this bench feeds %d ", row.want))
+				assert.Contains(t, f.Ask(11, now).String(), fmt.Sprintf("this bench feeds %d ", row.want))
 				for run := range going {
 					f.Left(run)
 					delete(going, run)
 					break
 				}
-				assert.Empty(t, f.Ask(11, now.Add(time.Minute)), "one that ends makes room")
+				assert.Zero(t, f.Ask(11, now.Add(time.Minute)), "one that ends makes room")
 			}
 		})
 	}
 	var all Feeder
-	assert.Empty(t, all.Ask(1, time.Time{}))
-	assert.Empty(t, all.Ask(2, time.Time{}), "a bench that is not to find out lets all begin")
+	assert.Zero(t, all.Ask(1, time.Time{}))
+	assert.Zero(t, all.Ask(2, time.Time{}), "a bench that is not to find out lets all begin")
 }

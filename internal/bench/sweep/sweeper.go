@@ -16,6 +16,7 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 )
 
@@ -39,7 +40,7 @@ type Sweeper struct {
 	how    device.Streaming
 	rest   int // of every hundred, how much time the drive is left to its owner
 	events chan<- check.Event
-	full   chan<- string // why it is to wait for its turn
+	full   chan<- wording.Phrase // why it is to wait for its turn
 
 	mu       sync.Mutex // guards what follows
 	cancel   context.CancelFunc
@@ -52,7 +53,7 @@ type Sweeper struct {
 	hotAt    int
 	stopAt   uint64
 	mostLost uint64 // sectors that do not hold what was written to them, after which more say nothing new; 0: no end
-	early    string
+	early    wording.Phrase
 	writes   bool
 	written  check.Written
 	held     Held
@@ -96,8 +97,8 @@ type Order struct {
 	Blocks device.Blocks
 	// Hold holds the surface for a step that writes; count changes what is counted of the writing.
 	Hold   func(ctx context.Context, g surface.Geometry, count func(func(w *check.Written))) (Held, error)
-	Events chan<- check.Event // how it ended
-	Full   chan<- string      // why it is to wait for its turn
+	Events chan<- check.Event    // how it ended
+	Full   chan<- wording.Phrase // why it is to wait for its turn
 }
 
 // mark is what is stored at one moment.
@@ -201,7 +202,7 @@ func (s *Sweeper) carry(ctx context.Context) check.Event {
 			return check.Trouble{Fault: *device.FaultOf("reading the surface", err)}
 		}
 		s.mu.Lock()
-		if s.sweep.Finished() || s.early != "" {
+		if s.sweep.Finished() || !s.early.IsZero() {
 			now := s.standing()
 			s.mu.Unlock()
 			return check.Swept{Sweep: now}
@@ -224,7 +225,7 @@ func (s *Sweeper) next(ctx context.Context) (surface.Read, bool) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.holds > 0 || s.early != "" {
+	if s.holds > 0 || !s.early.IsZero() {
 		return surface.Read{}, false
 	}
 	return s.sweep.Next()
@@ -238,7 +239,7 @@ func (s *Sweeper) tell(r surface.Read, o surface.Outcome) {
 	s.busy = o.Took
 	bytes := r.Sectors * uint64(s.sweep.Geometry().Logical)
 	s.bytes += bytes
-	if why := s.host.Feeder.Moved(s.current.ID, bytes, time.Now()); why != "" {
+	if why := s.host.Feeder.Moved(s.current.ID, bytes, time.Now()); !why.IsZero() {
 		select {
 		case s.full <- why:
 		default:
@@ -246,9 +247,9 @@ func (s *Sweeper) tell(r surface.Read, o surface.Outcome) {
 	}
 	switch {
 	case s.stopAt > 0 && s.sweep.Unread >= s.stopAt:
-		s.early = "nothing more can change the verdict"
+		s.early = wording.Say(wording.NothingChangesVerdict)
 	case s.mostLost > 0 && s.sweep.Lost >= s.mostLost:
-		s.early = "the drive does not keep what is written to it"
+		s.early = wording.Say(wording.KeepsNothing)
 	}
 	now := time.Now()
 	if now.Sub(s.told) < tellEvery {
@@ -359,7 +360,7 @@ func (s *Sweeper) standing() check.Standing {
 		}
 		now.Celsius, now.Hottest = &s.heat[n-1].Celsius, &hottest
 	}
-	if s.early != "" {
+	if !s.early.IsZero() {
 		now.Early, now.Left = s.early, 0
 	}
 	return now

@@ -10,6 +10,7 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 )
 
@@ -130,11 +131,11 @@ func (w *Worker) runReading(ctx context.Context) check.Event {
 		case p.Name == w.session.TestLogPage() && p.Fault == nil:
 			e.Tests = reading.Decode([]reading.Page{p}).Tests // of this page alone: it is what a look asks for
 		case p.Name == reading.PageAttributes && p.Fault != nil:
-			e.Why = p.Fault.Error()
+			e.Why = check.Told(*p.Fault)
 		}
 	}
 	if !e.CanTest && !r.HasCounters && len(r.Faults) > 0 {
-		e.Why = r.Faults[0].Error()
+		e.Why = check.Told(r.Faults[0])
 	}
 	return e
 }
@@ -154,15 +155,15 @@ func (w *Worker) startTest(ctx context.Context) *drive.Fault {
 }
 
 // canTest tells whether the drive has the run's self-test, or why not.
-func canTest(kind check.Kind, r reading.Reading) (can bool, why string) {
+func canTest(kind check.Kind, r reading.Reading) (can bool, why wording.Phrase) {
 	switch kind {
 	case check.Conveyance:
-		return r.HasCounters && r.Capabilities.Conveyance, "the drive has no conveyance self-test"
+		return r.HasCounters && r.Capabilities.Conveyance, wording.Say(wording.NoTest, wording.Values{"kind": "conveyance"})
 	case check.Selective:
-		return r.HasCounters && r.Capabilities.Selective, "the drive has no selective self-test"
+		return r.HasCounters && r.Capabilities.Selective, wording.Say(wording.NoTest, wording.Values{"kind": "selective"})
 	case check.Quick, check.Extended, check.Spot, check.Whole, check.Mend, check.Renew, check.Overwrite:
 	}
-	return r.HasCounters && r.Capabilities.SelfTest, "the drive has no self-tests"
+	return r.HasCounters && r.Capabilities.SelfTest, wording.Say(wording.NoTests)
 }
 
 func (w *Worker) after(ctx context.Context, fault *drive.Fault, done check.Event) check.Event {
@@ -187,7 +188,7 @@ func (w *Worker) ourTurn(ctx context.Context) {
 	w.turn = nil
 	switch {
 	case w.current == nil || !w.current.Turn:
-	case w.machine.Feeder.Ask(w.current.ID, time.Now()) != "":
+	case !w.machine.Feeder.Ask(w.current.ID, time.Now()).IsZero():
 		w.turn = time.After(askEvery)
 	default:
 		w.happen(ctx, check.ResumeAsked{})

@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 )
 
@@ -52,7 +53,7 @@ func (w *Worker) readTemperature(ctx context.Context) {
 	s.Warm(celsius)
 	switch {
 	case w.current.State == check.Running && celsius >= s.HotAt():
-		w.happen(ctx, check.PauseAsked{Why: fmt.Sprintf("%d °C: it waits until it has cooled to %d °C", celsius, coolAt), Hot: true})
+		w.happen(ctx, check.PauseAsked{Why: wording.Say(wording.TooHot, wording.Values{"celsius": celsius, "until": coolAt}), Hot: true})
 	case w.current.Hot && celsius <= coolAt:
 		w.happen(ctx, check.ResumeAsked{})
 	}
@@ -116,7 +117,9 @@ func (w *Worker) pause(ctx context.Context, o protocol.Order) (receipt protocol.
 	if o.Kind == protocol.OrderResume {
 		return receipt, func() { w.happen(ctx, check.ResumeAsked{}) }, nil
 	}
-	return receipt, func() { w.happen(ctx, check.PauseAsked{Why: "paused by " + o.By}) }, nil
+	return receipt, func() {
+		w.happen(ctx, check.PauseAsked{Why: wording.Say(wording.PausedBy, wording.Values{"by": o.By})})
+	}, nil
 }
 
 // coolAt is where a sweep that paused for heat goes on.
@@ -124,7 +127,7 @@ const coolAt = 50
 
 // sweepOn begins the sweep of the current step, or goes on from its mark.
 func (w *Worker) sweepOn(ctx context.Context) check.Event {
-	if why := w.machine.Feeder.Ask(w.current.ID, time.Now()); why != "" {
+	if why := w.machine.Feeder.Ask(w.current.ID, time.Now()); !why.IsZero() {
 		return check.PauseAsked{Why: why, Turn: true}
 	}
 	if w.sweeping != nil {

@@ -17,6 +17,7 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 )
 
@@ -80,7 +81,7 @@ type Worker struct {
 
 	sweeping *sweep.Sweeper // of the current run, from its sweep's begin to its end
 	swept    chan check.Event
-	full     chan string // why the sweep is to wait for its turn
+	full     chan wording.Phrase // why the sweep is to wait for its turn
 	turn     <-chan time.Time
 	warm     <-chan struct{} // the drive's temperature is due
 	unwarm   context.CancelFunc
@@ -109,7 +110,7 @@ type (
 // New makes the worker of a bay.
 func New(m *Machine, b Bench, row journal.BayRow) *Worker {
 	return &Worker{
-		machine: m, bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan string, 1),
+		machine: m, bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan wording.Phrase, 1),
 		bay: protocol.Bay{ID: drive.Bay{Bench: m.Name, Number: row.Number}, Address: row.Address, Label: row.Label, Position: row.Position, Hidden: row.Hidden, Connection: protocol.Empty, Attempts: row.Attempts, Since: m.Clock.Now()},
 	}
 }

@@ -1,5 +1,7 @@
 package check
 
+import "hylostat.example/internal/core/wording"
+
 // Kind is the procedure.
 type Kind string
 
@@ -66,17 +68,10 @@ func (k StepKind) ReadsAll() bool { return k == WholeSweep || k == Verifying }
 
 // Title is the procedure's name for people.
 func (k Kind) Title() string {
-	return map[Kind]string{
-		Quick: "Quick check", Extended: "Extended check", Conveyance: "Conveyance self-test", Selective: "Selective self-test", Spot: "Spot sweep", Whole: "Whole sweep",
-		Mend: "Mend", Renew: "Renew", Overwrite: "Overwrite",
-	}[k]
+	return wording.Say(wording.Code("check." + k)).String()
 }
 
 // Title is the step's name for people.
 func (k StepKind) Title() string {
-	return map[StepKind]string{
-		ReadingBefore: "Reading before", ShortTest: "Short self-test", ExtendedTest: "Extended self-test", ConveyanceTest: "Conveyance self-test", SelectiveTest: "Selective self-test",
-		SpotSweep: "Spot sweep", WholeSweep: "Whole sweep", ReadingAfter: "Reading after",
-		Mending: "Mending", Renewing: "Renewing", Overwriting: "Overwriting", Verifying: "Reading back",
-	}[k]
+	return wording.Say(wording.Code("step." + k)).String()
 }

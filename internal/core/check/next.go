@@ -1,14 +1,13 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/wording"
 )
 
 // New is a run that waits to begin. spans are a selective self-test's.
@@ -35,11 +34,11 @@ type (
 		CanTest  bool
 		TestTime time.Duration      // the drive's own estimate of the run's self-test
 		Tests    []reading.SelfTest // of the drive's log
-		Why      string             // why CanTest is false
+		Why      wording.Phrase     // why CanTest is false
 		Busy     bool               // a self-test that somebody else started is running
 		// Sweep is how the run's sweep begins; nil: there can be none, and NoSweep says why.
 		Sweep   *Standing
-		NoSweep string
+		NoSweep wording.Phrase
 	}
 	// TestSent follows the start command.
 	TestSent struct{}
@@ -60,7 +59,7 @@ type (
 	Swept struct{ Sweep Standing }
 	// PauseAsked lets a sweep wait: a person's wish, or heat.
 	PauseAsked struct {
-		Why string
+		Why wording.Phrase
 		Hot bool // it goes on by itself when the drive has cooled
 		// Turn tells that it goes on by itself when it is its turn.
 		Turn bool
@@ -152,14 +151,14 @@ func apply(r Run, e Event, now time.Time) (Run, Effect) {
 		return r, Nothing
 	case ResumeAsked:
 		if r.State == Paused {
-			r.State, r.Pause, r.Hot, r.Turn = Running, "", false, false
+			r.State, r.Pause, r.Hot, r.Turn = Running, wording.Phrase{}, false, false
 			return r, RunSweep
 		}
 		return r, Nothing
 	case Trouble:
 		return trouble(r, e.Fault, now)
 	case StopAsked:
-		r.Reason = "stopped by " + e.By
+		r.Reason = wording.Say(wording.StoppedBy, wording.Values{"by": e.By})
 		s := r.Current()
 		if s != nil && s.Standing != nil && s.State == Begun {
 			s.Note = sweepNote(s.Kind, *s.Standing)
@@ -177,7 +176,7 @@ func apply(r Run, e Event, now time.Time) (Run, Effect) {
 			return r, Nothing
 		}
 		r.State = Running
-		if r.Reason != "" { // it was stopping
+		if !r.Reason.IsZero() { // it was stopping
 			r.State = Stopping
 			return r, AbortTest
 		}
@@ -193,11 +192,11 @@ func resume(r Run, now time.Time) (Run, Effect) {
 		return advance(r, now)
 	}
 	switch {
-	case s.Kind.IsSweep() && r.Pause != "" && !r.Hot && !r.Turn:
+	case s.Kind.IsSweep() && !r.Pause.IsZero() && !r.Hot && !r.Turn:
 		r.State = Paused
 		return r, Nothing
 	case s.Kind.IsSweep():
-		r.Pause, r.Hot, r.Turn = "", false, false
+		r.Pause, r.Hot, r.Turn = wording.Phrase{}, false, false
 		return r, RunSweep // from its mark
 	case !s.Kind.IsTest():
 		s.State = Pending // a reading harms nothing: take it again
@@ -231,15 +230,15 @@ func advance(r Run, now time.Time) (Run, Effect) {
 
 // outcome is how a run ended whose steps are all behind it. One whose self-test or sweep was skipped, or did not reach all of the drive,
 // has not passed: it says what is lacking.
-func outcome(steps []Step) (o Outcome, why string) {
+func outcome(steps []Step) (o Outcome, why wording.Phrase) {
 	o = Passed
 	for i := range steps {
 		switch s := &steps[i]; {
 		case s.State == StepFailed:
-			return Failed, ""
+			return Failed, wording.Phrase{}
 		case o == Incomplete:
 		case s.State == StepSkipped:
-			o, why = Incomplete, fmt.Sprintf("%s skipped: %s", s.Kind.Title(), s.Note)
+			o, why = Incomplete, wording.Say(wording.StepSkipped, wording.Values{"step": string(s.Kind), "why": s.Note})
 		case s.Standing != nil && s.Standing.Beyond > 0:
 			o, why = Incomplete, beyond(s.Standing.Beyond)
 		}
@@ -248,20 +247,20 @@ func outcome(steps []Step) (o Outcome, why string) {
 }
 
 // beyond says that a sweep reached less than there is.
-func beyond(bytes uint64) string {
-	return fmt.Sprintf("%s of the drive cannot be reached through this adapter", quantity.Of(float64(bytes), "B"))
+func beyond(bytes uint64) wording.Phrase {
+	return wording.Say(wording.BeyondAdapter, wording.Values{"bytes": bytes})
 }
 
-func finish(s *Step, state StepState, note string, now time.Time) {
+func finish(s *Step, state StepState, note wording.Phrase, now time.Time) {
 	s.State, s.Note, s.Ended, s.Percent = state, note, now, 100
 }
 
-func end(r Run, o Outcome, reason string, now time.Time) (Run, Effect) {
+func end(r Run, o Outcome, reason wording.Phrase, now time.Time) (Run, Effect) {
 	r.State, r.Outcome, r.Reason, r.Ended = Done, o, reason, now
 	for i := range r.Steps {
 		if s := &r.Steps[i]; o == Stopped && (s.State == Pending || s.State == Begun || s.State == Unknown) {
 			s.State, s.Ended = StepSkipped, now
-			if s.Note == "" {
+			if s.Note.IsZero() {
 				s.Note = reason
 			}
 		}
@@ -274,7 +273,7 @@ func readingTaken(r Run, e ReadingTaken, now time.Time) (Run, Effect) {
 	if s == nil || s.Kind.IsTest() || s.Kind.IsSweep() {
 		return r, Nothing
 	}
-	finish(s, StepDone, "", now)
+	finish(s, StepDone, wording.Phrase{}, now)
 	for i := range r.Steps {
 		t := &r.Steps[i]
 		if t.State != Pending {
@@ -286,7 +285,7 @@ func readingTaken(r Run, e ReadingTaken, now time.Time) (Run, Effect) {
 			if !e.CanTest {
 				finish(t, StepSkipped, e.Why, now)
 			} else if e.Busy { // starting ours would end theirs
-				finish(t, StepSkipped, "the drive is busy with a self-test started elsewhere. Check again when it is done", now)
+				finish(t, StepSkipped, wording.Say(wording.TestElsewhere), now)
 			}
 		case t.Kind.IsSweep():
 			if t.Standing = e.Sweep; t.Standing == nil {
@@ -299,6 +298,11 @@ func readingTaken(r Run, e ReadingTaken, now time.Time) (Run, Effect) {
 	return advance(r, now)
 }
 
+// Told is a fault as it is kept with a run.
+func Told(f drive.Fault) wording.Phrase {
+	return wording.Say(wording.FaultTold, wording.Values{"class": string(f.Class), "what": f.What, "cause": f.Cause, "advice": f.Advice()})
+}
+
 func trouble(r Run, f drive.Fault, now time.Time) (Run, Effect) {
 	switch f.Class {
 	case drive.FaultVanished:
@@ -306,8 +310,8 @@ func trouble(r Run, f drive.Fault, now time.Time) (Run, Effect) {
 		return r, Nothing
 	case drive.FaultStuck:
 		r.State = Stuck
-		r.Reason = f.Error()
-		return end(r, Failed, f.Error(), now)
+		r.Reason = Told(f)
+		return end(r, Failed, Told(f), now)
 	default: // an answer came: the step failed, the drive is there
 	}
 	if r.State == Stopping {
@@ -315,10 +319,10 @@ func trouble(r Run, f drive.Fault, now time.Time) (Run, Effect) {
 	}
 	if s := r.Current(); s != nil {
 		if s.Kind.IsTest() && f.Class == drive.FaultRefused && s.State != Unknown {
-			finish(s, StepSkipped, "the drive refused the self-test: "+f.Cause, now)
+			finish(s, StepSkipped, wording.Say(wording.TestRefused, wording.Values{"cause": f.Cause}), now)
 			return advance(r, now)
 		}
-		finish(s, StepFailed, f.Error(), now)
+		finish(s, StepFailed, Told(f), now)
 	}
-	return end(r, Failed, f.Error(), now)
+	return end(r, Failed, Told(f), now)
 }

@@ -10,6 +10,7 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/wording"
 )
 
 var (
@@ -27,7 +28,7 @@ func log(tests ...ata.SelfTest) []reading.SelfTest {
 }
 
 func taken() Event {
-	return ReadingTaken{CanTest: true, TestTime: 2 * time.Minute, Tests: before, NoSweep: "no blocks"}
+	return ReadingTaken{CanTest: true, TestTime: 2 * time.Minute, Tests: before, NoSweep: wording.Literal("no blocks")}
 }
 
 // play puts events to a new run and gives the last state and effect.
@@ -59,7 +60,7 @@ func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
 	assert.Equal(t, Nothing, effect)
 	assert.Equal(t, Done, r.State)
 	assert.Equal(t, Incomplete, r.Outcome, "its sweep was skipped")
-	assert.Equal(t, "Spot sweep skipped: no blocks", r.Reason)
+	assert.Equal(t, "Spot sweep skipped: no blocks", r.Reason.String())
 	assert.Equal(t, 100, r.Percent())
 }
 
@@ -67,7 +68,7 @@ func TestAQuickCheckFromBeginningToEnd(t *testing.T) {
 func TestARunPassesOnlyWhenAllOfItWasDone(t *testing.T) {
 	steps := func(states ...StepState) (all []Step) {
 		for _, s := range states {
-			all = append(all, Step{Kind: WholeSweep, State: s, Note: "its reason", Standing: &Standing{}})
+			all = append(all, Step{Kind: WholeSweep, State: s, Note: wording.Literal("its reason"), Standing: &Standing{}})
 		}
 		return all
 	}
@@ -85,14 +86,14 @@ func TestARunPassesOnlyWhenAllOfItWasDone(t *testing.T) {
 	} {
 		o, why := outcome(row.steps)
 		assert.Equal(t, row.want, o, name)
-		assert.Equal(t, row.why, why, name)
+		assert.Equal(t, row.why, why.String(), name)
 	}
 }
 
 func TestAFailedSelfTestEndsInTheLastReadingAndFails(t *testing.T) {
 	r, _ := play(t, Begin{}, taken(), TestSent{}, Polled{Log: true, Tests: failed}, taken())
 	assert.Equal(t, Failed, r.Outcome)
-	assert.Equal(t, "read failure, LBA 4711", r.Steps[1].Note)
+	assert.Equal(t, "read failure, LBA 4711", r.Steps[1].Note.String())
 	require.NotNil(t, r.Steps[1].LBA)
 }
 
@@ -126,7 +127,7 @@ func TestATestThatIsInterruptedAgainAndAgainIsGivenUp(t *testing.T) {
 	}
 	r, _ := play(t, events...)
 	assert.Equal(t, StepFailed, r.Steps[1].State)
-	assert.Contains(t, r.Steps[1].Note, "interrupted by a reset, 3 times. Check the power")
+	assert.Contains(t, r.Steps[1].Note.String(), "interrupted by a reset, 3 times. Check the power")
 }
 
 func TestStoppingAbortsATestThatRunsAndNothingElse(t *testing.T) {
@@ -134,7 +135,7 @@ func TestStoppingAbortsATestThatRunsAndNothingElse(t *testing.T) {
 	assert.Equal(t, AbortTest, effect)
 	r, _ := play(t, Begin{}, taken(), TestSent{}, StopAsked{"Imre"}, Aborted{})
 	assert.Equal(t, Stopped, r.Outcome)
-	assert.Equal(t, "stopped by Imre", r.Reason)
+	assert.Equal(t, "stopped by Imre", r.Reason.String())
 	r, effect = play(t, Begin{}, StopAsked{"Imre"})
 	assert.Equal(t, Nothing, effect)
 	assert.Equal(t, Done, r.State)
@@ -153,12 +154,12 @@ func TestAnAbsentDriveIsWaitedFor(t *testing.T) {
 
 func TestWhatADriveCannotDoIsSkippedWithItsReason(t *testing.T) {
 	for name, e := range map[string]ReadingTaken{
-		"no self-tests":            {Why: "the drive has no self-tests"},
+		"no self-tests":            {Why: wording.Say(wording.NoTests)},
 		"somebody else's runs now": {CanTest: true, Busy: true},
 	} {
 		r, effect := play(t, Begin{}, e)
 		assert.Equal(t, StepSkipped, r.Steps[1].State, name)
-		assert.NotEmpty(t, r.Steps[1].Note, name)
+		assert.NotEmpty(t, r.Steps[1].Note.String(), name)
 		assert.Equal(t, TakeReading, effect, name)
 	}
 	r, _ := play(t, Begin{}, taken(), Trouble{drive.Fault{Class: drive.FaultRefused, Cause: "aborted"}})
@@ -169,7 +170,7 @@ func TestTroubleEndsARunWithItsCause(t *testing.T) {
 	stuck := drive.Fault{Class: drive.FaultStuck, What: "SMART READ DATA", Cause: "no answer for 20s"}
 	r, _ := play(t, Begin{}, Trouble{stuck})
 	assert.Equal(t, Failed, r.Outcome)
-	assert.Contains(t, r.Reason, "no answer for 20s. Leave it in the bay")
+	assert.Contains(t, r.Reason.String(), "no answer for 20s. Leave it in the bay")
 	r, _ = play(t, Begin{}, taken(), Trouble{drive.Fault{Class: drive.FaultVanished}})
 	assert.Equal(t, Absent, r.State)
 	r, effect := Next(r, Begin{}, now)

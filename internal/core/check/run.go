@@ -11,6 +11,7 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 )
 
 // State is where a run stands.
@@ -54,11 +55,11 @@ const (
 
 // Step is one part of a run.
 type Step struct {
-	Kind  StepKind  `json:"kind"`
-	State StepState `json:"state"`
-	Begun time.Time `json:"begun,omitzero"`
-	Ended time.Time `json:"ended,omitzero"`
-	Note  string    `json:"note,omitempty"` // what came of it, in words
+	Kind  StepKind       `json:"kind"`
+	State StepState      `json:"state"`
+	Begun time.Time      `json:"begun,omitzero"`
+	Ended time.Time      `json:"ended,omitzero"`
+	Note  wording.Phrase `json:"note,omitzero"` // what came of it
 	// Logged is where the drive's self-test log stood before the start. Earlier versions kept its page, Baseline.
 	Logged   LogMark `json:"logged,omitzero"`
 	Baseline []byte  `json:"baseline,omitempty"`
@@ -74,26 +75,26 @@ type Step struct {
 
 // Run is one procedure on one drive.
 type Run struct {
-	ID      int64      `json:"id"`
-	Kind    Kind       `json:"kind"`
-	Bay     drive.Bay  `json:"bay"`
-	Key     drive.Key  `json:"key"`
-	By      string     `json:"by"`
-	State   State      `json:"state"`
-	Outcome Outcome    `json:"outcome,omitempty"`
-	Reason  string     `json:"reason,omitempty"`
-	Pause   string     `json:"pause,omitempty"` // why its sweep waits; empty: it does not
-	Hot     bool       `json:"hot,omitempty"`   // it waits for the drive to cool, and then goes on by itself
-	Turn    bool       `json:"turn,omitempty"`  // it waits for other sweeps, and then goes on by itself
-	Steps   []Step     `json:"steps"`
-	Asked   time.Time  `json:"asked"`
-	Started time.Time  `json:"started,omitzero"`
-	Ended   time.Time  `json:"ended,omitzero"`
-	Spans   []ata.Span `json:"spans,omitempty"`   // Selective
-	Despite string     `json:"despite,omitempty"` // why it loads the surface although its data is at risk
-	Limit   Limit      `json:"limit,omitzero"`
-	Reached int        `json:"reached"` // the highest percentage so far
-	Rework  *Rework    `json:"rework,omitempty"`
+	ID      int64          `json:"id"`
+	Kind    Kind           `json:"kind"`
+	Bay     drive.Bay      `json:"bay"`
+	Key     drive.Key      `json:"key"`
+	By      string         `json:"by"`
+	State   State          `json:"state"`
+	Outcome Outcome        `json:"outcome,omitempty"`
+	Reason  wording.Phrase `json:"reason,omitzero"`
+	Pause   wording.Phrase `json:"pause,omitzero"` // why its sweep waits; zero: it does not
+	Hot     bool           `json:"hot,omitempty"`  // it waits for the drive to cool, and then goes on by itself
+	Turn    bool           `json:"turn,omitempty"` // it waits for other sweeps, and then goes on by itself
+	Steps   []Step         `json:"steps"`
+	Asked   time.Time      `json:"asked"`
+	Started time.Time      `json:"started,omitzero"`
+	Ended   time.Time      `json:"ended,omitzero"`
+	Spans   []ata.Span     `json:"spans,omitempty"`   // Selective
+	Despite string         `json:"despite,omitempty"` // why it loads the surface although its data is at risk
+	Limit   Limit          `json:"limit,omitzero"`
+	Reached int            `json:"reached"` // the highest percentage so far
+	Rework  *Rework        `json:"rework,omitempty"`
 }
 
 // Wrote reports whether a rework came to its writing.

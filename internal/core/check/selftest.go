@@ -1,11 +1,11 @@
 package check
 
 import (
-	"fmt"
 	"time"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/wording"
 )
 
 // polled reads a look at the drive: is the test still going, and if not, what does the log say that it did not say before?
@@ -31,19 +31,19 @@ func polled(r Run, e Polled, now time.Time) (Run, Effect) {
 	}
 	switch {
 	case result.Failed:
-		note := result.Result
+		note := wording.Say(wording.TestResult, wording.Values{"result": result.Result})
 		if result.HasLBA {
 			s.LBA = &result.LBA
-			note = fmt.Sprintf("%s, LBA %d", note, result.LBA)
+			note = wording.Say(wording.TestResultAt, wording.Values{"result": result.Result, "lba": result.LBA})
 		}
 		finish(s, StepFailed, note, now)
 	case result.Passed:
-		finish(s, StepDone, result.Result, now)
+		finish(s, StepDone, wording.Say(wording.TestResult, wording.Values{"result": result.Result}), now)
 	case s.Tries < maxTries: // interrupted or aborted says nothing of the drive
 		s.Logged, s.Adopted = LogMarkOf(e.Tests), false
 		return advance(r, now)
 	default:
-		finish(s, StepFailed, fmt.Sprintf("%s, %d times. Check the power and what else uses the drive", result.Result, s.Tries), now)
+		finish(s, StepFailed, wording.Say(wording.TestCutOff, wording.Values{"result": result.Result, "n": s.Tries}), now)
 	}
 	return advance(r, now)
 }
@@ -56,11 +56,11 @@ func nothingLogged(r Run, s *Step, e Polled, now time.Time) (Run, Effect) {
 		s.Adopted = false
 		return advance(r, now)
 	case !e.Log && e.Status.Failed():
-		finish(s, StepFailed, e.Status.String()+", by the status byte: no log", now)
+		finish(s, StepFailed, wording.Say(wording.TestByStatus, wording.Values{"result": e.Status.String()}), now)
 	case !e.Log && e.Status == ata.TestPassed:
-		finish(s, StepDone, "passed, by the status byte: no log", now)
+		finish(s, StepDone, wording.Say(wording.TestByStatus, wording.Values{"result": "passed"}), now)
 	default:
-		finish(s, StepFailed, "the drive took the self-test and logged no result", now)
+		finish(s, StepFailed, wording.Say(wording.TestNotLogged), now)
 	}
 	return advance(r, now)
 }

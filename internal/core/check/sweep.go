@@ -5,6 +5,7 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 )
 
 // Standing is how a sweep stands: small enough to travel with every word of its run.
@@ -22,9 +23,9 @@ type Standing struct {
 	Left       time.Duration    `json:"left"`             // 0: not known, or none
 	Celsius    *int             `json:"celsius,omitempty"`
 	Hottest    *int             `json:"hottest,omitempty"`
-	HotAt      int              `json:"hot_at"`          // °C at which it pauses
-	Early      string           `json:"early,omitempty"` // why it ended before its end
-	Lost       uint64           `json:"lost,omitempty"`  // physical sectors that do not hold what was written to them
+	HotAt      int              `json:"hot_at"`         // °C at which it pauses
+	Early      wording.Phrase   `json:"early,omitzero"` // why it ended before its end
+	Lost       uint64           `json:"lost,omitempty"` // physical sectors that do not hold what was written to them
 
 	// Beyond is how many bytes the drive says it has beyond those this machine sees: no sweep here reads the whole of it.
 	Beyond uint64 `json:"beyond,omitempty"`

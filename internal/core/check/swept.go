@@ -1,9 +1,9 @@
 package check
 
 import (
-	"fmt"
-	"strings"
 	"time"
+
+	"hylostat.example/internal/core/wording"
 )
 
 // expected is about how long a sweep takes, before there is anything to go by: a spinning drive streams 130 MB/s on
@@ -54,58 +54,66 @@ func swept(r Run, last Standing, now time.Time) (Run, Effect) {
 	return advance(r, now)
 }
 
-// sweepNote puts into words what a sweep found, or did.
-func sweepNote(kind StepKind, s Standing) string {
-	var parts []string
-	add := func(n uint64, one, many string) {
-		if n == 1 {
-			parts = append(parts, "1 "+one)
-		} else if n > 1 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, many))
+// sweepNote tells what a sweep found, or did.
+func sweepNote(kind StepKind, s Standing) wording.Phrase {
+	var parts []wording.Phrase
+	add := func(n uint64, c wording.Code) {
+		if n > 0 {
+			parts = append(parts, wording.Say(c, wording.Values{"n": n}))
 		}
 	}
 	if w := s.Written; w != nil {
-		add(w.Cleared, "sector cleared", "sectors cleared")
-		add(w.Readable, "sector could be read after all", "sectors could be read after all")
-		add(w.Restored, "sector written once more from its copy", "sectors written once more from their copy")
+		add(w.Cleared, wording.SectorsCleared)
+		add(w.Readable, wording.SectorsReadable)
+		add(w.Restored, wording.SectorsRestored)
 	}
-	unread := [2]string{"unreadable sector", "unreadable sectors"}
+	unread := wording.SectorsUnreadable
 	switch kind {
 	case Mending:
-		unread = [2]string{"sector still unreadable", "sectors still unreadable"}
+		unread = wording.SectorsStill
 	case Overwriting:
-		unread = [2]string{"sector could not be written", "sectors could not be written"}
+		unread = wording.SectorsNotWritten
 	default:
 	}
-	add(s.Unreadable, unread[0], unread[1])
-	add(s.Lost, "sector does not hold what was written to it", "sectors do not hold what was written to them")
-	add(s.Confirmed, "slow place, confirmed", "slow places, confirmed")
-	add(s.Slow-min(s.Slow, s.Confirmed), "place slow once", "places slow once")
-	add(s.Other, "place failed for another reason", "places failed for another reason")
-	if len(parts) == 0 {
-		clean := map[StepKind]string{Mending: "nothing needed writing", Renewing: "everything was written back", Overwriting: "everything was written", Verifying: "everything holds what was written to it"}[kind]
-		switch {
-		case s.Share < 1 && kind.Writes():
-		case clean != "":
-			parts = []string{clean}
-		case s.Sample != nil:
-			parts = []string{"every sample was read"}
-		default:
-			parts = []string{"everything was read"}
-		}
+	add(s.Unreadable, unread)
+	add(s.Lost, wording.SectorsLost)
+	add(s.Confirmed, wording.PlacesSlow)
+	add(s.Slow-min(s.Slow, s.Confirmed), wording.PlacesSlowOnce)
+	add(s.Other, wording.PlacesFailed)
+	if len(parts) == 0 && (s.Share == 1 || !kind.Writes()) {
+		parts = append(parts, wording.Say(clean(kind, s)))
 	}
 	if s.Share < 1 {
-		done := "swept"
+		done := wording.ShareSwept
 		if kind.Writes() {
-			done = "done"
+			done = wording.ShareDone
 		}
-		parts = append(parts, fmt.Sprintf("%d %% %s", int(100*s.Share), done))
+		parts = append(parts, wording.Say(done, wording.Values{"n": int(100 * s.Share)}))
 	}
 	if s.Beyond > 0 {
 		parts = append(parts, beyond(s.Beyond))
 	}
-	if s.Early != "" {
+	if !s.Early.IsZero() {
 		parts = append(parts, s.Early)
 	}
-	return strings.Join(parts, "; ")
+	return wording.Say(wording.SweepFound, wording.Values{"parts": parts})
+}
+
+// clean is what is said of a step that found nothing.
+func clean(kind StepKind, s Standing) wording.Code {
+	switch kind {
+	case Mending:
+		return wording.NothingToWrite
+	case Renewing:
+		return wording.AllWrittenBack
+	case Overwriting:
+		return wording.AllWritten
+	case Verifying:
+		return wording.AllHolds
+	default:
+	}
+	if s.Sample != nil {
+		return wording.SamplesRead
+	}
+	return wording.AllRead
 }

@@ -14,8 +14,8 @@ import (
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/nvme"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/wording"
 )
 
 // DecoderVersion is kept with everything decoded; it rises whenever the same pages would decode differently.
@@ -283,7 +283,7 @@ func (r *Reading) compareCapacity() {
 	id.Shown = shown
 	f := drive.Fault{
 		Class: drive.FaultCapacity, What: "comparing capacities", Page: string(PageCapacity), At: 8,
-		Cause: fmt.Sprintf("the drive has %s, this adapter shows %s", quantity.Of(float64(id.Bytes), "B"), quantity.Of(float64(shown), "B")),
+		Cause: fmt.Sprintf("the drive has %s, this adapter shows %s", wording.Of(float64(id.Bytes), "B"), wording.Of(float64(shown), "B")),
 		Extra: "Use a direct port: through this adapter a part of the drive is out of reach.",
 	}
 	if shown > id.Bytes {

@@ -8,7 +8,7 @@ import (
 	"gonum.org/v1/gonum/mat"
 	"gonum.org/v1/gonum/optimize"
 
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 // Outcome is what was said of a drive at one time, and what became of it within the year that followed.
@@ -122,7 +122,7 @@ func Words(k Calibration, drives []Fate) string {
 	known, failed := count(drives)
 	if k.Outcomes == 0 {
 		return fmt.Sprintf("too few outcomes: published rates only. Known for a year or to their end: %d %s, %d failed; it takes %d, %d of each",
-			known, quantity.Singular("drives", float64(known)), failed, FewestOutcomes, FewestFailed)
+			known, wording.Singular("drives", float64(known)), failed, FewestOutcomes, FewestFailed)
 	}
 	return fmt.Sprintf("by %d outcomes, %d of them failures: what published rates call %s is %s here", known, failed, oneIn(0.1), oneIn(k.move(0.1)))
 }

@@ -14,9 +14,9 @@ import (
 	"slices"
 
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/wording"
 )
 
 // Evidence is what a chance rests on.
@@ -171,7 +171,7 @@ func surface(e Evidence) []Factor {
 		}
 		f := Factor{Ratio: yearly(s.ratio*amount(count), quiet), Source: s.source}
 		if e.words {
-			f.Sign = fmt.Sprintf("%s: %s", d.Words, quantity.Of(count, quantity.Singular(d.Unit, count)))
+			f.Sign = fmt.Sprintf("%s: %s", d.Words, wording.Of(count, wording.Singular(d.Unit, count)))
 			f.Words = f.Sign + ", " + seen
 		}
 		dealt := e.Reworked && e.Since[s.name] <= 0
@@ -193,7 +193,7 @@ func surface(e Evidence) []Factor {
 				growth = Factor{Ratio: grows, Source: "SIGMETRICS 2007, section 4"}
 				if e.words {
 					growth.Sign = d.Words + " grows"
-					growth.Words = d.Words + ": " + quantity.Pace(t.Pace)
+					growth.Words = d.Words + ": " + wording.Pace(t.Pace)
 				}
 			}
 		}
@@ -231,7 +231,7 @@ func ago(x float64) string {
 	if x < 1 {
 		return "within a day"
 	}
-	return quantity.Of(math.Floor(x), quantity.Singular("days", math.Floor(x))) + " ago"
+	return wording.Of(math.Floor(x), wording.Singular("days", math.Floor(x))) + " ago"
 }
 
 // others are signs of the rest of the drive.
@@ -308,5 +308,5 @@ func oneIn(p float64) string {
 	if n > 20 {
 		n = math.Round(n/5) * 5
 	}
-	return "1 in " + quantity.Number(math.Round(n))
+	return "1 in " + wording.Number(math.Round(n))
 }

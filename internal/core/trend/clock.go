@@ -5,7 +5,7 @@ import (
 	"math"
 	"time"
 
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 )
 
 // Clock is one of the several clocks a drive keeps: the attribute of its hours, a device statistic, the stamp of the newest entry
@@ -89,4 +89,4 @@ func Contradictions(ticks []Tick) []Contradiction {
 	return all
 }
 
-func hours(x float64) string { return quantity.Number(math.Round(x)) }
+func hours(x float64) string { return wording.Number(math.Round(x)) }

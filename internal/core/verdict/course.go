@@ -5,9 +5,9 @@ import (
 	"math"
 	"time"
 
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/wording"
 )
 
 // Course is how one signal went over a drive's life, for people: rules are judged by its trend alone.
@@ -67,12 +67,12 @@ func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) 
 
 // Words tells the course in sentences, the most telling first; a signal that never moved has one.
 func (c Course) Words(d signal.Definition) []string {
-	with := func(x float64) string { return quantity.Of(x, quantity.Singular(d.Unit, x)) }
+	with := func(x float64) string { return wording.Of(x, wording.Singular(d.Unit, x)) }
 	at := func(p trend.Point) string {
 		if p.Hours < 0 {
 			return fmt.Sprintf("reading %d", p.Seq)
 		}
-		return fmt.Sprintf("%s h, reading %d", quantity.Number(p.Hours), p.Seq)
+		return fmt.Sprintf("%s h, reading %d", wording.Number(p.Hours), p.Seq)
 	}
 	if c.Observations == 1 {
 		return []string{fmt.Sprintf("One reading so far: %s.", with(c.Last.Value))}
@@ -96,7 +96,7 @@ func (c Course) Words(d signal.Definition) []string {
 	}
 	if c.Grew > 0 {
 		rose := fmt.Sprintf("It rose in %d of the last %d intervals of a day or more", c.Grew, c.Intervals)
-		if pace := quantity.Pace(c.Pace); pace != "" && d.Matters {
+		if pace := wording.Pace(c.Pace); pace != "" && d.Matters {
 			rose += fmt.Sprintf(": %s, with %.0f %% confidence", pace, trend.Confidence*100)
 		}
 		all = append(all, rose+".")
@@ -107,7 +107,7 @@ func (c Course) Words(d signal.Definition) []string {
 		moved += ", by a rework"
 	}
 	if c.SteadyHours > 0 {
-		moved += fmt.Sprintf("; steady for %s h since", quantity.Number(c.SteadyHours))
+		moved += fmt.Sprintf("; steady for %s h since", wording.Number(c.SteadyHours))
 	}
 	all = append(all, moved+".")
 	if l := c.Line; l != nil && d.Matters {
@@ -115,7 +115,7 @@ func (c Course) Words(d signal.Definition) []string {
 		case trend.Burst:
 			all = append(all, "It came in a burst.")
 		case trend.Steady:
-			all = append(all, fmt.Sprintf("It rises steadily, by %s to %s in 1\u00a0000 h.", quantity.Number(l.Low*1000), with(l.High*1000)))
+			all = append(all, fmt.Sprintf("It rises steadily, by %s to %s in 1\u00a0000 h.", wording.Number(l.Low*1000), with(l.High*1000)))
 		case trend.Uneven:
 			if l.Turn != nil {
 				all = append(all, fmt.Sprintf("Its level is another one since %s.", at(*l.Turn)))
@@ -124,7 +124,7 @@ func (c Course) Words(d signal.Definition) []string {
 		}
 	}
 	if f := c.Forecast; f != nil {
-		all = append(all, fmt.Sprintf("Going on like this it meets %s between %s and %s h.", with(f.Limit), quantity.Number(math.Floor(f.From)), quantity.Number(math.Ceil(f.To))))
+		all = append(all, fmt.Sprintf("Going on like this it meets %s between %s and %s h.", with(f.Limit), wording.Number(math.Floor(f.From)), wording.Number(math.Ceil(f.To))))
 	}
 	return all
 }

@@ -7,10 +7,10 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/wording"
 )
 
 // Moment is a reading's place in a drive's life, with its signals. Moments come in the order of time.
@@ -409,7 +409,7 @@ func (w *Walk) watched(e *Evidence, i int) {
 		}
 		then := &l.Moments[k]
 		if stamp, ok := then.Signals.Get(signal.HoursStamp); ok && hours(then) >= 0 && stamp > hours(then)+trend.SlackHours {
-			e.Habit = fmt.Sprintf("hour %s at hour %s", quantity.Number(stamp), quantity.Number(hours(then)))
+			e.Habit = fmt.Sprintf("hour %s at hour %s", wording.Number(stamp), wording.Number(hours(then)))
 		}
 		if !test.Passed {
 			continue
@@ -439,7 +439,7 @@ func (w *Walk) capacity(e *Evidence) {
 	}
 	for _, p := range c.points[:w.taken[slices.Index(w.life.columns, c)]] {
 		if now := e.Now[signal.Capacity].Number; !p.Missing && p.Value > now {
-			e.Now[signal.WholeSweepAge] = signal.Missing(fmt.Sprintf("it showed %s at reading %d and shows %s now: no sweep reads the whole of it", quantity.Of(p.Value, "B"), p.Seq, quantity.Of(now, "B")))
+			e.Now[signal.WholeSweepAge] = signal.Missing(fmt.Sprintf("it showed %s at reading %d and shows %s now: no sweep reads the whole of it", wording.Of(p.Value, "B"), p.Seq, wording.Of(now, "B")))
 			return
 		}
 	}

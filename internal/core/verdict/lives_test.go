@@ -11,10 +11,10 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/vector"
 )
 
@@ -179,7 +179,7 @@ func TestWhatIsSaidOfLives(t *testing.T) {
 		b.Line("  %s %s: %s. | %s | %s", mark, f.Rule, f.Sentence, f.Detail, f.Customer)
 		var rests []string
 		for _, r := range f.Rests {
-			rests = append(rests, fmt.Sprintf("%s %s %s", r.Signal, quantity.Number(r.Value), r.Source))
+			rests = append(rests, fmt.Sprintf("%s %s %s", r.Signal, wording.Number(r.Value), r.Source))
 		}
 		line := strings.Join(rests, ", ")
 		if f.Margin != nil {

@@ -14,10 +14,10 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/wording"
 )
 
 // Evidence is everything a verdict rests on.
@@ -467,9 +467,9 @@ func margin(l policy.Limit, duty drive.Duty, now float64) *Margin {
 	m := &Margin{Used: max(0, now-l.From), Of: at - l.From}
 	if l.From != 0 {
 		d, _ := signal.Lookup(l.Signal)
-		m.Words = fmt.Sprintf("%s %s left", quantity.Number(max(0, at-now)), d.Unit)
+		m.Words = fmt.Sprintf("%s %s left", wording.Number(max(0, at-now)), d.Unit)
 	} else {
-		m.Words = fmt.Sprintf("%s of %s used", quantity.Number(m.Used), quantity.Number(m.Of))
+		m.Words = fmt.Sprintf("%s of %s used", wording.Number(m.Used), wording.Number(m.Of))
 	}
 	return m
 }
@@ -494,13 +494,13 @@ func detail(r *policy.Rule, e Evidence) string {
 		var says string
 		switch {
 		case t.Onset != nil && t.Onset.First.Hours >= 0:
-			says = fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, quantity.Number(t.Onset.Before.Hours), quantity.Number(t.Onset.First.Hours), t.Onset.First.Seq)
+			says = fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, wording.Number(t.Onset.Before.Hours), wording.Number(t.Onset.First.Hours), t.Onset.First.Seq)
 		case t.Change != 0:
 			says = fmt.Sprintf("%s: %+.0f since reading %d", d.Words, t.Change, t.First.Seq)
 		default:
 			says = fmt.Sprintf("%s: unchanged since reading %d", d.Words, t.First.Seq)
 		}
-		if pace := quantity.Pace(t.Pace); r.OfPace && pace != "" {
+		if pace := wording.Pace(t.Pace); r.OfPace && pace != "" {
 			says += fmt.Sprintf("; %s, with %.0f %% confidence", pace, trend.Confidence*100)
 		}
 		return says
@@ -518,7 +518,7 @@ func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 		name, noun := parts[1], parts[2]
 		if limit, ok := strings.CutPrefix(name, "limit."); ok {
 			l := p.Limits[limit]
-			return quantity.Of(l.For(e.Duty), quantity.Singular(l.Unit, l.For(e.Duty)))
+			return wording.Of(l.For(e.Duty), wording.Singular(l.Unit, l.For(e.Duty)))
 		}
 		switch name {
 		case "steady":
@@ -526,7 +526,7 @@ func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 				return ""
 			}
 			if t := e.Trends[r.Limit.Signal]; t.Observations > 1 && t.SteadyHours > 0 {
-				return fmt.Sprintf(", steady since %s h", quantity.Number(t.Last.Hours-t.SteadyHours))
+				return fmt.Sprintf(", steady since %s h", wording.Number(t.Last.Hours-t.SteadyHours))
 			}
 			return ""
 		case "lba":
@@ -551,7 +551,7 @@ func fill(p *policy.Policy, r *policy.Rule, text string, e Evidence) string {
 				return "not available"
 			}
 			n := e.counted(d.Name)
-			return quantity.Of(n, quantity.Singular(cmp.Or(noun, d.Unit), n))
+			return wording.Of(n, wording.Singular(cmp.Or(noun, d.Unit), n))
 		}
 	})
 }
@@ -561,7 +561,7 @@ func InWords(p *policy.Policy, says string) string {
 	return hole.ReplaceAllStringFunc(says, func(m string) string {
 		parts := hole.FindStringSubmatch(m)
 		if name, ok := strings.CutPrefix(parts[1], "limit."); ok {
-			return quantity.Of(p.Limits[name].All, quantity.Singular(p.Limits[name].Unit, p.Limits[name].All))
+			return wording.Of(p.Limits[name].All, wording.Singular(p.Limits[name].Unit, p.Limits[name].All))
 		}
 		d, ok := signal.Lookup(signal.Name(parts[1]))
 		if !ok { // a clause that says more of one drive

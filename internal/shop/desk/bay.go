@@ -2,15 +2,13 @@ package desk
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
-	"hylostat.example/internal/shop/runs"
 )
 
 // Action is the one thing a bay waits for.
@@ -33,10 +31,10 @@ type BayView struct {
 	Drive  *shop.Drive
 	Run    *check.Run // open, or nil
 	Intake *shop.Intake
-	Doing  string // what is going on, a sentence
-	Note   string // below it: what is so besides
+	Doing  wording.Phrase // what is going on, a sentence
+	Note   wording.Phrase // below it: what is so besides
 	Action Action
-	Next   string // the action in two words, for a table
+	Next   wording.Phrase // the action in two words, for a table
 }
 
 // Bays lists all bays as they stand.
@@ -69,7 +67,7 @@ func (s *Desk) Bay(ctx context.Context, id drive.Bay) (BayView, error) {
 }
 
 func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
-	v := BayView{Bay: b, Action: ActionOpen, Next: "wait"}
+	v := BayView{Bay: b, Action: ActionOpen, Next: wording.Say(wording.NextWait)}
 	if b.Key.IsValid() {
 		d, err := s.store.DriveByKey(ctx, b.Key)
 		if err != nil && !shop.IsNone(err) {
@@ -102,7 +100,7 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			return v, err
 		}
 		if dead != "" {
-			v.Doing, v.Next = dead+".", "replace it"
+			v.Doing, v.Next = wording.Literal(dead+"."), wording.Say(wording.NextReplace)
 		}
 	}
 	return v, nil
@@ -113,82 +111,74 @@ func (s *Desk) describe(v *BayView) {
 	b, d := v.Bay, v.Drive
 	switch {
 	case b.Connection == protocol.Empty:
-		v.Doing, v.Action, v.Next = "Put a drive in. It is read as soon as it answers.", ActionDriveIn, "put a drive in"
+		v.Doing, v.Action, v.Next = wording.Say(wording.BayEmpty), ActionDriveIn, wording.Say(wording.NextPutIn)
 	case b.Connection == protocol.Silent:
-		v.Doing, v.Action, v.Next = fmt.Sprintf("No answer, attempt %d. Check its power.", b.Attempts), ActionTryAgain, "check power"
+		v.Doing, v.Action, v.Next = wording.Say(wording.BaySilent, wording.Values{"n": b.Attempts}), ActionTryAgain, wording.Say(wording.NextPower)
 	case b.Connection == protocol.StuckBay && b.Fault != nil:
-		v.Doing, v.Note, v.Action, v.Next = command(b.Fault.What)+": "+b.Fault.Cause+". Others continue.", "Leave it in the bay", ActionTryAgain, "leave it"
+		v.Doing, v.Note, v.Action, v.Next = stuck(*b.Fault), wording.Say(wording.LeaveInBay), ActionTryAgain, wording.Say(wording.NextLeave)
 	case b.Connection == protocol.Unread && b.Fault != nil:
-		v.Doing, v.Note, v.Next = unread(*b.Fault), b.Fault.Advice(), "see advice"
+		v.Doing, v.Note, v.Next = unread(*b.Fault), wording.Literal(b.Fault.Advice()), wording.Say(wording.NextAdvice)
 	case v.Run != nil:
-		v.Doing, v.Note, v.Next = map[check.Kind]string{check.Quick: "Quick", check.Extended: "Extended", check.Conveyance: "Conveyance", check.Selective: "Selective", check.Spot: "Spot", check.Whole: "Whole", check.Mend: "Mend", check.Renew: "Renew", check.Overwrite: "Overwrite"}[v.Run.Kind]+": "+runs.Standing(*v.Run), "", "wait"
+		v.Doing = wording.Say(wording.BayRun, wording.Values{"kind": string(v.Run.Kind), "standing": v.Run.Stands()})
 	case d != nil && d.Identity.Security.Locked:
-		v.Doing, v.Next = fmt.Sprintf("Locked by %s. Surface not read.", d.Identity.Security.By.Words()), "ask the owner"
-		v.Note = "Ask the owner to unlock it"
+		v.Doing = wording.Say(wording.BayLocked, wording.Values{"by": string(d.Identity.Security.By)})
+		v.Note, v.Next = wording.Say(wording.AskToUnlock), wording.Say(wording.NextOwner)
 	case v.Intake != nil && v.Intake.AtRisk():
-		v.Doing, v.Action, v.Next = "Data wanted, not copied. Checks wait.", ActionRecordCopy, "copy the data"
+		v.Doing, v.Action, v.Next = wording.Say(wording.BayAtRisk), ActionRecordCopy, wording.Say(wording.NextCopy)
 		switch {
 		case b.Device.Written > 0:
-			v.Note = fmt.Sprintf("%s written to it by this machine. Look what mounts it", quantity.Of(float64(b.Device.Written), "B"))
+			v.Note = wording.Say(wording.WrittenTo, wording.Values{"bytes": b.Device.Written})
 		case b.Device.InUse != "":
-			v.Note = "In use: " + b.Device.InUse + ". Unmount it"
+			v.Note = wording.Say(wording.InUseUnmount, wording.Values{"by": b.Device.InUse})
 		case b.WriteProtected:
-			v.Note = "Protected from writing, safe to remove"
+			v.Note = wording.Say(wording.RemovableProtected)
 		}
 	case d == nil:
-		v.Doing = "Getting to know the drive."
+		v.Doing = wording.Say(wording.BayMeets)
 	case d.Now.Bay != b.ID && !d.Now.Bay.IsZero():
-		v.Doing, v.Next = fmt.Sprintf("The same drive as in %s, by another path.", d.Now.Bay.Words()), "see "+d.Now.Bay.Words()
+		v.Doing = wording.Say(wording.BaySame, wording.Values{"bay": d.Now.Bay.String()})
+		v.Next = wording.Say(wording.NextSee, wording.Values{"bay": d.Now.Bay.String()})
 	default:
-		v.Doing = d.Now.First
+		v.Doing = wording.Literal(d.Now.First)
 		v.Action, v.Next = verdictAction(d)
 	}
-	if v.Note == "" && d != nil && v.Run == nil && b.Connection == protocol.Answering {
-		v.Note = "Safe to remove"
+	if v.Note.IsZero() && d != nil && v.Run == nil && b.Connection == protocol.Answering {
+		v.Note = wording.Say(wording.Removable)
 		if b.Device.InUse != "" {
-			v.Note = "In use: " + b.Device.InUse
+			v.Note = wording.Say(wording.InUse, wording.Values{"by": b.Device.InUse})
 		} else if d.Now.Signed != nil {
-			v.Note = "Signed by " + d.Now.Signed.By + ", safe to remove"
+			v.Note = wording.Say(wording.RemovableSigned, wording.Values{"by": d.Now.Signed.By})
 		}
 	}
 }
 
-// unread says in one sentence why a drive's counters are not read; the fault has the details.
-func unread(f drive.Fault) string {
+// unread says why a drive's counters are not read; the fault has the details.
+func unread(f drive.Fault) wording.Phrase {
 	switch f.Class {
-	case drive.FaultNotPassed:
-		return "Counters not read: the adapter does not pass them."
-	case drive.FaultBehind:
-		return "Counters not read: behind a RAID controller, which shows volumes."
-	case drive.FaultNoMedium:
-		return "The adapter is there, no drive is behind it."
-	case drive.FaultVanished:
-		return "It went away while it was read."
-	case drive.FaultBadAnswer:
-		return "It answers nonsense: " + f.Cause + "."
-	case drive.FaultNotReady:
-		return "It is not ready: " + f.Cause + "."
+	case drive.FaultNotPassed, drive.FaultBehind, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer, drive.FaultNotReady:
+		return wording.Say(wording.Code("bay.unread."+f.Class), wording.Values{"cause": f.Cause})
 	default:
-		return "Counters not read: " + f.Cause + "."
+		return wording.Say(wording.BayUnread, wording.Values{"cause": f.Cause})
 	}
 }
 
-// command shortens what was tried to the name of the command.
-func command(what string) string {
-	if strings.HasPrefix(what, "command") {
-		return "A command"
+// stuck says which command holds a bay.
+func stuck(f drive.Fault) wording.Phrase {
+	what := wording.Literal(f.What)
+	if strings.HasPrefix(f.What, "command") { // a number that says nothing to people
+		what = wording.Say(wording.ACommand)
 	}
-	return what
+	return wording.Say(wording.BayStuck, wording.Values{"what": what, "cause": f.Cause})
 }
 
-func verdictAction(d *shop.Drive) (Action, string) {
+func verdictAction(d *shop.Drive) (Action, wording.Phrase) {
 	switch {
 	case d.Now.Signed != nil:
-		return ActionOpen, "hand over"
+		return ActionOpen, wording.Say(wording.NextHandOver)
 	case d.Now.Grade == drive.Undecided:
-		return ActionCheck, "quick check"
+		return ActionCheck, wording.Say(wording.NextQuick)
 	case d.Now.Grade == drive.Healthy && d.Now.Findings == 0:
-		return ActionSign, "sign"
+		return ActionSign, wording.Say(wording.NextSign)
 	}
-	return ActionReview, "review"
+	return ActionReview, wording.Say(wording.NextReview)
 }

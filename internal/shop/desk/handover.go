@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 )
 
@@ -62,8 +63,7 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 			return nil, nil, &shop.Invalid{What: fmt.Sprintf("%q is no state of data", h.Data), Advice: "Choose untouched, altered or overwritten."}
 		}
 		i.Handover = &h
-		text := fmt.Sprintf("%s: %s by %s, data %s", name, h.Goes, h.By, h.Data)
-		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: text}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.HandedOver, wording.Values{"drive": name, "goes": string(h.Goes), "by": h.By, "data": string(h.Data)})}
 		deed.Edited("handed over", nil, h.Goes)
 		deed.Edited("data", nil, h.Data)
 		if i.Release != nil {
@@ -173,7 +173,7 @@ func (s *Desk) Erase(ctx context.Context, by shop.Actor, customer string) (Erase
 		if e == (Erased{}) {
 			return nil, nil, &shop.NotFound{What: fmt.Sprintf("no intake or lot names the customer %q", customer), Advice: "Give the name as the intakes have it."}
 		}
-		return []shop.Deed{{Kind: shop.IntakeChanged, Text: fmt.Sprintf("A customer was erased from %d intakes and %d lots", e.Intakes, e.Lots)}}, nil, nil
+		return []shop.Deed{{Kind: shop.IntakeChanged, Said: wording.Say(wording.CustomerErased, wording.Values{"intakes": e.Intakes, "lots": e.Lots})}}, nil, nil
 	})
 	if err != nil {
 		return e, err

@@ -2,15 +2,13 @@ package desk
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
-	"hylostat.example/internal/shop/runs"
 )
 
 // Entry is one line of a drive's life.
@@ -18,7 +16,7 @@ type Entry struct {
 	At      time.Time
 	Hours   float64 // -1 unknown
 	Kind    string  // verdict, change, run, intake, handover, reading
-	Text    string
+	Says    wording.Phrase
 	Grade   *drive.Grade
 	Run     int64
 	Reading int
@@ -55,23 +53,23 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 	}
 	for _, c := range changes {
 		def, _ := signal.Lookup(c.Signal)
-		all = append(all, Entry{At: c.At, Hours: c.Hours, Kind: "change", Reading: c.Seq, Text: fmt.Sprintf("%s %s to %s", shop.Capital(def.Words), quantity.Number(c.Before), quantity.Number(c.After))})
+		all = append(all, Entry{At: c.At, Hours: c.Hours, Kind: "change", Reading: c.Seq, Says: wording.Say(wording.SignalMoved, wording.Values{"signal": def.Words, "before": c.Before, "after": c.After})})
 	}
 	verdicts, err := s.store.Verdicts(ctx, d.ID)
 	if err != nil {
 		return nil, err
 	}
 	for n, v := range verdicts {
-		text := fmt.Sprintf("for %s, policy %d.", v.Duty, v.Policy)
+		values, code := wording.Values{"duty": string(v.Duty), "policy": v.Policy}, wording.JudgedEarlier
 		switch {
 		case v.Signed != nil && v.Signed.Grade != v.Grade:
-			text += fmt.Sprintf(" Overruled with %s by %s: “%s”", v.Signed.Grade, v.Signed.By, v.Signed.Reason)
+			code, values["grade"], values["by"], values["why"] = wording.JudgedOverruled, v.Signed.Grade.String(), v.Signed.By, v.Signed.Reason
 		case v.Signed != nil:
-			text += " Signed by " + v.Signed.By + "."
+			code, values["by"] = wording.JudgedSigned, v.Signed.By
 		case n == 0:
-			text += " Not signed."
+			code = wording.JudgedOpen
 		}
-		all = append(all, Entry{At: v.At, Hours: hoursAt(v.Reading), Kind: "verdict", Text: text, Grade: &v.Grade, Verdict: v.Seq, Reading: v.Reading})
+		all = append(all, Entry{At: v.At, Hours: hoursAt(v.Reading), Kind: "verdict", Says: wording.Say(code, values), Grade: &v.Grade, Verdict: v.Seq, Reading: v.Reading})
 	}
 	ran, err := s.runs.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Limit: 200})
 	if err != nil {
@@ -82,40 +80,46 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 		if at.IsZero() {
 			at = r.Asked
 		}
-		all = append(all, Entry{At: at, Hours: near(at), Kind: "run", Run: r.ID, Text: fmt.Sprintf("%s, %s: %s", r.Kind.Title(), r.Bay.Words(), runs.Standing(r))})
+		all = append(all, Entry{At: at, Hours: near(at), Kind: "run", Run: r.ID, Says: wording.Say(wording.RunInHistory, wording.Values{"kind": string(r.Kind), "bay": r.Bay.String(), "standing": r.Stands()})})
 	}
 	intakes, err := s.store.Intakes(ctx, d.ID)
 	if err != nil {
 		return nil, err
 	}
 	for _, i := range intakes { // newest first
-		text := fmt.Sprintf("Taken in, intake %d", i.ID)
-		if i.Lot != 0 {
-			text += fmt.Sprintf(", lot %d", i.Lot)
-		}
-		switch {
-		case !shop.SameOwner(i, intakes[0]):
-			text += ", from an earlier owner"
-		default:
-			if i.Ticket != "" {
-				text += ", ticket " + i.Ticket
-			}
-			if i.Complaint != "" {
-				text += ": “" + i.Complaint + "”"
-			}
-		}
-		all = append(all, Entry{At: i.At, Hours: near(i.At), Kind: "intake", Text: text})
+		all = append(all, Entry{At: i.At, Hours: near(i.At), Kind: "intake", Says: takenIn(i, shop.SameOwner(i, intakes[0]))})
 		if h := i.Handover; h != nil && h.Goes != shop.NotNoted {
-			text := fmt.Sprintf("Handed over by %s: %s, data %s", h.By, h.Goes, h.Data)
+			note := wording.Phrase{}
 			if h.Note != "" && shop.SameOwner(i, intakes[0]) {
-				text += ". “" + h.Note + "”"
+				note = wording.Say(wording.WithNote, wording.Values{"text": h.Note})
 			}
-			all = append(all, Entry{At: h.At, Hours: near(h.At), Kind: "handover", Text: text})
+			says := wording.Say(wording.HandedOverAs, wording.Values{"by": h.By, "goes": string(h.Goes), "data": string(h.Data), "note": note})
+			all = append(all, Entry{At: h.At, Hours: near(h.At), Kind: "handover", Says: says})
 		}
 	}
 	if len(moments) > 0 {
-		all = append(all, Entry{At: moments[0].At, Hours: hoursAt(moments[0].Seq), Kind: "reading", Reading: moments[0].Seq, Text: "First reading here"})
+		all = append(all, Entry{At: moments[0].At, Hours: hoursAt(moments[0].Seq), Kind: "reading", Reading: moments[0].Seq, Says: wording.Say(wording.FirstReading)})
 	}
 	slices.SortStableFunc(all, func(a, b Entry) int { return b.At.Compare(a.At) })
 	return all, nil
+}
+
+// takenIn tells of an intake; what an earlier owner said is not told.
+func takenIn(i shop.Intake, same bool) wording.Phrase {
+	lot, ticket, complaint := wording.Phrase{}, wording.Phrase{}, wording.Phrase{}
+	if i.Lot != 0 {
+		lot = wording.Say(wording.OnLot, wording.Values{"lot": i.Lot})
+	}
+	switch {
+	case !same:
+		ticket = wording.Say(wording.OfEarlierOwner)
+	default:
+		if i.Ticket != "" {
+			ticket = wording.Say(wording.OnTicket, wording.Values{"ticket": i.Ticket})
+		}
+		if i.Complaint != "" {
+			complaint = wording.Say(wording.Complained, wording.Values{"text": i.Complaint})
+		}
+	}
+	return wording.Say(wording.TakenIn, wording.Values{"intake": i.ID, "lot": lot, "ticket": ticket, "complaint": complaint})
 }

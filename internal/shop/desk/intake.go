@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -26,6 +27,9 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 		if _, err := s.store.Lot(ctx, i.Lot); err != nil {
 			return shop.Intake{}, err
 		}
+	}
+	if err := s.speak(ctx, &i); err != nil {
+		return shop.Intake{}, err
 	}
 	bay, err := s.Bay(ctx, i.Bay)
 	if err != nil {
@@ -54,7 +58,7 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 		if err := tx.SaveIntake(ctx, &i); err != nil {
 			return nil, nil, err
 		}
-		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: i.Bay, Text: fmt.Sprintf("%s: intake %d opened", shop.Capital(i.Bay.Words()), i.ID)}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: i.Bay, Said: wording.Say(wording.IntakeOpened, wording.Values{"bay": i.Bay.String(), "intake": i.ID})}
 		deed.Edited("data wanted", nil, i.Wanted)
 		deed.Edited("copied", nil, i.Copied)
 		deed.Edited("duty", nil, i.Duty)
@@ -168,7 +172,7 @@ func (s *Desk) RecordCopy(ctx context.Context, by shop.Actor, bay drive.Bay) (sh
 		if i, err = intakeOfBay(ctx, tx, b); err != nil {
 			return nil, nil, err
 		}
-		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Text: fmt.Sprintf("%s: data copied, says %s", shop.Capital(bay.Words()), by.Name)}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Said: wording.Say(wording.DataCopied, wording.Values{"bay": bay.String(), "by": by.Name})}
 		deed.Edited("copied", i.Copied, true)
 		i.Copied, i.CopiedAt = true, s.books.Clock.Now()
 		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
@@ -184,7 +188,7 @@ func (s *Desk) Attempt(ctx context.Context, by shop.Actor, bay drive.Bay) error 
 	if _, err := s.Bay(ctx, bay); err != nil {
 		return err
 	}
-	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Text: shop.Capital(bay.Words()) + ": there is a drive, says " + by.Name}
+	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Said: wording.Say(wording.DriveClaimed, wording.Values{"bay": bay.String(), "by": by.Name})}
 	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.attempt(ctx, bay) })
 }
 
@@ -202,7 +206,7 @@ func (s *Desk) Vacate(ctx context.Context, by shop.Actor, bay drive.Bay) error {
 	if _, err := s.Bay(ctx, bay); err != nil {
 		return err
 	}
-	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Text: shop.Capital(bay.Words()) + ": there is no drive, says " + by.Name}
+	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Said: wording.Say(wording.DriveDenied, wording.Values{"bay": bay.String(), "by": by.Name})}
 	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay}) })
 }
 
@@ -234,7 +238,7 @@ func (s *Desk) orderSettling(ctx context.Context, o protocol.Order, told ...driv
 // SetDuty changes what a drive is meant for and judges it anew.
 func (s *Desk) SetDuty(ctx context.Context, by shop.Actor, d shop.Drive, duty drive.Duty) error {
 	return shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
-		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: fmt.Sprintf("%s: meant for %s", d.Identity.Serial, duty)}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.DutySet, wording.Values{"serial": d.Identity.Serial, "duty": string(duty)})}
 		deed.Edited("duty", d.Duty, duty)
 		d.Duty = duty
 		if err := tx.SaveDrive(ctx, &d); err != nil {
@@ -243,4 +247,16 @@ func (s *Desk) SetDuty(ctx context.Context, by shop.Actor, d shop.Drive, duty dr
 		more, err := s.judge.Redecide(ctx, tx, d)
 		return []shop.Deed{deed}, more, err
 	})
+}
+
+// speak finds the language of an intake's papers, where none is said: that in which the customer had the last ones.
+func (s *Desk) speak(ctx context.Context, i *shop.Intake) error {
+	if !i.Language.IsZero() || i.Customer == "" {
+		return nil
+	}
+	last, err := s.store.IntakesOf(ctx, shop.IntakeQuery{Customer: i.Customer, Limit: 1})
+	if err == nil && len(last) > 0 {
+		i.Language = last[0].Language
+	}
+	return err
 }

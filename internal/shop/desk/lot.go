@@ -13,6 +13,7 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/runs"
 )
@@ -41,7 +42,7 @@ func (s *Desk) OpenLot(ctx context.Context, by shop.Actor, l shop.Lot) (shop.Lot
 		if err := tx.SaveLot(ctx, &l); err != nil {
 			return nil, nil, err
 		}
-		return []shop.Deed{{Kind: shop.LotChanged, Text: fmt.Sprintf("Lot %d opened: drives put in from now on belong to it", l.ID)}}, nil, nil
+		return []shop.Deed{{Kind: shop.LotChanged, Said: wording.Say(wording.LotOpened, wording.Values{"lot": l.ID})}}, nil, nil
 	})
 	return l, err
 }
@@ -57,7 +58,7 @@ func (s *Desk) EndLot(ctx context.Context, by shop.Actor, id int64) (shop.Lot, e
 			return nil, nil, &shop.Conflict{What: fmt.Sprintf("lot %d ended on %s", id, l.Ended.Format("2 January 2006")), Advice: "There is nothing to end."}
 		}
 		l.Ended = s.books.Clock.Now()
-		return []shop.Deed{{Kind: shop.LotChanged, Text: fmt.Sprintf("Lot %d ended", id)}}, nil, tx.SaveLot(ctx, &l)
+		return []shop.Deed{{Kind: shop.LotChanged, Said: wording.Say(wording.LotEnded, wording.Values{"lot": id})}}, nil, tx.SaveLot(ctx, &l)
 	})
 	return l, err
 }
@@ -84,7 +85,7 @@ func (s *Desk) joinLot(ctx context.Context, tx Tx, bay drive.Bay, d shop.Drive) 
 		return nil, err
 	}
 	by := shop.Actor{Name: l.By, Via: access.Standing}
-	e, err := s.books.Note(ctx, tx, by, shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: bay, Text: fmt.Sprintf("%s: intake %d on lot %d", shop.Capital(bay.Words()), i.ID, l.ID)})
+	e, err := s.books.Note(ctx, tx, by, shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: bay, Said: wording.Say(wording.IntakeOnLot, wording.Values{"bay": bay.String(), "intake": i.ID, "lot": l.ID})})
 	return append(more, e), err
 }
 
@@ -97,7 +98,7 @@ type LotDrive struct {
 	Values  signal.Values
 	Speed   float64 // bytes per second on the outer tracks, by its newest whole sweep; 0: not swept
 	Apart   []string
-	Next    string
+	Next    wording.Phrase
 	Minutes int // what Next takes; 0: not known
 }
 
@@ -180,17 +181,17 @@ func (d LotDrive) share() float64 {
 }
 
 func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
-	one := LotDrive{Intake: i, Next: "check its power"}
+	one := LotDrive{Intake: i, Next: wording.Say(wording.NextItsPower)}
 	if i.Drive == 0 {
 		dead, err := s.Unanswered(ctx, i)
 		if err != nil {
 			return one, err
 		}
 		if dead != "" {
-			one.Grade, one.Next = drive.Replace, dead
+			one.Grade, one.Next = drive.Replace, wording.Literal(dead)
 		}
 		if i.Handover != nil {
-			one.Next = string(i.Handover.Goes)
+			one.Next = wording.Say(wording.WentAs, wording.Values{"goes": string(i.Handover.Goes)})
 		}
 		return one, nil
 	}
@@ -214,17 +215,17 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 	}
 	switch {
 	case i.Handover != nil:
-		one.Next = string(i.Handover.Goes)
+		one.Next = wording.Say(wording.WentAs, wording.Values{"goes": string(i.Handover.Goes)})
 	case i.AtRisk():
-		one.Next = "copy the data"
+		one.Next = wording.Say(wording.NextCopy)
 	case d.Now.Signed != nil:
-		one.Next = "hand over"
+		one.Next = wording.Say(wording.NextHandOver)
 	case v.Grade == drive.Undecided && len(v.Missing) > 0: // of what is decided, no more evidence is asked for
-		one.Next, one.Minutes = v.Missing[0].Run, v.Missing[0].Minutes
+		one.Next, one.Minutes = wording.Literal(v.Missing[0].Run), v.Missing[0].Minutes
 	case v.Grade == drive.Healthy && len(v.Findings)+len(v.Notes) == 0:
-		one.Next = "sign"
+		one.Next = wording.Say(wording.NextSign)
 	default:
-		one.Next = "review"
+		one.Next = wording.Say(wording.NextReview)
 	}
 	return one, nil
 }

@@ -9,6 +9,7 @@ import (
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/record"
 )
@@ -17,6 +18,7 @@ import (
 type Paper struct {
 	Shop        string
 	At          time.Time
+	Language    wording.Language // of its owner
 	Drive       shop.Drive
 	Intake      *shop.Intake // the present one; nil: none
 	Visits      int          // intakes of the same owner, this one among them
@@ -25,7 +27,7 @@ type Paper struct {
 	Fits        []verdict.Fit
 	Latest      shop.Moment        // of its readings
 	Counters    int                // signals the latest reading has
-	Without     []string           // signals that matter and that the drive does not report, in words
+	Without     []signal.Name      // signals that matter and that the drive does not report
 	Tests       []reading.SelfTest // newest first
 	Sweep       *shop.Sweep        // the newest of the present intake that only reads; a whole one rather than a later spot sweep
 	Reworks     []check.Run        // of the present intake
@@ -50,7 +52,7 @@ func (s *Desk) Paper(ctx context.Context, d shop.Drive) (Paper, error) {
 	}
 	since := d.FirstSeen
 	if len(intakes) > 0 {
-		p.Intake, since = &intakes[0], intakes[0].At
+		p.Intake, since, p.Language = &intakes[0], intakes[0].At, intakes[0].Language
 		for _, i := range intakes {
 			if shop.SameOwner(i, intakes[0]) {
 				p.Visits++
@@ -123,7 +125,7 @@ func (s *Desk) counters(ctx context.Context, p *Paper) error {
 		case set[def.Name].Available:
 			p.Counters++
 		case def.Name == signal.Temperature || def.Name == signal.PowerOnHours || def.Name == signal.PercentageUsed || def.Name == signal.Alarm:
-			p.Without = append(p.Without, def.Words)
+			p.Without = append(p.Without, def.Name)
 		}
 	}
 	return nil

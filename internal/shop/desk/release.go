@@ -2,8 +2,8 @@ package desk
 
 import (
 	"context"
-	"fmt"
 
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 )
 
@@ -24,9 +24,9 @@ func (s *Desk) RecordRelease(ctx context.Context, by shop.Actor, d shop.Drive, r
 			return nil, nil, &shop.Conflict{What: d.Identity.Serial + " is on no open intake", Advice: "Take it in, then record the release."}
 		}
 		i = all[0]
-		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, Text: fmt.Sprintf("%s: release taken back by %s", d.Identity.Serial, by.Name)}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, Said: wording.Say(wording.ReleaseTakenBack, wording.Values{"serial": d.Identity.Serial, "by": by.Name})}
 		if r != nil {
-			deed.Text = fmt.Sprintf("%s: released for %s by its owner, recorded by %s", d.Identity.Serial, r.Scope, by.Name) // no customer's name in what stays
+			deed.Said = wording.Say(wording.ReleaseRecorded, wording.Values{"serial": d.Identity.Serial, "scope": string(r.Scope), "by": by.Name}) // no customer's name in what stays
 		}
 		deed.Edited("released for", i.Release.ScopeOf(), r.ScopeOf())
 		i.Release = r

@@ -2,9 +2,9 @@ package desk
 
 import (
 	"context"
-	"fmt"
 	"slices"
 
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -17,7 +17,7 @@ func (s *Desk) BayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]shop.Ev
 	if err := tx.SaveBay(ctx, b); err != nil {
 		return nil, err
 	}
-	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.BayChanged, Serial: b.Key.Serial, Bay: b.ID, Text: fmt.Sprintf("%s: %s", shop.Capital(b.ID.Words()), b.Connection)}}
+	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.BayChanged, Serial: b.Key.Serial, Bay: b.ID, Said: wording.Say(wording.BayStands, wording.Values{"bay": b.ID.String(), "connection": string(b.Connection)})}}
 	if b.Connection == protocol.Empty && slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.ID == b.ID && w.Connection == protocol.Silent }) {
 		return events, leaveBay(ctx, tx, b.ID)
 	}

@@ -8,6 +8,7 @@ import (
 	"unicode"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -42,7 +43,7 @@ func (s *Desk) SetBay(ctx context.Context, by shop.Actor, id drive.Bay, set BayS
 		return v, &shop.Invalid{What: fmt.Sprintf("%q is no label of a bay", to.Label), Advice: fmt.Sprintf("Use at most %d characters of plain text.", longestLabel)}
 	}
 	now := drive.Bay{Bench: id.Bench, Number: to.Number}
-	deed := shop.Deed{Kind: shop.BayOrdered, Bay: id, Text: shop.Capital(id.Words()) + ": set by " + by.Name}
+	deed := shop.Deed{Kind: shop.BayOrdered, Bay: id, Said: wording.Say(wording.BaySet, wording.Values{"bay": id.String(), "by": by.Name})}
 	deed.Edited("number", id.Number, to.Number)
 	deed.Edited("label", v.Bay.Label, to.Label)
 	deed.Edited("hidden", v.Bay.Hidden, to.Hidden)
@@ -108,6 +109,6 @@ func (s *Desk) Arrange(ctx context.Context, by shop.Actor, order []drive.Bay) er
 		seen[b] = true
 		o.Arrangement = append(o.Arrangement, b.Number)
 	}
-	deed := shop.Deed{Kind: shop.BayOrdered, Bay: order[0], Text: fmt.Sprintf("Bays arranged by %s, %s first", by.Name, order[0].Words())}
+	deed := shop.Deed{Kind: shop.BayOrdered, Bay: order[0], Said: wording.Say(wording.BaysArranged, wording.Values{"bay": order[0].String(), "by": by.Name})}
 	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.orderSettling(ctx, o, slices.Clone(order)...) })
 }

@@ -7,9 +7,9 @@ import (
 	"math"
 	"slices"
 
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 )
 
@@ -151,7 +151,7 @@ func (c Compared) worst() (worst float64) {
 func apart(words, unit string, s trend.Sibling) string {
 	times := ""
 	if t := s.Times(); t >= 1.5 {
-		times = fmt.Sprintf(", %s times the median", quantity.Number(math.Round(t*10)/10))
+		times = fmt.Sprintf(", %s times the median", wording.Number(math.Round(t*10)/10))
 	} else if s.Value < s.Median && s.Median > 0 {
 		times = fmt.Sprintf(", %.0f %% under the median", 100*(1-s.Value/s.Median))
 	}
@@ -160,9 +160,9 @@ func apart(words, unit string, s trend.Sibling) string {
 
 func rate(x float64, unit string) string {
 	if unit == "B/s" {
-		return quantity.Of(x, "B") + "/s"
+		return wording.Of(x, "B") + "/s"
 	}
-	return quantity.Of(x, unit)
+	return wording.Of(x, unit)
 }
 
 // SiblingsView is a drive among the shop's drives of the same model.

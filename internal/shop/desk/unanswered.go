@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 )
 
@@ -53,7 +54,7 @@ func (s *Desk) MoveIntake(ctx context.Context, by shop.Actor, id int64, bay driv
 		case i.Clicks:
 			return nil, nil, &shop.Conflict{What: fmt.Sprintf("the drive of intake %d clicks", id), Advice: "Stop trying: every attempt may cost what is left of it."}
 		}
-		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Text: fmt.Sprintf("%s: intake %d is tried here", shop.Capital(bay.Words()), id)}
+		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Said: wording.Say(wording.IntakeTried, wording.Values{"bay": bay.String(), "intake": id})}
 		deed.Edited("bay", i.Bay, bay)
 		i.Bay = bay
 		i.NoteTried(bay, s.books.Clock.Now())

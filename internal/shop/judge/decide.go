@@ -16,6 +16,7 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/trend"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 )
 
@@ -195,7 +196,7 @@ func (s *Judge) settleOn(ctx context.Context, tx Tx, a assessment) ([]shop.Event
 			return nil, err
 		}
 		a.now.VerdictSeq, a.now.Signed = stored.Seq, nil
-		events = append(events, shop.Event{At: s.books.Clock.Now(), Kind: shop.VerdictChanged, Serial: serial, Bay: r.Bay, Reading: r.Seq, Text: fmt.Sprintf("%s: %s", serial, a.verdict.Grade)})
+		events = append(events, shop.Event{At: s.books.Clock.Now(), Kind: shop.VerdictChanged, Serial: serial, Bay: r.Bay, Reading: r.Seq, Said: wording.Say(wording.VerdictNow, wording.Values{"serial": serial, "grade": a.verdict.Grade.String()})})
 	}
 	return events, tx.SaveNow(ctx, a.drive.ID, a.now)
 }
@@ -312,7 +313,7 @@ func (s *Judge) SignTogether(ctx context.Context, by shop.Actor, drives []shop.D
 				return nil, nil, err
 			}
 			signed = append(signed, serial)
-			deed := shop.Deed{Kind: shop.VerdictSigned, Serial: serial, Bay: current.Now.Bay, Text: fmt.Sprintf("%s: %s, signed by %s", serial, v.Grade, by.Name)}
+			deed := shop.Deed{Kind: shop.VerdictSigned, Serial: serial, Bay: current.Now.Bay, Said: wording.Say(wording.VerdictSigned, wording.Values{"serial": serial, "grade": v.Grade.String(), "by": by.Name})}
 			deed.Edited("signed", nil, v.Grade)
 			deeds = append(deeds, deed)
 		}
@@ -374,11 +375,11 @@ func (s *Judge) Sign(ctx context.Context, by shop.Actor, d shop.Drive, seen int,
 		if err := tx.SaveNow(ctx, d.ID, current.Now); err != nil {
 			return nil, nil, err
 		}
-		text := fmt.Sprintf("%s: %s, signed by %s", d.Identity.Serial, v.Grade, by.Name)
+		said := wording.Say(wording.VerdictSigned, wording.Values{"serial": d.Identity.Serial, "grade": v.Grade.String(), "by": by.Name})
 		if grade != v.Grade {
-			text = fmt.Sprintf("%s: %s overruled with %s by %s", d.Identity.Serial, v.Grade, grade, by.Name)
+			said = wording.Say(wording.VerdictOverruled, wording.Values{"serial": d.Identity.Serial, "grade": v.Grade.String(), "now": grade.String(), "by": by.Name})
 		}
-		deed := shop.Deed{Kind: shop.VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Text: text}
+		deed := shop.Deed{Kind: shop.VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Said: said}
 		deed.Edited("grade", v.Grade, grade)
 		deed.Edited("signed", nil, grade)
 		return []shop.Deed{deed}, nil, nil

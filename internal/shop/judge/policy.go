@@ -14,6 +14,7 @@ import (
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/lowpriority"
 	"hylostat.example/internal/shop"
 )
@@ -93,7 +94,7 @@ func (s *Judge) Publish(ctx context.Context, by shop.Actor, text []byte, note st
 		if len(all) > 0 {
 			out.Version = all[0].Version + 1
 		}
-		deed := shop.Deed{Kind: shop.PolicyPublished, Text: fmt.Sprintf("Policy %d published by %s: %s", out.Version, by.Name, note)}
+		deed := shop.Deed{Kind: shop.PolicyPublished, Said: wording.Say(wording.PolicyPublished, wording.Values{"version": out.Version, "by": by.Name, "note": note})}
 		deed.Edited("policy", out.Version-1, out.Version)
 		return []shop.Deed{deed}, nil, tx.SavePolicy(ctx, out)
 	})
@@ -234,12 +235,12 @@ func (s *Judge) SetOutcome(ctx context.Context, by shop.Actor, d shop.Drive, o s
 		return &shop.Invalid{What: "an outcome needs a day that has been", Advice: "Say when it failed, or until when it is known to have worked."}
 	}
 	o.Drive, o.By, o.Noted = d.ID, by.Name, s.books.Clock.Now()
-	words := "known to have worked until"
+	became := wording.OutcomeWorked
 	if o.Failed {
-		words = "failed on"
+		became = wording.OutcomeFailed
 	}
 	return shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
-		return []shop.Deed{{Kind: shop.OutcomeNoted, Serial: d.Identity.Serial, Text: fmt.Sprintf("%s: %s %s, noted by %s", d.Identity.Serial, words, o.At.Format("2 Jan 2006"), o.By)}}, nil, tx.SaveOutcome(ctx, o)
+		return []shop.Deed{{Kind: shop.OutcomeNoted, Serial: d.Identity.Serial, Said: wording.Say(became, wording.Values{"serial": d.Identity.Serial, "at": o.At.Format(time.RFC3339), "by": o.By})}}, nil, tx.SaveOutcome(ctx, o)
 	})
 }
 
@@ -294,7 +295,7 @@ func (s *Judge) learnRisk(ctx context.Context, by shop.Actor, fates []risk.Fate)
 		return out, nil
 	}
 	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
-		deed := shop.Deed{Kind: shop.PolicyReplayed, Text: "The chance of failing is calibrated on what became of the shop's drives"}
+		deed := shop.Deed{Kind: shop.PolicyReplayed, Said: wording.Say(wording.RiskCalibrated)}
 		return []shop.Deed{deed}, nil, tx.SaveCalibration(ctx, s.books.Clock.Now(), k)
 	})
 	if err == nil {

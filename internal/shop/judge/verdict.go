@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"hylostat.example/internal/core/policy"
-	"hylostat.example/internal/core/quantity"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 )
 
@@ -48,5 +48,5 @@ func Moved(before, after float64, unit string) string {
 	if after < before {
 		sign = "\u2212"
 	}
-	return sign + quantity.Of(max(after-before, before-after), unit)
+	return sign + wording.Of(max(after-before, before-after), unit)
 }

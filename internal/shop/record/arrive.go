@@ -12,6 +12,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/judge"
@@ -26,7 +27,7 @@ func (s *Keeper) Arrived(ctx context.Context, tx Tx, p protocol.Reading) ([]shop
 		return nil, err
 	}
 	d := k.drive
-	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: fresh.reading.Seq, Text: fmt.Sprintf("%s: reading %d taken", p.Key.Serial, fresh.reading.Seq)}}
+	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: fresh.reading.Seq, Said: wording.Say(wording.ReadingTaken, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq})}}
 	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
@@ -188,7 +189,7 @@ func (s *Keeper) TakeReading(ctx context.Context, by shop.Actor, d shop.Drive, a
 		return shop.Reading{}, &shop.Conflict{What: d.Identity.Serial + " is in no bay", Advice: "Attach it to a bay, then read it."}
 	}
 	order := protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: rand.Text(), By: by.Name, Attachments: attachments}
-	deed := shop.Deed{Kind: shop.ReadingOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: d.Identity.Serial + ": a reading, ordered"}
+	deed := shop.Deed{Kind: shop.ReadingOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.ReadingOrdered, wording.Values{"serial": d.Identity.Serial})}
 	var b brought
 	err := shop.Command(ctx, s.books, s.store, by, deed, func() (err error) {
 		b, err = s.await(ctx, order, orderDeadline)

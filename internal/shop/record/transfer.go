@@ -9,6 +9,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -38,15 +39,11 @@ func (s *Keeper) Import(ctx context.Context, by shop.Actor, f record.File) ([]Im
 			events = append(events, more...)
 			all = append(all, done)
 			if done.Readings > 0 {
-				text := fmt.Sprintf("%s: %d readings taken in", done.Key.Serial, done.Readings)
-				if done.Readings == 1 {
-					text = done.Key.Serial + ": 1 reading taken in"
-				}
-				deeds = append(deeds, shop.Deed{Kind: shop.ReadingTaken, Serial: done.Key.Serial, Text: text})
+				deeds = append(deeds, shop.Deed{Kind: shop.ReadingTaken, Serial: done.Key.Serial, Said: wording.Say(wording.ReadingsImported, wording.Values{"serial": done.Key.Serial, "n": done.Readings})})
 			}
 		}
 		if len(deeds) == 0 {
-			deeds = append(deeds, shop.Deed{Kind: shop.RecordImported, Text: "A record file taken in: all of it was known"})
+			deeds = append(deeds, shop.Deed{Kind: shop.RecordImported, Said: wording.Say(wording.RecordKnown)})
 		}
 		return deeds, events, nil
 	})
@@ -137,7 +134,7 @@ const mostRedecoded = 1000
 // One drive is one change: an interruption leaves whole drives.
 func (s *Keeper) Redecode(ctx context.Context, by shop.Actor) (Redecoding, error) {
 	var sum Redecoding
-	deed := shop.Deed{Kind: shop.Redecoded, Text: fmt.Sprintf("All readings decoded anew by decoder %d", reading.DecoderVersion)}
+	deed := shop.Deed{Kind: shop.Redecoded, Said: wording.Say(wording.Redecoded, wording.Values{"version": reading.DecoderVersion})}
 	if err := shop.Act(ctx, s.books, s.store, by, func(Tx) ([]shop.Deed, []shop.Event, error) { return []shop.Deed{deed}, nil, nil }); err != nil {
 		return sum, err
 	}

@@ -4,11 +4,11 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"time"
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/volume"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -20,7 +20,7 @@ type VolumesView struct {
 	By     string
 	Layout volume.Layout
 	Checks map[int]volume.Check // by partition
-	Says   string
+	Says   wording.Phrase
 }
 
 // LookAtVolumes has the bench read partition tables and superblocks of a drive whose data is not at risk, and waits for it. A
@@ -35,7 +35,7 @@ func (s *Keeper) LookAtVolumes(ctx context.Context, by shop.Actor, d shop.Drive)
 		return VolumesView{}, &shop.Conflict{What: "the data on " + d.Identity.Serial + " is wanted and not copied", Advice: "Copy the data and record the copy, then look at its file systems; or look at those of the copy."}
 	}
 	order := protocol.Order{Kind: protocol.OrderVolumes, Bay: d.Now.Bay, Key: d.Identity.Key, ID: rand.Text(), By: by.Name}
-	deed := shop.Deed{Kind: shop.VolumesOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Text: d.Identity.Serial + ": a look at its file systems, ordered"}
+	deed := shop.Deed{Kind: shop.VolumesOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.VolumesOrdered, wording.Values{"serial": d.Identity.Serial})}
 	err := shop.Command(ctx, s.books, s.store, by, deed, func() error {
 		_, err := s.await(ctx, order, volumesDeadline)
 		return err
@@ -55,8 +55,7 @@ func (s *Keeper) VolumesSeen(ctx context.Context, tx Tx, v protocol.Volumes) ([]
 	if err != nil {
 		return nil, err
 	}
-	text := d.Identity.Serial + ": file systems looked at"
-	return []shop.Event{{At: s.books.Clock.Now(), Kind: shop.VolumesSeen, Serial: d.Identity.Serial, Bay: v.Bay, By: v.By, Order: v.Order, Text: text}}, tx.AddVolumes(ctx, d.ID, v)
+	return []shop.Event{{At: s.books.Clock.Now(), Kind: shop.VolumesSeen, Serial: d.Identity.Serial, Bay: v.Bay, By: v.By, Order: v.Order, Said: wording.Say(wording.VolumesSeen, wording.Values{"serial": d.Identity.Serial})}}, tx.AddVolumes(ctx, d.ID, v)
 }
 
 // Volumes gives what was seen of a drive's file systems last.
@@ -90,7 +89,7 @@ func recorded(pieces []volume.Piece) volume.Reader {
 }
 
 // Damaged names the first volume that is damaged by its own word or by that of a checker.
-func (v VolumesView) Damaged() (string, bool) {
+func (v VolumesView) Damaged() (wording.Phrase, bool) {
 	for _, one := range v.Layout.Volumes {
 		checked := v.Checks[one.Partition].Result
 		if one.State == volume.Damaged && checked != volume.FoundClean || checked == volume.FoundDamaged {
@@ -98,40 +97,42 @@ func (v VolumesView) Damaged() (string, bool) {
 		}
 	}
 	if len(v.Layout.Faults) > 0 {
-		return "the partition table", true
+		return wording.Say(wording.PartitionTable), true
 	}
-	return "", false
+	return wording.Phrase{}, false
 }
 
 // called names a volume for a sentence.
-func called(v volume.Volume) string {
-	words := v.Kind
-	if words == "" {
-		words = "a file system that is not recognised"
+func called(v volume.Volume) wording.Phrase {
+	values, code := wording.Values{"kind": v.Kind}, wording.VolumeNamed
+	if v.Kind == "" {
+		values["kind"] = wording.Say(wording.VolumeUnknown)
 	}
+	values["label"] = wording.Phrase{}
 	if v.Label != "" {
-		words += " “" + v.Label + "”"
+		values["label"] = wording.Say(wording.VolumeLabel, wording.Values{"text": v.Label})
 	}
 	if v.Partition > 0 {
-		words = fmt.Sprintf("%s on partition %d", words, v.Partition)
+		code, values["partition"] = wording.VolumeOnPartition, v.Partition
 	}
-	return words
+	return wording.Say(code, values)
 }
 
 // says draws the conclusion: whether it is the drive, the file system, or neither.
-func (v VolumesView) says(g drive.Grade) string {
+func (v VolumesView) says(g drive.Grade) wording.Phrase {
 	what, damaged := v.Damaged()
+	values := wording.Values{"what": what, "grade": g.String()}
 	switch {
 	case damaged && g == drive.Healthy:
-		return "The drive is sound, the file system is damaged: " + what + "."
+		return wording.Say(wording.VolumesDamagedAlone, values)
 	case damaged && g == drive.Undecided:
-		return "Damaged: " + what + ". Whether the drive is at fault is not decided: check it first."
+		return wording.Say(wording.VolumesDamagedOpen, values)
 	case damaged:
-		return "Damaged: " + what + ", and the drive is " + g.String() + ". Repair the file system on a copy, never on this drive."
+		return wording.Say(wording.VolumesDamagedBoth, values)
 	case len(v.Layout.Volumes) == 0:
-		return "No partition table and no file system is recognised: the drive is empty, or encrypted as a whole."
+		return wording.Say(wording.VolumesNone)
 	case g == drive.Healthy:
-		return "Drive and file systems are sound. The fault lies elsewhere: the cable, the computer, a program."
+		return wording.Say(wording.VolumesSound)
 	}
-	return "Nothing speaks against its file systems."
+	return wording.Say(wording.VolumesQuiet)
 }

@@ -9,6 +9,7 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -57,9 +58,9 @@ func (s *Conductor) order(ctx context.Context, by shop.Actor, o protocol.Order) 
 			return nil, nil, err
 		}
 		deed.Run = o.Run
-		deed.Text = fmt.Sprintf("%s: %s, run %d, ordered", shop.Capital(o.Bay.Words()), strings.ToLower(o.Check.Title()), o.Run)
+		deed.Said = wording.Say(wording.RunOrdered, wording.Values{"bay": o.Bay.String(), "kind": string(o.Check), "run": o.Run})
 		if o.Despite != "" {
-			deed.Text += " although the data is at risk: " + o.Despite
+			deed.Said = wording.Say(wording.RunDespite, wording.Values{"deed": deed.Said, "why": o.Despite})
 		}
 		return []shop.Deed{deed}, nil, nil
 	})
@@ -99,11 +100,11 @@ func within(id drive.Identity, spans []ata.Span) error {
 
 // StopRun stops a run and gives it as it stands then.
 func (s *Conductor) StopRun(ctx context.Context, by shop.Actor, id int64) (check.Run, error) {
-	return s.tellRun(ctx, by, id, protocol.OrderStop, "stopped")
+	return s.tellRun(ctx, by, id, protocol.OrderStop, wording.RunStopped)
 }
 
 // tellRun has a bench stop a run, let its sweep wait or go on, and gives the run as it stands then.
-func (s *Conductor) tellRun(ctx context.Context, by shop.Actor, id int64, kind protocol.OrderKind, words string) (check.Run, error) {
+func (s *Conductor) tellRun(ctx context.Context, by shop.Actor, id int64, kind protocol.OrderKind, said wording.Code) (check.Run, error) {
 	r, err := s.RunByID(ctx, id)
 	if err != nil {
 		return r, err
@@ -111,7 +112,7 @@ func (s *Conductor) tellRun(ctx context.Context, by shop.Actor, id int64, kind p
 	if r.State == check.Done {
 		return r, &shop.Conflict{What: fmt.Sprintf("run %d is done", id), Advice: "There is nothing to " + string(kind) + "."}
 	}
-	deed := shop.Deed{Kind: shop.RunOrdered, Serial: r.Key.Serial, Bay: r.Bay, Run: id, Text: fmt.Sprintf("%s: %s, run %d, %s", shop.Capital(r.Bay.Words()), strings.ToLower(r.Kind.Title()), id, words)}
+	deed := shop.Deed{Kind: shop.RunOrdered, Serial: r.Key.Serial, Bay: r.Bay, Run: id, Said: wording.Say(said, wording.Values{"bay": r.Bay.String(), "kind": string(r.Kind), "run": id})}
 	err = shop.Command(ctx, s.books, s.store, by, deed, func() error {
 		_, err := s.fleet.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by.Name})
 		return err

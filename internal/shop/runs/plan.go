@@ -7,6 +7,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -16,9 +17,9 @@ type Queue struct {
 	Bench   string     // by its name
 	Plan    check.Plan // of the open lot where it has one, else the bench's
 	Going   int
-	Waiting int      // for their turn
-	Done    int      // of the plan, since it was made
-	Words   []string // what to do at which bay, and why others wait
+	Waiting int              // for their turn
+	Done    int              // of the plan, since it was made
+	Says    []wording.Phrase // what to do at which bay, and why others wait
 }
 
 func NoPlan(k check.Kind) error {
@@ -48,20 +49,20 @@ func (s *Conductor) SetPlan(ctx context.Context, by shop.Actor, bench string, ki
 		return Queue{}, NoPlan(kind)
 	}
 	p := check.Plan{Check: kind, By: by.Name, At: s.books.Clock.Now()}
-	where := ""
+	where := wording.Phrase{}
 	if bench != "" {
-		where = " at " + bench
+		where = wording.Say(wording.AtBench, wording.Values{"bench": bench})
 	}
-	text := fmt.Sprintf("The plan%s is ended by %s", where, by.Name)
+	said := wording.Say(wording.PlanEnded, wording.Values{"where": where, "by": by.Name})
 	if kind != "" {
-		text = fmt.Sprintf("Planned by %s: %s of every drive%s", by.Name, kind.Title(), where)
+		said = wording.Say(wording.PlanMade, wording.Values{"where": where, "by": by.Name, "kind": string(kind)})
 	}
 	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
 		was, err := tx.Plan(ctx, bench)
 		if err != nil {
 			return nil, nil, err
 		}
-		deed := shop.Deed{Kind: shop.PlanChanged, Text: text}
+		deed := shop.Deed{Kind: shop.PlanChanged, Said: said}
 		deed.Edited("plan", was.Check, p.Check)
 		return []shop.Deed{deed}, nil, tx.SavePlan(ctx, bench, p)
 	})
@@ -169,12 +170,12 @@ func (s *Conductor) Queue(ctx context.Context, bench string) (q Queue, err error
 			q.Done++
 		}
 	}
-	q.Words, err = s.exchanges(ctx, bench, all)
+	q.Says, err = s.exchanges(ctx, bench, all)
 	return q, err
 }
 
 // exchanges says at which bay a drive can be put in, or exchanged because its planned check is done.
-func (s *Conductor) exchanges(ctx context.Context, bench string, runs []check.Run) (words []string, err error) {
+func (s *Conductor) exchanges(ctx context.Context, bench string, runs []check.Run) (says []wording.Phrase, err error) {
 	bays, err := s.store.Bays(ctx)
 	if err != nil {
 		return nil, err
@@ -185,7 +186,7 @@ func (s *Conductor) exchanges(ctx context.Context, bench string, runs []check.Ru
 		}
 		switch b.Connection {
 		case protocol.Empty:
-			words = append(words, shop.Capital(b.ID.Words())+" is free: put the next one in.")
+			says = append(says, wording.Say(wording.BayFree, wording.Values{"bay": b.ID.String()}))
 		case protocol.Answering:
 			d, err := s.store.DriveByKey(ctx, b.Key)
 			if shop.IsNone(err) { // it has just come to answer, and its reading is on the way
@@ -199,10 +200,10 @@ func (s *Conductor) exchanges(ctx context.Context, bench string, runs []check.Ru
 				return nil, err
 			}
 			if slices.ContainsFunc(runs, func(r check.Run) bool { return r.Key == b.Key && p.Met(&r) }) {
-				words = append(words, shop.Capital(b.ID.Words())+" is done: exchange the drive.")
+				says = append(says, wording.Say(wording.BayDone, wording.Values{"bay": b.ID.String()}))
 			}
 		default: // nothing can be done there by exchanging
 		}
 	}
-	return words, nil
+	return says, nil
 }

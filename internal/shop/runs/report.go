@@ -2,10 +2,10 @@ package runs
 
 import (
 	"context"
-	"fmt"
 	"slices"
 
 	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -29,7 +29,7 @@ func (s *Conductor) BenchStarted(ctx context.Context, tx Tx, bench string, start
 		if r.Bay.Bench != bench || slices.Contains(started.Open, r.ID) {
 			continue
 		}
-		r.State, r.Outcome, r.Reason, r.Ended = check.Done, check.Stopped, "its bench knows nothing of it any more: what it did last is not known", s.books.Clock.Now()
+		r.State, r.Outcome, r.Reason, r.Ended = check.Done, check.Stopped, wording.Say(wording.RunLost), s.books.Clock.Now()
 		more, err := s.RunChanged(ctx, tx, r)
 		if err != nil {
 			return nil, err
@@ -43,8 +43,7 @@ func (s *Conductor) RunChanged(ctx context.Context, tx Tx, r check.Run) ([]shop.
 	if err := tx.SaveRun(ctx, r); err != nil {
 		return nil, err
 	}
-	text := fmt.Sprintf("%s: %s, %s", shop.Capital(r.Bay.Words()), r.Kind.Title(), Standing(r))
-	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Text: text}}
+	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Said: wording.Say(wording.RunStands, wording.Values{"bay": r.Bay.String(), "kind": string(r.Kind), "standing": r.Stands()})}}
 	if r.State != check.Done {
 		return events, nil
 	}

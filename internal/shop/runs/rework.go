@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"hylostat.example/internal/core/check"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/judge"
@@ -151,7 +151,7 @@ type ReworkView struct {
 	Run      check.Run
 	Compared *record.Comparison // the readings before and after it; nil while there are not both
 	Held     *bool              // by a whole sweep on a later day; nil: not known yet
-	Words    []string
+	Says     []wording.Phrase
 }
 
 // ReworkOf gives a rework, the drive's counters before and after it, and whether it held.
@@ -188,12 +188,12 @@ func (s *Conductor) ReworkOf(ctx context.Context, id int64) (v ReworkView, err e
 		v.Compared = &c
 	}
 	for _, step := range v.Run.Steps {
-		if step.Standing != nil && step.Note != "" {
-			v.Words = append(v.Words, step.Kind.Title()+": "+step.Note+".")
+		if step.Standing != nil && !step.Note.IsZero() {
+			v.Says = append(v.Says, wording.Say(wording.ReworkStep, wording.Values{"step": string(step.Kind), "note": step.Note}))
 		}
 		if step.Standing != nil && step.Standing.Elsewhere != nil {
 			e := step.Standing.Elsewhere
-			v.Words = append(v.Words, fmt.Sprintf("LBA %d holds what was written to LBA %d: the drive has less room than it claims.", e.LBA, e.From))
+			v.Says = append(v.Says, wording.Say(wording.ReworkElsewhere, wording.Values{"lba": e.LBA, "from": e.From}))
 		}
 	}
 	if v.Run.State != check.Done {
@@ -211,11 +211,11 @@ func (s *Conductor) held(ctx context.Context, d shop.Drive, v *ReworkView) error
 	v.Held = since.Held
 	switch {
 	case since.Held == nil:
-		v.Words = append(v.Words, "Whether it holds is not known yet: sweep the whole surface on a later day.")
+		v.Says = append(v.Says, wording.Say(wording.ReworkOpen))
 	case *since.Held:
-		v.Words = append(v.Words, fmt.Sprintf("It held: the whole surface was read again on %s.", since.When.Format("2 Jan 2006")))
+		v.Says = append(v.Says, wording.Say(wording.ReworkHeld, wording.Values{"at": since.When.Format(time.RFC3339)}))
 	default:
-		v.Words = append(v.Words, fmt.Sprintf("It did not hold: %s sectors of it cannot be read again, on %s.", quantity.Number(float64(since.Again)), since.When.Format("2 Jan 2006")))
+		v.Says = append(v.Says, wording.Say(wording.ReworkFailed, wording.Values{"n": since.Again, "at": since.When.Format(time.RFC3339)}))
 	}
 	return nil
 }

@@ -6,9 +6,9 @@ import (
 	"slices"
 
 	"hylostat.example/internal/core/check"
-	"hylostat.example/internal/core/quantity"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
@@ -158,10 +158,10 @@ func (s *Conductor) sweeps(id int64, after int) bool {
 
 // slowOnce asks the readings before and after a sweep why places were slow the first time only: the drive has relocated
 // them meanwhile, or the host was busy.
-func (s *Conductor) slowOnce(ctx context.Context, one shop.Sweep) (string, error) {
+func (s *Conductor) slowOnce(ctx context.Context, one shop.Sweep) (wording.Phrase, error) {
 	moments, err := s.store.Moments(ctx, one.Drive)
 	if err != nil {
-		return "", err
+		return wording.Phrase{}, err
 	}
 	var before, after *shop.Moment
 	for i := range moments {
@@ -174,21 +174,21 @@ func (s *Conductor) slowOnce(ctx context.Context, one shop.Sweep) (string, error
 		}
 	}
 	if before == nil || after == nil {
-		return "", nil
+		return wording.Phrase{}, nil
 	}
 	known := false
 	for _, name := range []signal.Name{signal.Reallocated, signal.GrownDefects, signal.ReallocationEvents} {
 		was, had := before.Signals.Get(name)
 		now, has := after.Signals.Get(name)
 		if had && has && now > was {
-			return fmt.Sprintf("the drive relocated it meanwhile: its count rose by %s", quantity.Number(now-was)), nil
+			return wording.Say(wording.OnceRelocated, wording.Values{"n": now - was}), nil
 		}
 		known = known || had && has
 	}
 	if !known {
-		return "", nil
+		return wording.Phrase{}, nil
 	}
-	return "the host was busy: the drive relocated nothing", nil
+	return wording.Say(wording.OnceBusy), nil
 }
 
 // Sweeps lists the sweeps of a drive that ended, newest first.
@@ -228,61 +228,9 @@ func (s *Conductor) CompareSweeps(ctx context.Context, before, after int64) ([]s
 
 // Pause lets the sweep of a run wait, or go on.
 func (s *Conductor) Pause(ctx context.Context, by shop.Actor, id int64, on bool) (check.Run, error) {
-	kind, words := protocol.OrderResume, "resumed"
+	kind, said := protocol.OrderResume, wording.RunResumed
 	if on {
-		kind, words = protocol.OrderPause, "paused"
+		kind, said = protocol.OrderPause, wording.RunPaused
 	}
-	return s.tellRun(ctx, by, id, kind, words)
-}
-
-// SaysSweep puts into words what a sweep found, and what it rules out and cannot. once is why places were slow only once, where
-// that is known.
-func SaysSweep(s check.Standing, once string) []string {
-	if once == "" {
-		once = "the host was busy, or the drive has just relocated it"
-	}
-	if s.Written != nil { // its step says what it did
-		return []string{}
-	}
-	var all []string
-	plural := func(n uint64, one, many string) string {
-		if n == 1 {
-			return "1 " + one
-		}
-		return quantity.Number(float64(n)) + " " + many
-	}
-	if s.Unreadable > 0 {
-		all = append(all, plural(s.Unreadable, "sector cannot be read.", "sectors cannot be read."))
-	}
-	if s.Confirmed > 0 {
-		all = append(all, plural(s.Confirmed, "place is slow, twice.", "places are slow, twice."))
-	}
-	switch passing := s.Slow - min(s.Slow, s.Confirmed); {
-	case passing > 0 && s.Share < 1:
-		all = append(all, plural(passing, "place is slow, and not read a second time yet.", "places are slow, and not read a second time yet."))
-	case passing > 0:
-		all = append(all, plural(passing, "place was slow once: "+once+".", "places were slow once: "+once+"."))
-	}
-	if s.Other > 0 {
-		all = append(all, plural(s.Other, "place failed for another reason.", "places failed for other reasons."))
-	}
-	if s.Early != "" {
-		all = append(all, fmt.Sprintf("Stopped at %d %%: %s.", int(100*s.Share), s.Early))
-	}
-	if s.Lost > 0 {
-		all = append(all, plural(s.Lost, "sector does not hold what was written to it.", "sectors do not hold what was written to them."))
-	}
-	clean := s.Unreadable == 0 && s.Confirmed == 0 && s.Lost == 0
-	switch {
-	case s.Share < 1:
-	case s.Sample != nil && clean:
-		all = append(all, fmt.Sprintf("Every sample was read. Rules out scattered damage of more than %.1f %% of the surface, with 95 %% confidence.", 100*s.Sample.RulesOut(0.95)),
-			"Cannot rule out one small cluster: it would almost surely be missed.")
-	case s.Sample == nil && clean:
-		all = append(all, "Everything was read, nothing is slow.")
-	}
-	if s.Held != nil && s.Share == 1 {
-		all = append(all, fmt.Sprintf("%s of what was read held data. For the rest a flash drive answers without touching its cells.", shop.Percent(*s.Held)))
-	}
-	return append([]string{}, all...)
+	return s.tellRun(ctx, by, id, kind, said)
 }

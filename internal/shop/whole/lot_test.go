@@ -122,7 +122,7 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 	require.NoError(t, err)
 	var words []string
 	for _, e := range history {
-		words = append(words, e.Text)
+		words = append(words, e.Says.String())
 	}
 	text := strings.Join(words, "\n")
 	assert.Contains(t, text, "from an earlier owner")
@@ -207,8 +207,8 @@ func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
 	require.NoError(t, err)
 	var who []string
 	for _, a := range rows {
-		who = append(who, a.By+": "+a.Text)
-		assert.NotContains(t, a.Text, "Pellwick", "the audit is kept for ever and names no customer")
+		who = append(who, a.By+": "+a.Said.String())
+		assert.NotContains(t, a.Said.Column(), "Pellwick", "the audit is kept for ever and names no customer")
 	}
 	assert.Equal(t, []string{"Maud: KVA077M511: undecided overruled with degrading by Maud", "Imre: Bay 2: quick check, run 1, ordered", "Dov: Bay 2: intake 1 opened"}, who)
 	v, err := p.VerifyAudit(ctx)

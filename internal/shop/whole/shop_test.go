@@ -224,7 +224,7 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 	assert.Contains(t, v.Findings[0].Detail, "waiting: 0 at 9\u00a0240 h, first seen at 9\u00a0320 h, reading 5")
 	changes, err := p.History(t.Context(), p.drive("7M511"))
 	require.NoError(t, err)
-	assert.Equal(t, "Waiting 3 to 5", changes[0].Text)
+	assert.Equal(t, "Waiting 3 to 5", changes[0].Says.String())
 }
 
 // A bench whose disk is full for a while cannot even forget what was taken in; the shop goes on with it when it can.
@@ -300,7 +300,7 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	} {
 		v := p.bay(row.bay)
 		assert.Equal(t, row.action, v.Action, name)
-		assert.Equal(t, row.doing, v.Doing, name)
+		assert.Equal(t, row.doing, v.Doing.String(), name)
 	}
 	p.read(week, tested("KVA077M511", 9080))
 	assert.Equal(t, desk.ActionSign, p.bay(answering).Action)
@@ -308,9 +308,9 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, desk.ActionOpen, p.bay(answering).Action)
 	answering.Device.InUse = "mounted at /srv"
-	assert.Equal(t, "In use: mounted at /srv", p.bay(answering).Note)
+	assert.Equal(t, "In use: mounted at /srv", p.bay(answering).Note.String())
 	require.NoError(t, p.Take(t.Context(), "", protocol.Report{Run: &check.Run{ID: 3, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: s.key(), State: check.Running, Steps: []check.Step{{Kind: check.ShortTest, State: check.Begun}}}}))
-	assert.Equal(t, "Quick: short self-test", p.bay(answering).Doing)
+	assert.Equal(t, "Quick: short self-test", p.bay(answering).Doing.String())
 }
 
 func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
@@ -453,7 +453,7 @@ func TestSigningNamesWhatWasSeen(t *testing.T) {
 	assert.ErrorContains(t, err, "signed by Imre already")
 	history, err := p.History(t.Context(), d)
 	require.NoError(t, err)
-	assert.Contains(t, history[0].Text, "Overruled with replace by Imre: “clicks”")
+	assert.Contains(t, history[0].Says.String(), "Overruled with replace by Imre: “clicks”")
 	worse := tested("KVA077M511", 9160)
 	worse.pending = 8
 	p.read(week, worse)
@@ -513,7 +513,7 @@ func TestListenersHearFactsInOrderAndStoredOnesAgain(t *testing.T) {
 	stored, err := p.Events(t.Context(), e.Seq-1, 10)
 	require.NoError(t, err)
 	require.Len(t, stored, 1)
-	assert.Equal(t, e.Text, stored[0].Text)
+	assert.Equal(t, e.Said.String(), stored[0].Said.String())
 	cancel()
 	_, open := <-heard
 	assert.False(t, open)
@@ -580,7 +580,7 @@ func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 	require.NoError(t, err)
 	for _, e := range history {
 		if e.Kind == "change" {
-			changes = append(changes, e.Text)
+			changes = append(changes, e.Says.String())
 		}
 	}
 	assert.Equal(t, []string{"Waiting 2 to 9", "Waiting 0 to 2"}, changes, "what moved is told in the order of time")

@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/runs"
@@ -161,14 +162,14 @@ func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
 		p.swept(1, s, 1)
 		one, _, err := p.SweepOf(t.Context(), 1)
 		require.NoError(t, err)
-		assert.Empty(t, one.Once, "before the second reading nobody knows")
+		assert.Zero(t, one.Once, "before the second reading nobody knows")
 		s.reallocated = grown
 		take(check.ReadingAfter)
 		one, _, err = p.SweepOf(t.Context(), 1)
 		require.NoError(t, err)
-		assert.Equal(t, says, one.Once)
+		assert.Equal(t, says, one.Once.String())
 		one.Standing.Slow = 1
-		assert.Contains(t, runs.SaysSweep(one.Standing, one.Once), "1 place was slow once: "+says+".")
+		assert.Contains(t, wording.All(one.Standing.Says(one.Once)), "1 place was slow once: "+says+".")
 	}
 }
 
