@@ -277,7 +277,11 @@ func statementOf(s handover.Statement) contract.Statement {
 	list := func(all []string) []string { return append([]string{}, all...) }
 	return contract.Statement{
 		Language: contract.Language(s.Language.String()),
-		Shop:     s.Shop, Number: s.Number, Date: s.Date, Grade: contract.Grade(s.Grade.String()), Title: s.Title, Answer: s.Answer,
+		Headings: contract.StatementHeadings{
+			Title: s.Head("title"), Does: s.Head("does"), Care: s.Head("care"), NotFor: s.Head("not_for"), Why: s.Head("why"), Do: s.Head("do"),
+			Checked: s.Head("checked"), NotChecked: s.Head("not_checked"), Data: s.Head("data"),
+		},
+		Shop: s.Shop, Number: s.Number, Date: s.Date, Grade: contract.Grade(s.Grade.String()), Title: s.Title, Answer: s.Answer,
 		Does: list(s.Does), Care: list(s.Care), NotFor: list(s.NotFor), Why: list(s.Why), Do: list(s.Do), Checked: list(s.Checked), NotChecked: list(s.NotChecked),
 		DataState: contract.DataState(s.DataState), Data: s.Data, Signature: s.Signature, Foot: s.Foot,
 		Facts: each(s.Facts, func(p handover.Particular) contract.Particular {

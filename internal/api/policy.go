@@ -225,7 +225,7 @@ func (h *handlers) SetOutcome(ctx context.Context, r server.SetOutcomeRequestObj
 
 func restOf(r verdict.Rest) contract.Rest {
 	d, _ := signal.Lookup(r.Signal)
-	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + " " + wording.Of(r.Value, d.Unit), Value: r.Value, Source: r.Source, Page: text(r.Page)}
+	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + ": " + d.Amount(r.Value), Value: r.Value, Source: r.Source, Page: text(r.Page)}
 	if r.Length > 0 {
 		out.Offset, out.Length = &r.Offset, &r.Length
 	}

@@ -52,7 +52,7 @@ func TestAVerdictIsPrintedWithItsReasons(t *testing.T) {
 	printVerdict(&out, contract.Verdict{
 		Grade: "degrading", Duty: "everyday", Policy: 7, Advice: []string{"Copy data.", "Watch weekly."},
 		Findings: []contract.Finding{{Sentence: "3 reallocated, steady 2 110 h", Detail: "unchanged", Effect: "degrading", Margin: &contract.Margin{Words: "3 of 8 used"}}},
-		Notes:    []contract.Finding{{Sentence: "Link errors grow", Effect: "note"}},
+		Notes:    []contract.Finding{{Sentence: "Interface CRC errors grow", Effect: "note"}},
 		Missing:  []contract.Missing{{What: "an extended self-test", Run: "extended self-test", Minutes: 240}},
 		Unjudged: []contract.Unjudged{{Title: "vibration", Reason: "the drive does not report it"}},
 		Duties:   []contract.Fit{{Fitness: "does", Words: "carry"}, {Fitness: "unjudged", Words: "archive, needs whole sweep"}},
@@ -60,7 +60,7 @@ func TestAVerdictIsPrintedWithItsReasons(t *testing.T) {
 	})
 	for _, line := range []string{
 		"/ degrading for everyday   policy 7   overruled with replace by Imre: clicks\n", "1  3 reallocated, steady 2 110 h  3 of 8 used\n", "     unchanged\n",
-		"2  Link errors grow               advice only\n", "missing   an extended self-test\n          get it by: extended self-test, about 4 h\n",
+		"2  Interface CRC errors grow      advice only\n", "missing   an extended self-test\n          get it by: extended self-test, about 4 h\n",
 		"not judged   vibration: the drive does not report it\n", "does for    carry\n", "not judged  archive, needs whole sweep\n", "next        Copy data.\n            Watch weekly.\n",
 	} {
 		assert.Contains(t, out.String(), line)

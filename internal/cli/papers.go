@@ -313,7 +313,7 @@ func statementCommand() *cli.Command {
 }
 
 func printStatement(w io.Writer, s contract.Statement) {
-	_, _ = fmt.Fprintf(w, "%s   statement %s, %s\n\n%s\n%s\n", s.Shop, s.Number, s.Date, bold(w, mark(s.Grade)+" "+s.Title), s.Answer)
+	_, _ = fmt.Fprintf(w, "%s   %s, %s\n\n%s\n%s\n", s.Shop, s.Headings.Title, s.Date, bold(w, mark(s.Grade)+" "+s.Title), s.Answer)
 	list := func(title string, all []string) {
 		if len(all) == 0 {
 			return
@@ -326,16 +326,16 @@ func printStatement(w io.Writer, s contract.Statement) {
 	for _, use := range []struct {
 		title string
 		all   []string
-	}{{"does for", s.Does}, {"with a second copy", s.Care}, {"not for", s.NotFor}} {
+	}{{s.Headings.Does, s.Does}, {s.Headings.Care, s.Care}, {s.Headings.NotFor, s.NotFor}} {
 		if len(use.all) > 0 {
-			_, _ = fmt.Fprintf(w, "%-19s %s\n", use.title, strings.Join(use.all, ", "))
+			_, _ = fmt.Fprintf(w, "%-27s %s\n", use.title, strings.Join(use.all, ", "))
 		}
 	}
-	list("Why", s.Why)
-	list("What to do now", s.Do)
-	list("What was checked", s.Checked)
-	list("What was not checked", s.NotChecked)
-	_, _ = fmt.Fprintf(w, "\nYour data\n    %s\n\n", s.Data)
+	list(s.Headings.Why, s.Why)
+	list(s.Headings.Do, s.Do)
+	list(s.Headings.Checked, s.Checked)
+	list(s.Headings.NotChecked, s.NotChecked)
+	_, _ = fmt.Fprintf(w, "\n%s\n    %s\n\n", s.Headings.Data, s.Data)
 	for _, f := range s.Facts {
 		_, _ = fmt.Fprintf(w, "%-12s %s\n", f.Name, f.Value)
 	}

@@ -2585,6 +2585,9 @@ type Statement struct {
 	Foot      string       `json:"foot"`
 	Grade     Grade        `json:"grade"`
 
+	// Headings What stands above the statement's parts
+	Headings StatementHeadings `json:"headings"`
+
 	// Language Of the papers an owner gets
 	Language   Language `json:"language"`
 	NotChecked []string `json:"not_checked"`
@@ -2596,6 +2599,21 @@ type Statement struct {
 	Signature string   `json:"signature"`
 	Title     string   `json:"title"`
 	Why       []string `json:"why"`
+}
+
+// StatementHeadings What stands above the statement's parts
+type StatementHeadings struct {
+	Care       string `json:"care"`
+	Checked    string `json:"checked"`
+	Data       string `json:"data"`
+	Do         string `json:"do"`
+	Does       string `json:"does"`
+	NotChecked string `json:"not_checked"`
+	NotFor     string `json:"not_for"`
+
+	// Title with the statement's number
+	Title string `json:"title"`
+	Why   string `json:"why"`
 }
 
 // Statistic A device statistic (ACS-5 9.5) the drive supports; value is absent when it has none now

@@ -38,7 +38,7 @@ func TestTheStoriesEndAsTheyShould(t *testing.T) {
 		"KVA077M4Q2": {drive.Replace, "Surface errors grow: "},
 		"KVA077M4R9": {drive.Undecided, "Missing: a passed self-test, 168 h old at most"},
 		"KVL023T9C1": {drive.Replace, "The drive raises its own alarm"},
-		"KVA077M511": {drive.Degrading, "3 sectors reallocated, steady since "},
+		"KVA077M511": {drive.Degrading, "3 reallocated sectors, steady since "},
 		"KVL023T8H6": {drive.Undecided, "Missing: a passed self-test, 168 h old at most"},
 		"BWN11Q7E30": {drive.Replace, "More and more reads fail, "},
 		"OSS0419Z4K": {drive.Replace, "replaced since it was made"},

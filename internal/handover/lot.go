@@ -30,7 +30,7 @@ func LotCSV(w io.Writer, v desk.LotView) error {
 	}
 	for _, n := range lotColumns {
 		def, _ := signal.Lookup(n)
-		head = append(head, strings.TrimSpace(def.Words+" "+def.Unit))
+		head = append(head, def.Heading())
 	}
 	head = append(head, "outer speed B/s", "apart from siblings", "next", "goes", "data")
 	if err := c.Write(head); err != nil {
@@ -195,7 +195,7 @@ func (l *lotPage) columns() {
 }
 
 // heads are the names of signals that are too long for the head of a narrow column.
-var heads = map[signal.Name]string{signal.PowerOnHours: "hours", signal.UnreadableFound: "unreadable", signal.SlowFound: "slow", signal.TemperatureHighest: "hottest, °C"}
+var heads = map[signal.Name]string{signal.PowerOnHours: "hours", signal.Reallocated: "reallocated", signal.Pending: "pending", signal.GrownDefects: "grown", signal.UnreadableFound: "unreadable", signal.SlowFound: "slow", signal.TemperatureHighest: "hottest, °C"}
 
 // short is a signal's name for the head of a narrow column.
 func short(def signal.Definition) string {
@@ -208,7 +208,7 @@ func short(def signal.Definition) string {
 func (l *lotPage) head(n, of int) {
 	const right = pageWidth - sideMargin
 	l.write(sideMargin, 24, 17, true, fit(l, 17, true, l.name, fullWidth-70))
-	for i, words := range []string{fmt.Sprintf("Lot %d, page %d of %d", l.view.ID, n, of), day(l.at)} {
+	for i, words := range []string{fmt.Sprintf("Lot %d, page %d of %d", l.view.ID, n, of), wording.English.Day(l.at)} {
 		l.write(right-l.width(9, false, words), 20.5+float64(i)*4.5, 9, false, words)
 	}
 	l.y = 27

@@ -83,7 +83,7 @@ const smallest = 0.62
 func StatementPDF(w io.Writer, s Statement, at time.Time) error {
 	var f *fpdf.Fpdf
 	err := onOnePage(s, func() pen {
-		f = newPaper(s.head("title"), pageWidth, pageHeight, at)
+		f = newPaper(s.Head("title"), pageWidth, pageHeight, at)
 		f.AddPage()
 		return paperPen{Fpdf: f}
 	})
@@ -134,7 +134,7 @@ func (p *page) statement(s Statement) {
 	}
 	head := p.lead(17)
 	p.write(sideMargin, p.y+head*0.75, p.size(17), true, fit(p, p.size(17), true, s.Shop, fullWidth-60))
-	flush(p.y+head*0.35, 9, s.head("title"))
+	flush(p.y+head*0.35, 9, s.Head("title"))
 	flush(p.y+head*0.95, 9, s.Date)
 	p.y += head + 2
 	p.rule(sideMargin, fullWidth, 0.5)
@@ -149,20 +149,20 @@ func (p *page) statement(s Statement) {
 
 	p.uses(s)
 	p.columns(func(x, width float64) {
-		p.section(x, width, s.head("why"))
+		p.section(x, width, s.Head("why"))
 		p.list(x, width, s.Why)
 	}, func(x, width float64) {
-		p.section(x, width, s.head("do"))
+		p.section(x, width, s.Head("do"))
 		p.list(x, width, s.Do)
 	})
 	p.columns(func(x, width float64) {
-		p.section(x, width, s.head("checked"))
+		p.section(x, width, s.Head("checked"))
 		p.paragraph(x, width, 10.5, false, strings.Join(s.Checked, " "))
 	}, func(x, width float64) {
-		p.section(x, width, s.head("not_checked"))
+		p.section(x, width, s.Head("not_checked"))
 		p.paragraph(x, width, 10.5, false, strings.Join(s.NotChecked, " "))
 	})
-	p.section(sideMargin, fullWidth, s.head("data"))
+	p.section(sideMargin, fullWidth, s.Head("data"))
 	p.paragraph(sideMargin, fullWidth, 10.5, false, s.Data)
 	p.particulars(s.Facts)
 	p.y += 4 * p.scale
@@ -196,13 +196,13 @@ func (p *page) uses(s Statement) {
 		words []string
 	}
 	var all []use
-	for _, u := range []use{{s.head("does"), s.Does}, {s.head("care"), s.Care}, {s.head("not_for"), s.NotFor}} {
+	for _, u := range []use{{s.Head("does"), s.Does}, {s.Head("care"), s.Care}, {s.Head("not_for"), s.NotFor}} {
 		if len(u.words) > 0 {
 			all = append(all, u)
 		}
 	}
 	if len(all) == 0 {
-		all = []use{{s.head("unjudged"), []string{s.head("no_use")}}}
+		all = []use{{s.Head("unjudged"), []string{s.Head("no_use")}}}
 	}
 	width := fullWidth / float64(len(all))
 	top, bottom := p.y, p.y
@@ -254,7 +254,7 @@ var statementPage string
 
 var statementTemplate = template.Must(template.New("statement").Funcs(template.FuncMap{
 	"join": strings.Join,
-	"head": Statement.head,
+	"head": Statement.Head,
 	"sign": Statement.sign,
 	"mark": func(g drive.Grade) template.HTMLAttr {
 		return template.HTMLAttr(`d="` + marks[g] + `"`) //nolint:gosec // one of four constants
@@ -270,8 +270,8 @@ var marks = map[drive.Grade]string{
 // StatementHTML writes the statement as one page that needs nothing else, in any script the reader's machine has letters for.
 func StatementHTML(w io.Writer, s Statement) error { return statementTemplate.Execute(w, s) }
 
-// head is a heading of the statement.
-func (s Statement) head(name string) string {
+// Head is a heading of the statement: title, does, care, not_for, why, do, checked, not_checked, data.
+func (s Statement) Head(name string) string {
 	if name == "title" {
 		return wording.Say(wording.PaperTitle, wording.Values{"number": s.Number}).In(s.Language)
 	}

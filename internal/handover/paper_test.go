@@ -36,7 +36,7 @@ var noon = time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
 func paperOf() desk.Paper {
 	v := shop.Verdict{Verdict: verdict.Verdict{
 		Grade: drive.Degrading, Duty: drive.Everyday, Policy: 7, Advice: []string{"Keep a second copy of the data."},
-		Findings: []verdict.Finding{{Sentence: "3 sectors reallocated", Customer: "A small part of the surface has failed", Margin: &verdict.Margin{Used: 3, Of: 100}}},
+		Findings: []verdict.Finding{{Sentence: "3 reallocated sectors", Customer: "A small part of the surface has failed", Margin: &verdict.Margin{Used: 3, Of: 100}}},
 		Duties:   []verdict.Fit{{Duty: drive.Continuous, Fitness: policy.Not}, {Duty: drive.Everyday, Fitness: policy.Care}, {Duty: drive.Carry, Fitness: policy.Does}},
 	}}
 	d := shop.Drive{Duty: drive.Everyday, Now: shop.Now{Grade: drive.Degrading, Hours: 20512, HasHours: true}}
@@ -52,7 +52,7 @@ func paperOf() desk.Paper {
 
 func TestNoPaperTellsTheChance(t *testing.T) {
 	p := paperOf()
-	p.Verdict.Risk = &verdict.Risk{Words: "about 1 in 6, between 1 in 9 and 1 in 4", Year: 0.17, Factors: []verdict.RiskFactor{{Words: "waiting: 8 sectors", Ratio: 3}}}
+	p.Verdict.Risk = &verdict.Risk{Words: "about 1 in 6, between 1 in 9 and 1 in 4", Year: 0.17, Factors: []verdict.RiskFactor{{Words: "pending sectors: 8 sectors", Ratio: 3}}}
 	var page bytes.Buffer
 	require.NoError(t, StatementHTML(&page, StatementOf(p, wording.Language{})))
 	text, err := json.Marshal(StatementOf(p, wording.Language{}))
@@ -209,7 +209,7 @@ func TestOurOwnWordsFitTheLabel(t *testing.T) {
 		if !seen[d.Group] {
 			seen[d.Group] = true
 			paper(func(p *desk.Paper) {
-				p.Verdict.Findings = []verdict.Finding{{Sentence: "3 sectors reallocated", Signals: []signal.Name{d.Name}}}
+				p.Verdict.Findings = []verdict.Finding{{Sentence: "3 reallocated sectors", Signals: []signal.Name{d.Name}}}
 			})
 		}
 	}

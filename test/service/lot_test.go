@@ -52,17 +52,17 @@ func TestALotFromTheDesk(t *testing.T) {
 	}
 	for _, d := range v.Drives {
 		if d.Drive.Serial == "KVA077M607" {
-			assert.Equal(t, []string{"reallocated 40 sectors, median 0 sectors of 8"}, d.Apart, "how many were compared is said")
+			assert.Equal(t, []string{"reallocated sectors 40, median 0 of 8"}, d.Apart, "how many were compared is said")
 		} else {
 			assert.Empty(t, d.Apart, d.Drive.Serial)
 		}
 	}
 	require.Len(t, v.Compared, 1)
-	assert.Equal(t, "reallocated", v.Compared[0].Words)
+	assert.Equal(t, "reallocated sectors", v.Compared[0].Words)
 	siblings, err := s.Siblings(ctx, "7M607")
 	require.NoError(t, err)
 	assert.Equal(t, 8, siblings.Of)
-	assert.Equal(t, "reallocated", siblings.Rows[0].Words, "where it stands apart most comes first")
+	assert.Equal(t, "reallocated sectors", siblings.Rows[0].Words, "where it stands apart most comes first")
 
 	text, err := s.LotSummary(ctx, l.Id, "csv")
 	require.NoError(t, err)

@@ -84,8 +84,8 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 			changes[row.Words] = *row.Change
 		}
 	}
-	assert.Equal(t, "+3", changes["reallocated"])
-	assert.Equal(t, "−3", changes["waiting"])
+	assert.Equal(t, "+3", changes["reallocated sectors"])
+	assert.Equal(t, "−3", changes["pending sectors"])
 	assert.Nil(t, done.Held)
 	assert.Equal(t, "Orla Fenn, by phone", done.Release.Owner)
 	assert.Contains(t, fmt.Sprint(done.Words), "not known yet")

@@ -1821,9 +1821,23 @@ export interface components {
             name: string;
             value: string;
         };
+        /** @description What stands above the statement's parts */
+        StatementHeadings: {
+            /** @description with the statement's number */
+            title: string;
+            does: string;
+            care: string;
+            not_for: string;
+            why: string;
+            do: string;
+            checked: string;
+            not_checked: string;
+            data: string;
+        };
         /** @description What the statement says, line by line */
         Statement: {
             language: components["schemas"]["Language"];
+            headings: components["schemas"]["StatementHeadings"];
             shop: string;
             number: string;
             date: string;

@@ -51,7 +51,7 @@ const bays: Bay[] = [
 ];
 const signal: Signal = {
   name: "pending",
-  words: "waiting",
+  words: "pending sectors",
   unit: "sectors",
   usual: "usual 0",
   matters: true,
@@ -119,7 +119,7 @@ const verdict: Verdict = {
     {
       rule: "pending",
       effect: "degrading",
-      sentence: "8 sectors waiting to be reallocated",
+      sentence: "8 pending sectors",
       detail: "0 at 100 h, first seen at 200 h",
       customer: "",
       signals: ["pending"],
@@ -127,7 +127,7 @@ const verdict: Verdict = {
       rests: [
         {
           signal: "pending",
-          words: "waiting 8 sectors",
+          words: "pending sectors: 8",
           value: 8,
           source: "SMART data, attribute 197",
           page: "ata/attributes",

@@ -109,6 +109,9 @@ function Origin({
   );
 }
 
+/** Whether a signal's words name its unit: "pending sectors". */
+const tellsUnit = (s: Signal) => s.unit !== "" && (s.words.split(",")[0] ?? "").endsWith(s.unit);
+
 /** One signal over the drive's life: steps with a dot for each reading, the policy's limit dashed. */
 export function SignalFigure({
   signal,
@@ -130,7 +133,7 @@ export function SignalFigure({
   const [value, scaled] = quantity(signal.value ?? 0, unit);
   const limit = signal.limit === undefined ? undefined : `limit ${number(signal.limit)}${unit === "°C" ? " °C" : ""}`;
   const margin = signal.margin?.words ?? (signal.usual || "no limit");
-  const caption = `${signal.words}: ${value} ${scaled}, ${margin}${signal.since ? `, ${signal.since} since the last visit` : ""}`;
+  const caption = `${signal.words}: ${value}${tellsUnit(signal) ? "" : ` ${scaled}`}, ${margin}${signal.since ? `, ${signal.since} since the last visit` : ""}`;
   return (
     <Figure>
       <figcaption>

@@ -82,7 +82,7 @@ describe("a verdict", () => {
           high: 0.25,
           base: 0.06,
           calibrated: 0,
-          factors: [{ words: "sectors waiting: 8", ratio: 3.5, source: "FAST 2007" }],
+          factors: [{ words: "pending sectors: 8", ratio: 3.5, source: "FAST 2007" }],
         },
       }),
     );
@@ -263,7 +263,7 @@ describe("self-tests", () => {
 });
 
 describe("what changed", () => {
-  const row = (over: object) => ({ signal: "pending", words: "waiting", unit: "sectors", says: "s", matters: true, ...over });
+  const row = (over: object) => ({ signal: "pending", words: "pending sectors", unit: "sectors", says: "s", matters: true, ...over });
   it("is what matters, and what is lost is not zero", () => {
     const comparison: Comparison = {
       before: { seq: 1, at, hours: 100 },
@@ -276,7 +276,7 @@ describe("what changed", () => {
     };
     render(<SinceLastVisit comparison={comparison} />);
     const rows = screen.getAllByRole("row").slice(1);
-    expect(rows.map((r) => within(r).getAllByRole("cell")[0]?.textContent)).toEqual(["waiting", "link errors"]);
+    expect(rows.map((r) => within(r).getAllByRole("cell")[0]?.textContent)).toEqual(["pending sectors", "link errors"]);
     expect(screen.getByText("not available: the page is damaged")).toBeTruthy();
     expect(screen.getByText(/7 days ago, powered on for 76 h since/)).toBeTruthy();
   });
@@ -286,7 +286,7 @@ describe("the timeline", () => {
   it("writes a day once and a verdict with its word", () => {
     const entries: Entry[] = [
       { at, kind: "verdict", text: { words: "for everyday, policy 7." }, grade: "healthy", hours: 20512 },
-      { at, kind: "change", text: { words: "Waiting 0 to 8" } },
+      { at, kind: "change", text: { words: "Pending sectors 0 to 8" } },
     ];
     const { container } = render(<Timeline entries={entries} />);
     expect(Array.from(container.querySelectorAll("li > span:first-child"), (e) => e.textContent)).toEqual(["12 Nov", ""]);

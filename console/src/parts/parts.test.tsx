@@ -15,7 +15,7 @@ describe("numbers", () => {
 
 const signal = (over: Partial<Signal>): Signal => ({
   name: "pending",
-  words: "waiting",
+  words: "pending sectors",
   unit: "sectors",
   usual: "usual 0",
   matters: true,

@@ -372,13 +372,13 @@ func (r *Reading) pending(b []byte) error {
 		return nil
 	}
 	s := r.sheet(PagePending)
-	s.add("Sectors waiting", 0, 4, l.Count, "sectors")
+	s.add("Pending sectors", 0, 4, l.Count, "sectors")
 	for _, d := range l.Defects {
 		when := ", hour not known"
 		if d.Hours != 0xFFFFFFFF {
 			when = fmt.Sprintf(", found at %d h", d.Hours)
 		}
-		s.add(fmt.Sprintf("LBA %d", d.LBA), d.Offset, 16, "waiting"+when, "")
+		s.add(fmt.Sprintf("LBA %d", d.LBA), d.Offset, 16, "pending"+when, "")
 	}
 	return nil
 }

@@ -69,9 +69,9 @@ func (r *Reading) scsiPending(p Page) error {
 	}
 	r.SCSI.Pending = &d
 	s := r.sheet(p.Name)
-	s.add("Sectors waiting", 8, 4, d.Count, "sectors")
+	s.add("Pending sectors", 8, 4, d.Count, "sectors")
 	for _, x := range d.Defects {
-		s.add(fmt.Sprintf("LBA %d", x.LBA), x.Offset, 12, fmt.Sprintf("waiting, found at %d h", x.Hours), "")
+		s.add(fmt.Sprintf("LBA %d", x.LBA), x.Offset, 12, fmt.Sprintf("pending, found at %d h", x.Hours), "")
 	}
 	return nil
 }

@@ -131,7 +131,7 @@ func TestAReworkMakesASignHalfOfIt(t *testing.T) {
 	assert.InDelta(t, inYear(16, 0), c.Factors[0].Ratio, 1e-9, "what came since counts whole")
 	assert.InDelta(t, 2, c.Factors[1].Ratio, 1e-9)
 	assert.NotContains(t, c.Factors[0].Words, "reworked")
-	assert.Equal(t, "waiting: 1 sector", c.Factors[0].Sign)
+	assert.Equal(t, "pending sectors: 1", c.Factors[0].Sign)
 }
 
 func TestChancesInWords(t *testing.T) {

@@ -171,7 +171,7 @@ func surface(e Evidence) []Factor {
 		}
 		f := Factor{Ratio: yearly(s.ratio*amount(count), quiet), Source: s.source}
 		if e.words {
-			f.Sign = fmt.Sprintf("%s: %s", d.Words, wording.Of(count, wording.Singular(d.Unit, count)))
+			f.Sign = fmt.Sprintf("%s: %s", d.Words, d.Amount(count))
 			f.Words = f.Sign + ", " + seen
 		}
 		dealt := e.Reworked && e.Since[s.name] <= 0

@@ -5,13 +5,14 @@ package signal
 
 import (
 	"fmt"
+	"strings"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
-	"hylostat.example/internal/core/scsi"
+	"hylostat.example/internal/core/wording"
 )
 
 // Name names a signal, in code, policies, storage and the API alike.
@@ -134,81 +135,26 @@ type Definition struct {
 	Sources   []Source     // in order of preference
 }
 
-const (
-	matters = true
-	quiet   = false
-)
+// Amount is a value with the unit, where the signal's words do not tell that already: "pending sectors: 8", "temperature: 41 °C".
+func (d Definition) Amount(x float64) string {
+	if d.TellsUnit() {
+		return wording.Number(x)
+	}
+	return wording.Of(x, wording.Singular(d.Unit, x))
+}
 
-// Registry lists every signal, in the order in which tables show them.
-var Registry = []Definition{
-	{1, Reallocated, "media", "reallocated", "sectors", Grows, "usual 0", matters, false, "", from(inPhysical(statistic(ata.StatReallocatedSectors)), attribute(Reallocated, 5))},
-	{35, GrownDefects, "media", "grown defects", "sectors", Grows, "usual 0", matters, false, "", from(grownDefects)},
-	{2, Pending, "media", "waiting", "sectors", Varies, "usual 0", matters, false, "", from(pendingList, inPhysical(statistic(ata.StatPendingErrors)), attribute(Pending, 197), scsiPending)},
-	{3, UncorrectableOffline, "media", "unreadable, found offline", "sectors", Varies, "usual 0", matters, false, "", from(attribute(UncorrectableOffline, 198))},
-	{4, ReportedUncorrectable, "media", "errors reported", "", Grows, "usual 0", matters, false, "", from(statistic(ata.StatReportedUncorrected), attribute(ReportedUncorrectable, 187), uncorrectedErrors)},
-	{36, MediaErrors, "media", "media errors", "", Grows, "usual 0", matters, false, "", from(health("Media and data integrity errors", 160, 16, func(h *nvme.Health) float64 { return h.MediaErrors.Float() }))},
-	{54, ScanFindings, "media", "places found by the drive's own scan", "", Varies, "usual 0", matters, false, "", from(scanFindings)},
-	{37, UnreadableFound, "media", "unreadable, found by a sweep", "sectors", Varies, "usual 0", matters, false, "", from(sweep)},
-	{38, SlowFound, "media", "slow places, found by a sweep", "places", Varies, "usual 0", matters, false, "", from(sweep)},
-	{5, ReallocationEvents, "media", "reallocation events", "", Grows, "usual 0", matters, false, "", from(attribute(ReallocationEvents, 196))},
-	{6, SpinUpRetries, "mechanics", "spin-up retries", "", Grows, "usual 0", matters, false, drive.Spinning, from(attribute(SpinUpRetries, 10))},
-	{28, StartFailures, "mechanics", "start failures", "", Grows, "usual 0", matters, false, drive.Spinning, from(statistic(ata.StatStartFailures))},
-	{32, SeekErrors, "mechanics", "seek errors", "", Grows, "few", quiet, false, drive.Spinning, from(attribute(SeekErrors, 7))},
-	{33, FreeFalls, "mechanics", "free falls", "", Grows, "usual 0", matters, false, drive.Spinning, from(statistic(ata.StatFreeFalls), attribute(FreeFalls, 254))},
-	{7, EndToEndErrors, "link", "end-to-end errors", "", Grows, "usual 0", matters, false, "", from(attribute(EndToEndErrors, 184), datacenterEndToEnd)},
-	{8, TestsFailed, "tests", "self-tests failed", "", Varies, "usual 0", matters, false, "", from(tests("failed ones", func(t *reading.SelfTest) bool { return t.Failed }))},
-	{9, TestsFailedMechanics, "tests", "self-tests failed on mechanics or electronics", "", Varies, "usual 0", matters, false, "", from(tests("those failed on mechanics or electronics", func(t *reading.SelfTest) bool { return t.Failed && t.Mechanics }))},
-	{65, TestsFailedPlaces, "tests", "places at which self-tests failed", "", Varies, "usual 0", quiet, true, "", from(failedPlaces)},
-	{10, Alarm, "alarm", "the drive's own alarm", "", Varies, "usual 0", matters, false, "", from(returnStatus, healthAlarm, informationalAlarm)},
-	{48, WarningRaised, "alarm", "the drive's own warning", "", Varies, "usual 0", matters, false, "", from(informationalWarning)},
-	{57, DamagedPages, "alarm", "pages of its own that come damaged", "", Varies, "usual 0", matters, false, "", from(damagedPages)},
-	{58, ElementsBad, "mechanics", "heads outside their specification, or given up", "", Varies, "usual 0", matters, false, drive.Spinning, from(elementsBad)},
-	{11, AttributesFailing, "alarm", "attributes at their threshold", "", Varies, "usual 0", matters, false, "", from(attributes("pre-failure, at or below its threshold", func(a *reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing }))},
-	{12, AttributesFell, "alarm", "attributes once at their threshold", "", Grows, "usual 0", matters, false, "", from(attributes("pre-failure, ever at or below its threshold", func(a *reading.Attribute) bool {
-		return a.PreFailure() && (a.State() == reading.FellBefore || a.State() == reading.Failing)
-	}))},
-	{44, SpareLow, "flash", "warning: spare below its threshold", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnSpare))},
-	{45, ReliabilityDegraded, "flash", "warning: reliability degraded", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReliability))},
-	{43, ReadOnly, "flash", "warning: read-only", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnReadOnly))},
-	{46, BackupFailed, "flash", "warning: memory backup failed", "", Varies, "usual 0", matters, false, drive.Flash, from(warning(nvme.WarnBackup))},
-	{13, CRCErrors, "link", "link errors", "", Restarts, "usual steady", matters, false, "", from(statistic(ata.StatCRCErrors), attribute(CRCErrors, 199), invalidDwords)},
-	{34, Resets, "link", "resets of the link", "", Restarts, "usual steady", quiet, false, "", from(statistic(ata.StatHardwareResets))},
-	{14, CommandTimeouts, "link", "commands timed out", "", Grows, "usual steady", matters, false, "", from(attribute(CommandTimeouts, 188))},
-	{15, ProgramFailures, "flash", "program failures", "", Grows, "usual 0", matters, false, drive.Flash, from(attribute(ProgramFailures, 171))},
-	{16, EraseFailures, "flash", "erase failures", "", Grows, "usual 0", matters, false, drive.Flash, from(attribute(EraseFailures, 172))},
-	{27, PercentageUsed, "flash", "wear", "%", Grows, "rated for 100 %", matters, false, drive.Flash, from(statistic(ata.StatPercentageUsed), attribute(PercentageUsed, 233), health("Percentage used", 5, 1, func(h *nvme.Health) float64 { return float64(h.Used) }), solidState)},
-	{40, AvailableSpare, "flash", "spare", "%", Varies, "usual 100 %", matters, false, drive.Flash, from(spare("Available spare", 3, 1, func(h *nvme.Health) float64 { return float64(h.Spare) }), attribute(AvailableSpare, 232))},
-	{41, SpareThreshold, "flash", "spare threshold", "%", Varies, "the drive's own", quiet, true, drive.Flash, from(spare("Available spare threshold", 4, 1, func(h *nvme.Health) float64 { return float64(h.SpareThreshold) }))},
-	{42, SpareMargin, "flash", "spare above its threshold", "%", Varies, "", quiet, true, drive.Flash, from(spare("Available spare over its threshold", 3, 2, func(h *nvme.Health) float64 { return float64(h.Spare) - float64(h.SpareThreshold) }))},
-	{17, UnsafeShutdowns, "flash", "sudden power losses", "", Grows, "", quiet, false, drive.Flash, from(attribute(UnsafeShutdowns, 174), health("Unsafe shutdowns", 144, 16, func(h *nvme.Health) float64 { return h.UnsafeShutdowns.Float() }))},
-	{18, Temperature, "heat", "temperature", "°C", Varies, "usual 35 to 45 °C", quiet, false, "", from(statistic(ata.StatTemperature), attribute(Temperature, 194), sctTemperature, healthTemperature, scsiTemperature)},
-	{19, TemperatureHighest, "heat", "hottest so far", "°C", Grows, "advice from 55 °C", matters, false, "", from(statistic(ata.StatHighestTemperature), sctHighest, attributeExtreme(true), environment("highest ever", 2, func(e *scsi.Environment) int8 { return e.LifeHighest }))},
-	{39, TemperatureLowest, "heat", "coldest so far", "°C", Varies, "", quiet, true, "", from(statistic(ata.StatLowestTemperature), sctLowest, attributeExtreme(false), environment("lowest ever", 3, func(e *scsi.Environment) int8 { return e.LifeLowest }))},
-	{31, TimeTooHot, "heat", "time above the drive's own limit", "min", Grows, "usual 0", matters, false, "", from(statistic(ata.StatTimeOverTemperature), health("Time above the warning temperature", 192, 4, func(h *nvme.Health) float64 { return float64(h.WarningMinutes) }))},
-	{47, TimeCritical, "heat", "time above the critical temperature", "min", Grows, "usual 0", matters, false, "", from(health("Time above the critical temperature", 196, 4, func(h *nvme.Health) float64 { return float64(h.CriticalMinutes) }))},
-	{20, LoadCycles, "mechanics", "head loadings", "", Grows, "some 300 000", quiet, false, drive.Spinning, from(statistic(ata.StatHeadLoads), attribute(LoadCycles, 193), logParameter(scsi.LogStartStop, scsi.LoadUnloadCycles))},
-	{21, PowerOnHours, "life", "hours powered on", "h", Grows, "", quiet, false, "", hoursSources},
-	{62, HoursRaw, "life", "time powered on, as it is counted", "", Varies, "", quiet, true, "", from(rawHours)},
-	{63, HoursCounted, "life", "hours by a clock that counts hours", "h", Varies, "", quiet, true, "", from(statistic(ata.StatPowerOnHours))},
-	{64, HoursStamp, "life", "hours of the newest entry of its logs", "h", Varies, "", quiet, true, "", from(logStamp)},
-	{22, PowerCycles, "life", "power cycles", "", Grows, "", quiet, false, "", from(attribute(PowerCycles, 12), health("Power cycles", 112, 16, func(h *nvme.Health) float64 { return h.PowerCycles.Float() }), logParameter(scsi.LogStartStop, scsi.StartStopCycles))},
-	{59, Capacity, "life", "capacity", "B", Varies, "", quiet, true, "", from(capacity)},
-	{60, CapacityShown, "life", "capacity the adapter shows", "B", Varies, "the drive's own", quiet, true, "", from(capacityShown)},
-	{61, CapacityLabel, "life", "capacity on the label", "B", Varies, "the drive's own", quiet, true, "", from(capacityLabel)},
-	{29, BytesWritten, "life", "data written", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsWritten)), attribute(BytesWritten, 241), dataUnits("Data units written", 48, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Written, h.WriteCommands }), logParameter(scsi.LogWriteErrors, scsi.CounterProcessed))},
-	{30, BytesRead, "life", "data read", "B", Grows, "", quiet, false, "", from(inBytes(statistic(ata.StatSectorsRead)), attribute(BytesRead, 242), dataUnits("Data units read", 32, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Read, h.ReadCommands }), logParameter(scsi.LogReadErrors, scsi.CounterProcessed))},
-	{49, AgeFromLabel, "life", "age from the label", "years", Grows, "", quiet, true, "", from(label)},
-	{23, LoggedErrors, "tests", "errors in the drive's log", "", Grows, "", quiet, false, "", from(loggedErrors, health("Error information log entries", 176, 16, func(h *nvme.Health) float64 { return h.ErrorEntries.Float() }))},
-	{24, TestsPassedSince, "tests", "self-tests passed since the last failure", "", Varies, "", quiet, true, "", from(testsPassedSince)},
-	{51, LastShortTest, "tests", "the last short self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("short"))},
-	{52, LastExtendedTest, "tests", "the last extended self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("extended"))},
-	{53, LastConveyanceTest, "tests", "the last conveyance self-test failed", "", Varies, "usual 0", quiet, true, "", from(lastTest("conveyance"))},
-	{50, FirstFailingLBA, "tests", "first failing LBA", "", Varies, "", quiet, true, "", from(firstFailing)},
-	{25, ShortTestAge, "tests", "since a short self-test passed", "h", Varies, "", quiet, true, "", from(testAge("hours since one passed", passed("short", "extended")))},
-	{26, ExtendedTestAge, "tests", "since an extended self-test passed", "h", Varies, "", quiet, true, "", from(testAge("hours since one passed", passed("extended")))},
-	{66, FailedTestAge, "tests", "since a self-test failed", "h", Varies, "", quiet, true, "", from(testAge("hours since one failed", func(t *reading.SelfTest) bool { return t.Failed }))},
-	{55, WholeSweepAge, "tests", "since a whole sweep", "h", Varies, "", quiet, true, "", from(sweep)},
-	{56, SpotSweepAge, "tests", "since a spot sweep", "h", Varies, "", quiet, true, "", from(sweep)},
+// Heading is the words for a column of bare numbers: "temperature °C".
+func (d Definition) Heading() string {
+	if d.TellsUnit() || d.Unit == "" {
+		return d.Words
+	}
+	return d.Words + " " + d.Unit
+}
+
+// TellsUnit reports whether the words name the unit: "pending sectors".
+func (d Definition) TellsUnit() bool {
+	what, _, _ := strings.Cut(d.Words, ",")
+	return d.Unit != "" && strings.HasSuffix(what, d.Unit)
 }
 
 // hoursSources stand apart because the age of a self-test needs them, too.

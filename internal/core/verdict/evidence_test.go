@@ -44,9 +44,9 @@ func TestMarginsAreTightestFirstAndEachSignalsOnce(t *testing.T) {
 
 func TestAFindingSaysHowItsCounterCameToBe(t *testing.T) {
 	for says, x := range map[string]trend.Trend{
-		"reallocated: 0 at 18\u00a0000 h, first seen at 18\u00a0400 h, reading 4": {Observations: 5, Last: trend.Point{Value: 3}, Onset: &trend.Onset{Before: trend.Point{Hours: 18_000}, First: trend.Point{Seq: 4, Hours: 18_400}}},
-		"reallocated: +2 since reading 1":                                         {Observations: 5, Change: 2, First: trend.Point{Seq: 1}, Last: trend.Point{Value: 3}, Onset: &trend.Onset{First: trend.Point{Hours: -1}}},
-		"reallocated: unchanged since reading 1":                                  {Observations: 2, First: trend.Point{Seq: 1}, Last: trend.Point{Value: 3}},
+		"reallocated sectors: 0 at 18\u00a0000 h, first seen at 18\u00a0400 h, reading 4": {Observations: 5, Last: trend.Point{Value: 3}, Onset: &trend.Onset{Before: trend.Point{Hours: 18_000}, First: trend.Point{Seq: 4, Hours: 18_400}}},
+		"reallocated sectors: +2 since reading 1":                                         {Observations: 5, Change: 2, First: trend.Point{Seq: 1}, Last: trend.Point{Value: 3}, Onset: &trend.Onset{First: trend.Point{Hours: -1}}},
+		"reallocated sectors: unchanged since reading 1":                                  {Observations: 2, First: trend.Point{Seq: 1}, Last: trend.Point{Value: 3}},
 		"":                                                                        {Observations: 1, Last: trend.Point{Value: 3}},
 	} {
 		e := sound()

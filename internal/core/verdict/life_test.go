@@ -220,7 +220,7 @@ func TestWhatACounterCountedBeforeAResetCounts(t *testing.T) {
 	v := Decide(shipped(t), e)
 	require.NotEmpty(t, v.Findings)
 	assert.Equal(t, drive.Replace, v.Grade)
-	assert.Contains(t, v.Findings[0].Sentence, "152 sectors reallocated")
+	assert.Contains(t, v.Findings[0].Sentence, "152 reallocated sectors")
 }
 
 func TestTheLatestReadingIsDoubtedForFallsToLessThanHalf(t *testing.T) {

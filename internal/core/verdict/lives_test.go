@@ -248,7 +248,7 @@ func TestWhatIsSaidOfLives(t *testing.T) {
 
 	b.Head("replays of drafts")
 	for _, change := range [][2]string{
-		{"bad_sectors: {all: 100,", "bad_sectors: {all: 9,"}, {"when: now.pending > 0.0\n", "when: now.pending > 2.0\n"}, {"limit.fresh_short\"", "limit.fresh_short && readings > 2\""}, {"version: 5", "version: 6"},
+		{"bad_sectors: {all: 100,", "bad_sectors: {all: 9,"}, {"when: now.pending > 0.0\n", "when: now.pending > 2.0\n"}, {"limit.fresh_short\"", "limit.fresh_short && readings > 2\""}, {"version: 6", "version: 7"},
 	} {
 		text := bytes.ReplaceAll(policy.Default, []byte(change[0]), []byte(change[1]))
 		require.NotEqual(t, policy.Default, text, change[0])

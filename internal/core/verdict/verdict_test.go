@@ -105,7 +105,7 @@ func TestDegradingSaysForWhatItStillDoes(t *testing.T) {
 	e.Trends[signal.Reallocated] = trend.Trend{Observations: 9, Unexplained: 3, SteadyHours: 2110, Last: trend.Point{Hours: 20512}}
 	v := Decide(shipped(t), e)
 	assert.Equal(t, drive.Degrading, v.Grade)
-	assert.Equal(t, "3 sectors reallocated, steady since 18\u00a0402 h", v.Findings[0].Sentence)
+	assert.Equal(t, "3 reallocated sectors, steady since 18\u00a0402 h", v.Findings[0].Sentence)
 	assert.Equal(t, "3 of 100 used", v.Findings[0].Margin.Words)
 	assert.Equal(t, []Fit{
 		{drive.Continuous, policy.Not, "continuous"},
@@ -193,7 +193,7 @@ func TestAMendThatWorkedIsNoGrowthAndHasToHold(t *testing.T) {
 	v = at(t, life, w)
 	assert.Equal(t, drive.Healthy, v.Grade)
 	require.Len(t, v.Notes, 1)
-	assert.Equal(t, "8 sectors reallocated, some or all of them by a rework", v.Notes[0].Sentence)
+	assert.Equal(t, "8 reallocated sectors, some or all of them by a rework", v.Notes[0].Sentence)
 
 	for name, again := range map[string]map[signal.Name]float64{
 		"waiting again":       {signal.Reallocated: 8, signal.Pending: 1},
@@ -220,7 +220,7 @@ func TestGrowthCondemnsWhenItIsFastBeyondChance(t *testing.T) {
 	assert.Equal(t, drive.Degrading, seen(0, 2, 3).Grade)
 	grown := seen(0, 2, 10)
 	assert.Equal(t, drive.Replace, grown.Grade)
-	assert.Equal(t, "reallocated: 0 at 9\u00a0000 h, first seen at 10\u00a0920 h, reading 2; 24.6 events or more in 60 days, with 99 % confidence", grown.Findings[0].Detail)
+	assert.Equal(t, "reallocated sectors: 0 at 9\u00a0000 h, first seen at 10\u00a0920 h, reading 2; 24.6 events or more in 60 days, with 99 % confidence", grown.Findings[0].Detail)
 	assert.Equal(t, drive.Replace, seen(0, 0, 8).Grade, "one rise is enough when it is fast")
 	assert.Equal(t, drive.Degrading, seen(0, 8, 8).Grade, "eight in the time of eight months are not")
 	assert.Equal(t, drive.Replace, seen(0, 68, 68).Grade, "one that is large is, whenever it came")

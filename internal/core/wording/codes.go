@@ -95,6 +95,7 @@ const (
 	RemovableProtected Code = "bay.removable.protected"
 	RemovableSigned    Code = "bay.removable.signed"
 	LeaveInBay         Code = "bay.leave_in"
+	BayFirst           Code = "bay.verdict"
 	BayFree            Code = "bay.free"
 	BayDone            Code = "bay.done"
 	BayMeets           Code = "bay.meets"

@@ -100,7 +100,7 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			return v, err
 		}
 		if dead != "" {
-			v.Doing, v.Next = wording.Literal(dead+"."), wording.Say(wording.NextReplace)
+			v.Doing, v.Next = wording.Say(wording.BayFirst, wording.Values{"text": dead + "."}), wording.Say(wording.NextReplace)
 		}
 	}
 	return v, nil
@@ -139,7 +139,7 @@ func (s *Desk) describe(v *BayView) {
 		v.Doing = wording.Say(wording.BaySame, wording.Values{"bay": d.Now.Bay.String()})
 		v.Next = wording.Say(wording.NextSee, wording.Values{"bay": d.Now.Bay.String()})
 	default:
-		v.Doing = wording.Literal(d.Now.First)
+		v.Doing = wording.Say(wording.BayFirst, wording.Values{"text": d.Now.First})
 		v.Action, v.Next = verdictAction(d)
 	}
 	if v.Note.IsZero() && d != nil && v.Run == nil && b.Connection == protocol.Answering {

@@ -65,6 +65,9 @@ func measures() []measure {
 			continue
 		}
 		m := measure{def.Words, def.Unit, least(def.Unit), func(d LotDrive) (float64, bool) { return d.Values.Get(def.Name) }}
+		if def.TellsUnit() {
+			m.unit = ""
+		}
 		if accrues(def) {
 			m.words += " in 1\u00a0000 h"
 			m.of = func(d LotDrive) (float64, bool) {

@@ -221,10 +221,10 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 	p.read(week, s)
 	v = p.verdict("7M511")
 	assert.Equal(t, drive.Replace, v.Grade, "grown in two of the last three intervals")
-	assert.Contains(t, v.Findings[0].Detail, "waiting: 0 at 9\u00a0240 h, first seen at 9\u00a0320 h, reading 5")
+	assert.Contains(t, v.Findings[0].Detail, "pending sectors: 0 at 9\u00a0240 h, first seen at 9\u00a0320 h, reading 5")
 	changes, err := p.History(t.Context(), p.drive("7M511"))
 	require.NoError(t, err)
-	assert.Equal(t, "Waiting 3 to 5", changes[0].Says.String())
+	assert.Equal(t, "Pending sectors 3 to 5", changes[0].Says.String())
 }
 
 // A bench whose disk is full for a while cannot even forget what was taken in; the shop goes on with it when it can.
@@ -583,7 +583,7 @@ func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 			changes = append(changes, e.Says.String())
 		}
 	}
-	assert.Equal(t, []string{"Waiting 2 to 9", "Waiting 0 to 2"}, changes, "what moved is told in the order of time")
+	assert.Equal(t, []string{"Pending sectors 2 to 9", "Pending sectors 0 to 2"}, changes, "what moved is told in the order of time")
 	assert.Empty(t, p.verdict("KVA077M511").Notes, "no counter is taken for one that fell")
 }
 
