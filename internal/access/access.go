@@ -146,7 +146,10 @@ type Change struct {
 func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token string, err error) {
 	c.Name = strings.TrimSpace(c.Name)
 	if c.Name == "" || !c.Role.Valid() {
-		return p, "", &Refused{What: fmt.Sprintf("%q as %q is nobody", c.Name, c.Role), Advice: "Give a name, and one of the roles desk, technician and lead."}
+		return p, "", &Refused{
+			What:   fmt.Sprintf("%q as %q is nobody", c.Name, c.Role),
+			Advice: "Give a name, and one of the roles desk, technician and lead.",
+		}
 	}
 	people, err := a.load(ctx)
 	if err != nil {

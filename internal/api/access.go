@@ -91,9 +91,16 @@ func admit(a *access.Access, next echo.HandlerFunc, c *echo.Context, role string
 	switch {
 	case open || role == "anyone":
 	case who.Name == "":
-		return &access.Refused{What: "nobody is signed in", Advice: "Sign in at the console; on the command line, put your token into HYLOSTAT_TOKEN or a file named with --token-file.", SignIn: true}
+		return &access.Refused{
+			What:   "nobody is signed in",
+			Advice: "Sign in at the console; on the command line, put your token into HYLOSTAT_TOKEN or a file named with --token-file.",
+			SignIn: true,
+		}
 	case !who.Role.Covers(access.Role(role)):
-		return &access.Refused{What: who.Name + " is " + string(who.Role) + "; this needs a " + role, Advice: "Ask somebody with that role."}
+		return &access.Refused{
+			What:   who.Name + " is " + string(who.Role) + "; this needs a " + role,
+			Advice: "Ask somebody with that role.",
+		}
 	}
 	if who.Name != "" {
 		c.SetRequest(r.WithContext(context.WithValue(r.Context(), actorKey{}, who)))
@@ -117,7 +124,10 @@ func (h *handlers) ListPeople(ctx context.Context, _ server.ListPeopleRequestObj
 
 func (h *handlers) AddPerson(ctx context.Context, r server.AddPersonRequestObject) (server.AddPersonResponseObject, error) {
 	by := actor(ctx, cmp.Or(value(r.Body.By), r.Body.Name))
-	p, token, err := h.access.Enter(ctx, by, access.Change{Name: r.Body.Name, Role: access.Role(r.Body.Role), Password: value(r.Body.Password), Token: value(r.Body.Token)})
+	p, token, err := h.access.Enter(
+		ctx, by,
+		access.Change{Name: r.Body.Name, Role: access.Role(r.Body.Role), Password: value(r.Body.Password), Token: value(r.Body.Token)},
+	)
 	out := workerOf(p)
 	out.NewToken = text(token)
 	return server.AddPerson200JSONResponse(out), err
@@ -169,7 +179,14 @@ type secureKey struct{}
 // newCookie carries a secret; an empty one forgets it.
 func newCookie(ctx context.Context, secret string) http.Cookie {
 	// Without TLS, which is on loopback only, a secure cookie would not come back.
-	c := http.Cookie{Name: cookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(access.Idle.Seconds())} //nolint:gosec // Secure is set below where there is TLS
+	c := http.Cookie{ //nolint:gosec // Secure is set below where there is TLS
+		Name:     cookie,
+		Value:    secret,
+		Path:     "/",
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		MaxAge:   int(access.Idle.Seconds()),
+	}
 	if ctx.Value(secureKey{}) != nil {
 		c.Name, c.Secure = secureCookie, true
 	}

@@ -118,7 +118,8 @@ func uncompressed(c *echo.Context) bool {
 		name = r.Host
 	}
 	ip := net.ParseIP(strings.Trim(name, "[]"))
-	return strings.HasPrefix(r.URL.Path, "/api/") && err == nil && from.Addr().IsLoopback() && (name == "localhost" || ip != nil && ip.IsLoopback())
+	return strings.HasPrefix(r.URL.Path, "/api/") && err == nil && from.Addr().IsLoopback() &&
+		(name == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // hosts refuses requests that name another host: a page elsewhere must not reach a service on loopback by way of DNS.
@@ -137,7 +138,14 @@ func hosts(allowed []string) echo.MiddlewareFunc {
 					return next(c)
 				}
 			}
-			return problem{contract.Problem{Status: http.StatusMisdirectedRequest, Title: "Wrong host", Detail: fmt.Sprintf("this service is not known as %q", name), Advice: text("Use its address, or start it with --host.")}}
+			return problem{
+				contract.Problem{
+					Status: http.StatusMisdirectedRequest,
+					Title:  "Wrong host",
+					Detail: fmt.Sprintf("this service is not known as %q", name),
+					Advice: text("Use its address, or start it with --host."),
+				},
+			}
 		}
 	}
 }
@@ -147,7 +155,14 @@ func ownPages(next echo.HandlerFunc) echo.HandlerFunc {
 	protection := http.NewCrossOriginProtection()
 	return func(c *echo.Context) error {
 		if err := protection.Check(c.Request()); err != nil {
-			return problem{contract.Problem{Status: http.StatusForbidden, Title: "From another page", Detail: "a page from " + cmp.Or(c.Request().Header.Get("Origin"), "elsewhere") + " tried to change something here", Advice: text("Use the service's own console.")}}
+			return problem{
+				contract.Problem{
+					Status: http.StatusForbidden,
+					Title:  "From another page",
+					Detail: "a page from " + cmp.Or(c.Request().Header.Get("Origin"), "elsewhere") + " tried to change something here",
+					Advice: text("Use the service's own console."),
+				},
+			}
 		}
 		return next(c)
 	}
@@ -171,7 +186,14 @@ func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
 		return func(c *echo.Context) error {
 			route, parameters, err := router.FindRoute(c.Request())
 			if err != nil && err.Error() == routers.ErrMethodNotAllowed.Error() { // the router makes a new error each time
-				return problem{contract.Problem{Status: http.StatusMethodNotAllowed, Title: "Wrong method", Detail: c.Request().Method + " is not for this path", Advice: text(see)}}
+				return problem{
+					contract.Problem{
+						Status: http.StatusMethodNotAllowed,
+						Title:  "Wrong method",
+						Detail: c.Request().Method + " is not for this path",
+						Advice: text(see),
+					},
+				}
 			}
 			if err != nil {
 				return noPath
@@ -224,7 +246,14 @@ func invalid(err error) error {
 			what = strings.TrimSpace(re.Reason + ": " + re.Err.Error())
 		}
 	}
-	return problem{contract.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: strings.TrimSuffix(where+": "+strings.TrimPrefix(what, ": "), "."), Advice: text(see)}}
+	return problem{
+		contract.Problem{
+			Status: http.StatusBadRequest,
+			Title:  "Not understood",
+			Detail: strings.TrimSuffix(where+": "+strings.TrimPrefix(what, ": "), "."),
+			Advice: text(see),
+		},
+	}
 }
 
 // problem is an error that is already in the form it goes out in.
@@ -232,7 +261,14 @@ type problem struct{ contract.Problem }
 
 func (p problem) Error() string { return p.Title + ": " + p.Detail }
 
-var tooLarge = problem{contract.Problem{Status: http.StatusRequestEntityTooLarge, Title: "Too large", Detail: fmt.Sprintf("the body is larger than %d bytes", bodyLimit), Advice: text("Send less.")}}
+var tooLarge = problem{
+	contract.Problem{
+		Status: http.StatusRequestEntityTooLarge,
+		Title:  "Too large",
+		Detail: fmt.Sprintf("the body is larger than %d bytes", bodyLimit),
+		Advice: text("Send less."),
+	},
+}
 
 func text(s string) *string {
 	if s == "" {
@@ -280,7 +316,10 @@ func asProblem(err error) contract.Problem {
 		}
 		return problemOf(c.StatusCode(), http.StatusText(c.StatusCode()), err.Error(), see)
 	}
-	return problemOf(http.StatusInternalServerError, "Failed", "the service could not do this", "Look at its log; report it with what you did.")
+	return problemOf(
+		http.StatusInternalServerError, "Failed", "the service could not do this",
+		"Look at its log; report it with what you did.",
+	)
 }
 
 func answerProblem(c *echo.Context, log *slog.Logger, err error) {
@@ -342,7 +381,14 @@ func (p *console) serve(c *echo.Context) error {
 	_, _ = rand.Read(raw) // never fails
 	nonce := base64.RawURLEncoding.EncodeToString(raw)
 	h := c.Response().Header()
-	h.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'self' 'nonce-%[1]s'; style-src 'self' 'nonce-%[1]s'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'", nonce))
+	h.Set(
+		"Content-Security-Policy",
+		fmt.Sprintf(
+			"default-src 'none'; script-src 'self' 'nonce-%[1]s'; style-src 'self' 'nonce-%[1]s'; font-src 'self'; img-src 'self' "+
+				"data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+			nonce,
+		),
+	)
 	h.Set("Cache-Control", "no-store")
 	return c.HTMLBlob(http.StatusOK, bytes.ReplaceAll(p.index, []byte("{{nonce}}"), []byte(nonce)))
 }

@@ -48,7 +48,9 @@ func TestEveryErrorBecomesAProblemWithWhatToDo(t *testing.T) {
 func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 	d, err := json.Marshal(driveOf(shop.Drive{Identity: drive.Identity{Key: drive.Key{Model: "M", Serial: "S"}}}))
 	require.NoError(t, err)
-	for _, field := range []string{"bytes", "hours", "temperature", "rotation_rate", "link_now", "wwn", "bay", "last_read", "logical_sector"} {
+	for _, field := range []string{
+		"bytes", "hours", "temperature", "rotation_rate", "link_now", "wwn", "bay", "last_read", "logical_sector",
+	} {
 		assert.NotContains(t, string(d), `"`+field+`"`)
 	}
 	known := driveOf(shop.Drive{Now: shop.Now{HasHours: true, HasTemp: true, Readings: 1}})
@@ -61,7 +63,15 @@ func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 	zero := signalOf(record.Course{Definition: signal.Registry[0], Value: signal.Value{Available: true}})
 	require.NotNil(t, zero.Value)
 
-	r := readingOf(shop.Drive{}, shop.Reading{Pages: []reading.Page{{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Cause: "SMART is switched off"}}}}, true)
+	r := readingOf(
+		shop.Drive{},
+		shop.Reading{
+			Pages: []reading.Page{
+				{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultSwitchedOff, Cause: "SMART is switched off"}},
+			},
+		},
+		true,
+	)
 	assert.Nil(t, r.ErrorTotal)
 	assert.Nil(t, r.Pages[0].Size)
 	assert.Equal(t, "SMART is switched off", r.Pages[0].Fault.Back)

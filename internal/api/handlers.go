@@ -64,7 +64,9 @@ func (h *handlers) GetBay(ctx context.Context, r server.GetBayRequestObject) (se
 }
 
 func (h *handlers) SetBay(ctx context.Context, r server.SetBayRequestObject) (server.SetBayResponseObject, error) {
-	v, err := h.shop.SetBay(ctx, actor(ctx, r.Body.By), r.Bay, desk.BaySetting{Number: r.Body.Number, Label: r.Body.Label, Hidden: r.Body.Hidden})
+	v, err := h.shop.SetBay(
+		ctx, actor(ctx, r.Body.By), r.Bay, desk.BaySetting{Number: r.Body.Number, Label: r.Body.Label, Hidden: r.Body.Hidden},
+	)
 	return server.SetBay200JSONResponse(bayOf(v)), err
 }
 
@@ -104,9 +106,19 @@ func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (se
 		return nil, &shop.Invalid{What: err.Error(), Advice: "Choose one of them."}
 	}
 	in := shop.Intake{
-		Bay: b.Bay, Lot: value(b.Lot), Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Complaint: value(b.Complaint), Label: value(b.Label),
-		Language: languageOf(b.Language), Made: value(b.Made), Clicks: value(b.Clicks),
-		Wanted: value(b.Wanted), Copied: value(b.Copied), Duty: duty,
+		Bay:       b.Bay,
+		Lot:       value(b.Lot),
+		Ticket:    value(b.Ticket),
+		Customer:  value(b.Customer),
+		Reference: value(b.Reference),
+		Complaint: value(b.Complaint),
+		Label:     value(b.Label),
+		Language:  languageOf(b.Language),
+		Made:      value(b.Made),
+		Clicks:    value(b.Clicks),
+		Wanted:    value(b.Wanted),
+		Copied:    value(b.Copied),
+		Duty:      duty,
 	}
 	if b.Release != nil {
 		in.Release = &shop.Release{Scope: check.Kind(b.Release.Scope), Owner: b.Release.Owner}
@@ -223,7 +235,9 @@ func (h *handlers) GetSignals(ctx context.Context, r server.GetSignalsRequestObj
 	return server.GetSignals200JSONResponse(signalsOf(courses, moments, intake)), err
 }
 
-func (h *handlers) CompareReadings(ctx context.Context, r server.CompareReadingsRequestObject) (server.CompareReadingsResponseObject, error) {
+func (h *handlers) CompareReadings(
+	ctx context.Context, r server.CompareReadingsRequestObject,
+) (server.CompareReadingsResponseObject, error) {
 	d, err := h.shop.FindDrive(ctx, r.Drive)
 	if err != nil {
 		return nil, err
@@ -335,10 +349,18 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 		return nil, err
 	}
 	if who, signed := whoAsks(ctx); signed && value(r.Body.Despite) != "" && !who.Role.Covers(access.Lead) {
-		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role), Advice: "Ask a lead, or have the data copied first."}
+		return nil, &access.Refused{
+			What:   fmt.Sprintf("%s is %s; loading the surface of a drive whose data is at risk needs a lead", who.Name, who.Role),
+			Advice: "Ask a lead, or have the data copied first.",
+		}
 	}
 	started, err := h.shop.Check(ctx, actor(ctx, r.Body.By), d, runs.CheckOrder{
-		Kind: check.Kind(r.Body.Kind), Despite: value(r.Body.Despite), Limit: check.Limit{Share: value(r.Body.Share)}, Spans: each(value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} }),
+		Kind:    check.Kind(r.Body.Kind),
+		Despite: value(r.Body.Despite),
+		Limit:   check.Limit{Share: value(r.Body.Share)},
+		Spans: each(
+			value(r.Body.Spans), func(s contract.Span) ata.Span { return ata.Span{First: uint64(s.First), Last: uint64(s.Last)} },
+		),
 	})
 	return server.StartCheck201JSONResponse(runOf(started)), err
 }
@@ -394,7 +416,10 @@ func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestO
 		if now, err := h.shop.Verdict(ctx, d); err != nil {
 			return nil, err
 		} else if now.Grade != grade {
-			return nil, &access.Refused{What: fmt.Sprintf("%s is %s; overruling %s with %s needs a lead", who.Name, who.Role, now.Grade, grade), Advice: "Ask a lead, or sign what the verdict says."}
+			return nil, &access.Refused{
+				What:   fmt.Sprintf("%s is %s; overruling %s with %s needs a lead", who.Name, who.Role, now.Grade, grade),
+				Advice: "Ask a lead, or sign what the verdict says.",
+			}
 		}
 	}
 	v, err := h.shop.Sign(ctx, actor(ctx, r.Body.By), d, value(r.Body.Verdict), grade, value(r.Body.Reason))

@@ -25,8 +25,21 @@ import (
 
 func lotOf(l shop.Lot) contract.Lot {
 	return contract.Lot{
-		Id: l.ID, Ticket: text(l.Ticket), Customer: text(l.Customer), Reference: text(l.Reference), Language: languageSaid(l.Language), Complaint: text(l.Complaint), Wanted: l.Wanted, Copied: l.Copied,
-		Duty: contract.Duty(l.Duty), Expected: optional(l.Expected), Check: optional(contract.PlannedCheck(l.Check)), At: l.At, By: l.By, Open: l.Open(), Ended: when(l.Ended),
+		Id:        l.ID,
+		Ticket:    text(l.Ticket),
+		Customer:  text(l.Customer),
+		Reference: text(l.Reference),
+		Language:  languageSaid(l.Language),
+		Complaint: text(l.Complaint),
+		Wanted:    l.Wanted,
+		Copied:    l.Copied,
+		Duty:      contract.Duty(l.Duty),
+		Expected:  optional(l.Expected),
+		Check:     optional(contract.PlannedCheck(l.Check)),
+		At:        l.At,
+		By:        l.By,
+		Open:      l.Open(),
+		Ended:     when(l.Ended),
 	}
 }
 
@@ -40,8 +53,14 @@ func fitOf(f verdict.Fit) contract.Fit {
 
 func lotDriveOf(d desk.LotDrive) contract.LotDrive {
 	out := contract.LotDrive{
-		Intake: intakeOf(d.Intake), Grade: contract.Grade(d.Grade.String()), Duties: each(d.Duties, fitOf), Apart: append([]string{}, d.Apart...), Next: said(d.Next),
-		Speed: optional(d.Speed), Minutes: optional(d.Minutes), Values: map[string]float64{},
+		Intake:  intakeOf(d.Intake),
+		Grade:   contract.Grade(d.Grade.String()),
+		Duties:  each(d.Duties, fitOf),
+		Apart:   append([]string{}, d.Apart...),
+		Next:    said(d.Next),
+		Speed:   optional(d.Speed),
+		Minutes: optional(d.Minutes),
+		Values:  map[string]float64{},
 	}
 	for def, x := range d.Values.All() {
 		out.Values[string(def.Name)] = x
@@ -55,9 +74,15 @@ func lotDriveOf(d desk.LotDrive) contract.LotDrive {
 }
 
 func comparedOf(c desk.Compared) contract.Compared {
-	return contract.Compared{Words: c.Words, Unit: c.Unit, Model: c.Model, Median: c.Median, Values: each(c.Values, func(x desk.ComparedValue) contract.ComparedValue {
-		return contract.ComparedValue{Serial: x.Serial, Value: x.Value, Score: x.Score, Apart: x.Apart}
-	})}
+	return contract.Compared{
+		Words:  c.Words,
+		Unit:   c.Unit,
+		Model:  c.Model,
+		Median: c.Median,
+		Values: each(c.Values, func(x desk.ComparedValue) contract.ComparedValue {
+			return contract.ComparedValue{Serial: x.Serial, Value: x.Value, Score: x.Score, Apart: x.Apart}
+		}),
+	}
 }
 
 func (h *handlers) ListLots(ctx context.Context, _ server.ListLotsRequestObject) (server.ListLotsResponseObject, error) {
@@ -68,11 +93,22 @@ func (h *handlers) ListLots(ctx context.Context, _ server.ListLotsRequestObject)
 func (h *handlers) OpenLot(ctx context.Context, r server.OpenLotRequestObject) (server.OpenLotResponseObject, error) {
 	b := r.Body
 	if who, signed := whoAsks(ctx); signed && b.Check != nil && !who.Role.Covers(access.Technician) {
-		return nil, &access.Refused{What: fmt.Sprintf("%s is %s; planning a check needs a technician", who.Name, who.Role), Advice: "Open the lot without one, or ask a technician."}
+		return nil, &access.Refused{
+			What:   fmt.Sprintf("%s is %s; planning a check needs a technician", who.Name, who.Role),
+			Advice: "Open the lot without one, or ask a technician.",
+		}
 	}
 	l, err := h.shop.OpenLot(ctx, actor(ctx, r.Body.By), shop.Lot{
-		Ticket: value(b.Ticket), Customer: value(b.Customer), Reference: value(b.Reference), Language: languageOf(b.Language), Complaint: value(b.Complaint), Wanted: value(b.Wanted), Copied: value(b.Copied),
-		Duty: drive.Duty(value(b.Duty)), Expected: value(b.Expected), Check: check.Kind(value(b.Check)),
+		Ticket:    value(b.Ticket),
+		Customer:  value(b.Customer),
+		Reference: value(b.Reference),
+		Language:  languageOf(b.Language),
+		Complaint: value(b.Complaint),
+		Wanted:    value(b.Wanted),
+		Copied:    value(b.Copied),
+		Duty:      drive.Duty(value(b.Duty)),
+		Expected:  value(b.Expected),
+		Check:     check.Kind(value(b.Check)),
 	})
 	return server.OpenLot201JSONResponse(lotOf(l)), err
 }
@@ -143,7 +179,9 @@ func (h *handlers) PrintLabels(ctx context.Context, r server.PrintLabelsRequestO
 	return server.PrintLabels200ApplicationpdfResponse{Body: b, ContentLength: int64(b.Len())}, err
 }
 
-func (h *handlers) PrintDriveLabels(ctx context.Context, r server.PrintDriveLabelsRequestObject) (server.PrintDriveLabelsResponseObject, error) {
+func (h *handlers) PrintDriveLabels(
+	ctx context.Context, r server.PrintDriveLabelsRequestObject,
+) (server.PrintDriveLabelsResponseObject, error) {
 	stock, err := stockOf(r.Params.Stock)
 	if err != nil {
 		return nil, err
@@ -158,7 +196,9 @@ func (h *handlers) PrintDriveLabels(ctx context.Context, r server.PrintDriveLabe
 	return server.PrintDriveLabels200ApplicationpdfResponse{Body: b, ContentLength: int64(b.Len())}, err
 }
 
-func (h *handlers) labels(ctx context.Context, drives []shop.Drive, stock handover.Stock, language wording.Language) (*bytes.Buffer, error) {
+func (h *handlers) labels(
+	ctx context.Context, drives []shop.Drive, stock handover.Stock, language wording.Language,
+) (*bytes.Buffer, error) {
 	var b bytes.Buffer
 	all := make([]handover.Label, len(drives))
 	for i, d := range drives {
@@ -220,7 +260,10 @@ func (h *handlers) MoveIntake(ctx context.Context, r server.MoveIntakeRequestObj
 }
 
 func (h *handlers) HandOver(ctx context.Context, r server.HandOverRequestObject) (server.HandOverResponseObject, error) {
-	i, err := h.shop.HandOver(ctx, actor(ctx, r.Body.By), r.Intake, shop.Handover{Goes: shop.Goes(r.Body.Goes), Data: shop.DataState(value(r.Body.Data)), Note: value(r.Body.Note)})
+	i, err := h.shop.HandOver(
+		ctx, actor(ctx, r.Body.By), r.Intake,
+		shop.Handover{Goes: shop.Goes(r.Body.Goes), Data: shop.DataState(value(r.Body.Data)), Note: value(r.Body.Note)},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +288,15 @@ func (h *handlers) ListAudit(ctx context.Context, r server.ListAuditRequestObjec
 	all, err := h.shop.Audit(ctx, q)
 	return server.ListAudit200JSONResponse(each(all, func(a shop.Audited) contract.Audited {
 		out := contract.Audited{
-			Seq: a.Seq, At: a.At, By: a.By, Role: text(a.Role), Via: text(a.Via), Kind: string(a.Kind), Serial: text(a.Serial), Text: said(a.Said), Hash: hex.EncodeToString(a.Hash),
+			Seq:    a.Seq,
+			At:     a.At,
+			By:     a.By,
+			Role:   text(a.Role),
+			Via:    text(a.Via),
+			Kind:   string(a.Kind),
+			Serial: text(a.Serial),
+			Text:   said(a.Said),
+			Hash:   hex.EncodeToString(a.Hash),
 		}
 		if len(a.Edits) > 0 {
 			edits := each(a.Edits, func(e shop.Edit) contract.AuditEdit {
@@ -268,9 +319,22 @@ func (h *handlers) GetSiblings(ctx context.Context, r server.GetSiblingsRequestO
 		return nil, err
 	}
 	v, err := h.shop.Siblings(ctx, d)
-	return server.GetSiblings200JSONResponse{Model: v.Model, Of: v.Of, Apart: append([]string{}, v.Apart...), Rows: each(v.Rows, func(x desk.SiblingRow) contract.SiblingRow {
-		return contract.SiblingRow{Words: x.Words, Unit: x.Unit, Value: x.Value, Median: x.Median, Score: x.Score, Of: x.Of, Apart: x.Apart}
-	})}, err
+	return server.GetSiblings200JSONResponse{
+		Model: v.Model,
+		Of:    v.Of,
+		Apart: append([]string{}, v.Apart...),
+		Rows: each(v.Rows, func(x desk.SiblingRow) contract.SiblingRow {
+			return contract.SiblingRow{
+				Words:  x.Words,
+				Unit:   x.Unit,
+				Value:  x.Value,
+				Median: x.Median,
+				Score:  x.Score,
+				Of:     x.Of,
+				Apart:  x.Apart,
+			}
+		}),
+	}, err
 }
 
 func statementOf(s handover.Statement) contract.Statement {
@@ -278,12 +342,33 @@ func statementOf(s handover.Statement) contract.Statement {
 	return contract.Statement{
 		Language: contract.Language(s.Language.String()),
 		Headings: contract.StatementHeadings{
-			Title: s.Head("title"), Does: s.Head("does"), Care: s.Head("care"), NotFor: s.Head("not_for"), Why: s.Head("why"), Do: s.Head("do"),
-			Checked: s.Head("checked"), NotChecked: s.Head("not_checked"), Data: s.Head("data"),
+			Title:      s.Head("title"),
+			Does:       s.Head("does"),
+			Care:       s.Head("care"),
+			NotFor:     s.Head("not_for"),
+			Why:        s.Head("why"),
+			Do:         s.Head("do"),
+			Checked:    s.Head("checked"),
+			NotChecked: s.Head("not_checked"),
+			Data:       s.Head("data"),
 		},
-		Shop: s.Shop, Number: s.Number, Date: s.Date, Grade: contract.Grade(s.Grade.String()), Title: s.Title, Answer: s.Answer,
-		Does: list(s.Does), Care: list(s.Care), NotFor: list(s.NotFor), Why: list(s.Why), Do: list(s.Do), Checked: list(s.Checked), NotChecked: list(s.NotChecked),
-		DataState: contract.DataState(s.DataState), Data: s.Data, Signature: s.Signature, Foot: s.Foot,
+		Shop:       s.Shop,
+		Number:     s.Number,
+		Date:       s.Date,
+		Grade:      contract.Grade(s.Grade.String()),
+		Title:      s.Title,
+		Answer:     s.Answer,
+		Does:       list(s.Does),
+		Care:       list(s.Care),
+		NotFor:     list(s.NotFor),
+		Why:        list(s.Why),
+		Do:         list(s.Do),
+		Checked:    list(s.Checked),
+		NotChecked: list(s.NotChecked),
+		DataState:  contract.DataState(s.DataState),
+		Data:       s.Data,
+		Signature:  s.Signature,
+		Foot:       s.Foot,
 		Facts: each(s.Facts, func(p handover.Particular) contract.Particular {
 			return contract.Particular{Name: p.Name, Value: p.Value}
 		}),
@@ -350,7 +435,16 @@ func (h *handlers) GetLabel(ctx context.Context, r server.GetLabelRequestObject)
 		err = handover.LabelPNG(&b, stock, l, dpi)
 		return server.GetLabel200ImagepngResponse{Body: &b, ContentLength: int64(b.Len())}, err
 	}
-	return server.GetLabel200JSONResponse{Grade: contract.Grade(l.Grade.String()), Word: l.Word, Ending: l.Ending, Serial: l.Serial, Use: l.Use, Lines: l.Lines, Foot: l.Foot, Link: l.Link}, nil
+	return server.GetLabel200JSONResponse{
+		Grade:  contract.Grade(l.Grade.String()),
+		Word:   l.Word,
+		Ending: l.Ending,
+		Serial: l.Serial,
+		Use:    l.Use,
+		Lines:  l.Lines,
+		Foot:   l.Foot,
+		Link:   l.Link,
+	}, nil
 }
 
 // GetArchive gathers everything the API says of a drive, and its bytes.

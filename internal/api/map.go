@@ -43,11 +43,31 @@ func faultOf(f drive.Fault) contract.Fault {
 
 func bayOf(v desk.BayView) contract.Bay {
 	b := contract.Bay{
-		Name: v.Bay.ID, Bench: v.Bay.ID.Bench, Number: v.Bay.ID.Number, Address: string(v.Bay.Address), Connection: contract.BayConnection(v.Bay.Connection), Attempts: v.Bay.Attempts,
-		Since: v.Bay.Since, Label: text(v.Bay.Label), Hidden: optional(v.Bay.Hidden), Doing: said(v.Doing), Note: saying(v.Note), Action: contract.BayAction(v.Action), Next: said(v.Next),
+		Name:       v.Bay.ID,
+		Bench:      v.Bay.ID.Bench,
+		Number:     v.Bay.ID.Number,
+		Address:    string(v.Bay.Address),
+		Connection: contract.BayConnection(v.Bay.Connection),
+		Attempts:   v.Bay.Attempts,
+		Since:      v.Bay.Since,
+		Label:      text(v.Bay.Label),
+		Hidden:     optional(v.Bay.Hidden),
+		Doing:      said(v.Doing),
+		Note:       saying(v.Note),
+		Action:     contract.BayAction(v.Action),
+		Next:       said(v.Next),
 	}
 	if a := v.Bay.Device; a.Node != "" {
-		b.Attached = &contract.Attached{Node: a.Node, Transport: a.Transport, Vendor: text(a.Vendor), Model: text(a.Model), Serial: text(a.Serial), Bytes: int64(a.Bytes), InUse: text(a.InUse), Written: optional(int64(a.Written))}
+		b.Attached = &contract.Attached{
+			Node:      a.Node,
+			Transport: a.Transport,
+			Vendor:    text(a.Vendor),
+			Model:     text(a.Model),
+			Serial:    text(a.Serial),
+			Bytes:     int64(a.Bytes),
+			InUse:     text(a.InUse),
+			Written:   optional(int64(a.Written)),
+		}
 		b.WriteProtected = &v.Bay.WriteProtected
 	}
 	if v.Drive != nil {
@@ -73,7 +93,13 @@ func signOf(s *shop.SignOff, given drive.Grade) *contract.SignOff {
 	if s == nil {
 		return nil
 	}
-	return &contract.SignOff{At: s.At, By: s.By, Grade: contract.Grade(s.Grade.String()), Reason: text(s.Reason), Overruled: s.Grade != given}
+	return &contract.SignOff{
+		At:        s.At,
+		By:        s.By,
+		Grade:     contract.Grade(s.Grade.String()),
+		Reason:    text(s.Reason),
+		Overruled: s.Grade != given,
+	}
 }
 
 func featureOf(f drive.Feature) contract.Feature {
@@ -83,14 +109,46 @@ func featureOf(f drive.Feature) contract.Feature {
 func driveOf(d shop.Drive) contract.Drive {
 	id, l := d.Identity, listedOf(d.Listed())
 	out := contract.Drive{
-		Serial: l.Serial, Model: l.Model, Firmware: text(id.Firmware), Interface: contract.DriveInterface(l.Interface), Medium: optional(contract.DriveMedium(id.Medium)),
-		Bytes: l.Bytes, LogicalSector: optional(int(id.LogicalSector)), PhysicalSector: optional(int(id.PhysicalSector)),
-		RotationRate: optional(int(id.RotationRate)), FormFactor: text(id.FormFactor), LinkNow: text(id.LinkNow), LinkPossible: text(id.LinkPossible),
-		Namespaces: optional(id.Namespaces), Hidden: optional(int64(id.Hidden)), HiddenBy: text(id.HiddenBy), Protection: text(id.Protection),
-		Transport: text(id.Transport), Smart: featureOf(id.SMART), SelfTest: featureOf(id.SelfTest), Trim: &id.TRIM.Supported,
-		Security: contract.Security{Supported: id.Security.Supported, Enabled: id.Security.Enabled, Locked: id.Security.Locked, Frozen: id.Security.Frozen, CountExpired: id.Security.CountExpired},
-		Duty:     l.Duty, Grade: l.Grade, Signed: l.Signed, Headline: l.Headline, Findings: l.Findings, Margin: l.Margin, MarginShare: l.MarginShare,
-		Hours: l.Hours, Temperature: l.Temperature, Readings: l.Readings, FirstSeen: d.FirstSeen, LastRead: l.LastRead, Bay: l.Bay,
+		Serial:         l.Serial,
+		Model:          l.Model,
+		Firmware:       text(id.Firmware),
+		Interface:      contract.DriveInterface(l.Interface),
+		Medium:         optional(contract.DriveMedium(id.Medium)),
+		Bytes:          l.Bytes,
+		LogicalSector:  optional(int(id.LogicalSector)),
+		PhysicalSector: optional(int(id.PhysicalSector)),
+		RotationRate:   optional(int(id.RotationRate)),
+		FormFactor:     text(id.FormFactor),
+		LinkNow:        text(id.LinkNow),
+		LinkPossible:   text(id.LinkPossible),
+		Namespaces:     optional(id.Namespaces),
+		Hidden:         optional(int64(id.Hidden)),
+		HiddenBy:       text(id.HiddenBy),
+		Protection:     text(id.Protection),
+		Transport:      text(id.Transport),
+		Smart:          featureOf(id.SMART),
+		SelfTest:       featureOf(id.SelfTest),
+		Trim:           &id.TRIM.Supported,
+		Security: contract.Security{
+			Supported:    id.Security.Supported,
+			Enabled:      id.Security.Enabled,
+			Locked:       id.Security.Locked,
+			Frozen:       id.Security.Frozen,
+			CountExpired: id.Security.CountExpired,
+		},
+		Duty:        l.Duty,
+		Grade:       l.Grade,
+		Signed:      l.Signed,
+		Headline:    l.Headline,
+		Findings:    l.Findings,
+		Margin:      l.Margin,
+		MarginShare: l.MarginShare,
+		Hours:       l.Hours,
+		Temperature: l.Temperature,
+		Readings:    l.Readings,
+		FirstSeen:   d.FirstSeen,
+		LastRead:    l.LastRead,
+		Bay:         l.Bay,
 	}
 	if len(d.Now.OtherBays) > 0 {
 		out.OtherBays = &d.Now.OtherBays
@@ -108,8 +166,19 @@ func driveOf(d shop.Drive) contract.Drive {
 func listedOf(d shop.Listed) contract.ListedDrive {
 	n := d.Now
 	out := contract.ListedDrive{
-		Serial: d.Key.Serial, Model: d.Key.Model, Interface: contract.ListedDriveInterface(d.Interface), Medium: optional(contract.ListedDriveMedium(d.Medium)), Bytes: optional(int64(d.Bytes)),
-		Duty: contract.Duty(d.Duty), Grade: contract.Grade(n.Grade.String()), Signed: signOf(n.Signed, n.Grade), Headline: text(n.First), Findings: &n.Findings, Margin: text(n.Margin), Readings: n.Readings, Bay: optional(n.Bay),
+		Serial:    d.Key.Serial,
+		Model:     d.Key.Model,
+		Interface: contract.ListedDriveInterface(d.Interface),
+		Medium:    optional(contract.ListedDriveMedium(d.Medium)),
+		Bytes:     optional(int64(d.Bytes)),
+		Duty:      contract.Duty(d.Duty),
+		Grade:     contract.Grade(n.Grade.String()),
+		Signed:    signOf(n.Signed, n.Grade),
+		Headline:  text(n.First),
+		Findings:  &n.Findings,
+		Margin:    text(n.Margin),
+		Readings:  n.Readings,
+		Bay:       optional(n.Bay),
 	}
 	if d.Interface == drive.InterfaceUnknown {
 		out.Interface = contract.ListedUnknown
@@ -131,8 +200,24 @@ func listedOf(d shop.Listed) contract.ListedDrive {
 
 func intakeOf(i shop.Intake) contract.Intake {
 	out := contract.Intake{
-		Id: i.ID, Lot: optional(i.Lot), Bay: i.Bay, At: i.At, By: i.By, Ticket: text(i.Ticket), Customer: text(i.Customer), Reference: text(i.Reference), Language: languageSaid(i.Language), Complaint: text(i.Complaint), Label: text(i.Label),
-		Made: text(i.Made), Clicks: optional(i.Clicks), CopiedAt: when(i.CopiedAt), Wanted: i.Wanted, Copied: i.Copied, AtRisk: i.AtRisk(), Duty: contract.Duty(i.Duty),
+		Id:        i.ID,
+		Lot:       optional(i.Lot),
+		Bay:       i.Bay,
+		At:        i.At,
+		By:        i.By,
+		Ticket:    text(i.Ticket),
+		Customer:  text(i.Customer),
+		Reference: text(i.Reference),
+		Language:  languageSaid(i.Language),
+		Complaint: text(i.Complaint),
+		Label:     text(i.Label),
+		Made:      text(i.Made),
+		Clicks:    optional(i.Clicks),
+		CopiedAt:  when(i.CopiedAt),
+		Wanted:    i.Wanted,
+		Copied:    i.Copied,
+		AtRisk:    i.AtRisk(),
+		Duty:      contract.Duty(i.Duty),
 	}
 	if r := i.Release; r != nil {
 		out.Release = &contract.Release{Scope: contract.ReworkKind(r.Scope), Owner: r.Owner, By: r.By, At: r.At}
@@ -142,13 +227,26 @@ func intakeOf(i shop.Intake) contract.Intake {
 		out.Tried = &bays
 	}
 	if h := i.Handover; h != nil {
-		out.Handover = &contract.Handover{Goes: contract.HandoverGoes(h.Goes), Data: contract.DataState(h.Data), Note: text(h.Note), By: h.By, At: h.At}
+		out.Handover = &contract.Handover{
+			Goes: contract.HandoverGoes(h.Goes),
+			Data: contract.DataState(h.Data),
+			Note: text(h.Note),
+			By:   h.By,
+			At:   h.At,
+		}
 	}
 	return out
 }
 
 func entryOf(e desk.Entry) contract.Entry {
-	out := contract.Entry{At: e.At, Kind: contract.EntryKind(e.Kind), Text: said(e.Says), Run: optional(e.Run), Reading: optional(e.Reading), Verdict: optional(e.Verdict)}
+	out := contract.Entry{
+		At:      e.At,
+		Kind:    contract.EntryKind(e.Kind),
+		Text:    said(e.Says),
+		Run:     optional(e.Run),
+		Reading: optional(e.Reading),
+		Verdict: optional(e.Verdict),
+	}
 	if e.Hours >= 0 {
 		out.Hours = &e.Hours
 	}
@@ -190,8 +288,20 @@ func signalsOf(courses []record.Course, moments []shop.Moment, intake *shop.Inta
 func signalOf(c record.Course) contract.Signal {
 	d, v := c.Definition, c.Value
 	out := contract.Signal{
-		Name: string(d.Name), Words: d.Words, Unit: d.Unit, Usual: d.Usual, Matters: d.Matters, Reason: text(v.Reason), Since: text(c.Since),
-		Limit: c.Limit, Margin: marginOf(c.Margin), Finding: optional(c.Finding), Hours: c.Hours, Values: c.Values, Readings: c.Seqs, Trend: trendOf(c),
+		Name:     string(d.Name),
+		Words:    d.Words,
+		Unit:     d.Unit,
+		Usual:    d.Usual,
+		Matters:  d.Matters,
+		Reason:   text(v.Reason),
+		Since:    text(c.Since),
+		Limit:    c.Limit,
+		Margin:   marginOf(c.Margin),
+		Finding:  optional(c.Finding),
+		Hours:    c.Hours,
+		Values:   c.Values,
+		Readings: c.Seqs,
+		Trend:    trendOf(c),
 	}
 	if out.Hours == nil {
 		out.Hours, out.Values, out.Readings = []float64{}, []float64{}, []int{}
@@ -207,7 +317,16 @@ func signalOf(c record.Course) contract.Signal {
 }
 
 func differenceOf(d record.Difference) contract.Difference {
-	out := contract.Difference{Signal: string(d.Definition.Name), Words: d.Definition.Words, Unit: d.Definition.Unit, Before: d.Then, Now: d.Now, Change: text(d.Change), Says: d.Says, Matters: d.Matters}
+	out := contract.Difference{
+		Signal:  string(d.Definition.Name),
+		Words:   d.Definition.Words,
+		Unit:    d.Definition.Unit,
+		Before:  d.Then,
+		Now:     d.Now,
+		Change:  text(d.Change),
+		Says:    d.Says,
+		Matters: d.Matters,
+	}
 	if d.Now == nil {
 		out.Reason = text(d.Reason)
 	}
@@ -230,10 +349,26 @@ func number(s signal.Values, n signal.Name) *float64 {
 func readingOf(drv shop.Drive, r shop.Reading, raw bool) contract.Reading {
 	d := reading.Explain(r.Pages, drv.Hints)
 	out := contract.Reading{
-		Seq: r.Seq, At: r.At, TookMs: int(r.Took.Milliseconds()), Tool: r.Tool, Decoder: reading.DecoderVersion, Dialect: dialect.Version(), Family: d.Dialect.ID(), Sheets: each(d.Sheets, sheetOf), TestsKnown: &d.HasTests,
-		Bay: optional(r.Bay), Run: optional(r.Run), Alarm: contract.ReadingAlarm(d.Alarm.String()), Attributes: each(d.Attributes, attributeOf),
-		Statistics: each(d.Statistics, statisticOf), SelfTests: each(d.Tests, testOf), Errors: each(d.Errors, errorOf), Faults: each(d.Faults, faultOf), Pages: make([]contract.Page, len(r.Pages)),
-		Hours: number(r.Signals, signal.PowerOnHours), Temperature: number(r.Signals, signal.Temperature),
+		Seq:         r.Seq,
+		At:          r.At,
+		TookMs:      int(r.Took.Milliseconds()),
+		Tool:        r.Tool,
+		Decoder:     reading.DecoderVersion,
+		Dialect:     dialect.Version(),
+		Family:      d.Dialect.ID(),
+		Sheets:      each(d.Sheets, sheetOf),
+		TestsKnown:  &d.HasTests,
+		Bay:         optional(r.Bay),
+		Run:         optional(r.Run),
+		Alarm:       contract.ReadingAlarm(d.Alarm.String()),
+		Attributes:  each(d.Attributes, attributeOf),
+		Statistics:  each(d.Statistics, statisticOf),
+		SelfTests:   each(d.Tests, testOf),
+		Errors:      each(d.Errors, errorOf),
+		Faults:      each(d.Faults, faultOf),
+		Pages:       make([]contract.Page, len(r.Pages)),
+		Hours:       number(r.Signals, signal.PowerOnHours),
+		Temperature: number(r.Signals, signal.Temperature),
 	}
 	if d.HasErrors {
 		total := int64(d.ErrorTotal)
@@ -262,8 +397,19 @@ func attributeOf(a reading.Attribute) contract.Attribute {
 		raw[i], raw[j] = raw[j], raw[i]
 	}
 	out := contract.Attribute{
-		Id: int(a.ID), Name: a.Name, Explain: a.Explain, Meaning: meaning(a), Value: int(a.Value), Worst: int(a.Worst), Kind: "advisory",
-		State: contract.AttributeState(a.State()), StateReason: text(a.StateReason()), Raw: hex.EncodeToString(raw[:]), Offset: a.Offset, Confidence: string(a.Quantity.Confidence), From: a.From,
+		Id:          int(a.ID),
+		Name:        a.Name,
+		Explain:     a.Explain,
+		Meaning:     meaning(a),
+		Value:       int(a.Value),
+		Worst:       int(a.Worst),
+		Kind:        "advisory",
+		State:       contract.AttributeState(a.State()),
+		StateReason: text(a.StateReason()),
+		Raw:         hex.EncodeToString(raw[:]),
+		Offset:      a.Offset,
+		Confidence:  string(a.Quantity.Confidence),
+		From:        a.From,
 	}
 	if a.PreFailure() {
 		out.Kind = "pre-failure"
@@ -309,7 +455,16 @@ var entrySize = map[reading.PageName]int{
 }
 
 func testOf(t reading.SelfTest) contract.SelfTest {
-	out := contract.SelfTest{Kind: t.Kind, Result: t.Result, Failed: t.Failed, Hours: int64(t.Hours), Page: string(t.Page), Offset: t.Offset, Length: entrySize[t.Page], OrMore: optional(t.Saturated)}
+	out := contract.SelfTest{
+		Kind:   t.Kind,
+		Result: t.Result,
+		Failed: t.Failed,
+		Hours:  int64(t.Hours),
+		Page:   string(t.Page),
+		Offset: t.Offset,
+		Length: entrySize[t.Page],
+		OrMore: optional(t.Saturated),
+	}
 	if t.HasLBA {
 		lba := int64(t.LBA)
 		out.Lba = &lba
@@ -319,7 +474,14 @@ func testOf(t reading.SelfTest) contract.SelfTest {
 
 func errorOf(e reading.LoggedError) contract.LoggedError {
 	out := contract.LoggedError{
-		Command: e.Command, Meaning: e.Meaning, State: text(e.State), Host: e.Host, Before: append([]string{}, e.Before...), Page: string(e.Page), Offset: e.Offset, Length: entrySize[e.Page],
+		Command: e.Command,
+		Meaning: e.Meaning,
+		State:   text(e.State),
+		Host:    e.Host,
+		Before:  append([]string{}, e.Before...),
+		Page:    string(e.Page),
+		Offset:  e.Offset,
+		Length:  entrySize[e.Page],
 	}
 	if e.Hours >= 0 {
 		out.Hours = &e.Hours
@@ -333,12 +495,28 @@ func errorOf(e reading.LoggedError) contract.LoggedError {
 
 func sheetOf(s reading.Sheet) contract.Sheet {
 	return contract.Sheet{Page: string(s.Page), Title: s.Page.Title(), Facts: each(s.Facts, func(f reading.Fact) contract.Fact {
-		return contract.Fact{Name: f.Name, Value: text(f.Value), Number: optional(f.Number), Unit: f.Unit, Reason: text(f.Reason), Offset: f.Offset, Length: f.Length}
+		return contract.Fact{
+			Name:   f.Name,
+			Value:  text(f.Value),
+			Number: optional(f.Number),
+			Unit:   f.Unit,
+			Reason: text(f.Reason),
+			Offset: f.Offset,
+			Length: f.Length,
+		}
 	})}
 }
 
 func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
-	out := contract.Dialect{Serial: d.Identity.Serial, Family: r.Dialect.ID(), Title: "no family is known", Sure: r.Dialect.Sure, Why: append([]string{}, r.Dialect.Why...), Version: dialect.Version(), Source: dialect.Source()}
+	out := contract.Dialect{
+		Serial:  d.Identity.Serial,
+		Family:  r.Dialect.ID(),
+		Title:   "no family is known",
+		Sure:    r.Dialect.Sure,
+		Why:     append([]string{}, r.Dialect.Why...),
+		Version: dialect.Version(),
+		Source:  dialect.Source(),
+	}
 	if f := r.Dialect.Family; f != nil {
 		out.Title, out.Source = f.Title, f.Source
 	}
@@ -351,7 +529,15 @@ func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
 			layout = "normalised value"
 		}
 		return contract.DialectEntry{
-			Id: int(a.ID), Name: a.Name, Layout: layout, Unit: a.Unit, Signal: text(a.Signal), Confidence: string(a.Confidence), From: a.From, Meaning: meaning(a), Explain: a.Explain,
+			Id:         int(a.ID),
+			Name:       a.Name,
+			Layout:     layout,
+			Unit:       a.Unit,
+			Signal:     text(a.Signal),
+			Confidence: string(a.Confidence),
+			From:       a.From,
+			Meaning:    meaning(a),
+			Explain:    a.Explain,
 		}
 	})
 	out.NotUnderstood = []string{}
@@ -373,14 +559,37 @@ func dialectOf(d shop.Drive, r reading.Reading) contract.Dialect {
 
 func runOf(r check.Run) contract.Run {
 	return contract.Run{
-		Id: r.ID, Kind: contract.RunKind(r.Kind), Title: r.Kind.Title(), Bay: r.Bay, Serial: r.Key.Serial, Model: r.Key.Model, By: r.By,
-		State: contract.RunState(r.State), Outcome: optional(contract.RunOutcome(r.Outcome)), Standing: said(r.Stands()), Percent: r.Percent(),
-		LeftS: int(r.Left().Seconds()), Asked: r.Asked, Started: when(r.Started), Ended: when(r.Ended), Steps: each(r.Steps, stepOf), Pause: saying(r.Pause), Despite: text(r.Despite),
+		Id:       r.ID,
+		Kind:     contract.RunKind(r.Kind),
+		Title:    r.Kind.Title(),
+		Bay:      r.Bay,
+		Serial:   r.Key.Serial,
+		Model:    r.Key.Model,
+		By:       r.By,
+		State:    contract.RunState(r.State),
+		Outcome:  optional(contract.RunOutcome(r.Outcome)),
+		Standing: said(r.Stands()),
+		Percent:  r.Percent(),
+		LeftS:    int(r.Left().Seconds()),
+		Asked:    r.Asked,
+		Started:  when(r.Started),
+		Ended:    when(r.Ended),
+		Steps:    each(r.Steps, stepOf),
+		Pause:    saying(r.Pause),
+		Despite:  text(r.Despite),
 	}
 }
 
 func stepOf(s check.Step) contract.Step {
-	out := contract.Step{Kind: string(s.Kind), Title: s.Kind.Title(), State: contract.StepState(s.State), Percent: s.Percent, Note: saying(s.Note), Begun: when(s.Begun), Ended: when(s.Ended)}
+	out := contract.Step{
+		Kind:    string(s.Kind),
+		Title:   s.Kind.Title(),
+		State:   contract.StepState(s.State),
+		Percent: s.Percent,
+		Note:    saying(s.Note),
+		Begun:   when(s.Begun),
+		Ended:   when(s.Ended),
+	}
 	if s.Adopted {
 		out.Adopted = &s.Adopted
 	}
@@ -397,23 +606,41 @@ func stepOf(s check.Step) contract.Step {
 
 func findingOf(f verdict.Finding) contract.Finding {
 	return contract.Finding{
-		Rule: f.Rule, Effect: contract.FindingEffect(f.Effect), Sentence: f.Sentence, Detail: f.Detail, Customer: f.Customer,
-		Signals: each(f.Signals, func(n signal.Name) string { return string(n) }), Reading: f.Reading, Rests: each(f.Rests, restOf), Margin: marginOf(f.Margin), Source: f.Source,
+		Rule:     f.Rule,
+		Effect:   contract.FindingEffect(f.Effect),
+		Sentence: f.Sentence,
+		Detail:   f.Detail,
+		Customer: f.Customer,
+		Signals:  each(f.Signals, func(n signal.Name) string { return string(n) }),
+		Reading:  f.Reading,
+		Rests:    each(f.Rests, restOf),
+		Margin:   marginOf(f.Margin),
+		Source:   f.Source,
 	}
 }
 
 func verdictOf(d shop.Drive, v shop.Verdict) contract.Verdict {
 	return contract.Verdict{
-		Serial: d.Identity.Serial, Seq: v.Seq, At: v.At, Grade: contract.Grade(v.Grade.String()), Duty: contract.Duty(v.Duty), Policy: v.Policy, Reading: v.Reading,
-		Findings: each(v.Findings, findingOf), Notes: each(v.Notes, findingOf), Quiet: v.Quiet,
+		Serial:   d.Identity.Serial,
+		Seq:      v.Seq,
+		At:       v.At,
+		Grade:    contract.Grade(v.Grade.String()),
+		Duty:     contract.Duty(v.Duty),
+		Policy:   v.Policy,
+		Reading:  v.Reading,
+		Findings: each(v.Findings, findingOf),
+		Notes:    each(v.Notes, findingOf),
+		Quiet:    v.Quiet,
 		Unjudged: each(v.Unjudged, func(u verdict.Unjudged) contract.Unjudged {
 			return contract.Unjudged{Rule: u.Rule, Title: u.Title, Reason: u.Reason}
 		}),
 		Missing: each(v.Missing, func(m verdict.Missing) contract.Missing {
 			return contract.Missing{Id: m.ID, What: m.What, Run: m.Run, Minutes: m.Minutes}
 		}),
-		Advice: append([]string{}, v.Advice...), Signed: signOf(v.Signed, v.Grade),
-		Duties: each(v.Duties, fitOf), Risk: riskOf(v.Risk),
+		Advice: append([]string{}, v.Advice...),
+		Signed: signOf(v.Signed, v.Grade),
+		Duties: each(v.Duties, fitOf),
+		Risk:   riskOf(v.Risk),
 	}
 }
 
@@ -421,7 +648,15 @@ func riskOf(r *verdict.Risk) *contract.Risk {
 	if r == nil {
 		return nil
 	}
-	return &contract.Risk{Words: r.Words, Year: r.Year, Low: r.Low, High: r.High, Base: r.Base, Calibrated: r.Calibrated, Factors: each(r.Factors, func(f verdict.RiskFactor) contract.RiskFactor {
-		return contract.RiskFactor{Words: f.Words, Ratio: f.Ratio, Source: f.Source}
-	})}
+	return &contract.Risk{
+		Words:      r.Words,
+		Year:       r.Year,
+		Low:        r.Low,
+		High:       r.High,
+		Base:       r.Base,
+		Calibrated: r.Calibrated,
+		Factors: each(r.Factors, func(f verdict.RiskFactor) contract.RiskFactor {
+			return contract.RiskFactor{Words: f.Words, Ratio: f.Ratio, Source: f.Source}
+		}),
+	}
 }

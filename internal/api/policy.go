@@ -27,7 +27,12 @@ func (h *handlers) GetPolicy(ctx context.Context, _ server.GetPolicyRequestObjec
 
 func (h *handlers) policy(ctx context.Context) (contract.Policy, error) {
 	p := h.shop.Policy()
-	out := contract.Policy{Version: p.Version, Name: p.Name, Rules: []contract.PolicyRule{}, Evidence: each(p.Evidence, func(q policy.Requirement) string { return evidenceWords(p, q) })}
+	out := contract.Policy{
+		Version:  p.Version,
+		Name:     p.Name,
+		Rules:    []contract.PolicyRule{},
+		Evidence: each(p.Evidence, func(q policy.Requirement) string { return evidenceWords(p, q) }),
+	}
 	for i := range p.Rules {
 		out.Rules = append(out.Rules, ruleOf(p, &p.Rules[i]))
 	}
@@ -37,7 +42,9 @@ func (h *handlers) policy(ctx context.Context) (contract.Policy, error) {
 		if v.Version == p.Version {
 			out.Text = string(v.Text)
 		}
-		out.Versions = append(out.Versions, contract.PolicyVersion{Version: v.Version, Name: v.Name, At: v.At, By: text(v.By), Note: text(v.Note)})
+		out.Versions = append(
+			out.Versions, contract.PolicyVersion{Version: v.Version, Name: v.Name, At: v.At, By: text(v.By), Note: text(v.Note)},
+		)
 	}
 	return out, err
 }
@@ -46,7 +53,13 @@ func limitsOf(p *policy.Policy) []contract.PolicyLimit {
 	all := []contract.PolicyLimit{}
 	for _, name := range slices.Sorted(maps.Keys(p.Limits)) {
 		l := p.Limits[name]
-		one := contract.PolicyLimit{Name: name, Words: wording.Of(l.All, wording.Singular(l.Unit, l.All)), All: l.All, Unit: text(l.Unit), Source: p.Sources[l.Source]}
+		one := contract.PolicyLimit{
+			Name:   name,
+			Words:  wording.Of(l.All, wording.Singular(l.Unit, l.All)),
+			All:    l.All,
+			Unit:   text(l.Unit),
+			Source: p.Sources[l.Source],
+		}
 		if len(l.Duties) > 0 {
 			duties := map[string]float64{}
 			for _, duty := range drive.Duties() {
@@ -72,8 +85,18 @@ func evidenceWords(p *policy.Policy, q policy.Requirement) string {
 
 func ruleOf(p *policy.Policy, r *policy.Rule) contract.PolicyRule {
 	out := contract.PolicyRule{
-		Id: r.ID, Title: r.Title, Effect: contract.PolicyRuleEffect(r.Effect), When: r.When, Says: r.Says, Words: verdict.InWords(p, r.Says), Customer: verdict.InWords(p, r.Customer), Source: p.Sources[r.Source],
-		Applies: applies(r.Applies), Needs: each(r.Needs, func(n signal.Name) string { return string(n) }), Examples: len(r.Examples), Advice: []string{},
+		Id:       r.ID,
+		Title:    r.Title,
+		Effect:   contract.PolicyRuleEffect(r.Effect),
+		When:     r.When,
+		Says:     r.Says,
+		Words:    verdict.InWords(p, r.Says),
+		Customer: verdict.InWords(p, r.Customer),
+		Source:   p.Sources[r.Source],
+		Applies:  applies(r.Applies),
+		Needs:    each(r.Needs, func(n signal.Name) string { return string(n) }),
+		Examples: len(r.Examples),
+		Advice:   []string{},
 	}
 	for _, a := range p.Advice {
 		for _, id := range r.Advice {
@@ -131,7 +154,14 @@ func (h *handlers) TestPolicy(_ context.Context, r server.TestPolicyRequestObjec
 		return nil, err
 	}
 	out := contract.PolicyTrials{Without: append([]string{}, without...), Trials: each(trials, func(t policy.Trial) contract.PolicyTrial {
-		return contract.PolicyTrial{Rule: t.Rule, Example: t.Example, Wants: t.Wants, Fires: t.Fires, Passed: t.Passed(), Error: text(t.Error)}
+		return contract.PolicyTrial{
+			Rule:    t.Rule,
+			Example: t.Example,
+			Wants:   t.Wants,
+			Fires:   t.Fires,
+			Passed:  t.Passed(),
+			Error:   text(t.Error),
+		}
 	})}
 	for _, t := range out.Trials {
 		if !t.Passed {
@@ -144,21 +174,38 @@ func (h *handlers) TestPolicy(_ context.Context, r server.TestPolicyRequestObjec
 func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyRequestObject) (server.ReplayPolicyResponseObject, error) {
 	draft := []byte(value(r.Body.Text))
 	if len(draft) == 0 {
-		return nil, &shop.Invalid{What: "a replay needs the text of a draft", Advice: "Send it: the policy in force has been what it has been."}
+		return nil, &shop.Invalid{
+			What:   "a replay needs the text of a draft",
+			Advice: "Send it: the policy in force has been what it has been.",
+		}
 	}
 	x, err := h.shop.Replay(ctx, actor(ctx, ""), draft)
 	if err != nil {
 		return nil, err
 	}
 	return server.ReplayPolicy200JSONResponse(contract.Replay{
-		Policy: x.Policy, Drives: x.Drives, Readings: x.Readings, TookS: x.Took.Seconds(), Changed: x.Changed, Failed: x.Was.Failed, Sound: x.Was.Sound,
-		Was: scoreOf(x.Was), Would: scoreOf(x.Would), Shown: each(x.Shown, replayDriveOf),
+		Policy:   x.Policy,
+		Drives:   x.Drives,
+		Readings: x.Readings,
+		TookS:    x.Took.Seconds(),
+		Changed:  x.Changed,
+		Failed:   x.Was.Failed,
+		Sound:    x.Was.Sound,
+		Was:      scoreOf(x.Was),
+		Would:    scoreOf(x.Would),
+		Shown:    each(x.Shown, replayDriveOf),
 		Moves: each(x.Moves, func(m judge.Move) contract.ReplayMove {
 			return contract.ReplayMove{Was: contract.Grade(m.Was.String()), Would: contract.Grade(m.Would.String()), Drives: m.Drives}
 		}),
-		Risk: contract.RiskLearnt{Words: x.Risk.Words, Outcomes: x.Risk.Outcomes, Shift: x.Risk.Shift, Slope: x.Risk.Slope, Tenths: each(x.Risk.Tenths[:], func(t risk.Tenth) contract.RiskTenth {
-			return contract.RiskTenth{Said: t.Said, Drives: t.Drives, Failed: t.Failed}
-		})},
+		Risk: contract.RiskLearnt{
+			Words:    x.Risk.Words,
+			Outcomes: x.Risk.Outcomes,
+			Shift:    x.Risk.Shift,
+			Slope:    x.Risk.Slope,
+			Tenths: each(x.Risk.Tenths[:], func(t risk.Tenth) contract.RiskTenth {
+				return contract.RiskTenth{Said: t.Said, Drives: t.Drives, Failed: t.Failed}
+			}),
+		},
 	}), nil
 }
 
@@ -172,15 +219,25 @@ func scoreOf(s verdict.Score) contract.Score {
 }
 
 func replayDriveOf(d judge.ReplayedDrive) contract.ReplayDrive {
-	out := contract.ReplayDrive{Serial: d.Drive.Identity.Serial, Model: d.Drive.Identity.Model, Differs: each(d.Differs, func(x verdict.Differs) contract.ReplayDifference {
-		one := contract.ReplayDifference{
-			Reading: x.Reading, At: x.At, Was: contract.Grade(x.Was.Grade.String()), WasWhy: text(x.Was.Why), Would: contract.Grade(x.Would.Grade.String()), WouldWhy: text(x.Would.Why), Still: x.Still,
-		}
-		if x.Hours >= 0 {
-			one.Hours = &x.Hours
-		}
-		return one
-	})}
+	out := contract.ReplayDrive{
+		Serial: d.Drive.Identity.Serial,
+		Model:  d.Drive.Identity.Model,
+		Differs: each(d.Differs, func(x verdict.Differs) contract.ReplayDifference {
+			one := contract.ReplayDifference{
+				Reading:  x.Reading,
+				At:       x.At,
+				Was:      contract.Grade(x.Was.Grade.String()),
+				WasWhy:   text(x.Was.Why),
+				Would:    contract.Grade(x.Would.Grade.String()),
+				WouldWhy: text(x.Would.Why),
+				Still:    x.Still,
+			}
+			if x.Hours >= 0 {
+				one.Hours = &x.Hours
+			}
+			return one
+		}),
+	}
 	if d.Outcome != nil {
 		out.Outcome = &contract.Outcome{Failed: d.Outcome.Failed, At: d.Outcome.At}
 	}
@@ -206,7 +263,10 @@ func (h *handlers) outcome(ctx context.Context, name string) (contract.Outcome, 
 		return contract.Outcome{}, err
 	}
 	if o == nil {
-		return contract.Outcome{}, &shop.NotFound{What: "nobody has noted what became of " + d.Identity.Serial, Advice: "Note it with an outcome."}
+		return contract.Outcome{}, &shop.NotFound{
+			What:   "nobody has noted what became of " + d.Identity.Serial,
+			Advice: "Note it with an outcome.",
+		}
 	}
 	return outcomeOf(o), nil
 }
@@ -216,7 +276,10 @@ func (h *handlers) SetOutcome(ctx context.Context, r server.SetOutcomeRequestObj
 	if err != nil {
 		return nil, err
 	}
-	if err := h.shop.SetOutcome(ctx, actor(ctx, r.Body.By), d, shop.Outcome{Outcome: verdict.Outcome{Failed: r.Body.Failed, At: r.Body.At}, Note: value(r.Body.Note)}); err != nil {
+	if err := h.shop.SetOutcome(
+		ctx, actor(ctx, r.Body.By), d,
+		shop.Outcome{Outcome: verdict.Outcome{Failed: r.Body.Failed, At: r.Body.At}, Note: value(r.Body.Note)},
+	); err != nil {
 		return nil, err
 	}
 	o, err := h.outcome(ctx, d.Identity.Serial)
@@ -225,7 +288,13 @@ func (h *handlers) SetOutcome(ctx context.Context, r server.SetOutcomeRequestObj
 
 func restOf(r verdict.Rest) contract.Rest {
 	d, _ := signal.Lookup(r.Signal)
-	out := contract.Rest{Signal: string(r.Signal), Words: d.Words + ": " + d.Amount(r.Value), Value: r.Value, Source: r.Source, Page: text(r.Page)}
+	out := contract.Rest{
+		Signal: string(r.Signal),
+		Words:  d.Words + ": " + d.Amount(r.Value),
+		Value:  r.Value,
+		Source: r.Source,
+		Page:   text(r.Page),
+	}
 	if r.Length > 0 {
 		out.Offset, out.Length = &r.Offset, &r.Length
 	}
@@ -240,7 +309,17 @@ func trendOf(c record.Course) *contract.Trend {
 	if t == nil {
 		return nil
 	}
-	out := &contract.Trend{Words: t.Words(c.Definition), Change: t.Change, SinceIntake: t.SinceIntake, SinceCheck: t.SinceCheck, Unexplained: t.Unexplained, Grew: t.Grew, Intervals: t.Intervals, Pace: t.Pace, Movements: []contract.Movement{}}
+	out := &contract.Trend{
+		Words:       t.Words(c.Definition),
+		Change:      t.Change,
+		SinceIntake: t.SinceIntake,
+		SinceCheck:  t.SinceCheck,
+		Unexplained: t.Unexplained,
+		Grew:        t.Grew,
+		Intervals:   t.Intervals,
+		Pace:        t.Pace,
+		Movements:   []contract.Movement{},
+	}
 	if t.Onset != nil {
 		out.OnsetReading = &t.Onset.First.Seq
 		if t.Onset.First.Hours >= 0 {
@@ -251,7 +330,10 @@ func trendOf(c record.Course) *contract.Trend {
 		out.SteadyHours = &t.SteadyHours
 	}
 	for _, d := range t.Deltas {
-		out.Movements = append(out.Movements, contract.Movement{FromReading: d.From.Seq, ToReading: d.To.Seq, Before: d.From.Value, After: d.To.Value, Change: d.Change})
+		out.Movements = append(
+			out.Movements,
+			contract.Movement{FromReading: d.From.Seq, ToReading: d.To.Seq, Before: d.From.Value, After: d.To.Value, Change: d.Change},
+		)
 	}
 	if l := t.Line; l != nil {
 		shape := contract.TrendShape(l.Shape)

@@ -24,7 +24,9 @@ func (h *handlers) RecordRelease(ctx context.Context, r server.RecordReleaseRequ
 	return server.RecordRelease200JSONResponse(i), err
 }
 
-func (h *handlers) WithdrawRelease(ctx context.Context, r server.WithdrawReleaseRequestObject) (server.WithdrawReleaseResponseObject, error) {
+func (h *handlers) WithdrawRelease(
+	ctx context.Context, r server.WithdrawReleaseRequestObject,
+) (server.WithdrawReleaseResponseObject, error) {
 	i, err := h.release(ctx, r.Drive, r.Params.By, nil)
 	return server.WithdrawRelease200JSONResponse(i), err
 }
@@ -60,7 +62,17 @@ func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObjec
 }
 
 func queueOf(q runs.Queue) contract.Queue {
-	return contract.Queue{Bench: q.Bench, Check: text(string(q.Plan.Check)), By: text(q.Plan.By), At: when(q.Plan.At), Lot: optional(q.Plan.Lot), Going: q.Going, Waiting: q.Waiting, Done: q.Done, Words: each(q.Says, said)}
+	return contract.Queue{
+		Bench:   q.Bench,
+		Check:   text(string(q.Plan.Check)),
+		By:      text(q.Plan.By),
+		At:      when(q.Plan.At),
+		Lot:     optional(q.Plan.Lot),
+		Going:   q.Going,
+		Waiting: q.Waiting,
+		Done:    q.Done,
+		Words:   each(q.Says, said),
+	}
 }
 
 func (h *handlers) GetQueue(ctx context.Context, r server.GetQueueRequestObject) (server.GetQueueResponseObject, error) {

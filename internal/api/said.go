@@ -27,8 +27,15 @@ func saying(p wording.Phrase) *contract.Said {
 
 func eventOf(e shop.Event) contract.Event {
 	out := contract.Event{
-		Seq: e.Seq, At: e.At, Kind: contract.EventKind(e.Kind), Serial: text(e.Serial), Run: optional(e.Run), Reading: optional(e.Reading), Percent: optional(e.Percent),
-		By: text(e.By), Text: saying(e.Said),
+		Seq:     e.Seq,
+		At:      e.At,
+		Kind:    contract.EventKind(e.Kind),
+		Serial:  text(e.Serial),
+		Run:     optional(e.Run),
+		Reading: optional(e.Reading),
+		Percent: optional(e.Percent),
+		By:      text(e.By),
+		Text:    saying(e.Said),
 	}
 	if !e.Bay.IsZero() {
 		out.Bay = &e.Bay

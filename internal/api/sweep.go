@@ -19,9 +19,24 @@ import (
 
 func standingOf(s check.Standing) contract.SweepStanding {
 	out := contract.SweepStanding{
-		Share: s.Share, Lba: int64(s.LBA), Sectors: int64(s.Geometry.Sectors), Logical: int(s.Geometry.Logical), Physical: int(s.Geometry.Physical),
-		Unreadable: int64(s.Unreadable), Other: int64(s.Other), Slow: int64(s.Slow), Confirmed: int64(s.Confirmed), Speed: s.Speed, LeftS: int(s.Left.Seconds()),
-		Closer: s.Closer, Celsius: s.Celsius, Hottest: s.Hottest, HotAt: s.HotAt, Early: saying(s.Early), Held: s.Held, Words: each(s.Says(wording.Phrase{}), said),
+		Share:      s.Share,
+		Lba:        int64(s.LBA),
+		Sectors:    int64(s.Geometry.Sectors),
+		Logical:    int(s.Geometry.Logical),
+		Physical:   int(s.Geometry.Physical),
+		Unreadable: int64(s.Unreadable),
+		Other:      int64(s.Other),
+		Slow:       int64(s.Slow),
+		Confirmed:  int64(s.Confirmed),
+		Speed:      s.Speed,
+		LeftS:      int(s.Left.Seconds()),
+		Closer:     s.Closer,
+		Celsius:    s.Celsius,
+		Hottest:    s.Hottest,
+		HotAt:      s.HotAt,
+		Early:      saying(s.Early),
+		Held:       s.Held,
+		Words:      each(s.Says(wording.Phrase{}), said),
 	}
 	if s.Geometry.RPM > 0 {
 		rpm := int(s.Geometry.RPM)
@@ -29,7 +44,12 @@ func standingOf(s check.Standing) contract.SweepStanding {
 	}
 	out.Lost = optional(int64(s.Lost))
 	if w := s.Written; w != nil {
-		out.Written = &contract.Written{Sectors: int64(w.Sectors), Cleared: int64(w.Cleared), Readable: int64(w.Readable), Restored: int64(w.Restored)}
+		out.Written = &contract.Written{
+			Sectors:  int64(w.Sectors),
+			Cleared:  int64(w.Cleared),
+			Readable: int64(w.Readable),
+			Restored: int64(w.Restored),
+		}
 	}
 	if s.Sample != nil {
 		sample := true
@@ -39,7 +59,14 @@ func standingOf(s check.Standing) contract.SweepStanding {
 }
 
 func sweepSummaryOf(s shop.Sweep) contract.SweepSummary {
-	out := contract.SweepSummary{Run: s.Run, Kind: contract.SweepSummaryKind(s.Kind), Title: s.Kind.Title(), Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Standing)}
+	out := contract.SweepSummary{
+		Run:      s.Run,
+		Kind:     contract.SweepSummaryKind(s.Kind),
+		Title:    s.Kind.Title(),
+		Began:    s.Began,
+		Ended:    when(s.Ended),
+		Standing: standingOf(s.Standing),
+	}
 	if s.Hours >= 0 {
 		out.Hours = &s.Hours
 	}
@@ -52,10 +79,23 @@ const mostRanges = 1000
 func sweepOf(serial string, s shop.Sweep, d check.Found) (contract.Sweep, error) {
 	ribbon := surface.NewRibbon(s.Standing.Geometry)
 	out := contract.Sweep{
-		Run: s.Run, Kind: contract.SweepKind(s.Kind), Title: s.Kind.Title(), Serial: serial, Began: s.Began, Ended: when(s.Ended), Standing: standingOf(s.Standing),
-		Cells: len(ribbon.Cells()), RangesTotal: int64(len(d.Ranges)) + int64(s.Missed),
+		Run:         s.Run,
+		Kind:        contract.SweepKind(s.Kind),
+		Title:       s.Kind.Title(),
+		Serial:      serial,
+		Began:       s.Began,
+		Ended:       when(s.Ended),
+		Standing:    standingOf(s.Standing),
+		Cells:       len(ribbon.Cells()),
+		RangesTotal: int64(len(d.Ranges)) + int64(s.Missed),
 		Ranges: each(d.Ranges[:min(len(d.Ranges), mostRanges)], func(r surface.Range) contract.SweepRange {
-			return contract.SweepRange{Lba: int64(r.LBA), Sectors: int64(r.Sectors), Physical: int64(s.Standing.Geometry.CountPhysical(r.Extent)), Cause: r.Cause.String(), Unreadable: r.Cause.Unreadable()}
+			return contract.SweepRange{
+				Lba:        int64(r.LBA),
+				Sectors:    int64(r.Sectors),
+				Physical:   int64(s.Standing.Geometry.CountPhysical(r.Extent)),
+				Cause:      r.Cause.String(),
+				Unreadable: r.Cause.Unreadable(),
+			}
 		}),
 		Slow: each(d.Slow[:min(len(d.Slow), mostRanges)], func(p surface.Slow) contract.SweepSlow { return slowOf(p, s.Once) }),
 		Heat: each(d.Heat, func(h check.Heat) contract.SweepHeat {
@@ -72,7 +112,12 @@ func slowOf(s surface.Slow, once wording.Phrase) contract.SweepSlow {
 	if once.IsZero() {
 		once = wording.Say(wording.OnceUnknown)
 	}
-	out := contract.SweepSlow{Lba: int64(s.LBA), Sectors: int64(s.Sectors), Class: int(s.Class), Words: said(wording.Say(wording.PlaceToRead))}
+	out := contract.SweepSlow{
+		Lba:     int64(s.LBA),
+		Sectors: int64(s.Sectors),
+		Class:   int(s.Class),
+		Words:   said(wording.Say(wording.PlaceToRead)),
+	}
 	if s.Read {
 		again := int(s.Again)
 		out.Again, out.Words = &again, said(wording.Say(wording.PlaceSlowOnce, wording.Values{"why": once}))
@@ -91,7 +136,11 @@ func segmentsOf(ribbon *surface.Ribbon, blocks []check.Block) ([]contract.Ribbon
 			return nil, err
 		}
 		cells := ribbon.Block(b.Number)
-		s := contract.RibbonSegment{First: b.Number * surface.BlockCells, Speeds: make([]int, len(cells)), Unread: []contract.RibbonUnread{}}
+		s := contract.RibbonSegment{
+			First:  b.Number * surface.BlockCells,
+			Speeds: make([]int, len(cells)),
+			Unread: []contract.RibbonUnread{},
+		}
 		var classes strings.Builder
 		for i, c := range cells {
 			s.Speeds[i] = int(c.Speed() / 1000)

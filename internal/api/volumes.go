@@ -9,11 +9,26 @@ import (
 )
 
 func volumesOf(v record.VolumesView) contract.Volumes {
-	out := contract.Volumes{At: v.At, By: text(v.By), Scheme: text(v.Layout.Scheme), Faults: append([]string{}, v.Layout.Faults...), Volumes: []contract.Volume{}, Says: said(v.Says)}
+	out := contract.Volumes{
+		At:      v.At,
+		By:      text(v.By),
+		Scheme:  text(v.Layout.Scheme),
+		Faults:  append([]string{}, v.Layout.Faults...),
+		Volumes: []contract.Volume{},
+		Says:    said(v.Says),
+	}
 	for _, one := range v.Layout.Volumes {
 		c := contract.Volume{
-			Partition: one.Partition, Start: int64(one.Start), Bytes: int64(one.Bytes), Type: text(one.Type), Kind: text(one.Kind), Label: text(one.Label), Uuid: text(one.UUID),
-			Size: optional(int64(one.Size)), State: contract.VolumeState(one.State), Why: text(one.Why),
+			Partition: one.Partition,
+			Start:     int64(one.Start),
+			Bytes:     int64(one.Bytes),
+			Type:      text(one.Type),
+			Kind:      text(one.Kind),
+			Label:     text(one.Label),
+			Uuid:      text(one.UUID),
+			Size:      optional(int64(one.Size)),
+			State:     contract.VolumeState(one.State),
+			Why:       text(one.Why),
 		}
 		if check, ok := v.Checks[one.Partition]; ok {
 			c.Checked, c.Checker, c.Said = new(contract.VolumeChecked(check.Result)), text(check.Program), text(check.Said)

@@ -25,6 +25,7 @@ import (
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/shop/whole"
+	"hylostat.example/internal/sqlite"
 	"hylostat.example/internal/store"
 )
 
@@ -45,6 +46,7 @@ type Options struct {
 	Others []Bench    // benches in the same process beside the shop's own
 	Rejoin bool       // go on with databases that are not of the same past
 	Log    *slog.Logger
+	Gates  []sqlite.Gate // at every commit of every database
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
 	Opened func(ctx context.Context, s *whole.Shop, st *store.Store) error
 	// Ready is called with the address when requests are answered.
@@ -62,11 +64,11 @@ type Bench struct {
 }
 
 // openBench opens the journal of a bench in its folder and makes the bench. The caller closes the journal.
-func openBench(ctx context.Context, o Bench, dir string, log *slog.Logger) (*bench.Bench, *journal.Journal, error) {
+func openBench(ctx context.Context, o Bench, dir string, log *slog.Logger, gates ...sqlite.Gate) (*bench.Bench, *journal.Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("making the folder of %s: %w", o.Title, err)
 	}
-	j, err := journal.Open(ctx, filepath.Join(dir, "bench.db"))
+	j, err := journal.Open(ctx, filepath.Join(dir, "bench.db"), gates...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -96,7 +98,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	var benches []*bench.Bench
 	var all []protocol.Bench
 	for _, one := range append([]Bench{{Title: o.Bench, Factor: o.Factor, Source: o.Source, Rework: o.Rework, Feed: o.Feed}}, o.Others...) {
-		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log)
+		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log, o.Gates...)
 		if wrong != nil {
 			return wrong
 		}
@@ -107,7 +109,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	st, err := store.Open(ctx, filepath.Join(o.Dir, "shop.db"))
+	st, err := store.Open(ctx, filepath.Join(o.Dir, "shop.db"), o.Gates...)
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,9 @@ func capture(ctx context.Context, nodes []string, tell func(node, what string)) 
 
 // captureFrom reads the named drives of a source, or all of them, once each: what fails is told and does not keep the
 // others from being read.
-func captureFrom(ctx context.Context, source device.Source, host string, nodes []string, tell func(node, what string)) (record.File, []error) {
+func captureFrom(
+	ctx context.Context, source device.Source, host string, nodes []string, tell func(node, what string),
+) (record.File, []error) {
 	f := record.New(source.Clock().Now())
 	found, err := source.Look(ctx)
 	if err != nil {
@@ -59,7 +61,9 @@ func captureFrom(ctx context.Context, source device.Source, host string, nodes [
 	return f, failed
 }
 
-func captureOne(ctx context.Context, source device.Source, a drive.Attachment, host string, tell func(node, what string)) (drive.Key, record.Reading, *drive.Fault) {
+func captureOne(
+	ctx context.Context, source device.Source, a drive.Attachment, host string, tell func(node, what string),
+) (drive.Key, record.Reading, *drive.Fault) {
 	d, err := source.Open(ctx, a)
 	if err != nil {
 		return drive.Key{}, record.Reading{}, device.FaultOf("opening "+a.Node, err)
@@ -82,5 +86,12 @@ func captureOne(ctx context.Context, source device.Source, a drive.Attachment, h
 		return key, record.Reading{}, fault
 	}
 	tell(a.Node, fmt.Sprintf("%s, %d pages", key, len(pages)))
-	return key, record.Reading{ID: rand.Text(), At: at, TookMs: time.Since(began).Milliseconds(), Tool: Version, Place: host + ", " + string(a.Address), Pages: record.FromPages(pages)}, nil
+	return key, record.Reading{
+		ID:     rand.Text(),
+		At:     at,
+		TookMs: time.Since(began).Milliseconds(),
+		Tool:   Version,
+		Place:  host + ", " + string(a.Address),
+		Pages:  record.FromPages(pages),
+	}, nil
 }

@@ -16,8 +16,19 @@ import (
 
 func spec(serial string) sim.Spec {
 	return sim.Spec{
-		Identity: ata.Identify{Serial: serial, Model: "Korvan K4-2000", Sectors: 1_000_000, LogicalSector: 512, SMARTSupported: true, SMARTEnabled: true, Integrity: ata.IntegrityRight},
-		Born:     time.Now(), Hours: 9000, Share: 1, Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}},
+		Identity: ata.Identify{
+			Serial:         serial,
+			Model:          "Korvan K4-2000",
+			Sectors:        1_000_000,
+			LogicalSector:  512,
+			SMARTSupported: true,
+			SMARTEnabled:   true,
+			Integrity:      ata.IntegrityRight,
+		},
+		Born:     time.Now(),
+		Hours:    9000,
+		Share:    1,
+		Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}},
 	}
 }
 

@@ -73,8 +73,18 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 	}
 	source := &attend.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
 	return Serve(ctx, Options{
-		Dir: o.Dir, Listen: o.Listen, Hosts: o.Hosts, Shop: o.Shop, Bench: o.Bench, Factor: 1, Source: source, Rework: o.Rework, Rejoin: o.Rejoin, Feed: sweep.RealFeed, Log: logger(os.Stderr),
-		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
+		Dir:    o.Dir,
+		Listen: o.Listen,
+		Hosts:  o.Hosts,
+		Shop:   o.Shop,
+		Bench:  o.Bench,
+		Factor: 1,
+		Source: source,
+		Rework: o.Rework,
+		Rejoin: o.Rejoin,
+		Feed:   sweep.RealFeed,
+		Log:    logger(os.Stderr),
+		Ready:  func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 	})
 }
 
@@ -103,7 +113,10 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 		return d.Seed(ctx, st)
 	}
 	options.Ready = func(address string) {
-		fmt.Printf("The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nEnd it with Ctrl-C.\n", demo.ShopName, address, d.Factor(), o.Dir)
+		fmt.Printf(
+			"The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nEnd it with Ctrl-C.\n",
+			demo.ShopName, address, d.Factor(), o.Dir,
+		)
 		go d.AttendSoon(ctx, s)
 	}
 	return Serve(ctx, options)

@@ -129,7 +129,10 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 	}
 	history, err := c.History(ctx, "7M4R9")
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(history, func(e contract.Entry) bool { return strings.Contains(e.Text.Words, "Signed by Dov.") }), "its sign-off")
+	assert.True(
+		t, slices.ContainsFunc(history, func(e contract.Entry) bool { return strings.Contains(e.Text.Words, "Signed by Dov.") }),
+		"its sign-off",
+	)
 	audit, err := c.VerifyAudit(ctx)
 	require.NoError(t, err)
 	assert.True(t, audit.Sound)

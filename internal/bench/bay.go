@@ -20,15 +20,15 @@ func (b *Bench) set(ctx context.Context, o protocol.Order) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	until := b.ctx
-	if until == nil { // it does not work yet
-		until = ctx
+	launch := b.launch
+	if launch == nil { // it does not run yet
+		launch = func(do func(context.Context)) { b.group.Go(func() { do(ctx) }) }
 	}
 	clear(b.addresses)
 	for _, row := range rows {
 		b.addresses[row.Number] = row.Address
 		if w, ok := b.workers[row.Address]; ok {
-			b.group.Go(func() { w.Changed(until, row) })
+			launch(func(ctx context.Context) { w.Changed(ctx, row) })
 		}
 	}
 	return nil
@@ -43,7 +43,9 @@ func (b *Bench) keepSetting(ctx context.Context, o protocol.Order) error {
 		if n := r.Bay.Number; o.Setting.Number != o.Bay.Number && (n == o.Bay.Number || n == o.Setting.Number) {
 			b.mu.Unlock()
 			return &protocol.Refusal{
-				Class: drive.FaultInUse, What: fmt.Sprintf("giving %s the number %d", o.Bay.Words(), o.Setting.Number), Cause: fmt.Sprintf("run %d is under way in %s", r.ID, r.Bay.Words()),
+				Class:  drive.FaultInUse,
+				What:   fmt.Sprintf("giving %s the number %d", o.Bay.Words(), o.Setting.Number),
+				Cause:  fmt.Sprintf("run %d is under way in %s", r.ID, r.Bay.Words()),
 				Advice: "Wait for its end, or stop it first.",
 			}
 		}

@@ -38,7 +38,10 @@ func TestABayHasTheNumberAndLabelPeopleGiveIt(t *testing.T) {
 	require.NoError(t, err)
 	for range 2 {
 		s.take(t, "the new numbers", func() bool {
-			return s.bays[2].Address == "one" && s.bays[1].Address == "two" && s.bays[30].Address == "three" && s.bays[30].Position == 1 && s.bays[2].Position == 2 && s.answering(1)() && s.answering(2)()
+			return s.bays[2].Address == "one" && s.bays[1].Address == "two" && s.bays[30].Address == "three" && s.bays[30].Position == 1 &&
+				s.bays[2].Position == 2 &&
+				s.answering(1)() &&
+				s.answering(2)()
 		})
 		assert.Equal(t, [2]string{"KVA077M511", "KVA077M512"}, [2]string{s.bays[2].Key.Serial, s.bays[1].Key.Serial})
 		assert.Equal(t, [3]string{"left dock", "", ""}, [3]string{s.bays[1].Label, s.bays[2].Label, s.bays[30].Label})

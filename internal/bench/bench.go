@@ -44,14 +44,19 @@ type Bench struct {
 	runs      map[int64]*check.Run        // open ones
 	holds     map[drive.Address]drive.Key // which drive answers in which bay
 	group     sync.WaitGroup
-	ctx       context.Context
+	launch    func(do func(ctx context.Context)) // does something beside, until the bench ends; nil: it does not run yet
 }
 
 // New reads the journal and makes a worker for every bay it knows.
 func New(ctx context.Context, o Options) (*Bench, error) {
 	b := &Bench{
-		Options: o, wake: make(chan struct{}, 1), progress: make(chan protocol.Progress, 256),
-		addresses: map[int]drive.Address{}, workers: map[drive.Address]*worker.Worker{}, runs: map[int64]*check.Run{}, holds: map[drive.Address]drive.Key{},
+		Options:   o,
+		wake:      make(chan struct{}, 1),
+		progress:  make(chan protocol.Progress, 256),
+		addresses: map[int]drive.Address{},
+		workers:   map[drive.Address]*worker.Worker{},
+		runs:      map[int64]*check.Run{},
+		holds:     map[drive.Address]drive.Key{},
 	}
 	b.Clock, b.Feeder = o.Source.Clock(), &sweep.Feeder{Feed: o.Feed}
 	rows, err := o.Journal.Bays(ctx)
@@ -84,7 +89,7 @@ func (b *Bench) addWorker(row journal.BayRow) *worker.Worker {
 // Run watches for drives until the context ends, then waits for the workers.
 func (b *Bench) Run(ctx context.Context) error {
 	b.mu.Lock()
-	b.ctx = ctx
+	b.launch = func(do func(context.Context)) { b.group.Go(func() { do(ctx) }) }
 	started := protocol.Started{Open: slices.Sorted(maps.Keys(b.runs))}
 	b.mu.Unlock()
 	b.Report(ctx, protocol.Report{Started: &started})
@@ -112,7 +117,7 @@ func (b *Bench) Run(ctx context.Context) error {
 }
 
 func (b *Bench) start(w *worker.Worker) {
-	b.group.Go(func() { w.Run(b.ctx) })
+	b.launch(w.Run)
 }
 
 // look tells every worker what is in its bay now, and opens a bay for every new address.
@@ -175,7 +180,12 @@ func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 	w, ok := b.workers[b.addresses[o.Bay.Number]]
 	b.mu.Unlock()
 	if !ok {
-		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNotRead, What: string(o.Kind), Cause: fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title), Advice: "List the bays."}
+		return protocol.Receipt{}, &protocol.Refusal{
+			Class:  drive.FaultNotRead,
+			What:   string(o.Kind),
+			Cause:  fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title),
+			Advice: "List the bays.",
+		}
 	}
 	if o.Kind == protocol.OrderSetBay || o.Kind == protocol.OrderArrange {
 		return protocol.Receipt{}, b.set(ctx, o)

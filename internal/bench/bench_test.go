@@ -2,9 +2,11 @@ package bench
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -26,16 +28,31 @@ import (
 func disk(serial string) sim.Spec {
 	return sim.Spec{
 		Identity: ata.Identify{
-			Serial: serial, Model: "Korvan K4-2000", Sectors: 1_000_000, LogicalSector: 512, RotationRate: 7200, SMARTSupported: true, SMARTEnabled: true,
-			ErrorLogSupported: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+			Serial:            serial,
+			Model:             "Korvan K4-2000",
+			Sectors:           1_000_000,
+			LogicalSector:     512,
+			RotationRate:      7200,
+			SMARTSupported:    true,
+			SMARTEnabled:      true,
+			ErrorLogSupported: true,
+			SelfTestSupported: true,
+			SelfTestEnabled:   true,
+			Integrity:         ata.IntegrityRight,
 		},
-		Born: time.Now(), Hours: 9000, Share: 1, Minutes: 2, Heat: sim.Heat{Base: 38}, Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}},
+		Born:     time.Now(),
+		Hours:    9000,
+		Share:    1,
+		Minutes:  2,
+		Heat:     sim.Heat{Base: 38},
+		Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}},
 	}
 }
 
 // shop stands for the other side: it takes every report and remembers the last of each kind.
 type shop struct {
 	bench    *Bench
+	room     *room
 	end      func()
 	bays     map[int]protocol.Bay
 	runs     map[int64]check.Run
@@ -45,20 +62,64 @@ type shop struct {
 	unanswered protocol.Unanswered
 }
 
+// room is what the journal's disk has: from a commit on there is none.
+type room struct {
+	left atomic.Int64  // commits until it is full; below 0: no end
+	full chan struct{} // closed when it refused the first
+	once sync.Once
+}
+
+func newRoom() *room {
+	r := &room{full: make(chan struct{})}
+	r.left.Store(-1)
+	return r
+}
+
+// fillAfter leaves room for n more commits; below 0 there is room again. The channel closes when the first is refused.
+func (r *room) fillAfter(n int64) <-chan struct{} {
+	r.left.Store(n)
+	return r.full
+}
+
+// Before implements sqlite.Gate.
+func (r *room) Before() error {
+	for {
+		left := r.left.Load()
+		if left == 0 {
+			r.once.Do(func() { close(r.full) })
+			return errors.New("the disk keeps nothing more")
+		}
+		if left < 0 || r.left.CompareAndSwap(left, left-1) {
+			return nil
+		}
+	}
+}
+
+// After implements sqlite.Gate.
+func (r *room) After() {}
+
 // start runs a bench on a journal; its reports wait for shop.take.
 func start(t *testing.T, source *sim.Bench, path string) *shop {
 	t.Helper()
-	j, err := journal.Open(t.Context(), path)
+	space := newRoom()
+	j, err := journal.Open(t.Context(), path, space)
 	require.NoError(t, err)
 	b, err := New(t.Context(), Options{
-		Title:   "bench",
-		Machine: worker.Machine{Tool: "test", Source: source, Journal: j, Folder: filepath.Dir(path), AllowRework: true, Log: slog.New(slog.NewTextHandler(t.Output(), nil))},
+		Title: "bench",
+		Machine: worker.Machine{
+			Tool:        "test",
+			Source:      source,
+			Journal:     j,
+			Folder:      filepath.Dir(path),
+			AllowRework: true,
+			Log:         slog.New(slog.NewTextHandler(t.Output(), nil)),
+		},
 	})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
 	go func() { defer close(done); assert.NoError(t, b.Run(ctx)) }()
-	s := &shop{bench: b, bays: map[int]protocol.Bay{}, runs: map[int64]check.Run{}}
+	s := &shop{bench: b, room: space, bays: map[int]protocol.Bay{}, runs: map[int64]check.Run{}}
 	ended := false
 	s.end = func() {
 		if !ended {
@@ -149,7 +210,10 @@ func TestABayKeepsItsNumberOverRestarts(t *testing.T) {
 	s.end()
 	again := start(t, sim.New(sim.NewClock(600), "", "a", "c", "b"), path)
 	again.take(t, "the bays", func() bool { return len(again.bays) == 3 })
-	assert.Equal(t, map[int]drive.Address{1: "b", 2: "a", 3: "c"}, map[int]drive.Address{1: again.bays[1].Address, 2: again.bays[2].Address, 3: again.bays[3].Address})
+	assert.Equal(
+		t, map[int]drive.Address{1: "b", 2: "a", 3: "c"},
+		map[int]drive.Address{1: again.bays[1].Address, 2: again.bays[2].Address, 3: again.bays[3].Address},
+	)
 }
 
 func TestOrdersThatCannotBeCarriedOutAreRefused(t *testing.T) {
@@ -355,14 +419,15 @@ func TestAFullDiskLosesNoReport(t *testing.T) {
 	source.Insert("one", scratched("KVA077M511", 400_000_000))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	s.bench.Journal.StopAfter(0)
+	s.room.fillAfter(0)
 	source.Remove("one")
 	require.Eventually(t, func() bool {
 		s.bench.unkeptMu.Lock()
 		defer s.bench.unkeptMu.Unlock()
-		return len(s.bench.unkept) > 0 && s.bench.unkept[len(s.bench.unkept)-1].Bay != nil && s.bench.unkept[len(s.bench.unkept)-1].Bay.Connection == protocol.Empty
+		return len(s.bench.unkept) > 0 && s.bench.unkept[len(s.bench.unkept)-1].Bay != nil &&
+			s.bench.unkept[len(s.bench.unkept)-1].Bay.Connection == protocol.Empty
 	}, 20*time.Second, 5*time.Millisecond)
-	s.bench.Journal.StopAfter(-1)
+	s.room.fillAfter(-1)
 	s.take(t, "the empty bay", func() bool { return s.bays[1].Connection == protocol.Empty })
 }
 
@@ -371,10 +436,10 @@ func TestAFullDiskLosesNoReport(t *testing.T) {
 // commit was the first that was refused.
 func (s *shop) stopAfter(t *testing.T, commits int64, o protocol.Order) (run int64, full, taken bool) {
 	t.Helper()
-	stopped := s.bench.Journal.StopAfter(commits)
+	stopped := s.room.fillAfter(commits)
 	receipt, err := s.order(t, o)
 	if err != nil {
-		require.ErrorContains(t, err, "keep nothing more")
+		require.ErrorContains(t, err, "keeps nothing more")
 		return 0, true, false
 	}
 	require.Eventually(t, func() bool {

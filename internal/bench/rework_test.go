@@ -23,8 +23,17 @@ var victim = drive.Key{Model: "Korvan K4-2000", Serial: "KVA077M511"}
 // order is a rework that nothing speaks against, of the drive scratched makes.
 func order(kind check.Kind, targets ...uint64) protocol.Order {
 	w := &check.Rework{
-		Ending: "A077M511", Pattern: surface.Pattern{Seed: 77},
-		Release: check.Release{Intake: 1, Key: victim, Scope: kind, Owner: "Ms Adeyemi-Holt, by phone", By: "Dov", Expires: time.Now().Add(24 * time.Hour * 365), Nonce: string(kind)},
+		Ending:  "A077M511",
+		Pattern: surface.Pattern{Seed: 77},
+		Release: check.Release{
+			Intake:  1,
+			Key:     victim,
+			Scope:   kind,
+			Owner:   "Ms Adeyemi-Holt, by phone",
+			By:      "Dov",
+			Expires: time.Now().Add(24 * time.Hour * 365),
+			Nonce:   string(kind),
+		},
 	}
 	for _, lba := range targets {
 		w.Targets = append(w.Targets, surface.Extent{LBA: lba, Sectors: 8})
@@ -107,8 +116,12 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 		write, verify string
 		outcome       check.Outcome
 	}{
-		"a drive that keeps it":               {0, "everything was written", "everything holds what was written to it", check.Passed},
-		"a drive of less room than it claims": {1_000_000, "everything was written", "100\u00a0096 sectors do not hold what was written to them; 19 % swept; the drive does not keep what is written to it", check.Failed},
+		"a drive that keeps it": {0, "everything was written", "everything holds what was written to it", check.Passed},
+		"a drive of less room than it claims": {
+			1_000_000, "everything was written",
+			"100\u00a0096 sectors do not hold what was written to them; 19 % swept; the drive does not keep what is written to it",
+			check.Failed,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			source := sim.New(sim.NewClock(7200), "", "one")
@@ -258,7 +271,9 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 					require.NotNil(t, w)
 					assert.EqualValues(t, 2, w.Cleared+w.Readable, "after commit %d", commits)
 					assert.Empty(t, source.Truth("one"), "after commit %d", commits)
-					assert.LessOrEqual(t, source.Wrote("one"), uint64(2*8), "after commit %d: no sector is written that can be read", commits)
+					assert.LessOrEqual(
+						t, source.Wrote("one"), uint64(2*8), "after commit %d: no sector is written that can be read", commits,
+					)
 				case check.Renew:
 					assert.Equal(t, bad, source.Truth("one"))
 					assert.GreaterOrEqual(t, source.Wrote("one"), uint64(120_000), "after commit %d", commits)

@@ -205,7 +205,9 @@ func TestAHotDriveIsLetCoolAndGoesOnByItself(t *testing.T) {
 	source.Insert("one", spec)
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov", Limit: check.Limit{Share: 5}})
+	receipt, err := s.order(
+		t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov", Limit: check.Limit{Share: 5}},
+	)
 	require.NoError(t, err)
 	hot := false
 	s.take(t, "heat, and its end", func() bool {
@@ -223,7 +225,9 @@ func TestASweepStopsWhenNothingCanChangeTheVerdict(t *testing.T) {
 	source.Insert("one", scratched("KVA077M511", 400_000_000))
 	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov", Limit: check.Limit{StopAt: 2}})
+	receipt, err := s.order(
+		t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov", Limit: check.Limit{StopAt: 2}},
+	)
 	require.NoError(t, err)
 	s.take(t, "the run", s.done(receipt.Run.ID))
 	sweep := s.sweepOf(receipt.Run.ID)
@@ -245,7 +249,9 @@ func TestStoppedAfterEveryCommitAnExtendedCheckIsFinishedOnce(t *testing.T) {
 		path := filepath.Join(dir, "bench.db")
 		s := start(t, source, path)
 		s.take(t, "the drive", s.answering(1))
-		id, reached, taken := s.stopAfter(t, commits, protocol.Order{Kind: protocol.OrderCheck, Check: check.Extended, Bay: at(1), By: "Dov"})
+		id, reached, taken := s.stopAfter(
+			t, commits, protocol.Order{Kind: protocol.OrderCheck, Check: check.Extended, Bay: at(1), By: "Dov"},
+		)
 		if !taken {
 			s.end()
 			continue
@@ -257,7 +263,10 @@ func TestStoppedAfterEveryCommitAnExtendedCheckIsFinishedOnce(t *testing.T) {
 		s.take(t, "the check", s.done(id))
 
 		run, sweep := s.runs[id], s.sweepOf(id)
-		require.Equal(t, []check.StepState{check.StepDone, check.StepFailed, check.StepFailed, check.StepDone}, states(run), "after commit %d: %+v", commits, run)
+		require.Equal(
+			t, []check.StepState{check.StepDone, check.StepFailed, check.StepFailed, check.StepDone}, states(run),
+			"after commit %d: %+v", commits, run,
+		)
 		require.NotNil(t, sweep, "after commit %d", commits)
 		assert.Equal(t, source.Truth("one"), unreadable(sweep), "after commit %d", commits)
 		var bytes uint64

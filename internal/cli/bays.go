@@ -21,13 +21,20 @@ func bayCommands() *cli.Command {
 		Name: "bay", Usage: "the places at the bench", Category: "bench",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "all bays and what they wait for", Description: "A bay of another bench than the shop's own has that bench's name before it: field/3.\n\nExamples:\n   hylostat bay list\n   hylostat bay list --bench field",
+				Name:  "list",
+				Usage: "all bays and what they wait for",
+				Description: "A bay of another bench than the shop's own has that bench's name before it: field/3.\n\nExamples:\n " +
+					"  hylostat bay list\n   hylostat bay list --bench field",
 				Flags:  []cli.Flag{benchFlag, &cli.BoolFlag{Name: "all", Usage: "those that are hidden, too"}},
 				Action: action(0, 0, listBays),
 			},
 			{
-				Name: "set", Usage: "give a bay a number, a label or a place in the order, or hide it", ArgsUsage: "BAY",
-				Description: "The bay that had the number gets the old one. Records keep the number a bay had then.\n\nExamples:\n   hylostat bay set 3 --label \"left dock\" --number 1\n   hylostat bay set 14 --hide\n   hylostat bay set field/2 --before field/1",
+				Name:      "set",
+				Usage:     "give a bay a number, a label or a place in the order, or hide it",
+				ArgsUsage: "BAY",
+				Description: "The bay that had the number gets the old one. Records keep the number a bay had then.\n\nExamples:\n" +
+					"   hylostat bay set 3 --label \"left dock\" --number 1\n   hylostat bay set 14 --hide\n   hylostat bay set " +
+					"field/2 --before field/1",
 				Flags: []cli.Flag{
 					&cli.IntFlag{Name: "number", HideDefault: true, Usage: "its new `NUMBER`"},
 					&cli.StringFlag{Name: "label", Usage: "`TEXT` people call it by; empty: none"},
@@ -38,7 +45,10 @@ func bayCommands() *cli.Command {
 				Action: action(1, 1, setBay),
 			},
 			{
-				Name: "try", Usage: "there is a drive in the bay: look for it again", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay try 4",
+				Name:        "try",
+				Usage:       "there is a drive in the bay: look for it again",
+				ArgsUsage:   "BAY",
+				Description: "Example:\n   hylostat bay try 4",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					n, err := c.bay(0)
 					if err != nil {
@@ -52,7 +62,10 @@ func bayCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "vacate", Usage: "there is no drive in the bay after all", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay vacate 4",
+				Name:        "vacate",
+				Usage:       "there is no drive in the bay after all",
+				ArgsUsage:   "BAY",
+				Description: "Example:\n   hylostat bay vacate 4",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					n, err := c.bay(0)
 					if err != nil {
@@ -66,7 +79,10 @@ func bayCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "copied", Usage: "the data of the drive in the bay has been copied: checks may run", ArgsUsage: "BAY", Description: "Example:\n   hylostat bay copied 6 --by Dov",
+				Name:        "copied",
+				Usage:       "the data of the drive in the bay has been copied: checks may run",
+				ArgsUsage:   "BAY",
+				Description: "Example:\n   hylostat bay copied 6 --by Dov",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					n, err := c.bay(0)
 					if err != nil {
@@ -206,14 +222,19 @@ func planCommands() *cli.Command {
 		Name: "plan", Usage: "check every drive that is put in", Category: "bench",
 		Commands: []*cli.Command{
 			{
-				Name: "show", Usage: "the plan of each bench, what waits, and which bay is free", Description: "Example:\n   hylostat plan show",
-				Flags:  []cli.Flag{benchFlag},
-				Action: action(0, 0, showPlans),
+				Name:        "show",
+				Usage:       "the plan of each bench, what waits, and which bay is free",
+				Description: "Example:\n   hylostat plan show",
+				Flags:       []cli.Flag{benchFlag},
+				Action:      action(0, 0, showPlans),
 			},
 			{
-				Name: "set", Usage: "check every drive at a bench once: those in the bays, and those put in from now on", ArgsUsage: "quick|extended|whole",
-				Description: "Data at risk, a lock or a run under way keep a drive from it. Without --bench it is the plan of the shop's own bench.\n\nExamples:\n   hylostat plan set extended\n   hylostat plan set quick --bench field",
-				Flags:       []cli.Flag{benchFlag},
+				Name:      "set",
+				Usage:     "check every drive at a bench once: those in the bays, and those put in from now on",
+				ArgsUsage: "quick|extended|whole",
+				Description: "Data at risk, a lock or a run under way keep a drive from it. Without --bench it is the plan of the " +
+					"shop's own bench.\n\nExamples:\n   hylostat plan set extended\n   hylostat plan set quick --bench field",
+				Flags: []cli.Flag{benchFlag},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					if !contract.PlanRequestCheck(c.arg(0)).Valid() || c.arg(0) == "none" {
 						return &usage{fmt.Sprintf("%q is no check of a plan: quick, extended, whole", c.arg(0))}
@@ -222,9 +243,11 @@ func planCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "end", Usage: "start no more checks by themselves; those under way go on", Description: "Example:\n   hylostat plan end",
-				Flags:  []cli.Flag{benchFlag},
-				Action: action(0, 0, func(ctx context.Context, c call) error { return set(ctx, c, "none") }),
+				Name:        "end",
+				Usage:       "start no more checks by themselves; those under way go on",
+				Description: "Example:\n   hylostat plan end",
+				Flags:       []cli.Flag{benchFlag},
+				Action:      action(0, 0, func(ctx context.Context, c call) error { return set(ctx, c, "none") }),
 			},
 		},
 	}
@@ -253,15 +276,21 @@ func showPlans(ctx context.Context, c call) error {
 
 func printQueue(w io.Writer, q contract.Queue) {
 	if q.Check == nil {
-		_, _ = fmt.Fprintf(w, "No plan. %s, %d %s for their turn.\n", counted(q.Going, "run goes on", "runs go on"), q.Waiting, plural(q.Waiting, "waits", "wait"))
+		_, _ = fmt.Fprintf(
+			w, "No plan. %s, %d %s for their turn.\n", counted(q.Going, "run goes on", "runs go on"), q.Waiting,
+			plural(q.Waiting, "waits", "wait"),
+		)
 		return
 	}
 	whose := "Every drive"
 	if q.Lot != nil {
 		whose = fmt.Sprintf("Every drive of lot %d", *q.Lot)
 	}
-	_, _ = fmt.Fprintf(w, "%s: %s, planned by %s on %s. %d %s on, %d %s for their turn, %d %s done.\n", whose, *q.Check, optional(q.By), minute(*q.At),
-		q.Going, plural(q.Going, "goes", "go"), q.Waiting, plural(q.Waiting, "waits", "wait"), q.Done, plural(q.Done, "is", "are"))
+	_, _ = fmt.Fprintf(
+		w, "%s: %s, planned by %s on %s. %d %s on, %d %s for their turn, %d %s done.\n", whose, *q.Check, optional(q.By),
+		minute(*q.At), q.Going, plural(q.Going, "goes", "go"), q.Waiting, plural(q.Waiting, "waits", "wait"), q.Done,
+		plural(q.Done, "is", "are"),
+	)
 	for _, line := range q.Words {
 		_, _ = fmt.Fprintln(w, line)
 	}
@@ -310,8 +339,12 @@ func attachedName(a contract.Attached) string {
 
 func intakeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "intake", Usage: "take in the drive in a bay", ArgsUsage: "BAY", Category: "bench",
-		Description: "A drive that does not answer is taken in, too: the intake waits for it.\n\nExample:\n   hylostat intake 4 --ticket 2233 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
+		Name:      "intake",
+		Usage:     "take in the drive in a bay",
+		ArgsUsage: "BAY",
+		Category:  "bench",
+		Description: "A drive that does not answer is taken in, too: the intake waits for it.\n\nExample:\n   hylostat intake 4 " +
+			"--ticket 2233 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
 			&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
@@ -327,33 +360,45 @@ func intakeCommand() *cli.Command {
 			&cli.StringFlag{Name: "release", Usage: "the owner lets data be destroyed, for this `REWORK`: mend, renew, overwrite"},
 			&cli.StringFlag{Name: "owner", Usage: "`WHO` consented to that, and how"},
 		},
-		Commands: []*cli.Command{{
-			Name: "list", Usage: "intakes, newest first: who brought what, and how it ended", Description: "Example:\n   hylostat intake list --open",
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "open", Usage: "only those not handed over"}, &cli.StringFlag{Name: "ticket", Usage: "only those on this `TICKET`"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100}},
-			Action: action(0, 0, listIntakes),
-		}, {
-			Name: "move", Usage: "try a drive that does not answer in another bay", ArgsUsage: "INTAKE BAY",
-			Description: "A port counts as good when another drive answers there afterwards. By the shipped policy, a drive that did not answer on two such ports is to be replaced.\n\nExample:\n   hylostat intake move 4 7",
-			Action: action(2, 2, func(ctx context.Context, c call) error {
-				var id int64
-				if n, err := fmt.Sscanf(strings.TrimPrefix(c.arg(0), "intake-"), "%d", &id); n != 1 || err != nil {
-					return &usage{fmt.Sprintf("%q is no intake's number", c.arg(0))}
-				}
-				bay, err := c.bay(1)
-				if err != nil {
-					return err
-				}
-				i, err := c.MoveIntake(ctx, id, bay, c.by())
-				if err != nil {
-					return err
-				}
-				b, err := c.Bay(ctx, bay)
-				if err != nil {
-					return err
-				}
-				return c.show(i, func(w io.Writer) { printBays(w, []contract.Bay{b}) })
-			}),
-		}},
+		Commands: []*cli.Command{
+			{
+				Name:        "list",
+				Usage:       "intakes, newest first: who brought what, and how it ended",
+				Description: "Example:\n   hylostat intake list --open",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "open", Usage: "only those not handed over"},
+					&cli.StringFlag{Name: "ticket", Usage: "only those on this `TICKET`"},
+					&cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100},
+				},
+				Action: action(0, 0, listIntakes),
+			},
+			{
+				Name:      "move",
+				Usage:     "try a drive that does not answer in another bay",
+				ArgsUsage: "INTAKE BAY",
+				Description: "A port counts as good when another drive answers there afterwards. By the shipped policy, a drive " +
+					"that did not answer on two such ports is to be replaced.\n\nExample:\n   hylostat intake move 4 7",
+				Action: action(2, 2, func(ctx context.Context, c call) error {
+					var id int64
+					if n, err := fmt.Sscanf(strings.TrimPrefix(c.arg(0), "intake-"), "%d", &id); n != 1 || err != nil {
+						return &usage{fmt.Sprintf("%q is no intake's number", c.arg(0))}
+					}
+					bay, err := c.bay(1)
+					if err != nil {
+						return err
+					}
+					i, err := c.MoveIntake(ctx, id, bay, c.by())
+					if err != nil {
+						return err
+					}
+					b, err := c.Bay(ctx, bay)
+					if err != nil {
+						return err
+					}
+					return c.show(i, func(w io.Writer) { printBays(w, []contract.Bay{b}) })
+				}),
+			},
+		},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			bay, err := c.bay(0)
 			if err != nil {
@@ -371,8 +416,21 @@ func intakeCommand() *cli.Command {
 				release = &contract.IntakeRelease{Scope: contract.ReworkKind(c.String("release")), Owner: c.String("owner")}
 			}
 			i, err := c.TakeIn(ctx, contract.IntakeRequest{
-				Release: release,
-				Bay:     bay, By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Complaint: set("complaint"), Label: set("label"), Reference: set("reference"), Language: c.language(), Made: set("made"), Clicks: &clicks, Lot: given[int64](c, "lot"), Wanted: &wanted, Copied: &copied, Duty: &duty,
+				Release:   release,
+				Bay:       bay,
+				By:        c.by(),
+				Ticket:    set("ticket"),
+				Customer:  set("customer"),
+				Complaint: set("complaint"),
+				Label:     set("label"),
+				Reference: set("reference"),
+				Language:  c.language(),
+				Made:      set("made"),
+				Clicks:    &clicks,
+				Lot:       given[int64](c, "lot"),
+				Wanted:    &wanted,
+				Copied:    &copied,
+				Duty:      &duty,
 			})
 			if err != nil {
 				return err

@@ -71,18 +71,62 @@ type Starters struct {
 // New builds the command tree.
 func New(s Starters) *cli.Command {
 	root := &cli.Command{
-		Name: "hylostat", Usage: "knows for every drive on the bench whether it is healthy, degrading or must be replaced, and why",
-		Version: s.Version, EnableShellCompletion: true, Suggest: true,
+		Name:                          "hylostat",
+		Usage:                         "knows for every drive on the bench whether it is healthy, degrading or must be replaced, and why",
+		Version:                       s.Version,
+		EnableShellCompletion:         true,
+		Suggest:                       true,
 		CustomRootCommandHelpTemplate: cli.RootCommandHelpTemplate + "\n" + exitHelp + "\n",
 		Description: "A drive is named by its serial, by any unambiguous ending of it, or by its bay: bay-3, field/3.\n" +
 			"Try it:  hylostat demo        then, in another terminal:  hylostat bay list",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "service", Usage: "`ADDRESS` of the service", Value: "http://" + DefaultAddress, Sources: cli.EnvVars("HYLOSTAT_SERVICE")},
-			&cli.StringFlag{Name: "token-file", Usage: "`FILE` with the token that says who you are; or its text in HYLOSTAT_TOKEN", Sources: cli.EnvVars("HYLOSTAT_TOKEN_FILE")},
+			&cli.StringFlag{
+				Name:    "service",
+				Usage:   "`ADDRESS` of the service",
+				Value:   "http://" + DefaultAddress,
+				Sources: cli.EnvVars("HYLOSTAT_SERVICE"),
+			},
+			&cli.StringFlag{
+				Name:    "token-file",
+				Usage:   "`FILE` with the token that says who you are; or its text in HYLOSTAT_TOKEN",
+				Sources: cli.EnvVars("HYLOSTAT_TOKEN_FILE"),
+			},
 			&cli.BoolFlag{Name: "json", Usage: "print what the service answers, as in its API"},
-			&cli.StringFlag{Name: "by", Usage: "`NAME` of the person who does this", Value: whoami(), HideDefault: true, Sources: cli.EnvVars("HYLOSTAT_BY")},
+			&cli.StringFlag{
+				Name:        "by",
+				Usage:       "`NAME` of the person who does this",
+				Value:       whoami(),
+				HideDefault: true,
+				Sources:     cli.EnvVars("HYLOSTAT_BY"),
+			},
 		},
-		Commands:       []*cli.Command{s.demo(), s.serve(), bayCommands(), intakeCommand(), planCommands(), driveCommands(), readingCommands(), checkCommands(), sweepCommands(), runCommands(), releaseCommand(), reworkCommands(), verdictCommands(), outcomeCommand(), volumeCommands(), lotCommands(), handoverCommand(), statementCommand(), labelCommand(), customerCommands(), personCommands(), auditCommands(), s.recordCommands(), dialectCommands(), policyCommands()},
+		Commands: []*cli.Command{
+			s.demo(),
+			s.serve(),
+			bayCommands(),
+			intakeCommand(),
+			planCommands(),
+			driveCommands(),
+			readingCommands(),
+			checkCommands(),
+			sweepCommands(),
+			runCommands(),
+			releaseCommand(),
+			reworkCommands(),
+			verdictCommands(),
+			outcomeCommand(),
+			volumeCommands(),
+			lotCommands(),
+			handoverCommand(),
+			statementCommand(),
+			labelCommand(),
+			customerCommands(),
+			personCommands(),
+			auditCommands(),
+			s.recordCommands(),
+			dialectCommands(),
+			policyCommands(),
+		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
 	}
 	strict(root)
@@ -271,32 +315,59 @@ func bold(w io.Writer, s string) string {
 }
 
 // rejoinFlag is for after a loss: a database was lost, or put back from a copy.
-var rejoinFlag = &cli.BoolFlag{Name: "rejoin", Usage: "go on although shop.db and bench.db are not of the same past, after one was lost or put back from a copy"}
+var rejoinFlag = &cli.BoolFlag{
+	Name:  "rejoin",
+	Usage: "go on although shop.db and bench.db are not of the same past, after one was lost or put back from a copy",
+}
 
 func (s Starters) serve() *cli.Command {
 	return &cli.Command{
-		Name: "serve", Usage: "run the service for the drives of this machine", Category: "service",
-		Description: "Reading counters needs root or CAP_SYS_RAWIO. The console is at the address it prints.\n\nExample:\n   hylostat serve --data /var/lib/hylostat --shop \"Saltmarsh Lane\"",
+		Name:     "serve",
+		Usage:    "run the service for the drives of this machine",
+		Category: "service",
+		Description: "Reading counters needs root or CAP_SYS_RAWIO. The console is at the address it prints.\n\nExample:\n   " +
+			"hylostat serve --data /var/lib/hylostat --shop \"Saltmarsh Lane\"",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: "/var/lib/hylostat"},
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
 			&cli.StringFlag{Name: "shop", Usage: "the shop's `NAME`", Value: "Hylostat"},
 			&cli.StringFlag{Name: "bench", Usage: "this bench's `NAME`", Value: hostname()},
 			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
-			&cli.StringSliceFlag{Name: "bay-image", Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept"},
-			&cli.BoolFlag{Name: "allow-rework", Usage: "let drives be written to, when their owner has released them and somebody orders it"},
+			&cli.StringSliceFlag{
+				Name:  "bay-image",
+				Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept",
+			},
+			&cli.BoolFlag{
+				Name:  "allow-rework",
+				Usage: "let drives be written to, when their owner has released them and somebody orders it",
+			},
 			rejoinFlag,
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return s.Serve(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Shop: c.String("shop"), Bench: c.String("bench"), Hosts: c.StringSlice("host"), Images: c.StringSlice("bay-image"), Rework: c.Bool("allow-rework"), Rejoin: c.Bool(rejoinFlag.Name)})
+			return s.Serve(
+				ctx,
+				ServeOptions{
+					Dir:    c.String("data"),
+					Listen: c.String("listen"),
+					Shop:   c.String("shop"),
+					Bench:  c.String("bench"),
+					Hosts:  c.StringSlice("host"),
+					Images: c.StringSlice("bay-image"),
+					Rework: c.Bool("allow-rework"),
+					Rejoin: c.Bool(rejoinFlag.Name),
+				},
+			)
 		},
 	}
 }
 
 func (s Starters) demo() *cli.Command {
 	return &cli.Command{
-		Name: "demo", Usage: "run a made-up shop with simulated drives", Category: "service",
-		Description: "Needs nothing, opens nothing outside this machine, and leaves its data in the folder it prints.\nStarted again with the same folder, it goes on where it was.\n\nExample:\n   hylostat demo --data ./demo",
+		Name:     "demo",
+		Usage:    "run a made-up shop with simulated drives",
+		Category: "service",
+		Description: "Needs nothing, opens nothing outside this machine, and leaves its data in the folder it prints.\nStarted " +
+			"again with the same folder, it goes on where it was.\n\nExample:\n   hylostat demo --data ./demo",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records; a temporary one when not given"},
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
@@ -307,7 +378,10 @@ func (s Starters) demo() *cli.Command {
 			if f := c.Float("factor"); f < 1 || f > 1000 {
 				return &usage{"--factor is from 1 to 1000"}
 			}
-			return s.Demo(ctx, ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor"), Rejoin: c.Bool(rejoinFlag.Name)})
+			return s.Demo(
+				ctx,
+				ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor"), Rejoin: c.Bool(rejoinFlag.Name)},
+			)
 		},
 	}
 }

@@ -19,9 +19,12 @@ func driveCommands() *cli.Command {
 		Name: "drive", Usage: "drives the shop has met", Category: "drives",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "all drives, or those that match a text", ArgsUsage: "[TEXT]",
-				Description: "TEXT is part of a serial, model, ticket or customer.\n\nExamples:\n   hylostat drive list --grade replace\n   hylostat drive list --from-hours 35000",
-				Flags:       append(filterFlags(), &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200}),
+				Name:      "list",
+				Usage:     "all drives, or those that match a text",
+				ArgsUsage: "[TEXT]",
+				Description: "TEXT is part of a serial, model, ticket or customer.\n\nExamples:\n   hylostat drive list --grade " +
+					"replace\n   hylostat drive list --from-hours 35000",
+				Flags: append(filterFlags(), &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200}),
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					p := c.filter()
 					limit := c.Int("limit")
@@ -37,7 +40,15 @@ func driveCommands() *cli.Command {
 							if d.Signed != nil {
 								signed = "by " + d.Signed.By
 							}
-							rows[i] = table.Row{wording.Serial(d.Serial), d.Model, wording.Size(optional(d.Bytes)), number(d.Hours, "h"), grade(d.Grade), signed, optional(d.Headline)}
+							rows[i] = table.Row{
+								wording.Serial(d.Serial),
+								d.Model,
+								wording.Size(optional(d.Bytes)),
+								number(d.Hours, "h"),
+								grade(d.Grade),
+								signed,
+								optional(d.Headline),
+							}
 						}
 						tabular(w, []any{"drive", "model", "size", "powered on", "verdict", "signed", "why"}, rows, 3, 4)
 						if len(all) >= limit {
@@ -47,8 +58,11 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "duty", Usage: "say what a drive is meant for; it is judged anew for that", ArgsUsage: "DRIVE everyday|carry|archive|continuous",
-				Description: "Ten bad sectors are too many for always-on use, a hundred for any. A signature ends with the verdict it was for.\n\nExample:\n   hylostat drive duty 7M511 continuous",
+				Name:      "duty",
+				Usage:     "say what a drive is meant for; it is judged anew for that",
+				ArgsUsage: "DRIVE everyday|carry|archive|continuous",
+				Description: "Ten bad sectors are too many for always-on use, a hundred for any. A signature ends with the " +
+					"verdict it was for.\n\nExample:\n   hylostat drive duty 7M511 continuous",
 				Action: action(2, 2, func(ctx context.Context, c call) error {
 					d, err := c.ChangeDrive(ctx, c.arg(0), contract.DriveChange{Duty: contract.Duty(c.arg(1)), By: new(c.by())})
 					if err != nil {
@@ -62,9 +76,12 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "table", Usage: "write all drives, or those that match a text, as a CSV table", ArgsUsage: "[TEXT]",
-				Description: "Finds as list does, and writes every one of them.\n\nExample:\n   hylostat drive table --lot 114 -o lot114-drives.csv",
-				Flags:       append(filterFlags(), outFlag("drives.csv")),
+				Name:      "table",
+				Usage:     "write all drives, or those that match a text, as a CSV table",
+				ArgsUsage: "[TEXT]",
+				Description: "Finds as list does, and writes every one of them.\n\nExample:\n   hylostat drive table --lot 114 -o " +
+					"lot114-drives.csv",
+				Flags: append(filterFlags(), outFlag("drives.csv")),
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					body, err := c.DrivesTable(ctx, c.filter())
 					if err != nil {
@@ -84,7 +101,10 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "signals", Usage: "every signal of a drive, where it comes from, and where sources disagree", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive signals 7M4Q2",
+				Name:        "signals",
+				Usage:       "every signal of a drive, where it comes from, and where sources disagree",
+				ArgsUsage:   "DRIVE",
+				Description: "Example:\n   hylostat drive signals 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.Signals(ctx, c.arg(0))
 					if err != nil {
@@ -94,8 +114,11 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "trend", Usage: "how signals went over the drive's life: onset, growth, forecast; those that moved, or one", ArgsUsage: "DRIVE [SIGNAL]",
-				Description: "SIGNAL is a name as in \"drive signals --json\".\n\nExamples:\n   hylostat drive trend 7M4Q2\n   hylostat drive trend 7M4Q2 pending",
+				Name:      "trend",
+				Usage:     "how signals went over the drive's life: onset, growth, forecast; those that moved, or one",
+				ArgsUsage: "DRIVE [SIGNAL]",
+				Description: "SIGNAL is a name as in \"drive signals --json\".\n\nExamples:\n   hylostat drive trend 7M4Q2\n   " +
+					"hylostat drive trend 7M4Q2 pending",
 				Action: action(1, 2, func(ctx context.Context, c call) error {
 					all, err := c.Signals(ctx, c.arg(0))
 					if err != nil {
@@ -114,7 +137,10 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "siblings", Usage: "a drive among the others of its model that the shop has met", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive siblings 7M4Q2",
+				Name:        "siblings",
+				Usage:       "a drive among the others of its model that the shop has met",
+				ArgsUsage:   "DRIVE",
+				Description: "Example:\n   hylostat drive siblings 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					s, err := c.Siblings(ctx, c.arg(0))
 					if err != nil {
@@ -124,7 +150,10 @@ func driveCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "history", Usage: "everything that happened to a drive, newest first", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat drive history 7M4Q2",
+				Name:        "history",
+				Usage:       "everything that happened to a drive, newest first",
+				ArgsUsage:   "DRIVE",
+				Description: "Example:\n   hylostat drive history 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.History(ctx, c.arg(0))
 					if err != nil {
@@ -169,7 +198,12 @@ func printTrends(w io.Writer, all []contract.Signal, readings int) {
 	}
 }
 
-var interfaceName = map[contract.DriveInterface]string{contract.DriveInterfaceAta: "ATA", contract.DriveInterfaceNvme: "NVMe", contract.DriveInterfaceScsi: "SCSI", contract.DriveInterfaceUnknown: "interface not known"}
+var interfaceName = map[contract.DriveInterface]string{
+	contract.DriveInterfaceAta:     "ATA",
+	contract.DriveInterfaceNvme:    "NVMe",
+	contract.DriveInterfaceScsi:    "SCSI",
+	contract.DriveInterfaceUnknown: "interface not known",
+}
 
 func printDrive(w io.Writer, d contract.Drive) {
 	line := func(name, value string) {
@@ -187,10 +221,19 @@ func printDrive(w io.Writer, d contract.Drive) {
 	}
 	line("kind", strings.TrimSuffix(strings.Join([]string{interfaceName[d.Interface], kind, optional(d.FormFactor)}, ", "), ", "))
 	if d.Shown != nil {
-		line("adapter", fmt.Sprintf("shows %s, %s bytes: not what the drive says", wording.Size(*d.Shown), wording.Number(float64(*d.Shown))))
+		line(
+			"adapter",
+			fmt.Sprintf("shows %s, %s bytes: not what the drive says", wording.Size(*d.Shown), wording.Number(float64(*d.Shown))),
+		)
 	}
 	if d.Bytes != nil {
-		line("size", fmt.Sprintf("%s, %s bytes; sectors of %d, physical %d", wording.Size(*d.Bytes), wording.Number(float64(*d.Bytes)), optional(d.LogicalSector), optional(d.PhysicalSector)))
+		line(
+			"size",
+			fmt.Sprintf(
+				"%s, %s bytes; sectors of %d, physical %d", wording.Size(*d.Bytes), wording.Number(float64(*d.Bytes)),
+				optional(d.LogicalSector), optional(d.PhysicalSector),
+			),
+		)
 	}
 	if d.LinkNow != nil {
 		line("link", fmt.Sprintf("%s of %s possible, %s", *d.LinkNow, optional(d.LinkPossible), optional(d.Transport)))
@@ -212,7 +255,13 @@ func printDrive(w io.Writer, d contract.Drive) {
 		line("bay", bays)
 	}
 	if i := d.Intake; i != nil {
-		line("intake", strings.Trim(fmt.Sprintf("%d, ticket %s, %s: %s", i.Id, optional(i.Ticket), optional(i.Customer), optional(i.Complaint)), ", :"))
+		line(
+			"intake",
+			strings.Trim(
+				fmt.Sprintf("%d, ticket %s, %s: %s", i.Id, optional(i.Ticket), optional(i.Customer), optional(i.Complaint)),
+				", :",
+			),
+		)
 	}
 	line("duty", string(d.Duty))
 	line("powered on", number(d.Hours, "h"))
@@ -247,7 +296,9 @@ func abilities(c contract.Drive) []string {
 func lock(s contract.Security) string {
 	switch {
 	case s.Locked:
-		by := map[contract.SecurityBy]string{contract.Encryption: "its own encryption", contract.Refuses: "something it does not name"}[optional(s.By)]
+		by := map[contract.SecurityBy]string{
+			contract.Encryption: "its own encryption", contract.Refuses: "something it does not name",
+		}[optional(s.By)]
 		return fmt.Sprintf("locked by %s: the surface cannot be read", cmp.Or(by, "a password"))
 	case s.Enabled:
 		return "a password is set, open now"
@@ -260,8 +311,18 @@ func lock(s contract.Security) string {
 // filterFlags narrow a list of drives.
 func filterFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "grade", Usage: "only drives with this `VERDICT`"}, &cli.StringFlag{Name: "kind", Usage: "only of this `KIND`: spinning or flash"}, &cli.IntFlag{Name: "lot", HideDefault: true, Usage: "only those of lot `N`"},
-		&cli.IntFlag{Name: "from-hours", HideDefault: true, Usage: "only those powered on for at least `H` hours"}, &cli.IntFlag{Name: "to-hours", HideDefault: true, Usage: "only those powered on for less than `H` hours"},
+		&cli.StringFlag{
+			Name:  "grade",
+			Usage: "only drives with this `VERDICT`",
+		},
+		&cli.StringFlag{Name: "kind", Usage: "only of this `KIND`: spinning or flash"},
+		&cli.IntFlag{Name: "lot", HideDefault: true, Usage: "only those of lot `N`"},
+		&cli.IntFlag{
+			Name:        "from-hours",
+			HideDefault: true,
+			Usage:       "only those powered on for at least `H` hours",
+		},
+		&cli.IntFlag{Name: "to-hours", HideDefault: true, Usage: "only those powered on for less than `H` hours"},
 	}
 }
 

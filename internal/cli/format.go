@@ -14,7 +14,9 @@ import (
 
 // mark is a grade's mark in a terminal; the word stands beside it.
 func mark(g contract.Grade) string {
-	return map[contract.Grade]string{contract.GradeHealthy: "|", contract.GradeDegrading: "/", contract.GradeReplace: "X", contract.GradeUndecided: ":"}[g]
+	return map[contract.Grade]string{
+		contract.GradeHealthy: "|", contract.GradeDegrading: "/", contract.GradeReplace: "X", contract.GradeUndecided: ":",
+	}[g]
 }
 
 func grade(g contract.Grade) string { return mark(g) + " " + string(g) }

@@ -123,13 +123,34 @@ func lotCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "open", Usage: "open a lot: every drive that comes to answer from now on is taken in on it",
-				Description: "With --check, taking in and checking thirty drives is putting them in.\n\nExample:\n   hylostat lot open --ticket 2240 --customer \"Quillet Ferry office\" --expected 30 --check extended",
+				Name:  "open",
+				Usage: "open a lot: every drive that comes to answer from now on is taken in on it",
+				Description: "With --check, taking in and checking thirty drives is putting them in.\n\nExample:\n   hylostat lot " +
+					"open --ticket 2240 --customer \"Quillet Ferry office\" --expected 30 --check extended",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"}, &cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"}, &cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"}, languageFlag(),
-					&cli.StringFlag{Name: "complaint", Usage: "`TEXT` of what is complained of"}, &cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"}, &cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
-					&cli.StringFlag{Name: "duty", Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry", Value: "everyday"}, &cli.IntFlag{Name: "expected", HideDefault: true, Usage: "how many `DRIVES` there are"},
-					&cli.StringFlag{Name: "check", Usage: "`CHECK` of every drive of the lot, once: quick, extended or whole; the bench's plan decides when not given"},
+					&cli.StringFlag{
+						Name:  "ticket",
+						Usage: "`NUMBER` of the repair order",
+					},
+					&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
+					&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER`"},
+					languageFlag(),
+					&cli.StringFlag{
+						Name:  "complaint",
+						Usage: "`TEXT` of what is complained of",
+					},
+					&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"},
+					&cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
+					&cli.StringFlag{
+						Name:  "duty",
+						Usage: "`DUTY` they are meant for: continuous, archive, everyday, carry",
+						Value: "everyday",
+					},
+					&cli.IntFlag{Name: "expected", HideDefault: true, Usage: "how many `DRIVES` there are"},
+					&cli.StringFlag{
+						Name:  "check",
+						Usage: "`CHECK` of every drive of the lot, once: quick, extended or whole; the bench's plan decides when not given",
+					},
 				},
 				Action: action(0, 0, func(ctx context.Context, c call) error {
 					set := func(name string) *string {
@@ -139,7 +160,17 @@ func lotCommands() *cli.Command {
 						return nil
 					}
 					wanted, copied, duty := c.Bool("wanted"), c.Bool("copied"), contract.Duty(c.String("duty"))
-					r := contract.LotRequest{By: c.by(), Ticket: set("ticket"), Customer: set("customer"), Reference: set("reference"), Language: c.language(), Complaint: set("complaint"), Wanted: &wanted, Copied: &copied, Duty: &duty}
+					r := contract.LotRequest{
+						By:        c.by(),
+						Ticket:    set("ticket"),
+						Customer:  set("customer"),
+						Reference: set("reference"),
+						Language:  c.language(),
+						Complaint: set("complaint"),
+						Wanted:    &wanted,
+						Copied:    &copied,
+						Duty:      &duty,
+					}
 					if k := contract.PlannedCheck(c.String("check")); k != "" {
 						r.Check = &k
 					}
@@ -149,7 +180,11 @@ func lotCommands() *cli.Command {
 						return err
 					}
 					return c.show(l, func(w io.Writer) {
-						_, _ = fmt.Fprintf(w, "Lot %d is open: every drive that comes to answer belongs to it. End it with \"hylostat lot end %d\".\n", l.Id, l.Id)
+						_, _ = fmt.Fprintf(
+							w,
+							"Lot %d is open: every drive that comes to answer belongs to it. End it with \"hylostat lot end %d\".\n",
+							l.Id, l.Id,
+						)
 					})
 				}),
 			},
@@ -168,7 +203,10 @@ func lotCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "show", Usage: "how many of each, what they do for, who stands apart, and every drive", ArgsUsage: "LOT", Description: "Example:\n   hylostat lot show 114",
+				Name:        "show",
+				Usage:       "how many of each, what they do for, who stands apart, and every drive",
+				ArgsUsage:   "LOT",
+				Description: "Example:\n   hylostat lot show 114",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.lot(0)
 					if err != nil {
@@ -182,8 +220,14 @@ func lotCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "summary", Usage: "write the lot's summary to print, or as a table", ArgsUsage: "LOT", Description: "Examples:\n   hylostat lot summary 114\n   hylostat lot summary 114 --format csv -o lot114.csv",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or csv", Value: "pdf"}, outFlag("lot-N.pdf")},
+				Name:        "summary",
+				Usage:       "write the lot's summary to print, or as a table",
+				ArgsUsage:   "LOT",
+				Description: "Examples:\n   hylostat lot summary 114\n   hylostat lot summary 114 --format csv -o lot114.csv",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or csv", Value: "pdf"},
+					outFlag("lot-N.pdf"),
+				},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.lot(0)
 					if err != nil {
@@ -198,8 +242,11 @@ func lotCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "labels", Usage: "write labels for all drives of a lot", ArgsUsage: "LOT", Description: "Example:\n   hylostat lot labels 114 --stock a4-24",
-				Flags: []cli.Flag{stockFlag(), languageFlag(), outFlag("lot-N-labels.pdf")},
+				Name:        "labels",
+				Usage:       "write labels for all drives of a lot",
+				ArgsUsage:   "LOT",
+				Description: "Example:\n   hylostat lot labels 114 --stock a4-24",
+				Flags:       []cli.Flag{stockFlag(), languageFlag(), outFlag("lot-N-labels.pdf")},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.lot(0)
 					if err != nil {
@@ -250,11 +297,18 @@ func printLot(w io.Writer, v contract.LotView) {
 
 func handoverCommand() *cli.Command {
 	return &cli.Command{
-		Name: "handover", Usage: "end a drive's intake: where it goes, and the state of its data", ArgsUsage: "DRIVE", Category: "drives",
-		Description: "The state of the data is what the runs of the intake did to it, unless you know worse. For a drive that never answered, name its intake: intake-12.\n\nExample:\n   hylostat handover 7M4Q2 --goes returned",
+		Name:      "handover",
+		Usage:     "end a drive's intake: where it goes, and the state of its data",
+		ArgsUsage: "DRIVE",
+		Category:  "drives",
+		Description: "The state of the data is what the runs of the intake did to it, unless you know worse. For a drive that " +
+			"never answered, name its intake: intake-12.\n\nExample:\n   hylostat handover 7M4Q2 --goes returned",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "goes", Usage: "`WAY` it goes: returned, kept or scrapped", Required: true},
-			&cli.StringFlag{Name: "data", Usage: "`STATE` of its data: untouched, altered or overwritten; what was done here when not given"},
+			&cli.StringFlag{
+				Name:  "data",
+				Usage: "`STATE` of its data: untouched, altered or overwritten; what was done here when not given",
+			},
 			&cli.StringFlag{Name: "note", Usage: "`TEXT` that is kept with it"},
 		},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
@@ -289,9 +343,17 @@ func handoverCommand() *cli.Command {
 
 func statementCommand() *cli.Command {
 	return &cli.Command{
-		Name: "statement", Usage: "the page about a drive for its owner", ArgsUsage: "DRIVE", Category: "drives",
-		Description: "Examples:\n   hylostat statement 7M4Q2\n   hylostat statement 7M4Q2 --format pdf\n   hylostat statement 7M4Q2 --language de",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: text, pdf or html", Value: "text"}, languageFlag(), outFlag("the drive's serial with .pdf or .html")},
+		Name:      "statement",
+		Usage:     "the page about a drive for its owner",
+		ArgsUsage: "DRIVE",
+		Category:  "drives",
+		Description: "Examples:\n   hylostat statement 7M4Q2\n   hylostat statement 7M4Q2 --format pdf\n   hylostat statement " +
+			"7M4Q2 --language de",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: text, pdf or html", Value: "text"},
+			languageFlag(),
+			outFlag("the drive's serial with .pdf or .html"),
+		},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			s, err := c.Statement(ctx, c.arg(0), c.language())
 			if err != nil {
@@ -344,9 +406,20 @@ func printStatement(w io.Writer, s contract.Statement) {
 
 func labelCommand() *cli.Command {
 	return &cli.Command{
-		Name: "label", Usage: "the label for a drive, or for several on one PDF", ArgsUsage: "DRIVE...", Category: "drives",
-		Description: "A PNG is for label printers of 203 or 300 dots per inch, in one ink. The code leads to the drive's page, by the address in --service.\n\nExamples:\n   hylostat label 7M4Q2\n   hylostat label 7M4Q2 --format png --dpi 203\n   hylostat label 7M4Q2 7M511 --stock a4-24",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or png", Value: "pdf"}, stockFlag(), &cli.IntFlag{Name: "dpi", Usage: "`DPI` of a PNG: 203 or 300", Value: 300}, languageFlag(), outFlag("the drive's serial with .pdf or .png")},
+		Name:      "label",
+		Usage:     "the label for a drive, or for several on one PDF",
+		ArgsUsage: "DRIVE...",
+		Category:  "drives",
+		Description: "A PNG is for label printers of 203 or 300 dots per inch, in one ink. The code leads to the drive's page, by " +
+			"the address in --service.\n\nExamples:\n   hylostat label 7M4Q2\n   hylostat label 7M4Q2 --format png --dpi 203\n   " +
+			"hylostat label 7M4Q2 7M511 --stock a4-24",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or png", Value: "pdf"},
+			stockFlag(),
+			&cli.IntFlag{Name: "dpi", Usage: "`DPI` of a PNG: 203 or 300", Value: 300},
+			languageFlag(),
+			outFlag("the drive's serial with .pdf or .png"),
+		},
 		Action: action(1, 500, func(ctx context.Context, c call) error {
 			if several := c.Args().Slice(); len(several) > 1 {
 				if c.String("format") != "pdf" || c.Bool("json") {
@@ -370,7 +443,9 @@ func labelCommand() *cli.Command {
 				return &usage{fmt.Sprintf("%q is no format: pdf, png", format)}
 			}
 			dpi := c.Int("dpi")
-			body, err := c.LabelPage(ctx, c.arg(0), contract.GetLabelParams{Format: &format, Stock: c.stock(), Dpi: &dpi, Language: c.language()})
+			body, err := c.LabelPage(
+				ctx, c.arg(0), contract.GetLabelParams{Format: &format, Stock: c.stock(), Dpi: &dpi, Language: c.language()},
+			)
 			if err != nil {
 				return err
 			}
@@ -382,26 +457,37 @@ func labelCommand() *cli.Command {
 func customerCommands() *cli.Command {
 	return &cli.Command{
 		Name: "customer", Usage: "what is kept of customers", Category: "shop",
-		Commands: []*cli.Command{{
-			Name: "erase", Usage: "forget a customer: name, reference, complaints and what releases say of the owner", ArgsUsage: "NAME",
-			Description: "The name as the intakes have it. Drives, readings and verdicts stay. This cannot be undone.\n\nExample:\n   hylostat customer erase \"Pellwick Spit tide gauge\"",
-			Action: action(1, 1, func(ctx context.Context, c call) error {
-				e, err := c.EraseCustomer(ctx, contract.EraseRequest{Customer: c.arg(0), By: c.by()})
-				if err != nil {
-					return err
-				}
-				return c.show(e, func(w io.Writer) {
-					_, _ = fmt.Fprintf(w, "Erased from %s and %s.\n", counted(e.Intakes, "intake", "intakes"), counted(e.Lots, "lot", "lots"))
-				})
-			}),
-		}},
+		Commands: []*cli.Command{
+			{
+				Name:      "erase",
+				Usage:     "forget a customer: name, reference, complaints and what releases say of the owner",
+				ArgsUsage: "NAME",
+				Description: "The name as the intakes have it. Drives, readings and verdicts stay. This cannot be undone.\n\n" +
+					"Example:\n   hylostat customer erase \"Pellwick Spit tide gauge\"",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					e, err := c.EraseCustomer(ctx, contract.EraseRequest{Customer: c.arg(0), By: c.by()})
+					if err != nil {
+						return err
+					}
+					return c.show(e, func(w io.Writer) {
+						_, _ = fmt.Fprintf(
+							w, "Erased from %s and %s.\n", counted(e.Intakes, "intake", "intakes"),
+							counted(e.Lots, "lot", "lots"),
+						)
+					})
+				}),
+			},
+		},
 	}
 }
 
 func personCommands() *cli.Command {
 	return &cli.Command{
-		Name: "person", Usage: "who works here, and what each may do", Category: "shop",
-		Description: "While nobody is entered the shop is open to whoever reaches it. The first person must be a lead, and closes it.\nDesk takes in and hands over; technician checks, reworks and signs; lead overrules, publishes policies, enters people.",
+		Name:     "person",
+		Usage:    "who works here, and what each may do",
+		Category: "shop",
+		Description: "While nobody is entered the shop is open to whoever reaches it. The first person must be a lead, and closes " +
+			"it.\nDesk takes in and hands over; technician checks, reworks and signs; lead overrules, publishes policies, enters people.",
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "who works here", Description: "Example:\n   hylostat person list",
@@ -414,8 +500,11 @@ func personCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "add", Usage: "enter a person, or give one another role, password or token", ArgsUsage: "NAME",
-				Description: "--password asks for one at the terminal. --token makes a new one and prints it this once.\n\nExample:\n   hylostat person add Maud --role lead --password --token",
+				Name:      "add",
+				Usage:     "enter a person, or give one another role, password or token",
+				ArgsUsage: "NAME",
+				Description: "--password asks for one at the terminal. --token makes a new one and prints it this once.\n\n" +
+					"Example:\n   hylostat person add Maud --role lead --password --token",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "role", Usage: "`ROLE` in the shop: desk, technician or lead", Required: true},
 					&cli.BoolFlag{Name: "password", Usage: "ask for a password; with the input no terminal, its first line is it"},
@@ -425,7 +514,9 @@ func personCommands() *cli.Command {
 					by, token := c.by(), c.Bool("token")
 					r := contract.WorkerRequest{Name: c.arg(0), Role: contract.Role(c.String("role")), Token: &token, By: &by}
 					if c.Bool("password") {
-						secret, err := askPassword(c.Root().Reader, c.Root().ErrWriter, "Password for "+c.arg(0)+", ten characters or more: ")
+						secret, err := askPassword(
+							c.Root().Reader, c.Root().ErrWriter, "Password for "+c.arg(0)+", ten characters or more: ",
+						)
 						if err != nil {
 							return err
 						}
@@ -438,13 +529,20 @@ func personCommands() *cli.Command {
 					return c.show(p, func(w io.Writer) {
 						_, _ = fmt.Fprintf(w, "%s is %s.\n", p.Name, p.Role)
 						if p.NewToken != nil {
-							_, _ = fmt.Fprintf(w, "token  %s\nIt is shown this once. Keep it in a file only you can read, and name that with --token-file.\n", *p.NewToken)
+							_, _ = fmt.Fprintf(
+								w,
+								"token  %s\nIt is shown this once. Keep it in a file only you can read, and name that with --token-file.\n",
+								*p.NewToken,
+							)
 						}
 					})
 				}),
 			},
 			{
-				Name: "remove", Usage: "remove a person; sessions and token end, what they did stays in the audit", ArgsUsage: "NAME", Description: "Example:\n   hylostat person remove Maud",
+				Name:        "remove",
+				Usage:       "remove a person; sessions and token end, what they did stays in the audit",
+				ArgsUsage:   "NAME",
+				Description: "Example:\n   hylostat person remove Maud",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.RemovePerson(ctx, c.arg(0), c.by())
 					if err != nil {
@@ -459,7 +557,11 @@ func personCommands() *cli.Command {
 
 func printPeople(w io.Writer, all []contract.Worker) {
 	if len(all) == 0 {
-		_, _ = fmt.Fprintln(w, "Nobody is entered: the shop is open to whoever reaches it. Enter a lead with \"hylostat person add NAME --role lead --password\".")
+		_, _ = fmt.Fprintln(
+			w,
+			"Nobody is entered: the shop is open to whoever reaches it. Enter a lead with \"hylostat person add NAME --role lead "+
+				"--password\".",
+		)
 		return
 	}
 	yes := map[bool]string{true: "yes", false: "no"}
@@ -488,8 +590,14 @@ func auditCommands() *cli.Command {
 		Name: "audit", Usage: "what people did", Category: "shop",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "what people did, newest first", ArgsUsage: "[DRIVE]", Description: "Example:\n   hylostat audit list 7M4Q2",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "who", Usage: "only what this `PERSON` did"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 50}},
+				Name:        "list",
+				Usage:       "what people did, newest first",
+				ArgsUsage:   "[DRIVE]",
+				Description: "Example:\n   hylostat audit list 7M4Q2",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "who", Usage: "only what this `PERSON` did"},
+					&cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 50},
+				},
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					p := contract.ListAuditParams{}
 					if d := c.arg(0); d != "" {
@@ -514,7 +622,9 @@ func auditCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "verify", Usage: "check that no row of the audit was changed, left out or put in", Description: "Example:\n   hylostat audit verify",
+				Name:        "verify",
+				Usage:       "check that no row of the audit was changed, left out or put in",
+				Description: "Example:\n   hylostat audit verify",
 				Action: action(0, 0, func(ctx context.Context, c call) error {
 					v, err := c.VerifyAudit(ctx)
 					if err != nil {
@@ -527,7 +637,11 @@ func auditCommands() *cli.Command {
 					}); err != nil || v.Sound {
 						return err
 					}
-					return fmt.Errorf("row %d of the audit does not follow from the one before: it was changed, or one is missing. Compare it with a backup", *v.FirstBad)
+					return fmt.Errorf(
+						"row %d of the audit does not follow from the one before: it was changed, or one is missing. Compare it "+
+							"with a backup",
+						*v.FirstBad,
+					)
 				}),
 			},
 		},

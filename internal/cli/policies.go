@@ -20,9 +20,12 @@ func policyCommands() *cli.Command {
 		Name: "policy", Usage: "the shop's rules: show them, test a draft, replay it over the past, publish it", Category: "shop",
 		Commands: []*cli.Command{
 			{
-				Name: "show", Usage: "the rules in force, in words; with RULE, one of them whole", ArgsUsage: "[RULE]",
-				Description: "A draft begins as a copy of the text in force.\n\nExamples:\n   hylostat policy show\n   hylostat policy show pending\n   hylostat policy show --text > draft.yaml",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "text", Usage: "its text, YAML, as it was published"}},
+				Name:      "show",
+				Usage:     "the rules in force, in words; with RULE, one of them whole",
+				ArgsUsage: "[RULE]",
+				Description: "A draft begins as a copy of the text in force.\n\nExamples:\n   hylostat policy show\n   hylostat " +
+					"policy show pending\n   hylostat policy show --text > draft.yaml",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "text", Usage: "its text, YAML, as it was published"}},
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					p, err := c.Policy(ctx)
 					if err != nil {
@@ -66,9 +69,12 @@ func policyCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "replay", Usage: "run a draft over everything that was recorded, and see who would differ and when", ArgsUsage: "FILE",
-				Description: "Where the outcome of drives is known, it is scored by them: see \"hylostat outcome\".\n\nExample:\n   hylostat policy replay draft.yaml",
-				Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Usage: "show `N` drives at most", Value: 20}},
+				Name:      "replay",
+				Usage:     "run a draft over everything that was recorded, and see who would differ and when",
+				ArgsUsage: "FILE",
+				Description: "Where the outcome of drives is known, it is scored by them: see \"hylostat outcome\".\n\nExample:\n " +
+					"  hylostat policy replay draft.yaml",
+				Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Usage: "show `N` drives at most", Value: 20}},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					text, err := read(c.arg(0))
 					if err != nil {
@@ -82,9 +88,12 @@ func policyCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "publish", Usage: "put a policy in force as the next version", ArgsUsage: "FILE",
-				Description: "Its own examples must hold. All drives are judged anew; signatures stay where the verdict does.\n\nExample:\n   hylostat policy publish draft.yaml --note \"ten sectors are enough\" --by Imre",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "`WHAT` changes, and why"}},
+				Name:      "publish",
+				Usage:     "put a policy in force as the next version",
+				ArgsUsage: "FILE",
+				Description: "Its own examples must hold. All drives are judged anew; signatures stay where the verdict does.\n\n" +
+					"Example:\n   hylostat policy publish draft.yaml --note \"ten sectors are enough\" --by Imre",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "`WHAT` changes, and why"}},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					text, err := read(c.arg(0))
 					if err != nil {
@@ -199,7 +208,10 @@ func printTrials(w io.Writer, t contract.PolicyTrials) {
 }
 
 func printReplay(w io.Writer, r contract.Replay, limit int) {
-	_, _ = fmt.Fprintf(w, "%s over %s in %.1f s: the draft differs from policy %d for %s.\n", counted(r.Readings, "reading", "readings"), counted(r.Drives, "drive", "drives"), r.TookS, r.Policy, counted(r.Changed, "drive", "drives"))
+	_, _ = fmt.Fprintf(
+		w, "%s over %s in %.1f s: the draft differs from policy %d for %s.\n", counted(r.Readings, "reading", "readings"),
+		counted(r.Drives, "drive", "drives"), r.TookS, r.Policy, counted(r.Changed, "drive", "drives"),
+	)
 	if len(r.Moves) > 0 {
 		_, _ = fmt.Fprintln(w, "\nas drives stand now")
 		rows := make([]table.Row, len(r.Moves))
@@ -209,7 +221,10 @@ func printReplay(w io.Writer, r contract.Replay, limit int) {
 		tabular(w, []any{"drives", "now", "by the draft"}, rows, 1)
 	}
 	if r.Failed+r.Sound > 0 {
-		_, _ = fmt.Fprintf(w, "\non %s known to have failed and %s known to have worked\n", counted(r.Failed, "drive", "drives"), counted(r.Sound, "drive", "drives"))
+		_, _ = fmt.Fprintf(
+			w, "\non %s known to have failed and %s known to have worked\n", counted(r.Failed, "drive", "drives"),
+			counted(r.Sound, "drive", "drives"),
+		)
 		row := func(name string, s contract.Score) table.Row {
 			lead := ""
 			if s.LeadMedianH != nil {
@@ -217,7 +232,10 @@ func printReplay(w io.Writer, r contract.Replay, limit int) {
 			}
 			return table.Row{name, fmt.Sprintf("%d of %d", s.Hits, r.Failed), fmt.Sprintf("%d of %d", s.FalseAlarms, r.Sound), lead}
 		}
-		tabular(w, []any{"", "said replace before", "false alarms", "ahead, median"}, []table.Row{row("in force", r.Was), row("draft", r.Would)})
+		tabular(
+			w, []any{"", "said replace before", "false alarms", "ahead, median"},
+			[]table.Row{row("in force", r.Was), row("draft", r.Would)},
+		)
 	}
 	printRiskLearnt(w, r.Risk)
 	if len(r.Shown) == 0 {
@@ -249,7 +267,15 @@ func printRiskLearnt(w io.Writer, k contract.RiskLearnt) {
 	var rows []table.Row
 	for i, t := range k.Tenths {
 		if t.Drives > 0 {
-			rows = append(rows, table.Row{fmt.Sprintf("%d to %d %%", i*10, i*10+10), fmt.Sprintf("%.1f", t.Drives), fmt.Sprintf("%.0f %%", t.Said*100), fmt.Sprintf("%.0f %%", t.Failed/t.Drives*100)})
+			rows = append(
+				rows,
+				table.Row{
+					fmt.Sprintf("%d to %d %%", i*10, i*10+10),
+					fmt.Sprintf("%.1f", t.Drives),
+					fmt.Sprintf("%.0f %%", t.Said*100),
+					fmt.Sprintf("%.0f %%", t.Failed/t.Drives*100),
+				},
+			)
 		}
 	}
 	if len(rows) > 0 {
@@ -268,8 +294,12 @@ func day(t time.Time) string { return t.Local().Format("2 Jan 2006") }
 
 func outcomeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "outcome", Usage: "what became of a drive: note it, or show it", ArgsUsage: "DRIVE", Category: "drives",
-		Description: "Policies are judged by it: see \"hylostat policy replay\".\n\nExamples:\n   hylostat outcome 7M4Q2 --failed 2026-11-02 --note \"came back dead\"\n   hylostat outcome 7M4R9 --worked-until 2026-11-20",
+		Name:      "outcome",
+		Usage:     "what became of a drive: note it, or show it",
+		ArgsUsage: "DRIVE",
+		Category:  "drives",
+		Description: "Policies are judged by it: see \"hylostat policy replay\".\n\nExamples:\n   hylostat outcome 7M4Q2 --failed " +
+			"2026-11-02 --note \"came back dead\"\n   hylostat outcome 7M4R9 --worked-until 2026-11-20",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "failed", Usage: "the `DAY` it failed, as 2026-11-02"},
 			&cli.StringFlag{Name: "worked-until", Usage: "the `DAY` until which it is known to have worked"},

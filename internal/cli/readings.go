@@ -19,8 +19,16 @@ func readingCommands() *cli.Command {
 		Name: "reading", Usage: "what a drive says of itself", Category: "drives",
 		Commands: []*cli.Command{
 			{
-				Name: "take", Usage: "take a reading now", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat reading take 7M4Q2",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "attachments", Usage: "read, too, the long logs that only the maker's support can read; they are kept as they are"}},
+				Name:        "take",
+				Usage:       "take a reading now",
+				ArgsUsage:   "DRIVE",
+				Description: "Example:\n   hylostat reading take 7M4Q2",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{
+						Name:  "attachments",
+						Usage: "read, too, the long logs that only the maker's support can read; they are kept as they are",
+					},
+				},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					o := contract.ReadingRequest{By: c.by()}
 					if c.Bool("attachments") {
@@ -44,14 +52,24 @@ func readingCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, r := range all {
-							rows[i] = table.Row{r.Seq, minute(r.At), number(r.Hours, "h"), number(r.Temperature, "°C"), strings.ReplaceAll(optional(r.Step), "_", " ")}
+							rows[i] = table.Row{
+								r.Seq,
+								minute(r.At),
+								number(r.Hours, "h"),
+								number(r.Temperature, "°C"),
+								strings.ReplaceAll(optional(r.Step), "_", " "),
+							}
 						}
 						tabular(w, []any{"reading", "when", "powered on", "temperature", ""}, rows, 1, 3, 4)
 					})
 				}),
 			},
 			{
-				Name: "show", Usage: "a reading in words", ArgsUsage: "DRIVE [NUMBER]", Description: "Without a number, the latest.\n\nExamples:\n   hylostat reading show 7M4Q2 3\n   hylostat reading show 7M4Q2 --raw",
+				Name:      "show",
+				Usage:     "a reading in words",
+				ArgsUsage: "DRIVE [NUMBER]",
+				Description: "Without a number, the latest.\n\nExamples:\n   hylostat reading show 7M4Q2 3\n   hylostat reading " +
+					"show 7M4Q2 --raw",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "raw", Usage: "with the bytes of every page as the drive sent them"}},
 				Action: action(1, 2, func(ctx context.Context, c call) error {
 					seq := "latest"
@@ -73,7 +91,11 @@ func readingCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "compare", Usage: "two readings side by side", ArgsUsage: "DRIVE [THEN [NOW]]", Description: "Without numbers: the last one before the present visit, and the latest.\n\nExample:\n   hylostat reading compare 7M4Q2 1 10",
+				Name:      "compare",
+				Usage:     "two readings side by side",
+				ArgsUsage: "DRIVE [THEN [NOW]]",
+				Description: "Without numbers: the last one before the present visit, and the latest.\n\nExample:\n   hylostat " +
+					"reading compare 7M4Q2 1 10",
 				Action: action(1, 3, func(ctx context.Context, c call) error {
 					then, err := c.seq(1)
 					if err != nil {
@@ -107,7 +129,10 @@ func (c call) seq(n int) (*int, error) {
 }
 
 func printReading(w io.Writer, r contract.Reading) {
-	_, _ = fmt.Fprintf(w, "reading %d, %s, %s powered on, took %d ms\nthe drive's own alarm: %s\n", r.Seq, minute(r.At), number(r.Hours, "h"), r.TookMs, r.Alarm)
+	_, _ = fmt.Fprintf(
+		w, "reading %d, %s, %s powered on, took %d ms\nthe drive's own alarm: %s\n", r.Seq, minute(r.At), number(r.Hours, "h"),
+		r.TookMs, r.Alarm,
+	)
 	if len(r.Attributes) > 0 {
 		_, _ = fmt.Fprintf(w, "family: %s\n", r.Family)
 	}
@@ -291,7 +316,10 @@ func amount(p *float64, unit string) string {
 }
 
 func printComparison(w io.Writer, x contract.Comparison) {
-	_, _ = fmt.Fprintf(w, "then  reading %d, %s, %s\nnow   reading %d, %s, %s\n\n", x.Before.Seq, minute(x.Before.At), number(x.Before.Hours, "h"), x.Now.Seq, minute(x.Now.At), number(x.Now.Hours, "h"))
+	_, _ = fmt.Fprintf(
+		w, "then  reading %d, %s, %s\nnow   reading %d, %s, %s\n\n", x.Before.Seq, minute(x.Before.At),
+		number(x.Before.Hours, "h"), x.Now.Seq, minute(x.Now.At), number(x.Now.Hours, "h"),
+	)
 	var rows []table.Row
 	var missing []string
 	for _, d := range x.Rows {

@@ -20,16 +20,21 @@ import (
 func dialectCommands() *cli.Command {
 	return &cli.Command{
 		Name: "dialect", Usage: "what attribute numbers mean, by family of drives", Category: "drives",
-		Commands: []*cli.Command{{
-			Name: "explain", Usage: "which family a drive is taken for, why, and what follows", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat dialect explain 7M4Q2",
-			Action: action(1, 1, func(ctx context.Context, c call) error {
-				d, err := c.Dialect(ctx, c.arg(0))
-				if err != nil {
-					return err
-				}
-				return c.show(d, func(w io.Writer) { printDialect(w, d) })
-			}),
-		}},
+		Commands: []*cli.Command{
+			{
+				Name:        "explain",
+				Usage:       "which family a drive is taken for, why, and what follows",
+				ArgsUsage:   "DRIVE",
+				Description: "Example:\n   hylostat dialect explain 7M4Q2",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					d, err := c.Dialect(ctx, c.arg(0))
+					if err != nil {
+						return err
+					}
+					return c.show(d, func(w io.Writer) { printDialect(w, d) })
+				}),
+			},
+		},
 	}
 }
 
@@ -74,8 +79,11 @@ func (s Starters) recordCommands() *cli.Command {
 		Commands: []*cli.Command{
 			s.captureCommand(),
 			{
-				Name: "import", Usage: "take record files in; what is known already changes nothing", ArgsUsage: "FILE...", Description: "Example:\n   hylostat record import pellwick.json",
-				Action: action(1, 1000, importRecords),
+				Name:        "import",
+				Usage:       "take record files in; what is known already changes nothing",
+				ArgsUsage:   "FILE...",
+				Description: "Example:\n   hylostat record import pellwick.json",
+				Action:      action(1, 1000, importRecords),
 			},
 			{
 				Name: "export", Usage: "write all readings of a drive into a record file", ArgsUsage: "DRIVE",
@@ -98,7 +106,10 @@ func (s Starters) recordCommands() *cli.Command {
 						return err
 					}
 					if path != "-" {
-						_, _ = fmt.Fprintf(c.out, "%d readings of %s written to %s\n", len(f.Drives[0].Readings), wording.Serial(f.Drives[0].Serial), path)
+						_, _ = fmt.Fprintf(
+							c.out, "%d readings of %s written to %s\n", len(f.Drives[0].Readings),
+							wording.Serial(f.Drives[0].Serial), path,
+						)
 					}
 					return nil
 				}),
@@ -120,7 +131,9 @@ func (s Starters) recordCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "redecode", Usage: "read all pages of the past with the present decoder, and say what changed", Description: "Example:\n   hylostat record redecode",
+				Name:        "redecode",
+				Usage:       "read all pages of the past with the present decoder, and say what changed",
+				Description: "Example:\n   hylostat record redecode",
 				Action: action(0, 0, func(ctx context.Context, c call) error {
 					done, err := c.Redecode(ctx, c.by())
 					if err != nil {
@@ -134,14 +147,22 @@ func (s Starters) recordCommands() *cli.Command {
 }
 
 func outFlag(otherwise string) cli.Flag {
-	return &cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "`FILE` to write, - for the terminal; " + otherwise + " when not given"}
+	return &cli.StringFlag{
+		Name:    "out",
+		Aliases: []string{"o"},
+		Usage:   "`FILE` to write, - for the terminal; " + otherwise + " when not given",
+	}
 }
 
 func (s Starters) captureCommand() *cli.Command {
 	return &cli.Command{
-		Name: "capture", Usage: "read drives of this machine into a record file, without a service", ArgsUsage: "[DEVICE...]",
-		Description: "Needs root or CAP_SYS_RAWIO, and no database: it works from rescue media. No data, setting or log of a drive is changed.\nDEVICE is a node such as sda or /dev/nvme0n1; without one, every drive is read.\n\nExample:\n   hylostat record capture sda sdb -o bench.json",
-		Flags:       []cli.Flag{outFlag("drives.json")},
+		Name:      "capture",
+		Usage:     "read drives of this machine into a record file, without a service",
+		ArgsUsage: "[DEVICE...]",
+		Description: "Needs root or CAP_SYS_RAWIO, and no database: it works from rescue media. No data, setting or log of a " +
+			"drive is changed.\nDEVICE is a node such as sda or /dev/nvme0n1; without one, every drive is read.\n\nExample:\n   " +
+			"hylostat record capture sda sdb -o bench.json",
+		Flags: []cli.Flag{outFlag("drives.json")},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			nodes := make([]string, 0, c.Args().Len())
 			for _, n := range c.Args().Slice() {
@@ -237,7 +258,10 @@ func importRecords(ctx context.Context, c call) error {
 }
 
 func printRedecoded(w io.Writer, r contract.RedecodeResult) {
-	_, _ = fmt.Fprintf(w, "%s readings decoded anew with decoder %d; %s say something else now.\n", wording.Number(float64(r.Readings)), r.Decoder, wording.Number(float64(r.Changed)))
+	_, _ = fmt.Fprintf(
+		w, "%s readings decoded anew with decoder %d; %s say something else now.\n", wording.Number(float64(r.Readings)),
+		r.Decoder, wording.Number(float64(r.Changed)),
+	)
 	if len(r.Changes) == 0 {
 		return
 	}

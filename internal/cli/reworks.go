@@ -18,8 +18,12 @@ import (
 
 func releaseCommand() *cli.Command {
 	return &cli.Command{
-		Name: "release", Usage: "record that the owner lets data on a drive be destroyed, for this intake", ArgsUsage: "DRIVE", Category: "drives",
-		Description: "A wider scope covers the lesser ones: overwrite, renew, mend. The next intake needs a release of its own.\n\nExamples:\n   hylostat release 7M4Q2 --scope mend --owner \"Orla Fenn, by phone\"\n   hylostat release 7M4Q2 --withdraw",
+		Name:      "release",
+		Usage:     "record that the owner lets data on a drive be destroyed, for this intake",
+		ArgsUsage: "DRIVE",
+		Category:  "drives",
+		Description: "A wider scope covers the lesser ones: overwrite, renew, mend. The next intake needs a release of its own.\n" +
+			"\nExamples:\n   hylostat release 7M4Q2 --scope mend --owner \"Orla Fenn, by phone\"\n   hylostat release 7M4Q2 --withdraw",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "scope", Usage: "the `REWORK` it allows: mend, renew, overwrite"},
 			&cli.StringFlag{Name: "owner", Usage: "`WHO` consented, and how"},
@@ -53,9 +57,17 @@ func releaseCommand() *cli.Command {
 func reworkCommands() *cli.Command {
 	begin := func(name, usage, about string) *cli.Command {
 		return &cli.Command{
-			Name: name, Usage: usage, ArgsUsage: "DRIVE", Description: about + "\n\nNeeds a release, a reading of today and a sweep of this intake. Asks for the end of the serial: read it off the label.\n\nExample:\n   hylostat rework " + name + " 7M4Q2 --follow",
+			Name:      name,
+			Usage:     usage,
+			ArgsUsage: "DRIVE",
+			Description: about +
+				"\n\nNeeds a release, a reading of today and a sweep of this intake. Asks for the end of the serial: read it off " +
+				"the label.\n\nExample:\n   hylostat rework " + name + " 7M4Q2 --follow",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "serial", Usage: "the `END` of the serial from the drive's label, at least six characters; asked for when not given"},
+				&cli.StringFlag{
+					Name:  "serial",
+					Usage: "the `END` of the serial from the drive's label, at least six characters; asked for when not given",
+				},
 				&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"},
 			},
 			Action: action(1, 1, startRework),
@@ -64,11 +76,23 @@ func reworkCommands() *cli.Command {
 	return &cli.Command{
 		Name: "rework", Usage: "write to a drive its owner has released", Category: "drives",
 		Commands: []*cli.Command{
-			begin("mend", "write the sectors that cannot be read, and only those", "Zeros are written to each, and it is read again: many drives exchange a sector when it is written."),
-			begin("renew", "read everything and write it back in place", "A copy of what is about to be written back is kept on this machine's disk until it is."),
-			begin("overwrite", "write a pattern everywhere and read it back", "Every sector's content is bound to its place: what was written elsewhere, or not kept at all, is found."),
+			begin(
+				"mend", "write the sectors that cannot be read, and only those",
+				"Zeros are written to each, and it is read again: many drives exchange a sector when it is written.",
+			),
+			begin(
+				"renew", "read everything and write it back in place",
+				"A copy of what is about to be written back is kept on this machine's disk until it is.",
+			),
+			begin(
+				"overwrite", "write a pattern everywhere and read it back",
+				"Every sector's content is bound to its place: what was written elsewhere, or not kept at all, is found.",
+			),
 			{
-				Name: "show", Usage: "what a rework wrote, the counters before and after, and whether it held", ArgsUsage: "RUN", Description: "Example:\n   hylostat rework show 3",
+				Name:        "show",
+				Usage:       "what a rework wrote, the counters before and after, and whether it held",
+				ArgsUsage:   "RUN",
+				Description: "Example:\n   hylostat rework show 3",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.run(0)
 					if err != nil {
@@ -89,7 +113,9 @@ func startRework(ctx context.Context, c call) error {
 	ending := c.String("serial")
 	if ending == "" {
 		var err error
-		if ending, err = ask(c.Root().ErrWriter, os.Stdin, "Type the end of the serial from the drive's label, six characters or more: "); err != nil {
+		if ending, err = ask(
+			c.Root().ErrWriter, os.Stdin, "Type the end of the serial from the drive's label, six characters or more: ",
+		); err != nil {
 			return err
 		}
 	}
@@ -104,7 +130,10 @@ func startRework(ctx context.Context, c call) error {
 		return c.follow(ctx, r.Id)
 	}
 	return c.show(r, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "Run %d started: %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), r.Bay.Words(), left(r.LeftS), r.Id)
+		_, _ = fmt.Fprintf(
+			w, "Run %d started: %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title),
+			r.Bay.Words(), left(r.LeftS), r.Id,
+		)
 	})
 }
 
@@ -119,7 +148,10 @@ func ask(w io.Writer, from io.Reader, what string) (string, error) {
 }
 
 func printRework(w io.Writer, r contract.Rework) {
-	_, _ = fmt.Fprintf(w, "%s of %s, run %d: %s\nReleased for %s by %s, recorded by %s on %s\n", r.Run.Title, wording.Serial(r.Run.Serial), r.Run.Id, r.Run.Standing, r.Release.Scope, r.Release.Owner, r.Release.By, minute(r.Release.At))
+	_, _ = fmt.Fprintf(
+		w, "%s of %s, run %d: %s\nReleased for %s by %s, recorded by %s on %s\n", r.Run.Title, wording.Serial(r.Run.Serial),
+		r.Run.Id, r.Run.Standing, r.Release.Scope, r.Release.Owner, r.Release.By, minute(r.Release.At),
+	)
 	for _, line := range r.Words {
 		_, _ = fmt.Fprintln(w, line)
 	}

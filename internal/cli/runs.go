@@ -25,18 +25,45 @@ import (
 func checkCommands() *cli.Command {
 	check := func(name, usage, about string, more ...cli.Flag) *cli.Command {
 		return &cli.Command{
-			Name: name, Usage: usage, ArgsUsage: "DRIVE", Description: about, Flags: append(more, despiteFlag(), &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"}),
+			Name:        name,
+			Usage:       usage,
+			ArgsUsage:   "DRIVE",
+			Description: about,
+			Flags: append(
+				more, despiteFlag(),
+				&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"},
+			),
 			Action: action(1, 1, startCheck),
 		}
 	}
 	return &cli.Command{
 		Name: "check", Usage: "diagnostic procedures", Category: "drives",
 		Commands: []*cli.Command{
-			check("quick", "a reading, the drive's short self-test, a sample of its surface, a reading: minutes", "Says what it rules out and what it cannot. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check quick 7M4Q2 --follow", shareFlag()),
-			check("extended", "a reading, the drive's extended self-test, a sweep of its whole surface, a reading: hours", "Goes on where it was after a restart, and when the drive comes back. Ends early when nothing can change the verdict any more.\n\nExample:\n   hylostat check extended 7M4R9", shareFlag()),
-			check("conveyance", "a reading, the drive's conveyance self-test, a reading: minutes", "Looks for damage on the way. SATA drives only, and not all of them.\n\nExample:\n   hylostat check conveyance 7M4Q2"),
-			check("selective", "a reading, the drive's self-test of some spans of its surface, a reading", "One to five spans of sectors. SATA drives only, and not all of them.\n\nExample:\n   hylostat check selective 7M4Q2 --span 205880000-205890000",
-				&cli.StringSliceFlag{Name: "span", Usage: "sectors `FIRST-LAST`, both included", Required: true}),
+			check(
+				"quick",
+				"a reading, the drive's short self-test, a sample of its surface, a reading: minutes",
+				"Says what it rules out and what it cannot. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check "+
+					"quick 7M4Q2 --follow",
+				shareFlag(),
+			),
+			check(
+				"extended",
+				"a reading, the drive's extended self-test, a sweep of its whole surface, a reading: hours",
+				"Goes on where it was after a restart, and when the drive comes back. Ends early when nothing can change the "+
+					"verdict any more.\n\nExample:\n   hylostat check extended 7M4R9",
+				shareFlag(),
+			),
+			check(
+				"conveyance", "a reading, the drive's conveyance self-test, a reading: minutes",
+				"Looks for damage on the way. SATA drives only, and not all of them.\n\nExample:\n   hylostat check conveyance 7M4Q2",
+			),
+			check(
+				"selective",
+				"a reading, the drive's self-test of some spans of its surface, a reading",
+				"One to five spans of sectors. SATA drives only, and not all of them.\n\nExample:\n   hylostat check selective "+
+					"7M4Q2 --span 205880000-205890000",
+				&cli.StringSliceFlag{Name: "span", Usage: "sectors `FIRST-LAST`, both included", Required: true},
+			),
 		},
 	}
 }
@@ -70,7 +97,10 @@ func startCheck(ctx context.Context, c call) error {
 		return c.follow(ctx, r.Id)
 	}
 	return c.show(r, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title), wording.Serial(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id)
+		_, _ = fmt.Fprintf(
+			w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title),
+			wording.Serial(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id,
+		)
 	})
 }
 
@@ -79,8 +109,14 @@ func runCommands() *cli.Command {
 		Name: "run", Usage: "checks under way and done", Category: "drives",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "runs, newest first", ArgsUsage: "[DRIVE]", Description: "Example:\n   hylostat run list --open",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "open", Usage: "only those under way"}, &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100}},
+				Name:        "list",
+				Usage:       "runs, newest first",
+				ArgsUsage:   "[DRIVE]",
+				Description: "Example:\n   hylostat run list --open",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "open", Usage: "only those under way"},
+					&cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 100},
+				},
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					open, limit := c.Bool("open"), c.Int("limit")
 					p := contract.ListRunsParams{Open: &open, Limit: &limit}
@@ -94,7 +130,16 @@ func runCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, r := range all {
-							rows[i] = table.Row{r.Id, r.Title, wording.Serial(r.Serial), r.Bay.Short(), minute(r.Asked), r.State, fmt.Sprintf("%d %%", r.Percent), r.Standing}
+							rows[i] = table.Row{
+								r.Id,
+								r.Title,
+								wording.Serial(r.Serial),
+								r.Bay.Short(),
+								minute(r.Asked),
+								r.State,
+								fmt.Sprintf("%d %%", r.Percent),
+								r.Standing,
+							}
 						}
 						tabular(w, []any{"run", "what", "drive", "bay", "asked", "state", "", "standing"}, rows, 1, 4, 7)
 					})
@@ -115,7 +160,10 @@ func runCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "follow", Usage: "show the progress of a run, or of all that are under way, until they are done", ArgsUsage: "[RUN]", Description: "Ctrl-C leaves them running.\n\nExamples:\n   hylostat run follow 1\n   hylostat run follow",
+				Name:        "follow",
+				Usage:       "show the progress of a run, or of all that are under way, until they are done",
+				ArgsUsage:   "[RUN]",
+				Description: "Ctrl-C leaves them running.\n\nExamples:\n   hylostat run follow 1\n   hylostat run follow",
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					if c.arg(0) == "" {
 						return c.followAll(ctx)
@@ -128,7 +176,10 @@ func runCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "pause", Usage: "let the sweep of a run wait", ArgsUsage: "RUN", Description: "A drive's own self-test cannot wait.\n\nExample:\n   hylostat run pause 1",
+				Name:        "pause",
+				Usage:       "let the sweep of a run wait",
+				ArgsUsage:   "RUN",
+				Description: "A drive's own self-test cannot wait.\n\nExample:\n   hylostat run pause 1",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					return c.turn(ctx, c.PauseRun, "Run %d waits. Let it go on: hylostat run resume %d\n")
 				}),
@@ -140,8 +191,13 @@ func runCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "figure", Usage: "draw the ribbon of a run's sweep into a file", ArgsUsage: "RUN", Description: "The ending of the file's name chooses the format.\n\nExample:\n   hylostat run figure 1 -o sweep.svg",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` ending in .svg or .png", Required: true}},
+				Name:        "figure",
+				Usage:       "draw the ribbon of a run's sweep into a file",
+				ArgsUsage:   "RUN",
+				Description: "The ending of the file's name chooses the format.\n\nExample:\n   hylostat run figure 1 -o sweep.svg",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` ending in .svg or .png", Required: true},
+				},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.run(0)
 					if err != nil {
@@ -164,7 +220,10 @@ func runCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "stop", Usage: "stop a run", ArgsUsage: "RUN", Description: "A self-test under way is aborted in the drive.\n\nExample:\n   hylostat run stop 1",
+				Name:        "stop",
+				Usage:       "stop a run",
+				ArgsUsage:   "RUN",
+				Description: "A self-test under way is aborted in the drive.\n\nExample:\n   hylostat run stop 1",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.run(0)
 					if err != nil {
@@ -190,7 +249,10 @@ func (c call) run(n int) (int64, error) {
 }
 
 func printRun(w io.Writer, r contract.Run) {
-	_, _ = fmt.Fprintf(w, "run %d  %s of %s, %s, asked by %s on %s\n%s, %d %%: %s\n", r.Id, r.Title, wording.Serial(r.Serial), r.Bay.Words(), r.By, minute(r.Asked), r.State, r.Percent, r.Standing)
+	_, _ = fmt.Fprintf(
+		w, "run %d  %s of %s, %s, asked by %s on %s\n%s, %d %%: %s\n", r.Id, r.Title, wording.Serial(r.Serial), r.Bay.Words(),
+		r.By, minute(r.Asked), r.State, r.Percent, r.Standing,
+	)
 	rows := make([]table.Row, len(r.Steps))
 	for i, s := range r.Steps {
 		took := ""
@@ -287,11 +349,17 @@ func (c call) progress(ctx context.Context, r contract.Run) (tell func(contract.
 	p := mpb.NewWithContext(ctx, mpb.WithOutput(c.out), mpb.WithWidth(48))
 	var shown atomic.Pointer[contract.Run] // the bar draws itself when it likes
 	shown.Store(&r)
-	bar := p.New(100, mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"), mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return shown.Load().Standing.Words }, decor.WC{W: 18, C: decor.DindentRight})),
+	bar := p.New(
+		100,
+		mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"),
+		mpb.BarRemoveOnComplete(),
+		mpb.PrependDecorators(
+			decor.Any(func(decor.Statistics) string { return shown.Load().Standing.Words }, decor.WC{W: 18, C: decor.DindentRight}),
+		),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 			return fmt.Sprintf(" %d %%, %s left", shown.Load().Percent, left(shown.Load().LeftS))
-		})))
+		})),
+	)
 	return func(later contract.Run) {
 			shown.Store(&later)
 			bar.SetCurrent(int64(min(99, later.Percent)))
@@ -306,7 +374,10 @@ func verdictCommands() *cli.Command {
 		Name: "verdict", Usage: "the answer and its reasons", Category: "drives",
 		Commands: []*cli.Command{
 			{
-				Name: "show", Usage: "the present verdict of a drive", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat verdict show 7M4Q2",
+				Name:        "show",
+				Usage:       "the present verdict of a drive",
+				ArgsUsage:   "DRIVE",
+				Description: "Example:\n   hylostat verdict show 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					v, err := c.Verdict(ctx, c.arg(0))
 					if err != nil {
@@ -316,8 +387,11 @@ func verdictCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "sign", Usage: "accept the verdict, or overrule it", ArgsUsage: "DRIVE",
-				Description: "New evidence opens a signed verdict again.\n\nExamples:\n   hylostat verdict sign 7M4R9 --by Dov\n   hylostat verdict sign 7M4Q2 --by Imre --overrule replace --reason \"clicks\"",
+				Name:      "sign",
+				Usage:     "accept the verdict, or overrule it",
+				ArgsUsage: "DRIVE",
+				Description: "New evidence opens a signed verdict again.\n\nExamples:\n   hylostat verdict sign 7M4R9 --by Dov\n  " +
+					" hylostat verdict sign 7M4Q2 --by Imre --overrule replace --reason \"clicks\"",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "overrule", Usage: "sign this `VERDICT` instead: healthy, degrading, replace"},
 					&cli.StringFlag{Name: "reason", Usage: "`WHY`; needed to overrule"},
@@ -342,8 +416,11 @@ func verdictCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "sign-together", Usage: "accept the verdicts of drives that are healthy without a finding, and of no others", ArgsUsage: "[DRIVE...]",
-				Description: "Without DRIVE, of all such drives. What has a finding or a note is left for a person to look at.\n\nExample:\n   hylostat verdict sign-together 7M4R9 7M4S3 --by Dov",
+				Name:      "sign-together",
+				Usage:     "accept the verdicts of drives that are healthy without a finding, and of no others",
+				ArgsUsage: "[DRIVE...]",
+				Description: "Without DRIVE, of all such drives. What has a finding or a note is left for a person to look at.\n\n" +
+					"Example:\n   hylostat verdict sign-together 7M4R9 7M4S3 --by Dov",
 				Action: action(0, 500, func(ctx context.Context, c call) error {
 					r := contract.SignTogetherRequest{By: c.by()}
 					if names := c.Args().Slice(); len(names) > 0 {

@@ -14,28 +14,51 @@ import (
 )
 
 func shareFlag() cli.Flag {
-	return &cli.IntFlag{Name: "share", DefaultText: "all of it", Usage: "take `PERCENT` of the drive's time for the sweep, and leave the rest to whoever uses it"}
+	return &cli.IntFlag{
+		Name:        "share",
+		DefaultText: "all of it",
+		Usage:       "take `PERCENT` of the drive's time for the sweep, and leave the rest to whoever uses it",
+	}
 }
 
 func despiteFlag() cli.Flag {
-	return &cli.StringFlag{Name: "despite", Usage: "`WHY` the surface may be loaded although its data is wanted and not copied; kept with the run"}
+	return &cli.StringFlag{
+		Name:  "despite",
+		Usage: "`WHY` the surface may be loaded although its data is wanted and not copied; kept with the run",
+	}
 }
 
 func sweepCommands() *cli.Command {
 	begin := func(name, usage, about string) *cli.Command {
 		return &cli.Command{
-			Name: name, Usage: usage, ArgsUsage: "DRIVE", Description: about,
-			Flags:  []cli.Flag{shareFlag(), despiteFlag(), &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"}},
+			Name:        name,
+			Usage:       usage,
+			ArgsUsage:   "DRIVE",
+			Description: about,
+			Flags: []cli.Flag{
+				shareFlag(),
+				despiteFlag(),
+				&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"},
+			},
 			Action: action(1, 1, startCheck),
 		}
 	}
 	return &cli.Command{
 		Name: "sweep", Usage: "read the surface and time it", Category: "drives",
 		Commands: []*cli.Command{
-			begin("spot", "a sample of the surface: seconds", "A stratified sample, both ends, and the places the drive itself names.\n\nExample:\n   hylostat sweep spot 7M4Q2 --follow"),
-			begin("whole", "all of the surface: hours", "Every sector, in order. What fails is narrowed down to its physical sectors.\n\nExample:\n   hylostat sweep whole 7M4R9"),
+			begin(
+				"spot", "a sample of the surface: seconds",
+				"A stratified sample, both ends, and the places the drive itself names.\n\nExample:\n   hylostat sweep spot 7M4Q2 --follow",
+			),
+			begin(
+				"whole", "all of the surface: hours",
+				"Every sector, in order. What fails is narrowed down to its physical sectors.\n\nExample:\n   hylostat sweep whole 7M4R9",
+			),
 			{
-				Name: "list", Usage: "the sweeps of a drive that ended, newest first", ArgsUsage: "DRIVE", Description: "Example:\n   hylostat sweep list 7M4Q2",
+				Name:        "list",
+				Usage:       "the sweeps of a drive that ended, newest first",
+				ArgsUsage:   "DRIVE",
+				Description: "Example:\n   hylostat sweep list 7M4Q2",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.Sweeps(ctx, c.arg(0))
 					if err != nil {
@@ -44,14 +67,24 @@ func sweepCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
 						for i, s := range all {
-							rows[i] = table.Row{s.Run, s.Title, minute(*s.Ended), fmt.Sprintf("%.0f %%", 100*s.Standing.Share), s.Standing.Unreadable, s.Standing.Confirmed}
+							rows[i] = table.Row{
+								s.Run,
+								s.Title,
+								minute(*s.Ended),
+								fmt.Sprintf("%.0f %%", 100*s.Standing.Share),
+								s.Standing.Unreadable,
+								s.Standing.Confirmed,
+							}
 						}
 						tabular(w, []any{"run", "what", "ended", "swept", "unreadable", "slow"}, rows, 1, 4, 5, 6)
 					})
 				}),
 			},
 			{
-				Name: "show", Usage: "what a sweep found, down to the sectors", ArgsUsage: "RUN", Description: "Example:\n   hylostat sweep show 1",
+				Name:        "show",
+				Usage:       "what a sweep found, down to the sectors",
+				ArgsUsage:   "RUN",
+				Description: "Example:\n   hylostat sweep show 1",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.run(0)
 					if err != nil {
@@ -65,7 +98,10 @@ func sweepCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "compare", Usage: "lay a sweep over an earlier one of the same drive", ArgsUsage: "EARLIER LATER", Description: "Both are named by their run.\n\nExample:\n   hylostat sweep compare 1 4",
+				Name:        "compare",
+				Usage:       "lay a sweep over an earlier one of the same drive",
+				ArgsUsage:   "EARLIER LATER",
+				Description: "Both are named by their run.\n\nExample:\n   hylostat sweep compare 1 4",
 				Action: action(2, 2, func(ctx context.Context, c call) error {
 					earlier, err := c.run(0)
 					if err != nil {

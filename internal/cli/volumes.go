@@ -23,8 +23,12 @@ func volumeCommands() *cli.Command {
 		Name: "volume", Usage: "partitions and file systems on a drive: is it the drive, or what lies on it?", Category: "drives",
 		Commands: []*cli.Command{
 			{
-				Name: "look", Usage: "read partition tables and superblocks, and have the system's own checkers look, all without changing anything", ArgsUsage: "DRIVE",
-				Description: "Not for a drive whose data is wanted and not copied. Checkers that are not installed are left out, and that is said.\n\nExample:\n   hylostat volume look 7M4R9",
+				Name: "look",
+				Usage: "read partition tables and superblocks, and have the system's own checkers look, all without " +
+					"changing anything",
+				ArgsUsage: "DRIVE",
+				Description: "Not for a drive whose data is wanted and not copied. Checkers that are not installed are left out, " +
+					"and that is said.\n\nExample:\n   hylostat volume look 7M4R9",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					v, err := c.LookAtVolumes(ctx, c.arg(0), c.by())
 					return show(c, v, err)

@@ -57,7 +57,9 @@ type Unreachable struct {
 }
 
 func (e *Unreachable) Error() string {
-	return fmt.Sprintf("no service answers at %s. Start one with \"hylostat serve\" or \"hylostat demo\", or name it with --service", e.Address)
+	return fmt.Sprintf(
+		"no service answers at %s. Start one with \"hylostat serve\" or \"hylostat demo\", or name it with --service", e.Address,
+	)
 }
 
 func (e *Unreachable) Unwrap() error { return e.Err }
@@ -275,7 +277,9 @@ func (c *Client) Queue(ctx context.Context, bench string) (contract.Queue, error
 
 // SetPlan has every drive at a bench checked once; "none" ends that.
 func (c *Client) SetPlan(ctx context.Context, bench, check, by string) (contract.Queue, error) {
-	resp, err := c.raw.SetPlan(ctx, &contract.SetPlanParams{Bench: &bench}, contract.PlanRequest{Check: contract.PlanRequestCheck(check), By: by})
+	resp, err := c.raw.SetPlan(
+		ctx, &contract.SetPlanParams{Bench: &bench}, contract.PlanRequest{Check: contract.PlanRequestCheck(check), By: by},
+	)
 	return call[contract.Queue](c, resp, err)
 }
 

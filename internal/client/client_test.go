@@ -28,7 +28,9 @@ func TestAnAnswerThatIsNoneIsSaidToBe(t *testing.T) {
 		body   string
 		says   string
 	}{
-		"a problem":           {409, `{"title": "x", "status": 409, "detail": "bay 3 is stuck", "advice": "Leave it."}`, "bay 3 is stuck. Leave it."},
+		"a problem": {
+			409, `{"title": "x", "status": 409, "detail": "bay 3 is stuck", "advice": "Leave it."}`, "bay 3 is stuck. Leave it.",
+		},
 		"another program":     {502, "<html>Bad gateway", "which is no answer of this service. Check --service"},
 		"an unknown language": {200, "<html>", "is not understood"},
 	} {
@@ -57,7 +59,10 @@ func TestEventsGoOnOverALostConnection(t *testing.T) {
 		if last == "5" {
 			n = 6
 		}
-		_, _ = fmt.Fprintf(w, "retry: 1\n: a comment\nid: %d\nevent: fact\ndata: {\"seq\":%d,\"kind\":\"bay.changed\"}\n\ndata: not JSON\n\n", n, n)
+		_, _ = fmt.Fprintf(
+			w, "retry: 1\n: a comment\nid: %d\nevent: fact\ndata: {\"seq\":%d,\"kind\":\"bay.changed\"}\n\ndata: not JSON\n\n", n,
+			n,
+		)
 	})
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	events := c.Events(ctx, 4).Next

@@ -92,7 +92,10 @@ func TestTheStoriesEndAsTheyShould(t *testing.T) {
 	require.NoError(t, err)
 	v, err := st.LastVerdict(t.Context(), wiped[0].ID)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(v.Notes, func(f verdict.Finding) bool { return f.Rule == "rollback" }), "counters set to zero are noticed")
+	assert.True(
+		t, slices.ContainsFunc(v.Notes, func(f verdict.Finding) bool { return f.Rule == "rollback" }),
+		"counters set to zero are noticed",
+	)
 
 	require.NoError(t, d.Seed(t.Context(), st))
 	moments, err := st.Moments(t.Context(), wiped[0].ID)

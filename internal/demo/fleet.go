@@ -105,7 +105,10 @@ func spinning(r *rand.Rand, hours float64) []sim.Counter {
 }
 
 func laptop(r *rand.Rand, hours float64) []sim.Counter {
-	return append(spinning(r, hours), sim.Counter{ID: 191, Flags: aging, Value: 100, Course: sim.Course{From: float64(r.IntN(40))}}, sim.Counter{ID: 254, Flags: aging, Value: 100, Course: sim.Course{From: float64(r.IntN(3))}})
+	return append(
+		spinning(r, hours), sim.Counter{ID: 191, Flags: aging, Value: 100, Course: sim.Course{From: float64(r.IntN(40))}},
+		sim.Counter{ID: 254, Flags: aging, Value: 100, Course: sim.Course{From: float64(r.IntN(3))}},
+	)
 }
 
 func flash(r *rand.Rand, hours float64) []sim.Counter {
@@ -183,18 +186,47 @@ func Build(key, ending string, hours float64, now time.Time) sim.Spec {
 	r := rand.New(rand.NewPCG(seed, 7))
 	sectors := m.gb*1_953_125 + 168 // decimal gigabytes and the remainder every maker adds
 	id := ata.Identify{
-		Serial: m.prefix + ending, Firmware: fmt.Sprintf("S%d.%02d", 1+r.IntN(3), r.IntN(20)), Model: m.name, Sectors: sectors,
-		LogicalSector: 512, PhysicalSector: 4096, RotationRate: m.rpm, FormFactor: m.form,
-		SATAGenerations: 7, SATANow: 3, Transport: 0x11FF, SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true,
-		SelfTestSupported: true, SelfTestEnabled: true, GPL: true, LBA48: true, SCT: true, SCTTables: true, SCTRecovery: true, TRIM: m.rpm == 1, Integrity: ata.IntegrityRight,
-		Security: ata.Security{Supported: true},
+		Serial:            m.prefix + ending,
+		Firmware:          fmt.Sprintf("S%d.%02d", 1+r.IntN(3), r.IntN(20)),
+		Model:             m.name,
+		Sectors:           sectors,
+		LogicalSector:     512,
+		PhysicalSector:    4096,
+		RotationRate:      m.rpm,
+		FormFactor:        m.form,
+		SATAGenerations:   7,
+		SATANow:           3,
+		Transport:         0x11FF,
+		SMARTSupported:    true,
+		SMARTEnabled:      true,
+		ErrorLogSupported: true,
+		ErrorLogEnabled:   true,
+		SelfTestSupported: true,
+		SelfTestEnabled:   true,
+		GPL:               true,
+		LBA48:             true,
+		SCT:               true,
+		SCTTables:         true,
+		SCTRecovery:       true,
+		TRIM:              m.rpm == 1,
+		Integrity:         ata.IntegrityRight,
+		Security:          ata.Security{Supported: true},
 	}
 	if m.wwn != 0 {
 		id.WWN = m.wwn | uint64(r.Uint32())
 	}
 	s := sim.Spec{
-		Identity: id, Seed: seed, Born: now, Hours: hours, Share: 0.45, Heat: sim.Heat{Base: 37 + 3*r.Float64(), Wave: 2, Noise: 1}, Minutes: 2, Statistics: true, Logs: true,
-		Rate: 90_000 + 40_000*r.Float64(), Used: sim.Course{Rate: 0.0018},
+		Identity:   id,
+		Seed:       seed,
+		Born:       now,
+		Hours:      hours,
+		Share:      0.45,
+		Heat:       sim.Heat{Base: 37 + 3*r.Float64(), Wave: 2, Noise: 1},
+		Minutes:    2,
+		Statistics: true,
+		Logs:       true,
+		Rate:       90_000 + 40_000*r.Float64(),
+		Used:       sim.Course{Rate: 0.0018},
 	}
 	if m.counter != nil {
 		s.Counters = m.counter(r, hours)
@@ -202,7 +234,13 @@ func Build(key, ending string, hours float64, now time.Time) sim.Spec {
 	s = Let(s, 241, sim.Course{Rate: s.Rate * 512 / (32 << 20)})
 	switch key {
 	case "HN":
-		s.NVMe = &sim.NVMe{SelfTest: true, Spare: sim.Course{Rate: 0.0004}, Unsafe: sim.Course{Start: 10, Every: 400, Step: 1}, Persistent: r.IntN(2) == 0, Datacenter: r.IntN(3) == 0}
+		s.NVMe = &sim.NVMe{
+			SelfTest:   true,
+			Spare:      sim.Course{Rate: 0.0004},
+			Unsafe:     sim.Course{Start: 10, Every: 400, Step: 1},
+			Persistent: r.IntN(2) == 0,
+			Datacenter: r.IntN(3) == 0,
+		}
 		s.Heat = sim.Heat{Base: 41 + 4*r.Float64(), Wave: 4, Noise: 2}
 	case "K4":
 		s.MoreTests = true
@@ -266,10 +304,32 @@ func bayed(now time.Time) []member {
 	growing = Let(growing, 198, sim.Course{Start: 21_950, Every: 160, Step: 2})
 	growing = Let(growing, 187, sim.Course{Start: 22_000, Every: 240, Step: 1})
 	growing.Unread, growing.FirstLBA = sim.Course{Start: 21_900, Every: 90, Step: 4}, 205_883_114
-	growing.Slow = []sim.Stretch{{LBA: 554_882_048, Sectors: 900, Costs: 11}, {LBA: 1_607_421_875, Sectors: 19_000_000, Costs: 9}, {LBA: 2_132_031_488, Sectors: 300, Costs: 6}}
-	growing.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 205_883_114, Count: 8, Hours: 22_040, State: 3, Before: []ata.EarlierCommand{
-		{Op: 0x25, LBA: 205_882_080, Count: 256, At: 71_400}, {Op: 0x25, LBA: 205_882_336, Count: 256, At: 71_409}, {Op: 0x25, LBA: 205_883_104, Count: 256, At: 71_421},
-	}}}
+	growing.Slow = []sim.Stretch{
+		{LBA: 554_882_048, Sectors: 900, Costs: 11},
+		{LBA: 1_607_421_875, Sectors: 19_000_000, Costs: 9},
+		{LBA: 2_132_031_488, Sectors: 300, Costs: 6},
+	}
+	growing.Errors = []ata.LoggedError{
+		{
+			Command: 0x25,
+			Error:   ata.ErrorUNC,
+			Status:  0x51,
+			LBA:     205_883_114,
+			Count:   8,
+			Hours:   22_040,
+			State:   3,
+			Before: []ata.EarlierCommand{
+				{
+					Op:    0x25,
+					LBA:   205_882_080,
+					Count: 256,
+					At:    71_400,
+				},
+				{Op: 0x25, LBA: 205_882_336, Count: 256, At: 71_409},
+				{Op: 0x25, LBA: 205_883_104, Count: 256, At: 71_421},
+			},
+		},
+	}
 	noisy := Let(Build("K4", "7M511", 18_402+since, now), 199, sim.Course{From: 12, Start: 18_500, Every: 130, Step: 2})
 	noisy = Let(noisy, 5, sim.Course{From: 3})
 	noisy.Identity.SATANow = 2
@@ -283,7 +343,11 @@ func bayed(now time.Time) []member {
 
 	worn := Build("HN", "Q7E30", 9_120, now)
 	worn.NVMe.Media = sim.Course{Start: 8_500, Every: 120, Step: 2}
-	worn.NVMe.Spare, worn.Used, worn.NVMe.HostErrors, worn.NVMe.Datacenter, worn.NVMe.Spaces = sim.Course{Rate: 0.0092}, sim.Course{Rate: 0.0092}, 5, true, 2
+	worn.NVMe.Spare, worn.Used, worn.NVMe.HostErrors, worn.NVMe.Datacenter, worn.NVMe.Spaces = sim.Course{
+		Rate: 0.0092,
+	}, sim.Course{
+		Rate: 0.0092,
+	}, 5, true, 2
 	server := Build("OS", "19Z4K", 31_700, now)
 	server.SCSI.Grown = sim.Course{From: 4, Start: 31_000, Every: 150, Step: 3}
 	otherPath := server
@@ -303,19 +367,100 @@ func bayed(now time.Time) []member {
 	behind.Awkward.Behind = "behind a RAID controller"
 
 	return []member{
-		{spec: growing, bay: 1, ticket: "2231", customer: "Marram Seed Library", about: "copies stop half-way", duty: drive.Everyday, wanted: true, copied: true},
-		{spec: storing(tested(Build("K4", "7M4R9", 9_120+since, now), 256)), bay: 2, ticket: "2229", customer: "Marram Seed Library", about: "check before use", duty: drive.Everyday},
-		{spec: alarm, bay: 3, ticket: "2230", customer: "Ferry Road puppet theatre", about: "slow to start, clicks at times", duty: drive.Everyday, wanted: true, copied: true},
-		{spec: silent, bay: 4, ticket: "2233", customer: "Pellwick Spit tide gauge", about: "is not found any more", duty: drive.Continuous},
-		{spec: noisy, bay: 5, ticket: "2214", customer: "Pellwick Spit tide gauge", about: "stops for seconds when the tide table is saved", duty: drive.Everyday, wanted: true, copied: true},
-		{spec: hot, bay: 6, ticket: "2232", customer: "Ferry Road puppet theatre", about: "the laptop gets hot", duty: drive.Carry, wanted: true},
-		{spec: worn, bay: 7, ticket: "2226", customer: "Quillfoot Print Room", about: "programs stop without a word", duty: drive.Everyday, wanted: true, copied: true},
-		{spec: server, bay: 8, ticket: "2227", customer: "Quillfoot Print Room", about: "from the server, check before use", duty: drive.Continuous},
+		{
+			spec:     growing,
+			bay:      1,
+			ticket:   "2231",
+			customer: "Marram Seed Library",
+			about:    "copies stop half-way",
+			duty:     drive.Everyday,
+			wanted:   true,
+			copied:   true,
+		},
+		{
+			spec:     storing(tested(Build("K4", "7M4R9", 9_120+since, now), 256)),
+			bay:      2,
+			ticket:   "2229",
+			customer: "Marram Seed Library",
+			about:    "check before use",
+			duty:     drive.Everyday,
+		},
+		{
+			spec:     alarm,
+			bay:      3,
+			ticket:   "2230",
+			customer: "Ferry Road puppet theatre",
+			about:    "slow to start, clicks at times",
+			duty:     drive.Everyday,
+			wanted:   true,
+			copied:   true,
+		},
+		{
+			spec:     silent,
+			bay:      4,
+			ticket:   "2233",
+			customer: "Pellwick Spit tide gauge",
+			about:    "is not found any more",
+			duty:     drive.Continuous,
+		},
+		{
+			spec:     noisy,
+			bay:      5,
+			ticket:   "2214",
+			customer: "Pellwick Spit tide gauge",
+			about:    "stops for seconds when the tide table is saved",
+			duty:     drive.Everyday,
+			wanted:   true,
+			copied:   true,
+		},
+		{
+			spec:     hot,
+			bay:      6,
+			ticket:   "2232",
+			customer: "Ferry Road puppet theatre",
+			about:    "the laptop gets hot",
+			duty:     drive.Carry,
+			wanted:   true,
+		},
+		{
+			spec:     worn,
+			bay:      7,
+			ticket:   "2226",
+			customer: "Quillfoot Print Room",
+			about:    "programs stop without a word",
+			duty:     drive.Everyday,
+			wanted:   true,
+			copied:   true,
+		},
+		{
+			spec:     server,
+			bay:      8,
+			ticket:   "2227",
+			customer: "Quillfoot Print Room",
+			about:    "from the server, check before use",
+			duty:     drive.Continuous,
+		},
 		{spec: otherPath, bay: 9},
 		{spec: docked, bay: 10, ticket: "2228", customer: "Marram Seed Library", about: "check before use", duty: drive.Carry},
 		{spec: closed, bay: 11, unseen: true},
-		{spec: locked, bay: 12, ticket: "2234", customer: "Ferry Road puppet theatre", about: "asks for a password nobody knows", duty: drive.Everyday, wanted: true},
-		{spec: stuck, bay: 13, ticket: "2235", customer: "Quillfoot Print Room", about: "hangs the computer", duty: drive.Everyday, unseen: true},
+		{
+			spec:     locked,
+			bay:      12,
+			ticket:   "2234",
+			customer: "Ferry Road puppet theatre",
+			about:    "asks for a password nobody knows",
+			duty:     drive.Everyday,
+			wanted:   true,
+		},
+		{
+			spec:     stuck,
+			bay:      13,
+			ticket:   "2235",
+			customer: "Quillfoot Print Room",
+			about:    "hangs the computer",
+			duty:     drive.Everyday,
+			unseen:   true,
+		},
 		{spec: behind, bay: 14, unseen: true},
 	}
 }
@@ -346,9 +491,59 @@ func storing(s sim.Spec) sim.Spec {
 func shelf(now time.Time) []member {
 	var all []member
 	endings := []string{
-		"7M4S3", "7M4T8", "7M4V1", "7M4W6", "7M4X2", "7M502", "7M507", "7M50C", "7M513", "7M51K", "7M522", "7M52X", "7M537", "6D2VN", "6D2WK", "6D31A", "6D332", "6D34H", "6D358", "6D36T",
-		"C41XP", "C42B7", "C43D0", "C44G9", "C4502", "C46K1", "C47M5", "Q7F12", "Q7F3A", "Q7G08", "Q7H41", "Q7J9C", "Q7K22", "Q7L57", "19Z51", "19Z6P", "19Z73", "19Z8B", "1A002", "1A01D",
-		"T5A07", "T5B19", "T5C2K", "T5D31", "7M55B", "7M56F", "C48T3", "C49V6", "Q7M61", "1A03H", "S3D08", "7M57Q", "7M58V",
+		"7M4S3",
+		"7M4T8",
+		"7M4V1",
+		"7M4W6",
+		"7M4X2",
+		"7M502",
+		"7M507",
+		"7M50C",
+		"7M513",
+		"7M51K",
+		"7M522",
+		"7M52X",
+		"7M537",
+		"6D2VN",
+		"6D2WK",
+		"6D31A",
+		"6D332",
+		"6D34H",
+		"6D358",
+		"6D36T",
+		"C41XP",
+		"C42B7",
+		"C43D0",
+		"C44G9",
+		"C4502",
+		"C46K1",
+		"C47M5",
+		"Q7F12",
+		"Q7F3A",
+		"Q7G08",
+		"Q7H41",
+		"Q7J9C",
+		"Q7K22",
+		"Q7L57",
+		"19Z51",
+		"19Z6P",
+		"19Z73",
+		"19Z8B",
+		"1A002",
+		"1A01D",
+		"T5A07",
+		"T5B19",
+		"T5C2K",
+		"T5D31",
+		"7M55B",
+		"7M56F",
+		"C48T3",
+		"C49V6",
+		"Q7M61",
+		"1A03H",
+		"S3D08",
+		"7M57Q",
+		"7M58V",
 	}
 	for i, ending := range endings {
 		key := map[byte]string{'7': "K4", '6': "K2", 'C': "EE", 'Q': "HN", '1': "OS", 'T': "TB", 'S': "SM"}[ending[0]]
@@ -430,7 +625,8 @@ func shelf(now time.Time) []member {
 			about:    []string{"check before use", "from the storeroom", "slow"}[i%3], signed: []string{"Dov", "", "Imre"}[i%3],
 		})
 		if m := &all[i]; lot {
-			m.lot, m.ticket, m.customer, m.about, m.duty = true, "2150", "Quillfoot Print Room", "from the storeroom, check before use", drive.Everyday
+			m.lot, m.ticket, m.customer = true, "2150", "Quillfoot Print Room"
+			m.about, m.duty = "from the storeroom, check before use", drive.Everyday
 			if i%4 != 0 {
 				m.signed = ""
 			}
@@ -445,9 +641,33 @@ func afield(now time.Time) []member {
 	mirror := Let(Build("K4", "7M6G2", 11_870, now), 199, sim.Course{From: 2, Start: 12_000, Every: 60, Step: 3})
 	replaced := Let(Build("K2", "6D47B", 33_400, now), 5, sim.Course{From: 11, Start: 33_900, Every: 160, Step: 2})
 	return []member{
-		{spec: recorder, bay: 1, field: true, ticket: "2236", customer: "Pellwick Spit tide gauge", about: "records the tide, look at it each month", duty: drive.Continuous},
-		{spec: mirror, bay: 2, field: true, ticket: "2236", customer: "Pellwick Spit tide gauge", about: "records the tide, look at it each month", duty: drive.Continuous},
-		{spec: replaced, bay: 3, field: true, ticket: "2237", customer: "Pellwick Spit tide gauge", about: "taken out in spring, can it still carry files?", duty: drive.Carry},
+		{
+			spec:     recorder,
+			bay:      1,
+			field:    true,
+			ticket:   "2236",
+			customer: "Pellwick Spit tide gauge",
+			about:    "records the tide, look at it each month",
+			duty:     drive.Continuous,
+		},
+		{
+			spec:     mirror,
+			bay:      2,
+			field:    true,
+			ticket:   "2236",
+			customer: "Pellwick Spit tide gauge",
+			about:    "records the tide, look at it each month",
+			duty:     drive.Continuous,
+		},
+		{
+			spec:     replaced,
+			bay:      3,
+			field:    true,
+			ticket:   "2237",
+			customer: "Pellwick Spit tide gauge",
+			about:    "taken out in spring, can it still carry files?",
+			duty:     drive.Carry,
+		},
 	}
 }
 

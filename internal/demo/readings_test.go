@@ -29,7 +29,10 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 			{Number: ata.TestExtended, Hours: 9_500},
 			{Number: ata.TestShort, Status: ata.TestRead, Remaining: 40, Hours: 9_001, LBA: 4711, HasLBA: true},
 		}
-		s.Errors = []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 4711, Count: 8, State: 3, Hours: 9_700}, {Command: 0x35, Error: ata.ErrorICRC, Status: 0x51, LBA: 9, Count: 8, Hours: 9_750}}
+		s.Errors = []ata.LoggedError{
+			{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 4711, Count: 8, State: 3, Hours: 9_700},
+			{Command: 0x35, Error: ata.ErrorICRC, Status: 0x51, LBA: 9, Count: 8, Hours: 9_750},
+		}
 		s.Defects, s.Wait = sim.Course{Start: 9_000, Every: 100, Step: 3}, 300
 		for i := range s.Counters {
 			switch c := &s.Counters[i]; {
@@ -54,7 +57,11 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 		{"a SATA disk with something in every log", func() sim.Spec { return ill("K4") }, false},
 		{"the same, locked, larger than it shows, with a head given up, behind an adapter", func() sim.Spec {
 			s := ill("K4")
-			s.Lock = &tcg.Discovery{HasLocking: true, Locking: tcg.Locking{Supported: true, Enabled: true, Locked: true}, Subsystems: []string{"Opal 2"}}
+			s.Lock = &tcg.Discovery{
+				HasLocking: true,
+				Locking:    tcg.Locking{Supported: true, Enabled: true, Locked: true},
+				Subsystems: []string{"Opal 2"},
+			}
 			s.Heads = []scsi.ElementHealth{0x10, 0x64, 0xFF}
 			s.Hidden, s.Identity.HPA, s.Identity.Security = 4096, true, ata.Security{Supported: true, Enabled: true, Locked: true}
 			s.Awkward = sim.Awkward{Adapter: "Oakum  Bridge", Only12: true, FixedSense: true, Shows: 2_200_000}
@@ -82,7 +89,8 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 		{"an NVMe drive of two namespaces and groups, read-only, being sanitized", func() sim.Spec {
 			s := ill("HN")
 			n := s.NVMe
-			n.Spaces, n.HostErrors, n.Groups, n.Sanitized, n.LongNames, n.ReadOnly, n.Persistent, n.Datacenter = 2, 3, 2, 2, true, sim.Course{From: 1}, false, false
+			n.Spaces, n.HostErrors, n.Groups, n.Sanitized, n.LongNames = 2, 3, 2, 2, true
+			n.ReadOnly, n.Persistent, n.Datacenter = sim.Course{From: 1}, false, false
 			s.Lock = &tcg.Discovery{HasLocking: true, Locking: tcg.Locking{Supported: true, Enabled: true}}
 			return s
 		}, false},
@@ -97,7 +105,12 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 			s.SCSI.Grown, s.SCSI.Uncorrected = sim.Course{From: 12}, sim.Course{From: 3}
 			s.Heads = []scsi.ElementHealth{0x10, 0xCF}
 			s.SCSI.Predicts, s.SCSI.Scan = sim.Course{From: 1}, []scsi.ScanResult{
-				{Minutes: 500_000, Status: scsi.ReassignFailed, Sense: scsi.Sense{Key: scsi.MediumError, ASC: 0x11}, LBA: 99}, {Minutes: 510_000, Status: scsi.Rewritten, Sense: scsi.Sense{Key: scsi.RecoveredError, ASC: 0x17}, LBA: 7},
+				{
+					Minutes: 500_000,
+					Status:  scsi.ReassignFailed,
+					Sense:   scsi.Sense{Key: scsi.MediumError, ASC: 0x11},
+					LBA:     99,
+				}, {Minutes: 510_000, Status: scsi.Rewritten, Sense: scsi.Sense{Key: scsi.RecoveredError, ASC: 0x17}, LBA: 7},
 			}
 			return s
 		}, false},
@@ -156,14 +169,23 @@ func TestWhatIsReadOfEachKind(t *testing.T) {
 		set := signal.Of(&r)
 		set.Label("4 TB")
 		hours := set[signal.PowerOnHours].Number
-		set.Sweep([]signal.Swept{{Whole: false, Unreadable: 1, Hours: hours - 3, Source: "spot sweep"}, {Rework: true, Cleared: 2, Hours: hours - 6}, {Whole: true, Unreadable: 5, Slow: 2, Hours: hours - 9, Bytes: 1e18, Source: "whole sweep", Run: 7}})
+		set.Sweep(
+			[]signal.Swept{
+				{Whole: false, Unreadable: 1, Hours: hours - 3, Source: "spot sweep"},
+				{Rework: true, Cleared: 2, Hours: hours - 6},
+				{Whole: true, Unreadable: 5, Slow: 2, Hours: hours - 9, Bytes: 1e18, Source: "whole sweep", Run: 7},
+			},
+		)
 		for _, d := range signal.Registry {
 			v, known := set[d.Name]
 			if !known {
 				continue
 			}
 			if v.Available {
-				b.Line("signal %s: %s, %s, %s %d +%d %s", d.Name, wording.Of(v.Number, d.Unit), v.Source, v.Page, v.Offset, v.Length, v.Confidence)
+				b.Line(
+					"signal %s: %s, %s, %s %d +%d %s", d.Name, wording.Of(v.Number, d.Unit), v.Source, v.Page, v.Offset, v.Length,
+					v.Confidence,
+				)
 				if v.Disagrees != "" {
 					b.Line("    but %s", v.Disagrees)
 				}

@@ -117,8 +117,15 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		return err
 	}
 	lot := shop.Lot{
-		Ticket: "2150", Customer: "Quillfoot Print Room", Reference: "QPR-77", Complaint: "from the storeroom, check before use", Duty: drive.Everyday, Expected: 14,
-		At: d.shelved(), By: "Dov", Ended: d.shelved().Add(26 * time.Hour),
+		Ticket:    "2150",
+		Customer:  "Quillfoot Print Room",
+		Reference: "QPR-77",
+		Complaint: "from the storeroom, check before use",
+		Duty:      drive.Everyday,
+		Expected:  14,
+		At:        d.shelved(),
+		By:        "Dov",
+		Ended:     d.shelved().Add(26 * time.Hour),
 	}
 	if err := st.Write(ctx, func(tx store.Tx) error { return tx.SaveLot(ctx, &lot) }); err != nil {
 		return err
@@ -169,7 +176,15 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 			clock.at = d.clock.Start
 		}
 	}
-	mute := shop.Intake{Lot: lot.ID, Ticket: lot.Ticket, Customer: lot.Customer, Duty: lot.Duty, At: lot.At, By: lot.By, Label: "Label Korvan K4-2000, 2000 GB; spins, is not found"}
+	mute := shop.Intake{
+		Lot:      lot.ID,
+		Ticket:   lot.Ticket,
+		Customer: lot.Customer,
+		Duty:     lot.Duty,
+		At:       lot.At,
+		By:       lot.By,
+		Label:    "Label Korvan K4-2000, 2000 GB; spins, is not found",
+	}
 	return st.Write(ctx, func(tx store.Tx) error { return tx.SaveIntake(ctx, &mute) })
 }
 
@@ -227,7 +242,10 @@ func (d *Demo) life(ctx context.Context, r *Reader, n int, m member) (one record
 			return one, err
 		}
 		one.Model, one.Serial = key.Model, key.Serial
-		one.Readings = append(one.Readings, record.Reading{ID: fmt.Sprintf("demo-%d-%d", n, i), At: at, TookMs: 38, Tool: "demo", Pages: record.FromPages(pages)})
+		one.Readings = append(
+			one.Readings,
+			record.Reading{ID: fmt.Sprintf("demo-%d-%d", n, i), At: at, TookMs: 38, Tool: "demo", Pages: record.FromPages(pages)},
+		)
 	}
 	return one, nil
 }
@@ -242,8 +260,14 @@ func (d *Demo) sweep(ctx context.Context, s *whole.Shop, m member, found shop.Dr
 	w := surface.New(g, nil)
 	ended := found.Now.LastAt.Add(5 * time.Hour)
 	return s.Take(ctx, "", protocol.Report{Sweep: &check.Result{
-		Key:   found.Identity.Key,
-		Sweep: check.Sweep{Step: 1, Kind: check.WholeSweep, Began: ended.Add(-4 * time.Hour), Ended: ended, Standing: check.Standing{Geometry: g, Share: 1}},
+		Key: found.Identity.Key,
+		Sweep: check.Sweep{
+			Step:     1,
+			Kind:     check.WholeSweep,
+			Began:    ended.Add(-4 * time.Hour),
+			Ended:    ended,
+			Standing: check.Standing{Geometry: g, Share: 1},
+		},
 		Found: check.Found{Blocks: []check.Block{{Number: 0, Cells: w.Ribbon().PackBlock(0)}}},
 	}})
 }
@@ -253,7 +277,18 @@ func (d *Demo) intake(ctx context.Context, st *store.Store, m member, driveID in
 	if m.bay == 0 {
 		at = d.shelved()
 	}
-	i := shop.Intake{Drive: driveID, Bay: m.at(), Ticket: m.ticket, Customer: m.customer, Complaint: m.about, Wanted: m.wanted, Copied: m.copied, Duty: m.duty, At: at, By: "Dov"}
+	i := shop.Intake{
+		Drive:     driveID,
+		Bay:       m.at(),
+		Ticket:    m.ticket,
+		Customer:  m.customer,
+		Complaint: m.about,
+		Wanted:    m.wanted,
+		Copied:    m.copied,
+		Duty:      m.duty,
+		At:        at,
+		By:        "Dov",
+	}
 	if m.lot {
 		i.Lot = 1
 	}

@@ -25,8 +25,25 @@ func (t *DrivesCSV) Add(d shop.Drive) error {
 	t.begin()
 	id, now := d.Identity, d.Now
 	row := []string{
-		id.Serial, id.Model, id.Firmware, string(id.Interface), string(id.Medium), fmt.Sprint(id.Bytes), string(d.Duty), now.Stands().String(), now.Grade.String(), "",
-		fmt.Sprint(now.Findings), now.First, now.Margin, "", "", fmt.Sprint(now.Readings), "", "", d.FirstSeen.Format(time.RFC3339),
+		id.Serial,
+		id.Model,
+		id.Firmware,
+		string(id.Interface),
+		string(id.Medium),
+		fmt.Sprint(id.Bytes),
+		string(d.Duty),
+		now.Stands().String(),
+		now.Grade.String(),
+		"",
+		fmt.Sprint(now.Findings),
+		now.First,
+		now.Margin,
+		"",
+		"",
+		fmt.Sprint(now.Readings),
+		"",
+		"",
+		d.FirstSeen.Format(time.RFC3339),
 	}
 	if now.Signed != nil {
 		row[9] = now.Signed.By

@@ -58,7 +58,17 @@ var (
 	paper   = color.NRGBA{0xFF, 0xFF, 0xFF, 0xFF}
 	bad     = color.NRGBA{0x6E, 0x07, 0x22, 0xFF}
 	classes = [surface.Classes]color.NRGBA{
-		{0xDD, 0xD8, 0xCA, 0xFF}, {0xBD, 0xB6, 0xA4, 0xFF}, {0x97, 0x90, 0x7E, 0xFF}, {0x6D, 0x67, 0x59, 0xFF}, {0x44, 0x40, 0x3A, 0xFF}, {0x16, 0x15, 0x14, 0xFF},
+		{
+			0xDD,
+			0xD8,
+			0xCA,
+			0xFF,
+		},
+		{0xBD, 0xB6, 0xA4, 0xFF},
+		{0x97, 0x90, 0x7E, 0xFF},
+		{0x6D, 0x67, 0x59, 0xFF},
+		{0x44, 0x40, 0x3A, 0xFF},
+		{0x16, 0x15, 0x14, 0xFF},
 	}
 )
 
@@ -107,7 +117,9 @@ func SweepFigure(w io.Writer, format Format, serial string, one shop.Sweep, d ch
 	}
 	var canvas vg.CanvasWriterTo
 	if format == PNG {
-		canvas = vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(figureWidth, figureHeight), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))}
+		canvas = vgimg.PngCanvas{
+			Canvas: vgimg.NewWith(vgimg.UseWH(figureWidth, figureHeight), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper)),
+		}
 	} else {
 		canvas = vgsvg.NewWith(vgsvg.UseWH(figureWidth, figureHeight))
 	}
@@ -132,7 +144,10 @@ func (f figure) all(serial string, one shop.Sweep) {
 		when = one.Ended.UTC().Format("2 Jan 2006, 15:04 UTC")
 	}
 	f.write(gutter, 26, 18, true, false, ink, serial)
-	f.write(gutter, 44, 12, false, false, ink2, fmt.Sprintf("%s, run %d, %s. %s", one.Kind.Title(), one.Run, when, strings.Join(wording.All(f.sweep.Says(one.Once)), " ")))
+	f.write(
+		gutter, 44, 12, false, false, ink2,
+		fmt.Sprintf("%s, run %d, %s. %s", one.Kind.Title(), one.Run, when, strings.Join(wording.All(f.sweep.Says(one.Once)), " ")),
+	)
 	top := f.top()
 	f.overview(top)
 	f.temperature()
@@ -287,7 +302,10 @@ func (f figure) row(r int, top float64) {
 	if len(curve) > 1 {
 		f.line(ink, 1, curve...)
 	}
-	f.line(edge, 1, [2]float64{gutter, y + 24}, [2]float64{gutter + plotWidth, y + 24}, [2]float64{gutter + plotWidth, y + 40}, [2]float64{gutter, y + 40}, [2]float64{gutter, y + 24})
+	f.line(
+		edge, 1, [2]float64{gutter, y + 24}, [2]float64{gutter + plotWidth, y + 24}, [2]float64{gutter + plotWidth, y + 40},
+		[2]float64{gutter, y + 40}, [2]float64{gutter, y + 24},
+	)
 	for _, x := range cuts {
 		f.box(paper, x-2, y+23, 4, 18)
 		f.notch(x, y+18, 1)

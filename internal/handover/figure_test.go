@@ -35,14 +35,23 @@ func swept(t *testing.T) (shop.Sweep, check.Found) {
 		d.Blocks = append(d.Blocks, check.Block{Number: n, Cells: w.Ribbon().PackBlock(n)})
 	}
 	d.Heat = []check.Heat{{Share: 0.1, Celsius: 36}, {Share: 0.6, Celsius: 41}}
-	return shop.Sweep{Sweep: check.Sweep{Run: 7, Kind: check.WholeSweep, Standing: check.Standing{Geometry: g, Share: 0.75, Unreadable: 1, Slow: 1, Confirmed: 1}}}, d
+	return shop.Sweep{
+		Sweep: check.Sweep{
+			Run:      7,
+			Kind:     check.WholeSweep,
+			Standing: check.Standing{Geometry: g, Share: 0.75, Unreadable: 1, Slow: 1, Confirmed: 1},
+		},
+	}, d
 }
 
 func TestAFigureSaysWhatTheSweepFound(t *testing.T) {
 	one, d := swept(t)
 	var b bytes.Buffer
 	require.NoError(t, SweepFigure(&b, SVG, "KVA077M4Q2", one, d))
-	for _, words := range []string{"KVA077M4Q2", "run 7", "goes on", "1 sector cannot be read.", "1 place is slow, twice.", "537 MB", "not swept", "32 slow", "41 °C", "Revolutions lost"} {
+	for _, words := range []string{
+		"KVA077M4Q2", "run 7", "goes on", "1 sector cannot be read.", "1 place is slow, twice.", "537 MB", "not swept", "32 slow",
+		"41 °C", "Revolutions lost",
+	} {
 		assert.True(t, strings.Contains(b.String(), words), words)
 	}
 	assert.Less(t, b.Len(), 400_000)
@@ -58,7 +67,9 @@ func TestAFigureIsAPictureOfItsSize(t *testing.T) {
 	dark := 0 // the slow place is drawn in the ink of its class
 	for x := range picture.Bounds().Dx() {
 		for y := range picture.Bounds().Dy() {
-			if r, g, bl, _ := picture.At(x, y).RGBA(); r>>8 == 0x44 && g>>8 == 0x40 && bl>>8 == 0x3A || r>>8 == 0x16 && g>>8 == 0x15 && bl>>8 == 0x14 {
+			if r, g, bl, _ := picture.At(x, y).
+				RGBA(); r>>8 == 0x44 && g>>8 == 0x40 && bl>>8 == 0x3A ||
+				r>>8 == 0x16 && g>>8 == 0x15 && bl>>8 == 0x14 {
 				dark++
 			}
 		}

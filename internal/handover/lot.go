@@ -19,7 +19,17 @@ import (
 var gradesInOrder = []drive.Grade{drive.Healthy, drive.Degrading, drive.Replace, drive.Undecided}
 
 // lotColumns are the signals a lot's table has, where any drive of it tells them.
-var lotColumns = []signal.Name{signal.PowerOnHours, signal.Reallocated, signal.Pending, signal.GrownDefects, signal.MediaErrors, signal.UnreadableFound, signal.SlowFound, signal.PercentageUsed, signal.TemperatureHighest}
+var lotColumns = []signal.Name{
+	signal.PowerOnHours,
+	signal.Reallocated,
+	signal.Pending,
+	signal.GrownDefects,
+	signal.MediaErrors,
+	signal.UnreadableFound,
+	signal.SlowFound,
+	signal.PercentageUsed,
+	signal.TemperatureHighest,
+}
 
 // LotCSV writes a lot's drives as a table (RFC 4180). Cells that a spreadsheet would take for a formula begin with an apostrophe.
 func LotCSV(w io.Writer, v desk.LotView) error {
@@ -39,7 +49,16 @@ func LotCSV(w io.Writer, v desk.LotView) error {
 	for _, d := range v.Drives {
 		row := []string{fmt.Sprint(d.Intake.ID), "", "", "", d.Grade.String(), "", "", ""}
 		if d.Drive != nil {
-			row = []string{fmt.Sprint(d.Intake.ID), d.Drive.Identity.Serial, d.Drive.Identity.Model, fmt.Sprint(d.Drive.Identity.Bytes), d.Grade.String(), d.Drive.Now.Grade.String(), "", d.Drive.Now.Margin}
+			row = []string{
+				fmt.Sprint(d.Intake.ID),
+				d.Drive.Identity.Serial,
+				d.Drive.Identity.Model,
+				fmt.Sprint(d.Drive.Identity.Bytes),
+				d.Grade.String(),
+				d.Drive.Now.Grade.String(),
+				"",
+				d.Drive.Now.Margin,
+			}
 			if s := d.Drive.Now.Signed; s != nil {
 				row[6] = s.By
 			}
@@ -195,7 +214,15 @@ func (l *lotPage) columns() {
 }
 
 // heads are the names of signals that are too long for the head of a narrow column.
-var heads = map[signal.Name]string{signal.PowerOnHours: "hours", signal.Reallocated: "reallocated", signal.Pending: "pending", signal.GrownDefects: "grown", signal.UnreadableFound: "unreadable", signal.SlowFound: "slow", signal.TemperatureHighest: "hottest, °C"}
+var heads = map[signal.Name]string{
+	signal.PowerOnHours:       "hours",
+	signal.Reallocated:        "reallocated",
+	signal.Pending:            "pending",
+	signal.GrownDefects:       "grown",
+	signal.UnreadableFound:    "unreadable",
+	signal.SlowFound:          "slow",
+	signal.TemperatureHighest: "hottest, °C",
+}
 
 // short is a signal's name for the head of a narrow column.
 func short(def signal.Definition) string {
@@ -231,7 +258,10 @@ func (l *lotPage) summary(policy int) {
 	if v.Ticket != "" {
 		facts = append(facts, "ticket "+v.Ticket)
 	}
-	facts = append(facts, "taken in from "+wording.English.Day(v.At), "for "+wording.Say(wording.Code("paper.use."+v.Duty)).String(), fmt.Sprintf("judged by our policy %d", policy))
+	facts = append(
+		facts, "taken in from "+wording.English.Day(v.At), "for "+wording.Say(wording.Code("paper.use."+v.Duty)).String(),
+		fmt.Sprintf("judged by our policy %d", policy),
+	)
 	lines := wrap(l, 10.5, false, strings.Join(facts, " · "), fullWidth)
 	for _, line := range lines[:min(2, len(lines))] {
 		l.y += 5

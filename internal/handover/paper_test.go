@@ -35,16 +35,37 @@ var noon = time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
 // paperOf is a degrading drive of a customer who wants the data.
 func paperOf() desk.Paper {
 	v := shop.Verdict{Verdict: verdict.Verdict{
-		Grade: drive.Degrading, Duty: drive.Everyday, Policy: 7, Advice: []string{"Keep a second copy of the data."},
-		Findings: []verdict.Finding{{Sentence: "3 reallocated sectors", Customer: "A small part of the surface has failed", Margin: &verdict.Margin{Used: 3, Of: 100}}},
-		Duties:   []verdict.Fit{{Duty: drive.Continuous, Fitness: policy.Not}, {Duty: drive.Everyday, Fitness: policy.Care}, {Duty: drive.Carry, Fitness: policy.Does}},
+		Grade:  drive.Degrading,
+		Duty:   drive.Everyday,
+		Policy: 7,
+		Advice: []string{"Keep a second copy of the data."},
+		Findings: []verdict.Finding{
+			{
+				Sentence: "3 reallocated sectors",
+				Customer: "A small part of the surface has failed",
+				Margin:   &verdict.Margin{Used: 3, Of: 100},
+			},
+		},
+		Duties: []verdict.Fit{
+			{Duty: drive.Continuous, Fitness: policy.Not},
+			{Duty: drive.Everyday, Fitness: policy.Care},
+			{Duty: drive.Carry, Fitness: policy.Does},
+		},
 	}}
 	d := shop.Drive{Duty: drive.Everyday, Now: shop.Now{Grade: drive.Degrading, Hours: 20512, HasHours: true}}
 	d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: "KVA077M511"}
 	d.Identity.Bytes = 2_000_398_934_016
 	p := desk.Paper{
-		Shop: "Saltmarsh Lane", At: noon, Drive: d, Intake: &shop.Intake{ID: 31, Ticket: "2214", Customer: "Pellwick Spit tide gauge", Made: "2021-08", CopiedAt: noon}, Visits: 3, Verdict: &v,
-		Grade: drive.Degrading, Fits: v.Duties, Counters: 17, Data: shop.Untouched,
+		Shop:     "Saltmarsh Lane",
+		At:       noon,
+		Drive:    d,
+		Intake:   &shop.Intake{ID: 31, Ticket: "2214", Customer: "Pellwick Spit tide gauge", Made: "2021-08", CopiedAt: noon},
+		Visits:   3,
+		Verdict:  &v,
+		Grade:    drive.Degrading,
+		Fits:     v.Duties,
+		Counters: 17,
+		Data:     shop.Untouched,
 	}
 	p.Latest.Seq, p.Latest.At = 32, noon
 	return p
@@ -52,7 +73,11 @@ func paperOf() desk.Paper {
 
 func TestNoPaperTellsTheChance(t *testing.T) {
 	p := paperOf()
-	p.Verdict.Risk = &verdict.Risk{Words: "about 1 in 6, between 1 in 9 and 1 in 4", Year: 0.17, Factors: []verdict.RiskFactor{{Words: "pending sectors: 8 sectors", Ratio: 3}}}
+	p.Verdict.Risk = &verdict.Risk{
+		Words:   "about 1 in 6, between 1 in 9 and 1 in 4",
+		Year:    0.17,
+		Factors: []verdict.RiskFactor{{Words: "pending sectors: 8 sectors", Ratio: 3}},
+	}
 	var page bytes.Buffer
 	require.NoError(t, StatementHTML(&page, StatementOf(p, wording.Language{})))
 	text, err := json.Marshal(StatementOf(p, wording.Language{}))
@@ -81,12 +106,19 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 	p.Grade = drive.Healthy
 	s = StatementOf(p, wording.Language{})
 	assert.Equal(t, "Healthy", s.Title)
-	assert.Equal(t, "By our rules it is degrading. Maud decided otherwise: the count is from a mend.", s.Why[0], "an overruled verdict shows both")
+	assert.Equal(
+		t, "By our rules it is degrading. Maud decided otherwise: the count is from a mend.", s.Why[0],
+		"an overruled verdict shows both",
+	)
 	assert.Equal(t, "Decided by Maud, 4 March 2026", s.Signature)
 
 	p = paperOf()
 	p.Grade, p.Verdict.Findings, p.Verdict.Advice = drive.Healthy, nil, nil
-	p.Volumes = &keep.VolumesView{At: noon, Says: wording.Literal("The drive is sound, the file system is damaged: ext4."), Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}}
+	p.Volumes = &keep.VolumesView{
+		At:     noon,
+		Says:   wording.Literal("The drive is sound, the file system is damaged: ext4."),
+		Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}},
+	}
 	s = StatementOf(p, wording.Language{})
 	assert.Contains(t, s.Why, "The drive is sound, the file system is damaged: ext4.")
 	assert.Contains(t, s.Do, "Have the file system repaired, after a copy. The drive can stay.")
@@ -94,7 +126,10 @@ func TestStatementSaysWhatIsKnown(t *testing.T) {
 	p = paperOf()
 	held := 0.384
 	p.Sweep = &shop.Sweep{Sweep: check.Sweep{Kind: check.WholeSweep, Standing: check.Standing{Share: 1, Held: &held}}}
-	assert.Equal(t, "Its empty cells: 38 % of what was read held data, and a flash drive answers for the rest without touching it.", StatementOf(p, wording.Language{}).NotChecked[0])
+	assert.Equal(
+		t, "Its empty cells: 38 % of what was read held data, and a flash drive answers for the rest without touching it.",
+		StatementOf(p, wording.Language{}).NotChecked[0],
+	)
 
 	p = paperOf()
 	p.Data, p.Reworks = shop.Altered, []check.Run{{Kind: check.Mend}, {Kind: check.Mend}}
@@ -148,10 +183,22 @@ func longest() desk.Paper {
 	p.Intake.Ticket = strings.Repeat("漢", 33)
 	p.Drive.Identity.Model, p.Drive.Identity.Serial = strings.Repeat("M", 40), strings.Repeat("W", 20)
 	for range 30 {
-		p.Verdict.Findings = append(p.Verdict.Findings, verdict.Finding{Customer: strings.Repeat("Ein sehr langer Befund ", 10), Sentence: strings.Repeat("Befund ", 40), Margin: &verdict.Margin{Used: 123456789, Of: 987654321}})
+		p.Verdict.Findings = append(
+			p.Verdict.Findings,
+			verdict.Finding{
+				Customer: strings.Repeat("Ein sehr langer Befund ", 10),
+				Sentence: strings.Repeat("Befund ", 40),
+				Margin:   &verdict.Margin{Used: 123456789, Of: 987654321},
+			},
+		)
 		p.Verdict.Advice = append(p.Verdict.Advice, strings.Repeat("Rat ", 30))
 	}
-	p.Verdict.Signed = &shop.SignOff{At: noon, By: strings.Repeat("Wwwwwwwwww", 10), Grade: drive.Replace, Reason: strings.Repeat("Grund", 100)}
+	p.Verdict.Signed = &shop.SignOff{
+		At:     noon,
+		By:     strings.Repeat("Wwwwwwwwww", 10),
+		Grade:  drive.Replace,
+		Reason: strings.Repeat("Grund", 100),
+	}
 	p.Without = []signal.Name{signal.Temperature, signal.PowerOnHours, signal.PercentageUsed, signal.Alarm}
 	return p
 }
@@ -216,7 +263,9 @@ func TestOurOwnWordsFitTheLabel(t *testing.T) {
 	paper(func(p *desk.Paper) { p.Intake.Wanted, p.Intake.CopiedAt = true, time.Time{} })
 	paper(func(p *desk.Paper) { p.Verdict = nil; p.Latest.Seq = 0 })
 	paper(func(p *desk.Paper) {
-		p.Grade, p.Sweep = drive.Healthy, &shop.Sweep{Sweep: check.Sweep{Kind: check.WholeSweep, Ended: noon, Standing: check.Standing{Share: 1}}}
+		p.Grade, p.Sweep = drive.Healthy, &shop.Sweep{
+			Sweep: check.Sweep{Kind: check.WholeSweep, Ended: noon, Standing: check.Standing{Share: 1}},
+		}
 	})
 	for _, language := range wording.Languages() {
 		for _, p := range all {
@@ -234,11 +283,22 @@ func TestAStatementInEveryLanguage(t *testing.T) {
 	p.Language = wording.German
 	p.Verdict.Findings[0].Customer = "Some data could not be read."
 	p.Tests = []reading.SelfTest{{Kind: "extended", Passed: true, Hours: 20400}}
-	p.Volumes = &keep.VolumesView{At: noon, Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}}, Says: wording.Say(wording.VolumesDamagedAlone, wording.Values{"what": wording.Say(wording.PartitionTable)})}
+	p.Volumes = &keep.VolumesView{
+		At:     noon,
+		Layout: volume.Layout{Volumes: []volume.Volume{{Kind: "ext4", State: volume.Damaged}}},
+		Says:   wording.Say(wording.VolumesDamagedAlone, wording.Values{"what": wording.Say(wording.PartitionTable)}),
+	}
 	s := StatementOf(p, wording.Language{})
 	assert.Equal(t, "Lässt nach", s.Title, "the customer's language, when none is said")
 	assert.Equal(t, "4. März 2026", s.Date)
-	assert.Equal(t, []string{"Einige Daten konnten nicht gelesen werden. Wir zählen 3; unsere Grenze ist 100.", "Das Laufwerk ist in Ordnung, das Dateisystem ist beschädigt: die Partitionstabelle."}, s.Why)
+	assert.Equal(
+		t,
+		[]string{
+			"Einige Daten konnten nicht gelesen werden. Wir zählen 3; unsere Grenze ist 100.",
+			"Das Laufwerk ist in Ordnung, das Dateisystem ist beschädigt: die Partitionstabelle.",
+		},
+		s.Why,
+	)
 	assert.Equal(t, []string{"Behalten Sie eine zweite Kopie der Daten.", "Behalten Sie die Kopie vom 4. März 2026."}, s.Do)
 	assert.Equal(t, "Seinen eigenen ausführlichen Test bestand es zuletzt bei 20\u00A0400 Betriebsstunden.", s.Checked[1])
 	assert.Contains(t, s.Facts, Particular{"Benutzt", "20\u00A0512 Stunden, hergestellt August 2021"})
@@ -246,7 +306,10 @@ func TestAStatementInEveryLanguage(t *testing.T) {
 	require.NoError(t, StatementHTML(&page, s))
 	assert.Contains(t, page.String(), `<html lang="de">`)
 	assert.Contains(t, page.String(), "Was jetzt zu tun ist")
-	assert.Equal(t, "Les 2,5 TB ont été lus une fois, les endroits lents une seconde fois.", wording.Say(wording.PaperReadAll, wording.Values{"bytes": 2.5e12}).In(wording.French))
+	assert.Equal(
+		t, "Les 2,5 TB ont été lus une fois, les endroits lents une seconde fois.",
+		wording.Say(wording.PaperReadAll, wording.Values{"bytes": 2.5e12}).In(wording.French),
+	)
 	assert.Equal(t, "En declive", StatementOf(p, wording.Spanish).Title, "and another one when it is")
 }
 
@@ -281,13 +344,26 @@ func TestScripts(t *testing.T) {
 }
 
 func lotOf(n int) desk.LotView {
-	v := desk.LotView{Lot: shop.Lot{ID: 114, Customer: strings.Repeat("Quillet Ferry ", 7), Duty: drive.Everyday, At: noon, Expected: n}, Count: map[drive.Grade]int{}}
+	v := desk.LotView{
+		Lot:   shop.Lot{ID: 114, Customer: strings.Repeat("Quillet Ferry ", 7), Duty: drive.Everyday, At: noon, Expected: n},
+		Count: map[drive.Grade]int{},
+	}
 	for i := range n {
 		d := shop.Drive{Now: shop.Now{Grade: drive.Healthy}}
 		d.Identity.Key = drive.Key{Model: "Korvan K4-2000", Serial: fmt.Sprintf("=KVA%07d", i)}
 		v.Drives = append(v.Drives, desk.LotDrive{
-			Intake: shop.Intake{ID: int64(i + 1)}, Drive: &d, Grade: drive.Grade(i % 4), Next: wording.Say(wording.NextSign), Apart: []string{strings.Repeat("hours 41 806 h, ", 5)},
-			Duties: []verdict.Fit{{Duty: drive.Carry, Fitness: policy.Does}}, Values: signal.ValuesOf(signal.Set{signal.PowerOnHours: {Number: 20000, Available: true}, signal.Reallocated: {Number: float64(i), Available: true}}),
+			Intake: shop.Intake{ID: int64(i + 1)},
+			Drive:  &d,
+			Grade:  drive.Grade(i % 4),
+			Next:   wording.Say(wording.NextSign),
+			Apart:  []string{strings.Repeat("hours 41 806 h, ", 5)},
+			Duties: []verdict.Fit{{Duty: drive.Carry, Fitness: policy.Does}},
+			Values: signal.ValuesOf(
+				signal.Set{
+					signal.PowerOnHours: {Number: 20000, Available: true},
+					signal.Reallocated:  {Number: float64(i), Available: true},
+				},
+			),
 		})
 		v.Count[drive.Grade(i%4)]++
 	}

@@ -104,7 +104,11 @@ type picturePen struct {
 }
 
 func newPicture(w, h, dpi float64) *picturePen {
-	p := &picturePen{image.NewGray(image.Rect(0, 0, int(math.Round(w/25.4*dpi)), int(math.Round(h/25.4*dpi)))), dpi, map[[2]float64]font.Face{}}
+	p := &picturePen{
+		image.NewGray(image.Rect(0, 0, int(math.Round(w/25.4*dpi)), int(math.Round(h/25.4*dpi)))),
+		dpi,
+		map[[2]float64]font.Face{},
+	}
 	draw.Draw(p.Gray, p.Bounds(), image.White, image.Point{}, draw.Src)
 	return p
 }
@@ -151,7 +155,12 @@ func (p *picturePen) face(size float64, bold bool) font.Face {
 }
 
 func (p *picturePen) write(x, y, size float64, bold bool, words string) {
-	d := font.Drawer{Dst: p.Gray, Src: image.Black, Face: p.face(size, bold), Dot: fixed.P(int(math.Round(p.at(x))), int(math.Round(p.at(y))))}
+	d := font.Drawer{
+		Dst:  p.Gray,
+		Src:  image.Black,
+		Face: p.face(size, bold),
+		Dot:  fixed.P(int(math.Round(p.at(x))), int(math.Round(p.at(y)))),
+	}
 	d.DrawString(printable(words))
 }
 

@@ -56,8 +56,22 @@ func StatementOf(p desk.Paper, l wording.Language) Statement {
 	w := writer{p, l.Or(p.Language)}
 	l = w.language
 	s := Statement{
-		Language: l, Shop: p.Shop, Number: w.number(), Date: l.Day(p.At), Grade: p.Grade, Title: w.word("paper.grade", p.Grade.String()), Answer: w.word("paper.answer", p.Grade.String()),
-		DataState: p.Data, Foot: w.say(wording.PaperFoot), Why: w.reasons(), Do: w.steps(), Checked: w.checked(), NotChecked: w.notChecked(), Data: w.data(), Signature: w.signature(), Facts: w.particulars(),
+		Language:   l,
+		Shop:       p.Shop,
+		Number:     w.number(),
+		Date:       l.Day(p.At),
+		Grade:      p.Grade,
+		Title:      w.word("paper.grade", p.Grade.String()),
+		Answer:     w.word("paper.answer", p.Grade.String()),
+		DataState:  p.Data,
+		Foot:       w.say(wording.PaperFoot),
+		Why:        w.reasons(),
+		Do:         w.steps(),
+		Checked:    w.checked(),
+		NotChecked: w.notChecked(),
+		Data:       w.data(),
+		Signature:  w.signature(),
+		Facts:      w.particulars(),
 	}
 	for _, f := range p.Fits {
 		switch words := w.word("paper.use", string(f.Duty)); f.Fitness {
@@ -87,7 +101,10 @@ func (w writer) reasons() []string {
 		return []string{w.say(wording.PaperSilent)}
 	}
 	if sign := w.Verdict.Signed; sign != nil && sign.Grade != w.Verdict.Grade {
-		all = append(all, w.say(wording.PaperOverruled, wording.Values{"grade": w.Verdict.Grade.String(), "by": sign.By, "why": sentence(sign.Reason)}))
+		all = append(
+			all,
+			w.say(wording.PaperOverruled, wording.Values{"grade": w.Verdict.Grade.String(), "by": sign.By, "why": sentence(sign.Reason)}),
+		)
 	}
 	for _, f := range slices.Concat(w.Verdict.Findings, w.Verdict.Notes) {
 		line := sentence(w.language.Policy(f.Customer))
@@ -293,7 +310,10 @@ func (w writer) particulars() []Particular {
 		}
 	}
 	if v := w.Verdict; v != nil {
-		fact("judged", w.say(wording.JudgedBy, wording.Values{"policy": v.Policy, "use": w.word("paper.use", string(v.Duty)), "reading": v.Reading}))
+		fact(
+			"judged",
+			w.say(wording.JudgedBy, wording.Values{"policy": v.Policy, "use": w.word("paper.use", string(v.Duty)), "reading": v.Reading}),
+		)
 	}
 	return all
 }

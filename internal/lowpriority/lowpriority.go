@@ -1,4 +1,5 @@
-// Package lowpriority runs imports and replays on threads the kernel serves last: whoever opens a drive while a file of ten thousand readings
+// Package lowpriority runs imports and replays on threads the kernel serves last: whoever opens a drive while a file of ten thousand
+// readings
 // comes in would else wait for its turn, where there are two processors.
 package lowpriority
 

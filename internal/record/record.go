@@ -1,5 +1,6 @@
 // Package record is the format of record files: what drives said, as they said it, to be carried from one machine to another.
-// The published schema, record.schema.json, is the format; Read holds every file against it, most of them by plain. It stands apart from the rest of
+// The published schema, record.schema.json, is the format; Read holds every file against it, most of them by plain. It stands apart
+// from the rest of
 // handover because a machine without a service writes such files, too. Start with File.
 package record
 
@@ -206,7 +207,8 @@ var (
 
 // within reports whether a file is certainly within the schema's bounds.
 func (f File) within() bool {
-	if f.Format != format || f.Version != version || !f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 || len(f.Drives) > mostDrives {
+	if f.Format != format || f.Version != version || !f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 ||
+		len(f.Drives) > mostDrives {
 		return false
 	}
 	names := map[reading.PageName]bool{} // they repeat
@@ -226,7 +228,9 @@ func (f File) within() bool {
 
 func (r *Reading) within(names map[reading.PageName]bool) bool {
 	if !idForm.MatchString(r.ID) || r.At.IsZero() || r.At.Location() != time.UTC || r.TookMs < 0 || r.TookMs > longestTook ||
-		!isText(r.Tool, longestText) || len(r.Place) > longestText || len(r.Pages) == 0 || len(r.Pages) > mostPages || len(r.Decoded) > mostDecoded {
+		!isText(
+			r.Tool, longestText,
+		) || len(r.Place) > longestText || len(r.Pages) == 0 || len(r.Pages) > mostPages || len(r.Decoded) > mostDecoded {
 		return false
 	}
 	for i := range r.Pages {
@@ -237,10 +241,13 @@ func (r *Reading) within(names map[reading.PageName]bool) bool {
 			}
 			names[p.Name] = true
 		}
-		if len(p.How) > longestText || len(p.Bytes) > longestPage || len(p.Bytes) == 0 && p.Fault == nil || p.Bytes != nil && p.Fault != nil {
+		if len(p.How) > longestText || len(p.Bytes) > longestPage || len(p.Bytes) == 0 && p.Fault == nil ||
+			p.Bytes != nil && p.Fault != nil {
 			return false
 		}
-		if x := p.Fault; x != nil && (!faultForm.MatchString(string(x.Class)) || !isText(x.What, longestText) || !isText(x.Cause, longestText) || len(x.Advice) > longestText) {
+		if x := p.Fault; x != nil &&
+			(!faultForm.MatchString(string(x.Class)) || !isText(x.What, longestText) || !isText(x.Cause, longestText) ||
+				len(x.Advice) > longestText) {
 			return false
 		}
 	}

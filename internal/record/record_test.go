@@ -27,7 +27,15 @@ func file() File {
 		ID: "one", At: now, TookMs: 38, Tool: "0.1.0", Place: "north bench", Decoded: map[signal.Name]float64{signal.Pending: 8},
 		Pages: FromPages([]reading.Page{
 			{Name: reading.PageIdentify, How: "IDENTIFY DEVICE", Bytes: id.Encode()},
-			{Name: reading.PageAlarm, Fault: &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Cause: "no registers", Extra: "Try a direct port."}},
+			{
+				Name: reading.PageAlarm,
+				Fault: &drive.Fault{
+					Class: drive.FaultNotPassed,
+					What:  "SMART RETURN STATUS",
+					Cause: "no registers",
+					Extra: "Try a direct port.",
+				},
+			},
 		}),
 	}}}}
 	return f
@@ -59,17 +67,19 @@ func TestAnythingWrongRefusesTheWholeFileWithItsPlace(t *testing.T) {
 	}
 	for want, broken := range map[string]string{
 		fmt.Sprintf("byte %d: it ends in the middle", len(good)/2): good[:len(good)/2],
-		"no whole JSON text":                                      "{]",
-		"the record file, version: value must be 1":               replace(`"version": 1`, `"version": 2`),
-		"the record file, format: value must be":                  replace(`"hylostat-record"`, `"another"`),
-		"drives 1, readings 1, pages 1, name: 'ata/../x' does":    replace(`"ata/identify"`, `"ata/../x"`),
-		"drives 1, readings 1, at: '12.11.2026'":                  replace(`"2026-11-12T15:12:00Z",`+"\n     \"took", `"12.11.2026",`+"\n     \"took"),
+		"no whole JSON text":                                   "{]",
+		"the record file, version: value must be 1":            replace(`"version": 1`, `"version": 2`),
+		"the record file, format: value must be":               replace(`"hylostat-record"`, `"another"`),
+		"drives 1, readings 1, pages 1, name: 'ata/../x' does": replace(`"ata/identify"`, `"ata/../x"`),
+		"drives 1, readings 1, at: '12.11.2026'": replace(
+			`"2026-11-12T15:12:00Z",`+"\n     \"took", `"12.11.2026",`+"\n     \"took",
+		),
 		"drives 1, readings 1: additional properties 'secret'":    replace(`"took_ms"`, `"secret": 1, "took_ms"`),
 		"drives 1, readings 1, pages 2, fault: missing property":  replace(`"back": "no registers"`, `"bacK": "no registers"`),
 		"its pages are of Korvan K4-2000 KVA077M511, filed under": replace(`"serial": "KVA077M511"`, `"serial": "ANOTHER"`),
-		"nested too deeply":                                       strings.Repeat(`{"a":`, 40) + "1" + strings.Repeat("}", 40),
-		"got array, want object":                                  `[1]`,
-		"drives: minItems: got 0, want 1":                         `{"format":"hylostat-record","version":1,"drives":[]}`,
+		"nested too deeply":               strings.Repeat(`{"a":`, 40) + "1" + strings.Repeat("}", 40),
+		"got array, want object":          `[1]`,
+		"drives: minItems: got 0, want 1": `{"format":"hylostat-record","version":1,"drives":[]}`,
 	} {
 		_, err := Read(strings.NewReader(broken))
 		var wrong *Error
@@ -118,9 +128,23 @@ func TestTheSchemaIsPublishedAsItIsUsed(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(text(f, file())))
-	f.Add([]byte(`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s","readings":[{"id":"a","at":"2026-11-12T15:12:00Z","tool":"t","pages":[{"name":"nvme/log-02","bytes":"AAAA"}]}]}]}`))
-	for _, doubtful := range []string{`"bytes":"","fault":{"class":"a","what":"w","back":"b"}`, `"bytes":null`, `"bytes":"AA==\n"`, `"Bytes":"AAAA"`, `"bytes":"AAAA","how":null`} {
-		f.Add([]byte(`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s","readings":[{"id":"a","at":"2026-11-12T15:12:00+00:00","took_ms":1.0,"tool":"t","pages":[{"name":"nvme/log-02",` + doubtful + `}]}]}]}`))
+	f.Add(
+		[]byte(
+			`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s",` +
+				`"readings":[{"id":"a","at":"2026-11-12T15:12:00Z","tool":"t","pages":[{"name":"nvme/log-02","bytes":"AAAA"}]}]}]}`,
+		),
+	)
+	for _, doubtful := range []string{
+		`"bytes":"","fault":{"class":"a","what":"w","back":"b"}`, `"bytes":null`, `"bytes":"AA==\n"`, `"Bytes":"AAAA"`,
+		`"bytes":"AAAA","how":null`,
+	} {
+		f.Add(
+			[]byte(
+				`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s",` +
+					`"readings":[{"id":"a","at":"2026-11-12T15:12:00+00:00","took_ms":1.0,"tool":"t",` +
+					`"pages":[{"name":"nvme/log-02",` + doubtful + `}]}]}]}`,
+			),
+		)
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if got, err := Read(bytes.NewReader(b)); err == nil {

@@ -81,7 +81,19 @@ func Act[T Ledger](ctx context.Context, b *Books, store Writer[T], by Actor, f f
 // Note puts a deed into the audit and gives the fact to tell of it, or none.
 func (b *Books) Note(ctx context.Context, tx Ledger, by Actor, d Deed) (Event, error) {
 	at := b.Clock.Now()
-	err := tx.AddAudit(ctx, Audited{At: at, By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: d.Kind, Serial: d.Serial, Said: d.Said, Edits: d.Edits})
+	err := tx.AddAudit(
+		ctx,
+		Audited{
+			At:     at,
+			By:     by.Name,
+			Role:   string(by.Role),
+			Via:    string(by.Via),
+			Kind:   d.Kind,
+			Serial: d.Serial,
+			Said:   d.Said,
+			Edits:  d.Edits,
+		},
+	)
 	if !d.Kind.Told() {
 		return Event{}, err
 	}

@@ -34,7 +34,20 @@ func (l Lot) PlanOf() check.Plan { return check.Plan{Check: l.Check, By: l.By, A
 
 // IntakeOf is the intake of one drive of the lot.
 func (l Lot) IntakeOf(bay drive.Bay, at time.Time) Intake {
-	i := Intake{Lot: l.ID, Bay: bay, Ticket: l.Ticket, Customer: l.Customer, Reference: l.Reference, Language: l.Language, Complaint: l.Complaint, Wanted: l.Wanted, Copied: l.Copied, Duty: l.Duty, At: at, By: l.By}
+	i := Intake{
+		Lot:       l.ID,
+		Bay:       bay,
+		Ticket:    l.Ticket,
+		Customer:  l.Customer,
+		Reference: l.Reference,
+		Language:  l.Language,
+		Complaint: l.Complaint,
+		Wanted:    l.Wanted,
+		Copied:    l.Copied,
+		Duty:      l.Duty,
+		At:        at,
+		By:        l.By,
+	}
 	if i.Copied {
 		i.CopiedAt = at
 	}

@@ -12,7 +12,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"sync/atomic"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -25,12 +24,20 @@ type DB struct {
 	path  string
 	write *sqlx.DB
 	ready *prepared // statements of the writer
-	Read  Pool      // read-only connections; any number of goroutines
+	gates []Gate
+	Read  Pool // read-only connections; any number of goroutines
+}
+
+// Gate stands at every commit: what fails before it undoes the transaction, as a full disk does. Whoever asks what is left after a
+// failure or a crash hands one in.
+type Gate interface {
+	Before() error
+	After()
 }
 
 // Open opens the database at path, creating it when missing, and brings its tables up to date with the SQL files of
 // migrations. It refuses a database that a newer version has written.
-func Open(ctx context.Context, path string, migrations fs.FS) (*DB, error) {
+func Open(ctx context.Context, path string, migrations fs.FS, gates ...Gate) (*DB, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for %s: %w", path, err)
 	}
@@ -39,7 +46,7 @@ func Open(ctx context.Context, path string, migrations fs.FS) (*DB, error) {
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	db := &DB{path: path, write: write, ready: prepare(write)}
+	db := &DB{path: path, write: write, ready: prepare(write), gates: gates}
 	if err := db.migrate(ctx, migrations); err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
@@ -53,7 +60,10 @@ func Open(ctx context.Context, path string, migrations fs.FS) (*DB, error) {
 }
 
 func connect(path, mode string, more url.Values) (*sqlx.DB, error) {
-	q := url.Values{"mode": {mode}, "_pragma": {"busy_timeout(5000)", "foreign_keys(1)", "synchronous(FULL)", "cache_size(-8000)", "secure_delete(1)"}}
+	q := url.Values{
+		"mode":    {mode},
+		"_pragma": {"busy_timeout(5000)", "foreign_keys(1)", "synchronous(FULL)", "cache_size(-8000)", "secure_delete(1)"},
+	}
 	if mode == "rwc" {
 		q["_pragma"] = append(q["_pragma"], "journal_mode(WAL)")
 	}
@@ -74,7 +84,13 @@ type NewerError struct {
 }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("%s was written by a newer version of Hylostat (its tables have version %d, this program knows %d). Start the newer program; nothing was changed", e.Path, e.Database, e.Wanted)
+	return fmt.Sprintf(
+		"%s was written by a newer version of Hylostat (its tables have version %d, this program knows %d). Start the newer "+
+			"program; nothing was changed",
+		e.Path,
+		e.Database,
+		e.Wanted,
+	)
 }
 
 func (db *DB) migrate(ctx context.Context, migrations fs.FS) error {
@@ -108,8 +124,8 @@ func (db *DB) Write(ctx context.Context, f func(tx *Tx) error) error {
 			break
 		}
 	}
-	if f := committed.Load(); f != nil {
-		(*f)()
+	for _, g := range db.gates {
+		g.After()
 	}
 	return nil
 }
@@ -129,6 +145,11 @@ func (db *DB) transact(ctx context.Context, tx *Tx, f func(tx *Tx) error) error 
 	if err := f(tx); err != nil {
 		return db.explain("writing", err)
 	}
+	for _, g := range db.gates {
+		if err := g.Before(); err != nil {
+			return db.explain("keeping what was written", err)
+		}
+	}
 	if err := began.Commit(); err != nil {
 		return db.explain("keeping what was written", err)
 	}
@@ -142,13 +163,6 @@ func (db *DB) Truncate(ctx context.Context) error {
 	}
 	return nil
 }
-
-// committed is told of every commit.
-var committed atomic.Pointer[func()]
-
-// OnCommit has f called after each commit of any database of this process, before whoever wrote goes on: the place at which
-// a test of crashes ends the process.
-func OnCommit(f func()) { committed.Store(&f) }
 
 // FullError says that there is no room left for the database. What was already stored is whole.
 type FullError struct {

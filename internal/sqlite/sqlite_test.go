@@ -43,7 +43,10 @@ func TestWhatIsNoDatabaseIsLeftAlone(t *testing.T) {
 
 func TestANewerDatabaseIsRefusedByName(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x.db")
-	newer := fstest.MapFS{"00001_one.sql": tables["00001_one.sql"], "00002_two.sql": {Data: []byte("-- +goose Up\nCREATE TABLE two (x INTEGER) STRICT;\n")}}
+	newer := fstest.MapFS{
+		"00001_one.sql": tables["00001_one.sql"],
+		"00002_two.sql": {Data: []byte("-- +goose Up\nCREATE TABLE two (x INTEGER) STRICT;\n")},
+	}
 	db, err := Open(t.Context(), path, newer)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
@@ -62,7 +65,11 @@ func TestAFullDiskIsSaidAndWhatWasStoredStays(t *testing.T) {
 	_, err = db.write.Exec(`PRAGMA max_page_count = 8`) // the database's own idea of a full disk
 	require.NoError(t, err)
 	insert := func(tx *Tx) error {
-		_, err := tx.ExecContext(context.Background(), `INSERT INTO one SELECT value FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n LIMIT 20000) SELECT value FROM n)`)
+		_, err := tx.ExecContext(
+			context.Background(),
+			`INSERT INTO one SELECT value FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n LIMIT 20000)
+			  SELECT value FROM n)`,
+		)
 		return err
 	}
 	err = db.Write(t.Context(), insert)

@@ -28,7 +28,17 @@ type auditRow struct {
 }
 
 func (r auditRow) audited() (shop.Audited, error) {
-	a := shop.Audited{Seq: r.Seq, At: moment(r.At), By: r.By, Role: r.Role, Via: r.Via, Kind: shop.EventKind(r.Kind), Serial: r.Serial, Said: wording.FromColumn(r.Text), Hash: r.Hash}
+	a := shop.Audited{
+		Seq:    r.Seq,
+		At:     moment(r.At),
+		By:     r.By,
+		Role:   r.Role,
+		Via:    r.Via,
+		Kind:   shop.EventKind(r.Kind),
+		Serial: r.Serial,
+		Said:   wording.FromColumn(r.Text),
+		Hash:   r.Hash,
+	}
 	if r.Edits == "" {
 		return a, nil
 	}
@@ -49,8 +59,20 @@ func (c Tx) AddAudit(ctx context.Context, a shop.Audited) error {
 			return err
 		}
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT INTO audit (seq, at, by, role, via, kind, serial, text, edits, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		a.Seq, millis(a.At), a.By, a.Role, a.Via, a.Kind, a.Serial, a.Said.Column(), edits, a.Chain(last.Hash))
+	_, err = c.tx.ExecContext(
+		ctx,
+		`INSERT INTO audit (seq, at, by, role, via, kind, serial, text, edits, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		a.Seq,
+		millis(a.At),
+		a.By,
+		a.Role,
+		a.Via,
+		a.Kind,
+		a.Serial,
+		a.Said.Column(),
+		edits,
+		a.Chain(last.Hash),
+	)
 	return err
 }
 
@@ -70,7 +92,12 @@ func (q queries) Audit(ctx context.Context, s shop.AuditQuery) ([]shop.Audited, 
 		s.Limit = 100
 	}
 	var rows []auditRow
-	err := sqlx.SelectContext(ctx, q.q, &rows, selectAudit+` WHERE `+strings.Join(where, " AND ")+` ORDER BY seq DESC LIMIT ?`, append(args, s.Limit)...)
+	err := sqlx.SelectContext(
+		ctx,
+		q.q,
+		&rows,
+		selectAudit+` WHERE `+strings.Join(where, " AND ")+` ORDER BY seq DESC LIMIT ?`,
+		append(args, s.Limit)...)
 	all := make([]shop.Audited, len(rows))
 	for i := range rows {
 		if err == nil {

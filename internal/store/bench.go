@@ -35,13 +35,20 @@ func (c Tx) SaveRun(ctx context.Context, r check.Run) error {
 	}
 	done, err := c.tx.ExecContext(ctx, `
 		INSERT INTO run (id, bench, model, serial, done, body) VALUES (?, ?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET done = excluded.done, body = excluded.body WHERE bench = excluded.bench AND model = excluded.model AND serial = excluded.serial`,
+		ON CONFLICT (id) DO UPDATE SET done = excluded.done, body = excluded.body WHERE bench = excluded.bench
+		  AND model = excluded.model AND serial = excluded.serial`,
 		r.ID, r.Bay.Bench, r.Key.Model, r.Key.Serial, r.State == check.Done, body)
 	if err != nil {
 		return err
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, &shop.Conflict{What: fmt.Sprintf("run %d is recorded as another one's: its number was given twice", r.ID), Advice: "Look at both with run show; the record stays as it is."})
+		return errors.Join(
+			err,
+			&shop.Conflict{
+				What:   fmt.Sprintf("run %d is recorded as another one's: its number was given twice", r.ID),
+				Advice: "Look at both with run show; the record stays as it is.",
+			},
+		)
 	}
 	return nil
 }
@@ -61,7 +68,11 @@ func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]check.Run, error)
 	if s.Limit <= 0 || s.Limit > 1000 {
 		s.Limit = 1000
 	}
-	return bodies[check.Run](ctx, q.q, `SELECT body FROM run WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
+	return bodies[check.Run](
+		ctx,
+		q.q,
+		`SELECT body FROM run WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`,
+		append(args, s.Limit)...)
 }
 
 // Run serves a use case's Reader.
@@ -83,10 +94,26 @@ func (c Tx) SaveBay(ctx context.Context, b protocol.Bay) error {
 		return err
 	}
 	// A place has one number: what stood under another one is this bay by its old number.
-	if _, err := c.tx.ExecContext(ctx, `DELETE FROM bay WHERE bench = ? AND number <> ? AND ? <> '' AND body ->> '$.address' = ?`, b.ID.Bench, b.ID.Number, b.Address, b.Address); err != nil {
+	if _, err := c.tx.ExecContext(
+		ctx,
+		`DELETE FROM bay WHERE bench = ? AND number <> ? AND ? <> '' AND body ->> '$.address' = ?`,
+		b.ID.Bench,
+		b.ID.Number,
+		b.Address,
+		b.Address,
+	); err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO bay (bench, number, connection, model, serial, body) VALUES (?, ?, ?, ?, ?, ?)`, b.ID.Bench, b.ID.Number, b.Connection, b.Key.Model, b.Key.Serial, body)
+	_, err = c.tx.ExecContext(
+		ctx,
+		`INSERT OR REPLACE INTO bay (bench, number, connection, model, serial, body) VALUES (?, ?, ?, ?, ?, ?)`,
+		b.ID.Bench,
+		b.ID.Number,
+		b.Connection,
+		b.Key.Model,
+		b.Key.Serial,
+		body,
+	)
 	return err
 }
 

@@ -20,7 +20,8 @@ const selectDrive = `
 	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.said, n.signed, COALESCE(n.margin, '') AS margin,
 	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
 	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at, COALESCE(n.policy, 0) AS policy,
-	       COALESCE((SELECT group_concat(b.bench || '/' || b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model), '') AS bays
+	       COALESCE((SELECT group_concat(b.bench || '/' || b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model),
+	         '') AS bays
 	FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`
 
 type driveRow struct {
@@ -47,9 +48,20 @@ type driveRow struct {
 
 func (r driveRow) drive() (shop.Drive, error) {
 	d := shop.Drive{ID: r.ID, Duty: drive.Duty(r.Duty), FirstSeen: moment(r.FirstSeen), Now: shop.Now{
-		Grade: drive.Grade(r.Grade), VerdictSeq: r.VerdictSeq, VerdictDigest: r.Said, Margin: r.Margin, MarginShare: r.MarginShare, Findings: r.Findings, First: r.First,
-		Hours: r.Hours.Float64, HasHours: r.Hours.Valid, Temperature: r.Temperature.Float64, HasTemp: r.Temperature.Valid,
-		Readings: r.Readings, LastAt: moment(r.LastAt), Policy: r.Policy,
+		Grade:         drive.Grade(r.Grade),
+		VerdictSeq:    r.VerdictSeq,
+		VerdictDigest: r.Said,
+		Margin:        r.Margin,
+		MarginShare:   r.MarginShare,
+		Findings:      r.Findings,
+		First:         r.First,
+		Hours:         r.Hours.Float64,
+		HasHours:      r.Hours.Valid,
+		Temperature:   r.Temperature.Float64,
+		HasTemp:       r.Temperature.Valid,
+		Readings:      r.Readings,
+		LastAt:        moment(r.LastAt),
+		Policy:        r.Policy,
 	}}
 	if bays := baysOf(r.Bays); len(bays) > 0 {
 		d.Now.Bay, d.Now.OtherBays = bays[0], bays[1:]
@@ -165,12 +177,18 @@ func like(s string) string {
 
 // Drives serves a use case's Reader.
 func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error) {
-	return paged(s, func(where string, args ...any) ([]shop.Drive, error) { return q.drives(ctx, where, args...) }, func(d shop.Drive) (string, int64) { return d.Identity.Serial, d.ID })
+	return paged(
+		s, func(where string, args ...any) ([]shop.Drive, error) { return q.drives(ctx, where, args...) },
+		func(d shop.Drive) (string, int64) { return d.Identity.Serial, d.ID },
+	)
 }
 
 // List serves a use case's Reader.
 func (q queries) List(ctx context.Context, s shop.Query) ([]shop.Listed, error) {
-	return paged(s, func(where string, args ...any) ([]shop.Listed, error) { return q.listed(ctx, where, args...) }, func(d shop.Listed) (string, int64) { return d.Key.Serial, d.ID })
+	return paged(
+		s, func(where string, args ...any) ([]shop.Listed, error) { return q.listed(ctx, where, args...) },
+		func(d shop.Listed) (string, int64) { return d.Key.Serial, d.ID },
+	)
 }
 
 // paged finds a page of what a query asks for; key is what it is sorted by.
@@ -198,7 +216,11 @@ func conditions(s shop.Query) (where []string, args []any) {
 		where, args = append(where, `d.id IN (SELECT rowid FROM drive_text WHERE drive_text MATCH ?)`), append(args, phrase(s.Text))
 	case s.Text != "":
 		text := "%" + like(s.Text) + "%"
-		where = append(where, `EXISTS (SELECT 1 FROM drive_text t WHERE t.rowid = d.id AND (t.serial LIKE ? ESCAPE '\' OR t.model LIKE ? ESCAPE '\' OR t.ticket LIKE ? ESCAPE '\' OR t.customer LIKE ? ESCAPE '\'))`)
+		where = append(
+			where,
+			`EXISTS (SELECT 1 FROM drive_text t WHERE t.rowid = d.id AND (t.serial LIKE ? ESCAPE '\' OR t.model LIKE ? ESCAPE '\'
+			  OR t.ticket LIKE ? ESCAPE '\' OR t.customer LIKE ? ESCAPE '\'))`,
+		)
 		args = append(args, text, text, text, text)
 	}
 	if s.Model != "" {
@@ -225,9 +247,11 @@ func conditions(s shop.Query) (where []string, args []any) {
 // listed reads what a list tells. A list is asked for as somebody types, so nothing is read that it does not show.
 func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.Listed, error) {
 	rows, err := q.q.QueryContext(ctx, `
-		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin, ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
+		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin,
+		  ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
 		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0),
-		       COALESCE((SELECT b.bench || '/' || b.number FROM bay b WHERE b.serial = d.serial AND b.model = d.model ORDER BY b.bench, b.number LIMIT 1), '')
+		       COALESCE((SELECT b.bench || '/' || b.number FROM bay b WHERE b.serial = d.serial AND b.model = d.model
+		         ORDER BY b.bench, b.number LIMIT 1), '')
 		FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`+where, args...)
 	if err != nil {
 		return nil, err
@@ -241,11 +265,14 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 		var hours, temperature sql.NullFloat64
 		var at int64
 		var bay sql.RawBytes
-		if err := rows.Scan(&d.ID, &d.Key.Model, &d.Key.Serial, &d.Interface, &d.Medium, &d.Bytes, &d.Duty, &n.Grade, &signed, &n.Margin, &n.MarginShare, &n.Findings,
-			&n.First, &hours, &temperature, &n.Readings, &at, &bay); err != nil {
+		if err := rows.Scan(
+			&d.ID, &d.Key.Model, &d.Key.Serial, &d.Interface, &d.Medium, &d.Bytes, &d.Duty, &n.Grade, &signed, &n.Margin,
+			&n.MarginShare, &n.Findings, &n.First, &hours, &temperature, &n.Readings, &at, &bay,
+		); err != nil {
 			return nil, err
 		}
-		n.Hours, n.HasHours, n.Temperature, n.HasTemp, n.LastAt = hours.Float64, hours.Valid, temperature.Float64, temperature.Valid, moment(at)
+		n.Hours, n.HasHours, n.LastAt = hours.Float64, hours.Valid, moment(at)
+		n.Temperature, n.HasTemp = temperature.Float64, temperature.Valid
 		if len(bay) > 0 {
 			n.Bay = baysOf(string(bay))[0]
 		}
@@ -275,8 +302,11 @@ func (c Tx) SaveDrive(ctx context.Context, d *shop.Drive) error {
 	known := d.ID
 	err = c.tx.GetContext(ctx, &d.ID, `
 		INSERT INTO drive (model, serial, identity, interface, medium, bytes, duty, first_seen, hints) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, interface = excluded.interface, medium = excluded.medium, bytes = excluded.bytes, duty = excluded.duty, hints = excluded.hints, first_seen = MIN(first_seen, excluded.first_seen)
-		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, string(d.Identity.Interface), string(d.Identity.Medium), int64(d.Identity.Bytes), d.Duty, millis(d.FirstSeen), hints)
+		ON CONFLICT (model, serial) DO UPDATE SET identity = excluded.identity, interface = excluded.interface,
+		  medium = excluded.medium, bytes = excluded.bytes, duty = excluded.duty, hints = excluded.hints, first_seen = MIN(first_seen,
+		  excluded.first_seen)
+		RETURNING id`, d.Identity.Model, d.Identity.Serial, identity, string(d.Identity.Interface), string(d.Identity.Medium),
+		int64(d.Identity.Bytes), d.Duty, millis(d.FirstSeen), hints)
 	if err != nil || d.ID == known {
 		return err
 	}
@@ -293,10 +323,30 @@ func (c Tx) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 		}
 		signed = sql.NullString{String: body, Valid: true}
 	}
-	_, err := c.tx.ExecContext(ctx, `
-		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, driveID, n.Grade, n.VerdictSeq, n.VerdictDigest, signed, n.Margin, n.MarginShare, n.Findings, n.First,
-		sql.NullFloat64{Float64: n.Hours, Valid: n.HasHours}, sql.NullFloat64{Float64: n.Temperature, Valid: n.HasTemp}, n.Readings, millis(n.LastAt), n.Policy)
+	_, err := c.tx.ExecContext(
+		ctx,
+		`
+		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours,
+		  temperature, readings, last_at, policy)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		driveID,
+		n.Grade,
+		n.VerdictSeq,
+		n.VerdictDigest,
+		signed,
+		n.Margin,
+		n.MarginShare,
+		n.Findings,
+		n.First,
+		sql.NullFloat64{
+			Float64: n.Hours,
+			Valid:   n.HasHours,
+		},
+		sql.NullFloat64{Float64: n.Temperature, Valid: n.HasTemp},
+		n.Readings,
+		millis(n.LastAt),
+		n.Policy,
+	)
 	return err
 }
 

@@ -43,11 +43,22 @@ func (s *Store) HadBays(ctx context.Context, name string) (had bool, err error) 
 // JoinBench implements fleet.Register.
 func (s *Store) JoinBench(ctx context.Context, k fleet.Known, run int64) error {
 	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO bench (name, id, taken) VALUES (?, ?, ?)`, k.Name, k.ID, k.Taken); err != nil {
+		if _, err := tx.ExecContext(
+			ctx,
+			`INSERT OR REPLACE INTO bench (name, id, taken) VALUES (?, ?, ?)`,
+			k.Name,
+			k.ID,
+			k.Taken,
+		); err != nil {
 			return err
 		}
 		var last int64
-		if err := tx.GetContext(ctx, &last, `SELECT COALESCE((SELECT seq FROM sqlite_sequence WHERE name = 'run_number'), 0)`); err != nil || last >= run {
+		if err := tx.GetContext(
+			ctx,
+			&last,
+			`SELECT COALESCE((SELECT seq FROM sqlite_sequence WHERE name = 'run_number'), 0)`,
+		); err != nil ||
+			last >= run {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO run_number (id) VALUES (?)`, run); err != nil {

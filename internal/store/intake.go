@@ -17,7 +17,14 @@ import (
 func (c Tx) SaveIntake(ctx context.Context, i *shop.Intake) error {
 	owner := sql.NullInt64{Int64: i.Drive, Valid: i.Drive != 0}
 	if i.ID == 0 {
-		res, err := c.tx.ExecContext(ctx, `INSERT INTO intake (drive, bench, bay, at, body) VALUES (?, ?, ?, ?, '{}')`, owner, i.Bay.Bench, i.Bay.Number, millis(i.At))
+		res, err := c.tx.ExecContext(
+			ctx,
+			`INSERT INTO intake (drive, bench, bay, at, body) VALUES (?, ?, ?, ?, '{}')`,
+			owner,
+			i.Bay.Bench,
+			i.Bay.Number,
+			millis(i.At),
+		)
 		if err != nil {
 			return err
 		}
@@ -60,18 +67,35 @@ func (q queries) IntakesOf(ctx context.Context, s shop.IntakeQuery) ([]shop.Inta
 	if s.Limit <= 0 {
 		s.Limit = 1000
 	}
-	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, s.Limit)...)
+	return bodies[shop.Intake](
+		ctx,
+		q.q,
+		`SELECT body FROM intake WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`,
+		append(args, s.Limit)...)
 }
 
 // IntakeByID serves a use case's Reader.
 func (q queries) IntakeByID(ctx context.Context, id int64) (shop.Intake, error) {
-	return one[shop.Intake](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no intake %d", id), Advice: "List the intakes."}, `SELECT body FROM intake WHERE id = ?`, id)
+	return one[shop.Intake](
+		ctx,
+		q,
+		&shop.NotFound{What: fmt.Sprintf("there is no intake %d", id), Advice: "List the intakes."},
+		`SELECT body FROM intake WHERE id = ?`,
+		id,
+	)
 }
 
 // IntakeInBay serves a use case's Reader: the newest intake opened for a bay, if it is open.
 func (q queries) IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error) {
 	none := &shop.NotFound{What: "no intake for " + bay.Words(), Advice: "Take the drive in."}
-	i, err := one[shop.Intake](ctx, q, none, `SELECT body FROM intake WHERE bench = ? AND bay = ? ORDER BY id DESC LIMIT 1`, bay.Bench, bay.Number)
+	i, err := one[shop.Intake](
+		ctx,
+		q,
+		none,
+		`SELECT body FROM intake WHERE bench = ? AND bay = ? ORDER BY id DESC LIMIT 1`,
+		bay.Bench,
+		bay.Number,
+	)
 	if err == nil && i.Handover != nil {
 		return shop.Intake{}, none
 	}
@@ -104,7 +128,13 @@ func (q queries) Lots(ctx context.Context) ([]shop.Lot, error) {
 
 // Lot serves a use case's Reader.
 func (q queries) Lot(ctx context.Context, id int64) (shop.Lot, error) {
-	return one[shop.Lot](ctx, q, &shop.NotFound{What: fmt.Sprintf("there is no lot %d", id), Advice: "List the lots."}, `SELECT body FROM lot WHERE id = ?`, id)
+	return one[shop.Lot](
+		ctx,
+		q,
+		&shop.NotFound{What: fmt.Sprintf("there is no lot %d", id), Advice: "List the lots."},
+		`SELECT body FROM lot WHERE id = ?`,
+		id,
+	)
 }
 
 // LotOpen serves a use case's Reader: the lot that drives are taken in on as they come.
@@ -132,6 +162,14 @@ func (c Tx) SaveAnswered(ctx context.Context, bay drive.Bay, at time.Time) error
 
 // AnsweredSince serves a use case's Reader.
 func (q queries) AnsweredSince(ctx context.Context, bay drive.Bay, at time.Time) (answered bool, err error) {
-	err = sqlx.GetContext(ctx, q.q, &answered, `SELECT EXISTS (SELECT 1 FROM answered WHERE bench = ? AND bay = ? AND at > ?)`, bay.Bench, bay.Number, millis(at))
+	err = sqlx.GetContext(
+		ctx,
+		q.q,
+		&answered,
+		`SELECT EXISTS (SELECT 1 FROM answered WHERE bench = ? AND bay = ? AND at > ?)`,
+		bay.Bench,
+		bay.Number,
+		millis(at),
+	)
 	return answered, err
 }

@@ -194,7 +194,14 @@ func (c Tx) kindOf(ctx context.Context, p reading.Page) (id int64, err error) {
 			c.fresh[key] = id
 		}
 	}()
-	err = c.tx.GetContext(ctx, &id, `SELECT COALESCE((SELECT id FROM leaf_kind WHERE name = ? AND how = ? AND fault = ?), 0)`, p.Name, p.How, fault)
+	err = c.tx.GetContext(
+		ctx,
+		&id,
+		`SELECT COALESCE((SELECT id FROM leaf_kind WHERE name = ? AND how = ? AND fault = ?), 0)`,
+		p.Name,
+		p.How,
+		fault,
+	)
 	if err != nil || id != 0 {
 		return id, err
 	}

@@ -22,16 +22,28 @@ func (s *Store) People(ctx context.Context) (all []access.Person, err error) {
 
 // SavePerson implements access.Store. Sessions end when the password changes.
 func (s *Store) SavePerson(ctx context.Context, by access.Actor, p access.Person) error {
-	return s.audited(ctx, by, p.Name, wording.Say(wording.PersonIs, wording.Values{"name": p.Name, "role": string(p.Role)}), func(tx *sqlite.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND ? <> (SELECT password FROM person WHERE name = ?)`, p.Name, p.Password, p.Name); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `
+	return s.audited(
+		ctx,
+		by,
+		p.Name,
+		wording.Say(wording.PersonIs, wording.Values{"name": p.Name, "role": string(p.Role)}),
+		func(tx *sqlite.Tx) error {
+			if _, err := tx.ExecContext(
+				ctx,
+				`DELETE FROM session WHERE person = ? AND ? <> (SELECT password FROM person WHERE name = ?)`,
+				p.Name,
+				p.Password,
+				p.Name,
+			); err != nil {
+				return err
+			}
+			_, err := tx.ExecContext(ctx, `
 			INSERT INTO person (name, role, password, token, since) VALUES (?, ?, ?, ?, ?)
 			ON CONFLICT (name) DO UPDATE SET role = excluded.role, password = excluded.password, token = excluded.token`,
-			p.Name, p.Role, p.Password, append([]byte{}, p.Token...), millis(p.Since)) // no token is an empty one, not NULL
-		return err
-	})
+				p.Name, p.Role, p.Password, append([]byte{}, p.Token...), millis(p.Since)) // no token is an empty one, not NULL
+			return err
+		},
+	)
 }
 
 // RemovePerson implements access.Store.
@@ -71,7 +83,13 @@ func (s *Store) audited(ctx context.Context, by access.Actor, name string, said 
 // SaveSession implements access.Store.
 func (s *Store) SaveSession(ctx context.Context, one access.Session) error {
 	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO session (hash, person, seen) VALUES (?, ?, ?)`, one.Hash, one.Person, millis(one.Seen))
+		_, err := tx.ExecContext(
+			ctx,
+			`INSERT OR REPLACE INTO session (hash, person, seen) VALUES (?, ?, ?)`,
+			one.Hash,
+			one.Person,
+			millis(one.Seen),
+		)
 		return err
 	})
 }

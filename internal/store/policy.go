@@ -15,7 +15,16 @@ import (
 
 // SavePolicy serves a use case's Tx. A version that is there already stays as it is.
 func (c Tx) SavePolicy(ctx context.Context, p shop.Published) error {
-	_, err := c.tx.ExecContext(ctx, `INSERT OR IGNORE INTO policy (version, name, text, published, by, note) VALUES (?, ?, ?, ?, ?, ?)`, p.Version, p.Name, p.Text, millis(p.At), p.By, p.Note)
+	_, err := c.tx.ExecContext(
+		ctx,
+		`INSERT OR IGNORE INTO policy (version, name, text, published, by, note) VALUES (?, ?, ?, ?, ?, ?)`,
+		p.Version,
+		p.Name,
+		p.Text,
+		millis(p.At),
+		p.By,
+		p.Note,
+	)
 	return err
 }
 
@@ -29,7 +38,12 @@ func (q queries) Policies(ctx context.Context) ([]shop.Published, error) {
 		By        string `db:"by"`
 		Note      string `db:"note"`
 	}
-	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT version, name, text, published, by, note FROM policy ORDER BY version DESC`); err != nil {
+	if err := sqlx.SelectContext(
+		ctx,
+		q.q,
+		&rows,
+		`SELECT version, name, text, published, by, note FROM policy ORDER BY version DESC`,
+	); err != nil {
 		return nil, err
 	}
 	all := make([]shop.Published, len(rows))
@@ -72,7 +86,8 @@ func (c Tx) Standing(ctx context.Context, some []shop.Drive) (map[int64]bool, er
 			return nil, err
 		}
 		if d := read[id]; d != nil {
-			stands[id] = d.Duty == duty && d.Now.Readings == readings && millis(d.Now.LastAt) == at && d.Now.VerdictSeq == verdict && (d.Now.Signed != nil) == signed
+			stands[id] = d.Duty == duty && d.Now.Readings == readings && millis(d.Now.LastAt) == at && d.Now.VerdictSeq == verdict &&
+				(d.Now.Signed != nil) == signed
 		}
 	}
 	return stands, rows.Err()
@@ -84,7 +99,14 @@ func (c Tx) SaveOutcome(ctx context.Context, o shop.Outcome) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO outcome (drive, failed, at, body) VALUES (?, ?, ?, ?)`, o.Drive, o.Failed, millis(o.At), body)
+	_, err = c.tx.ExecContext(
+		ctx,
+		`INSERT OR REPLACE INTO outcome (drive, failed, at, body) VALUES (?, ?, ?, ?)`,
+		o.Drive,
+		o.Failed,
+		millis(o.At),
+		body,
+	)
 	return err
 }
 
@@ -118,7 +140,13 @@ func (q queries) Outcomes(ctx context.Context, driveID int64) ([]shop.Outcome, e
 		Drive int64  `db:"drive"`
 		Body  string `db:"body"`
 	}
-	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT drive, body FROM outcome WHERE ? IN (0, drive) ORDER BY drive`, driveID); err != nil {
+	if err := sqlx.SelectContext(
+		ctx,
+		q.q,
+		&rows,
+		`SELECT drive, body FROM outcome WHERE ? IN (0, drive) ORDER BY drive`,
+		driveID,
+	); err != nil {
 		return nil, err
 	}
 	all := make([]shop.Outcome, len(rows))

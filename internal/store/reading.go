@@ -59,7 +59,10 @@ func (q queries) manifest(ctx context.Context, old string, packed []byte) ([]lea
 // Encoders and decoders are safe for concurrent use and expensive to make.
 var (
 	packer = sync.OnceValue(func() *zstd.Encoder {
-		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<17), zstd.WithLowerEncoderMem(true))
+		e, err := zstd.NewWriter(
+			nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<17),
+			zstd.WithLowerEncoderMem(true),
+		)
 		if err != nil {
 			panic("zstd: " + err.Error()) // only wrong options fail, and these are constants
 		}
@@ -84,13 +87,35 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 	if err != nil {
 		return err
 	}
-	if _, err := c.tx.ExecContext(ctx, `
-		INSERT INTO reading (drive, seq, at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
-		r.Drive, r.Seq, millis(r.At), r.Took.Milliseconds(), r.Bay.Bench, r.Bay.Number, r.Run, r.Step, r.Tool, r.Decoder, r.Report, pack(all), signal.Pack(signals)); err != nil {
+	if _, err := c.tx.ExecContext(
+		ctx,
+		`
+		INSERT INTO reading (drive, seq, at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals) VALUES (?,
+		  ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
+		r.Drive,
+		r.Seq,
+		millis(r.At),
+		r.Took.Milliseconds(),
+		r.Bay.Bench,
+		r.Bay.Number,
+		r.Run,
+		r.Step,
+		r.Tool,
+		r.Decoder,
+		r.Report,
+		pack(all),
+		signal.Pack(signals),
+	); err != nil {
 		return err
 	}
 	if len(fresh) > 0 {
-		if _, err := c.tx.ExecContext(ctx, `INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`, r.Drive, r.Seq, packer().EncodeAll(fresh, nil)); err != nil {
+		if _, err := c.tx.ExecContext(
+			ctx,
+			`INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`,
+			r.Drive,
+			r.Seq,
+			packer().EncodeAll(fresh, nil),
+		); err != nil {
 			return err
 		}
 		c.last.frames.open[r.Seq] = fresh
@@ -135,7 +160,14 @@ func (c Tx) recall(ctx context.Context, driveID int64) error {
 
 // SaveSignals serves a use case's Tx: the pages stay, what they decode to is derived anew.
 func (c Tx) SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error {
-	_, err := c.tx.ExecContext(ctx, `UPDATE reading SET signals = ?, decoder = ? WHERE drive = ? AND seq = ?`, signal.Pack(signals), decoder, driveID, seq)
+	_, err := c.tx.ExecContext(
+		ctx,
+		`UPDATE reading SET signals = ?, decoder = ? WHERE drive = ? AND seq = ?`,
+		signal.Pack(signals),
+		decoder,
+		driveID,
+		seq,
+	)
 	return err
 }
 
@@ -155,13 +187,28 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		Leaves   []byte `db:"leaves"`
 		Signals  []byte `db:"signals"`
 	}
-	err := sqlx.GetContext(ctx, q.q, &row, `SELECT at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals FROM reading WHERE drive = ? AND seq = ?`, driveID, seq)
+	err := sqlx.GetContext(
+		ctx,
+		q.q,
+		&row,
+		`SELECT at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals FROM reading WHERE drive = ? AND seq = ?`,
+		driveID,
+		seq,
+	)
 	if err != nil {
 		return shop.Reading{}, missing(err, fmt.Sprintf("no reading %d of this drive", seq), "List its readings.")
 	}
 	r := shop.Reading{
-		Drive: driveID, Seq: seq, At: moment(row.At), Took: time.Duration(row.Took) * time.Millisecond, Bay: drive.Bay{Bench: row.Bench, Number: row.Bay}, Run: row.Run,
-		Step: check.StepKind(row.Step), Tool: row.Tool, Decoder: row.Decoder, Report: row.Report,
+		Drive:   driveID,
+		Seq:     seq,
+		At:      moment(row.At),
+		Took:    time.Duration(row.Took) * time.Millisecond,
+		Bay:     drive.Bay{Bench: row.Bench, Number: row.Bay},
+		Run:     row.Run,
+		Step:    check.StepKind(row.Step),
+		Tool:    row.Tool,
+		Decoder: row.Decoder,
+		Report:  row.Report,
 	}
 	if r.Signals, err = signal.Unpack(row.Signals); err != nil {
 		return r, err
@@ -193,7 +240,11 @@ func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, err
 
 // Latest serves a use case's Reader.
 func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
-	all, err := q.moments(ctx, `SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`, driveID)
+	all, err := q.moments(
+		ctx,
+		`SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`,
+		driveID,
+	)
 	if err == nil && len(all) == 0 {
 		err = &shop.NotFound{What: "no reading of this drive", Advice: "Take one."}
 	}
@@ -255,7 +306,13 @@ func (q queries) Changes(ctx context.Context, driveID int64) ([]shop.Change, err
 		Before float64 `db:"before"`
 		After  float64 `db:"after"`
 	}
-	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT seq, signal, at, hours, before, after FROM signal_change WHERE drive = ? ORDER BY at, seq`, driveID); err != nil {
+	if err := sqlx.SelectContext(
+		ctx,
+		q.q,
+		&rows,
+		`SELECT seq, signal, at, hours, before, after FROM signal_change WHERE drive = ? ORDER BY at, seq`,
+		driveID,
+	); err != nil {
 		return nil, err
 	}
 	all := make([]shop.Change, len(rows))

@@ -29,5 +29,13 @@ var (
 
 // Storage is the storage as the whole shop needs it.
 func (s *Store) Storage() whole.Storage {
-	return whole.Storage{Judge: View[judge.Tx]{s}, Record: View[record.Tx]{s}, Runs: View[runs.Tx]{s}, Desk: View[desk.Tx]{s}, Audit: s, Facts: s, Take: View[whole.Tx]{s}}
+	return whole.Storage{
+		Judge:  View[judge.Tx]{s},
+		Record: View[record.Tx]{s},
+		Runs:   View[runs.Tx]{s},
+		Desk:   View[desk.Tx]{s},
+		Audit:  s,
+		Facts:  s,
+		Take:   View[whole.Tx]{s},
+	}
 }

@@ -1,4 +1,5 @@
-// Package store keeps what the shop knows in SQLite. It serves the narrow stores of the use cases, see Storage; SQL stands next to the function that runs
+// Package store keeps what the shop knows in SQLite. It serves the narrow stores of the use cases, see Storage; SQL stands next to the
+// function that runs
 // it, one file for each kind of thing. Start with Open.
 package store
 
@@ -32,12 +33,12 @@ type Store struct {
 }
 
 // Open opens or creates the shop's database at path.
-func Open(ctx context.Context, path string) (*Store, error) {
+func Open(ctx context.Context, path string, gates ...sqlite.Gate) (*Store, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return nil, err
 	}
-	db, err := sqlite.Open(ctx, path, files)
+	db, err := sqlite.Open(ctx, path, files, gates...)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +50,12 @@ func (s *Store) Close() error { return s.db.Close() }
 
 // Size is the length of the database in bytes, without pages that are free.
 func (s *Store) Size(ctx context.Context) (bytes int64, err error) {
-	err = s.db.Read.GetContext(ctx, &bytes, `SELECT (SELECT page_count FROM pragma_page_count()) * (SELECT page_size FROM pragma_page_size()) - (SELECT freelist_count FROM pragma_freelist_count()) * (SELECT page_size FROM pragma_page_size())`)
+	err = s.db.Read.GetContext(
+		ctx,
+		&bytes,
+		`SELECT (SELECT page_count FROM pragma_page_count()) * (SELECT page_size FROM pragma_page_size()) - (SELECT freelist_count
+		  FROM pragma_freelist_count()) * (SELECT page_size FROM pragma_page_size())`,
+	)
 	return bytes, err
 }
 

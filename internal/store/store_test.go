@@ -37,7 +37,11 @@ func write(t *testing.T, s *Store, f func(tx Tx) error) {
 
 func addDrive(t *testing.T, s *Store, serial string) shop.Drive {
 	t.Helper()
-	d := shop.Drive{Identity: drive.Identity{Key: drive.Key{Model: "Korvan K4-2000", Serial: serial}, Medium: drive.Spinning}, Duty: drive.Everyday, FirstSeen: now}
+	d := shop.Drive{
+		Identity:  drive.Identity{Key: drive.Key{Model: "Korvan K4-2000", Serial: serial}, Medium: drive.Spinning},
+		Duty:      drive.Everyday,
+		FirstSeen: now,
+	}
 	write(t, s, func(tx Tx) error { return tx.SaveDrive(t.Context(), &d) })
 	return d
 }
@@ -52,7 +56,18 @@ func page(name reading.PageName, fill byte) reading.Page {
 
 func addReading(t *testing.T, s *Store, d shop.Drive, id string, pages ...reading.Page) shop.Reading {
 	t.Helper()
-	r := shop.Reading{Drive: d.ID, At: now, Took: 38 * time.Millisecond, Bay: drive.Bay{Number: 2}, Run: 7, Step: check.ReadingAfter, Tool: "test", Decoder: 1, Report: id, Pages: pages}
+	r := shop.Reading{
+		Drive:   d.ID,
+		At:      now,
+		Took:    38 * time.Millisecond,
+		Bay:     drive.Bay{Number: 2},
+		Run:     7,
+		Step:    check.ReadingAfter,
+		Tool:    "test",
+		Decoder: 1,
+		Report:  id,
+		Pages:   pages,
+	}
 	write(t, s, func(tx Tx) error {
 		return tx.AddReading(t.Context(), &r, signal.Set{signal.Pending: {Number: 8, Available: true}})
 	})
@@ -64,7 +79,10 @@ func TestAReadingComesBackByteForByte(t *testing.T) {
 	d := addDrive(t, s, "KVA077M511")
 	fault := &drive.Fault{Class: drive.FaultNotPassed, What: "SMART RETURN STATUS", Cause: "no registers"}
 	addReading(t, s, d, "a", page(reading.PageIdentify, 1), page(reading.PageAttributes, 2))
-	want := addReading(t, s, d, "b", page(reading.PageIdentify, 1), page(reading.PageAttributes, 3), reading.Page{Name: reading.PageAlarm, Fault: fault})
+	want := addReading(
+		t, s, d, "b", page(reading.PageIdentify, 1), page(reading.PageAttributes, 3),
+		reading.Page{Name: reading.PageAlarm, Fault: fault},
+	)
 	got, err := s.Reading(t.Context(), d.ID, 2)
 	require.NoError(t, err)
 	assert.Equal(t, map[signal.Name]float64{signal.Pending: 8}, got.Signals.Map())
@@ -139,7 +157,12 @@ func TestAManifestFromBeforeThePackedFormIsStillRead(t *testing.T) {
 	d := addDrive(t, s, "KVA077M511")
 	addReading(t, s, d, "old", page(reading.PageIdentify, 9))
 	write(t, s, func(tx Tx) error {
-		_, err := tx.tx.ExecContext(t.Context(), `UPDATE reading SET leaves = NULL, manifest = '[{"n":"ata/identify","h":"test","x":"000102030405060708090a0b","s":1,"o":0,"z":512},{"n":"ata/alarm","f":{"class":"refused","what":"w","back":"b"}}]'`)
+		_, err := tx.tx.ExecContext(
+			t.Context(),
+			`UPDATE reading SET leaves = NULL,
+			  manifest = '[{"n":"ata/identify","h":"test","x":"000102030405060708090a0b","s":1,"o":0,"z":512},`+
+				`{"n":"ata/alarm","f":{"class":"refused","what":"w","back":"b"}}]'`,
+		)
 		return err
 	})
 	r, err := s.Reading(t.Context(), d.ID, 1)
@@ -178,7 +201,10 @@ func TestDrivesAreFoundByWhatPeopleKnow(t *testing.T) {
 	a, b := addDrive(t, s, "KVA077M511"), addDrive(t, s, "KVA07 7M4Q2")
 	addDrive(t, s, "50%_OFF")
 	write(t, s, func(tx Tx) error {
-		return tx.SaveIntake(t.Context(), &shop.Intake{Drive: b.ID, Bay: drive.Bay{Number: 1}, Ticket: "2231", Customer: "Marram Seed Library", At: now})
+		return tx.SaveIntake(
+			t.Context(),
+			&shop.Intake{Drive: b.ID, Bay: drive.Bay{Number: 1}, Ticket: "2231", Customer: "Marram Seed Library", At: now},
+		)
 	})
 	write(t, s, func(tx Tx) error {
 		return tx.SaveNow(t.Context(), a.ID, shop.Now{Grade: drive.Degrading, LastAt: now})
@@ -218,8 +244,12 @@ func TestADriveKnowsItsBayAndItsSignature(t *testing.T) {
 	write(t, s, func(tx Tx) error {
 		return errors.Join(
 			tx.SaveBay(t.Context(), protocol.Bay{ID: drive.Bay{Number: 5}, Connection: protocol.Answering, Key: d.Identity.Key}),
-			tx.AddVerdict(t.Context(), &v), tx.Sign(t.Context(), d.ID, 1, sign),
-			tx.SaveNow(t.Context(), d.ID, shop.Now{Grade: drive.Degrading, VerdictSeq: 1, Signed: &sign, Hours: 0, HasHours: true, LastAt: now}),
+			tx.AddVerdict(t.Context(), &v),
+			tx.Sign(t.Context(), d.ID, 1, sign),
+			tx.SaveNow(
+				t.Context(), d.ID,
+				shop.Now{Grade: drive.Degrading, VerdictSeq: 1, Signed: &sign, Hours: 0, HasHours: true, LastAt: now},
+			),
 		)
 	})
 	got, err := s.Drive(t.Context(), d.ID)
@@ -299,7 +329,12 @@ func TestDrivesByKindAndLot(t *testing.T) {
 
 func TestNoPageOfDrivesLosesOneThatSharesItsSerial(t *testing.T) {
 	s := open(t)
-	for _, key := range []drive.Key{{Model: "Korvan", Serial: "A1"}, {Model: "Tamberlin", Serial: "A1"}, {Model: "Brackwater", Serial: "A1"}, {Model: "Korvan", Serial: "B2"}} {
+	for _, key := range []drive.Key{
+		{Model: "Korvan", Serial: "A1"},
+		{Model: "Tamberlin", Serial: "A1"},
+		{Model: "Brackwater", Serial: "A1"},
+		{Model: "Korvan", Serial: "B2"},
+	} {
 		d := shop.Drive{Identity: drive.Identity{Key: key}, Duty: drive.Everyday, FirstSeen: now}
 		write(t, s, func(tx Tx) error { return tx.SaveDrive(t.Context(), &d) })
 	}
@@ -326,8 +361,26 @@ func TestAListTellsWhatTheDrivesDo(t *testing.T) {
 	d.Identity.Interface, d.Identity.Bytes, d.Duty = drive.NVMe, 2_000_000_086_016, drive.Archive
 	sign := shop.SignOff{At: now, By: "Imre", Grade: drive.Degrading}
 	write(t, s, func(tx Tx) error {
-		return errors.Join(tx.SaveDrive(t.Context(), &d), tx.SaveBay(t.Context(), protocol.Bay{ID: drive.Bay{Number: 3}, Key: d.Identity.Key}),
-			tx.SaveNow(t.Context(), d.ID, shop.Now{Grade: drive.Degrading, Signed: &sign, Margin: "3 of 100 used", MarginShare: 0.03, Findings: 1, First: "3 sectors", Hours: 12, HasHours: true, Readings: 2, LastAt: now}))
+		return errors.Join(
+			tx.SaveDrive(t.Context(), &d),
+			tx.SaveBay(t.Context(), protocol.Bay{ID: drive.Bay{Number: 3}, Key: d.Identity.Key}),
+			tx.SaveNow(
+				t.Context(),
+				d.ID,
+				shop.Now{
+					Grade:       drive.Degrading,
+					Signed:      &sign,
+					Margin:      "3 of 100 used",
+					MarginShare: 0.03,
+					Findings:    1,
+					First:       "3 sectors",
+					Hours:       12,
+					HasHours:    true,
+					Readings:    2,
+					LastAt:      now,
+				},
+			),
+		)
 	})
 	addDrive(t, s, "KVA077M60A")
 	for _, q := range []shop.Query{{}, {Medium: drive.Spinning}, {Text: "7M5"}} {
@@ -338,7 +391,8 @@ func TestAListTellsWhatTheDrivesDo(t *testing.T) {
 		require.Len(t, all, len(drives))
 		for i, one := range all {
 			whole := drives[i]
-			one.Now.VerdictSeq, one.Now.VerdictDigest, one.Now.Policy, one.Now.OtherBays = whole.Now.VerdictSeq, whole.Now.VerdictDigest, whole.Now.Policy, whole.Now.OtherBays
+			one.Now.VerdictSeq, one.Now.VerdictDigest = whole.Now.VerdictSeq, whole.Now.VerdictDigest
+			one.Now.Policy, one.Now.OtherBays = whole.Now.Policy, whole.Now.OtherBays
 			assert.Equal(t, whole.Listed(), one)
 		}
 	}

@@ -27,9 +27,24 @@ func (c Tx) AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error {
 		}
 		packed[i] = packer().EncodeAll(b, nil)
 	}
-	done, err := c.tx.ExecContext(ctx, `
-		INSERT OR IGNORE INTO sweep (run, step, drive, kind, began, ended, hours, missed, body, slow, heat, ribbon) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		s.Run, s.Step, s.Drive, s.Kind, millis(s.Began), millis(s.Ended), sql.NullFloat64{Float64: s.Hours, Valid: s.Hours >= 0}, s.Missed, body, packed[0], packed[1], packed[2])
+	done, err := c.tx.ExecContext(
+		ctx,
+		`
+		INSERT OR IGNORE INTO sweep (run, step, drive, kind, began, ended, hours, missed, body, slow, heat, ribbon) VALUES (?, ?, ?,
+		  ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		s.Run,
+		s.Step,
+		s.Drive,
+		s.Kind,
+		millis(s.Began),
+		millis(s.Ended),
+		sql.NullFloat64{Float64: s.Hours, Valid: s.Hours >= 0},
+		s.Missed,
+		body,
+		packed[0],
+		packed[1],
+		packed[2],
+	)
 	if err != nil {
 		return err
 	}
@@ -37,7 +52,15 @@ func (c Tx) AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error {
 		return err
 	}
 	for _, r := range d.Ranges {
-		if _, err := c.tx.ExecContext(ctx, `INSERT INTO sweep_range (run, step, lba, sectors, cause) VALUES (?, ?, ?, ?, ?)`, s.Run, s.Step, int64(r.LBA), int64(r.Sectors), r.Cause); err != nil {
+		if _, err := c.tx.ExecContext(
+			ctx,
+			`INSERT INTO sweep_range (run, step, lba, sectors, cause) VALUES (?, ?, ?, ?, ?)`,
+			s.Run,
+			s.Step,
+			int64(r.LBA),
+			int64(r.Sectors),
+			r.Cause,
+		); err != nil {
 			return err
 		}
 	}
@@ -61,7 +84,14 @@ func (q queries) Sweeps(ctx context.Context, s shop.SweepQuery) ([]shop.Sweep, e
 	if s.Run != 0 {
 		by, id = "run", s.Run
 	}
-	err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT run, step, drive, kind, began, ended, hours, missed, body FROM sweep WHERE `+by+` = ? ORDER BY ended DESC, run DESC, step DESC`, id)
+	err := sqlx.SelectContext(
+		ctx,
+		q.q,
+		&rows,
+		`SELECT run, step, drive, kind, began, ended, hours, missed, body FROM sweep WHERE `+by+` = ? ORDER BY ended DESC, run DESC,
+		  step DESC`,
+		id,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +138,14 @@ func (q queries) SweepDetail(ctx context.Context, run int64, step int) (d check.
 		Sectors int64         `db:"sectors"`
 		Cause   surface.Cause `db:"cause"`
 	}
-	err = sqlx.SelectContext(ctx, q.q, &ranges, `SELECT lba, sectors, cause FROM sweep_range WHERE run = ? AND step = ? ORDER BY lba`, run, step)
+	err = sqlx.SelectContext(
+		ctx,
+		q.q,
+		&ranges,
+		`SELECT lba, sectors, cause FROM sweep_range WHERE run = ? AND step = ? ORDER BY lba`,
+		run,
+		step,
+	)
 	for _, r := range ranges {
 		d.Ranges = append(d.Ranges, surface.Range{Extent: surface.Extent{LBA: uint64(r.LBA), Sectors: uint64(r.Sectors)}, Cause: r.Cause})
 	}

@@ -19,7 +19,14 @@ func (c Tx) AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) e
 	if err != nil {
 		return err
 	}
-	_, err = c.tx.ExecContext(ctx, `INSERT OR IGNORE INTO volumes (id, drive, at, body) VALUES (?, ?, ?, ?)`, v.ID, driveID, millis(v.At), packer().EncodeAll(body, nil))
+	_, err = c.tx.ExecContext(
+		ctx,
+		`INSERT OR IGNORE INTO volumes (id, drive, at, body) VALUES (?, ?, ?, ?)`,
+		v.ID,
+		driveID,
+		millis(v.At),
+		packer().EncodeAll(body, nil),
+	)
 	return err
 }
 

@@ -27,7 +27,10 @@ const pairs = 5
 // checks measures sweeps of a loop device over a file on disk against dd on the same device.
 func checks(ctx context.Context, dir string) ([]figure, error) {
 	image := filepath.Join(dir, "swept.img")
-	if err := exec.CommandContext(ctx, "dd", "if=/dev/urandom", "of="+image, "bs=16M", fmt.Sprintf("count=%d", sweptBytes>>24), "status=none").Run(); err != nil {
+	if err := exec.CommandContext(
+		ctx, "dd", "if=/dev/urandom", "of="+image, "bs=16M", fmt.Sprintf("count=%d", sweptBytes>>24), "status=none",
+	).
+		Run(); err != nil {
 		return nil, fmt.Errorf("making the image: %w", err)
 	}
 	defer func() { _ = os.Remove(image) }()
@@ -36,10 +39,15 @@ func checks(ctx context.Context, dir string) ([]figure, error) {
 		fmt.Println("checks: no loop device here; the file itself is read instead")
 		out = []byte(image)
 	} else {
-		defer func() { _ = exec.Command("losetup", "--detach", strings.TrimSpace(string(out))).Run() }() //nolint:noctx // it must go even when time is up
+		defer func() {
+			_ = exec.Command("losetup", "--detach",
+				strings.TrimSpace(string(out))).Run()
+		}() //nolint:noctx // it must go even when time is up
 	}
 	device := strings.TrimSpace(string(out))
-	address, _, process, end, err := start(ctx, "serve", "--data", filepath.Join(dir, "sweeps"), "--listen", "127.0.0.1:0", "--bay-image", device)
+	address, _, process, end, err := start(
+		ctx, "serve", "--data", filepath.Join(dir, "sweeps"), "--listen", "127.0.0.1:0", "--bay-image", device,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +94,16 @@ func checks(ctx context.Context, dir string) ([]figure, error) {
 		return nil, err
 	}
 	return []figure{
-		{"checks.sweep_to_dd", ratio, "", ">= 1", ratio >= 1}, below("checks.cpu_per_100MBps", median(cpu), "%", 6), below("checks.sweep_memory", max(0, memory-idle), "MB", 24), below("checks.sweep_memory_20TB", large, "MB", 24),
+		{
+			"checks.sweep_to_dd",
+			ratio,
+			"",
+			">= 1",
+			ratio >= 1,
+		},
+		below("checks.cpu_per_100MBps", median(cpu), "%", 6),
+		below("checks.sweep_memory", max(0, memory-idle), "MB", 24),
+		below("checks.sweep_memory_20TB", large, "MB", 24),
 	}, nil
 }
 

@@ -27,12 +27,42 @@ func (s *story) Sleep(context.Context, time.Duration) error { return nil }
 func fullDrive(n int, born time.Time) sim.Spec {
 	s := sim.Spec{
 		Identity: ata.Identify{
-			Serial: fmt.Sprintf("KVA07%05d", n), Firmware: "S1.04", Model: "Korvan K4-2000", Sectors: 3_906_250_168, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, FormFactor: 2, LBA48: true,
-			WWN: 0x500005E000000000 | uint64(n), SATAGenerations: 7, SATANow: 3, Transport: 0x11FF, SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true,
-			SelfTestSupported: true, SelfTestEnabled: true, GPL: true, SCT: true, SCTTables: true, SCTRecovery: true, Integrity: ata.IntegrityRight,
+			Serial:            fmt.Sprintf("KVA07%05d", n),
+			Firmware:          "S1.04",
+			Model:             "Korvan K4-2000",
+			Sectors:           3_906_250_168,
+			LogicalSector:     512,
+			PhysicalSector:    4096,
+			RotationRate:      7200,
+			FormFactor:        2,
+			LBA48:             true,
+			WWN:               0x500005E000000000 | uint64(n),
+			SATAGenerations:   7,
+			SATANow:           3,
+			Transport:         0x11FF,
+			SMARTSupported:    true,
+			SMARTEnabled:      true,
+			ErrorLogSupported: true,
+			ErrorLogEnabled:   true,
+			SelfTestSupported: true,
+			SelfTestEnabled:   true,
+			GPL:               true,
+			SCT:               true,
+			SCTTables:         true,
+			SCTRecovery:       true,
+			Integrity:         ata.IntegrityRight,
 		},
-		Seed: uint64(n), Born: born, Hours: 9000, Share: 1, Minutes: 2, Statistics: true, Logs: true, Rate: 100_000, Heat: sim.Heat{Base: 38, Wave: 2, Noise: 1}, Tests: []ata.SelfTest{{Number: 2, Hours: 8000}},
-		Errors: []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 77, Hours: 8800, State: 3}},
+		Seed:       uint64(n),
+		Born:       born,
+		Hours:      9000,
+		Share:      1,
+		Minutes:    2,
+		Statistics: true,
+		Logs:       true,
+		Rate:       100_000,
+		Heat:       sim.Heat{Base: 38, Wave: 2, Noise: 1},
+		Tests:      []ata.SelfTest{{Number: 2, Hours: 8000}},
+		Errors:     []ata.LoggedError{{Command: 0x25, Error: ata.ErrorUNC, Status: 0x51, LBA: 77, Hours: 8800, State: 3}},
 	}
 	for _, id := range []uint8{1, 3, 4, 5, 7, 9, 10, 12, 184, 187, 188, 192, 193, 194, 197, 198, 199} {
 		c := sim.Counter{ID: id, Flags: 0x32, Threshold: 20, Value: 100}
@@ -139,7 +169,14 @@ func keepLife(ctx context.Context, tx store.Tx, n int, history [][]reading.Page)
 	}
 	for i, pages := range history {
 		decoded := reading.Decode(pages)
-		r := shop.Reading{Drive: d.ID, At: time.Now().Add(time.Duration(i) * time.Hour), Tool: "bench", Decoder: reading.DecoderVersion, Pages: pages, Report: fmt.Sprintf("%d-%d", n, i)}
+		r := shop.Reading{
+			Drive:   d.ID,
+			At:      time.Now().Add(time.Duration(i) * time.Hour),
+			Tool:    "bench",
+			Decoder: reading.DecoderVersion,
+			Pages:   pages,
+			Report:  fmt.Sprintf("%d-%d", n, i),
+		}
 		if err := tx.AddReading(ctx, &r, signal.Of(&decoded)); err != nil {
 			return err
 		}

@@ -62,7 +62,16 @@ func measure(ctx context.Context) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, string) ([]figure, error)
-	}{{"help", help}, {"idle", idle}, {"reading", orderedReading}, {"page", firstPage}, {"kinds", kinds}, {"sweeps", checks}, {"many", many}, {"verdicts", verdicts}} {
+	}{
+		{"help", help},
+		{"idle", idle},
+		{"reading", orderedReading},
+		{"page", firstPage},
+		{"kinds", kinds},
+		{"sweeps", checks},
+		{"many", many},
+		{"verdicts", verdicts},
+	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue
 		}
@@ -195,8 +204,12 @@ func orderedReading(ctx context.Context, dir string) ([]figure, error) {
 		const all = [];
 		for (let i = 0; i < 21; i++) {
 			const begun = performance.now();
-			const heard = new Promise((r) => source.addEventListener("fact", (m) => { if (JSON.parse(m.data).kind === "reading.taken") r(); }));
-			fetch("/api/v1/drives/KVA077M4R9/readings", {method: "POST", headers: {"Content-Type": "application/json"}, body: '{"by":"bench"}'});
+			const heard = new Promise((r) => source.addEventListener("fact", (m) => {
+				if (JSON.parse(m.data).kind === "reading.taken") r();
+			}));
+			fetch("/api/v1/drives/KVA077M4R9/readings", {
+				method: "POST", headers: {"Content-Type": "application/json"}, body: '{"by":"bench"}',
+			});
 			await heard;
 			all.push(performance.now() - begun);
 			await new Promise((r) => setTimeout(r, 50));
@@ -225,7 +238,10 @@ func firstPage(ctx context.Context, dir string) ([]figure, error) {
 	if err := chromedp.Do(tab, chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("article"))); err != nil {
 		return nil, err
 	}
-	scripts, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`performance.getEntriesByType("resource").map(r => r.name).filter(n => n.endsWith(".js"))`))
+	scripts, err := chromedp.Run(
+		tab,
+		chromedp.Evaluate[[]string](`performance.getEntriesByType("resource").map(r => r.name).filter(n => n.endsWith(".js"))`),
+	)
 	if err != nil {
 		return nil, err
 	}

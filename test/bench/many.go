@@ -33,18 +33,36 @@ func fleet(ctx context.Context, dir string) (*client.Client, string, func(), err
 	for n, at := range places {
 		source.Insert(at, sim.Spec{
 			Identity: ata.Identify{
-				Serial: fmt.Sprintf("KVA07%05d", n), Model: "Korvan K4-100", Sectors: 195_312_500 + uint64(n)*8, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true,
-				SMARTSupported: true, SMARTEnabled: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+				Serial:            fmt.Sprintf("KVA07%05d", n),
+				Model:             "Korvan K4-100",
+				Sectors:           195_312_500 + uint64(n)*8,
+				LogicalSector:     512,
+				PhysicalSector:    4096,
+				RotationRate:      7200,
+				LBA48:             true,
+				SMARTSupported:    true,
+				SMARTEnabled:      true,
+				SelfTestSupported: true,
+				SelfTestEnabled:   true,
+				Integrity:         ata.IntegrityRight,
 			},
-			Seed: uint64(n), Born: time.Now(), Hours: 9000, Share: 1, Heat: sim.Heat{Base: 38}, Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}, {ID: 194, Kind: sim.Temperature}},
-			Unread: sim.Course{From: float64(n % 3)}, FirstLBA: uint32(90_000_000 + n*1_000_000), Slow: []sim.Stretch{{LBA: 50_000_000, Sectors: 8, Costs: 7}},
+			Seed:     uint64(n),
+			Born:     time.Now(),
+			Hours:    9000,
+			Share:    1,
+			Heat:     sim.Heat{Base: 38},
+			Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}, {ID: 194, Kind: sim.Temperature}},
+			Unread:   sim.Course{From: float64(n % 3)},
+			FirstLBA: uint32(90_000_000 + n*1_000_000),
+			Slow:     []sim.Stretch{{LBA: 50_000_000, Sectors: 8, Costs: 7}},
 		})
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	ready, done := make(chan string, 1), make(chan error, 1)
 	go func() {
 		done <- app.Serve(ctx, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source,
+			Log:   slog.New(slog.NewTextHandler(io.Discard, nil)),
 			Ready: func(address string) { ready <- address },
 		})
 	}()
@@ -121,7 +139,9 @@ func frames(ctx context.Context, dir, page string) (perSecond, late float64, err
 		return 0, 0, err
 	}
 	defer quit()
-	if err := chromedp.Do(tab, chromedp.Navigate(page), chromedp.WaitVisible(chromedp.CSS("canvas")), chromedp.Sleep(2*time.Second)); err != nil {
+	if err := chromedp.Do(
+		tab, chromedp.Navigate(page), chromedp.WaitVisible(chromedp.CSS("canvas")), chromedp.Sleep(2*time.Second),
+	); err != nil {
 		return 0, 0, err
 	}
 	all, err := chromedp.Run(tab, chromedp.Evaluate[[]float64](`new Promise((done) => {

@@ -40,7 +40,10 @@ func multiply(ctx context.Context, dir string, drives int) error {
 		return err
 	}
 	end()
-	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "shop.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(OFF)&_pragma=cache_size(-200000)")
+	db, err := sqlx.Open(
+		"sqlite",
+		"file:"+filepath.Join(dir, "shop.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(OFF)&_pragma=cache_size(-200000)",
+	)
 	if err != nil {
 		return err
 	}
@@ -55,14 +58,21 @@ func multiply(ctx context.Context, dir string, drives int) error {
 		`DELETE FROM reading WHERE seq > ?2`,
 		`INSERT INTO drive (id, model, serial, identity, interface, medium, bytes, duty, first_seen, hints)
 		 SELECT d.id + n * 1000, d.model, substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id),
-		        json_set(d.identity, '$.serial', substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id)), d.interface, d.medium, d.bytes, d.duty, d.first_seen, d.hints FROM drive d, n ORDER BY n, d.id`,
+		        json_set(d.identity, '$.serial', substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id)),
+		          d.interface, d.medium, d.bytes, d.duty, d.first_seen, d.hints FROM drive d, n ORDER BY n, d.id`,
 		`INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, signals, leaves)
-		 SELECT r.drive + n * 1000, r.seq, r.at, r.took, r.bay, 0, '', r.tool, r.decoder, r.report || '-' || n, r.manifest, r.signals, r.leaves FROM n, reading r WHERE r.drive < 1000 ORDER BY n, r.drive, r.seq`,
-		`INSERT INTO reading_raw (drive, seq, frame) SELECT r.drive + n * 1000, r.seq, r.frame FROM n, reading_raw r WHERE r.drive < 1000 AND r.seq <= ?2 ORDER BY n, r.drive, r.seq`,
-		`INSERT INTO signal_change SELECT c.drive + n * 1000, c.seq, c.signal, c.at, c.hours, c.before, c.after FROM n, signal_change c WHERE c.drive < 1000 AND c.seq <= ?2`,
-		`INSERT INTO verdict SELECT v.drive + n * 1000, v.seq, v.at, v.reading, v.grade, v.policy, v.body, v.packed FROM n, verdict v WHERE v.drive < 1000`,
-		`INSERT INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours, temperature, readings, last_at, policy)
-		 SELECT d.drive + n * 1000, d.grade, d.verdict_seq, d.said, NULL, d.margin, d.margin_share, d.findings, d.first, d.hours, d.temperature, min(d.readings, ?2), d.last_at, d.policy FROM n, drive_now d WHERE d.drive < 1000`,
+		 SELECT r.drive + n * 1000, r.seq, r.at, r.took, r.bay, 0, '', r.tool, r.decoder, r.report || '-' || n, r.manifest, r.signals,
+		   r.leaves FROM n, reading r WHERE r.drive < 1000 ORDER BY n, r.drive, r.seq`,
+		`INSERT INTO reading_raw (drive, seq, frame) SELECT r.drive + n * 1000, r.seq, r.frame FROM n, reading_raw r
+		  WHERE r.drive < 1000 AND r.seq <= ?2 ORDER BY n, r.drive, r.seq`,
+		`INSERT INTO signal_change SELECT c.drive + n * 1000, c.seq, c.signal, c.at, c.hours, c.before, c.after FROM n,
+		  signal_change c WHERE c.drive < 1000 AND c.seq <= ?2`,
+		`INSERT INTO verdict SELECT v.drive + n * 1000, v.seq, v.at, v.reading, v.grade, v.policy, v.body, v.packed FROM n, verdict v
+		  WHERE v.drive < 1000`,
+		`INSERT INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours, temperature,
+		  readings, last_at, policy)
+		 SELECT d.drive + n * 1000, d.grade, d.verdict_seq, d.said, NULL, d.margin, d.margin_share, d.findings, d.first, d.hours,
+		   d.temperature, min(d.readings, ?2), d.last_at, d.policy FROM n, drive_now d WHERE d.drive < 1000`,
 		`INSERT INTO drive_text (rowid, serial, model, ticket, customer) SELECT id, serial, model, '', '' FROM drive WHERE id >= 1000`,
 	} {
 		if _, err := db.ExecContext(ctx, statement, copies, eachReading); err != nil {
@@ -108,7 +118,10 @@ func verdicts(ctx context.Context, dir string) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	stricter := strings.Replace(policy.Text, "when: unexplained.reallocated > 0.0\n    effect: degrading", "when: unexplained.reallocated > 5.0\n    effect: degrading", 1)
+	stricter := strings.Replace(
+		policy.Text, "when: unexplained.reallocated > 0.0\n    effect: degrading",
+		"when: unexplained.reallocated > 5.0\n    effect: degrading", 1,
+	)
 	begun := time.Now()
 	if _, err := c.ReplayPolicy(ctx, contract.PolicyDraft{Text: &stricter}); err != nil {
 		return nil, err
@@ -135,10 +148,14 @@ func verdicts(ctx context.Context, dir string) ([]figure, error) {
 		}
 	}
 	return []figure{
-		below("verdicts.list_p99", list, "ms", 20), below("verdicts.search_p99", search, "ms", 30), below("verdicts.page_p99", page, "ms", 15),
+		below("verdicts.list_p99", list, "ms", 20),
+		below("verdicts.search_p99", search, "ms", 30),
+		below("verdicts.page_p99", page, "ms", 15),
 		{"verdicts.ingest", math.Round(ingest), "/s", ">= 1000", ingest >= 1000},
 		below("verdicts.database", size, "GB", 1),
-		below("verdicts.redecide", decided, "s", 30), below("verdicts.replay", replay, "s", 120), below("verdicts.replay_rss", memory, "MB", 300),
+		below("verdicts.redecide", decided, "s", 30),
+		below("verdicts.replay", replay, "s", 120),
+		below("verdicts.replay_rss", memory, "MB", 300),
 	}, nil
 }
 
@@ -152,11 +169,22 @@ func judged(ctx context.Context, path string, version int) error {
 	db.SetMaxOpenConns(1)
 	for {
 		var left int // the last is judged last: it alone is asked, until it is done
-		if err := db.GetContext(ctx, &left, `SELECT COUNT(*) FROM (SELECT policy FROM drive_now WHERE readings > 0 ORDER BY drive DESC LIMIT 1) WHERE policy <> ?`, version); err != nil {
+		if err := db.GetContext(
+			ctx,
+			&left,
+			`SELECT COUNT(*) FROM (SELECT policy FROM drive_now WHERE readings > 0 ORDER BY drive DESC LIMIT 1) WHERE policy <> ?`,
+			version,
+		); err != nil {
 			return err
 		}
 		if left == 0 {
-			if err := db.GetContext(ctx, &left, `SELECT COUNT(*) FROM drive_now WHERE policy <> ? AND readings > 0`, version); err != nil || left == 0 {
+			if err := db.GetContext(
+				ctx,
+				&left,
+				`SELECT COUNT(*) FROM drive_now WHERE policy <> ? AND readings > 0`,
+				version,
+			); err != nil ||
+				left == 0 {
 				return err
 			}
 		}
@@ -296,7 +324,9 @@ func files(ctx context.Context, count int) ([][]byte, error) {
 	for n := range out {
 		f := record.New(now)
 		for k := range carried {
-			spec := demo.Build([]string{"K4", "K2", "EE", "HN"}[k%4], fmt.Sprintf("%05X", 0xA0000+n*carried+k), 9_000, now.Add(-9_000*time.Hour))
+			spec := demo.Build(
+				[]string{"K4", "K2", "EE", "HN"}[k%4], fmt.Sprintf("%05X", 0xA0000+n*carried+k), 9_000, now.Add(-9_000*time.Hour),
+			)
 			var d record.Drive
 			for i := range eachReading {
 				at := now.Add(-time.Duration(eachReading-i) * 7 * 24 * time.Hour)
@@ -305,7 +335,16 @@ func files(ctx context.Context, count int) ([][]byte, error) {
 					return nil, err
 				}
 				d.Model, d.Serial = key.Model, key.Serial
-				d.Readings = append(d.Readings, record.Reading{ID: fmt.Sprintf("load-%d-%d-%d", n, k, i), At: at, TookMs: 38, Tool: "bench", Pages: record.FromPages(pages)})
+				d.Readings = append(
+					d.Readings,
+					record.Reading{
+						ID:     fmt.Sprintf("load-%d-%d-%d", n, k, i),
+						At:     at,
+						TookMs: 38,
+						Tool:   "bench",
+						Pages:  record.FromPages(pages),
+					},
+				)
 			}
 			f.Drives = append(f.Drives, d)
 		}

@@ -22,10 +22,11 @@ func Open(ctx context.Context, dir string, width, height int) (context.Context, 
 	if path == "" {
 		return nil, nil, fmt.Errorf("no chromium here: apt-get install chromium, or run `make test`, which does: %w", os.ErrNotExist)
 	}
-	allocator, endBrowser := chromedp.NewExecAllocator(ctx,
-		chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.Headless, chromedp.DisableGPU, chromedp.NoFirstRun,
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-device-scale-factor", "1"),
+	allocator, endBrowser := chromedp.NewExecAllocator(
+		ctx, chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.Headless, chromedp.DisableGPU,
+		chromedp.NoFirstRun, chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-device-scale-factor", "1"),
 		chromedp.Flag("disable-dev-shm-usage", true), chromedp.WindowSize(width, height),
 	)
 	tab, endTab := chromedp.NewContext(allocator)

@@ -27,14 +27,31 @@ func TestEveryPageOfTheDemoIsWhole(t *testing.T) {
 	drives, err := c.Drives(p.ctx, contract.ListDrivesParams{})
 	require.NoError(t, err)
 	require.Greater(t, len(drives), 50)
-	paths := []string{"/", "/?view=far", "/intake", "/intake?bay=6", "/drives", "/drives?q=Korvan&grade=replace", "/drives/NOBODY", "/lots", "/lots/1", "/lots/99", fmt.Sprint("/runs/", run.Id), "/runs/99", "/policy", "/nowhere"}
+	paths := []string{
+		"/",
+		"/?view=far",
+		"/intake",
+		"/intake?bay=6",
+		"/drives",
+		"/drives?q=Korvan&grade=replace",
+		"/drives/NOBODY",
+		"/lots",
+		"/lots/1",
+		"/lots/99",
+		fmt.Sprint("/runs/", run.Id),
+		"/runs/99",
+		"/policy",
+		"/nowhere",
+	}
 	for _, l := range drives {
 		paths = append(paths, "/drives/"+l.Serial)
 	}
 	p.do(chromedp.Navigate(p.address + "/"))
 	for _, path := range paths {
 		// Within the console, as people go: the router takes the address, and the page has no more to load when nothing is asked for.
-		js[bool](p, fmt.Sprintf(`history.pushState({}, "", %q); dispatchEvent(new PopStateEvent("popstate", {state: {}})); new Promise(done => {
+		js[bool](
+			p,
+			fmt.Sprintf(`history.pushState({}, "", %q); dispatchEvent(new PopStateEvent("popstate", {state: {}})); new Promise(done => {
 			let quiet = 0, last = "";
 			const look = () => {
 				const now = document.body.innerText;
@@ -43,12 +60,18 @@ func TestEveryPageOfTheDemoIsWhole(t *testing.T) {
 				quiet > 4 ? done(true) : setTimeout(look, 25);
 			};
 			look();
-		})`, path))
+		})`, path),
+		)
 		text := p.text()
 		for _, none := range []string{"undefined", "NaN", "Infinity", "[object", " null", "Invalid Date", "Something went wrong"} {
 			assert.NotContains(t, text, none, path)
 		}
-		wide := js[[]string](p, `[...document.querySelectorAll("body *")].filter(e => e.getBoundingClientRect().right > innerWidth + 1 && getComputedStyle(e).position !== "fixed").slice(0, 3).map(e => e.tagName + " " + e.className + " " + (e.textContent || "").slice(0, 60))`)
+		wide := js[[]string](
+			p,
+			`[...document.querySelectorAll("body *")].filter(e => e.getBoundingClientRect().right > innerWidth + 1 &&
+			  getComputedStyle(e).position !== "fixed").slice(0, 3)
+			  .map(e => e.tagName + " " + e.className + " " + (e.textContent || "").slice(0, 60))`,
+		)
 		assert.Empty(t, wide, "%s is wider than its window", path)
 	}
 }

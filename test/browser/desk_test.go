@@ -12,7 +12,11 @@ import (
 // api calls the service as the page would.
 func (p *page) api(method, path, body string) {
 	p.t.Helper()
-	js[bool](p, `fetch("/api/v1`+path+`", {method: "`+method+`", headers: {"Content-Type": "application/json"}, body: `+body+`}).then(async r => { if (!r.ok) throw new Error(r.status + " " + await r.text()); return true })`)
+	js[bool](
+		p,
+		`fetch("/api/v1`+path+`", {method: "`+method+`", headers: {"Content-Type": "application/json"}, body: `+body+`})
+		  .then(async r => { if (!r.ok) throw new Error(r.status + " " + await r.text()); return true })`,
+	)
 }
 
 // slowly types as a person does: a scanner is told by its haste.
@@ -71,7 +75,10 @@ func TestADriveIsTakenInAndHandedOver(t *testing.T) {
 	p.press("KVA07 7M512")
 	p.sees("Not the drive on the label")
 	p.accessible("intake, another drive")
-	js[bool](p, `(() => { const i = document.querySelector("[aria-label='Serial from the label']"); i.focus(); i.select(); return true })()`)
+	js[bool](
+		p,
+		`(() => { const i = document.querySelector("[aria-label='Serial from the label']"); i.focus(); i.select(); return true })()`,
+	)
 	p.press("KVA07 7M511")
 	p.sees("same")
 	p.click("Take in, checks wait")

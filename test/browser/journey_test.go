@@ -25,7 +25,7 @@ import (
 // page is a browser's tab on a running service.
 type page struct {
 	t       *testing.T
-	ctx     context.Context
+	ctx     context.Context //nolint:containedctx // a tab of the browser is one
 	address string
 	bench   *sim.Bench
 	stop    func() // ends the service
@@ -34,10 +34,30 @@ type page struct {
 func disk(serial string) sim.Spec {
 	return sim.Spec{
 		Identity: ata.Identify{
-			Serial: serial, Firmware: "S1.04", Model: "Korvan K4-2000", Sectors: 3_906_250_168, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true, FormFactor: 2,
-			SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+			Serial:            serial,
+			Firmware:          "S1.04",
+			Model:             "Korvan K4-2000",
+			Sectors:           3_906_250_168,
+			LogicalSector:     512,
+			PhysicalSector:    4096,
+			RotationRate:      7200,
+			LBA48:             true,
+			FormFactor:        2,
+			SMARTSupported:    true,
+			SMARTEnabled:      true,
+			ErrorLogSupported: true,
+			ErrorLogEnabled:   true,
+			SelfTestSupported: true,
+			SelfTestEnabled:   true,
+			Integrity:         ata.IntegrityRight,
 		},
-		Seed: 4, Born: time.Now(), Hours: 9000, Share: 1, Minutes: 2, Heat: sim.Heat{Base: 38, Wave: 2, Noise: 1}, Tests: []ata.SelfTest{{Number: ata.TestExtended, Hours: 8700}},
+		Seed:    4,
+		Born:    time.Now(),
+		Hours:   9000,
+		Share:   1,
+		Minutes: 2,
+		Heat:    sim.Heat{Base: 38, Wave: 2, Noise: 1},
+		Tests:   []ata.SelfTest{{Number: ata.TestExtended, Hours: 8700}},
 		Counters: []sim.Counter{
 			{ID: 5, Flags: 0x33, Threshold: 36, Value: 100, Course: sim.Course{From: 0}},
 			{ID: 9, Value: 90, Kind: sim.Hours},
@@ -91,7 +111,9 @@ func openOn(t *testing.T, o app.Options) *page {
 			if strings.Contains(m.Text, "Failed to load resource") {
 				continue // a refusal is shown on the page; so is a connection that is lost
 			}
-			assert.NotContains(t, []chromedp.ConsoleType{chromedp.ConsoleError, chromedp.ConsoleException}, m.Type, "the page complains: %s", m)
+			assert.NotContains(
+				t, []chromedp.ConsoleType{chromedp.ConsoleError, chromedp.ConsoleException}, m.Type, "the page complains: %s", m,
+			)
 		}
 	}()
 	t.Cleanup(func() {
@@ -127,7 +149,10 @@ func (p *page) text() string { return js[string](p, `document.body.innerText`) }
 // sees waits until the page shows a text.
 func (p *page) sees(words string) {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { return strings.Contains(p.text(), words) }, 15*time.Second, 50*time.Millisecond, "the page shows %q", words)
+	require.Eventually(
+		p.t, func() bool { return strings.Contains(p.text(), words) }, 15*time.Second, 50*time.Millisecond, "the page shows %q",
+		words,
+	)
 }
 
 // accessible lets axe look at the page; it must find nothing.
@@ -136,7 +161,12 @@ func (p *page) accessible(where string) {
 	source, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
 	require.NoError(p.t, err)
 	js[bool](p, string(source)+"; true")
-	found := js[[]string](p, `axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations.map(v => v.id + ": " + v.nodes.map(n => n.target.join(" ") + " " + (n.failureSummary || "")).slice(0, 3).join(" | ")))`)
+	found := js[[]string](
+		p,
+		`axe.run(document, {resultTypes: ["violations"]})
+		  .then(r => r.violations.map(v => v.id + ": " +
+		    v.nodes.map(n => n.target.join(" ") + " " + (n.failureSummary || "")).slice(0, 3).join(" | ")))`,
+	)
 	assert.Empty(p.t, found, where)
 }
 
@@ -159,7 +189,15 @@ func TestAtTheBench(t *testing.T) {
 
 	// The quick check starts by keyboard; a name is asked for once. The page itself notes how its progress moves: on a slow machine
 	// the check may be over before this test looks twice.
-	js[bool](p, `(() => { window.progress = []; new MutationObserver(() => { const now = document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow"); if (now && now !== window.progress.at(-1)) window.progress.push(now) }).observe(document.body, {subtree: true, childList: true, attributes: true}); return true })()`)
+	js[bool](
+		p,
+		`(() => { window.progress = [];
+		  new MutationObserver(() => {
+		    const now = document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow");
+		    if (now && now !== window.progress.at(-1)) window.progress.push(now)
+		  }).observe(document.body, {subtree: true, childList: true, attributes: true});
+		  return true })()`,
+	)
 	// The bay shows the drive as soon as it has a name, and offers the check once its first reading is in.
 	require.Eventually(t, func() bool {
 		return js[string](p, `document.querySelector("[aria-label^='Bay 1'] button").textContent`) == "Quick check"
@@ -188,7 +226,12 @@ func TestAtTheBench(t *testing.T) {
 	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "sectors reallocated").click(), true`)
 	p.sees("Bad sectors replaced by spares.")
 	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent.startsWith("SMART data, bytes 2 to 13")).click(), true`)
-	require.Eventually(t, func() bool { return js[int](p, `document.querySelectorAll(".hot").length`) == 12 }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return js[int](p, `document.querySelectorAll(".hot").length`) == 12 },
+		5*time.Second,
+		50*time.Millisecond,
+	)
 	assert.Equal(t, "05", js[string](p, `document.querySelector(".hot").textContent`))
 	p.accessible("drive, opened")
 }
@@ -216,11 +259,19 @@ func TestOverrulingAsksForAReason(t *testing.T) {
 	p.accessible("duty dialog")
 	assert.True(t, js[bool](p, `[...document.querySelectorAll("[role=dialog] button")].at(-1).disabled`), "it is meant for that already")
 	js[bool](p, `[...document.querySelectorAll("[role=dialog] label")].find(l => l.textContent.includes("continuous")).click(), true`)
-	js[bool](p, `[...document.querySelectorAll("[role=dialog] button")].find(b => b.textContent === "Judge it for continuous").click(), true`)
+	js[bool](
+		p,
+		`[...document.querySelectorAll("[role=dialog] button")].find(b => b.textContent === "Judge it for continuous").click(), true`,
+	)
 	require.Eventually(t, func() bool {
 		return js[bool](p, `document.querySelector("button[aria-label='Meant for continuous: change']") !== null`)
 	}, 10*time.Second, 50*time.Millisecond)
-	require.Eventually(t, func() bool { return js[bool](p, `!document.body.innerText.includes("overruled with")`) }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return js[bool](p, `!document.body.innerText.includes("overruled with")`) },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 }
 
 func TestListsSearchFarViewAndThemes(t *testing.T) {
@@ -259,7 +310,11 @@ func TestListsSearchFarViewAndThemes(t *testing.T) {
 	p.do(chromedp.Navigate(p.address + "/drives/NOBODY"))
 	p.sees("no drive whose serial ends")
 	p.accessible("an error")
-	assert.Empty(t, js[[]string](p, `performance.getEntriesByType("resource").map(r => r.name).filter(n => !n.startsWith(location.origin))`), "nothing comes from elsewhere")
+	assert.Empty(
+		t,
+		js[[]string](p, `performance.getEntriesByType("resource").map(r => r.name).filter(n => !n.startsWith(location.origin))`),
+		"nothing comes from elsewhere",
+	)
 }
 
 // TestASweepFillsItsRibbon follows a sweep on its page, by keyboard, to the table of what it found.
@@ -282,7 +337,12 @@ func TestASweepFillsItsRibbon(t *testing.T) {
 	p.do(chromedp.Navigate(p.address + "/runs/1"))
 	p.sees("Whole sweep")
 	ink := func() int { // pixels of the ribbon that are not paper
-		return js[int](p, `(() => { const k = document.querySelector("canvas"); if (!k || !k.width) return 0; const d = k.getContext("2d").getImageData(0, 0, k.width, k.height).data; let n = 0; for (let i = 3; i < d.length; i += 4) if (d[i]) n++; return n })()`)
+		return js[int](
+			p,
+			`(() => { const k = document.querySelector("canvas"); if (!k || !k.width) return 0;
+			  const d = k.getContext("2d").getImageData(0, 0, k.width, k.height).data;
+			  let n = 0; for (let i = 3; i < d.length; i += 4) if (d[i]) n++; return n })()`,
+		)
 	}
 	require.Eventually(t, func() bool { return ink() > 0 }, 10*time.Second, 50*time.Millisecond)
 	before := ink()
@@ -319,7 +379,13 @@ func TestADraftIsReplayedAndPublished(t *testing.T) {
 	p.sees("hold")
 	p.accessible("policy, a draft")
 	p.click("Edit the text")
-	js[bool](p, `(() => { const t = [...document.querySelectorAll("textarea")].at(-1), set = Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set; set.call(t, t.value.replace(/(id: reallocated\n[^]*?effect: )degrading/, "$1replace")); t.dispatchEvent(new Event("input", {bubbles: true})); return true })()`)
+	js[bool](
+		p,
+		`(() => { const t = [...document.querySelectorAll("textarea")].at(-1),
+		  set = Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set;
+		  set.call(t, t.value.replace(/(id: reallocated\n[^]*?effect: )degrading/, "$1replace"));
+		  t.dispatchEvent(new Event("input", {bubbles: true})); return true })()`,
+	)
 	p.click("Rules in words")
 	p.click("Replay the draft")
 	p.sees("drive differs")
@@ -343,7 +409,12 @@ func TestADraftIsReplayedAndPublished(t *testing.T) {
 func (p *page) opens(menu string) {
 	p.t.Helper()
 	require.Eventually(p.t, func() bool {
-		return js[bool](p, `(() => { const b = [...document.querySelectorAll("button")].find(b => b.textContent === `+strconv.Quote(menu)+`); b?.focus(); return !!b })()`)
+		return js[bool](
+			p,
+			`(() => { const b = [...document.querySelectorAll("button")].find(b => b.textContent === `+strconv.Quote(
+				menu,
+			)+`); b?.focus(); return !!b })()`,
+		)
 	}, 15*time.Second, 50*time.Millisecond, "there is %q", menu)
 	p.press("\r")
 }
@@ -351,7 +422,13 @@ func (p *page) opens(menu string) {
 func (p *page) click(words string) {
 	p.t.Helper()
 	require.Eventually(p.t, func() bool {
-		return js[bool](p, `(() => { const b = [...document.querySelectorAll("button, [role=menuitem], label")].find(b => b.textContent.trim().startsWith(`+strconv.Quote(words)+`) && !b.disabled); b?.click(); return !!b })()`)
+		return js[bool](
+			p,
+			`(() => { const b = [...document.querySelectorAll("button, [role=menuitem], label")]
+			  .find(b => b.textContent.trim().startsWith(`+strconv.Quote(
+				words,
+			)+`) && !b.disabled); b?.click(); return !!b })()`,
+		)
 	}, 10*time.Second, 50*time.Millisecond, "there is %q to click", words)
 }
 
@@ -364,7 +441,11 @@ func TestAReleasedDriveIsMended(t *testing.T) {
 	spec.Counters[4].Course = sim.Course{From: 2}
 	p.bench.Insert("sim-3", spec)
 	api := func(method, path, body string) {
-		js[bool](p, `fetch("/api/v1`+path+`", {method: "`+method+`", headers: {"Content-Type": "application/json"}, body: JSON.stringify(`+body+`)}).then(r => { if (!r.ok) throw new Error(r.status + path); return true })`)
+		js[bool](
+			p,
+			`fetch("/api/v1`+path+`", {method: "`+method+`", headers: {"Content-Type": "application/json"},
+			  body: JSON.stringify(`+body+`)}).then(r => { if (!r.ok) throw new Error(r.status + path); return true })`,
+		)
 	}
 	p.do(chromedp.Navigate(p.address))
 	p.sees("7M4Q2")
@@ -407,7 +488,12 @@ func TestAReleasedDriveIsMended(t *testing.T) {
 	p.press("Orla Fenn, by phone")
 	p.click("Record the release")
 	p.sees("released for mend")
-	require.Eventually(t, func() bool { return js[bool](p, `!document.querySelector("[role=dialog]")`) }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return js[bool](p, `!document.querySelector("[role=dialog]")`) },
+		5*time.Second,
+		50*time.Millisecond,
+	)
 	p.opens("Rework …")
 	p.sees("mend, by Orla Fenn, by phone")
 	p.press(kb.ArrowDown)

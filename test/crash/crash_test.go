@@ -64,7 +64,10 @@ func TestKilledAfterEveryCommit(t *testing.T) {
 				killed := false
 				if exit, ok := errors.AsType[*exec.ExitError](err); ok {
 					status, ok := exit.Sys().(syscall.WaitStatus)
-					require.True(t, ok && status.Signaled() && status.Signal() == syscall.SIGKILL, "after commit %d: %v %s", n, err, exit.Stderr)
+					require.True(
+						t, ok && status.Signaled() && status.Signal() == syscall.SIGKILL, "after commit %d: %v %s", n, err,
+						exit.Stderr,
+					)
 					killed = true
 					out, err = exec.Command(program, dir, row.procedure, "0").Output()
 					exit, _ = errors.AsType[*exec.ExitError](err)
@@ -83,7 +86,10 @@ func TestKilledAfterEveryCommit(t *testing.T) {
 				require.NotNil(t, run.Outcome, "after commit %d: %s", n, run.Standing)
 				assert.Equal(t, row.outcome, *run.Outcome, "after commit %d: %s", n, run.Standing)
 				for _, step := range run.Steps {
-					assert.Contains(t, []contract.StepState{contract.StepStateDone, contract.StepStateFailed}, step.State, "after commit %d: %s", n, step.Title)
+					assert.Contains(
+						t, []contract.StepState{contract.StepStateDone, contract.StepStateFailed}, step.State,
+						"after commit %d: %s", n, step.Title,
+					)
 				}
 				kept := 0
 				for _, w := range s.Sweeps {

@@ -14,15 +14,42 @@ import (
 
 // telling are the signals that could tell of a failure to come.
 var telling = []signal.Name{
-	signal.Reallocated, signal.Pending, signal.UncorrectableOffline, signal.ReportedUncorrectable, signal.MediaErrors, signal.GrownDefects, signal.ScanFindings, signal.SpinUpRetries,
-	signal.CommandTimeouts, signal.CRCErrors, signal.ProgramFailures, signal.EraseFailures, signal.PercentageUsed, signal.SpareMargin, signal.Temperature, signal.TimeTooHot,
-	signal.UnreadableFound, signal.TestsFailed, signal.TestsFailedMechanics, signal.TestsPassedSince, signal.Alarm, signal.AttributesFailing, signal.DamagedPages, signal.PowerOnHours,
+	signal.Reallocated,
+	signal.Pending,
+	signal.UncorrectableOffline,
+	signal.ReportedUncorrectable,
+	signal.MediaErrors,
+	signal.GrownDefects,
+	signal.ScanFindings,
+	signal.SpinUpRetries,
+	signal.CommandTimeouts,
+	signal.CRCErrors,
+	signal.ProgramFailures,
+	signal.EraseFailures,
+	signal.PercentageUsed,
+	signal.SpareMargin,
+	signal.Temperature,
+	signal.TimeTooHot,
+	signal.UnreadableFound,
+	signal.TestsFailed,
+	signal.TestsFailedMechanics,
+	signal.TestsPassedSince,
+	signal.Alarm,
+	signal.AttributesFailing,
+	signal.DamagedPages,
+	signal.PowerOnHours,
 }
 
 // features are what a reading says of a drive, with what went before: for each signal its value, its change, and how fast it grows.
 func features(e verdict.Evidence) []float64 {
 	f := verdict.Facts(e)
-	x := []float64{1, truth(e.Identity.Medium == drive.Flash), truth(e.Identity.Interface == drive.NVMe), truth(e.Identity.Interface == drive.SCSI), float64(f.Rollback)}
+	x := []float64{
+		1,
+		truth(e.Identity.Medium == drive.Flash),
+		truth(e.Identity.Interface == drive.NVMe),
+		truth(e.Identity.Interface == drive.SCSI),
+		float64(f.Rollback),
+	}
 	for _, n := range telling {
 		s := string(n)
 		now, has := f.Now[s]
@@ -30,8 +57,11 @@ func features(e verdict.Evidence) []float64 {
 			x = append(x, 0, 0, 0, 0, 0, 0, 0)
 			continue
 		}
-		any := truth(now > 0)
-		x = append(x, any, signedLog(now), signedLog(f.Change[s]), float64(f.Grew[s]), math.Log1p(60*f.Pace[s]), math.Log1p(f.Jump[s]), any*math.Log1p(f.Steady[s]))
+		shown := truth(now > 0)
+		x = append(
+			x, shown, signedLog(now), signedLog(f.Change[s]), float64(f.Grew[s]), math.Log1p(60*f.Pace[s]), math.Log1p(f.Jump[s]),
+			shown*math.Log1p(f.Steady[s]),
+		)
 	}
 	return x
 }
@@ -171,7 +201,11 @@ func limits(fates []fate) (replace, degrading limit) {
 			l.found += int(truth(highest[i] > bar))
 			l.risk += int(truth(risks[i] > riskBar))
 			m := l.modes[fates[i].mode]
-			l.modes[fates[i].mode] = [3]int{m[0] + 1, m[1] + int(truth(!fates[i].alarms[way].IsZero())), m[2] + int(truth(highest[i] > bar))}
+			l.modes[fates[i].mode] = [3]int{
+				m[0] + 1,
+				m[1] + int(truth(!fates[i].alarms[way].IsZero())),
+				m[2] + int(truth(highest[i] > bar)),
+			}
 		}
 		return l
 	}

@@ -101,7 +101,9 @@ func (l *life) spoil(r *rand.Rand, n int, pages []reading.Page) {
 	hole, which, ones := r.Float64() < l.holes, r.IntN(1<<16), r.IntN(2) == 0
 	var some []int
 	for i := range pages {
-		if pages[i].Fault == nil && pages[i].Name != reading.PageIdentify && pages[i].Name != reading.PageInquiry && pages[i].Name != reading.PageController && pages[i].Name != reading.PageVPD(scsi.VPDSerial) {
+		if pages[i].Fault == nil && pages[i].Name != reading.PageIdentify && pages[i].Name != reading.PageInquiry &&
+			pages[i].Name != reading.PageController &&
+			pages[i].Name != reading.PageVPD(scsi.VPDSerial) {
 			some = append(some, i)
 		}
 	}
@@ -190,18 +192,26 @@ var modes = []mode{
 		retired := sim.Course{From: float64(r.IntN(40)), Start: l.spec.Hours, Every: between(r, 1500, 9000), Step: 2}
 		l.spec = demo.Let(demo.Let(l.spec, 5, retired), 171, retired)
 	}},
-	{"sound, several bad days", 0.06, func(r *rand.Rand, l *life) { // some sectors, and some more a year later; most such drives live on (FAST 2007)
-		spinning(r, l)
-		for i := range l.spec.Counters {
-			switch l.spec.Counters[i].ID {
-			case 5:
-				l.spec.Counters[i].Kind = sim.Reallocated
-			case 197:
-				l.spec.Counters[i].Kind = sim.Waiting
+	{
+		"sound, several bad days",
+		0.06,
+		func(r *rand.Rand, l *life) { // some sectors, and some more a year later; most such drives live on (FAST 2007)
+			spinning(r, l)
+			for i := range l.spec.Counters {
+				switch l.spec.Counters[i].ID {
+				case 5:
+					l.spec.Counters[i].Kind = sim.Reallocated
+				case 197:
+					l.spec.Counters[i].Kind = sim.Waiting
+				}
 			}
-		}
-		l.spec.Defects, l.spec.Wait = sim.Course{Start: l.spec.Hours, Every: between(r, 2500, 9000), Step: 1 + r.IntN(8)}, between(r, 20, 1000)
-	}},
+			l.spec.Defects, l.spec.Wait = sim.Course{
+				Start: l.spec.Hours,
+				Every: between(r, 2500, 9000),
+				Step:  1 + r.IntN(8),
+			}, between(r, 20, 1000)
+		},
+	},
 	{"sound, slowly growing", 0.05, func(r *rand.Rand, l *life) { // and outliving the window
 		spinning(r, l)
 		l.spec = demo.Let(l.spec, 5, sim.Course{Start: l.spec.Hours, Every: 2500, Step: 1})

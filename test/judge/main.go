@@ -41,8 +41,17 @@ const (
 
 // bad are the counters of which people say that any is too many.
 var bad = []signal.Name{
-	signal.Reallocated, signal.Pending, signal.UncorrectableOffline, signal.ReportedUncorrectable, signal.MediaErrors, signal.GrownDefects, signal.ReallocationEvents,
-	signal.SpinUpRetries, signal.CommandTimeouts, signal.EndToEndErrors, signal.CRCErrors,
+	signal.Reallocated,
+	signal.Pending,
+	signal.UncorrectableOffline,
+	signal.ReportedUncorrectable,
+	signal.MediaErrors,
+	signal.GrownDefects,
+	signal.ReallocationEvents,
+	signal.SpinUpRetries,
+	signal.CommandTimeouts,
+	signal.EndToEndErrors,
+	signal.CRCErrors,
 }
 
 // fate is what came of one life.
@@ -167,7 +176,13 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		if v := set[signal.AttributesFailing]; v.Number > 0 { // a drive's alarm follows its thresholds
 			set[signal.Alarm] = signal.Value{Number: 1, Available: true}
 		}
-		fell = append(fell, slices.ContainsFunc(decoded.Attributes, func(a reading.Attribute) bool { return a.State() == reading.Failing || a.State() == reading.FellBefore }))
+		fell = append(
+			fell,
+			slices.ContainsFunc(
+				decoded.Attributes,
+				func(a reading.Attribute) bool { return a.State() == reading.Failing || a.State() == reading.FellBefore },
+			),
+		)
 		known, ids = append(known, verdict.Moment{Seq: i + 1, At: at, Signals: signal.ValuesOf(set)}), append(ids, decoded.Identity)
 	}
 	walk := verdict.NewLife(known, nil).Walk()
@@ -218,7 +233,9 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 	for _, w := range ways {
 		head = append(head, w)
 	}
-	failing, sound := writer(append(head, "ahead: replace", "ahead: degrading")...), writer(append([]any{"lived on", "lives"}, head[3:]...)...)
+	failing, sound := writer(
+		append(head, "ahead: replace", "ahead: degrading")...), writer(
+		append([]any{"lived on", "lives"}, head[3:]...)...)
 	var scores [5]verdict.Score
 	for n, m := range modes {
 		var lives, seen int
@@ -260,7 +277,14 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 	all := writer("way to judge", "detected", "false alarms", "ahead, median")
 	for w, name := range ways {
 		s := &scores[w]
-		all.AppendRow(table.Row{name, fmt.Sprintf("%s of %d", share(s.Hits, s.Failed), s.Failed), fmt.Sprintf("%s of %d", share(s.FalseAlarms, s.Sound), s.Sound), ahead(*s)})
+		all.AppendRow(
+			table.Row{
+				name,
+				fmt.Sprintf("%s of %d", share(s.Hits, s.Failed), s.Failed),
+				fmt.Sprintf("%s of %d", share(s.FalseAlarms, s.Sound), s.Sound),
+				ahead(*s),
+			},
+		)
 	}
 	fmt.Println("\nAltogether")
 	fmt.Println(all.Render())
@@ -271,16 +295,31 @@ func tell(fates []fate, p *policy.Policy, seed uint64, took time.Duration) {
 		if a.Hits <= b.Hits || a.FalseAlarms > b.FalseAlarms {
 			how = "does not beat"
 		}
-		fmt.Printf("%q %s %q: %d and %d detected, %d and %d false alarms\n", ways[pair[0]], how, ways[pair[1]], a.Hits, b.Hits, a.FalseAlarms, b.FalseAlarms)
+		fmt.Printf(
+			"%q %s %q: %d and %d detected, %d and %d false alarms\n", ways[pair[0]], how, ways[pair[1]], a.Hits, b.Hits,
+			a.FalseAlarms, b.FalseAlarms,
+		)
 	}
 	replace, degrading := limits(fates)
-	fmt.Println("\nBeside a logistic regression fitted on the even lives, on the odd ones, at the same false alarms: the limit of what the signals tell")
+	fmt.Println(
+		"\nBeside a logistic regression fitted on the even lives, on the odd ones, at the same false alarms: the limit of what " +
+			"the signals tell",
+	)
 	bound := writer("word", "false alarms", "policy finds", "risk alone finds", "regression finds", "policy's share of it")
 	for _, x := range []struct {
 		word string
 		limit
 	}{{"replace", replace}, {"degrading or replace", degrading}} {
-		bound.AppendRow(table.Row{x.word, share(x.falseAlarms, x.sound), share(x.way, x.failed), share(x.risk, x.failed), share(x.found, x.failed), fmt.Sprintf("%.2f", x.share())})
+		bound.AppendRow(
+			table.Row{
+				x.word,
+				share(x.falseAlarms, x.sound),
+				share(x.way, x.failed),
+				share(x.risk, x.failed),
+				share(x.found, x.failed),
+				fmt.Sprintf("%.2f", x.share()),
+			},
+		)
 	}
 	fmt.Println(bound.Render())
 	byMode := writer("failed by", "replace: policy", "regression", "degrading or replace: policy", "regression")

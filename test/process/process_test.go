@@ -118,41 +118,96 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		code int
 		says []string
 	}{
-		"bays":                   {[]string{"bay", "list"}, 0, []string{"bay", "KVA07 7M4Q2", "X replace", "No answer, attempt 1. Check its power."}},
-		"drives":                 {[]string{"drive", "list"}, 0, []string{"KVA07 7M4S3", "BWN11 Q7E30", "OSS04 19Z4K", "| healthy    by Dov"}},
-		"drives by verdict":      {[]string{"drive", "list", "--grade", "degrading"}, 0, []string{"7M511", "/ degrading"}},
-		"drives by customer":     {[]string{"drive", "list", "Pellwick"}, 0, []string{"7M511"}},
-		"drives of a lot":        {[]string{"drive", "list", "--lot", "1"}, 0, []string{"7M4X2", "7M51K"}},
-		"drives of a kind":       {[]string{"drive", "list", "Brackwater", "--kind", "flash"}, 0, []string{"Q7E30", "C4502"}},
-		"a kind there is none":   {[]string{"drive", "list", "--kind", "paper"}, 2, []string{"medium"}},
-		"a drive":                {[]string{"drive", "show", "7M4Q2"}, 0, []string{"Korvan K4-2000", "7\u00a0200 per minute", "2 TB", "ticket 2231"}},
-		"its history":            {[]string{"drive", "history", "7M4Q2"}, 0, []string{"Pending sectors 0 to 1", "First reading here"}},
-		"its readings":           {[]string{"reading", "list", "7M4Q2"}, 0, []string{"reading", "39 °C"}},
-		"a reading":              {[]string{"reading", "show", "7M4Q2", "3"}, 0, []string{"reading 3,", "sectors reallocated", "family: spinning-1", "World Wide Name", "Interval of the curve"}},
-		"its bytes":              {[]string{"reading", "show", "7M4Q2", "--raw"}, 0, []string{"SMART data (ata/attributes), by SMART READ DATA in ATA PASS-THROUGH(16)", "lines the same"}},
-		"a new reading":          {[]string{"reading", "take", "bay-2"}, 0, []string{"the drive's own alarm: not raised"}},
-		"two readings":           {[]string{"reading", "compare", "7M4Q2", "1", "26"}, 0, []string{"then", "+6", "Not available:"}},
-		"a verdict":              {[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Take the drive out of use."}},
-		"an NVMe drive's facts":  {[]string{"reading", "show", "Q7E30"}, 0, []string{"Health log (nvme/log-02)", "Media and data integrity errors", "the host's doing", "not available: Get Log Page 0Dh"}},
-		"a SAS drive's facts":    {[]string{"reading", "show", "19Z4K"}, 0, []string{"Read error counters (scsi/log-03)", "not available: none is set", "Sectors replaced since it was made"}},
-		"signals, their sources": {[]string{"drive", "signals", "7M56F"}, 0, []string{"device statistics, page 1, Power-on Hours", "ata/log-04, byte 528", "Sources disagree: hours powered on", "SMART data, attribute 9 says", "Not available, a rotating drive has none: "}},
-		"a drive on two paths":   {[]string{"drive", "show", "19Z4K"}, 0, []string{"8, and by another path bay 9"}},
-		"hidden sectors, a lock": {[]string{"drive", "show", "6D41R"}, 0, []string{"2.1 GB behind a host protected area", "locked by a password"}},
+		"bays": {
+			[]string{"bay", "list"}, 0, []string{"bay", "KVA07 7M4Q2", "X replace", "No answer, attempt 1. Check its power."},
+		},
+		"drives": {
+			[]string{"drive", "list"}, 0, []string{"KVA07 7M4S3", "BWN11 Q7E30", "OSS04 19Z4K", "| healthy    by Dov"},
+		},
+		"drives by verdict":    {[]string{"drive", "list", "--grade", "degrading"}, 0, []string{"7M511", "/ degrading"}},
+		"drives by customer":   {[]string{"drive", "list", "Pellwick"}, 0, []string{"7M511"}},
+		"drives of a lot":      {[]string{"drive", "list", "--lot", "1"}, 0, []string{"7M4X2", "7M51K"}},
+		"drives of a kind":     {[]string{"drive", "list", "Brackwater", "--kind", "flash"}, 0, []string{"Q7E30", "C4502"}},
+		"a kind there is none": {[]string{"drive", "list", "--kind", "paper"}, 2, []string{"medium"}},
+		"a drive": {
+			[]string{"drive", "show", "7M4Q2"}, 0, []string{"Korvan K4-2000", "7\u00a0200 per minute", "2 TB", "ticket 2231"},
+		},
+		"its history":  {[]string{"drive", "history", "7M4Q2"}, 0, []string{"Pending sectors 0 to 1", "First reading here"}},
+		"its readings": {[]string{"reading", "list", "7M4Q2"}, 0, []string{"reading", "39 °C"}},
+		"a reading": {
+			[]string{"reading", "show", "7M4Q2", "3"},
+			0,
+			[]string{"reading 3,", "sectors reallocated", "family: spinning-1", "World Wide Name", "Interval of the curve"},
+		},
+		"its bytes": {
+			[]string{"reading", "show", "7M4Q2", "--raw"},
+			0,
+			[]string{"SMART data (ata/attributes), by SMART READ DATA in ATA PASS-THROUGH(16)", "lines the same"},
+		},
+		"a new reading": {[]string{"reading", "take", "bay-2"}, 0, []string{"the drive's own alarm: not raised"}},
+		"two readings":  {[]string{"reading", "compare", "7M4Q2", "1", "26"}, 0, []string{"then", "+6", "Not available:"}},
+		"a verdict": {
+			[]string{"verdict", "show", "7M4Q2"}, 0, []string{"X replace for everyday", "8 of 100 used", "Take the drive out of use."},
+		},
+		"an NVMe drive's facts": {
+			[]string{"reading", "show", "Q7E30"},
+			0,
+			[]string{"Health log (nvme/log-02)", "Media and data integrity errors", "the host's doing", "not available: Get Log Page 0Dh"},
+		},
+		"a SAS drive's facts": {
+			[]string{"reading", "show", "19Z4K"},
+			0,
+			[]string{"Read error counters (scsi/log-03)", "not available: none is set", "Sectors replaced since it was made"},
+		},
+		"signals, their sources": {
+			[]string{"drive", "signals", "7M56F"},
+			0,
+			[]string{
+				"device statistics, page 1, Power-on Hours", "ata/log-04, byte 528", "Sources disagree: hours powered on",
+				"SMART data, attribute 9 says", "Not available, a rotating drive has none: ",
+			},
+		},
+		"a drive on two paths": {[]string{"drive", "show", "19Z4K"}, 0, []string{"8, and by another path bay 9"}},
+		"hidden sectors, a lock": {
+			[]string{"drive", "show", "6D41R"}, 0, []string{"2.1 GB behind a host protected area", "locked by a password"},
+		},
 		"520-byte sectors":       {[]string{"drive", "show", "1A01D"}, 0, []string{"520-byte sectors, which computers do not take"}},
 		"a dialect with a guess": {[]string{"dialect", "explain", "7M4Q2"}, 0, []string{"family spinning-1", "a guess", "inferred"}},
-		"a clock found out":      {[]string{"dialect", "explain", "T5A07"}, 0, []string{"family unknown", "attribute 9 counts minutes: it grew by", "inferred over time"}},
-		"a drive without any":    {[]string{"dialect", "explain", "Q7E30"}, 0, []string{"holds no attributes"}},
-		"the past read anew":     {[]string{"record", "redecode"}, 0, []string{"0 say something else now"}},
-		"capture needs a drive":  {[]string{"record", "capture", "nosuch", "-o", "/nonexistent/x.json"}, 1, []string{"there is no drive nosuch on this machine", "no file written"}},
-		"a lot":                  {[]string{"lot", "show", "1"}, 0, []string{"lot 1  14 drives, for everyday", "X replace", "usable for", "times the median", "check its power"}},
-		"lots":                   {[]string{"lot", "list"}, 0, []string{"Quillfoot Print Room", "ended"}},
-		"a lot nobody opened":    {[]string{"lot", "show", "99"}, 3, []string{"there is no lot 99"}},
-		"who is here":            {[]string{"intake", "list", "--open"}, 0, []string{"7M4Q2", "no answer", "here"}},
-		"siblings":               {[]string{"drive", "siblings", "7M51K"}, 0, []string{"drives of this model here", "stands apart: ", "times the median"}},
-		"a statement":            {[]string{"statement", "7M511"}, 0, []string{"/ Degrading", "We count 3; our limit is 100.", "Its surface was not read.", "A copy exists, noted on", "Not signed"}},
-		"a statement on paper":   {[]string{"statement", "7M511", "--format", "pdf", "-o", "-"}, 0, []string{"%PDF-"}},
-		"a label nobody makes":   {[]string{"label", "7M511", "--stock", "1x1", "-o", "-"}, 2, []string{"stock"}},
-		"is it the file system":  {[]string{"volume", "look", "7M4R9"}, 0, []string{"ext4 “seed lists” on partition 1", "it notes 3 errors of its own", "no node that a checker could open"}},
+		"a clock found out": {
+			[]string{"dialect", "explain", "T5A07"},
+			0,
+			[]string{"family unknown", "attribute 9 counts minutes: it grew by", "inferred over time"},
+		},
+		"a drive without any": {[]string{"dialect", "explain", "Q7E30"}, 0, []string{"holds no attributes"}},
+		"the past read anew":  {[]string{"record", "redecode"}, 0, []string{"0 say something else now"}},
+		"capture needs a drive": {
+			[]string{"record", "capture", "nosuch", "-o", "/nonexistent/x.json"},
+			1,
+			[]string{"there is no drive nosuch on this machine", "no file written"},
+		},
+		"a lot": {
+			[]string{"lot", "show", "1"},
+			0,
+			[]string{"lot 1  14 drives, for everyday", "X replace", "usable for", "times the median", "check its power"},
+		},
+		"lots":                {[]string{"lot", "list"}, 0, []string{"Quillfoot Print Room", "ended"}},
+		"a lot nobody opened": {[]string{"lot", "show", "99"}, 3, []string{"there is no lot 99"}},
+		"who is here":         {[]string{"intake", "list", "--open"}, 0, []string{"7M4Q2", "no answer", "here"}},
+		"siblings": {
+			[]string{"drive", "siblings", "7M51K"}, 0, []string{"drives of this model here", "stands apart: ", "times the median"},
+		},
+		"a statement": {
+			[]string{"statement", "7M511"},
+			0,
+			[]string{"/ Degrading", "We count 3; our limit is 100.", "Its surface was not read.", "A copy exists, noted on", "Not signed"},
+		},
+		"a statement on paper": {[]string{"statement", "7M511", "--format", "pdf", "-o", "-"}, 0, []string{"%PDF-"}},
+		"a label nobody makes": {[]string{"label", "7M511", "--stock", "1x1", "-o", "-"}, 2, []string{"stock"}},
+		"is it the file system": {
+			[]string{"volume", "look", "7M4R9"},
+			0,
+			[]string{"ext4 “seed lists” on partition 1", "it notes 3 errors of its own", "no node that a checker could open"},
+		},
 		"data at risk is not":    {[]string{"volume", "look", "3T8H6"}, 4, []string{"wanted and not copied"}},
 		"a drive that was gone":  {[]string{"handover", "7M55B", "--goes", "returned"}, 4, []string{"ended on"}},
 		"goes where":             {[]string{"handover", "7M4Q2", "--goes", "away"}, 2, nil},
@@ -249,7 +304,9 @@ func TestAllRunsAreFollowedUntilNoneIsLeft(t *testing.T) {
 	}
 	out, _, code := d.run("run", "follow")
 	assert.Zero(t, code)
-	for _, line := range []string{"run 1  KVA07 7M4R9, bay 2: short self-test\n", "run 1  KVA07 7M4R9, bay 2: passed\n", "run 2  KVA07 7M511, bay 5: passed\n"} {
+	for _, line := range []string{
+		"run 1  KVA07 7M4R9, bay 2: short self-test\n", "run 1  KVA07 7M4R9, bay 2: passed\n", "run 2  KVA07 7M511, bay 5: passed\n",
+	} {
 		assert.Contains(t, out, line)
 	}
 	out, _, code = d.run("run", "follow")
@@ -351,8 +408,13 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 	carried, wrong, code := d.run("record", "export", "Q7J9C", "-o", "-")
 	require.Zero(t, code, wrong)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "pellwick.json"), []byte(carried), 0o600))
-	notHere := regexp.MustCompile(`^hylostat (serve|demo|record capture|person add)\b`) // another service, this machine's own drives, a password
-	asThingsStand := regexp.MustCompile(`\b(114|intake move|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|verdict sign 7M4R9|volume show|person remove)\b`)
+	notHere := regexp.MustCompile(
+		`^hylostat (serve|demo|record capture|person add)\b`,
+	) // another service, this machine's own drives, a password
+	asThingsStand := regexp.MustCompile(
+		`\b(114|intake move|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|` +
+			`verdict sign 7M4R9|volume show|person remove)\b`,
+	)
 	tried := 0
 	for _, line := range examples(cli.New(cli.Starters{})) {
 		if notHere.MatchString(line) {

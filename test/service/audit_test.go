@@ -33,7 +33,8 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	}
 	s.until("the drives answer", func() bool {
 		bays, err := lead.Bays(ctx)
-		return err == nil && len(bays) == 17 && !slices.ContainsFunc(bays, func(b contract.Bay) bool { return b.Connection == "answering" && b.Drive == nil })
+		return err == nil && len(bays) == 17 &&
+			!slices.ContainsFunc(bays, func(b contract.Bay) bool { return b.Connection == "answering" && b.Drive == nil })
 	})
 	text, err := lead.Policy(ctx)
 	require.NoError(t, err)
@@ -78,18 +79,47 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	do("addPerson", "POST", "/people", `{"name": "Dov", "role": "desk", "token": true}`, "Dov is desk", "role of Dov:  > desk")
 	do("attemptBay", "POST", "/bays/bay-4/attempt", "", "Bay 4: there is a drive, says Maud")
 	do("vacateBay", "POST", "/bays/bay-4/vacate", "", "Bay 4: there is no drive, says Maud")
-	do("setBay", "PATCH", "/bays/bay-14", `{"label": "RAID shelf", "hidden": true, `+by+`}`, "Bay 14: set by Maud", "label:  > RAID shelf", "hidden: no > yes")
+	do(
+		"setBay",
+		"PATCH",
+		"/bays/bay-14",
+		`{"label": "RAID shelf", "hidden": true, `+by+`}`,
+		"Bay 14: set by Maud",
+		"label:  > RAID shelf",
+		"hidden: no > yes",
+	)
 	do("arrangeBays", "PUT", "/bay-order", `{"bays": ["bay-3", "bay-2"], `+by+`}`, "Bays arranged by Maud, bay 3 first")
-	do("takeIn", "POST", "/intakes", `{"bay": "bay-2", "wanted": true, "duty": "everyday", "release": {"scope": "mend", "owner": "Orla Fenn, by phone"}, `+by+`}`, "Bay 2: intake", "data wanted:  > yes", "released for:  > mend")
+	do(
+		"takeIn",
+		"POST",
+		"/intakes",
+		`{"bay": "bay-2", "wanted": true, "duty": "everyday", "release": {"scope": "mend", "owner": "Orla Fenn, by phone"}, `+by+`}`,
+		"Bay 2: intake",
+		"data wanted:  > yes",
+		"released for:  > mend",
+	)
 	do("recordCopy", "POST", "/bays/bay-2/copy", `{`+by+`}`, "Bay 2: data copied, says Maud", "copied: no > yes")
-	do("recordRelease", "PUT", "/drives/7M4R9/release", `{"scope": "overwrite", "owner": "Orla Fenn, by letter", `+by+`}`, "released for overwrite", "released for: mend > overwrite")
+	do(
+		"recordRelease",
+		"PUT",
+		"/drives/7M4R9/release",
+		`{"scope": "overwrite", "owner": "Orla Fenn, by letter", `+by+`}`,
+		"released for overwrite",
+		"released for: mend > overwrite",
+	)
 	do("changeDrive", "PATCH", "/drives/7M4R9", `{"duty": "archive", `+by+`}`, "meant for archive", "duty: everyday > archive")
 	do("takeReading", "POST", "/drives/7M4R9/readings", `{`+by+`}`, "KVA077M4R9: a reading, ordered")
 	do("lookAtVolumes", "POST", "/drives/7M4R9/volumes", `{`+by+`}`, "a look at its file systems, ordered")
 	do("importRecord", "POST", "/records", string(file), "all of it was known")
 	do("redecode", "POST", "/redecode", "", "All readings decoded anew")
 	var run contract.Run
-	require.NoError(t, json.Unmarshal([]byte(do("startCheck", "POST", "/drives/7M4R9/checks", `{"kind": "whole", `+by+`}`, "Bay 2: whole sweep, run ")), &run))
+	require.NoError(
+		t,
+		json.Unmarshal(
+			[]byte(do("startCheck", "POST", "/drives/7M4R9/checks", `{"kind": "whole", `+by+`}`, "Bay 2: whole sweep, run ")),
+			&run,
+		),
+	)
 	assert.Equal(t, "Maud", run.By)
 	at := fmt.Sprintf("/runs/%d/", run.Id)
 	s.until("the sweep goes on", func() bool {
@@ -100,7 +130,21 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	do("resumeRun", "POST", at+"resume", `{`+by+`}`, "resumed")
 	do("stopRun", "POST", at+"stop", `{`+by+`}`, "stopped")
 	s.until("it is stopped", func() bool { r, err := lead.Run(ctx, run.Id); return err == nil && r.State == "done" })
-	require.NoError(t, json.Unmarshal([]byte(do("startRework", "POST", "/drives/7M4R9/reworks", `{"kind": "overwrite", "ending": "A077M4R9", `+by+`}`, "Bay 2: overwrite, run ")), &run))
+	require.NoError(
+		t,
+		json.Unmarshal(
+			[]byte(
+				do(
+					"startRework",
+					"POST",
+					"/drives/7M4R9/reworks",
+					`{"kind": "overwrite", "ending": "A077M4R9", `+by+`}`,
+					"Bay 2: overwrite, run ",
+				),
+			),
+			&run,
+		),
+	)
 	_, err = lead.StopRun(ctx, run.Id, "Maud")
 	require.NoError(t, err)
 	do("withdrawRelease", "DELETE", "/drives/7M4R9/release?by=Nobody", "", "release taken back by Maud", "released for: overwrite > ")
@@ -108,13 +152,27 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	body, _ := json.Marshal(map[string]string{"text": text.Text, "note": "as it was", "by": "Nobody"})
 	do("publishPolicy", "PUT", "/policy", string(body), "published by Maud", fmt.Sprintf("policy: %d > %d", text.Version, text.Version+1))
 	do("setOutcome", "PUT", "/drives/7M4Q2/outcome", `{"failed": true, "at": "2026-01-05T00:00:00Z", `+by+`}`, "noted by Maud")
-	do("signVerdict", "POST", "/drives/7M511/verdict/sign-off", `{"grade": "replace", "reason": "it clicked", `+by+`}`, "overruled with replace by Maud", "grade: degrading > replace")
+	do(
+		"signVerdict",
+		"POST",
+		"/drives/7M511/verdict/sign-off",
+		`{"grade": "replace", "reason": "it clicked", `+by+`}`,
+		"overruled with replace by Maud",
+		"grade: degrading > replace",
+	)
 	do("signTogether", "POST", "/verdicts/sign-off", `{`+by+`}`, "healthy, signed by Maud", "signed:  > healthy")
 	var lot contract.Lot
 	require.NoError(t, json.Unmarshal([]byte(do("openLot", "POST", "/lots", `{`+by+`}`, "Lot 2 opened")), &lot))
 	do("endLot", "POST", fmt.Sprintf("/lots/%d/end", lot.Id), `{`+by+`}`, "Lot 2 ended")
 	do("moveIntake", "POST", "/intakes/4/move", `{"bay": "bay-11", `+by+`}`, "intake 4 is tried here", "bay:  > bay-11")
-	do("handOver", "POST", fmt.Sprintf("/intakes/%d/handover", shelved.Id), `{"goes": "returned", `+by+`}`, "returned by Maud, data untouched", "handed over:  > returned")
+	do(
+		"handOver",
+		"POST",
+		fmt.Sprintf("/intakes/%d/handover", shelved.Id),
+		`{"goes": "returned", `+by+`}`,
+		"returned by Maud, data untouched",
+		"handed over:  > returned",
+	)
 	do("eraseCustomer", "POST", "/customers/erase", `{"customer": "Ferry Road puppet theatre", `+by+`}`, "A customer was erased")
 	do("removePerson", "DELETE", "/people/Dov", "", "Dov works here no more", "role of Dov: desk > ")
 

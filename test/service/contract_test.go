@@ -79,7 +79,8 @@ func newContractual() (*contractual, error) {
 	document.Servers = openapi3.Servers{{URL: api.Base}}
 	nothingElse := openapi3.AdditionalProperties{Has: new(false)}
 	for _, s := range document.Components.Schemas {
-		if v := s.Value; v.Type.Is("object") && len(v.Properties) > 0 && v.AdditionalProperties.Has == nil && v.AdditionalProperties.Schema == nil {
+		if v := s.Value; v.Type.Is("object") && len(v.Properties) > 0 && v.AdditionalProperties.Has == nil &&
+			v.AdditionalProperties.Schema == nil {
 			v.AdditionalProperties = nothingElse
 		}
 	}
@@ -87,16 +88,25 @@ func newContractual() (*contractual, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, kind := range []string{"application/pdf", "application/zip", "application/vnd.hylostat.record", "image/png", "image/svg+xml", "text/html", "text/csv"} {
+	for _, kind := range []string{
+		"application/pdf", "application/zip", "application/vnd.hylostat.record", "image/png", "image/svg+xml", "text/html", "text/csv",
+	} {
 		openapi3filter.RegisterBodyDecoder(kind, openapi3filter.FileBodyDecoder)
 	}
-	return &contractual{document: document, router: router, carrier: http.DefaultTransport, broken: map[string]error{}, met: map[string]bool{}}, nil
+	return &contractual{
+		document: document,
+		router:   router,
+		carrier:  http.DefaultTransport,
+		broken:   map[string]error{},
+		met:      map[string]bool{},
+	}, nil
 }
 
 // RoundTrip carries a request and looks at its answer on the way back.
 func (h *contractual) RoundTrip(r *http.Request) (*http.Response, error) {
 	answer, err := h.carrier.RoundTrip(r)
-	if err != nil || !strings.HasPrefix(r.URL.Path, api.Base+"/") || answer.Header.Get("Content-Encoding") != "" || strings.HasPrefix(answer.Header.Get("Content-Type"), "text/event-stream") {
+	if err != nil || !strings.HasPrefix(r.URL.Path, api.Base+"/") || answer.Header.Get("Content-Encoding") != "" ||
+		strings.HasPrefix(answer.Header.Get("Content-Type"), "text/event-stream") {
 		return answer, err
 	}
 	here := r.Clone(r.Context())
@@ -206,7 +216,9 @@ func formats(item *openapi3.PathItem) []string {
 // made is a value that the contract allows, or almost: one of every seven is of another kind, too long, or a number out of range.
 func made(r *rand.Rand, s *openapi3.Schema, depth int) any {
 	if r.IntN(7) == 0 {
-		return [...]any{nil, "", -1, 1 << 62, 1.5, true, "\x00\u202e\n", strings.Repeat("ü", 500), []any{}, map[string]any{"x": 1}}[r.IntN(10)]
+		return [...]any{
+			nil, "", -1, 1 << 62, 1.5, true, "\x00\u202e\n", strings.Repeat("ü", 500), []any{}, map[string]any{"x": 1},
+		}[r.IntN(10)]
 	}
 	switch {
 	case len(s.Enum) > 0:
@@ -230,14 +242,32 @@ func made(r *rand.Rand, s *openapi3.Schema, depth int) any {
 		}
 		return out
 	}
-	return [...]any{"Dov", "2231", "Quillet Ferry office", "KVA077M4Q2", "7M4Q2", "version: 1", "2026-11-02T10:00:00Z", "ʻOkina 漢字", "%s<b>'\"", "replace"}[r.IntN(10)]
+	return [...]any{
+		"Dov", "2231", "Quillet Ferry office", "KVA077M4Q2", "7M4Q2", "version: 1", "2026-11-02T10:00:00Z", "ʻOkina 漢字", "%s<b>'\"",
+		"replace",
+	}[r.IntN(10)]
 }
 
 func TestNoRequestBreaksTheService(t *testing.T) {
 	s := open(t)
 	s.answering(2)
 	r := rand.New(rand.NewPCG(5, 10))
-	names := []string{"KVA077M4Q2", "7M4R9", "bay-6", "Q7E30", "19Z4K", "nobody", "%00", "..%2f..", "1", "0", "-1", "9223372036854775808", "latest", "é"}
+	names := []string{
+		"KVA077M4Q2",
+		"7M4R9",
+		"bay-6",
+		"Q7E30",
+		"19Z4K",
+		"nobody",
+		"%00",
+		"..%2f..",
+		"1",
+		"0",
+		"-1",
+		"9223372036854775808",
+		"latest",
+		"é",
+	}
 	paths := slices.Sorted(maps.Keys(held.document.Paths.Map()))
 	for range 12 {
 		for _, path := range paths {

@@ -21,7 +21,16 @@ func TestALotFromTheDesk(t *testing.T) {
 	specs := make([]sim.Spec, 8)
 	s, ctx := serve(t, t.TempDir(), specs...), t.Context()
 	ticket, customer, expected := "2240", "Quillet Ferry office", 8
-	l, err := s.OpenLot(ctx, contract.LotRequest{By: "Dov", Ticket: &ticket, Customer: &customer, Expected: &expected, Check: new(contract.PlannedCheck("quick"))})
+	l, err := s.OpenLot(
+		ctx,
+		contract.LotRequest{
+			By:       "Dov",
+			Ticket:   &ticket,
+			Customer: &customer,
+			Expected: &expected,
+			Check:    new(contract.PlannedCheck("quick")),
+		},
+	)
 	require.NoError(t, err)
 	_, err = s.OpenLot(ctx, contract.LotRequest{By: "Dov"})
 	assert.Equal(t, 409, status(t, err), "a bay asks nobody, so one lot is open at a time")
@@ -80,11 +89,11 @@ func TestALotFromTheDesk(t *testing.T) {
 		assert.Equal(t, strings.Join(d.Apart, "; "), row["apart from siblings"])
 	}
 	sheet := contract.Stock("a4-24")
-	for _, print := range []func() ([]byte, error){
+	for _, paper := range []func() ([]byte, error){
 		func() ([]byte, error) { return s.LotSummary(ctx, l.Id, "pdf") },
 		func() ([]byte, error) { return s.LotLabels(ctx, l.Id, contract.PrintLabelsParams{Stock: &sheet}) },
 	} {
-		page, err := print()
+		page, err := paper()
 		require.NoError(t, err)
 		assert.Equal(t, "%PDF-", string(page[:5]))
 	}

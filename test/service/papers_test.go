@@ -38,7 +38,9 @@ func TestPapersSayWhatTheAPISays(t *testing.T) {
 	assert.Equal(t, v.Grade, p.Grade)
 	for i, f := range v.Findings {
 		require.NotNil(t, f.Margin)
-		assert.Contains(t, p.Why[i], fmt.Sprintf("We count %s; our limit is %s.", wording.Number(f.Margin.Used), wording.Number(f.Margin.Of)))
+		assert.Contains(
+			t, p.Why[i], fmt.Sprintf("We count %s; our limit is %s.", wording.Number(f.Margin.Used), wording.Number(f.Margin.Of)),
+		)
 		assert.Equal(t, v.Reading, f.Reading)
 		for _, r := range f.Rests {
 			page, err := s.Reading(ctx, "7M511", fmt.Sprint(f.Reading), true)

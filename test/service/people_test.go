@@ -106,7 +106,17 @@ func TestAShopWithPeopleLetsEachDoWhatTheirRoleMay(t *testing.T) {
 	for _, a := range all {
 		who = append(who, a.By+": "+a.Text.Words)
 	}
-	assert.Equal(t, []string{"Maud: KVA077M511: undecided overruled with degrading by Maud", "Dov: Bay 1: intake 1 opened", "Maud: Dov is desk", "Maud: Imre is technician", "Maud: Maud is lead"}, who)
+	assert.Equal(
+		t,
+		[]string{
+			"Maud: KVA077M511: undecided overruled with degrading by Maud",
+			"Dov: Bay 1: intake 1 opened",
+			"Maud: Dov is desk",
+			"Maud: Imre is technician",
+			"Maud: Maud is lead",
+		},
+		who,
+	)
 }
 
 func TestSigningInAtTheConsole(t *testing.T) {
@@ -114,7 +124,12 @@ func TestSigningInAtTheConsole(t *testing.T) {
 	s.as(s.Client, "Maud", contract.Lead, "kelp and gravel")
 	code, body := s.raw("POST", "/api/v1/session", `{"name":"Maud","password":"kelp"}`)
 	assert.Equal(t, http.StatusUnauthorized, code, body)
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.address+"/api/v1/session", strings.NewReader(`{"name":"Maud","password":"kelp and gravel"}`))
+	request, err := http.NewRequestWithContext(
+		t.Context(),
+		http.MethodPost,
+		s.address+"/api/v1/session",
+		strings.NewReader(`{"name":"Maud","password":"kelp and gravel"}`),
+	)
 	require.NoError(t, err)
 	request.Header.Set("Content-Type", "application/json")
 	answer, err := http.DefaultClient.Do(request)

@@ -30,7 +30,19 @@ func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
 	require.Equal(t, contract.GradeDegrading, v.Grade)
 	require.NotEmpty(t, v.Findings[0].Rests)
 	rest := v.Findings[0].Rests[0]
-	assert.Equal(t, contract.Rest{Signal: "reallocated", Words: "reallocated sectors: 3", Value: 3, Source: "SMART data, attribute 5", Page: rest.Page, Offset: rest.Offset, Length: rest.Length}, rest)
+	assert.Equal(
+		t,
+		contract.Rest{
+			Signal: "reallocated",
+			Words:  "reallocated sectors: 3",
+			Value:  3,
+			Source: "SMART data, attribute 5",
+			Page:   rest.Page,
+			Offset: rest.Offset,
+			Length: rest.Length,
+		},
+		rest,
+	)
 	assert.Equal(t, "ata/attributes", *rest.Page)
 
 	p, err := s.Policy(ctx)
@@ -52,7 +64,10 @@ func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, trials.Failed)
 	assert.Empty(t, trials.Without)
-	draft := strings.Replace(p.Text, "effect: degrading\n    says: \"{reallocated reallocated sectors}{steady}\"", "effect: replace\n    says: \"{reallocated reallocated sectors}{steady}\"", 1)
+	draft := strings.Replace(
+		p.Text, "effect: degrading\n    says: \"{reallocated reallocated sectors}{steady}\"",
+		"effect: replace\n    says: \"{reallocated reallocated sectors}{steady}\"", 1,
+	)
 	require.NotEqual(t, p.Text, draft)
 
 	day := time.Now().Add(-48 * time.Hour)

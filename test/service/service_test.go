@@ -269,12 +269,16 @@ func TestRequestsThatAreNotUnderstoodAreSaidToBe(t *testing.T) {
 		status             int
 		says               string
 	}{
-		"no JSON":              {"POST", "/api/v1/intakes", "{bay: 1", nil, 400, "the body"},
-		"a wrong type":         {"POST", "/api/v1/intakes", `{"bay": "one", "by": "Dov"}`, nil, 400, "bay"},
-		"a missing name":       {"POST", "/api/v1/intakes", `{"bay": "bay-1"}`, nil, 400, "by"},
-		"a field nobody knows": {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "quick", "by": "Dov", "force": true}`, nil, 400, "force"},
-		"a kind nobody knows":  {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "deep", "by": "Dov"}`, nil, 400, "kind"},
-		"a body too large":     {"POST", "/api/v1/intakes", `{"bay": "bay-1", "by": "` + strings.Repeat("x", 300_000) + `"}`, nil, 413, "larger than"},
+		"no JSON":        {"POST", "/api/v1/intakes", "{bay: 1", nil, 400, "the body"},
+		"a wrong type":   {"POST", "/api/v1/intakes", `{"bay": "one", "by": "Dov"}`, nil, 400, "bay"},
+		"a missing name": {"POST", "/api/v1/intakes", `{"bay": "bay-1"}`, nil, 400, "by"},
+		"a field nobody knows": {
+			"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "quick", "by": "Dov", "force": true}`, nil, 400, "force",
+		},
+		"a kind nobody knows": {"POST", "/api/v1/drives/KVA0000007/checks", `{"kind": "deep", "by": "Dov"}`, nil, 400, "kind"},
+		"a body too large": {
+			"POST", "/api/v1/intakes", `{"bay": "bay-1", "by": "` + strings.Repeat("x", 300_000) + `"}`, nil, 413, "larger than",
+		},
 		"no bay at all":        {"GET", "/api/v1/bays/bay-3xyz", "", nil, 400, "bay-3xyz"},
 		"a bay of no bench":    {"GET", "/api/v1/bays/field%2F3", "", nil, 404, "there is no bay field/3"},
 		"an unknown bay":       {"GET", "/api/v1/bays/bay-77", "", nil, 404, "there is no bay 77"},
@@ -286,8 +290,13 @@ func TestRequestsThatAreNotUnderstoodAreSaidToBe(t *testing.T) {
 		"an unknown path":      {"GET", "/api/v1/nothing", "", nil, 404, "no such path"},
 		"a wrong method":       {"DELETE", "/api/v1/bays", "", nil, 405, "DELETE"},
 		"another host":         {"GET", "/api/v1/bays", "", []string{"Host", "elsewhere.example"}, 421, "elsewhere.example"},
-		"a page elsewhere":     {"POST", "/api/v1/bays/1/attempt", "", []string{"Sec-Fetch-Site", "cross-site", "Origin", "https://elsewhere.example"}, 403, "elsewhere.example"},
-		"a bad event number":   {"GET", "/api/v1/events", "", []string{"Last-Event-ID", "x"}, 400, "Last-Event-ID"},
+		"a page elsewhere": {
+			"POST", "/api/v1/bays/1/attempt", "",
+			[]string{"Sec-Fetch-Site", "cross-site", "Origin", "https://elsewhere.example"},
+			403,
+			"elsewhere.example",
+		},
+		"a bad event number": {"GET", "/api/v1/events", "", []string{"Last-Event-ID", "x"}, 400, "Last-Event-ID"},
 	} {
 		status, body := s.raw(row.method, row.path, row.body, row.head...)
 		assert.Equal(t, row.status, status, "%s: %s", name, body)
@@ -411,7 +420,10 @@ func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
 		}
 		for _, sheet := range latest.Sheets {
 			for _, f := range sheet.Facts {
-				assert.True(t, f.Value != nil || f.Reason != nil && *f.Reason != "", "%s, %s: a value, or the reason why there is none", sheet.Page, f.Name)
+				assert.True(
+					t, f.Value != nil || f.Reason != nil && *f.Reason != "", "%s, %s: a value, or the reason why there is none",
+					sheet.Page, f.Name,
+				)
 				assert.LessOrEqual(t, f.Offset+f.Length, bytes[sheet.Page], "%s, %s lies in its page", sheet.Page, f.Name)
 			}
 		}

@@ -24,7 +24,13 @@ func read(t *testing.T, spec sim.Spec, at time.Time) (model, serial string, one 
 	t.Helper()
 	pages, key, err := demo.NewReader().Read(t.Context(), spec, at)
 	require.NoError(t, err)
-	return key.Model, key.Serial, record.Reading{ID: fmt.Sprintf("%s-%d", key.Serial, at.Unix()), At: at, TookMs: 40, Tool: "another bench", Pages: record.FromPages(pages)}
+	return key.Model, key.Serial, record.Reading{
+		ID:     fmt.Sprintf("%s-%d", key.Serial, at.Unix()),
+		At:     at,
+		TookMs: 40,
+		Tool:   "another bench",
+		Pages:  record.FromPages(pages),
+	}
 }
 
 // Two drives come with the record of another bench: away for eight months, then read on two days. One has lost a sector more on the

@@ -55,15 +55,22 @@ func boot(t *testing.T) *machine {
 	drive := func(id string, size int64) string {
 		return fmt.Sprintf("if=none,id=%s,format=raw,cache=unsafe,file=%s", id, disk(t, dir, id, size))
 	}
-	return start(t, dir,
-		"-device", "ahci,id=ahci", "-drive", drive("sata", 64*megabyte), "-device", "ide-hd,drive=sata,bus=ahci.0,rotation_rate=7200,model="+sataModel+",serial="+sataSerial,
-		"-drive", drive("nvme", 32*megabyte), "-device", "nvme,id=heron,serial=HYNV0001", "-device", "nvme-ns,drive=nvme,bus=heron,nsid=1,eui64="+nvmeEUI+",uuid="+nvmeUUID,
-		"-drive", drive("virtual", 24*megabyte), "-device", "virtio-blk-pci,drive=virtual,serial=HYVD0001",
-		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi", 48*megabyte), "-device", "scsi-hd,drive=scsi,bus=scsi.0,serial=HYSC0001,vendor=OSPRIL,product=VMSAS",
-		"-blockdev", "driver=raw,node-name=dual,file.driver=file,file.locking=off,file.filename="+disk(t, dir, "dual", 40*megabyte),
-		"-device", "scsi-hd,id=patha,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
-		"-device", "scsi-hd,id=pathb,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
-		"-device", "qemu-xhci,id=xhci", "-blockdev", "driver=raw,node-name=usb,file.driver=file,file.filename="+disk(t, dir, "usb", 16*megabyte), "-device", "usb-storage,id=stick,bus=xhci.0,port=1,drive=usb,serial=HYUS0001")
+	return start(
+		t, dir, "-device", "ahci,id=ahci", "-drive", drive("sata", 64*megabyte), "-device",
+		"ide-hd,drive=sata,bus=ahci.0,rotation_rate=7200,model="+sataModel+",serial="+sataSerial, "-drive",
+		drive("nvme", 32*megabyte), "-device", "nvme,id=heron,serial=HYNV0001", "-device",
+		"nvme-ns,drive=nvme,bus=heron,nsid=1,eui64="+nvmeEUI+",uuid="+nvmeUUID, "-drive", drive("virtual", 24*megabyte),
+		"-device", "virtio-blk-pci,drive=virtual,serial=HYVD0001", "-device", "virtio-scsi-pci,id=scsi", "-drive",
+		drive("scsi", 48*megabyte), "-device", "scsi-hd,drive=scsi,bus=scsi.0,serial=HYSC0001,vendor=OSPRIL,product=VMSAS",
+		"-blockdev",
+		"driver=raw,node-name=dual,file.driver=file,file.locking=off,file.filename="+disk(t, dir, "dual", 40*megabyte), "-device",
+		"scsi-hd,id=patha,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
+		"-device",
+		"scsi-hd,id=pathb,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
+		"-device", "qemu-xhci,id=xhci", "-blockdev",
+		"driver=raw,node-name=usb,file.driver=file,file.filename="+disk(t, dir, "usb", 16*megabyte), "-device",
+		"usb-storage,id=stick,bus=xhci.0,port=1,drive=usb,serial=HYUS0001",
+	)
 }
 
 // start boots the machine with these devices and waits for its shell.
@@ -74,9 +81,28 @@ func start(t *testing.T, dir string, devices ...string) *machine {
 	m := &machine{t: t, log: filepath.Join(dir, "kernel.log")}
 	shell, monitor := filepath.Join(dir, "shell"), filepath.Join(dir, "monitor")
 	cmd := exec.CommandContext(t.Context(), "qemu-system-x86_64", append([]string{
-		"-accel", "tcg,thread=multi", "-smp", "2", "-m", "512", "-display", "none", "-no-reboot", "-nodefaults",
-		"-kernel", filepath.Join(built, "vmlinuz"), "-initrd", filepath.Join(built, "initramfs.gz"), "-append", "console=ttyS0 panic=-1 loglevel=6",
-		"-serial", "file:" + m.log, "-serial", "unix:" + shell + ",server=on,wait=on", "-monitor", "unix:" + monitor + ",server=on,wait=off",
+		"-accel",
+		"tcg,thread=multi",
+		"-smp",
+		"2",
+		"-m",
+		"512",
+		"-display",
+		"none",
+		"-no-reboot",
+		"-nodefaults",
+		"-kernel",
+		filepath.Join(built, "vmlinuz"),
+		"-initrd",
+		filepath.Join(built, "initramfs.gz"),
+		"-append",
+		"console=ttyS0 panic=-1 loglevel=6",
+		"-serial",
+		"file:" + m.log,
+		"-serial",
+		"unix:" + shell + ",server=on,wait=on",
+		"-monitor",
+		"unix:" + monitor + ",server=on,wait=off",
 	}, devices...)...)
 	cmd.Stderr = os.Stderr
 	cmd.Cancel = func() error { return cmd.Process.Kill() }

@@ -30,7 +30,10 @@ func healing(t *testing.T, dir, name string, sector int64, heals bool) string {
 	}
 	config := filepath.Join(dir, name+".conf")
 	require.NoError(t, os.WriteFile(config, []byte(rules), 0o600))
-	return fmt.Sprintf("driver=raw,node-name=%s,file.driver=blkdebug,file.config=%s,file.image.driver=file,file.image.filename=%s", name, config, disk(t, dir, name, 64*megabyte))
+	return fmt.Sprintf(
+		"driver=raw,node-name=%s,file.driver=blkdebug,file.config=%s,file.image.driver=file,file.image.filename=%s", name, config,
+		disk(t, dir, name, 64*megabyte),
+	)
 }
 
 // sound makes an image that does as it is told.
@@ -43,14 +46,17 @@ func sound(t *testing.T, dir, name string) string {
 func TestReworkOnARealKernel(t *testing.T) {
 	dir := t.TempDir()
 	const bad = 70_001
-	m := start(t, dir,
-		"-device", "virtio-scsi-pci,id=scsi",
-		"-blockdev", healing(t, dir, "heals", bad, true), "-device", "scsi-hd,drive=heals,bus=scsi.0,serial=HYRWHEALS1,vendor=OSPRIL,product=REWORK",
-		"-blockdev", healing(t, dir, "stays", bad, false), "-device", "scsi-hd,drive=stays,bus=scsi.0,serial=HYRWSTAYS1,vendor=OSPRIL,product=REWORK",
-		"-blockdev", sound(t, dir, "sound"), "-device", "scsi-hd,id=leaves,drive=sound,bus=scsi.0,serial=HYRWSOUND1,vendor=OSPRIL,product=REWORK",
-		"-device", "ahci,id=ahci", "-blockdev", healing(t, dir, "sata", bad, true), "-device", "ide-hd,drive=sata,bus=ahci.0,model=KORVAN REWORK,serial=HYRWSATA01",
-		"-blockdev", sound(t, dir, "used"), "-device", "scsi-hd,drive=used,bus=scsi.0,serial=HYRWUSED01,vendor=OSPRIL,product=USED",
-		"-blockdev", sound(t, dir, "nvme"), "-device", "nvme,drive=nvme,serial=HYRWNVME01")
+	m := start(
+		t, dir, "-device", "virtio-scsi-pci,id=scsi", "-blockdev", healing(t, dir, "heals", bad, true), "-device",
+		"scsi-hd,drive=heals,bus=scsi.0,serial=HYRWHEALS1,vendor=OSPRIL,product=REWORK", "-blockdev",
+		healing(t, dir, "stays", bad, false), "-device",
+		"scsi-hd,drive=stays,bus=scsi.0,serial=HYRWSTAYS1,vendor=OSPRIL,product=REWORK", "-blockdev", sound(t, dir, "sound"),
+		"-device", "scsi-hd,id=leaves,drive=sound,bus=scsi.0,serial=HYRWSOUND1,vendor=OSPRIL,product=REWORK", "-device",
+		"ahci,id=ahci", "-blockdev", healing(t, dir, "sata", bad, true), "-device",
+		"ide-hd,drive=sata,bus=ahci.0,model=KORVAN REWORK,serial=HYRWSATA01", "-blockdev", sound(t, dir, "used"), "-device",
+		"scsi-hd,drive=used,bus=scsi.0,serial=HYRWUSED01,vendor=OSPRIL,product=USED", "-blockdev", sound(t, dir, "nvme"),
+		"-device", "nvme,drive=nvme,serial=HYRWNVME01",
+	)
 	serve := "hylostat serve --data /data --allow-rework --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1"
 	m.sh(serve)
 	defer func() {
@@ -219,7 +225,8 @@ func TestReworkOnARealKernel(t *testing.T) {
 			out, code := m.sh("hylostat --json bay list")
 			var all []contract.Bay
 			return code == 0 && json.Unmarshal([]byte(out), &all) == nil && slices.ContainsFunc(all, func(b contract.Bay) bool {
-				return b.Drive != nil && b.Drive.Serial == "HYRWNVME01" && b.Connection == contract.BayConnectionAnswering && b.Since.Unix() >= began
+				return b.Drive != nil && b.Drive.Serial == "HYRWNVME01" && b.Connection == contract.BayConnectionAnswering &&
+					b.Since.Unix() >= began
 			})
 		})
 		refused(t, "not started with the permission to write", "overwrite HYRWNVME01 --serial HYRWNVME01")

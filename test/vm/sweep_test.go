@@ -31,7 +31,10 @@ func planted(t *testing.T, dir, name string, size int64, sectors []int64) string
 	}
 	config := filepath.Join(dir, name+".conf")
 	require.NoError(t, os.WriteFile(config, []byte(rules.String()), 0o600))
-	return fmt.Sprintf("driver=raw,node-name=%s,file.driver=blkdebug,file.config=%s,file.image.driver=file,file.image.filename=%s", name, config, disk(t, dir, name, size))
+	return fmt.Sprintf(
+		"driver=raw,node-name=%s,file.driver=blkdebug,file.config=%s,file.image.driver=file,file.image.filename=%s", name, config,
+		disk(t, dir, name, size),
+	)
 }
 
 // scattered draws sectors at random, some of them neighbours.
@@ -54,14 +57,23 @@ func TestSweepsOnARealKernel(t *testing.T) {
 	dir := t.TempDir()
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
-	bad := map[string][]int64{"HYSWSATA1": scattered(seed, swept["SATA"]), "HYSWNVME1": scattered(seed+1, swept["NVME"]), "HYSWSCSI1": scattered(seed+2, swept["SCSI"])}
-	m := start(t, dir,
-		"-device", "ahci,id=ahci", "-blockdev", planted(t, dir, "sata1", swept["SATA"], bad["HYSWSATA1"]), "-device", "ide-hd,drive=sata1,bus=ahci.0,model=KORVAN SWEEP,serial=HYSWSATA1",
-		"-blockdev", planted(t, dir, "sata2", swept["SATA"], nil), "-device", "ide-hd,drive=sata2,bus=ahci.1,model=KORVAN SWEEP,serial=HYSWSATA2",
-		"-blockdev", planted(t, dir, "nvme1", swept["NVME"], bad["HYSWNVME1"]), "-device", "nvme,drive=nvme1,serial=HYSWNVME1",
-		"-blockdev", planted(t, dir, "nvme2", swept["NVME"], nil), "-device", "nvme,drive=nvme2,serial=HYSWNVME2",
-		"-device", "virtio-scsi-pci,id=scsi", "-blockdev", planted(t, dir, "scsi1", swept["SCSI"], bad["HYSWSCSI1"]), "-device", "scsi-hd,drive=scsi1,bus=scsi.0,serial=HYSWSCSI1,vendor=OSPRIL,product=SWEEP",
-		"-blockdev", planted(t, dir, "scsi2", swept["SCSI"], nil), "-device", "scsi-hd,drive=scsi2,bus=scsi.0,serial=HYSWSCSI2,vendor=OSPRIL,product=SWEEP")
+	bad := map[string][]int64{
+		"HYSWSATA1": scattered(seed, swept["SATA"]),
+		"HYSWNVME1": scattered(seed+1, swept["NVME"]),
+		"HYSWSCSI1": scattered(seed+2, swept["SCSI"]),
+	}
+	m := start(
+		t, dir, "-device", "ahci,id=ahci", "-blockdev", planted(t, dir, "sata1", swept["SATA"], bad["HYSWSATA1"]), "-device",
+		"ide-hd,drive=sata1,bus=ahci.0,model=KORVAN SWEEP,serial=HYSWSATA1", "-blockdev",
+		planted(t, dir, "sata2", swept["SATA"], nil), "-device",
+		"ide-hd,drive=sata2,bus=ahci.1,model=KORVAN SWEEP,serial=HYSWSATA2", "-blockdev",
+		planted(t, dir, "nvme1", swept["NVME"], bad["HYSWNVME1"]), "-device", "nvme,drive=nvme1,serial=HYSWNVME1", "-blockdev",
+		planted(t, dir, "nvme2", swept["NVME"], nil), "-device", "nvme,drive=nvme2,serial=HYSWNVME2", "-device",
+		"virtio-scsi-pci,id=scsi", "-blockdev", planted(t, dir, "scsi1", swept["SCSI"], bad["HYSWSCSI1"]), "-device",
+		"scsi-hd,drive=scsi1,bus=scsi.0,serial=HYSWSCSI1,vendor=OSPRIL,product=SWEEP", "-blockdev",
+		planted(t, dir, "scsi2", swept["SCSI"], nil), "-device",
+		"scsi-hd,drive=scsi2,bus=scsi.0,serial=HYSWSCSI2,vendor=OSPRIL,product=SWEEP",
+	)
 	m.sh("hylostat serve --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1")
 	eventually(t.Context(), t, "six drives", func() bool {
 		out, code := m.sh("hylostat --json bay list")
@@ -95,7 +107,10 @@ func TestSweepsOnARealKernel(t *testing.T) {
 			assert.Equal(t, bad[serial], found, "exactly the planted sectors")
 			assert.EqualValues(t, len(bad[serial]), s.Standing.Unreadable)
 			assert.Zero(t, s.Standing.Confirmed, "nothing is slow")
-			t.Logf("%d sectors found in %.2f of the time of a clean sweep", len(found), took[serial].Seconds()/took["HYSW"+row.kind+"2"].Seconds())
+			t.Logf(
+				"%d sectors found in %.2f of the time of a clean sweep", len(found),
+				took[serial].Seconds()/took["HYSW"+row.kind+"2"].Seconds(),
+			)
 		})
 	}
 }
@@ -107,10 +122,12 @@ func TestSlowPlacesOnARealKernel(t *testing.T) {
 	plain := func(name string, size int64) string {
 		return fmt.Sprintf("driver=raw,node-name=%s,file.driver=file,file.filename=%s", name, disk(t, dir, name, size))
 	}
-	m := start(t, dir,
-		"-device", "virtio-scsi-pci,id=scsi", "-blockdev", plain("slow", 512<<20), "-device", "scsi-hd,drive=slow,bus=scsi.0,serial=HYSLOW01,vendor=OSPRIL,product=SLOW",
-		"-blockdev", plain("clean", 512<<20), "-device", "scsi-hd,drive=clean,bus=scsi.0,serial=HYCLEAN01,vendor=OSPRIL,product=CLEAN",
-		"-blockdev", plain("fast", 1<<30), "-device", "nvme,drive=fast,serial=HYFAST01")
+	m := start(
+		t, dir, "-device", "virtio-scsi-pci,id=scsi", "-blockdev", plain("slow", 512<<20), "-device",
+		"scsi-hd,drive=slow,bus=scsi.0,serial=HYSLOW01,vendor=OSPRIL,product=SLOW", "-blockdev", plain("clean", 512<<20),
+		"-device", "scsi-hd,drive=clean,bus=scsi.0,serial=HYCLEAN01,vendor=OSPRIL,product=CLEAN", "-blockdev",
+		plain("fast", 1<<30), "-device", "nvme,drive=fast,serial=HYFAST01",
+	)
 	const sectors = int64(512<<20) / 512
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
@@ -164,7 +181,9 @@ func TestSlowPlacesOnARealKernel(t *testing.T) {
 		assert.Equal(t, slow, slices.Compact(found))
 	})
 	t.Run("ten clean sweeps on a busy machine invent none", func(t *testing.T) {
-		m.sh("for n in 1 2 3; do (while [ ! -e /tmp/enough ]; do dd if=/dev/nvme0n1 of=/dev/null bs=64k count=2000 2>/dev/null; done) >/dev/null 2>&1 & done")
+		m.sh(
+			"for n in 1 2 3; do (while [ ! -e /tmp/enough ]; do dd if=/dev/nvme0n1 of=/dev/null bs=64k count=2000 2>/dev/null; done) >/dev/null 2>&1 & done",
+		)
 		for range 5 {
 			for _, serial := range []string{"HYCLEAN01", "HYFAST01"} {
 				s := sweep(t, serial)
@@ -178,7 +197,9 @@ func TestSlowPlacesOnARealKernel(t *testing.T) {
 		m.sh("sleep 2")
 		var ratios []float64
 		for range 5 {
-			out, _ := m.sh("t=$(cut -d' ' -f1 /proc/uptime); dd if=/dev/nvme0n1 of=/dev/null bs=1M iflag=direct 2>/dev/null; echo $t $(cut -d' ' -f1 /proc/uptime)")
+			out, _ := m.sh(
+				"t=$(cut -d' ' -f1 /proc/uptime); dd if=/dev/nvme0n1 of=/dev/null bs=1M iflag=direct 2>/dev/null; echo $t $(cut -d' ' -f1 /proc/uptime)",
+			)
 			var from, to float64
 			_, err := fmt.Sscan(out, &from, &to)
 			require.NoError(t, err, out)

@@ -122,7 +122,9 @@ func TestRealKernel(t *testing.T) {
 		milli, err := strconv.Atoi(strings.TrimSpace(kernel))
 		require.NoError(t, err, kernel)
 		require.NotNil(t, r.Temperature)
-		assert.EqualValues(t, (milli+273_150)/1000-273, *r.Temperature, "the kernel's own reading of the same sensor, whose 0 °C are 273.15 K")
+		assert.EqualValues(
+			t, (milli+273_150)/1000-273, *r.Temperature, "the kernel's own reading of the same sensor, whose 0 °C are 273.15 K",
+		)
 		assert.Equal(t, "none", fact(t, r, "nvme/log-02", "Critical warning"))
 		assert.NotEmpty(t, fact(t, r, "nvme/namespace-1", "Size"))
 		assert.Contains(t, fact(t, r, "nvme/namespace-1", "EUI-64"), "00005e0000000a01")
@@ -199,11 +201,15 @@ func TestRealKernel(t *testing.T) {
 	})
 	t.Run("reading harms nothing: no write reaches a disk and no partition table is read again", func(t *testing.T) {
 		node := byTransport(bays(), "SATA").Attached.Node
-		out, _ := m.sh("printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/" + node + " >/dev/null 2>&1; ls /sys/block/" + node + " | grep -c " + node + "1")
+		out, _ := m.sh(
+			"printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/" + node + " >/dev/null 2>&1; ls /sys/block/" + node + " | grep -c " + node + "1",
+		)
 		require.Equal(t, "1", strings.TrimSpace(out), "the disk has a partition, so that reading its table again would show")
 		m.sh("sleep 1")
 		writes := func() string { // writes completed and sectors written, discards, flushes of every disk
-			out, _ := m.sh("for d in /sys/block/sd* /sys/block/nvme*; do awk -v d=$d '{print d, $5, $7, $12, $16}' $d/stat; done; cat /sys/kernel/uevent_seqnum; dmesg | grep -c 'p1\\| " + node + "1'")
+			out, _ := m.sh(
+				"for d in /sys/block/sd* /sys/block/nvme*; do awk -v d=$d '{print d, $5, $7, $12, $16}' $d/stat; done; cat /sys/kernel/uevent_seqnum; dmesg | grep -c 'p1\\| " + node + "1'",
+			)
 			return out
 		}
 		before := writes()
@@ -225,7 +231,11 @@ func TestRealKernel(t *testing.T) {
 		assert.Equal(t, "0", strings.TrimSpace(out))
 	})
 	t.Run("a record file from the same drives, taken in, is the same drives", func(t *testing.T) {
-		out, code := m.sh("hylostat record capture " + byTransport(bays(), "SATA").Attached.Node + " /dev/" + byTransport(bays(), "NVMe").Attached.Node + " -o /tmp/two.json")
+		out, code := m.sh(
+			"hylostat record capture " + byTransport(bays(), "SATA").Attached.Node + " /dev/" + byTransport(
+				bays(), "NVMe",
+			).Attached.Node + " -o /tmp/two.json",
+		)
 		require.Zero(t, code, out)
 		assert.Contains(t, out, "2 of 2 drives written to /tmp/two.json")
 		var done contract.ImportResult
@@ -248,7 +258,10 @@ func TestRealKernel(t *testing.T) {
 		eventually(t.Context(), t, "the bay is empty", func() bool { return bays()[bay-1].Connection == contract.BayConnectionEmpty })
 		m.hylostat(nil, 4, "reading take "+sataSerial)
 		m.hylostat(nil, 0, "bay try "+itoa(bay)) // rescans the host
-		eventually(t.Context(), t, "the drive is back", func() bool { b := bays()[bay-1]; return b.Drive != nil && b.Drive.Serial == sataSerial })
+		eventually(
+			t.Context(), t, "the drive is back",
+			func() bool { b := bays()[bay-1]; return b.Drive != nil && b.Drive.Serial == sataSerial },
+		)
 		var d contract.Drive
 		m.hylostat(&d, 0, "drive show "+sataSerial)
 		assert.Greater(t, d.Readings, 3, "its history goes on")
@@ -282,7 +295,9 @@ func TestRealKernel(t *testing.T) {
 		m.hylostat(&before, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)
 		m.sh("dd if=/dev/zero of=/small/fill bs=4k 2>/dev/null; sync")
 		for range 40 { // what is left in the databases' own pages is used up first
-			if out, code = m.sh("hylostat --by Dov --service http://127.0.0.1:9000 intake " + itoa(bay) + " --complaint " + strings.Repeat("x", 400)); code != 0 {
+			if out, code = m.sh(
+				"hylostat --by Dov --service http://127.0.0.1:9000 intake " + itoa(bay) + " --complaint " + strings.Repeat("x", 400),
+			); code != 0 {
 				break
 			}
 		}
@@ -306,7 +321,10 @@ func TestRealKernel(t *testing.T) {
 		var before, after contract.Drive
 		m.hylostat(&before, 0, "drive show "+sataSerial)
 		m.sh("killall -9 hylostat; sleep 1; hylostat serve --data /data --bench vm > /tmp/serve2.log 2>&1 & sleep 2")
-		eventually(t.Context(), t, "the service is back", func() bool { _, code := m.sh("hylostat --json drive show " + sataSerial); return code == 0 })
+		eventually(
+			t.Context(), t, "the service is back",
+			func() bool { _, code := m.sh("hylostat --json drive show " + sataSerial); return code == 0 },
+		)
 		m.hylostat(&after, 0, "drive show "+sataSerial)
 		assert.GreaterOrEqual(t, after.Readings, before.Readings)
 	})

@@ -25,10 +25,25 @@ func bench() *sim.Bench {
 	b := sim.New(sim.NewClock(3600), "", "sata", "nvme", "stuck")
 	spec := sim.Spec{
 		Identity: ata.Identify{
-			Serial: "KVA077M4R9", Model: "Korvan K4-2000", Sectors: 4_000_000, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true,
-			SMARTSupported: true, SMARTEnabled: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+			Serial:            "KVA077M4R9",
+			Model:             "Korvan K4-2000",
+			Sectors:           4_000_000,
+			LogicalSector:     512,
+			PhysicalSector:    4096,
+			RotationRate:      7200,
+			LBA48:             true,
+			SMARTSupported:    true,
+			SMARTEnabled:      true,
+			SelfTestSupported: true,
+			SelfTestEnabled:   true,
+			Integrity:         ata.IntegrityRight,
 		},
-		Born: time.Now(), Hours: 9000, Share: 1, Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}}, Unread: sim.Course{From: 3}, FirstLBA: 80_000,
+		Born:     time.Now(),
+		Hours:    9000,
+		Share:    1,
+		Counters: []sim.Counter{{ID: 9, Value: 90, Kind: sim.Hours}},
+		Unread:   sim.Course{From: 3},
+		FirstLBA: 80_000,
 	}
 	b.Insert("sata", spec)
 	flash, stuck := spec, spec
@@ -44,7 +59,9 @@ func TestMain(m *testing.M) {
 	if os.Getenv("HYLOSTAT_TEST_ATTENDS") == "" {
 		os.Exit(m.Run())
 	}
-	if err := Serve(context.Background(), os.NewFile(3, "socket"), func([]string) (device.Source, error) { return bench(), nil }); err != nil {
+	if err := Serve(
+		context.Background(), os.NewFile(3, "socket"), func([]string) (device.Source, error) { return bench(), nil },
+	); err != nil {
 		panic(err)
 	}
 }
@@ -81,7 +98,9 @@ func TestDrivesInProcessesOfTheirOwnConform(t *testing.T) {
 }
 
 // sweep goes over a surface as the bench does.
-func sweep(t *testing.T, g surface.Geometry, over func(next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error) *surface.Sweep {
+func sweep(
+	t *testing.T, g surface.Geometry, over func(next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error,
+) *surface.Sweep {
 	t.Helper()
 	w := surface.New(g, nil)
 	for !w.Finished() {

@@ -61,7 +61,11 @@ func (a *attendant) open(ctx context.Context, r request, source func([]string) (
 	if r.Exclusive {
 		w, ok := s.(device.Writable)
 		if !ok {
-			return able, &device.Failed{Class: drive.FaultNotPassed, What: "opening " + r.Device.Node + " for writing", Cause: "surfaces of this machine cannot be written"}
+			return able, &device.Failed{
+				Class: drive.FaultNotPassed,
+				What:  "opening " + r.Device.Node + " for writing",
+				Cause: "surfaces of this machine cannot be written",
+			}
 		}
 		if a.exclusive, err = w.OpenExclusive(ctx, r.Device); err != nil {
 			return able, err

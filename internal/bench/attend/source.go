@@ -160,7 +160,11 @@ func (s *Source) start(ctx context.Context, d drive.Attachment, exclusively bool
 	recent := slices.DeleteFunc(slices.Clone(s.deaths[d.Address]), func(t time.Time) bool { return time.Since(t) > deathsIn })
 	s.mu.Unlock()
 	if len(recent) >= mostDeaths {
-		return nil, abilities{}, &device.Failed{Class: drive.FaultNoAnswer, What: what, Cause: fmt.Sprintf("the process that attends it has ended %d times in %s", len(recent), deathsIn)}
+		return nil, abilities{}, &device.Failed{
+			Class: drive.FaultNoAnswer,
+			What:  what,
+			Cause: fmt.Sprintf("the process that attends it has ended %d times in %s", len(recent), deathsIn),
+		}
 	}
 	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -306,7 +310,9 @@ func (o *opened) Close() error {
 func (o *opened) Limits() device.Limits { return o.limits }
 
 // Stream implements device.Blocks.
-func (o *opened) Stream(ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (o *opened) Stream(
+	ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	return o.stream(ctx, request{How: how}, next, told)
 }
 
@@ -315,7 +321,9 @@ const peeking = 6 * time.Minute
 
 // Peek implements device.Peeker.
 func (o *opened) Peek(ctx context.Context, e surface.Extent) ([]byte, error) {
-	out, err := o.process.call(ctx, fmt.Sprintf("reading LBA %d of %s", e.LBA, o.process.description.Node), request{Kind: peek, Extent: e}, peeking)
+	out, err := o.process.call(
+		ctx, fmt.Sprintf("reading LBA %d of %s", e.LBA, o.process.description.Node), request{Kind: peek, Extent: e}, peeking,
+	)
 	return out.Bytes, err
 }
 
@@ -384,7 +392,10 @@ func (d *disk) Exchange(ctx context.Context, c device.Command) (device.Result, e
 	if err := device.Allow(c); err != nil {
 		return device.Result{}, err
 	}
-	out, err := d.process.call(ctx, fmt.Sprintf("command % X to %s", c.CDB, d.process.description.Node), request{Kind: exchange, Command: c}, c.Timeout+beyond)
+	out, err := d.process.call(
+		ctx, fmt.Sprintf("command % X to %s", c.CDB, d.process.description.Node), request{Kind: exchange, Command: c},
+		c.Timeout+beyond,
+	)
 	return out.Result, err
 }
 
@@ -396,7 +407,9 @@ func (d *controller) Admin(ctx context.Context, c device.AdminCommand) (device.C
 	if err := device.AllowAdmin(c.Command); err != nil {
 		return device.Completion{}, err
 	}
-	out, err := d.process.call(ctx, fmt.Sprintf("%s to %s", c.Name(), d.process.description.Node), request{Kind: admin, Admin: c}, c.Timeout+beyond)
+	out, err := d.process.call(
+		ctx, fmt.Sprintf("%s to %s", c.Name(), d.process.description.Node), request{Kind: admin, Admin: c}, c.Timeout+beyond,
+	)
 	return out.Completion, err
 }
 
@@ -407,7 +420,10 @@ type image struct{ opened }
 type exclusive struct{ opened }
 
 // Fill implements device.Exclusive.
-func (x *exclusive) Fill(ctx context.Context, p surface.Pattern, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (x *exclusive) Fill(
+	ctx context.Context, p surface.Pattern, how device.Streaming, next func() (surface.Read, bool),
+	told func(surface.Read, surface.Outcome),
+) error {
 	return x.stream(ctx, request{How: how, Fill: &p}, next, told)
 }
 

@@ -15,13 +15,29 @@ import (
 
 // allowedLogs lists the SMART logs that may be read, with the most pages of each.
 var allowedLogs = map[uint8]uint16{
-	ata.LogDirectory: 1, ata.LogSummaryError: 1, ata.LogErrors: 51, ata.LogDeviceStatistics: 8, ata.LogSelfTest: 1, ata.LogSelective: 1, ata.LogSCTStatus: 1, ata.LogSCTData: 1,
+	ata.LogDirectory:        1,
+	ata.LogSummaryError:     1,
+	ata.LogErrors:           51,
+	ata.LogDeviceStatistics: 8,
+	ata.LogSelfTest:         1,
+	ata.LogSelective:        1,
+	ata.LogSCTStatus:        1,
+	ata.LogSCTData:          1,
 }
 
 // allowedGPL lists the general purpose logs that may be read, with the most pages of each.
 var allowedGPL = map[uint8]uint16{
-	ata.LogDirectory: 1, ata.LogErrorsExt: 64, ata.LogDeviceStatistics: 8, ata.LogSelfTestExt: 32, ata.LogPending: 64, ata.LogPHY: 1, ata.LogSCTStatus: 1, ata.LogSCTData: 1,
-	ata.LogRanges: 1, ata.LogInternalStatus: 64, ata.LogIdentifyData: 16,
+	ata.LogDirectory:        1,
+	ata.LogErrorsExt:        64,
+	ata.LogDeviceStatistics: 8,
+	ata.LogSelfTestExt:      32,
+	ata.LogPending:          64,
+	ata.LogPHY:              1,
+	ata.LogSCTStatus:        1,
+	ata.LogSCTData:          1,
+	ata.LogRanges:           1,
+	ata.LogInternalStatus:   64,
+	ata.LogIdentifyData:     16,
 }
 
 // questions are the pages that may be written to the SCT log: they ask, and change nothing.
@@ -53,7 +69,8 @@ var allowedATA = map[ata.Opcode]func(ata.Command) bool{
 	ata.ReadLogExt: func(c ata.Command) bool {
 		limit, listed := allowedGPL[uint8(c.LBA)]
 		first, ok := c.LogPage()
-		return c.Transfer == ata.PIOIn && c.Feature == 0 && ok && listed && c.Count >= 1 && int(first)+int(c.Count) <= int(limit) // feature 1 would reset PHY counters
+		return c.Transfer == ata.PIOIn && c.Feature == 0 && ok && listed && c.Count >= 1 &&
+			int(first)+int(c.Count) <= int(limit) // feature 1 would reset PHY counters
 	},
 	ata.TrustedReceive: func(c ata.Command) bool { // Level 0 discovery, which opens no session
 		return c.Transfer == ata.PIOIn && c == ata.ReadTrusted(tcg.Protocol, tcg.Specific)
@@ -76,7 +93,10 @@ var allowedATA = map[ata.Opcode]func(ata.Command) bool{
 		case ata.SMARTReturnStatus:
 			return c.Transfer == ata.NonData
 		case ata.SMARTExecuteOffline: // in the background only: a captive test would hold the drive
-			return c.Transfer == ata.NonData && slices.Contains([]uint8{ata.TestShort, ata.TestExtended, ata.TestConveyance, ata.TestSelective, ata.TestAbort}, uint8(c.LBA))
+			return c.Transfer == ata.NonData &&
+				slices.Contains(
+					[]uint8{ata.TestShort, ata.TestExtended, ata.TestConveyance, ata.TestSelective, ata.TestAbort}, uint8(c.LBA),
+				)
 		}
 		return false
 	},
@@ -91,16 +111,19 @@ var allowedSCSI = map[byte]func(cdb []byte) bool{
 	scsi.RequestSense:  func(cdb []byte) bool { return len(cdb) == 6 },
 	scsi.Inquiry: func(cdb []byte) bool {
 		return len(cdb) == 6 && (cdb[1] == 0 && cdb[2] == 0 || cdb[1] == 1 && slices.Contains([]uint8{
-			scsi.VPDPages, scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning, scsi.VPDRanges,
+			scsi.VPDPages, scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning,
+			scsi.VPDRanges,
 		}, cdb[2]))
 	},
 	scsi.StartStopUnit: func(cdb []byte) bool { return len(cdb) == 6 && cdb[4] == 1 && cdb[3] == 0 }, // start, nothing else
 	scsi.SendDiagnostic: func(cdb []byte) bool { // a background self-test or its end; no pages, no foreground
-		return len(cdb) == 6 && cdb[1]&0x1F == 0 && cdb[3] == 0 && cdb[4] == 0 && slices.Contains([]uint8{scsi.TestBackgroundShort, scsi.TestBackgroundExtended, scsi.TestAbortBackground}, cdb[1]>>5)
+		return len(cdb) == 6 && cdb[1]&0x1F == 0 && cdb[3] == 0 && cdb[4] == 0 &&
+			slices.Contains([]uint8{scsi.TestBackgroundShort, scsi.TestBackgroundExtended, scsi.TestAbortBackground}, cdb[1]>>5)
 	},
 	scsi.ModeSense10: func(cdb []byte) bool { return len(cdb) == 10 && cdb[2] == scsi.ModeInformational },
 	scsi.LogSense: func(cdb []byte) bool { // SP clear: nothing is saved; of subpages those that are decoded
-		return len(cdb) == 10 && cdb[1] == 0 && cdb[2]>>6 == 1 && (cdb[3] == 0 || slices.Contains(subpages, scsi.LogID{Page: cdb[2] & 0x3F, Subpage: cdb[3]}))
+		return len(cdb) == 10 && cdb[1] == 0 && cdb[2]>>6 == 1 &&
+			(cdb[3] == 0 || slices.Contains(subpages, scsi.LogID{Page: cdb[2] & 0x3F, Subpage: cdb[3]}))
 	},
 	scsi.ReadDefectData12: func(cdb []byte) bool { return len(cdb) == 12 && cdb[1]&0x18 == 0x08 },
 	scsi.ReadDefectData10: func(cdb []byte) bool { return len(cdb) == 10 && cdb[1] == 0 && cdb[2]&0x18 == 0x08 },
@@ -148,9 +171,17 @@ func Allow(c Command) error {
 
 // allowedNVMeLogs lists the NVMe logs that may be read, with the most bytes of each.
 var allowedNVMeLogs = map[uint8]int{
-	nvme.LogErrors: 256 * nvme.ErrorSize, nvme.LogHealth: nvme.HealthSize, nvme.LogFirmware: nvme.FirmwareSize, nvme.LogEffects: nvme.EffectsSize, nvme.LogSelfTest: nvme.SelfTestSize,
-	nvme.LogPersistent: 64 << 10, nvme.LogDatacenter: nvme.DatacenterSize, nvme.LogSupported: nvme.SupportedSize, nvme.LogTelemetry: 64 << 10, nvme.LogEndurance: nvme.EnduranceSize,
-	nvme.LogSanitize: nvme.SanitizeSize,
+	nvme.LogErrors:     256 * nvme.ErrorSize,
+	nvme.LogHealth:     nvme.HealthSize,
+	nvme.LogFirmware:   nvme.FirmwareSize,
+	nvme.LogEffects:    nvme.EffectsSize,
+	nvme.LogSelfTest:   nvme.SelfTestSize,
+	nvme.LogPersistent: 64 << 10,
+	nvme.LogDatacenter: nvme.DatacenterSize,
+	nvme.LogSupported:  nvme.SupportedSize,
+	nvme.LogTelemetry:  64 << 10,
+	nvme.LogEndurance:  nvme.EnduranceSize,
+	nvme.LogSanitize:   nvme.SanitizeSize,
 }
 
 // AllowAdmin is Allow for NVMe admin commands.
@@ -161,7 +192,14 @@ func AllowAdmin(c nvme.Command) error {
 		ok = c.DataIn == nvme.IdentifySize && c.CDW10 <= 3 && c.CDW11 == 0
 	case nvme.GetLogPage:
 		limit, listed := allowedNVMeLogs[c.LogID()]
-		ok = listed && (c.LogSpecific() == 0 || c.LogID() == nvme.LogEndurance) && c.CDW10>>10&0x1F == 0 && (c.LogAction() == 0 || c.LogID() == nvme.LogPersistent) && c.Retains() && c.LogLength() <= limit && c.LogLength() == c.DataIn && c.CDW12 == 0 && c.CDW13 == 0 && c.CDW14 == 0
+		ok = listed && (c.LogSpecific() == 0 || c.LogID() == nvme.LogEndurance) && c.CDW10>>10&0x1F == 0 &&
+			(c.LogAction() == 0 || c.LogID() == nvme.LogPersistent) &&
+			c.Retains() &&
+			c.LogLength() <= limit &&
+			c.LogLength() == c.DataIn &&
+			c.CDW12 == 0 &&
+			c.CDW13 == 0 &&
+			c.CDW14 == 0
 	case nvme.SecurityRecv: // Level 0 discovery, which opens no session
 		ok = c == nvme.ReadSecurity(tcg.Protocol, tcg.Specific, tcg.Size)
 	case nvme.DeviceSelfTest:

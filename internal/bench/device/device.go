@@ -111,7 +111,10 @@ type Streaming struct {
 type Exclusive interface {
 	Blocks
 	// Fill is Stream, and writes a pattern. When it comes back without an error the drive has been told to keep it.
-	Fill(ctx context.Context, p surface.Pattern, how Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error
+	Fill(
+		ctx context.Context, p surface.Pattern, how Streaming, next func() (surface.Read, bool),
+		told func(surface.Read, surface.Outcome),
+	) error
 	// Mend writes zeros and has the drive keep them.
 	Mend(ctx context.Context, e surface.Extent) (surface.Outcome, error)
 	// Save reads an extent into a file of the machine's and has the machine keep it. A place that cannot be read leaves a file

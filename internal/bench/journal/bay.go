@@ -30,15 +30,20 @@ func (j *Journal) Bays(ctx context.Context) (all []BayRow, err error) {
 
 // AddBay gives a new address the next number.
 func (j *Journal) AddBay(ctx context.Context, a drive.Address) (b BayRow, err error) {
-	err = j.write(ctx, func(tx *sqlite.Tx) error {
-		return tx.GetContext(ctx, &b, `INSERT INTO bay (number, address) SELECT COALESCE(MAX(number), 0) + 1, ? FROM bay RETURNING `+bayColumns, a)
+	err = j.db.Write(ctx, func(tx *sqlite.Tx) error {
+		return tx.GetContext(
+			ctx,
+			&b,
+			`INSERT INTO bay (number, address) SELECT COALESCE(MAX(number), 0) + 1, ? FROM bay RETURNING `+bayColumns,
+			a,
+		)
 	})
 	return b, err
 }
 
 // SetBay stores what people make of a bay. The bay that had the number gets the old one.
 func (j *Journal) SetBay(ctx context.Context, number int, s protocol.BaySetting) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		if s.Number != number { // numbers are unique: the other one steps aside first
 			for _, step := range [][2]int{{s.Number, 0}, {number, s.Number}, {0, number}} {
 				if _, err := tx.ExecContext(ctx, `UPDATE bay SET number = ? WHERE number = ?`, step[1], step[0]); err != nil {
@@ -53,7 +58,7 @@ func (j *Journal) SetBay(ctx context.Context, number int, s protocol.BaySetting)
 
 // Arrange stores in which order bays are shown. Bays that are not named follow, by number.
 func (j *Journal) Arrange(ctx context.Context, numbers []int) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE bay SET position = 0`); err != nil {
 			return err
 		}
@@ -68,7 +73,7 @@ func (j *Journal) Arrange(ctx context.Context, numbers []int) error {
 
 // SaidBay stores whether a person says there is a drive, and the attempts that found nothing.
 func (j *Journal) SaidBay(ctx context.Context, number int, said bool, attempts int) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE bay SET said = ?, attempts = ? WHERE number = ?`, said, attempts, number)
 		return err
 	})

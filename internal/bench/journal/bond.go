@@ -19,13 +19,18 @@ func (j *Journal) Bond(ctx context.Context) (b protocol.Bond, err error) {
 		Acknowledged int64  `db:"acknowledged"`
 		Run          int64  `db:"run"`
 	}
-	err = j.db.Read.GetContext(ctx, &row, `SELECT bench, shop, `+next+` AS next, COALESCE((SELECT MIN(seq) FROM outbox), `+next+`) - 1 AS acknowledged, COALESCE((SELECT MAX(id) FROM run), 0) AS run FROM bond`)
+	err = j.db.Read.GetContext(
+		ctx,
+		&row,
+		`SELECT bench, shop, `+next+` AS next, COALESCE((SELECT MIN(seq) FROM outbox), `+next+`) - 1 AS acknowledged,
+		  COALESCE((SELECT MAX(id) FROM run), 0) AS run FROM bond`,
+	)
 	return protocol.Bond(row), err
 }
 
 // Bind keeps the shop the bench belongs to. Reports that are not acknowledged get sequences after that one, and so do all to come.
 func (j *Journal) Bind(ctx context.Context, shop string, after int64) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE bond SET shop = ?`, shop); err != nil {
 			return err
 		}

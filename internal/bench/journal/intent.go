@@ -15,7 +15,7 @@ var ErrUsed = errors.New("this release has begun a rework already")
 
 // AddRework is AddRun for a run that writes: it uses its release up. ErrUsed when that was used before.
 func (j *Journal) AddRework(ctx context.Context, r check.Run) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		done, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO used_release (nonce) VALUES (?)`, r.Rework.Release.Nonce)
 		if err != nil {
 			return err
@@ -29,15 +29,22 @@ func (j *Journal) AddRework(ctx context.Context, r check.Run) error {
 
 // Intend stores what is about to be written, in place of what was intended before.
 func (j *Journal) Intend(ctx context.Context, run int64, step int, e surface.Extent) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO intent (run, step, lba, sectors) VALUES (?, ?, ?, ?)`, run, step, int64(e.LBA), int64(e.Sectors))
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
+		_, err := tx.ExecContext(
+			ctx,
+			`INSERT OR REPLACE INTO intent (run, step, lba, sectors) VALUES (?, ?, ?, ?)`,
+			run,
+			step,
+			int64(e.LBA),
+			int64(e.Sectors),
+		)
 		return err
 	})
 }
 
 // Fulfil forgets an intent: it is done, and the drive keeps it.
 func (j *Journal) Fulfil(ctx context.Context, run int64, step int) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM intent WHERE run = ? AND step = ?`, run, step)
 		return err
 	})

@@ -9,8 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"sync"
-	"sync/atomic"
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/protocol"
@@ -21,52 +19,23 @@ import (
 var migrations embed.FS
 
 // Journal is the open journal.
-type Journal struct {
-	db   *sqlite.DB
-	left atomic.Int64  // commits until the journal keeps nothing more, of StopAfter; below 0: no end
-	full chan struct{} // closed when it refused the first
-	once sync.Once
-}
+type Journal struct{ db *sqlite.DB }
 
 // Open opens or creates the journal at path.
-func Open(ctx context.Context, path string) (*Journal, error) {
+func Open(ctx context.Context, path string, gates ...sqlite.Gate) (*Journal, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return nil, err
 	}
-	db, err := sqlite.Open(ctx, path, files)
+	db, err := sqlite.Open(ctx, path, files, gates...)
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{db: db, full: make(chan struct{})}
-	j.left.Store(-1)
-	return j, nil
+	return &Journal{db}, nil
 }
 
 // Close closes the journal.
 func (j *Journal) Close() error { return j.db.Close() }
-
-// StopAfter lets n more commits succeed and none after them, as if the machine had stopped then: tests ask what is left. Below 0
-// there is no end. The channel closes when the first commit is refused.
-func (j *Journal) StopAfter(n int64) <-chan struct{} {
-	j.left.Store(n)
-	return j.full
-}
-
-var errStopped = errors.New("the journal was told to keep nothing more")
-
-func (j *Journal) write(ctx context.Context, f func(tx *sqlite.Tx) error) error {
-	for {
-		left := j.left.Load()
-		if left == 0 {
-			j.once.Do(func() { close(j.full) })
-			return errStopped
-		}
-		if left < 0 || j.left.CompareAndSwap(left, left-1) {
-			return j.db.Write(ctx, f)
-		}
-	}
-}
 
 // Adapter gives what is remembered of an adapter, 0 when nothing is.
 func (j *Journal) Adapter(ctx context.Context, id string) (passes uint8, err error) {
@@ -76,7 +45,7 @@ func (j *Journal) Adapter(ctx context.Context, id string) (passes uint8, err err
 
 // SaveAdapter remembers what an adapter passes.
 func (j *Journal) SaveAdapter(ctx context.Context, id string, passes uint8) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO adapter (id, passes) VALUES (?, ?)`, id, passes)
 		return err
 	})
@@ -87,7 +56,7 @@ var ErrKnown = errors.New("the journal has a run of this number already")
 
 // AddRun stores a new run under the number the shop gave it, together with its first report. ErrKnown when there is one already.
 func (j *Journal) AddRun(ctx context.Context, r check.Run) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error { return addRun(ctx, tx, r) })
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return addRun(ctx, tx, r) })
 }
 
 func addRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
@@ -103,7 +72,7 @@ func addRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 
 // SaveRun stores a run as it stands and the report of it, at once.
 func (j *Journal) SaveRun(ctx context.Context, r check.Run) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error { return saveRun(ctx, tx, r) })
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return saveRun(ctx, tx, r) })
 }
 
 func saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
@@ -111,11 +80,19 @@ func saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 	if err != nil {
 		return fmt.Errorf("run %d: %w", r.ID, err)
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE run SET done = ?, body = ? WHERE id = ?`, r.State == check.Done, string(body), r.ID); err != nil {
+	if _, err := tx.ExecContext(
+		ctx,
+		`UPDATE run SET done = ?, body = ? WHERE id = ?`,
+		r.State == check.Done,
+		string(body),
+		r.ID,
+	); err != nil {
 		return err
 	}
 	if r.State == check.Done {
-		for _, forget := range []string{`DELETE FROM sweep_mark WHERE run = ?`, `DELETE FROM sweep_block WHERE run = ?`, `DELETE FROM intent WHERE run = ?`} {
+		for _, forget := range []string{
+			`DELETE FROM sweep_mark WHERE run = ?`, `DELETE FROM sweep_block WHERE run = ?`, `DELETE FROM intent WHERE run = ?`,
+		} {
 			if _, err := tx.ExecContext(ctx, forget, r.ID); err != nil {
 				return err
 			}
@@ -143,7 +120,7 @@ func (j *Journal) OpenRuns(ctx context.Context) ([]check.Run, error) {
 
 // Report keeps a report until it is acknowledged.
 func (j *Journal) Report(ctx context.Context, r protocol.Report) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error { return report(ctx, tx, r) })
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return report(ctx, tx, r) })
 }
 
 func report(ctx context.Context, tx *sqlite.Tx, r protocol.Report) error {
@@ -176,7 +153,7 @@ func (j *Journal) Reports(ctx context.Context) ([]protocol.Report, error) {
 
 // Acknowledge forgets the reports up to seq.
 func (j *Journal) Acknowledge(ctx context.Context, seq int64) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE seq <= ?`, seq)
 		return err
 	})

@@ -24,12 +24,25 @@ type Mark struct {
 
 // SaveMark stores how far a sweep is, with the blocks of its ribbon that changed. The body is a Mark as JSON.
 func (j *Journal) SaveMark(ctx context.Context, run int64, step int, body []byte, blocks []check.Block) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO sweep_mark (run, step, body) VALUES (?, ?, ?)`, run, step, string(body)); err != nil {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
+		if _, err := tx.ExecContext(
+			ctx,
+			`INSERT OR REPLACE INTO sweep_mark (run, step, body) VALUES (?, ?, ?)`,
+			run,
+			step,
+			string(body),
+		); err != nil {
 			return err
 		}
 		for _, b := range blocks {
-			if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO sweep_block (run, step, number, cells) VALUES (?, ?, ?, ?)`, run, step, b.Number, b.Cells); err != nil {
+			if _, err := tx.ExecContext(
+				ctx,
+				`INSERT OR REPLACE INTO sweep_block (run, step, number, cells) VALUES (?, ?, ?, ?)`,
+				run,
+				step,
+				b.Number,
+				b.Cells,
+			); err != nil {
 				return err
 			}
 		}
@@ -40,7 +53,14 @@ func (j *Journal) SaveMark(ctx context.Context, run int64, step int, body []byte
 // Mark reads how far a sweep is, with all blocks of its ribbon that have something in them; nil when there is no mark.
 func (j *Journal) Mark(ctx context.Context, run int64, step int) (*Mark, []check.Block, error) {
 	var bodies []string
-	if err := j.db.Read.SelectContext(ctx, &bodies, `SELECT body FROM sweep_mark WHERE run = ? AND step = ?`, run, step); err != nil || len(bodies) == 0 {
+	if err := j.db.Read.SelectContext(
+		ctx,
+		&bodies,
+		`SELECT body FROM sweep_mark WHERE run = ? AND step = ?`,
+		run,
+		step,
+	); err != nil ||
+		len(bodies) == 0 {
 		return nil, nil, err
 	}
 	var m Mark
@@ -51,7 +71,13 @@ func (j *Journal) Mark(ctx context.Context, run int64, step int) (*Mark, []check
 		Number int    `db:"number"`
 		Cells  []byte `db:"cells"`
 	}
-	if err := j.db.Read.SelectContext(ctx, &rows, `SELECT number, cells FROM sweep_block WHERE run = ? AND step = ? ORDER BY number`, run, step); err != nil {
+	if err := j.db.Read.SelectContext(
+		ctx,
+		&rows,
+		`SELECT number, cells FROM sweep_block WHERE run = ? AND step = ? ORDER BY number`,
+		run,
+		step,
+	); err != nil {
 		return nil, nil, err
 	}
 	blocks := make([]check.Block, len(rows))
@@ -64,8 +90,14 @@ func (j *Journal) Mark(ctx context.Context, run int64, step int) (*Mark, []check
 // SweepEnded keeps the report of a sweep that ended and its last mark, at once; the ribbon's blocks go with the report. Should
 // the sweep end a second time after a crash, the mark tells that there is nothing left to read.
 func (j *Journal) SweepEnded(ctx context.Context, r check.Result, body []byte) error {
-	return j.write(ctx, func(tx *sqlite.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO sweep_mark (run, step, body) VALUES (?, ?, ?)`, r.Run, r.Step, string(body)); err != nil {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
+		if _, err := tx.ExecContext(
+			ctx,
+			`INSERT OR REPLACE INTO sweep_mark (run, step, body) VALUES (?, ?, ?)`,
+			r.Run,
+			r.Step,
+			string(body),
+		); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM sweep_block WHERE run = ? AND step = ?`, r.Run, r.Step); err != nil {

@@ -35,8 +35,10 @@ func (b *blocks) Limits() device.Limits { return b.limits }
 func (m *Machine) limitsOf(node string) device.Limits {
 	block := filepath.Join(m.sys, "block", node)
 	l := device.Limits{
-		Bytes: number(block, "size") * 512, Logical: uint32(number(block, "queue/logical_block_size")), Physical: uint32(number(block, "queue/physical_block_size")),
-		Rotates: read(block, "queue/rotational") == "1",
+		Bytes:    number(block, "size") * 512,
+		Logical:  uint32(number(block, "queue/logical_block_size")),
+		Physical: uint32(number(block, "queue/physical_block_size")),
+		Rotates:  read(block, "queue/rotational") == "1",
 	}
 	if l.Logical > 0 && l.Physical > 0 { // bytes by which the first sector lies before a physical one's border
 		if shift := uint32(number(block, "alignment_offset")) % l.Physical; shift > 0 {
@@ -63,7 +65,9 @@ type task struct {
 }
 
 // Stream implements device.Blocks.
-func (b *blocks) Stream(ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (b *blocks) Stream(
+	ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	fd, err := unix.Open(b.node, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return b.failed("opening "+b.node, err)
@@ -96,7 +100,10 @@ func (b *blocks) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 
 // stream carries out tasks at the places next gives. Each in flight has a thread and a buffer of its own; a thread that the
 // kernel does not let go keeps both. over is called when no thread needs the descriptor any more.
-func (b *blocks) stream(ctx context.Context, fd int, over func(), do task, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (b *blocks) stream(
+	ctx context.Context, fd int, over func(), do task, how device.Streaming, next func() (surface.Read, bool),
+	told func(surface.Read, surface.Outcome),
+) error {
 	depth := max(1, how.Depth)
 	asked, ended := make(chan flight, depth), make(chan flight, depth)
 	for range depth {

@@ -78,7 +78,8 @@ func (m *Machine) CheckVolume(ctx context.Context, d drive.Attachment, partition
 		out.Said = err.Error()
 		return out
 	}
-	cmd := exec.CommandContext(ctx, path, append(slices.Clone(c.args), node)...) //nolint:gosec // one of the programs above, in a mode that writes nothing
+	args := append(slices.Clone(c.args), node)
+	cmd := exec.CommandContext(ctx, path, args...) //nolint:gosec // one of the programs above, in a mode that writes nothing
 	text, err := cmd.CombinedOutput()
 	out.Said = drive.Printable(strings.Join(strings.Fields(string(text[max(0, len(text)-said):])), " "))
 	code := 0

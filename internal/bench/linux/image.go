@@ -53,8 +53,14 @@ func attachImage(path string) (drive.Attachment, error) {
 		return drive.Attachment{}, err
 	}
 	return drive.Attachment{
-		Address: drive.Address("image-" + path), Node: path, Transport: "image", Model: "Image file", Serial: drive.Printable(filepath.Base(path)), Bytes: uint64(size), LogicalSector: 512,
-		Instance: fmt.Sprintf("%d-%d-%d-%d", s.Dev, s.Rdev, s.Ino, size),
+		Address:       drive.Address("image-" + path),
+		Node:          path,
+		Transport:     "image",
+		Model:         "Image file",
+		Serial:        drive.Printable(filepath.Base(path)),
+		Bytes:         uint64(size),
+		LogicalSector: 512,
+		Instance:      fmt.Sprintf("%d-%d-%d-%d", s.Dev, s.Rdev, s.Ino, size),
 	}, nil
 }
 

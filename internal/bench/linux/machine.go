@@ -67,7 +67,12 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 		return drive.Attachment{}, false // loop, RAM, device-mapper and md devices have no hardware behind them
 	}
 	place = m.controllerOf(place)
-	d := drive.Attachment{Node: node, Vendor: read(place, "vendor"), Model: read(place, "model"), LogicalSector: uint32(number(block, "queue/logical_block_size"))}
+	d := drive.Attachment{
+		Node:          node,
+		Vendor:        read(place, "vendor"),
+		Model:         read(place, "model"),
+		LogicalSector: uint32(number(block, "queue/logical_block_size")),
+	}
 	d.Bytes = number(block, "size") * 512
 	if stat := strings.Fields(read(block, "stat")); len(stat) > 6 { // sectors written, Documentation/block/stat.rst
 		sectors, _ := strconv.ParseUint(stat[6], 10, 64)
@@ -110,8 +115,8 @@ func (m *Machine) controllerOf(place string) string {
 		return place
 	}
 	for _, l := range links {
-		if real, err := filepath.EvalSymlinks(l); err == nil && nvmePlace.MatchString(filepath.Base(real)) {
-			return real
+		if resolved, err := filepath.EvalSymlinks(l); err == nil && nvmePlace.MatchString(filepath.Base(resolved)) {
+			return resolved
 		}
 	}
 	return place
@@ -215,8 +220,8 @@ func (m *Machine) Places() []drive.Address {
 		return nil
 	}
 	for _, p := range ports {
-		if real, err := filepath.EvalSymlinks(p); err == nil { // .../ataN/ata_port/ataN
-			a, _ := m.address(filepath.Dir(filepath.Dir(real)))
+		if resolved, err := filepath.EvalSymlinks(p); err == nil { // .../ataN/ata_port/ataN
+			a, _ := m.address(filepath.Dir(filepath.Dir(resolved)))
 			all = append(all, a)
 		}
 	}
@@ -231,11 +236,11 @@ func (m *Machine) Rescan(_ context.Context, address drive.Address) error {
 		return err
 	}
 	for _, h := range hosts {
-		real, err := filepath.EvalSymlinks(h)
+		resolved, err := filepath.EvalSymlinks(h)
 		if err != nil {
 			continue
 		}
-		a, _ := m.address(real)
+		a, _ := m.address(resolved)
 		if !strings.HasPrefix(string(address), string(a)) {
 			continue
 		}
@@ -255,7 +260,11 @@ func (m *Machine) Open(_ context.Context, d drive.Attachment) (device.Device, er
 	if d.Transport == "NVMe" {
 		place, err := filepath.EvalSymlinks(filepath.Join(m.sys, "block", d.Node, "device"))
 		if err != nil {
-			return nil, &device.Failed{Class: drive.FaultVanished, What: "opening /dev/" + d.Node, Cause: "the drive that was there is gone"}
+			return nil, &device.Failed{
+				Class: drive.FaultVanished,
+				What:  "opening /dev/" + d.Node,
+				Cause: "the drive that was there is gone",
+			}
 		}
 		fd, err := openNode(filepath.Base(m.controllerOf(place)))
 		if err != nil {
@@ -282,7 +291,8 @@ func (m *Machine) has(d drive.Attachment) func() bool {
 func (m *Machine) blocks(d drive.Attachment) blocks {
 	return blocks{"/dev/" + d.Node, m.limitsOf(d.Node), func() bool {
 		now, ok := m.describe(d.Node, nil)
-		return ok && now.Instance == d.Instance && now.Bytes > 0 && read(filepath.Join(m.sys, "block", d.Node, "device"), "state") != "offline"
+		return ok && now.Instance == d.Instance && now.Bytes > 0 &&
+			read(filepath.Join(m.sys, "block", d.Node, "device"), "state") != "offline"
 	}}
 }
 
@@ -341,7 +351,9 @@ func (m *Machine) Changed(ctx context.Context) <-chan struct{} {
 			if err == nil {
 				event = string(buffer[:n])
 			}
-			if strings.Contains(event, "SUBSYSTEM=block") || strings.Contains(event, "SUBSYSTEM=scsi") || strings.Contains(event, "SUBSYSTEM=nvme") || time.Since(last) > 30*time.Second {
+			if strings.Contains(event, "SUBSYSTEM=block") || strings.Contains(event, "SUBSYSTEM=scsi") ||
+				strings.Contains(event, "SUBSYSTEM=nvme") ||
+				time.Since(last) > 30*time.Second {
 				last = time.Now()
 				signal()
 			}

@@ -54,20 +54,51 @@ func workshop() map[string]string {
 	}
 	sata := pci + "0000:00:1f.5/ata4/host3/target3:0:0/3:0:0:0"
 	disk("sda", sata, "8:0", "3907029168", map[string]string{
-		sata + "/model": "Korvan K4-2000\n", sata + "/vendor": "ATA     \n", sata + "/vpd_pg80": "\x00\x80\x00\x0aKVA077M511", "sys/block/sda/sda1/dev": "8:1\n",
+		sata + "/model":          "Korvan K4-2000\n",
+		sata + "/vendor":         "ATA     \n",
+		sata + "/vpd_pg80":       "\x00\x80\x00\x0aKVA077M511",
+		"sys/block/sda/sda1/dev": "8:1\n",
 	})
 	usb := pci + "0000:00:14.0/usb2/2-1/2-1.4/2-1.4:1.0/host6/target6:0:0/6:0:0:0"
 	adapter := pci + "0000:00:14.0/usb2/2-1/2-1.4"
 	disk("sdb", usb, "8:16", "1000", map[string]string{
-		usb + "/model": "Adapter\x1b[2J\n", adapter + "/serial": "ADAPTER01\n", adapter + "/idVendor": "ff01\n", adapter + "/idProduct": "0a02\n", adapter + "/bcdDevice": "0100\n",
+		usb + "/model":         "Adapter\x1b[2J\n",
+		adapter + "/serial":    "ADAPTER01\n",
+		adapter + "/idVendor":  "ff01\n",
+		adapter + "/idProduct": "0a02\n",
+		adapter + "/bcdDevice": "0100\n",
 	})
 	disk("nvme9n2", pci+"0000:00:1d.0/0000:03:00.0/nvme/nvme9", "259:8", "3000", nil)
 	volume := pci + "0000:00:06.0/host9/target9:2:0/9:2:0:0"
-	disk("sdd", volume, "8:48", "5000", map[string]string{volume + "/model": "VOLUME\n", volume + "/vendor": "OSPRIL\n", pci + "0000:00:06.0/class": "0x010400\n"})
+	disk(
+		"sdd", volume, "8:48", "5000",
+		map[string]string{volume + "/model": "VOLUME\n", volume + "/vendor": "OSPRIL\n", pci + "0000:00:06.0/class": "0x010400\n"},
+	)
 	nvme := pci + "0000:00:1d.0/0000:03:00.0/nvme/nvme9"
-	disk("nvme9n1", nvme, "259:0", "2000", map[string]string{nvme + "/model": "Brackwater Heron\n", nvme + "/serial": "BWN11Q7E30\n", "sys/block/nvme9n1/nvme9n1p1/dev": "259:1\n"})
+	disk(
+		"nvme9n1",
+		nvme,
+		"259:0",
+		"2000",
+		map[string]string{
+			nvme + "/model":                   "Brackwater Heron\n",
+			nvme + "/serial":                  "BWN11Q7E30\n",
+			"sys/block/nvme9n1/nvme9n1p1/dev": "259:1\n",
+		},
+	)
 	sas := pci + "0000:00:02.0/0000:05:00.0/host8/port-8:0/end_device-8:0/target8:0:3/8:0:3:0"
-	disk("sdc", sas, "8:32", "4000", map[string]string{sas + "/model": "O12\n", sas + "/vendor": "OSPRIL\n", "sys/block/sdc/sdc2/dev": "8:34\n", "sys/class/block/sdc2/dev": "8:34\n"})
+	disk(
+		"sdc",
+		sas,
+		"8:32",
+		"4000",
+		map[string]string{
+			sas + "/model":             "O12\n",
+			sas + "/vendor":            "OSPRIL\n",
+			"sys/block/sdc/sdc2/dev":   "8:34\n",
+			"sys/class/block/sdc2/dev": "8:34\n",
+		},
+	)
 	files["sys/block/loop0/size"] = "5\n" // nothing behind it
 	files["sys/block/dm-0/size"] = "5\n"
 	return files
@@ -88,11 +119,46 @@ func TestDrivesAreFoundWithTheirPlaceAndKind(t *testing.T) {
 	by := look(t, tree(t, workshop()))
 	require.Len(t, by, 5, "loop and device-mapper devices have no hardware behind them, and two namespaces are one drive")
 	for node, want := range map[string]drive.Attachment{
-		"sda":     {Address: "pci-0000:00:1f.5-ata-2", Transport: "SATA", Vendor: "ATA", Model: "Korvan K4-2000", Serial: "KVA077M511", Bytes: 2000398934016},
-		"sdb":     {Address: "usb-2-1.4", Transport: "USB", Model: "Adapter\uFFFD[2J", Serial: "ADAPTER01", Adapter: "ff01:0a02 0100", Bytes: 512000},
-		"nvme9n1": {Address: "pci-0000:03:00.0-nvme", Transport: "NVMe", Model: "Brackwater Heron", Serial: "BWN11Q7E30", Bytes: 1024000 + 1536000, InUse: "mounted at /"},
-		"sdd":     {Address: "pci-0000:00:06.0-scsi-2:0:0", Transport: "SCSI", Vendor: "OSPRIL", Model: "VOLUME", Bytes: 2560000, Behind: "behind a RAID controller"},
-		"sdc":     {Address: "pci-0000:05:00.0-scsi-0:3:0", Transport: "SCSI", Vendor: "OSPRIL", Model: "O12", Bytes: 2048000, InUse: "swap space"},
+		"sda": {
+			Address:   "pci-0000:00:1f.5-ata-2",
+			Transport: "SATA",
+			Vendor:    "ATA",
+			Model:     "Korvan K4-2000",
+			Serial:    "KVA077M511",
+			Bytes:     2000398934016,
+		},
+		"sdb": {
+			Address:   "usb-2-1.4",
+			Transport: "USB",
+			Model:     "Adapter\uFFFD[2J",
+			Serial:    "ADAPTER01",
+			Adapter:   "ff01:0a02 0100",
+			Bytes:     512000,
+		},
+		"nvme9n1": {
+			Address:   "pci-0000:03:00.0-nvme",
+			Transport: "NVMe",
+			Model:     "Brackwater Heron",
+			Serial:    "BWN11Q7E30",
+			Bytes:     1024000 + 1536000,
+			InUse:     "mounted at /",
+		},
+		"sdd": {
+			Address:   "pci-0000:00:06.0-scsi-2:0:0",
+			Transport: "SCSI",
+			Vendor:    "OSPRIL",
+			Model:     "VOLUME",
+			Bytes:     2560000,
+			Behind:    "behind a RAID controller",
+		},
+		"sdc": {
+			Address:   "pci-0000:05:00.0-scsi-0:3:0",
+			Transport: "SCSI",
+			Vendor:    "OSPRIL",
+			Model:     "O12",
+			Bytes:     2048000,
+			InUse:     "swap space",
+		},
 	} {
 		want.Node, want.LogicalSector, want.Instance = node, 512, "7"
 		assert.Equal(t, want, by[node])
@@ -100,7 +166,10 @@ func TestDrivesAreFoundWithTheirPlaceAndKind(t *testing.T) {
 }
 
 func TestEmptyATAPortsAreBays(t *testing.T) {
-	assert.Equal(t, []drive.Address{"pci-0000:00:1f.5-ata-1", "pci-0000:00:1f.5-ata-2", "pci-0000:00:1f.5-ata-3"}, tree(t, workshop()).Places())
+	assert.Equal(
+		t, []drive.Address{"pci-0000:00:1f.5-ata-1", "pci-0000:00:1f.5-ata-2", "pci-0000:00:1f.5-ata-3"},
+		tree(t, workshop()).Places(),
+	)
 }
 
 func TestAHeldPartitionIsInUse(t *testing.T) {

@@ -54,7 +54,14 @@ func adminExchange(fd int, what string, c device.AdminCommand) (device.Completio
 	var pin runtime.Pinner
 	defer pin.Unpin()
 	p := &passthru{
-		opcode: uint8(c.Op), nsid: c.NSID, cdw10: c.CDW10, cdw11: c.CDW11, cdw12: c.CDW12, cdw13: c.CDW13, cdw14: c.CDW14, timeout: uint32(c.Timeout / time.Millisecond),
+		opcode:  uint8(c.Op),
+		nsid:    c.NSID,
+		cdw10:   c.CDW10,
+		cdw11:   c.CDW11,
+		cdw12:   c.CDW12,
+		cdw13:   c.CDW13,
+		cdw14:   c.CDW14,
+		timeout: uint32(c.Timeout / time.Millisecond),
 	}
 	var data []byte
 	if c.DataIn > 0 {
@@ -71,7 +78,11 @@ func adminExchange(fd int, what string, c device.AdminCommand) (device.Completio
 			break
 		}
 	}
-	r := device.Completion{Status: nvme.Status(status), Result: p.result, Took: time.Since(start)} // the kernel has shifted the phase bit out
+	r := device.Completion{
+		Status: nvme.Status(status),
+		Result: p.result,
+		Took:   time.Since(start),
+	} // the kernel has shifted the phase bit out
 	failed := func(class drive.FaultClass, back string) (device.Completion, error) {
 		return r, &device.Failed{Class: class, What: what, Cause: back}
 	}

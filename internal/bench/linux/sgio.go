@@ -115,7 +115,11 @@ func sgExchange(fd int, what string, c device.Command) (device.Result, error) {
 	switch h.hostStatus {
 	case 0:
 	case hostNoConnect, hostBadTarget, hostNoConnectFF:
-		return r, &device.Failed{Class: drive.FaultVanished, What: what, Cause: fmt.Sprintf("the host adapter found no drive (host status %02Xh)", h.hostStatus)}
+		return r, &device.Failed{
+			Class: drive.FaultVanished,
+			What:  what,
+			Cause: fmt.Sprintf("the host adapter found no drive (host status %02Xh)", h.hostStatus),
+		}
 	case hostTimeOut:
 		return r, &device.Failed{Class: drive.FaultNoAnswer, What: what, Cause: fmt.Sprintf("no answer within %s", c.Timeout)}
 	case hostTransport:
@@ -136,7 +140,11 @@ func refusedPass(what string, rawIO bool) *device.Failed {
 	if rawIO {
 		return &device.Failed{Class: drive.FaultNotPassed, What: what, Cause: "the kernel has no pass-through for this kind of device"}
 	}
-	return &device.Failed{Class: drive.FaultNotRead, What: what, Cause: "the kernel refuses pass-through: run as root or with CAP_SYS_RAWIO"}
+	return &device.Failed{
+		Class: drive.FaultNotRead,
+		What:  what,
+		Cause: "the kernel refuses pass-through: run as root or with CAP_SYS_RAWIO",
+	}
 }
 
 // effectiveRawIO reports whether this process may do raw I/O.

@@ -41,7 +41,11 @@ func (m *Machine) OpenExclusive(_ context.Context, d drive.Attachment) (device.E
 	fd, err := unix.Open(b.node, unix.O_RDWR|unix.O_EXCL|unix.O_DIRECT|unix.O_CLOEXEC, 0)
 	switch {
 	case errors.Is(err, unix.EBUSY):
-		return nil, &device.Failed{Class: drive.FaultInUse, What: what, Cause: "the kernel says that something on this machine holds it: " + m.heldBy(d)}
+		return nil, &device.Failed{
+			Class: drive.FaultInUse,
+			What:  what,
+			Cause: "the kernel says that something on this machine holds it: " + m.heldBy(d),
+		}
 	case errors.Is(err, unix.EROFS), errors.Is(err, unix.EACCES):
 		return nil, &device.Failed{Class: drive.FaultNotAllowed, What: what, Cause: "it is set read-only: " + err.Error()}
 	case err != nil:
@@ -77,7 +81,9 @@ func (m *Machine) sameDisk(fd int, d drive.Attachment) error {
 	if stat.Mode&unix.S_IFMT != unix.S_IFBLK {
 		return errors.New("it is no block device")
 	}
-	if numbers := fmt.Sprintf("%d:%d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev)); numbers != read(filepath.Join(m.sys, "block", d.Node), "dev") {
+	if numbers := fmt.Sprintf("%d:%d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev)); numbers != read(
+		filepath.Join(m.sys, "block", d.Node), "dev",
+	) {
 		return fmt.Errorf("the device behind it is %s, which is not %s", numbers, d.Node)
 	}
 	var seq uint64
@@ -152,12 +158,17 @@ func (x *exclusive) Close() error {
 }
 
 // Stream reads through the descriptor that is held.
-func (x *exclusive) Stream(ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (x *exclusive) Stream(
+	ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	return x.stream(ctx, x.fd, x.take(), task{compare: how.Compare}, how, next, told)
 }
 
 // Fill implements device.Exclusive.
-func (x *exclusive) Fill(ctx context.Context, p surface.Pattern, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (x *exclusive) Fill(
+	ctx context.Context, p surface.Pattern, how device.Streaming, next func() (surface.Read, bool),
+	told func(surface.Read, surface.Outcome),
+) error {
 	if err := x.stream(ctx, x.fd, x.take(), task{fill: &p}, how, next, told); err != nil {
 		return err
 	}

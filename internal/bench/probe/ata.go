@@ -35,12 +35,18 @@ func (s *Session) Do(ctx context.Context, c ata.Command, out ...byte) (Answer, *
 	if s.optical { // there the opcode of the 12-byte form is BLANK, which erases
 		forms = slices.DeleteFunc(forms, func(f sat.Form) bool { return f == sat.Form12 })
 		if len(forms) == 0 {
-			return Answer{}, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Cause: "not sent: on an optical drive the 12-byte pass-through means something else"}
+			return Answer{}, &drive.Fault{
+				Class: drive.FaultNotPassed,
+				What:  c.Name(),
+				Cause: "not sent: on an optical drive the 12-byte pass-through means something else",
+			}
 		}
 	}
 	if c.Ext && forms[0] == sat.Form12 {
 		return Answer{}, &drive.Fault{
-			Class: drive.FaultNotPassed, What: c.Name(), Cause: "the adapter takes the 12-byte form only, which cannot carry 48-bit commands",
+			Class: drive.FaultNotPassed,
+			What:  c.Name(),
+			Cause: "the adapter takes the 12-byte form only, which cannot carry 48-bit commands",
 			Extra: "Only this page is missing. A direct port gives it.",
 		}
 	}
@@ -85,7 +91,12 @@ func (s *Session) once(ctx context.Context, form sat.Form, c ata.Command, out []
 	a := Answer{Data: r.Data, Sense: r.Sense, How: form.String()}
 	if r.Status == scsi.Good {
 		if c.Status && c.Transfer == ata.NonData {
-			return a, &drive.Fault{Class: drive.FaultNotPassed, What: c.Name(), Cause: "the adapter did not hand back the drive's registers", Extra: "The drive's own word is unknown here. Try a direct port."}
+			return a, &drive.Fault{
+				Class: drive.FaultNotPassed,
+				What:  c.Name(),
+				Cause: "the adapter did not hand back the drive's registers",
+				Extra: "The drive's own word is unknown here. Try a direct port.",
+			}
 		}
 		return a, nil
 	}
@@ -148,7 +159,12 @@ func senseFault(what string, s scsi.Sense) *drive.Fault {
 	case s.Locked():
 		return fault(drive.FaultLocked)
 	case s.WriteProtected():
-		return &drive.Fault{Class: drive.FaultRefused, What: what, Cause: s.String(), Extra: "It takes no writing. Look for its switch, or for room it has run out of."}
+		return &drive.Fault{
+			Class: drive.FaultRefused,
+			What:  what,
+			Cause: s.String(),
+			Extra: "It takes no writing. Look for its switch, or for room it has run out of.",
+		}
 	case s.Key == scsi.MediumError:
 		return fault(drive.FaultMedium)
 	case s.Key == scsi.IllegalRequest:
@@ -169,7 +185,17 @@ type question struct {
 // ataPages reads an ATA drive, whatever adapter it is behind.
 func (s *Session) ataPages(ctx context.Context, how Manner, pages []reading.Page) []reading.Page {
 	if s.passes == Nothing && !how.Wake {
-		return append(pages, reading.Page{Name: reading.PageIdentify, Fault: &drive.Fault{Class: drive.FaultNotPassed, What: "IDENTIFY DEVICE", Cause: "not asked: this adapter is known to pass no ATA commands"}})
+		return append(
+			pages,
+			reading.Page{
+				Name: reading.PageIdentify,
+				Fault: &drive.Fault{
+					Class: drive.FaultNotPassed,
+					What:  "IDENTIFY DEVICE",
+					Cause: "not asked: this adapter is known to pass no ATA commands",
+				},
+			},
+		)
 	}
 	identity := s.ata(ctx, question{page: reading.PageIdentify, command: ata.ReadIdentify()})
 	pages = append(pages, identity)
@@ -193,7 +219,17 @@ func (s *Session) ataPages(ctx context.Context, how Manner, pages []reading.Page
 	for i, q := range questions {
 		s.tell(q.page, i, len(questions))
 		if asleep {
-			pages = append(pages, reading.Page{Name: q.page, Fault: &drive.Fault{Class: drive.FaultAsleep, What: q.command.Name(), Cause: "not asked: the drive sleeps, and asking could wake it"}})
+			pages = append(
+				pages,
+				reading.Page{
+					Name: q.page,
+					Fault: &drive.Fault{
+						Class: drive.FaultAsleep,
+						What:  q.command.Name(),
+						Cause: "not asked: the drive sleeps, and asking could wake it",
+					},
+				},
+			)
 			continue
 		}
 		f, offered := pointless(id, q, pages)
@@ -301,7 +337,10 @@ func ataQuestions(id ata.Identify, attachments bool) []question {
 	if id.GPL {
 		all = append(all, question{page: reading.PageDirectoryExt, command: ata.ReadLogGPL(ata.LogDirectory, 1)})
 	}
-	all = append(all, question{page: reading.PageStatistics, command: ata.ReadLog(ata.LogDeviceStatistics, 8)}, question{page: reading.PageSelective, command: ata.ReadLog(ata.LogSelective, 1)})
+	all = append(
+		all, question{page: reading.PageStatistics, command: ata.ReadLog(ata.LogDeviceStatistics, 8)},
+		question{page: reading.PageSelective, command: ata.ReadLog(ata.LogSelective, 1)},
+	)
 	if id.GPL {
 		all = append(all,
 			question{page: reading.PageErrorsExt, command: ata.ReadLogGPL(ata.LogErrorsExt, 1)},
@@ -316,7 +355,10 @@ func ataQuestions(id ata.Identify, attachments bool) []question {
 	if id.SCT {
 		all = append(all, question{page: reading.PageSCTStatus, command: ata.ReadLog(ata.LogSCTStatus, 1)})
 		if id.SCTTables {
-			all = append(all, question{page: reading.PageTemperatures, command: ata.ReadLog(ata.LogSCTData, 1), first: ata.SCTTemperatureQuestion()})
+			all = append(
+				all,
+				question{page: reading.PageTemperatures, command: ata.ReadLog(ata.LogSCTData, 1), first: ata.SCTTemperatureQuestion()},
+			)
 		}
 		if id.SCTRecovery {
 			all = append(all,
@@ -359,7 +401,13 @@ const elementPages = 4
 
 // most bounds how many pages of a log are read. Logs that are rings are read whole up to it: their newest entry may stand anywhere.
 var most = map[reading.PageName]uint16{
-	reading.PageStatistics: 8, reading.PageErrors: 51, reading.PageErrorsExt: 64, reading.PageTestLogExt: 32, reading.PagePending: 64, reading.PageInternalStatus: 64, reading.PageIdentifyData: 16,
+	reading.PageStatistics:     8,
+	reading.PageErrors:         51,
+	reading.PageErrorsExt:      64,
+	reading.PageTestLogExt:     32,
+	reading.PagePending:        64,
+	reading.PageInternalStatus: 64,
+	reading.PageIdentifyData:   16,
 }
 
 // sized asks for as many pages of a log as its directory says there are, and reads statistics through whichever log command
@@ -466,7 +514,11 @@ func (s *Session) ata(ctx context.Context, q question) reading.Page {
 		p.Bytes = a.Sense
 	}
 	if fault == nil && q.command.Status && len(a.Sense) == 0 {
-		p.Fault = &drive.Fault{Class: drive.FaultNotPassed, What: q.command.Name(), Cause: "the adapter did not hand back the drive's registers"}
+		p.Fault = &drive.Fault{
+			Class: drive.FaultNotPassed,
+			What:  q.command.Name(),
+			Cause: "the adapter did not hand back the drive's registers",
+		}
 	}
 	if p.Fault != nil {
 		p.Bytes, p.How = nil, ""

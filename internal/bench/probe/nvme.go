@@ -121,7 +121,14 @@ func (s *Session) nvmePages(ctx context.Context, how Manner) []reading.Page {
 	dc := ask(reading.PageDatacenter, nvme.ReadLog(nvme.LogDatacenter, nvme.DatacenterSize), true, "")
 	if dc.Fault == nil {
 		if _, err := nvme.DecodeDatacenter(dc.Bytes); err != nil {
-			pages[len(pages)-1] = reading.Page{Name: reading.PageDatacenter, Fault: &drive.Fault{Class: drive.FaultRefused, What: "Get Log Page C0h", Cause: "the log is the maker's own, not the datacenter extension"}}
+			pages[len(pages)-1] = reading.Page{
+				Name: reading.PageDatacenter,
+				Fault: &drive.Fault{
+					Class: drive.FaultRefused,
+					What:  "Get Log Page C0h",
+					Cause: "the log is the maker's own, not the datacenter extension",
+				},
+			}
 		}
 	}
 	return pages
@@ -170,5 +177,11 @@ func (s *Session) nvmeLook(ctx context.Context) (Look, *drive.Fault) {
 	if err != nil {
 		return Look{}, &drive.Fault{Class: drive.FaultBadAnswer, What: "following the self-test", Cause: err.Error()}
 	}
-	return Look{Running: l.Running != 0, Left: 100 - min(100, l.Percent), Page: reading.PageNVMeTests, Log: b, Words: fmt.Sprintf("%d %% done", l.Percent)}, nil
+	return Look{
+		Running: l.Running != 0,
+		Left:    100 - min(100, l.Percent),
+		Page:    reading.PageNVMeTests,
+		Log:     b,
+		Words:   fmt.Sprintf("%d %% done", l.Percent),
+	}, nil
 }

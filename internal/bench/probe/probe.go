@@ -69,7 +69,11 @@ func Open(d device.Device, known Passes) (*Session, *drive.Fault) {
 		return s, nil // an image: a surface, and nothing to ask
 	}
 	if !ok {
-		return nil, &drive.Fault{Class: drive.FaultNotRead, What: "asking " + d.Describe().Node, Cause: "this version has no way to ask this kind of device"}
+		return nil, &drive.Fault{
+			Class: drive.FaultNotRead,
+			What:  "asking " + d.Describe().Node,
+			Cause: "this version has no way to ask this kind of device",
+		}
 	}
 	s.link = link
 	return s, nil
@@ -91,7 +95,16 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 		return imagePages(s.device.Describe())
 	}
 	if behind := s.device.Describe().Behind; behind != "" {
-		return []reading.Page{{Name: reading.PageInquiry, Fault: &drive.Fault{Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Cause: "it is " + behind + ", which shows volumes and no drives"}}}
+		return []reading.Page{
+			{
+				Name: reading.PageInquiry,
+				Fault: &drive.Fault{
+					Class: drive.FaultBehind,
+					What:  "asking " + s.device.Describe().Node,
+					Cause: "it is " + behind + ", which shows volumes and no drives",
+				},
+			},
+		}
 	}
 	first := s.ask(ctx, reading.PageInquiry, scsi.InquiryCDB(36), 36)
 	pages := []reading.Page{first}
@@ -120,11 +133,16 @@ const opticalType = 0x05
 func imagePages(d drive.Attachment) []reading.Page {
 	body, err := json.Marshal(reading.Image{Name: d.Serial, Bytes: d.Bytes, Sector: d.LogicalSector})
 	if err != nil {
-		return []reading.Page{{Name: reading.PageImage, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "describing " + d.Node, Cause: err.Error()}}}
+		return []reading.Page{
+			{Name: reading.PageImage, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "describing " + d.Node, Cause: err.Error()}},
+		}
 	}
 	return []reading.Page{
 		{Name: reading.PageImage, How: "the machine's own word", Bytes: body},
-		{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "reading counters", Cause: "an image has no counters", Extra: "Sweep it."}},
+		{
+			Name:  reading.PageAttributes,
+			Fault: &drive.Fault{Class: drive.FaultNotRead, What: "reading counters", Cause: "an image has no counters", Extra: "Sweep it."},
+		},
 	}
 }
 
@@ -197,7 +215,10 @@ func (s *Session) Name(ctx context.Context) (drive.Key, *drive.Fault) {
 	case s.link == nil:
 		pages = imagePages(s.device.Describe())
 	case s.kind == drive.SCSI:
-		pages = append(pages, s.ask(ctx, reading.PageInquiry, scsi.InquiryCDB(36), 36), s.ask(ctx, reading.PageVPD(scsi.VPDSerial), scsi.VPDCDB(scsi.VPDSerial, 252), 252))
+		pages = append(
+			pages, s.ask(ctx, reading.PageInquiry, scsi.InquiryCDB(36), 36),
+			s.ask(ctx, reading.PageVPD(scsi.VPDSerial), scsi.VPDCDB(scsi.VPDSerial, 252), 252),
+		)
 	default:
 		pages = append(pages, s.ata(ctx, question{page: reading.PageIdentify, command: ata.ReadIdentify()}))
 	}

@@ -55,7 +55,18 @@ func read(t *testing.T, s *script) map[reading.PageName]reading.Page {
 
 // disk answers ATA commands: identity by itself, the rest as told.
 func disk(more func(c ata.Command) ([]byte, ata.Registers)) *script {
-	id := ata.Identify{Serial: "KVA077M511", Model: "Korvan K4-2000", Sectors: 1000, LogicalSector: 512, GPL: true, LBA48: true, SMARTSupported: true, SMARTEnabled: true, SelfTestSupported: true, ErrorLogSupported: true}
+	id := ata.Identify{
+		Serial:            "KVA077M511",
+		Model:             "Korvan K4-2000",
+		Sectors:           1000,
+		LogicalSector:     512,
+		GPL:               true,
+		LBA48:             true,
+		SMARTSupported:    true,
+		SMARTEnabled:      true,
+		SelfTestSupported: true,
+		ErrorLogSupported: true,
+	}
 	return &script{Attachment: drive.Attachment{Transport: "SATA"}, answer: func(c device.Command) device.Result {
 		if c.CDB[0] == scsi.Inquiry {
 			return device.Result{Data: scsi.InquiryData{Vendor: "ATA", Product: "KORVAN"}.Encode()}
@@ -111,7 +122,12 @@ func TestEveryPageOfALogIsReadThatTheDirectoryLists(t *testing.T) {
 }
 
 func TestStatisticsComePageByPageWhereOneTransferIsTooLong(t *testing.T) {
-	whole := ata.EncodeStatistics([]ata.Statistic{{StatisticKey: ata.StatPowerOnHours, Value: 20_512, Valid: true}, {StatisticKey: ata.StatPercentageUsed, Value: 9, Valid: true, Normalized: true}})
+	whole := ata.EncodeStatistics(
+		[]ata.Statistic{
+			{StatisticKey: ata.StatPowerOnHours, Value: 20_512, Valid: true},
+			{StatisticKey: ata.StatPercentageUsed, Value: 9, Valid: true, Normalized: true},
+		},
+	)
 	var asked []uint16
 	s := disk(func(c ata.Command) ([]byte, ata.Registers) {
 		switch {
@@ -183,12 +199,15 @@ func TestADeviceFaultComesBeforeAborted(t *testing.T) {
 
 func TestThe12ByteFormIsNeverSentToAnOpticalDrive(t *testing.T) {
 	for _, kind := range []uint8{0x00, 0x05} {
-		s := &script{Attachment: drive.Attachment{Transport: "USB", Adapter: "ff01:0a12 0100"}, answer: func(c device.Command) device.Result {
-			if c.CDB[0] == scsi.Inquiry {
-				return device.Result{Data: scsi.InquiryData{DeviceType: kind, Vendor: "Oxbow", Product: "Dock"}.Encode()}
-			}
-			return unknown
-		}}
+		s := &script{
+			Attachment: drive.Attachment{Transport: "USB", Adapter: "ff01:0a12 0100"},
+			answer: func(c device.Command) device.Result {
+				if c.CDB[0] == scsi.Inquiry {
+					return device.Result{Data: scsi.InquiryData{DeviceType: kind, Vendor: "Oxbow", Product: "Dock"}.Encode()}
+				}
+				return unknown
+			},
+		}
 		read(t, s)
 		twelve := 0
 		for _, cdb := range s.sent {

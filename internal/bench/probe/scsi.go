@@ -65,8 +65,20 @@ func (s *Session) ask(ctx context.Context, name reading.PageName, cdb []byte, si
 
 // wantedLogs are the log pages worth reading, where the drive lists them.
 var wantedLogs = []scsi.LogID{
-	scsi.LogWriteErrors, scsi.LogReadErrors, scsi.LogVerifyErrors, scsi.LogNonMedium, scsi.LogTemperature, scsi.LogStartStop, scsi.LogSelfTests, scsi.LogSolidState,
-	scsi.LogBackground, scsi.LogPending, scsi.LogProtocol, scsi.LogInformational, scsi.LogEnvironment, scsi.LogEnvironLimits,
+	scsi.LogWriteErrors,
+	scsi.LogReadErrors,
+	scsi.LogVerifyErrors,
+	scsi.LogNonMedium,
+	scsi.LogTemperature,
+	scsi.LogStartStop,
+	scsi.LogSelfTests,
+	scsi.LogSolidState,
+	scsi.LogBackground,
+	scsi.LogPending,
+	scsi.LogProtocol,
+	scsi.LogInformational,
+	scsi.LogEnvironment,
+	scsi.LogEnvironLimits,
 }
 
 // How much of a page is taken at first, and at most when it says that it is longer.
@@ -127,7 +139,9 @@ func (s *Session) scsiPages(ctx context.Context, how Manner, pages []reading.Pag
 	if len(have) == 0 {
 		have = []uint8{scsi.VPDSerial} // older than lists
 	}
-	for _, n := range []uint8{scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning, scsi.VPDRanges} {
+	for _, n := range []uint8{
+		scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning, scsi.VPDRanges,
+	} {
 		if slices.Contains(have, n) { // what is not offered is no fault
 			vpd(n)
 		}
@@ -192,7 +206,10 @@ func (s *Session) logList(first []uint8, second func() reading.Page, pages *[]re
 // defects asks for the length of the grown list: in the format of 8-byte physical sectors, else of long blocks, else of
 // short ones, and by the 10-byte command where the drive knows no other. The entries themselves can be many and are not taken.
 func (s *Session) defects(pages *[]reading.Page, plain func(reading.PageName, []byte, int) reading.Page) {
-	for i, cdb := range [][]byte{scsi.DefectCDB(5, 8), scsi.DefectCDB(3, 8), scsi.DefectCDB(0, 8), scsi.DefectCDB10(5, 4), scsi.DefectCDB10(3, 4), scsi.DefectCDB10(0, 4)} {
+	for i, cdb := range [][]byte{
+		scsi.DefectCDB(5, 8), scsi.DefectCDB(3, 8), scsi.DefectCDB(0, 8), scsi.DefectCDB10(5, 4), scsi.DefectCDB10(3, 4),
+		scsi.DefectCDB10(0, 4),
+	} {
 		if i > 0 {
 			*pages = (*pages)[:len(*pages)-1]
 		}

@@ -48,7 +48,11 @@ func (s *Session) StartTest(ctx context.Context, t Test) *drive.Fault {
 // which holds nothing else, and then the test is started in the background (ACS-4 A.9).
 func (s *Session) StartSelective(ctx context.Context, spans []ata.Span) *drive.Fault {
 	if s.kind == drive.NVMe || s.kind == drive.SCSI {
-		return &drive.Fault{Class: drive.FaultRefused, What: "starting a selective self-test", Cause: "this interface has no such self-test"}
+		return &drive.Fault{
+			Class: drive.FaultRefused,
+			What:  "starting a selective self-test",
+			Cause: "this interface has no such self-test",
+		}
 	}
 	if _, fault := s.Do(ctx, ata.WriteSelective(), ata.SelectiveLog{Spans: spans}.Encode()...); fault != nil {
 		return fault

@@ -56,7 +56,9 @@ func (a *attached) took(now time.Time) time.Duration {
 }
 
 // enter has a drive answer one command, unless it is gone, goes now, or hangs.
-func enter[T any](ctx context.Context, a *attached, what string, timeout time.Duration, hangs bool, answer func(now time.Time) T) (result T, err error) {
+func enter[T any](
+	ctx context.Context, a *attached, what string, timeout time.Duration, hangs bool, answer func(now time.Time) T,
+) (result T, err error) {
 	if err := ctx.Err(); err != nil {
 		return result, err
 	}
@@ -111,7 +113,10 @@ func (a *attached) answer(c device.Command, now time.Time) device.Result {
 		return device.Result{Data: cut(q.Encode(), c.DataIn)}
 	}
 	k := s.Awkward
-	if capacity := (scsi.Capacity{Last: cmp.Or(k.Shows, s.Identity.Sectors) - 1, Block: s.Identity.LogicalSector}); c.CDB[0] == scsi.ServiceActionIn && c.CDB[1] == 0x10 {
+	if capacity := (scsi.Capacity{
+		Last: cmp.Or(k.Shows, s.Identity.Sectors) - 1, Block: s.Identity.LogicalSector,
+	}); c.CDB[0] == scsi.ServiceActionIn &&
+		c.CDB[1] == 0x10 {
 		if k.Shows > 0 && k.Shows <= 1<<32 { // it counts 32 bits, and knows no command that asks for more
 			return check(illegal)
 		}
@@ -333,7 +338,8 @@ func (b *Bench) finish(p *place, result ata.TestStatus) {
 	t := ata.SelfTest{Number: p.Running.Kind, Status: result, Hours: uint16(p.spec.hoursAt(ended, p.Bayed))}
 	if result == ata.TestRead {
 		t.LBA, t.HasLBA, t.Remaining = uint64(p.spec.FirstLBA), true, 40
-		if bad := p.spec.unreadable(p.spec.hoursAt(ended, p.Bayed), p); len(bad) > 0 && !slices.Contains(bad, t.LBA/p.spec.span()*p.spec.span()) {
+		if bad := p.spec.unreadable(p.spec.hoursAt(ended, p.Bayed), p); len(bad) > 0 &&
+			!slices.Contains(bad, t.LBA/p.spec.span()*p.spec.span()) {
 			t.LBA = slices.Min(bad) // the first of them was written meanwhile
 		}
 	}

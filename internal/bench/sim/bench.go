@@ -181,8 +181,18 @@ func (b *Bench) Look(context.Context) ([]drive.Attachment, error) {
 		}
 		id, k := p.spec.Identity, p.spec.Awkward
 		d := drive.Attachment{
-			Address: a, Node: fmt.Sprintf("sim%d", i+1), Transport: "SATA", Vendor: "ATA", Model: id.Model[:min(16, len(id.Model))], Serial: id.Serial,
-			Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, Instance: fmt.Sprint(p.Instance), Behind: k.Behind, Adapter: k.Adapter, InUse: k.InUse,
+			Address:       a,
+			Node:          fmt.Sprintf("sim%d", i+1),
+			Transport:     "SATA",
+			Vendor:        "ATA",
+			Model:         id.Model[:min(16, len(id.Model))],
+			Serial:        id.Serial,
+			Bytes:         id.Sectors * uint64(id.LogicalSector),
+			LogicalSector: id.LogicalSector,
+			Instance:      fmt.Sprint(p.Instance),
+			Behind:        k.Behind,
+			Adapter:       k.Adapter,
+			InUse:         k.InUse,
 		}
 		switch {
 		case p.spec.NVMe != nil:
@@ -330,7 +340,10 @@ func RecallClock(file string, factor float64) (*Clock, error) {
 		err = json.Unmarshal(data, &m)
 	}
 	if err != nil || m.Clock == nil {
-		return nil, fmt.Errorf("reading the simulated drives' memory %s: %w", filepath.Base(file), errors.Join(err, errors.New("remove it to begin anew")))
+		return nil, fmt.Errorf(
+			"reading the simulated drives' memory %s: %w", filepath.Base(file),
+			errors.Join(err, errors.New("remove it to begin anew")),
+		)
 	}
 	return m.Clock, nil
 }

@@ -17,7 +17,12 @@ import (
 func (a *attached) Limits() device.Limits {
 	id := &a.place.spec.Identity
 	return device.Limits{
-		Bytes: id.Sectors * uint64(id.LogicalSector), Logical: id.LogicalSector, Physical: id.PhysicalSector, Alignment: id.Alignment, Most: 4 << 20, Rotates: id.RotationRate > 1,
+		Bytes:     id.Sectors * uint64(id.LogicalSector),
+		Logical:   id.LogicalSector,
+		Physical:  id.PhysicalSector,
+		Alignment: id.Alignment,
+		Most:      4 << 20,
+		Rotates:   id.RotationRate > 1,
 	}
 }
 
@@ -25,7 +30,9 @@ func (a *attached) Limits() device.Limits {
 const batch = 10 * time.Millisecond
 
 // Stream implements device.Blocks: time passes as the drive's geometry, its heads and its damage have it.
-func (a *attached) Stream(ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (a *attached) Stream(
+	ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	return a.stream(ctx, how, func(e surface.Extent, h *heads) (surface.Outcome, bool, error) {
 		o, hangs, err := a.surface(e, h)
 		if how.Compare != nil && err == nil && !hangs && o.Cause == surface.Whole {
@@ -53,7 +60,8 @@ func (p *place) empty(e surface.Extent) uint64 {
 	size := int(p.spec.Identity.LogicalSector)
 	for _, c := range p.spec.Content {
 		for i, lba := 0, c.LBA; i < len(c.Bytes); i, lba = i+size, lba+1 {
-			if piece := c.Bytes[i:min(i+size, len(c.Bytes))]; e.Holds(lba) && lba >= used && slices.ContainsFunc(piece, func(b byte) bool { return b != 0 }) {
+			if piece := c.Bytes[i:min(i+size, len(c.Bytes))]; e.Holds(lba) && lba >= used &&
+				slices.ContainsFunc(piece, func(b byte) bool { return b != 0 }) {
 				empty--
 			}
 		}
@@ -65,14 +73,22 @@ func (p *place) empty(e surface.Extent) uint64 {
 func (a *attached) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 	id := &a.place.spec.Identity
 	if e.Sectors == 0 || e.Sectors*uint64(id.LogicalSector) > device.MostPeek || e.LBA+e.Sectors > id.Sectors {
-		return nil, &device.Failed{Class: drive.FaultNotRead, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Cause: "it is no peek, or beyond the end"}
+		return nil, &device.Failed{
+			Class: drive.FaultNotRead,
+			What:  fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node),
+			Cause: "it is no peek, or beyond the end",
+		}
 	}
 	o, hangs, err := a.surface(e, &heads{noise: a.noise()})
 	if err != nil {
 		return nil, err
 	}
 	if hangs || o.Cause != surface.Whole {
-		return nil, &device.Failed{Class: drive.FaultBadAnswer, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Cause: o.Cause.String()}
+		return nil, &device.Failed{
+			Class: drive.FaultBadAnswer,
+			What:  fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node),
+			Cause: o.Cause.String(),
+		}
 	}
 	sector := uint64(a.place.spec.Identity.LogicalSector)
 	out := make([]byte, e.Sectors*sector)
@@ -91,7 +107,10 @@ func (a *attached) noise() *rand.Rand {
 }
 
 // stream does something at each place that next gives.
-func (a *attached) stream(ctx context.Context, how device.Streaming, do func(surface.Extent, *heads) (surface.Outcome, bool, error), next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (a *attached) stream(
+	ctx context.Context, how device.Streaming, do func(surface.Extent, *heads) (surface.Outcome, bool, error),
+	next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	clock := a.bench.clock
 	wall := time.Duration(float64(batch) * factorOf(clock))
 	heads := &heads{noise: a.noise()}
@@ -116,7 +135,11 @@ func (a *attached) stream(ctx context.Context, how device.Streaming, do func(sur
 			if err := clock.Sleep(ctx, time.Minute); err != nil {
 				return err
 			}
-			return &device.Failed{Class: drive.FaultStuck, What: fmt.Sprintf("reading LBA %d of %s", read.LBA, a.description.Node), Cause: "no answer for 1m0s"}
+			return &device.Failed{
+				Class: drive.FaultStuck,
+				What:  fmt.Sprintf("reading LBA %d of %s", read.LBA, a.description.Node),
+				Cause: "no answer for 1m0s",
+			}
 		}
 		spent := outcome.Took
 		outcome.Spent = spent
@@ -157,7 +180,11 @@ func (a *attached) surface(e surface.Extent, h *heads) (o surface.Outcome, hangs
 	defer a.bench.mu.Unlock()
 	p, s := a.place, a.place.spec
 	if a.closed || p.out || fmt.Sprint(p.Instance) != a.description.Instance {
-		return o, false, &device.Failed{Class: drive.FaultVanished, What: fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node), Cause: "the device is gone"}
+		return o, false, &device.Failed{
+			Class: drive.FaultVanished,
+			What:  fmt.Sprintf("reading LBA %d of %s", e.LBA, a.description.Node),
+			Cause: "the device is gone",
+		}
 	}
 	p.Spun = true
 	if s.Awkward.HangsOn != 0 {

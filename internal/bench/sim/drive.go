@@ -65,7 +65,9 @@ type Spec struct {
 func (s *Spec) elements() scsi.Elements {
 	var e scsi.Elements
 	for i, h := range s.Heads {
-		e.Elements = append(e.Elements, scsi.Element{ID: uint32(i + 1), Type: 1, Health: h, Blocks: s.Identity.Sectors / uint64(len(s.Heads))})
+		e.Elements = append(
+			e.Elements, scsi.Element{ID: uint32(i + 1), Type: 1, Health: h, Blocks: s.Identity.Sectors / uint64(len(s.Heads))},
+		)
 	}
 	return e
 }
@@ -230,8 +232,14 @@ func (s *Spec) counted(c Counter, h float64) float64 {
 // attributePage is the attribute page at a moment.
 func (s *Spec) attributePage(now time.Time, h float64) ata.AttributePage {
 	d := ata.AttributePage{
-		Revision: 16, CanTest: true, CanConveyance: s.MoreTests, CanSelective: s.MoreTests, CanLogErrors: true, OfflineStatus: 0x82, ShortPoll: time.Duration(max(1, s.Minutes)) * time.Minute,
-		ExtendedPoll: time.Duration(s.Identity.Sectors/300_000) * time.Second / 60 * 60,
+		Revision:      16,
+		CanTest:       true,
+		CanConveyance: s.MoreTests,
+		CanSelective:  s.MoreTests,
+		CanLogErrors:  true,
+		OfflineStatus: 0x82,
+		ShortPoll:     time.Duration(max(1, s.Minutes)) * time.Minute,
+		ExtendedPoll:  time.Duration(s.Identity.Sectors/300_000) * time.Second / 60 * 60,
 	}
 	d.ExtendedPoll = max(10*time.Minute, d.ExtendedPoll.Round(time.Minute))
 	for _, c := range s.Counters {
@@ -276,7 +284,13 @@ func (s *Spec) thresholds() []ata.Threshold {
 }
 
 // counterOf maps statistics to the attribute that counts the same thing.
-var counterOf = map[ata.StatisticKey]uint8{ata.StatReallocatedSectors: 5, ata.StatReportedUncorrected: 187, ata.StatCRCErrors: 199, ata.StatHeadLoads: 193, ata.StatPowerOnResets: 12}
+var counterOf = map[ata.StatisticKey]uint8{
+	ata.StatReallocatedSectors:  5,
+	ata.StatReportedUncorrected: 187,
+	ata.StatCRCErrors:           199,
+	ata.StatHeadLoads:           193,
+	ata.StatPowerOnResets:       12,
+}
 
 // perPhysical is how many logical sectors lie in a physical one: statistics and lists count logical ones.
 func (s *Spec) perPhysical() float64 {

@@ -59,7 +59,14 @@ func (a *attached) generalLog(c ata.Command, now time.Time, h float64) ([]byte, 
 		return append(l.Encode(), make([]byte, mostPending*ata.PageSize)...), done
 	case ata.LogPHY:
 		crc := s.linkErrors(h) - s.linkErrors(s.hoursAt(p.Bayed, p.Bayed)) // since power-on
-		return ata.EncodePHY([]ata.PHYCounter{{ID: 0x01, Value: uint64(max(0, crc))}, {ID: 0x09, Value: 1}, {ID: 0x0A, Value: 1}, {ID: 0x0B, Value: uint64(max(0, crc))}}), done
+		return ata.EncodePHY(
+			[]ata.PHYCounter{
+				{ID: 0x01, Value: uint64(max(0, crc))},
+				{ID: 0x09, Value: 1},
+				{ID: 0x0A, Value: 1},
+				{ID: 0x0B, Value: uint64(max(0, crc))},
+			},
+		), done
 	}
 	return nil, aborted
 }
@@ -111,13 +118,27 @@ func (a *attached) sct(address uint8, now time.Time) ([]byte, ata.Registers) {
 	s := a.place.spec
 	t, low, high := s.Heat.at(now, s.Seed)
 	if address == ata.LogSCTStatus {
-		return ata.SCTReport{Now: int8(t), Lowest: int8(t - 3), Highest: int8(min(high, t+2)), LifeLowest: int8(low), LifeHighest: int8(high), Most: 60}.Encode(), done
+		return ata.SCTReport{
+			Now:         int8(t),
+			Lowest:      int8(t - 3),
+			Highest:     int8(min(high, t+2)),
+			LifeLowest:  int8(low),
+			LifeHighest: int8(high),
+			Most:        60,
+		}.Encode(), done
 	}
 	if !bytes.Equal(a.place.asked, ata.SCTTemperatureQuestion()) {
 		return nil, aborted
 	}
 	const interval = 10 * time.Minute
-	h := ata.TemperatureHistory{Sampling: 1, Interval: uint16(interval.Minutes()), MaxOperating: 60, OverLimit: 65, MinOperating: 0, UnderLimit: -20}
+	h := ata.TemperatureHistory{
+		Sampling:     1,
+		Interval:     uint16(interval.Minutes()),
+		MaxOperating: 60,
+		OverLimit:    65,
+		MinOperating: 0,
+		UnderLimit:   -20,
+	}
 	for i := range 128 {
 		at := now.Add(-time.Duration(127-i) * interval)
 		if at.Before(a.place.Bayed.Add(-9 * time.Hour)) {

@@ -58,7 +58,9 @@ func (a *controller) obey(c nvme.Command, now time.Time) ([]byte, nvme.Status) {
 		if !n.SelfTest {
 			return nil, nvme.InvalidOpcode
 		}
-		kind := map[uint32]uint8{uint32(nvme.TestShort): ata.TestShort, uint32(nvme.TestExtended): ata.TestExtended, uint32(nvme.TestAbort): ata.TestAbort}[c.CDW10]
+		kind := map[uint32]uint8{
+			uint32(nvme.TestShort): ata.TestShort, uint32(nvme.TestExtended): ata.TestExtended, uint32(nvme.TestAbort): ata.TestAbort,
+		}[c.CDW10]
 		if p.Running != nil && kind != ata.TestAbort {
 			return nil, nvme.SelfTestGoesOn
 		}
@@ -95,20 +97,37 @@ func (a *controller) obey(c nvme.Command, now time.Time) ([]byte, nvme.Status) {
 	case nvme.LogPersistent:
 		if n.Persistent {
 			l := nvme.PersistentLog{Hours: nvme.Counter{Low: uint64(h)}, Cycles: uint64(h / 9), List: []nvme.PersistentEvent{
-				{Kind: 4, At: nvme.Timestamp{Milliseconds: uint64(s.Born.UnixMilli()), FromHost: true}, Data: append([]byte(fmt.Sprintf("%-8.8s", s.Identity.Firmware)), make([]byte, 12)...)},
-				{Kind: 1, At: nvme.Timestamp{Milliseconds: uint64(s.Born.UnixMilli()) + 60_000, FromHost: true}, Data: s.health(s.Born, s.Hours).Encode()},
+				{
+					Kind: 4,
+					At:   nvme.Timestamp{Milliseconds: uint64(s.Born.UnixMilli()), FromHost: true},
+					Data: append([]byte(fmt.Sprintf("%-8.8s", s.Identity.Firmware)), make([]byte, 12)...),
+				},
+				{
+					Kind: 1,
+					At:   nvme.Timestamp{Milliseconds: uint64(s.Born.UnixMilli()) + 60_000, FromHost: true},
+					Data: s.health(s.Born, s.Hours).Encode(),
+				},
 				{Kind: 0xD, At: nvme.Timestamp{Milliseconds: 5_400_000}, Data: []byte{4, 0x11}},
 			}}
 			return l.Encode(), nvme.Success
 		}
 	case nvme.LogSupported:
-		return nvme.EncodeSupported(nvme.LogSupported, nvme.LogErrors, nvme.LogHealth, nvme.LogFirmware, nvme.LogEffects, nvme.LogSelfTest, nvme.LogSanitize), nvme.Success
+		return nvme.EncodeSupported(
+			nvme.LogSupported, nvme.LogErrors, nvme.LogHealth, nvme.LogFirmware, nvme.LogEffects, nvme.LogSelfTest,
+			nvme.LogSanitize,
+		), nvme.Success
 	case nvme.LogSanitize:
 		return nvme.SanitizeStatus{State: n.Sanitized}.Encode(), nvme.Success
 	case nvme.LogEndurance:
 		if n.Groups > 0 {
 			health := s.health(now, h)
-			return nvme.Endurance{Spare: health.Spare, SpareThreshold: health.SpareThreshold, Used: health.Used, Written: nvme.Counter{Low: uint64(s.Rate * h * 512 / 1e9)}, MediaErrors: health.MediaErrors}.Encode(), nvme.Success
+			return nvme.Endurance{
+				Spare:          health.Spare,
+				SpareThreshold: health.SpareThreshold,
+				Used:           health.Used,
+				Written:        nvme.Counter{Low: uint64(s.Rate * h * 512 / 1e9)},
+				MediaErrors:    health.MediaErrors,
+			}.Encode(), nvme.Success
 		}
 	case nvme.LogTelemetry:
 		b := makersOwn(s.Seed, nvme.TelemetryHeader*(1+makersPages))
@@ -118,7 +137,15 @@ func (a *controller) obey(c nvme.Command, now time.Time) ([]byte, nvme.Status) {
 	case nvme.LogDatacenter:
 		if n.Datacenter {
 			written := uint64(s.Rate * h * 512)
-			return nvme.Datacenter{Written: nvme.Counter{Low: written * 13 / 10}, Read: nvme.Counter{Low: written * 3}, FreeBlocks: 12, CapacitorHealth: 100, EraseMost: 212, EraseLess: 60, EnduranceEstimate: nvme.Counter{Low: 1 << 50}}.Encode(), nvme.Success
+			return nvme.Datacenter{
+				Written:           nvme.Counter{Low: written * 13 / 10},
+				Read:              nvme.Counter{Low: written * 3},
+				FreeBlocks:        12,
+				CapacitorHealth:   100,
+				EraseMost:         212,
+				EraseLess:         60,
+				EnduranceEstimate: nvme.Counter{Low: 1 << 50},
+			}.Encode(), nvme.Success
 		}
 		return make([]byte, nvme.DatacenterSize), nvme.Success // a log of the maker's own
 	}
@@ -131,8 +158,27 @@ func (a *controller) identify(c nvme.Command) ([]byte, nvme.Status) {
 	switch c.CDW10 {
 	case 1:
 		return nvme.Controller{
-			Model: id.Model, Serial: id.Serial, Firmware: id.Firmware, IEEE: 0x00005E, Version: 1<<16 | 4<<8, SelfTest: n.SelfTest, ExtendedMinutes: 25, Persistent: n.Persistent, Effects: true,
-			ErrorEntries: 16, WarningK: 273 + 77, CriticalK: 273 + 85, Namespaces: 16, TotalCapacity: nvme.Counter{Low: id.Sectors * uint64(id.LogicalSector)}, Trim: true, FirmwareSlots: 2, Security: s.Lock != nil, SupportedLogs: true, Telemetry: true, EnduranceGroups: n.Groups, Sanitize: true,
+			Model:           id.Model,
+			Serial:          id.Serial,
+			Firmware:        id.Firmware,
+			IEEE:            0x00005E,
+			Version:         1<<16 | 4<<8,
+			SelfTest:        n.SelfTest,
+			ExtendedMinutes: 25,
+			Persistent:      n.Persistent,
+			Effects:         true,
+			ErrorEntries:    16,
+			WarningK:        273 + 77,
+			CriticalK:       273 + 85,
+			Namespaces:      16,
+			TotalCapacity:   nvme.Counter{Low: id.Sectors * uint64(id.LogicalSector)},
+			Trim:            true,
+			FirmwareSlots:   2,
+			Security:        s.Lock != nil,
+			SupportedLogs:   true,
+			Telemetry:       true,
+			EnduranceGroups: n.Groups,
+			Sanitize:        true,
 		}.Encode(), nvme.Success
 	case 2:
 		var all []uint32
@@ -166,10 +212,21 @@ func (s *Spec) health(now time.Time, h float64) nvme.Health {
 	t, _, high := s.Heat.at(now, s.Seed)
 	units := s.Rate * h * 512 / nvme.UnitBytes
 	x := nvme.Health{
-		CompositeK: uint16(t + 273), Spare: uint8(max(0, 100-n.Spare.At(h, s.seedOf("spare")))), SpareThreshold: 10, Used: uint8(min(255, s.Used.At(h, s.seedOf("used")))),
-		Read: nvme.Counter{Low: uint64(3 * units)}, Written: nvme.Counter{Low: uint64(units)}, ReadCommands: nvme.Counter{Low: uint64(40 * units)}, WriteCommands: nvme.Counter{Low: uint64(18 * units)},
-		Busy: nvme.Counter{Low: uint64(h / 4)}, PowerCycles: nvme.Counter{Low: uint64(h / 9)}, Hours: nvme.Counter{Low: uint64(h)}, UnsafeShutdowns: nvme.Counter{Low: uint64(n.Unsafe.At(h, s.seedOf("unsafe")))},
-		MediaErrors: nvme.Counter{Low: uint64(n.Media.At(h, s.seedOf("media")))}, ErrorEntries: nvme.Counter{Low: uint64(n.HostErrors)}, SensorsK: [8]uint16{uint16(t + 273), uint16(t + 281)},
+		CompositeK:      uint16(t + 273),
+		Spare:           uint8(max(0, 100-n.Spare.At(h, s.seedOf("spare")))),
+		SpareThreshold:  10,
+		Used:            uint8(min(255, s.Used.At(h, s.seedOf("used")))),
+		Read:            nvme.Counter{Low: uint64(3 * units)},
+		Written:         nvme.Counter{Low: uint64(units)},
+		ReadCommands:    nvme.Counter{Low: uint64(40 * units)},
+		WriteCommands:   nvme.Counter{Low: uint64(18 * units)},
+		Busy:            nvme.Counter{Low: uint64(h / 4)},
+		PowerCycles:     nvme.Counter{Low: uint64(h / 9)},
+		Hours:           nvme.Counter{Low: uint64(h)},
+		UnsafeShutdowns: nvme.Counter{Low: uint64(n.Unsafe.At(h, s.seedOf("unsafe")))},
+		MediaErrors:     nvme.Counter{Low: uint64(n.Media.At(h, s.seedOf("media")))},
+		ErrorEntries:    nvme.Counter{Low: uint64(n.HostErrors)},
+		SensorsK:        [8]uint16{uint16(t + 273), uint16(t + 281)},
 	}
 	if x.Spare < x.SpareThreshold {
 		x.Warning |= nvme.WarnSpare
@@ -194,7 +251,15 @@ func (a *controller) tests(now time.Time) []byte {
 		l.Percent = uint8(min(99, 100*now.Sub(r.Started)/r.Length))
 	}
 	for _, t := range a.place.Log {
-		x := nvme.SelfTest{Code: t.Number, Hours: uint64(t.Hours), Result: map[ata.TestStatus]nvme.TestResult{ata.TestAborted: nvme.TestStopped, ata.TestInterrupted: nvme.TestReset, ata.TestRead: nvme.TestFailedSegment}[t.Status], LBA: t.LBA, HasLBA: t.HasLBA}
+		x := nvme.SelfTest{
+			Code:  t.Number,
+			Hours: uint64(t.Hours),
+			Result: map[ata.TestStatus]nvme.TestResult{
+				ata.TestAborted: nvme.TestStopped, ata.TestInterrupted: nvme.TestReset, ata.TestRead: nvme.TestFailedSegment,
+			}[t.Status],
+			LBA:    t.LBA,
+			HasLBA: t.HasLBA,
+		}
 		l.Tests = append(l.Tests, x)
 	}
 	return l.Encode()

@@ -25,7 +25,16 @@ type SCSI struct {
 
 // logsSCSI are the log pages the drive has.
 func (s *Spec) logsSCSI() []scsi.LogID {
-	all := []scsi.LogID{scsi.LogPages, scsi.LogWriteErrors, scsi.LogReadErrors, scsi.LogVerifyErrors, scsi.LogNonMedium, scsi.LogTemperature, scsi.LogStartStop, scsi.LogSelfTests}
+	all := []scsi.LogID{
+		scsi.LogPages,
+		scsi.LogWriteErrors,
+		scsi.LogReadErrors,
+		scsi.LogVerifyErrors,
+		scsi.LogNonMedium,
+		scsi.LogTemperature,
+		scsi.LogStartStop,
+		scsi.LogSelfTests,
+	}
 	if s.Identity.RotationRate == 1 {
 		all = append(all, scsi.LogSolidState)
 	}
@@ -102,7 +111,10 @@ func (a *attached) answerSCSI(c device.Command, now time.Time) device.Result {
 	case scsi.ModeSense10:
 		return good(scsi.Control{Disabled: s.SCSI.Silenced, Method: 6, Interval: 600}.Encode())
 	case scsi.SendDiagnostic:
-		kind := map[uint8]uint8{scsi.TestBackgroundShort: ata.TestShort, scsi.TestBackgroundExtended: ata.TestExtended, scsi.TestAbortBackground: ata.TestAbort}[cdb[1]>>5]
+		kind := map[uint8]uint8{
+			scsi.TestBackgroundShort: ata.TestShort, scsi.TestBackgroundExtended: ata.TestExtended,
+			scsi.TestAbortBackground: ata.TestAbort,
+		}[cdb[1]>>5]
 		a.bench.startTest(p, kind, now)
 		return device.Result{}
 	case scsi.LogSense:
@@ -122,7 +134,9 @@ func (a *attached) inquirySCSI(c device.Command) device.Result {
 	}
 	switch c.CDB[2] {
 	case scsi.VPDPages:
-		return good(scsi.EncodeVPD(0, []byte{scsi.VPDPages, scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics}))
+		return good(
+			scsi.EncodeVPD(0, []byte{scsi.VPDPages, scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics}),
+		)
 	case scsi.VPDSerial:
 		return good(scsi.EncodeVPD(scsi.VPDSerial, []byte(id.Serial)))
 	case scsi.VPDIdentification:
@@ -142,9 +156,11 @@ func (a *attached) logSCSI(page scsi.LogID, now time.Time, h float64) []byte {
 	written := uint64(s.Rate * h * 512)
 	temperature, _, _ := s.Heat.at(now, s.Seed)
 	counters := func(uncorrected, bytes uint64) []byte {
-		return scsi.EncodeLogPage(page,
-			scsi.Number(0, 8, bytes/40_000_000), scsi.Number(1, 8, bytes/9_000_000_000), scsi.Number(2, 8, bytes/80_000_000_000), scsi.Number(3, 8, bytes/39_000_000),
-			scsi.Number(4, 8, bytes/30_000_000), scsi.Number(5, 8, bytes), scsi.Number(6, 8, uncorrected))
+		return scsi.EncodeLogPage(
+			page, scsi.Number(0, 8, bytes/40_000_000), scsi.Number(1, 8, bytes/9_000_000_000),
+			scsi.Number(2, 8, bytes/80_000_000_000), scsi.Number(3, 8, bytes/39_000_000), scsi.Number(4, 8, bytes/30_000_000),
+			scsi.Number(5, 8, bytes), scsi.Number(6, 8, uncorrected),
+		)
 	}
 	switch page {
 	case scsi.LogPages:
@@ -170,9 +186,15 @@ func (a *attached) logSCSI(page scsi.LogID, now time.Time, h float64) []byte {
 	case scsi.LogNonMedium:
 		return scsi.EncodeLogPage(page, scsi.Number(0, 4, uint64(h/700)))
 	case scsi.LogTemperature:
-		return scsi.EncodeLogPage(page, scsi.Parameter{Code: 0, Value: []byte{0, uint8(temperature)}}, scsi.Parameter{Code: 1, Value: []byte{0, 60}})
+		return scsi.EncodeLogPage(
+			page, scsi.Parameter{Code: 0, Value: []byte{0, uint8(temperature)}}, scsi.Parameter{Code: 1, Value: []byte{0, 60}},
+		)
 	case scsi.LogStartStop:
-		return scsi.EncodeLogPage(page, scsi.Parameter{Code: 1, Value: []byte("202138")}, scsi.Parameter{Code: 2, Value: []byte("      ")}, scsi.Number(3, 4, 50_000), scsi.Number(4, 4, uint64(h/300)), scsi.Number(5, 4, 600_000), scsi.Number(6, 4, uint64(h/20)))
+		return scsi.EncodeLogPage(
+			page, scsi.Parameter{Code: 1, Value: []byte("202138")}, scsi.Parameter{Code: 2, Value: []byte("      ")},
+			scsi.Number(3, 4, 50_000), scsi.Number(4, 4, uint64(h/300)), scsi.Number(5, 4, 600_000),
+			scsi.Number(6, 4, uint64(h/20)),
+		)
 	case scsi.LogSelfTests:
 		return a.testsSCSI()
 	case scsi.LogSolidState:
@@ -184,7 +206,10 @@ func (a *attached) logSCSI(page scsi.LogID, now time.Time, h float64) []byte {
 	case scsi.LogProtocol:
 		since := s.hoursAt(a.place.Bayed, a.place.Bayed) // they begin anew when the power comes
 		invalid := max(0, s.linkErrors(h)-s.linkErrors(since))
-		return scsi.EncodePorts([]scsi.PortPhy{{Rate: 11, Address: s.SCSI.Port, Attached: 0x500005E0FF000001, Invalid: uint32(invalid)}, {Phy: 1}}, !s.SCSI.Old)
+		return scsi.EncodePorts(
+			[]scsi.PortPhy{{Rate: 11, Address: s.SCSI.Port, Attached: 0x500005E0FF000001, Invalid: uint32(invalid)}, {Phy: 1}},
+			!s.SCSI.Old,
+		)
 	case scsi.LogPending:
 		if s.SCSI.Old {
 			return nil
@@ -199,9 +224,24 @@ func (a *attached) logSCSI(page scsi.LogID, now time.Time, h float64) []byte {
 		return waiting.Encode()
 	case scsi.LogEnvironment:
 		_, low, high := s.Heat.at(now, s.Seed)
-		return scsi.Environment{Now: int8(temperature), LifeHighest: int8(high), LifeLowest: int8(low), Highest: int8(temperature + 1), Lowest: int8(temperature - 2)}.Encode()
+		return scsi.Environment{
+			Now:         int8(temperature),
+			LifeHighest: int8(high),
+			LifeLowest:  int8(low),
+			Highest:     int8(temperature + 1),
+			Lowest:      int8(temperature - 2),
+		}.Encode()
 	case scsi.LogEnvironLimits:
-		return scsi.EnvironmentLimits{HighCritical: 70, HighCriticalReset: 65, LowCritical: -10, LowCriticalReset: -5, HighOperating: 60, HighOperatingReset: 55, LowOperating: 5, LowOperatingReset: 10}.Encode()
+		return scsi.EnvironmentLimits{
+			HighCritical:       70,
+			HighCriticalReset:  65,
+			LowCritical:        -10,
+			LowCriticalReset:   -5,
+			HighOperating:      60,
+			HighOperatingReset: 55,
+			LowOperating:       5,
+			LowOperatingReset:  10,
+		}.Encode()
 	case scsi.LogInformational:
 		value := []byte{0, 0, uint8(temperature), 0}
 		switch {

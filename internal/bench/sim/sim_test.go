@@ -34,11 +34,35 @@ var born = time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
 func spec() Spec {
 	return Spec{
 		Identity: ata.Identify{
-			Serial: "KVA077M4R9", Firmware: "S1.04", Model: "Korvan K4-2000", Sectors: 3_906_250_168, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true,
-			SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+			Serial:            "KVA077M4R9",
+			Firmware:          "S1.04",
+			Model:             "Korvan K4-2000",
+			Sectors:           3_906_250_168,
+			LogicalSector:     512,
+			PhysicalSector:    4096,
+			RotationRate:      7200,
+			LBA48:             true,
+			SMARTSupported:    true,
+			SMARTEnabled:      true,
+			ErrorLogSupported: true,
+			ErrorLogEnabled:   true,
+			SelfTestSupported: true,
+			SelfTestEnabled:   true,
+			Integrity:         ata.IntegrityRight,
 		},
-		Seed: 4, Born: born, Hours: 9000, Share: 0.5, Minutes: 2, Statistics: true, Heat: Heat{Base: 38, Wave: 2, Noise: 1},
-		Counters: []Counter{{ID: 5, Flags: 0x33, Threshold: 36, Value: 100}, {ID: 9, Value: 90, Kind: Hours}, {ID: 194, Kind: Temperature}, {ID: 197, Value: 100, Course: Course{Start: 9000, Every: 10, Step: 3}}},
+		Seed:       4,
+		Born:       born,
+		Hours:      9000,
+		Share:      0.5,
+		Minutes:    2,
+		Statistics: true,
+		Heat:       Heat{Base: 38, Wave: 2, Noise: 1},
+		Counters: []Counter{
+			{ID: 5, Flags: 0x33, Threshold: 36, Value: 100},
+			{ID: 9, Value: 90, Kind: Hours},
+			{ID: 194, Kind: Temperature},
+			{ID: 197, Value: 100, Course: Course{Start: 9000, Every: 10, Step: 3}},
+		},
 	}
 }
 
@@ -94,22 +118,52 @@ func TestEveryAwkwardnessEndsAsAFactWithAnAdvice(t *testing.T) {
 		page   reading.PageName
 		class  drive.FaultClass
 	}{
-		"an adapter that passes nothing":         {func(s *Spec) { s.Awkward.NoPass = true }, sleeper, reading.PageIdentify, drive.FaultNotPassed},
-		"an adapter that keeps the registers":    {func(s *Spec) { s.Awkward.NoRegisters = true }, sleeper, reading.PageAlarm, drive.FaultNotPassed},
-		"the 12-byte form and 48-bit logs":       {func(s *Spec) { s.Awkward.Only12, s.Identity.GPL = true, true }, sleeper, reading.PageDirectoryExt, drive.FaultNotPassed},
-		"counters with a wrong checksum":         {func(s *Spec) { s.Awkward.Garbage = true }, sleeper, reading.PageAttributes, drive.FaultBadAnswer},
-		"answers that stop half-way":             {func(s *Spec) { s.Awkward.Truncated = true }, sleeper, reading.PageIdentify, drive.FaultBadAnswer},
-		"SMART switched off":                     {func(s *Spec) { s.Awkward.SMARTOff = true }, sleeper, reading.PageAttributes, drive.FaultSwitchedOff},
-		"a drive that never answers one command": {func(s *Spec) { s.Awkward.HangsOn, s.Awkward.HangsFeature = ata.SMART, ata.SMARTReadThresholds }, sleeper, reading.PageThresholds, drive.FaultStuck},
-		"a drive that does not even name itself": {func(s *Spec) { s.Awkward.HangsOn = ata.IdentifyDevice }, sleeper, reading.PageIdentify, drive.FaultStuck},
-		"a drive that vanishes on the way":       {func(s *Spec) { s.Awkward.VanishAfter = 4 }, sleeper, reading.PageThresholds, drive.FaultVanished},
-		"a drive that sleeps":                    {func(s *Spec) { s.Awkward.Asleep = true }, sleeper, reading.PageAttributes, drive.FaultAsleep},
-		"a drive that waits to be told":          {func(s *Spec) { s.Identity.SpinUpNeeded = true }, sleeper, reading.PageIdentify, drive.FaultNotRead},
-		"volumes of a RAID controller":           {func(s *Spec) { s.Awkward.Behind = "behind a RAID controller" }, sleeper, reading.PageInquiry, drive.FaultBehind},
-		"a controller without self-tests":        {func(s *Spec) { s.NVMe = &NVMe{} }, sleeper, reading.PageNVMeTests, drive.FaultRefused},
-		"a controller that refuses a log":        {func(s *Spec) { s.NVMe = &NVMe{SelfTest: true, Refuses: []uint8{nvme.LogSelfTest}} }, sleeper, reading.PageNVMeTests, drive.FaultRefused},
-		"a log C0h of the maker's own":           {func(s *Spec) { s.NVMe = &NVMe{} }, sleeper, reading.PageDatacenter, drive.FaultRefused},
-		"a SCSI drive that waits to be told":     {func(s *Spec) { s.SCSI = &SCSI{Vendor: "OSPRIL", Waits: true} }, sleeper, reading.PageCapacity, drive.FaultNotReady},
+		"an adapter that passes nothing": {
+			func(s *Spec) { s.Awkward.NoPass = true }, sleeper, reading.PageIdentify, drive.FaultNotPassed,
+		},
+		"an adapter that keeps the registers": {
+			func(s *Spec) { s.Awkward.NoRegisters = true }, sleeper, reading.PageAlarm, drive.FaultNotPassed,
+		},
+		"the 12-byte form and 48-bit logs": {
+			func(s *Spec) { s.Awkward.Only12, s.Identity.GPL = true, true }, sleeper, reading.PageDirectoryExt, drive.FaultNotPassed,
+		},
+		"counters with a wrong checksum": {
+			func(s *Spec) { s.Awkward.Garbage = true }, sleeper, reading.PageAttributes, drive.FaultBadAnswer,
+		},
+		"answers that stop half-way": {
+			func(s *Spec) { s.Awkward.Truncated = true }, sleeper, reading.PageIdentify, drive.FaultBadAnswer,
+		},
+		"SMART switched off": {
+			func(s *Spec) { s.Awkward.SMARTOff = true }, sleeper, reading.PageAttributes, drive.FaultSwitchedOff,
+		},
+		"a drive that never answers one command": {
+			func(s *Spec) { s.Awkward.HangsOn, s.Awkward.HangsFeature = ata.SMART, ata.SMARTReadThresholds }, sleeper,
+			reading.PageThresholds, drive.FaultStuck,
+		},
+		"a drive that does not even name itself": {
+			func(s *Spec) { s.Awkward.HangsOn = ata.IdentifyDevice }, sleeper, reading.PageIdentify, drive.FaultStuck,
+		},
+		"a drive that vanishes on the way": {
+			func(s *Spec) { s.Awkward.VanishAfter = 4 }, sleeper, reading.PageThresholds, drive.FaultVanished,
+		},
+		"a drive that sleeps": {
+			func(s *Spec) { s.Awkward.Asleep = true }, sleeper, reading.PageAttributes, drive.FaultAsleep,
+		},
+		"a drive that waits to be told": {
+			func(s *Spec) { s.Identity.SpinUpNeeded = true }, sleeper, reading.PageIdentify, drive.FaultNotRead,
+		},
+		"volumes of a RAID controller": {
+			func(s *Spec) { s.Awkward.Behind = "behind a RAID controller" }, sleeper, reading.PageInquiry, drive.FaultBehind,
+		},
+		"a controller without self-tests": {func(s *Spec) { s.NVMe = &NVMe{} }, sleeper, reading.PageNVMeTests, drive.FaultRefused},
+		"a controller that refuses a log": {
+			func(s *Spec) { s.NVMe = &NVMe{SelfTest: true, Refuses: []uint8{nvme.LogSelfTest}} }, sleeper, reading.PageNVMeTests,
+			drive.FaultRefused,
+		},
+		"a log C0h of the maker's own": {func(s *Spec) { s.NVMe = &NVMe{} }, sleeper, reading.PageDatacenter, drive.FaultRefused},
+		"a SCSI drive that waits to be told": {
+			func(s *Spec) { s.SCSI = &SCSI{Vendor: "OSPRIL", Waits: true} }, sleeper, reading.PageCapacity, drive.FaultNotReady,
+		},
 	} {
 		s := spec()
 		row.change(&s)
@@ -158,7 +212,8 @@ func TestWhatAnAdapterPassesIsRemembered(t *testing.T) {
 
 func TestEveryInterfaceRunsItsSelfTestWithProgress(t *testing.T) {
 	for name, kind := range map[string]func(*Spec){
-		"ATA": func(*Spec) {}, "NVMe": func(s *Spec) { s.NVMe = &NVMe{SelfTest: true} }, "SCSI": func(s *Spec) { s.SCSI = &SCSI{Vendor: "OSPRIL"} },
+		"ATA": func(*Spec) {}, "NVMe": func(s *Spec) { s.NVMe = &NVMe{SelfTest: true} },
+		"SCSI": func(s *Spec) { s.SCSI = &SCSI{Vendor: "OSPRIL"} },
 	} {
 		s := spec()
 		kind(&s)
@@ -298,7 +353,12 @@ func TestAttachmentsAreKeptWholeAndOnlyWhenAsked(t *testing.T) {
 		kind  func(*Spec)
 		pages map[reading.PageName]int
 	}{
-		{func(s *Spec) { s.Logs, s.Identity.GPL = true, true }, map[reading.PageName]int{reading.PageInternalStatus: (1 + makersPages) * ata.PageSize, reading.PageIdentifyData: 2 * ata.PageSize}},
+		{
+			func(s *Spec) { s.Logs, s.Identity.GPL = true, true },
+			map[reading.PageName]int{
+				reading.PageInternalStatus: (1 + makersPages) * ata.PageSize, reading.PageIdentifyData: 2 * ata.PageSize,
+			},
+		},
 		{func(s *Spec) { s.NVMe = &NVMe{} }, map[reading.PageName]int{reading.PageTelemetry: (1 + makersPages) * nvme.TelemetryHeader}},
 	} {
 		s := spec()
@@ -347,11 +407,16 @@ func TestACutPageSaysLessAndNothingElse(t *testing.T) {
 				cut[i].Bytes = p.Bytes[:n]
 				r := reading.Decode(cut)
 				for signalName, v := range signal.Of(&r) {
-					if was := full[signalName]; v.Available && was.Available && v.Page == was.Page && v.Source == was.Source && v.Offset == was.Offset && v.Number != was.Number {
+					if was := full[signalName]; v.Available && was.Available && v.Page == was.Page && v.Source == was.Source &&
+						v.Offset == was.Offset &&
+						v.Number != was.Number {
 						if signalName == signal.DamagedPages {
 							continue // one more is damaged
 						}
-						t.Errorf("%s, %s cut to %d of %d bytes: %s is %v, was %v", name, p.Name, n, len(p.Bytes), signalName, v.Number, was.Number)
+						t.Errorf(
+							"%s, %s cut to %d of %d bytes: %s is %v, was %v", name, p.Name, n, len(p.Bytes), signalName, v.Number,
+							was.Number,
+						)
 					}
 				}
 			}

@@ -60,7 +60,10 @@ func (x *exclusive) Close() error {
 }
 
 // Fill implements device.Exclusive.
-func (x *exclusive) Fill(ctx context.Context, p surface.Pattern, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (x *exclusive) Fill(
+	ctx context.Context, p surface.Pattern, how device.Streaming, next func() (surface.Read, bool),
+	told func(surface.Read, surface.Outcome),
+) error {
 	return x.stream(ctx, how, func(e surface.Extent, h *heads) (surface.Outcome, bool, error) {
 		o, hangs, err := x.surface(e, h)
 		if o.Cause == surface.Medium || o.Cause == surface.Whole {
@@ -129,7 +132,11 @@ func (x *exclusive) single(ctx context.Context, e surface.Extent) (surface.Outco
 		return o, err
 	}
 	if hangs {
-		return o, &device.Failed{Class: drive.FaultStuck, What: fmt.Sprintf("writing LBA %d of %s", e.LBA, x.description.Node), Cause: "no answer for 1m0s"}
+		return o, &device.Failed{
+			Class: drive.FaultStuck,
+			What:  fmt.Sprintf("writing LBA %d of %s", e.LBA, x.description.Node),
+			Cause: "no answer for 1m0s",
+		}
 	}
 	return o, x.bench.clock.Sleep(ctx, o.Took)
 }
@@ -156,7 +163,11 @@ func (x *exclusive) Save(ctx context.Context, e surface.Extent, file string) (su
 func (x *exclusive) Restore(_ context.Context, e surface.Extent, file string) (surface.Outcome, error) {
 	kept, err := os.ReadFile(file)
 	if err != nil || string(kept) != fmt.Sprintf("%d+%d", e.LBA, e.Sectors) {
-		return surface.Outcome{}, &device.Failed{Class: drive.FaultNotRead, What: "reading " + file, Cause: fmt.Sprintf("it is no copy of LBA %d: %q, %v", e.LBA, kept, err)}
+		return surface.Outcome{}, &device.Failed{
+			Class: drive.FaultNotRead,
+			What:  "reading " + file,
+			Cause: fmt.Sprintf("it is no copy of LBA %d: %q, %v", e.LBA, kept, err),
+		}
 	}
 	o, err := x.single(context.Background(), e)
 	if err == nil {

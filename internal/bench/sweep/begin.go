@@ -95,9 +95,25 @@ func Begin(ctx context.Context, host Host, o Order) (*Sweeper, error) {
 		return nil, fmt.Errorf("the drive had %d bytes when it began, and has %d now", g.Bytes(), l.Bytes)
 	}
 	s := &Sweeper{
-		host: host, blocks: o.Blocks, events: o.Events, full: o.Full, current: o.Run, step: o.Step, hotAt: begin.HotAt, stopAt: o.Run.Limit.StopAt, sample: begin.Sample,
-		measured: time.Now(), again: make(chan struct{}, 1), marks: make(chan mark, 1), finished: make(chan struct{}), idle: make(chan struct{}), began: host.Clock.Now(), from: host.Clock.Now(),
-		how: device.Streaming{Depth: depthSpinning}, untold: map[int]bool{}, unmarked: map[int]bool{},
+		host:     host,
+		blocks:   o.Blocks,
+		events:   o.Events,
+		full:     o.Full,
+		current:  o.Run,
+		step:     o.Step,
+		hotAt:    begin.HotAt,
+		stopAt:   o.Run.Limit.StopAt,
+		sample:   begin.Sample,
+		measured: time.Now(),
+		again:    make(chan struct{}, 1),
+		marks:    make(chan mark, 1),
+		finished: make(chan struct{}),
+		idle:     make(chan struct{}),
+		began:    host.Clock.Now(),
+		from:     host.Clock.Now(),
+		how:      device.Streaming{Depth: depthSpinning},
+		untold:   map[int]bool{},
+		unmarked: map[int]bool{},
 	}
 	if g.RPM == 0 {
 		s.how = device.Streaming{Depth: depthFlash, Alone: true, Look: o.Run.Rework == nil}

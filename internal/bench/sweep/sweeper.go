@@ -300,7 +300,16 @@ func (s *Sweeper) progress(now time.Time) {
 // mark is what there is to store.
 func (s *Sweeper) mark() mark {
 	s.changed()
-	body, err := json.Marshal(journal.Mark{Geometry: s.sweep.Geometry(), State: s.sweep.State, Sample: s.sample, Began: s.began, Heat: s.heat, Written: s.written})
+	body, err := json.Marshal(
+		journal.Mark{
+			Geometry: s.sweep.Geometry(),
+			State:    s.sweep.State,
+			Sample:   s.sample,
+			Began:    s.began,
+			Heat:     s.heat,
+			Written:  s.written,
+		},
+	)
 	if err != nil {
 		s.host.Log.Error("writing down a sweep", "run", s.current.ID, "error", err) // cannot be: it holds plain values
 	}
@@ -332,7 +341,19 @@ func (s *Sweeper) Now() check.Standing {
 // standing sums the sweep up.
 func (s *Sweeper) standing() check.Standing {
 	w := s.sweep
-	now := check.Standing{Geometry: w.Geometry(), Sample: s.sample, Share: w.Share(), Unreadable: w.Unread, Slow: w.SlowPlaces, Speed: s.speed, HotAt: s.hotAt, Closer: w.Closer(), LBA: w.LBA(), Lost: w.Lost, Elsewhere: w.Elsewhere}
+	now := check.Standing{
+		Geometry:   w.Geometry(),
+		Sample:     s.sample,
+		Share:      w.Share(),
+		Unreadable: w.Unread,
+		Slow:       w.SlowPlaces,
+		Speed:      s.speed,
+		HotAt:      s.hotAt,
+		Closer:     w.Closer(),
+		LBA:        w.LBA(),
+		Lost:       w.Lost,
+		Elsewhere:  w.Elsewhere,
+	}
 	if s.writes {
 		written := s.written
 		now.Written = &written
@@ -371,8 +392,16 @@ func (s *Sweeper) result() check.Result {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := check.Result{
-		Key:   s.current.Key,
-		Sweep: check.Sweep{Run: s.current.ID, Step: s.step, Kind: s.current.Steps[s.step].Kind, Began: s.began, Ended: s.host.Clock.Now(), Standing: s.standing(), Missed: s.sweep.Missed},
+		Key: s.current.Key,
+		Sweep: check.Sweep{
+			Run:      s.current.ID,
+			Step:     s.step,
+			Kind:     s.current.Steps[s.step].Kind,
+			Began:    s.began,
+			Ended:    s.host.Clock.Now(),
+			Standing: s.standing(),
+			Missed:   s.sweep.Missed,
+		},
 		Found: check.Found{Ranges: s.sweep.Ranges, Slow: s.sweep.Slow, Heat: s.heat},
 	}
 	ribbon := s.sweep.Ribbon()

@@ -25,7 +25,16 @@ func (w *Worker) asked(ctx context.Context, kind check.Kind, key drive.Key, rewo
 			bay.Device.InUse = strings.Join(uses, ", ")
 		}
 	}
-	return write.Asked{Kind: kind, Rework: rework, Key: key, Now: w.machine.Clock.Now(), Allowed: w.machine.AllowRework, Bay: bay, Others: w.bench.Held(), Identity: w.identity}
+	return write.Asked{
+		Kind:     kind,
+		Rework:   rework,
+		Key:      key,
+		Now:      w.machine.Clock.Now(),
+		Allowed:  w.machine.AllowRework,
+		Bay:      bay,
+		Others:   w.bench.Held(),
+		Identity: w.identity,
+	}
 }
 
 // hold holds the surface of the current run's drive for a step that writes.
@@ -34,7 +43,20 @@ func (w *Worker) hold(step int) func(context.Context, surface.Geometry, func(fun
 		r := *w.current
 		a := w.asked(ctx, r.Kind, r.Key, r.Rework)
 		a.Begun = true // the release was used when the run was taken
-		return write.Hold(ctx, write.Opening{Source: w.machine.Source, Journal: w.machine.Journal, Asked: a, Identify: w.session.Name, Run: r, Step: step, Copy: w.machine.copyOf(r.ID)}, g, count)
+		return write.Hold(
+			ctx,
+			write.Opening{
+				Source:   w.machine.Source,
+				Journal:  w.machine.Journal,
+				Asked:    a,
+				Identify: w.session.Name,
+				Run:      r,
+				Step:     step,
+				Copy:     w.machine.copyOf(r.ID),
+			},
+			g,
+			count,
+		)
 	}
 }
 
@@ -55,7 +77,12 @@ func (w *Worker) takeRework(ctx context.Context, o protocol.Order, r check.Run) 
 	}
 	if err := w.machine.Journal.AddRework(ctx, r); err != nil {
 		if errors.Is(err, journal.ErrUsed) {
-			return (&write.Refused{Reason: write.Used, Class: drive.FaultNotAllowed, Cause: "this order has begun a rework already", Advice: "Order it again."}).Refusal(o.Check, w.bay.ID)
+			return (&write.Refused{
+				Reason: write.Used,
+				Class:  drive.FaultNotAllowed,
+				Cause:  "this order has begun a rework already",
+				Advice: "Order it again.",
+			}).Refusal(o.Check, w.bay.ID)
 		}
 		return err
 	}

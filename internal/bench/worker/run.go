@@ -105,7 +105,11 @@ func (w *Worker) runReading(ctx context.Context) check.Event {
 		fault := probe.FirstFault(t.pages)
 		switch {
 		case t.key.IsValid():
-			fault = &drive.Fault{Class: drive.FaultWrongDrive, What: "reading " + w.bay.ID.Words(), Cause: "serial " + t.key.Serial + " answers, " + w.current.Key.Serial + " was expected"}
+			fault = &drive.Fault{
+				Class: drive.FaultWrongDrive,
+				What:  "reading " + w.bay.ID.Words(),
+				Cause: "serial " + t.key.Serial + " answers, " + w.current.Key.Serial + " was expected",
+			}
 		case fault == nil:
 			fault = &drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Cause: "it does not name itself"}
 		case fault.Class == drive.FaultStuck:

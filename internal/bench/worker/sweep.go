@@ -151,14 +151,26 @@ func (w *Worker) beginSweep(ctx context.Context) check.Event {
 	err := fmt.Errorf("the drive in %s has no surface that can be read", w.bay.ID.Words())
 	if ok && index >= 0 {
 		s, err = sweep.Begin(ctx, sweep.Host{
-			Journal: w.machine.Journal, Clock: w.machine.Clock, Log: w.machine.Log, Feeder: w.machine.Feeder, Tell: w.bench.Tell, Stored: w.bench.Awake,
+			Journal: w.machine.Journal,
+			Clock:   w.machine.Clock,
+			Log:     w.machine.Log,
+			Feeder:  w.machine.Feeder,
+			Tell:    w.bench.Tell,
+			Stored:  w.bench.Awake,
 		}, sweep.Order{Run: *w.current, Step: index, Blocks: blocks, Hold: w.hold(index), Events: w.swept, Full: w.full})
 	}
 	if refused, ok := errors.AsType[*sweep.NotHeldError](err); ok {
 		return reworkTrouble(w.current.Kind, refused.Err)
 	}
 	if err != nil {
-		return check.Trouble{Fault: drive.Fault{Class: drive.FaultNotRead, What: "going on with the sweep", Cause: err.Error(), Extra: "Stop the run and begin anew."}}
+		return check.Trouble{
+			Fault: drive.Fault{
+				Class: drive.FaultNotRead,
+				What:  "going on with the sweep",
+				Cause: err.Error(),
+				Extra: "Stop the run and begin anew.",
+			},
+		}
 	}
 	w.sweeping = s
 	w.watchHeat(ctx)

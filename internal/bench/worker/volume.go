@@ -30,11 +30,22 @@ func (w *Worker) lookAtVolumes(ctx context.Context, o protocol.Order) (protocol.
 	peeker, ok := w.open.(device.Peeker)
 	blocks, also := w.open.(device.Blocks)
 	if !ok || !also {
-		return protocol.Receipt{}, nil, w.refuseWith(o, drive.FaultNotPassed, "its surface cannot be read here", "Attach the drive to a plain port.")
+		return protocol.Receipt{}, nil, w.refuseWith(
+			o, drive.FaultNotPassed, "its surface cannot be read here", "Attach the drive to a plain port.",
+		)
 	}
 	return protocol.Receipt{}, func() {
 		limits := blocks.Limits()
-		seen := &protocol.Volumes{ID: rand.Text(), Order: o.ID, By: o.By, Bay: w.bay.ID, Key: w.bay.Key, At: w.machine.Clock.Now(), Bytes: limits.Bytes, Sector: limits.Logical}
+		seen := &protocol.Volumes{
+			ID:     rand.Text(),
+			Order:  o.ID,
+			By:     o.By,
+			Bay:    w.bay.ID,
+			Key:    w.bay.Key,
+			At:     w.machine.Clock.Now(),
+			Bytes:  limits.Bytes,
+			Sector: limits.Logical,
+		}
 		layout := volume.Look(reader(ctx, peeker, limits, seen), limits.Bytes, limits.Logical)
 		attached := w.bay.Device
 		w.bench.Go(func() {

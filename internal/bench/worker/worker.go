@@ -110,8 +110,22 @@ type (
 // New makes the worker of a bay.
 func New(m *Machine, b Bench, row journal.BayRow) *Worker {
 	return &Worker{
-		machine: m, bench: b, inbox: make(chan any, 16), said: row.Said, swept: make(chan check.Event, 1), full: make(chan wording.Phrase, 1),
-		bay: protocol.Bay{ID: drive.Bay{Bench: m.Name, Number: row.Number}, Address: row.Address, Label: row.Label, Position: row.Position, Hidden: row.Hidden, Connection: protocol.Empty, Attempts: row.Attempts, Since: m.Clock.Now()},
+		machine: m,
+		bench:   b,
+		inbox:   make(chan any, 16),
+		said:    row.Said,
+		swept:   make(chan check.Event, 1),
+		full:    make(chan wording.Phrase, 1),
+		bay: protocol.Bay{
+			ID:         drive.Bay{Bench: m.Name, Number: row.Number},
+			Address:    row.Address,
+			Label:      row.Label,
+			Position:   row.Position,
+			Hidden:     row.Hidden,
+			Connection: protocol.Empty,
+			Attempts:   row.Attempts,
+			Since:      m.Clock.Now(),
+		},
 	}
 }
 
@@ -277,7 +291,11 @@ func (w *Worker) compareAttached(ctx context.Context, s seen) {
 }
 
 func (w *Worker) silence() *drive.Fault {
-	return &drive.Fault{Class: drive.FaultNoAnswer, What: "looking for a drive in " + w.bay.ID.Words(), Cause: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts)}
+	return &drive.Fault{
+		Class: drive.FaultNoAnswer,
+		What:  "looking for a drive in " + w.bay.ID.Words(),
+		Cause: fmt.Sprintf("no answer, attempt %d", w.bay.Attempts),
+	}
 }
 
 // gone tells the run, if there is one, that its drive left.
@@ -295,7 +313,16 @@ func (w *Worker) gone(ctx context.Context) {
 // asked for it, a drive that sleeps is not woken.
 func (w *Worker) attach(ctx context.Context, asked bool) {
 	if w.bay.Device.Bytes == 0 {
-		w.become(ctx, protocol.Unread, drive.Key{}, &drive.Fault{Class: drive.FaultNoMedium, What: "looking at " + w.bay.Device.Node, Cause: "the adapter is there, no drive is behind it"})
+		w.become(
+			ctx,
+			protocol.Unread,
+			drive.Key{},
+			&drive.Fault{
+				Class: drive.FaultNoMedium,
+				What:  "looking at " + w.bay.Device.Node,
+				Cause: "the adapter is there, no drive is behind it",
+			},
+		)
 		return
 	}
 	d, err := w.machine.Source.Open(ctx, w.bay.Device)
@@ -427,7 +454,16 @@ func (w *Worker) read(ctx context.Context, order string, r *check.Run, how probe
 	if alone := w.bench.Claim(t.key, w.bay.Address); !alone && order == "" && r == nil {
 		return t
 	}
-	report := &protocol.Reading{ID: rand.Text(), Order: order, Bay: w.bay.ID, Key: t.key, At: at, Took: time.Since(start), Pages: pages, Tool: w.machine.Tool}
+	report := &protocol.Reading{
+		ID:    rand.Text(),
+		Order: order,
+		Bay:   w.bay.ID,
+		Key:   t.key,
+		At:    at,
+		Took:  time.Since(start),
+		Pages: pages,
+		Tool:  w.machine.Tool,
+	}
 	if r != nil {
 		report.Run = r.ID
 		if s := r.Current(); s != nil {
@@ -471,11 +507,18 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	case w.bay.Connection == protocol.StuckBay:
 		return receipt, nil, w.refuse(o, drive.FaultStuck, "its drive holds an earlier command")
 	case w.bay.Connection == protocol.Unread && w.bay.Fault != nil:
-		return receipt, nil, &protocol.Refusal{Class: w.bay.Fault.Class, What: w.bay.Fault.What, Cause: w.bay.Fault.Cause, Advice: w.bay.Fault.Advice()}
+		return receipt, nil, &protocol.Refusal{
+			Class:  w.bay.Fault.Class,
+			What:   w.bay.Fault.What,
+			Cause:  w.bay.Fault.Cause,
+			Advice: w.bay.Fault.Advice(),
+		}
 	case w.bay.Connection != protocol.Answering:
 		return receipt, nil, w.refuse(o, drive.FaultNoAnswer, "no drive answers")
 	case o.Key.IsValid() && o.Key != w.bay.Key:
-		return receipt, nil, w.refuse(o, drive.FaultWrongDrive, fmt.Sprintf("%s is wanted, %s is in the bay", o.Key.Serial, w.bay.Key.Serial))
+		return receipt, nil, w.refuse(
+			o, drive.FaultWrongDrive, fmt.Sprintf("%s is wanted, %s is in the bay", o.Key.Serial, w.bay.Key.Serial),
+		)
 	}
 	if o.Kind == protocol.OrderRead {
 		return receipt, func() {

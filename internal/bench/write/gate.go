@@ -73,7 +73,12 @@ func (r *Refused) Error() string { return r.Cause + ". " + r.Advice }
 
 // Refusal is the refusal as an order's answer.
 func (r *Refused) Refusal(kind check.Kind, bay drive.Bay) *protocol.Refusal {
-	return &protocol.Refusal{Class: r.Class, What: fmt.Sprintf("%s in %s", strings.ToLower(kind.Title()), bay.Words()), Cause: r.Cause, Advice: r.Advice}
+	return &protocol.Refusal{
+		Class:  r.Class,
+		What:   fmt.Sprintf("%s in %s", strings.ToLower(kind.Title()), bay.Words()),
+		Cause:  r.Cause,
+		Advice: r.Advice,
+	}
 }
 
 // Fault is the refusal as a fault of a run.
@@ -89,17 +94,31 @@ func Admit(a Asked) *Refused {
 	w := a.Rework
 	switch {
 	case !a.Allowed:
-		return refuse(NotHere, drive.FaultNotAllowed, "this bench was not started with the permission to write to drives", "Start it with --allow-rework.")
+		return refuse(
+			NotHere, drive.FaultNotAllowed, "this bench was not started with the permission to write to drives",
+			"Start it with --allow-rework.",
+		)
 	case w == nil || w.Release.Nonce == "" || w.Release.Owner == "":
 		return refuse(NoRelease, drive.FaultNotAllowed, "not released by the owner", "Record a release.")
 	case w.Release.Key != a.Key:
 		return refuse(OtherDrive, drive.FaultWrongDrive, "the release is for another drive", "Record a release for this drive.")
 	case !w.Release.Allows(a.Kind):
-		return refuse(TooNarrow, drive.FaultNotAllowed, fmt.Sprintf("the owner released the drive for %s, which does not cover %s", w.Release.Scope, a.Kind), "Ask the owner, and record what they say.")
+		return refuse(
+			TooNarrow, drive.FaultNotAllowed,
+			fmt.Sprintf("the owner released the drive for %s, which does not cover %s", w.Release.Scope, a.Kind),
+			"Ask the owner, and record what they say.",
+		)
 	case !a.Begun && !a.Now.Before(w.Release.Expires):
-		return refuse(Expired, drive.FaultNotAllowed, fmt.Sprintf("the order expired at %s", w.Release.Expires.UTC().Format("15:04:05")), "Order it again.")
+		return refuse(
+			Expired, drive.FaultNotAllowed, fmt.Sprintf("the order expired at %s", w.Release.Expires.UTC().Format("15:04:05")),
+			"Order it again.",
+		)
 	case len(w.Ending) < leastTyped:
-		return refuse(NoEnding, drive.FaultWrongDrive, fmt.Sprintf("the end of the serial has %d characters, and needs %d", len(w.Ending), leastTyped), "Scan the label, or type the end of the serial from it.")
+		return refuse(
+			NoEnding, drive.FaultWrongDrive,
+			fmt.Sprintf("the end of the serial has %d characters, and needs %d", len(w.Ending), leastTyped),
+			"Scan the label, or type the end of the serial from it.",
+		)
 	}
 	switch b := a.Bay; {
 	case b.Device.Transport == "image":
@@ -109,28 +128,46 @@ func Admit(a Asked) *Refused {
 	case b.Connection == protocol.StuckBay:
 		return refuse(Swapped, drive.FaultStuck, "its drive holds an earlier command", drive.FaultStuck.Advice())
 	case b.Connection == protocol.Unread:
-		return refuse(NoName, drive.FaultNotPassed, "the drive does not tell its own serial; that of the adapter does not do", "Attach it to a direct port.")
+		return refuse(
+			NoName, drive.FaultNotPassed, "the drive does not tell its own serial; that of the adapter does not do",
+			"Attach it to a direct port.",
+		)
 	case b.Connection != protocol.Answering:
 		return refuse(Swapped, drive.FaultNoAnswer, "no drive answers", drive.FaultNoAnswer.Advice())
 	case b.Key != a.Key:
-		return refuse(Swapped, drive.FaultWrongDrive, "another drive is in the bay than the one that was ordered", drive.FaultWrongDrive.Advice())
+		return refuse(
+			Swapped, drive.FaultWrongDrive, "another drive is in the bay than the one that was ordered",
+			drive.FaultWrongDrive.Advice(),
+		)
 	case !ends(b.Key.Serial, w.Ending):
-		return refuse(WrongEnding, drive.FaultWrongDrive, "what was typed is not the end of the serial the drive tells", "Compare the label with the drive in the bay, and type it again.")
+		return refuse(
+			WrongEnding, drive.FaultWrongDrive, "what was typed is not the end of the serial the drive tells",
+			"Compare the label with the drive in the bay, and type it again.",
+		)
 	case b.Device.InUse != "":
 		return refuse(InUse, drive.FaultInUse, "this machine uses it: "+b.Device.InUse, drive.FaultInUse.Advice())
 	}
 	for bay, k := range a.Others {
 		if bay != a.Bay.ID && k.Serial == a.Key.Serial {
-			return refuse(Twice, drive.FaultWrongDrive, fmt.Sprintf("the serial answers in %s, too", bay.Words()), "Leave one of them attached, by one path.")
+			return refuse(
+				Twice, drive.FaultWrongDrive, fmt.Sprintf("the serial answers in %s, too", bay.Words()),
+				"Leave one of them attached, by one path.",
+			)
 		}
 	}
 	switch {
 	case a.Identity.Security.Locked:
 		return refuse(Locked, drive.FaultLocked, "it is locked by "+a.Identity.Security.By.Words(), drive.FaultLocked.Advice())
 	case w.LinkFails:
-		return refuse(LinkFails, drive.FaultLink, "the last sweep's transfers were damaged on the link", "Change the cable or the port, then sweep again.")
+		return refuse(
+			LinkFails, drive.FaultLink, "the last sweep's transfers were damaged on the link",
+			"Change the cable or the port, then sweep again.",
+		)
 	case a.Kind == check.Mend && len(w.Targets) == 0:
-		return refuse(NoTargets, drive.FaultNotRead, "no sector is known to be unreadable", "Sweep it first: a mend writes only what a sweep found.")
+		return refuse(
+			NoTargets, drive.FaultNotRead, "no sector is known to be unreadable",
+			"Sweep it first: a mend writes only what a sweep found.",
+		)
 	}
 	return nil
 }
@@ -146,7 +183,12 @@ func ends(serial, typed string) bool {
 func Free(ctx context.Context, source device.Source, a Asked) *Refused {
 	w, ok := source.(device.Writable)
 	if !ok {
-		return &Refused{NoSurface, drive.FaultNotPassed, "the surface cannot be written through this adapter", "Attach it to a direct port."}
+		return &Refused{
+			NoSurface,
+			drive.FaultNotPassed,
+			"the surface cannot be written through this adapter",
+			"Attach it to a direct port.",
+		}
 	}
 	uses, err := w.Uses(ctx, a.Bay.Device)
 	switch {
@@ -160,7 +202,9 @@ func Free(ctx context.Context, source device.Source, a Asked) *Refused {
 
 // Open opens the surface of the drive in a bay for writing: for a rework that Admit and Free let through. identify asks the
 // drive for its name once the surface is held.
-func Open(ctx context.Context, source device.Source, a Asked, identify func(context.Context) (drive.Key, *drive.Fault)) (device.Exclusive, *Refused) {
+func Open(
+	ctx context.Context, source device.Source, a Asked, identify func(context.Context) (drive.Key, *drive.Fault),
+) (device.Exclusive, *Refused) {
 	for _, refused := range []*Refused{Admit(a), Free(ctx, source, a)} {
 		if refused != nil {
 			return nil, refused
@@ -170,7 +214,9 @@ func Open(ctx context.Context, source device.Source, a Asked, identify func(cont
 	x, err := w.OpenExclusive(ctx, a.Bay.Device)
 	if err != nil {
 		f := device.FaultOf("opening it for writing", err)
-		reason := map[drive.FaultClass]Reason{drive.FaultInUse: Held, drive.FaultNotAllowed: ReadOnly, drive.FaultVanished: Swapped}[f.Class]
+		reason := map[drive.FaultClass]Reason{
+			drive.FaultInUse: Held, drive.FaultNotAllowed: ReadOnly, drive.FaultVanished: Swapped,
+		}[f.Class]
 		if reason == "" {
 			reason = NoSurface
 		}
@@ -184,5 +230,10 @@ func Open(ctx context.Context, source device.Source, a Asked, identify func(cont
 	if fault != nil {
 		return nil, &Refused{FirstRead, fault.Class, fault.What + ": " + fault.Cause, fault.Advice()}
 	}
-	return nil, &Refused{Swapped, drive.FaultWrongDrive, "another drive answers than the one that was ordered", drive.FaultWrongDrive.Advice()}
+	return nil, &Refused{
+		Swapped,
+		drive.FaultWrongDrive,
+		"another drive answers than the one that was ordered",
+		drive.FaultWrongDrive.Advice(),
+	}
 }

@@ -24,12 +24,27 @@ var (
 // sound is a mend that nothing speaks against.
 func sound() Asked {
 	return Asked{
-		Kind: check.Mend, Key: key, Now: now, Allowed: true,
+		Kind:    check.Mend,
+		Key:     key,
+		Now:     now,
+		Allowed: true,
 		Rework: &check.Rework{
-			Ending: "07 7m4q2", Targets: []surface.Extent{{LBA: 8, Sectors: 8}},
-			Release: check.Release{Key: key, Scope: check.Mend, Owner: "Ms Adeyemi-Holt, by phone", Expires: now.Add(time.Minute), Nonce: "one"},
+			Ending:  "07 7m4q2",
+			Targets: []surface.Extent{{LBA: 8, Sectors: 8}},
+			Release: check.Release{
+				Key:     key,
+				Scope:   check.Mend,
+				Owner:   "Ms Adeyemi-Holt, by phone",
+				Expires: now.Add(time.Minute),
+				Nonce:   "one",
+			},
 		},
-		Bay:    protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Answering, Key: key, Device: drive.Attachment{Node: "sdx", Transport: "SATA", Serial: "KVA077M4Q2"}},
+		Bay: protocol.Bay{
+			ID:         drive.Bay{Number: 3},
+			Connection: protocol.Answering,
+			Key:        key,
+			Device:     drive.Attachment{Node: "sdx", Transport: "SATA", Serial: "KVA077M4Q2"},
+		},
 		Others: map[drive.Bay]drive.Key{{Number: 3}: key, {Number: 4}: {Model: "Korvan K4-2000", Serial: "KVA07-7M4R9"}},
 	}
 }
@@ -149,7 +164,9 @@ func (u unopened) OpenExclusive(context.Context, drive.Attachment) (device.Exclu
 }
 
 func TestWhyASurfaceIsNotOpened(t *testing.T) {
-	for class, reason := range map[drive.FaultClass]Reason{drive.FaultInUse: Held, drive.FaultNotAllowed: ReadOnly, drive.FaultVanished: Swapped, drive.FaultNoAnswer: NoSurface} {
+	for class, reason := range map[drive.FaultClass]Reason{
+		drive.FaultInUse: Held, drive.FaultNotAllowed: ReadOnly, drive.FaultVanished: Swapped, drive.FaultNoAnswer: NoSurface,
+	} {
 		_, refused := Open(t.Context(), unopened{class: class}, sound(), nil)
 		require.NotNil(t, refused)
 		assert.Equal(t, reason, refused.Reason)

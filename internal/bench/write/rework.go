@@ -32,7 +32,11 @@ type writing struct {
 // intend commits what is about to be written.
 func (w *writing) intend(ctx context.Context, e surface.Extent) error {
 	if err := w.journal.Intend(context.WithoutCancel(ctx), w.run, w.step, e); err != nil {
-		return &device.Failed{Class: drive.FaultNotRead, What: fmt.Sprintf("storing that LBA %d is about to be written", e.LBA), Cause: err.Error()}
+		return &device.Failed{
+			Class: drive.FaultNotRead,
+			What:  fmt.Sprintf("storing that LBA %d is about to be written", e.LBA),
+			Cause: err.Error(),
+		}
 	}
 	return nil
 }
@@ -51,7 +55,9 @@ type mending struct {
 }
 
 // Stream reads each place; what cannot be read is written, unless the cause is not the surface, and read again.
-func (m *mending) Stream(ctx context.Context, _ device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (m *mending) Stream(
+	ctx context.Context, _ device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	for {
 		r, ok := next()
 		if !ok {
@@ -78,7 +84,10 @@ func (m *mending) Stream(ctx context.Context, _ device.Streaming, next func() (s
 // read is one read through the descriptor that is held.
 func (m *mending) read(ctx context.Context, r surface.Read) (o surface.Outcome, err error) {
 	done := false
-	err = m.Exclusive.Stream(ctx, device.Streaming{Depth: 1}, func() (surface.Read, bool) { first := !done; done = true; return r, first }, func(_ surface.Read, got surface.Outcome) { o = got })
+	err = m.Exclusive.Stream(
+		ctx, device.Streaming{Depth: 1}, func() (surface.Read, bool) { first := !done; done = true; return r, first },
+		func(_ surface.Read, got surface.Outcome) { o = got },
+	)
 	return o, err
 }
 
@@ -109,7 +118,9 @@ type renewing struct {
 }
 
 // Stream renews each place that can be read, and leaves the others as they are.
-func (n *renewing) Stream(ctx context.Context, _ device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (n *renewing) Stream(
+	ctx context.Context, _ device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	for {
 		r, ok := next()
 		if !ok {
@@ -140,7 +151,11 @@ func (n *renewing) writeBack(ctx context.Context, e surface.Extent) (surface.Out
 		return o, err
 	}
 	if o.Cause != surface.Whole {
-		return o, &device.Failed{Class: drive.FaultMedium, What: fmt.Sprintf("writing back LBA %d", e.LBA), Cause: "the drive refuses the write: " + o.Cause.String() + ". A copy of what stood there is in " + n.copy}
+		return o, &device.Failed{
+			Class: drive.FaultMedium,
+			What:  fmt.Sprintf("writing back LBA %d", e.LBA),
+			Cause: "the drive refuses the write: " + o.Cause.String() + ". A copy of what stood there is in " + n.copy,
+		}
 	}
 	return o, n.fulfil(ctx)
 }
@@ -165,7 +180,9 @@ type overwriting struct {
 }
 
 // Stream writes the pattern everywhere. A stretch is intended as a whole, and the drive told to keep it before the next is.
-func (o *overwriting) Stream(ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome)) error {
+func (o *overwriting) Stream(
+	ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
+) error {
 	stretch := uint64(stretchBytes / o.g.Logical)
 	held, have := next()
 	for have {

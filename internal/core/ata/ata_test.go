@@ -32,8 +32,25 @@ func TestIdentifyReadsTheWordsOfTheStandard(t *testing.T) {
 		20:  "564b 3041 2037" + "4d37 3135 2031" + "2020202020202020",
 		46:  "3153 302e 2035 2020",
 		54:  "6f4b 7672 6e61 4b20 2034",
-		120: "ffffff0f", 152: "0e00", 154: "0600", 164: "0100", 166: "0044", 168: "2341", 170: "0100", 174: "0341",
-		200: "b088e0e800000000", 212: "0360", 216: "0050 5e00 9a67 bcde", 256: "0900", 336: "0200", 338: "0100", 412: "0100", 418: "0140", 434: "201c", 444: "ff11", 510: "a5",
+		120: "ffffff0f",
+		152: "0e00",
+		154: "0600",
+		164: "0100",
+		166: "0044",
+		168: "2341",
+		170: "0100",
+		174: "0341",
+		200: "b088e0e800000000",
+		212: "0360",
+		216: "0050 5e00 9a67 bcde",
+		256: "0900",
+		336: "0200",
+		338: "0100",
+		412: "0100",
+		418: "0140",
+		434: "201c",
+		444: "ff11",
+		510: "a5",
 	})
 	setSum(b)
 	id, err := DecodeIdentify(b)
@@ -108,7 +125,18 @@ func TestThresholdsFailAtOrBelowAndNeverAtZero(t *testing.T) {
 	for _, row := range []struct {
 		level, value uint8
 		fails        bool
-	}{{36, 37, false}, {36, 36, true}, {36, 1, true}, {0, 1, false}, {97, 254, false}, {97, 0, false}, {0xFE, 1, false}, {0xFF, 253, true}, {97, 253, false}, {253, 253, true}} {
+	}{
+		{36, 37, false},
+		{36, 36, true},
+		{36, 1, true},
+		{0, 1, false},
+		{97, 254, false},
+		{97, 0, false},
+		{0xFE, 1, false},
+		{0xFF, 253, true},
+		{97, 253, false},
+		{253, 253, true},
+	} {
 		assert.Equal(t, row.fails, Threshold{Level: row.level}.Fails(row.value), "value %d at threshold %d", row.value, row.level)
 	}
 }
@@ -121,7 +149,10 @@ func TestSelfTestLogIsReadNewestFirstAroundItsEnd(t *testing.T) {
 	l, err := DecodeSelfTestLog(b)
 	require.NoError(t, err)
 	require.Len(t, l.Tests, 3)
-	assert.Equal(t, SelfTest{Number: 2, Status: TestRead, Remaining: 90, Hours: 1236, LBA: 0x3008AF12, HasLBA: true, Offset: 26}, l.Tests[0])
+	assert.Equal(
+		t, SelfTest{Number: 2, Status: TestRead, Remaining: 90, Hours: 1236, LBA: 0x3008AF12, HasLBA: true, Offset: 26},
+		l.Tests[0],
+	)
 	assert.Equal(t, "extended", l.Tests[0].KindName())
 	assert.True(t, l.Tests[0].Status.Failed())
 	assert.Equal(t, TestPassed, l.Tests[1].Status)
@@ -131,7 +162,12 @@ func TestSelfTestLogIsReadNewestFirstAroundItsEnd(t *testing.T) {
 
 	// LBA 0 is a place like any other; a test that failed otherwise, or passed, names none whatever stands there.
 	places, err := DecodeSelfTestLog(page(true, map[int]string{
-		0: "0100", 2: "01 60 0100 00 12340000", 26: "01 00 0200 00 12340000", 50: "01 70 0300 00 00000000", 74: "01 70 0400 00 ffffffff", 508: "04",
+		0:   "0100",
+		2:   "01 60 0100 00 12340000",
+		26:  "01 00 0200 00 12340000",
+		50:  "01 70 0300 00 00000000",
+		74:  "01 70 0400 00 ffffffff",
+		508: "04",
 	}))
 	require.NoError(t, err)
 	var has []bool
@@ -139,7 +175,15 @@ func TestSelfTestLogIsReadNewestFirstAroundItsEnd(t *testing.T) {
 		has = append(has, x.HasLBA)
 	}
 	assert.Equal(t, []bool{false, true, false, false}, has)
-	for status, failed := range map[TestStatus]bool{TestAborted: false, TestInterrupted: false, TestFatal: true, TestUnknown: true, TestHandling: true, 9: false, TestRunning: false} {
+	for status, failed := range map[TestStatus]bool{
+		TestAborted:     false,
+		TestInterrupted: false,
+		TestFatal:       true,
+		TestUnknown:     true,
+		TestHandling:    true,
+		9:               false,
+		TestRunning:     false,
+	} {
 		assert.Equal(t, failed, status.Failed(), "%s", status)
 	}
 
@@ -149,7 +193,10 @@ func TestSelfTestLogIsReadNewestFirstAroundItsEnd(t *testing.T) {
 }
 
 func TestErrorLogNamesCommandErrorAndPlace(t *testing.T) {
-	b := page(true, map[int]string{0: "01 01", 2 + 48: "00 00 08 00 00 00 40 25", 2 + 60: "00 40 08 12 34 56 e7 51", 2 + 87: "03 1856", 452: "0700"})
+	b := page(
+		true,
+		map[int]string{0: "01 01", 2 + 48: "00 00 08 00 00 00 40 25", 2 + 60: "00 40 08 12 34 56 e7 51", 2 + 87: "03 1856", 452: "0700"},
+	)
 	l, err := DecodeErrorLog(b)
 	require.NoError(t, err)
 	assert.EqualValues(t, 7, l.Total)
@@ -181,14 +228,41 @@ func TestTheDrivesAlarmIsNeverFineWithoutAnAnswer(t *testing.T) {
 
 func TestEncodingIsTheInverseOfDecoding(t *testing.T) {
 	id := Identify{
-		Serial: "KVA077M511", Firmware: "S1.05", Model: "Korvan K4-2000", Sectors: 3907029168, LogicalSector: 4096, PhysicalSector: 4096, RotationRate: 1, FormFactor: 3,
-		WWN: 0x500005E000000001, SATAGenerations: 7, SATANow: 2, Transport: 0x11FF, SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, ErrorLogEnabled: true,
-		SelfTestSupported: true, SelfTestEnabled: true, GPL: true, LBA48: true, SCT: true, TRIM: true, Security: Security{true, true, true, false, true}, Integrity: IntegrityRight,
+		Serial:            "KVA077M511",
+		Firmware:          "S1.05",
+		Model:             "Korvan K4-2000",
+		Sectors:           3907029168,
+		LogicalSector:     4096,
+		PhysicalSector:    4096,
+		RotationRate:      1,
+		FormFactor:        3,
+		WWN:               0x500005E000000001,
+		SATAGenerations:   7,
+		SATANow:           2,
+		Transport:         0x11FF,
+		SMARTSupported:    true,
+		SMARTEnabled:      true,
+		ErrorLogSupported: true,
+		ErrorLogEnabled:   true,
+		SelfTestSupported: true,
+		SelfTestEnabled:   true,
+		GPL:               true,
+		LBA48:             true,
+		SCT:               true,
+		TRIM:              true,
+		Security:          Security{true, true, true, false, true},
+		Integrity:         IntegrityRight,
 	}
 	back, err := DecodeIdentify(id.Encode())
 	require.NoError(t, err)
 	assert.Equal(t, id, back)
-	log := SelfTestLog{Revision: 1, Tests: []SelfTest{{Number: 1, Status: TestRead, Remaining: 40, Hours: 9, LBA: 77, HasLBA: true, Offset: 26}, {Number: 2, Hours: 8, Offset: 2}}}
+	log := SelfTestLog{
+		Revision: 1,
+		Tests: []SelfTest{
+			{Number: 1, Status: TestRead, Remaining: 40, Hours: 9, LBA: 77, HasLBA: true, Offset: 26},
+			{Number: 2, Hours: 8, Offset: 2},
+		},
+	}
 	again, err := DecodeSelfTestLog(log.Encode())
 	require.NoError(t, err)
 	assert.Equal(t, log, again)
@@ -203,7 +277,10 @@ func fuzz(f *testing.F, seed []byte, decode func([]byte)) {
 }
 
 func FuzzIdentify(f *testing.F) {
-	fuzz(f, Identify{Serial: "S", Model: "M", Sectors: 9}.Encode(), func(b []byte) { id, _ := DecodeIdentify(b); id.Encode(); _ = id.TransportName() })
+	fuzz(
+		f, Identify{Serial: "S", Model: "M", Sectors: 9}.Encode(),
+		func(b []byte) { id, _ := DecodeIdentify(b); id.Encode(); _ = id.TransportName() },
+	)
 }
 
 func FuzzAttributes(f *testing.F) {
@@ -246,13 +323,32 @@ func TestDeviceStatisticsCarryValidityAndSign(t *testing.T) {
 	for _, s := range all {
 		by[s.StatisticKey] = s
 	}
-	assert.Equal(t, Statistic{StatisticKey: StatPowerOnHours, Name: "Power-on Hours", Unit: "h", Value: 20512, Valid: true}, by[StatPowerOnHours])
-	assert.Equal(t, Statistic{StatisticKey: StatPendingErrors, Name: "Pending Error Count"}, by[StatPendingErrors], "a value that is not valid is no value")
+	assert.Equal(
+		t, Statistic{StatisticKey: StatPowerOnHours, Name: "Power-on Hours", Unit: "h", Value: 20512, Valid: true},
+		by[StatPowerOnHours],
+	)
+	assert.Equal(
+		t, Statistic{StatisticKey: StatPendingErrors, Name: "Pending Error Count"}, by[StatPendingErrors],
+		"a value that is not valid is no value",
+	)
 	assert.EqualValues(t, 0x456789ABCDEF, by[StatSectorsWritten].Value)
 	assert.EqualValues(t, -5, by[StatTemperature].Value)
 	assert.True(t, by[StatMaxOperating].Normalized)
 	assert.NotContains(t, by, StatReallocatedSectors)
-	assert.Equal(t, Statistic{StatisticKey: StatPercentageUsed, Name: "Percentage Used Endurance Indicator", Unit: "%", Value: 9, Valid: true, Normalized: true, Notifies: true, Condition: true}, by[StatPercentageUsed])
+	assert.Equal(
+		t,
+		Statistic{
+			StatisticKey: StatPercentageUsed,
+			Name:         "Percentage Used Endurance Indicator",
+			Unit:         "%",
+			Value:        9,
+			Valid:        true,
+			Normalized:   true,
+			Notifies:     true,
+			Condition:    true,
+		},
+		by[StatPercentageUsed],
+	)
 	assert.True(t, StatPercentageUsed.IsShare(), "normalised is what the standard defines it as")
 	assert.False(t, StatMaxOperating.IsShare())
 	again, err := DecodeStatistics(EncodeStatistics(all))
@@ -280,7 +376,10 @@ func TestTheLogDirectoryTellsHowLongEachLogIs(t *testing.T) {
 }
 
 func FuzzStatistics(f *testing.F) {
-	fuzz(f, EncodeStatistics([]Statistic{{StatisticKey: StatTemperature, Value: -5, Valid: true}}), func(b []byte) { all, _ := DecodeStatistics(b); EncodeStatistics(all) })
+	fuzz(
+		f, EncodeStatistics([]Statistic{{StatisticKey: StatTemperature, Value: -5, Valid: true}}),
+		func(b []byte) { all, _ := DecodeStatistics(b); EncodeStatistics(all) },
+	)
 }
 
 func FuzzLogDirectory(f *testing.F) {

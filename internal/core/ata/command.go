@@ -30,14 +30,39 @@ func (o Opcode) String() string {
 
 // opcodeNames gives the standard's names, also of commands that only ever appear in a drive's error log.
 var opcodeNames = map[Opcode]string{
-	0x20: "READ SECTORS", 0x24: "READ SECTORS EXT", 0x25: "READ DMA EXT", ReadLogExt: "READ LOG EXT", 0x30: "WRITE SECTORS",
-	0x35: "WRITE DMA EXT", 0x40: "READ VERIFY SECTORS", 0x42: "READ VERIFY SECTORS EXT", 0x60: "READ FPDMA QUEUED",
-	0x61: "WRITE FPDMA QUEUED", 0xC8: "READ DMA", 0xCA: "WRITE DMA", 0xE0: "STANDBY IMMEDIATE", 0xE7: "FLUSH CACHE",
-	0xEA: "FLUSH CACHE EXT", SetFeatures: "SET FEATURES", CheckPowerMode: "CHECK POWER MODE",
-	ReadNativeMaxExt: "READ NATIVE MAX ADDRESS EXT", AccessibleMaxConfig: "GET NATIVE MAX ADDRESS EXT", ConfigurationSet: "DEVICE CONFIGURATION IDENTIFY",
-	0x3F: "WRITE LOG EXT", 0x06: "DATA SET MANAGEMENT", 0x39: "WRITE MULTIPLE EXT", 0x29: "READ MULTIPLE EXT", 0xC4: "READ MULTIPLE", 0xC5: "WRITE MULTIPLE",
-	0x45: "WRITE UNCORRECTABLE EXT", 0x3D: "WRITE DMA FUA EXT", 0x00: "no command",
-	IdentifyDevice: "IDENTIFY DEVICE", SMART: "SMART", TrustedReceive: "TRUSTED RECEIVE", ElementStatus: "GET PHYSICAL ELEMENT STATUS",
+	0x20:                "READ SECTORS",
+	0x24:                "READ SECTORS EXT",
+	0x25:                "READ DMA EXT",
+	ReadLogExt:          "READ LOG EXT",
+	0x30:                "WRITE SECTORS",
+	0x35:                "WRITE DMA EXT",
+	0x40:                "READ VERIFY SECTORS",
+	0x42:                "READ VERIFY SECTORS EXT",
+	0x60:                "READ FPDMA QUEUED",
+	0x61:                "WRITE FPDMA QUEUED",
+	0xC8:                "READ DMA",
+	0xCA:                "WRITE DMA",
+	0xE0:                "STANDBY IMMEDIATE",
+	0xE7:                "FLUSH CACHE",
+	0xEA:                "FLUSH CACHE EXT",
+	SetFeatures:         "SET FEATURES",
+	CheckPowerMode:      "CHECK POWER MODE",
+	ReadNativeMaxExt:    "READ NATIVE MAX ADDRESS EXT",
+	AccessibleMaxConfig: "GET NATIVE MAX ADDRESS EXT",
+	ConfigurationSet:    "DEVICE CONFIGURATION IDENTIFY",
+	0x3F:                "WRITE LOG EXT",
+	0x06:                "DATA SET MANAGEMENT",
+	0x39:                "WRITE MULTIPLE EXT",
+	0x29:                "READ MULTIPLE EXT",
+	0xC4:                "READ MULTIPLE",
+	0xC5:                "WRITE MULTIPLE",
+	0x45:                "WRITE UNCORRECTABLE EXT",
+	0x3D:                "WRITE DMA FUA EXT",
+	0x00:                "no command",
+	IdentifyDevice:      "IDENTIFY DEVICE",
+	SMART:               "SMART",
+	TrustedReceive:      "TRUSTED RECEIVE",
+	ElementStatus:       "GET PHYSICAL ELEMENT STATUS",
 }
 
 // Feature codes of the SMART command (ACS-4 table 123 and, for data and thresholds, ATA-3 8.41).
@@ -199,7 +224,15 @@ func ReadConfiguration() Command {
 // SCTCommand sends one of the questions of SCTTemperatureQuestion and SCTRecoveryQuestion (ACS-4 8.2): it is written to a
 // log, changes nothing, and is the only thing ever written during a reading.
 func SCTCommand() Command {
-	return Command{Op: SMART, Feature: SMARTWriteLog, Count: 1, LBA: smartLBA | uint64(LogSCTStatus), Transfer: PIOOut, Blocks: 1, Status: true}
+	return Command{
+		Op:       SMART,
+		Feature:  SMARTWriteLog,
+		Count:    1,
+		LBA:      smartLBA | uint64(LogSCTStatus),
+		Transfer: PIOOut,
+		Blocks:   1,
+		Status:   true,
+	}
 }
 
 // WriteSelective writes the spans of a selective self-test to its log (ACS-4 A.9).

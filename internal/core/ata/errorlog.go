@@ -65,7 +65,16 @@ func decodeEntryExt(entry []byte, at int) LoggedError {
 	}
 	for i := range 5 {
 		if c := entry[commandExtSize*i:]; !allZero(c[:commandExtSize]) {
-			e.Before = append(e.Before, EarlierCommand{Op: Opcode(c[12]), Feature: le.Uint16(c[1:]), Count: le.Uint16(c[3:]), LBA: lba48(c[5:]), At: le.Uint32(c[14:])})
+			e.Before = append(
+				e.Before,
+				EarlierCommand{
+					Op:      Opcode(c[12]),
+					Feature: le.Uint16(c[1:]),
+					Count:   le.Uint16(c[3:]),
+					LBA:     lba48(c[5:]),
+					At:      le.Uint32(c[14:]),
+				},
+			)
 		}
 	}
 	return e
@@ -130,9 +139,25 @@ const extSlots = 4
 const SelfTestExtSlots = 19
 
 var (
-	errorPages    = paged{name: "comprehensive error log", first: 2, size: entrySize, perPage: ErrorSlots, index: 1, indexOf: 1, stamp: 5*commandSize + 28}
-	errorExtPages = paged{name: "extended comprehensive error log", first: 4, size: entryExtSize, perPage: extSlots, index: 2, indexOf: 2, stamp: 5*commandExtSize + 32}
-	testExtPages  = paged{name: "extended self-test log", first: 4, size: 26, perPage: SelfTestExtSlots, index: 2, indexOf: 2, stamp: 2}
+	errorPages = paged{
+		name:    "comprehensive error log",
+		first:   2,
+		size:    entrySize,
+		perPage: ErrorSlots,
+		index:   1,
+		indexOf: 1,
+		stamp:   5*commandSize + 28,
+	}
+	errorExtPages = paged{
+		name:    "extended comprehensive error log",
+		first:   4,
+		size:    entryExtSize,
+		perPage: extSlots,
+		index:   2,
+		indexOf: 2,
+		stamp:   5*commandExtSize + 32,
+	}
+	testExtPages = paged{name: "extended self-test log", first: 4, size: 26, perPage: SelfTestExtSlots, index: 2, indexOf: 2, stamp: 2}
 )
 
 // entries gives every entry that holds something to each, newest first, with its byte offset in the log, and tells how many newer
@@ -223,7 +248,13 @@ func before(e LoggedError) []EarlierCommand {
 // DecodeSelfTestsExt reads log 07h as far as it was transferred (ACS-4 A.8): results with 48-bit addresses.
 func DecodeSelfTestsExt(b []byte) (l SelfTestLog, err error) {
 	l.Beyond, err = testExtPages.entries(b, func(entry []byte, at int) {
-		t := SelfTest{Number: entry[0], Status: TestStatus(entry[1] >> 4), Remaining: min(entry[1]&0xF, 10) * 10, Hours: le.Uint16(entry[2:]), Offset: at}
+		t := SelfTest{
+			Number:    entry[0],
+			Status:    TestStatus(entry[1] >> 4),
+			Remaining: min(entry[1]&0xF, 10) * 10,
+			Hours:     le.Uint16(entry[2:]),
+			Offset:    at,
+		}
 		if lba := le.Uint64(entry[4:]) >> 8 & (1<<48 - 1); t.Status == TestRead && lba != 1<<48-1 {
 			t.LBA, t.HasLBA = lba, true
 		}

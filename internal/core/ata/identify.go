@@ -254,7 +254,9 @@ func (id Identify) Encode() []byte {
 	default:
 		put(2, 0xC837)
 	}
-	for bit, on := range []bool{id.Security.Supported, id.Security.Enabled, id.Security.Locked, id.Security.Frozen, id.Security.CountExpired} {
+	for bit, on := range []bool{
+		id.Security.Supported, id.Security.Enabled, id.Security.Locked, id.Security.Frozen, id.Security.CountExpired,
+	} {
 		setBit(b, 128, uint(bit), on)
 	}
 	setBit(b, 82, 1, id.Security.Supported)
@@ -298,7 +300,19 @@ func (id Identify) TransportName() string {
 		}
 		return "parallel"
 	}
-	names := [...]string{"", "SATA 1.0", "SATA II", "SATA 2.5", "SATA 2.6", "SATA 3.0", "SATA 3.1", "SATA 3.2", "SATA 3.3", "SATA 3.4", "SATA 3.5"}
+	names := [...]string{
+		"",
+		"SATA 1.0",
+		"SATA II",
+		"SATA 2.5",
+		"SATA 2.6",
+		"SATA 3.0",
+		"SATA 3.1",
+		"SATA 3.2",
+		"SATA 3.3",
+		"SATA 3.4",
+		"SATA 3.5",
+	}
 	for bit := len(names) - 1; bit > 0; bit-- {
 		if id.Transport&(1<<bit) != 0 {
 			return names[bit]

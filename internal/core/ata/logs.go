@@ -59,7 +59,13 @@ func DecodeSelfTestLog(b []byte) (SelfTestLog, error) {
 		if allZero(entry) {
 			continue
 		}
-		t := SelfTest{Number: entry[0], Status: TestStatus(entry[1] >> 4), Remaining: min(entry[1]&0xF, 10) * 10, Hours: le.Uint16(entry[2:]), Offset: at}
+		t := SelfTest{
+			Number:    entry[0],
+			Status:    TestStatus(entry[1] >> 4),
+			Remaining: min(entry[1]&0xF, 10) * 10,
+			Hours:     le.Uint16(entry[2:]),
+			Offset:    at,
+		}
 		if lba := le.Uint32(entry[5:]); t.Status == TestRead && lba != 0xFFFFFFFF {
 			t.LBA, t.HasLBA = uint64(lba), true
 		}

@@ -52,7 +52,10 @@ func TestNoPositionOfARingLosesAnEntry(t *testing.T) {
 			l, err := DecodeErrorLog(b)
 			return errorHours(l), l.Beyond, err
 		}},
-		"log 02h": {3, 5, 2, 90, 88, 1, 1, func(b []byte) ([]uint16, int, error) { l, err := DecodeErrors(b); return errorHours(l), l.Beyond, err }},
+		"log 02h": {
+			3, 5, 2, 90, 88, 1, 1,
+			func(b []byte) ([]uint16, int, error) { l, err := DecodeErrors(b); return errorHours(l), l.Beyond, err },
+		},
 		"log 03h": {3, 4, 4, 124, 122, 2, 2, func(b []byte) ([]uint16, int, error) {
 			l, err := DecodeErrorsExt(b)
 			return errorHours(l), l.Beyond, err
@@ -120,7 +123,9 @@ func TestTheComprehensiveErrorLogGoesOnOverItsPages(t *testing.T) {
 }
 
 func TestTheExtendedSelfTestLogHasWideAddresses(t *testing.T) {
-	l, err := DecodeSelfTestsExt(page(true, map[int]string{0: "01 00 02 00", 4: "01 00 0a00 00 ffffffffffff", 30: "02 79 d404 00 12af08300201"}))
+	l, err := DecodeSelfTestsExt(
+		page(true, map[int]string{0: "01 00 02 00", 4: "01 00 0a00 00 ffffffffffff", 30: "02 79 d404 00 12af08300201"}),
+	)
 	require.NoError(t, err)
 	require.Len(t, l.Tests, 2)
 	assert.EqualValues(t, 0x01023008AF12, l.Tests[0].LBA)
@@ -133,7 +138,9 @@ func TestTheExtendedSelfTestLogHasWideAddresses(t *testing.T) {
 }
 
 func TestPendingDefectsSelectiveSpansAndLinkCounters(t *testing.T) {
-	p, err := DecodePending(page(false, map[int]string{0: "02000000", 16: "18560000 00000000 12af083000000000", 32: "ffffffff 00000000 0100000000000000"}))
+	p, err := DecodePending(
+		page(false, map[int]string{0: "02000000", 16: "18560000 00000000 12af083000000000", 32: "ffffffff 00000000 0100000000000000"}),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []PendingDefect{{22040, 0x3008AF12, 16}, {0xFFFFFFFF, 1, 32}}, p.Defects)
 
@@ -153,7 +160,21 @@ func TestPendingDefectsSelectiveSpansAndLinkCounters(t *testing.T) {
 func TestSCTTellsTemperaturesAndTheirCurve(t *testing.T) {
 	s, err := DecodeSCTStatus(page(false, map[int]string{0: "0300", 10: "01", 200: "26 fb 2a 80 33 3c", 206: "02000000"}))
 	require.NoError(t, err)
-	assert.Equal(t, SCTReport{Format: 3, State: 1, Now: 38, Lowest: -5, Highest: 42, LifeLowest: NoTemperature, LifeHighest: 51, Most: 60, OverLimit: 2}, s)
+	assert.Equal(
+		t,
+		SCTReport{
+			Format:      3,
+			State:       1,
+			Now:         38,
+			Lowest:      -5,
+			Highest:     42,
+			LifeLowest:  NoTemperature,
+			LifeHighest: 51,
+			Most:        60,
+			OverLimit:   2,
+		},
+		s,
+	)
 	assert.Equal(t, "in standby", s.StateName())
 
 	h, err := DecodeTemperatureHistory(page(false, map[int]string{0: "0200 0100 0a00 3c 41 00 ec", 30: "0400 0100", 34: "26 27 80 25"}))
@@ -185,7 +206,10 @@ func FuzzErrors(f *testing.F) {
 }
 
 func FuzzErrorsExt(f *testing.F) {
-	fuzz(f, ErrorLog{Total: 1, Errors: []LoggedError{{Error: ErrorUNC}}}.EncodeExt(), func(b []byte) { l, _ := DecodeErrorsExt(b); l.EncodeExt() })
+	fuzz(
+		f, ErrorLog{Total: 1, Errors: []LoggedError{{Error: ErrorUNC}}}.EncodeExt(),
+		func(b []byte) { l, _ := DecodeErrorsExt(b); l.EncodeExt() },
+	)
 }
 
 func FuzzSelfTestsExt(f *testing.F) {

@@ -98,12 +98,22 @@ type PHYCounter struct {
 
 // phyNames are the counters of Serial ATA 3.5, 13.7.5.
 var phyNames = map[uint16]string{
-	0x01: "Commands failed, interface CRC", 0x02: "R_ERR for data FISes", 0x03: "R_ERR for device-to-host data FISes",
-	0x04: "R_ERR for host-to-device data FISes", 0x05: "R_ERR for non-data FISes", 0x06: "R_ERR for device-to-host non-data FISes",
-	0x07: "R_ERR for host-to-device non-data FISes", 0x08: "Device-to-host non-data FIS retries", 0x09: "Transitions from PhyRdy to PhyNRdy",
-	0x0A: "Signature FISes after COMRESET", 0x0B: "CRC errors in host-to-device FISes", 0x0D: "Non-CRC errors in host-to-device FISes",
-	0x0F: "R_ERR for host-to-device data FISes, CRC", 0x10: "R_ERR for host-to-device data FISes, non-CRC",
-	0x12: "R_ERR for host-to-device non-data FISes, CRC", 0x13: "R_ERR for host-to-device non-data FISes, non-CRC",
+	0x01: "Commands failed, interface CRC",
+	0x02: "R_ERR for data FISes",
+	0x03: "R_ERR for device-to-host data FISes",
+	0x04: "R_ERR for host-to-device data FISes",
+	0x05: "R_ERR for non-data FISes",
+	0x06: "R_ERR for device-to-host non-data FISes",
+	0x07: "R_ERR for host-to-device non-data FISes",
+	0x08: "Device-to-host non-data FIS retries",
+	0x09: "Transitions from PhyRdy to PhyNRdy",
+	0x0A: "Signature FISes after COMRESET",
+	0x0B: "CRC errors in host-to-device FISes",
+	0x0D: "Non-CRC errors in host-to-device FISes",
+	0x0F: "R_ERR for host-to-device data FISes, CRC",
+	0x10: "R_ERR for host-to-device data FISes, non-CRC",
+	0x12: "R_ERR for host-to-device non-data FISes, CRC",
+	0x13: "R_ERR for host-to-device non-data FISes, non-CRC",
 }
 
 // DecodePHY reads log 11h (Serial ATA 3.5, 13.7.5).
@@ -171,7 +181,14 @@ func (s SCTReport) Alarm() Alarm {
 
 // StateName says in words what the drive is doing (ACS-4 table 170).
 func (s SCTReport) StateName() string {
-	names := [...]string{"active, waiting for a command", "in standby", "asleep", "in a self-test in the background", "collecting data off-line in the background", "carrying out an SCT command in the background"}
+	names := [...]string{
+		"active, waiting for a command",
+		"in standby",
+		"asleep",
+		"in a self-test in the background",
+		"collecting data off-line in the background",
+		"carrying out an SCT command in the background",
+	}
 	if int(s.State) < len(names) {
 		return names[s.State]
 	}
@@ -185,8 +202,17 @@ func DecodeSCTStatus(b []byte) (SCTReport, error) {
 		return SCTReport{}, err
 	}
 	s := SCTReport{
-		Format: le.Uint16(b), State: b[10], Now: int8(b[200]), Lowest: int8(b[201]), Highest: int8(b[202]), LifeLowest: int8(b[203]), LifeHighest: int8(b[204]), Most: NoTemperature,
-		OverLimit: le.Uint32(b[206:]), UnderLimit: le.Uint32(b[210:]), SMARTStatus: le.Uint16(b[214:]),
+		Format:      le.Uint16(b),
+		State:       b[10],
+		Now:         int8(b[200]),
+		Lowest:      int8(b[201]),
+		Highest:     int8(b[202]),
+		LifeLowest:  int8(b[203]),
+		LifeHighest: int8(b[204]),
+		Most:        NoTemperature,
+		OverLimit:   le.Uint32(b[206:]),
+		UnderLimit:  le.Uint32(b[210:]),
+		SMARTStatus: le.Uint16(b[214:]),
 	}
 	if s.Format != 2 && s.Format != 3 {
 		return s, &FormatError{name, 0, fmt.Sprintf("format %d is neither 2 nor 3", s.Format)}
@@ -202,7 +228,9 @@ func (s SCTReport) Encode() []byte {
 	b := make([]byte, PageSize)
 	le.PutUint16(b, 3)
 	b[10] = s.State
-	b[200], b[201], b[202], b[203], b[204], b[205] = uint8(s.Now), uint8(s.Lowest), uint8(s.Highest), uint8(s.LifeLowest), uint8(s.LifeHighest), uint8(s.Most)
+	b[200], b[201], b[202], b[203], b[204], b[205] = uint8(s.Now), uint8(s.Lowest), uint8(s.Highest), uint8(
+		s.LifeLowest,
+	), uint8(s.LifeHighest), uint8(s.Most)
 	le.PutUint32(b[206:], s.OverLimit)
 	le.PutUint32(b[210:], s.UnderLimit)
 	le.PutUint16(b[214:], s.SMARTStatus)
@@ -225,7 +253,13 @@ func DecodeTemperatureHistory(b []byte) (TemperatureHistory, error) {
 		return TemperatureHistory{}, err
 	}
 	h := TemperatureHistory{
-		Sampling: le.Uint16(b[2:]), Interval: le.Uint16(b[4:]), MaxOperating: int8(b[6]), OverLimit: int8(b[7]), MinOperating: int8(b[8]), UnderLimit: int8(b[9]), Offset: at,
+		Sampling:     le.Uint16(b[2:]),
+		Interval:     le.Uint16(b[4:]),
+		MaxOperating: int8(b[6]),
+		OverLimit:    int8(b[7]),
+		MinOperating: int8(b[8]),
+		UnderLimit:   int8(b[9]),
+		Offset:       at,
 	}
 	size, newest := int(le.Uint16(b[30:])), int(le.Uint16(b[32:]))
 	switch {

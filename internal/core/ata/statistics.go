@@ -87,24 +87,79 @@ type statisticKind struct {
 
 // statistics are the device statistics of ACS-5 9.5, tables 247 to 264.
 var statistics = map[StatisticKey]statisticKind{
-	StatPowerOnResets: {"Lifetime Power-On Resets", 4, false, ""}, StatPowerOnHours: {"Power-on Hours", 4, false, "h"},
-	StatSectorsWritten: {"Logical Sectors Written", 6, false, "sectors"}, {1, 32}: {"Number of Write Commands", 6, false, ""},
-	StatSectorsRead: {"Logical Sectors Read", 6, false, "sectors"}, {1, 48}: {"Number of Read Commands", 6, false, ""},
-	{1, 56}: {"Date and Time TimeStamp", 6, false, "ms"}, StatPendingErrors: {"Pending Error Count", 4, false, ""},
-	{1, 72}: {"Workload Utilization", 2, false, "%"}, StatFreeFalls: {"Number of Free-Fall Events Detected", 4, false, ""},
-	{2, 16}: {"Overlimit Shock Events", 4, false, ""}, {3, 8}: {"Spindle Motor Power-on Hours", 4, false, "h"},
-	{3, 16}: {"Head Flying Hours", 4, false, "h"}, StatHeadLoads: {"Head Load Events", 4, false, ""},
-	StatReallocatedSectors: {"Number of Reallocated Logical Sectors", 4, false, "sectors"}, {3, 40}: {"Read Recovery Attempts", 4, false, ""},
-	StatStartFailures: {"Number of Mechanical Start Failures", 4, false, ""}, {3, 56}: {"Number of Realloc Candidate Logical Sectors", 4, false, "sectors"},
-	{3, 64}: {"Number of High Priority Unload Events", 4, false, ""}, StatReportedUncorrected: {"Number of Reported Uncorrectable Errors", 4, false, ""},
-	{4, 16}: {"Number of Resets Between Command Acceptance and Command Completion", 4, false, ""}, StatElementsChanged: {"Physical Element Status Changed", 4, false, ""},
-	StatTemperature: {"Current Temperature", 1, true, "°C"}, {5, 16}: {"Average Short Term Temperature", 1, true, "°C"}, {5, 24}: {"Average Long Term Temperature", 1, true, "°C"},
-	StatHighestTemperature: {"Highest Temperature", 1, true, "°C"}, StatLowestTemperature: {"Lowest Temperature", 1, true, "°C"},
-	{5, 48}: {"Highest Average Short Term Temperature", 1, true, "°C"}, {5, 56}: {"Lowest Average Short Term Temperature", 1, true, "°C"},
-	{5, 64}: {"Highest Average Long Term Temperature", 1, true, "°C"}, {5, 72}: {"Lowest Average Long Term Temperature", 1, true, "°C"},
-	StatTimeOverTemperature: {"Time in Over-Temperature", 4, false, "min"}, StatMaxOperating: {"Specified Maximum Operating Temperature", 1, true, "°C"},
-	{5, 96}: {"Time in Under-Temperature", 4, false, "min"}, {5, 104}: {"Specified Minimum Operating Temperature", 1, true, "°C"},
-	StatHardwareResets: {"Number of Hardware Resets", 4, false, ""}, {6, 16}: {"Number of ASR Events", 4, false, ""}, StatCRCErrors: {"Number of Interface CRC Errors", 4, false, ""},
+	StatPowerOnResets:  {"Lifetime Power-On Resets", 4, false, ""},
+	StatPowerOnHours:   {"Power-on Hours", 4, false, "h"},
+	StatSectorsWritten: {"Logical Sectors Written", 6, false, "sectors"},
+	{1, 32}:            {"Number of Write Commands", 6, false, ""},
+	StatSectorsRead:    {"Logical Sectors Read", 6, false, "sectors"},
+	{1, 48}:            {"Number of Read Commands", 6, false, ""},
+	{1, 56}:            {"Date and Time TimeStamp", 6, false, "ms"},
+	StatPendingErrors:  {"Pending Error Count", 4, false, ""},
+	{1, 72}:            {"Workload Utilization", 2, false, "%"},
+	StatFreeFalls:      {"Number of Free-Fall Events Detected", 4, false, ""},
+	{2, 16}:            {"Overlimit Shock Events", 4, false, ""},
+	{3, 8}:             {"Spindle Motor Power-on Hours", 4, false, "h"},
+	{3, 16}:            {"Head Flying Hours", 4, false, "h"},
+	StatHeadLoads:      {"Head Load Events", 4, false, ""},
+	StatReallocatedSectors: {
+		"Number of Reallocated Logical Sectors",
+		4,
+		false,
+		"sectors",
+	},
+	{3, 40}: {"Read Recovery Attempts", 4, false, ""},
+	StatStartFailures: {
+		"Number of Mechanical Start Failures",
+		4,
+		false,
+		"",
+	},
+	{3, 56}: {"Number of Realloc Candidate Logical Sectors", 4, false, "sectors"},
+	{3, 64}: {
+		"Number of High Priority Unload Events",
+		4,
+		false,
+		"",
+	},
+	StatReportedUncorrected: {"Number of Reported Uncorrectable Errors", 4, false, ""},
+	{4, 16}: {
+		"Number of Resets Between Command Acceptance and Command Completion",
+		4,
+		false,
+		"",
+	},
+	StatElementsChanged: {"Physical Element Status Changed", 4, false, ""},
+	StatTemperature: {
+		"Current Temperature",
+		1,
+		true,
+		"°C",
+	},
+	{5, 16}:                {"Average Short Term Temperature", 1, true, "°C"},
+	{5, 24}:                {"Average Long Term Temperature", 1, true, "°C"},
+	StatHighestTemperature: {"Highest Temperature", 1, true, "°C"},
+	StatLowestTemperature:  {"Lowest Temperature", 1, true, "°C"},
+	{5, 48}:                {"Highest Average Short Term Temperature", 1, true, "°C"},
+	{5, 56}:                {"Lowest Average Short Term Temperature", 1, true, "°C"},
+	{5, 64}:                {"Highest Average Long Term Temperature", 1, true, "°C"},
+	{5, 72}:                {"Lowest Average Long Term Temperature", 1, true, "°C"},
+	StatTimeOverTemperature: {
+		"Time in Over-Temperature",
+		4,
+		false,
+		"min",
+	},
+	StatMaxOperating: {"Specified Maximum Operating Temperature", 1, true, "°C"},
+	{5, 96}:          {"Time in Under-Temperature", 4, false, "min"},
+	{5, 104}:         {"Specified Minimum Operating Temperature", 1, true, "°C"},
+	StatHardwareResets: {
+		"Number of Hardware Resets",
+		4,
+		false,
+		"",
+	},
+	{6, 16}:            {"Number of ASR Events", 4, false, ""},
+	StatCRCErrors:      {"Number of Interface CRC Errors", 4, false, ""},
 	StatPercentageUsed: {"Percentage Used Endurance Indicator", 1, false, "%"},
 }
 
@@ -163,7 +218,15 @@ func DecodeStatistics(b []byte) (all []Statistic, err error) {
 			if !known {
 				kind = statisticKind{bytes: 7}
 			}
-			s := Statistic{StatisticKey: key, Name: kind.name, Unit: kind.unit, Valid: q&statValid != 0, Normalized: q&statNormalized != 0, Notifies: q&statNotifies != 0, Condition: q&statCondition != 0}
+			s := Statistic{
+				StatisticKey: key,
+				Name:         kind.name,
+				Unit:         kind.unit,
+				Valid:        q&statValid != 0,
+				Normalized:   q&statNormalized != 0,
+				Notifies:     q&statNotifies != 0,
+				Condition:    q&statCondition != 0,
+			}
 			bits := 8 * uint(kind.bytes)
 			value := int64(q & (1<<bits - 1))
 			if kind.signed && value>>(bits-1) != 0 {
@@ -202,7 +265,12 @@ func EncodeStatistics(all []Statistic) []byte {
 		}
 		kind := statistics[s.StatisticKey]
 		q := statSupported | uint64(s.Value)&(1<<(8*uint(kind.bytes))-1)
-		for flag, on := range map[uint64]bool{statValid: s.Valid, statNormalized: s.Normalized, statNotifies: s.Notifies, statCondition: s.Condition} {
+		for flag, on := range map[uint64]bool{
+			statValid:      s.Valid,
+			statNormalized: s.Normalized,
+			statNotifies:   s.Notifies,
+			statCondition:  s.Condition,
+		} {
 			if on {
 				q |= flag
 			}

@@ -43,7 +43,9 @@ func (k Kind) Plan() []StepKind {
 		Quick: {ReadingBefore, ShortTest, SpotSweep, ReadingAfter}, Extended: {ReadingBefore, ExtendedTest, WholeSweep, ReadingAfter},
 		Conveyance: {ReadingBefore, ConveyanceTest, ReadingAfter}, Selective: {ReadingBefore, SelectiveTest, ReadingAfter},
 		Spot: {ReadingBefore, SpotSweep, ReadingAfter}, Whole: {ReadingBefore, WholeSweep, ReadingAfter},
-		Mend: {ReadingBefore, Mending, ReadingAfter}, Renew: {ReadingBefore, Renewing, ReadingAfter}, Overwrite: {ReadingBefore, Overwriting, Verifying, ReadingAfter},
+		Mend: {ReadingBefore, Mending, ReadingAfter}, Renew: {ReadingBefore, Renewing, ReadingAfter}, Overwrite: {
+			ReadingBefore, Overwriting, Verifying, ReadingAfter,
+		},
 	}[k]
 }
 

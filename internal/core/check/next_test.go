@@ -123,7 +123,10 @@ func TestAfterACrashTheTestIsFoundAgain(t *testing.T) {
 func TestATestThatIsInterruptedAgainAndAgainIsGivenUp(t *testing.T) {
 	events := []Event{Begin{}, taken(), TestSent{}}
 	for hours := range uint16(maxTries) {
-		events = append(events, Polled{Log: true, Tests: log(ata.SelfTest{Number: 1, Status: ata.TestInterrupted, Hours: 20 + hours})}, TestSent{})
+		events = append(
+			events, Polled{Log: true, Tests: log(ata.SelfTest{Number: 1, Status: ata.TestInterrupted, Hours: 20 + hours})},
+			TestSent{},
+		)
 	}
 	r, _ := play(t, events...)
 	assert.Equal(t, StepFailed, r.Steps[1].State)

@@ -38,7 +38,24 @@ const (
 	Tenths      Layout = "tenths"
 )
 
-var layouts = []Layout{Count, Low32, Low16, Low8, Celsius, Hours, Rate, Opaque, Packed, Minutes, HalfMinutes, Seconds, Low24, TwoWords, ThreeWords, Tenths}
+var layouts = []Layout{
+	Count,
+	Low32,
+	Low16,
+	Low8,
+	Celsius,
+	Hours,
+	Rate,
+	Opaque,
+	Packed,
+	Minutes,
+	HalfMinutes,
+	Seconds,
+	Low24,
+	TwoWords,
+	ThreeWords,
+	Tenths,
+}
 
 // TakeValue takes the normalised value instead of the raw bytes.
 const TakeValue = "value"
@@ -126,7 +143,8 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 	if e.Take == TakeValue {
 		q.Number = int64(value)
 		q.Known = value >= 1 && value <= 253 // others carry no judgement
-		if e.Invert {                        // what is left of its life, from 100 down: 0 is an end that was reached, not an end that nobody knows
+		// What is left of its life, from 100 down: 0 is an end that was reached, not an end that nobody knows.
+		if e.Invert {
 			q.Number, q.Known = 100-int64(value), value <= 100
 		}
 		return q
@@ -195,7 +213,11 @@ func Decode(e Entry, raw [6]byte, value uint8) Quantity {
 
 // words are the three 16-bit numbers of six raw bytes.
 func words(raw [6]byte) []int64 {
-	return []int64{int64(binary.LittleEndian.Uint16(raw[:])), int64(binary.LittleEndian.Uint16(raw[2:])), int64(binary.LittleEndian.Uint16(raw[4:]))}
+	return []int64{
+		int64(binary.LittleEndian.Uint16(raw[:])),
+		int64(binary.LittleEndian.Uint16(raw[2:])),
+		int64(binary.LittleEndian.Uint16(raw[4:])),
+	}
 }
 
 // wordsOf is how many words a layout has, 0 when it is not made of words.

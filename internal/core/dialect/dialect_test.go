@@ -29,19 +29,43 @@ func TestRawBytesAreReadByTheirLayout(t *testing.T) {
 		raw  [6]byte
 		want Quantity
 	}{
-		"a plain count":                     {5, [6]byte{3}, Quantity{Number: 3, Known: true, Unit: "sectors", Confidence: Trade}},
-		"something else above the count":    {5, [6]byte{3, 0, 0, 0, 9, 1}, Quantity{Number: 3, Known: true, Unit: "sectors", Confidence: Trade}},
-		"hours":                             {9, [6]byte{0x20, 0x50}, Quantity{Number: 20512, Known: true, Unit: "h", Confidence: Trade}},
-		"hours with a part of one above":    {9, [6]byte{0x20, 0x50, 0, 0xB1}, Quantity{Number: 20512, Known: true, Unit: "h", Confidence: Trade}},
-		"hours with milliseconds above":     {9, [6]byte{0x20, 0x50, 0, 0, 0x10, 0x27}, Quantity{Number: 20512, Known: true, Unit: "h", Confidence: Trade}},
-		"temperature alone":                 {194, [6]byte{31}, Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade}},
-		"temperature below zero":            {194, [6]byte{0xFB}, Quantity{Number: -5, Known: true, Unit: "°C", Confidence: Trade}},
-		"temperature, low and high above":   {194, [6]byte{39, 0, 17, 0, 51, 0}, Quantity{Number: 39, Known: true, Unit: "°C", Confidence: Trade, Lowest: 17, Highest: 51, HasRange: true}},
-		"temperature, high and low above":   {194, [6]byte{39, 0, 51, 0, 17, 0}, Quantity{Number: 39, Known: true, Unit: "°C", Confidence: Trade, Lowest: 17, Highest: 51, HasRange: true}},
-		"low and high as single bytes":      {190, [6]byte{31, 0, 31, 31, 0, 0}, Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade, Lowest: 31, Highest: 31, HasRange: true}},
-		"temperature with other bytes":      {190, [6]byte{31, 0, 3, 2, 0, 0}, Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade}},
-		"packed rate, none in 148 203 114":  {1, [6]byte{0x6A, 0x66, 0xD5, 0x08, 0, 0}, Quantity{Confidence: Inferred, Operations: 148203114}},
-		"packed rate, two errors":           {7, [6]byte{0x2A, 0xA5, 0xA7, 0x03, 2, 0}, Quantity{Number: 2, Confidence: Inferred, Operations: 61318442}},
+		"a plain count": {5, [6]byte{3}, Quantity{Number: 3, Known: true, Unit: "sectors", Confidence: Trade}},
+		"something else above the count": {
+			5, [6]byte{3, 0, 0, 0, 9, 1}, Quantity{Number: 3, Known: true, Unit: "sectors", Confidence: Trade},
+		},
+		"hours": {9, [6]byte{0x20, 0x50}, Quantity{Number: 20512, Known: true, Unit: "h", Confidence: Trade}},
+		"hours with a part of one above": {
+			9, [6]byte{0x20, 0x50, 0, 0xB1}, Quantity{Number: 20512, Known: true, Unit: "h", Confidence: Trade},
+		},
+		"hours with milliseconds above": {
+			9, [6]byte{0x20, 0x50, 0, 0, 0x10, 0x27}, Quantity{Number: 20512, Known: true, Unit: "h", Confidence: Trade},
+		},
+		"temperature alone":      {194, [6]byte{31}, Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade}},
+		"temperature below zero": {194, [6]byte{0xFB}, Quantity{Number: -5, Known: true, Unit: "°C", Confidence: Trade}},
+		"temperature, low and high above": {
+			194,
+			[6]byte{39, 0, 17, 0, 51, 0},
+			Quantity{Number: 39, Known: true, Unit: "°C", Confidence: Trade, Lowest: 17, Highest: 51, HasRange: true},
+		},
+		"temperature, high and low above": {
+			194,
+			[6]byte{39, 0, 51, 0, 17, 0},
+			Quantity{Number: 39, Known: true, Unit: "°C", Confidence: Trade, Lowest: 17, Highest: 51, HasRange: true},
+		},
+		"low and high as single bytes": {
+			190,
+			[6]byte{31, 0, 31, 31, 0, 0},
+			Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade, Lowest: 31, Highest: 31, HasRange: true},
+		},
+		"temperature with other bytes": {
+			190, [6]byte{31, 0, 3, 2, 0, 0}, Quantity{Number: 31, Known: true, Unit: "°C", Confidence: Trade},
+		},
+		"packed rate, none in 148 203 114": {
+			1, [6]byte{0x6A, 0x66, 0xD5, 0x08, 0, 0}, Quantity{Confidence: Inferred, Operations: 148203114},
+		},
+		"packed rate, two errors": {
+			7, [6]byte{0x2A, 0xA5, 0xA7, 0x03, 2, 0}, Quantity{Number: 2, Confidence: Inferred, Operations: 61318442},
+		},
 		"a small rate may be a plain count": {1, [6]byte{12}, Quantity{Confidence: Varies}},
 		"bytes of the maker's own":          {241, [6]byte{1, 2, 3}, Quantity{Confidence: Varies}},
 	} {
@@ -71,15 +95,29 @@ func TestAFamilyIsToldByCompanyShapeMediumAndNumbers(t *testing.T) {
 		family  string
 		sure    bool
 	}{
-		"company and numbers":           {Subject{drive.WWN64(0x5000C50012345678), "XY2000ZZ007", drive.Spinning, packed}, "spinning-1", true},
-		"numbers alone are a guess":     {Subject{drive.WWN64(0x500005E000000001), "Korvan K4-2000", drive.Spinning, packed}, "spinning-1", false},
-		"shape without a company":       {Subject{"", "KV2000DK007", drive.Spinning, packed}, "spinning-1", true},
-		"another company is another":    {Subject{drive.WWN64(0x50014EE012345678), "KV2000DK007", drive.Spinning, packed}, "unknown", false},
-		"flash with the same numbers":   {Subject{"", "KV2000DK007", drive.Flash, packed}, "unknown", false},
-		"too few numbers":               {Subject{drive.WWN64(0x5000C50012345678), "KV2000DK007", drive.Spinning, []uint8{1, 5, 9}}, "unknown", false},
-		"a name that is no NAA 5":       {Subject{drive.WWN64(0x2000C50012345678), "K", drive.Spinning, packed}, "spinning-1", false},
-		"a number it must not have":     {Subject{"", "AB1234CDEF", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 22, 192, 193, 194, 196, 197, 198, 199, 200}}, "unknown", false},
-		"plain counts, told by a shape": {Subject{"", "AB10CDEF-08G4H0", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 192, 193, 194, 196, 197, 198, 199, 200}}, "spinning-2", true},
+		"company and numbers": {
+			Subject{drive.WWN64(0x5000C50012345678), "XY2000ZZ007", drive.Spinning, packed}, "spinning-1", true,
+		},
+		"numbers alone are a guess": {
+			Subject{drive.WWN64(0x500005E000000001), "Korvan K4-2000", drive.Spinning, packed}, "spinning-1", false,
+		},
+		"shape without a company": {Subject{"", "KV2000DK007", drive.Spinning, packed}, "spinning-1", true},
+		"another company is another": {
+			Subject{drive.WWN64(0x50014EE012345678), "KV2000DK007", drive.Spinning, packed}, "unknown", false,
+		},
+		"flash with the same numbers": {Subject{"", "KV2000DK007", drive.Flash, packed}, "unknown", false},
+		"too few numbers": {
+			Subject{drive.WWN64(0x5000C50012345678), "KV2000DK007", drive.Spinning, []uint8{1, 5, 9}}, "unknown", false,
+		},
+		"a name that is no NAA 5": {Subject{drive.WWN64(0x2000C50012345678), "K", drive.Spinning, packed}, "spinning-1", false},
+		"a number it must not have": {
+			Subject{"", "AB1234CDEF", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 22, 192, 193, 194, 196, 197, 198, 199, 200}},
+			"unknown", false,
+		},
+		"plain counts, told by a shape": {
+			Subject{"", "AB10CDEF-08G4H0", drive.Spinning, []uint8{1, 3, 4, 5, 7, 9, 10, 11, 12, 192, 193, 194, 196, 197, 198, 199, 200}},
+			"spinning-2", true,
+		},
 	} {
 		m := Find(row.subject)
 		assert.Equal(t, row.family, m.ID(), name)
@@ -94,10 +132,12 @@ func TestAFamilyIsToldByCompanyShapeMediumAndNumbers(t *testing.T) {
 
 func TestABrokenTableIsRefusedWithThePlace(t *testing.T) {
 	for want, text := range map[string]string{
-		"field wrong not found":        "families: [{id: a, wrong: 1}]",
-		"fewer than four numbers":      "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1]}}]",
-		"layout \"nine\" is not known": "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1, 2, 3, 4]}, attributes: {5: {layout: nine, confidence: trade}}}]",
-		"needs a test vector":          "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1, 2, 3, 4]}, attributes: {5: {layout: count, confidence: trade}}}]",
+		"field wrong not found":   "families: [{id: a, wrong: 1}]",
+		"fewer than four numbers": "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1]}}]",
+		"layout \"nine\" is not known": "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1, 2, 3, 4]}, " +
+			"attributes: {5: {layout: nine, confidence: trade}}}]",
+		"needs a test vector": "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1, 2, 3, 4]}, " +
+			"attributes: {5: {layout: count, confidence: trade}}}]",
 	} {
 		_, err := parseFamilies([]byte(text))
 		assert.ErrorContains(t, err, want)
@@ -116,16 +156,83 @@ func TestTypicalSetsOfNumbersFindTheirFamilyAndItsWear(t *testing.T) {
 		says    string
 		signal  string
 	}{
-		"low-cost, one-bit cells":    {drive.Flash, []uint8{1, 5, 9, 12, 148, 149, 150, 151, 160, 161, 163, 164, 165, 166, 167, 168, 169, 177, 178, 181, 182, 192, 194, 195, 196, 199, 232, 241, 242, 245}, "flash-8", 169, [6]byte{88}, 100, "12 %", "percentage_used"},
-		"low-cost, fewer numbers":    {drive.Flash, []uint8{1, 5, 9, 12, 160, 161, 163, 164, 165, 166, 167, 168, 169, 175, 176, 177, 178, 181, 182, 192, 194, 241, 242}, "flash-8", 169, [6]byte{0}, 1, "100 %", "percentage_used"},
-		"unusable blocks by origin":  {drive.Flash, []uint8{1, 9, 12, 167, 168, 169, 170, 173, 175, 192, 194, 231, 241}, "flash-9", 231, [6]byte{60}, 60, "40 %", "percentage_used"},
-		"workload timer":             {drive.Flash, []uint8{3, 4, 5, 9, 12, 170, 184, 192, 225, 226, 227, 228, 232, 233}, "flash-10", 233, [6]byte{}, 97, "3 %", "percentage_used"},
-		"reserve by chip":            {drive.Flash, []uint8{9, 12, 175, 176, 177, 178, 179, 180, 181, 182, 183, 187, 190, 195, 198, 199, 241}, "flash-11", 177, [6]byte{9, 1}, 70, "30 %", "percentage_used"},
-		"write errors beside 202":    {drive.Flash, []uint8{1, 5, 9, 12, 171, 172, 173, 174, 180, 183, 184, 187, 194, 196, 202, 206, 210, 246, 247, 248}, "flash-12", 202, [6]byte{41}, 59, "41 %", "percentage_used"},
-		"erase counts in 244 to 246": {drive.Flash, []uint8{1, 5, 9, 12, 168, 170, 173, 192, 194, 231, 233, 235, 241, 242, 244, 245, 246, 250}, "flash-13", 231, [6]byte{}, 80, "20 %", "percentage_used"},
-		"wear by 230":                {drive.Flash, []uint8{5, 9, 12, 194, 218, 230, 234, 235, 241, 242, 249}, "flash-14", 230, [6]byte{}, 93, "7 %", "percentage_used"},
-		"link counter beside it":     {drive.Flash, []uint8{1, 5, 9, 12, 168, 170, 173, 192, 194, 196, 218, 231, 241, 244, 245, 246}, "flash-4", 245, [6]byte{1, 2, 0, 9}, 100, "513", ""},
-		"head loadings in 225":       {drive.Spinning, []uint8{1, 2, 3, 4, 5, 7, 8, 9, 10, 11, 12, 191, 194, 195, 196, 197, 198, 199, 200, 201, 222, 224, 225, 226}, "spinning-8", 225, [6]byte{0x40, 0x9C, 0, 7}, 60, "40000", "load_cycles"},
+		"low-cost, one-bit cells": {
+			drive.Flash,
+			[]uint8{
+				1, 5, 9, 12, 148, 149, 150, 151, 160, 161, 163, 164, 165, 166, 167, 168, 169, 177, 178, 181, 182, 192, 194, 195, 196,
+				199, 232, 241, 242, 245,
+			},
+			"flash-8", 169,
+			[6]byte{88},
+			100, "12 %", "percentage_used",
+		},
+		"low-cost, fewer numbers": {
+			drive.Flash,
+			[]uint8{1, 5, 9, 12, 160, 161, 163, 164, 165, 166, 167, 168, 169, 175, 176, 177, 178, 181, 182, 192, 194, 241, 242},
+			"flash-8", 169,
+			[6]byte{0},
+			1, "100 %", "percentage_used",
+		},
+		"unusable blocks by origin": {
+			drive.Flash,
+			[]uint8{1, 9, 12, 167, 168, 169, 170, 173, 175, 192, 194, 231, 241},
+			"flash-9", 231,
+			[6]byte{60},
+			60, "40 %",
+			"percentage_used",
+		},
+		"workload timer": {
+			drive.Flash,
+			[]uint8{3, 4, 5, 9, 12, 170, 184, 192, 225, 226, 227, 228, 232, 233},
+			"flash-10", 233,
+			[6]byte{},
+			97, "3 %",
+			"percentage_used",
+		},
+		"reserve by chip": {
+			drive.Flash,
+			[]uint8{9, 12, 175, 176, 177, 178, 179, 180, 181, 182, 183, 187, 190, 195, 198, 199, 241},
+			"flash-11", 177,
+			[6]byte{9, 1},
+			70, "30 %", "percentage_used",
+		},
+		"write errors beside 202": {
+			drive.Flash,
+			[]uint8{1, 5, 9, 12, 171, 172, 173, 174, 180, 183, 184, 187, 194, 196, 202, 206, 210, 246, 247, 248},
+			"flash-12", 202,
+			[6]byte{41},
+			59, "41 %", "percentage_used",
+		},
+		"erase counts in 244 to 246": {
+			drive.Flash,
+			[]uint8{1, 5, 9, 12, 168, 170, 173, 192, 194, 231, 233, 235, 241, 242, 244, 245, 246, 250},
+			"flash-13", 231,
+			[6]byte{},
+			80, "20 %", "percentage_used",
+		},
+		"wear by 230": {
+			drive.Flash,
+			[]uint8{5, 9, 12, 194, 218, 230, 234, 235, 241, 242, 249},
+			"flash-14", 230,
+			[6]byte{},
+			93, "7 %",
+			"percentage_used",
+		},
+		"link counter beside it": {
+			drive.Flash,
+			[]uint8{1, 5, 9, 12, 168, 170, 173, 192, 194, 196, 218, 231, 241, 244, 245, 246},
+			"flash-4", 245,
+			[6]byte{1, 2, 0, 9},
+			100, "513", "",
+		},
+		"head loadings in 225": {
+			drive.Spinning,
+			[]uint8{1, 2, 3, 4, 5, 7, 8, 9, 10, 11, 12, 191, 194, 195, 196, 197, 198, 199, 200, 201, 222, 224, 225, 226},
+			"spinning-8",
+			225,
+			[6]byte{0x40, 0x9C, 0, 7},
+			60, "40000", "load_cycles",
+		},
 	} {
 		m := Find(Subject{Medium: row.medium, Model: "Pellwick", Numbers: row.numbers})
 		assert.Equal(t, row.family, m.ID(), name)

@@ -64,7 +64,9 @@ func ConcludeHours(says Layout, sure bool, all []HoursAt) Hints {
 	all = slices.DeleteFunc(slices.Clone(all), func(h HoursAt) bool { return h.Raw < 0 })
 	slices.SortFunc(all, func(a, b HoursAt) int { return a.At.Compare(b.At) })
 	all = onCourse(all)
-	for _, conclude := range []func(clockUnit, bool, []HoursAt) (clockUnit, string, bool){byCounted, byPowered, byFreshStamps, byPace, byStamp} {
+	for _, conclude := range []func(clockUnit, bool, []HoursAt) (clockUnit, string, bool){
+		byCounted, byPowered, byFreshStamps, byPace, byStamp,
+	} {
 		if u, why, ok := conclude(now, sure, all); ok {
 			if u == now {
 				return Hints{}
@@ -82,7 +84,8 @@ func onCourse(all []HoursAt) []HoursAt {
 	for i, h := range all {
 		switch {
 		case len(kept) == 0 && h.Raw == 0 && i+1 < len(all):
-		case len(kept) > 0 && i+1 < len(all) && all[i+1].Raw >= kept[len(kept)-1].Raw && (h.Raw < kept[len(kept)-1].Raw || h.Raw > all[i+1].Raw):
+		case len(kept) > 0 && i+1 < len(all) && all[i+1].Raw >= kept[len(kept)-1].Raw &&
+			(h.Raw < kept[len(kept)-1].Raw || h.Raw > all[i+1].Raw):
 		default:
 			kept = append(kept, h)
 		}
@@ -157,7 +160,8 @@ func byPowered(_ clockUnit, _ bool, all []HoursAt) (clockUnit, string, bool) {
 // freshStamps is how many stamps that came between two readings it takes.
 const freshStamps = 2
 
-// byFreshStamps: a stamp that is new since the reading before was set between the two, so it lies between their hours. It takes the one unit
+// byFreshStamps: a stamp that is new since the reading before was set between the two, so it lies between their hours. It takes the one
+// unit
 // in which that holds for all of them: stamps set by another clock, or by none, hold for no unit.
 func byFreshStamps(_ clockUnit, _ bool, all []HoursAt) (clockUnit, string, bool) {
 	type fresh struct{ before, now, stamp float64 }
@@ -182,7 +186,9 @@ func byFreshStamps(_ clockUnit, _ bool, all []HoursAt) (clockUnit, string, bool)
 		return clockUnit{}, "", false
 	}
 	last := some[len(some)-1]
-	return fits[0], fmt.Sprintf("its logs were stamped at hour %.0f while it went from %.0f to %.0f", last.stamp, last.before, last.now), true
+	return fits[0], fmt.Sprintf(
+		"its logs were stamped at hour %.0f while it went from %.0f to %.0f", last.stamp, last.before, last.now,
+	), true
 }
 
 // byPace takes the largest unit in which nothing moved faster than time itself. Over a family it takes two movements, and most of them:

@@ -16,7 +16,10 @@ var noon = time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
 func shown(pairs ...float64) []HoursAt {
 	var all []HoursAt
 	for i := 0; i < len(pairs); i += 2 {
-		all = append(all, HoursAt{At: noon.Add(time.Duration(pairs[i] * float64(time.Hour))), Raw: pairs[i+1], Cycles: -1, Counted: -1, Stamp: -1})
+		all = append(
+			all,
+			HoursAt{At: noon.Add(time.Duration(pairs[i] * float64(time.Hour))), Raw: pairs[i+1], Cycles: -1, Counted: -1, Stamp: -1},
+		)
 	}
 	return all
 }
@@ -54,18 +57,34 @@ func TestItsOwnClocksAndTheCalendarOutrankTheFamily(t *testing.T) {
 		all  []HoursAt
 		want Layout
 	}{
-		"a family of half minutes, and nothing against it":     {HalfMinutes, later, ""},
-		"a statistic that counts hours":                        {HalfMinutes, with(shown(0, 20_500), func(h *HoursAt) { h.Counted = 20_502 }), Hours},
-		"a statistic that agrees with the family":              {HalfMinutes, with(shown(0, 2_460_000), func(h *HoursAt) { h.Counted = 20_502 }), ""},
-		"powered all along, and one more for each hour":        {HalfMinutes, with(shown(0, 20_500, 40, 20_540), func(h *HoursAt) { h.Cycles = 7 }), Hours},
-		"forty minutes on the bench are enough":                {HalfMinutes, with(shown(0, 20_500, 0.67, 20_501), func(h *HoursAt) { h.Cycles = 7 }), Hours},
-		"powered all along, as the family says":                {Minutes, with(shown(0, 60_000, 10, 60_600), func(h *HoursAt) { h.Cycles = 7 }), ""},
-		"power cycles that are saved late say nothing":         {Hours, with(shown(0, 20_000, 100, 20_045), func(h *HoursAt) { h.Cycles = 7 }), ""},
-		"a self-test stamped at an hour the unit has not seen": {HalfMinutes, with(shown(0, 20_500), func(h *HoursAt) { h.Stamp = 20_480 }), Hours},
-		"a stamp of long ago, in the family's unit":            {HalfMinutes, with(shown(0, 2_460_000), func(h *HoursAt) { h.Stamp = 300 }), ""},
-		"counters set back: no unit reaches the stamp":         {Hours, with(shown(0, 12), func(h *HoursAt) { h.Stamp = 20_500 }), ""},
-		"one leap is a new board, not a new unit":              {Hours, shown(0, 20_000, 24, 20_024, 48, 30_000, 72, 30_024), ""},
-		"twice too fast for the family, and always":            {Minutes, shown(0, 100_000, 24, 102_880, 48, 105_760), HalfMinutes},
+		"a family of half minutes, and nothing against it": {HalfMinutes, later, ""},
+		"a statistic that counts hours": {
+			HalfMinutes, with(shown(0, 20_500), func(h *HoursAt) { h.Counted = 20_502 }), Hours,
+		},
+		"a statistic that agrees with the family": {
+			HalfMinutes, with(shown(0, 2_460_000), func(h *HoursAt) { h.Counted = 20_502 }), "",
+		},
+		"powered all along, and one more for each hour": {
+			HalfMinutes, with(shown(0, 20_500, 40, 20_540), func(h *HoursAt) { h.Cycles = 7 }), Hours,
+		},
+		"forty minutes on the bench are enough": {
+			HalfMinutes, with(shown(0, 20_500, 0.67, 20_501), func(h *HoursAt) { h.Cycles = 7 }), Hours,
+		},
+		"powered all along, as the family says": {
+			Minutes, with(shown(0, 60_000, 10, 60_600), func(h *HoursAt) { h.Cycles = 7 }), "",
+		},
+		"power cycles that are saved late say nothing": {
+			Hours, with(shown(0, 20_000, 100, 20_045), func(h *HoursAt) { h.Cycles = 7 }), "",
+		},
+		"a self-test stamped at an hour the unit has not seen": {
+			HalfMinutes, with(shown(0, 20_500), func(h *HoursAt) { h.Stamp = 20_480 }), Hours,
+		},
+		"a stamp of long ago, in the family's unit": {
+			HalfMinutes, with(shown(0, 2_460_000), func(h *HoursAt) { h.Stamp = 300 }), "",
+		},
+		"counters set back: no unit reaches the stamp": {Hours, with(shown(0, 12), func(h *HoursAt) { h.Stamp = 20_500 }), ""},
+		"one leap is a new board, not a new unit":      {Hours, shown(0, 20_000, 24, 20_024, 48, 30_000, 72, 30_024), ""},
+		"twice too fast for the family, and always":    {Minutes, shown(0, 100_000, 24, 102_880, 48, 105_760), HalfMinutes},
 	} {
 		assert.Equal(t, row.want, ConcludeHours(row.says, true, row.all).Hours, name)
 	}
@@ -82,7 +101,16 @@ func TestHoursAreTheSameInAnyUnitAndOrder(t *testing.T) {
 		var hours []HoursAt
 		elapsed, cycles := 0.0, 5.0
 		for range rapid.IntRange(2, 6).Draw(r, "readings") {
-			hours = append(hours, HoursAt{At: noon.Add(time.Duration(elapsed * float64(time.Hour))), Raw: start + elapsed, Cycles: cycles, Counted: -1, Stamp: -1})
+			hours = append(
+				hours,
+				HoursAt{
+					At:      noon.Add(time.Duration(elapsed * float64(time.Hour))),
+					Raw:     start + elapsed,
+					Cycles:  cycles,
+					Counted: -1,
+					Stamp:   -1,
+				},
+			)
 			elapsed += rapid.Float64Range(5, 900).Draw(r, "elapsed") // powered all along
 		}
 		for _, truth := range clockUnits {

@@ -22,7 +22,10 @@ func TestABayIsReadAsPeopleWriteIt(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, b, again, "what it says can be typed back")
 	}
-	for _, text := range []string{"", "bay", "bay-", "bay-3xyz", "3x", "bay-0", "0", "-3", "bay-10000", "field/", "/3", "field/0", "bay/3", "field/3/4", "2field/3", "fie ld/3", "７"} {
+	for _, text := range []string{
+		"", "bay", "bay-", "bay-3xyz", "3x", "bay-0", "0", "-3", "bay-10000", "field/", "/3", "field/0", "bay/3", "field/3/4",
+		"2field/3", "fie ld/3", "７",
+	} {
 		_, err := drive.ParseBay(text)
 		require.ErrorContains(t, err, "names no bay", text)
 	}
@@ -30,7 +33,9 @@ func TestABayIsReadAsPeopleWriteIt(t *testing.T) {
 
 // Records of before there were other benches hold a number.
 func TestABayIsReadFromOldRecords(t *testing.T) {
-	for text, want := range map[string]drive.Bay{`7`: {Number: 7}, `0`: {}, `""`: {}, `"bay-7"`: {Number: 7}, `"field/2"`: {Bench: "field", Number: 2}} {
+	for text, want := range map[string]drive.Bay{
+		`7`: {Number: 7}, `0`: {}, `""`: {}, `"bay-7"`: {Number: 7}, `"field/2"`: {Bench: "field", Number: 2},
+	} {
 		var b drive.Bay
 		require.NoError(t, json.Unmarshal([]byte(text), &b), text)
 		assert.Equal(t, want, b)

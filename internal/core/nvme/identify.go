@@ -35,12 +35,28 @@ func DecodeController(b []byte) (Controller, error) {
 		return Controller{}, err
 	}
 	c := Controller{
-		VendorID: le.Uint16(b), Serial: text(b[4:24]), Model: text(b[24:64]), Firmware: text(b[64:72]),
-		IEEE: uint32(b[73]) | uint32(b[74])<<8 | uint32(b[75])<<16, Version: le.Uint32(b[80:]), SelfTest: le.Uint16(b[256:])&(1<<4) != 0,
-		FirmwareSlots: b[260] >> 1 & 7, Effects: b[261]&(1<<1) != 0, Persistent: b[261]&(1<<4) != 0, ErrorEntries: int(b[262]) + 1,
-		WarningK: le.Uint16(b[266:]), CriticalK: le.Uint16(b[268:]), TotalCapacity: counter(b[280:]), ExtendedMinutes: le.Uint16(b[316:]),
-		Security: le.Uint16(b[256:])&1 != 0, SupportedLogs: b[261]&(1<<5) != 0, Telemetry: b[261]&(1<<3) != 0, Sanitize: le.Uint32(b[328:])&7 != 0,
-		Namespaces: le.Uint32(b[516:]), Trim: le.Uint16(b[520:])&(1<<2) != 0, WriteZeroes: le.Uint16(b[520:])&(1<<3) != 0,
+		VendorID:        le.Uint16(b),
+		Serial:          text(b[4:24]),
+		Model:           text(b[24:64]),
+		Firmware:        text(b[64:72]),
+		IEEE:            uint32(b[73]) | uint32(b[74])<<8 | uint32(b[75])<<16,
+		Version:         le.Uint32(b[80:]),
+		SelfTest:        le.Uint16(b[256:])&(1<<4) != 0,
+		FirmwareSlots:   b[260] >> 1 & 7,
+		Effects:         b[261]&(1<<1) != 0,
+		Persistent:      b[261]&(1<<4) != 0,
+		ErrorEntries:    int(b[262]) + 1,
+		WarningK:        le.Uint16(b[266:]),
+		CriticalK:       le.Uint16(b[268:]),
+		TotalCapacity:   counter(b[280:]),
+		ExtendedMinutes: le.Uint16(b[316:]),
+		Security:        le.Uint16(b[256:])&1 != 0,
+		SupportedLogs:   b[261]&(1<<5) != 0,
+		Telemetry:       b[261]&(1<<3) != 0,
+		Sanitize:        le.Uint32(b[328:])&7 != 0,
+		Namespaces:      le.Uint32(b[516:]),
+		Trim:            le.Uint16(b[520:])&(1<<2) != 0,
+		WriteZeroes:     le.Uint16(b[520:])&(1<<3) != 0,
 	}
 	if le.Uint32(b[96:])&(1<<4) != 0 {
 		c.EnduranceGroups = le.Uint16(b[340:])
@@ -152,7 +168,14 @@ func DecodeNamespace(b []byte) (Namespace, error) {
 	if err := checkLength(name, b, IdentifySize); err != nil {
 		return Namespace{}, err
 	}
-	n := Namespace{Size: le.Uint64(b), Capacity: le.Uint64(b[8:]), Used: le.Uint64(b[16:]), Protection: b[29] & 7, NGUID: [16]byte(b[104:120]), EnduranceGroup: le.Uint16(b[102:])}
+	n := Namespace{
+		Size:           le.Uint64(b),
+		Capacity:       le.Uint64(b[8:]),
+		Used:           le.Uint64(b[16:]),
+		Protection:     b[29] & 7,
+		NGUID:          [16]byte(b[104:120]),
+		EnduranceGroup: le.Uint16(b[102:]),
+	}
 	for _, x := range b[120:128] {
 		n.EUI64 = n.EUI64<<8 | uint64(x)
 	}

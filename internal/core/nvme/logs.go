@@ -59,7 +59,8 @@ const (
 func WarningWords(w uint8) []string {
 	var all []string
 	for bit, words := range []string{
-		"spare has fallen below its threshold", "a temperature is beyond its threshold", "reliability is degraded by media or internal errors",
+		"spare has fallen below its threshold", "a temperature is beyond its threshold", "reliability is degraded by media or " +
+			"internal errors",
 		"the media is read-only", "the backup of volatile memory failed", "persistent memory has become unreliable or read-only",
 	} {
 		if w&(1<<bit) != 0 {
@@ -77,7 +78,16 @@ func DecodeHealth(b []byte) (Health, error) {
 	if err := checkLength("health log", b, HealthSize); err != nil {
 		return Health{}, err
 	}
-	h := Health{Warning: b[0], CompositeK: le.Uint16(b[1:]), Spare: b[3], SpareThreshold: b[4], Used: b[5], GroupWarning: b[6], WarningMinutes: le.Uint32(b[192:]), CriticalMinutes: le.Uint32(b[196:])}
+	h := Health{
+		Warning:         b[0],
+		CompositeK:      le.Uint16(b[1:]),
+		Spare:           b[3],
+		SpareThreshold:  b[4],
+		Used:            b[5],
+		GroupWarning:    b[6],
+		WarningMinutes:  le.Uint32(b[192:]),
+		CriticalMinutes: le.Uint32(b[196:]),
+	}
 	for i, p := range h.counters() {
 		*p = counter(b[32+16*i:])
 	}
@@ -92,7 +102,18 @@ func DecodeHealth(b []byte) (Health, error) {
 
 // counters are the 128-bit ones, in the order of the page from byte 32.
 func (h *Health) counters() []*Counter {
-	return []*Counter{&h.Read, &h.Written, &h.ReadCommands, &h.WriteCommands, &h.Busy, &h.PowerCycles, &h.Hours, &h.UnsafeShutdowns, &h.MediaErrors, &h.ErrorEntries}
+	return []*Counter{
+		&h.Read,
+		&h.Written,
+		&h.ReadCommands,
+		&h.WriteCommands,
+		&h.Busy,
+		&h.PowerCycles,
+		&h.Hours,
+		&h.UnsafeShutdowns,
+		&h.MediaErrors,
+		&h.ErrorEntries,
+	}
 }
 
 // Encode writes the page.
@@ -133,7 +154,10 @@ func DecodeErrors(b []byte) ([]LoggedError, error) {
 	var all []LoggedError
 	for at := 0; at+ErrorSize <= len(b); at += ErrorSize {
 		if n := le.Uint64(b[at:]); n != 0 {
-			all = append(all, LoggedError{n, le.Uint16(b[at+8:]), Status(le.Uint16(b[at+12:]) >> 1), le.Uint64(b[at+16:]), le.Uint32(b[at+24:]), at})
+			all = append(
+				all,
+				LoggedError{n, le.Uint16(b[at+8:]), Status(le.Uint16(b[at+12:]) >> 1), le.Uint64(b[at+16:]), le.Uint32(b[at+24:]), at},
+			)
 		}
 	}
 	slices.SortStableFunc(all, func(a, b LoggedError) int {
@@ -181,9 +205,16 @@ const (
 
 func (r TestResult) String() string {
 	names := map[TestResult]string{
-		TestPassed: "passed", TestStopped: "aborted by the host", TestReset: "interrupted by a reset", TestNamespaceGone: "ended: a namespace was removed",
-		TestFormatted: "ended by a format", TestFatal: "could not finish", TestFailedUnknown: "failed, part not named", TestFailedSegment: "failed in a segment",
-		TestEndedUnknown: "ended for an unknown reason", TestSanitized: "ended by a sanitize",
+		TestPassed:        "passed",
+		TestStopped:       "aborted by the host",
+		TestReset:         "interrupted by a reset",
+		TestNamespaceGone: "ended: a namespace was removed",
+		TestFormatted:     "ended by a format",
+		TestFatal:         "could not finish",
+		TestFailedUnknown: "failed, part not named",
+		TestFailedSegment: "failed in a segment",
+		TestEndedUnknown:  "ended for an unknown reason",
+		TestSanitized:     "ended by a sanitize",
 	}
 	if name, ok := names[r]; ok {
 		return name
@@ -384,11 +415,31 @@ func DecodeDatacenter(b []byte) (Datacenter, error) {
 		return Datacenter{}, &FormatError{name, 496, "the page belongs to another specification"}
 	}
 	return Datacenter{
-		Written: counter(b), Read: counter(b[16:]), BadUser: le.Uint64(b[32:]) & (1<<48 - 1), BadUserNormal: le.Uint16(b[38:]), BadSystem: le.Uint64(b[40:]) & (1<<48 - 1),
-		ReadRetries: le.Uint64(b[48:]), Uncorrectable: le.Uint64(b[56:]), SoftErrors: le.Uint64(b[64:]), EndToEndDetected: le.Uint32(b[72:]), EndToEndCorrected: le.Uint32(b[76:]),
-		SystemUsed: b[80], RefreshCount: le.Uint64(b[81:]) & (1<<56 - 1), EraseMost: le.Uint32(b[88:]), EraseLess: le.Uint32(b[92:]), ThrottleEvents: b[96], Throttling: b[97],
-		PCIeErrors: le.Uint64(b[104:]), IncompleteShutdowns: le.Uint32(b[112:]), FreeBlocks: b[120], CapacitorHealth: le.Uint16(b[128:]), Unaligned: le.Uint64(b[136:]),
-		SecurityVersion: le.Uint64(b[144:]), NamespaceUse: le.Uint64(b[152:]), PowerLossStart: counter(b[160:]), EnduranceEstimate: counter(b[176:]),
+		Written:             counter(b),
+		Read:                counter(b[16:]),
+		BadUser:             le.Uint64(b[32:]) & (1<<48 - 1),
+		BadUserNormal:       le.Uint16(b[38:]),
+		BadSystem:           le.Uint64(b[40:]) & (1<<48 - 1),
+		ReadRetries:         le.Uint64(b[48:]),
+		Uncorrectable:       le.Uint64(b[56:]),
+		SoftErrors:          le.Uint64(b[64:]),
+		EndToEndDetected:    le.Uint32(b[72:]),
+		EndToEndCorrected:   le.Uint32(b[76:]),
+		SystemUsed:          b[80],
+		RefreshCount:        le.Uint64(b[81:]) & (1<<56 - 1),
+		EraseMost:           le.Uint32(b[88:]),
+		EraseLess:           le.Uint32(b[92:]),
+		ThrottleEvents:      b[96],
+		Throttling:          b[97],
+		PCIeErrors:          le.Uint64(b[104:]),
+		IncompleteShutdowns: le.Uint32(b[112:]),
+		FreeBlocks:          b[120],
+		CapacitorHealth:     le.Uint16(b[128:]),
+		Unaligned:           le.Uint64(b[136:]),
+		SecurityVersion:     le.Uint64(b[144:]),
+		NamespaceUse:        le.Uint64(b[152:]),
+		PowerLossStart:      counter(b[160:]),
+		EnduranceEstimate:   counter(b[176:]),
 	}, nil
 }
 

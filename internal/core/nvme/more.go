@@ -54,7 +54,9 @@ func DecodeEndurance(b []byte) (Endurance, error) {
 func (e Endurance) Encode() []byte {
 	b := make([]byte, EnduranceSize)
 	b[0], b[3], b[4], b[5] = e.Warning, e.Spare, e.SpareThreshold, e.Used
-	for at, c := range map[int]Counter{32: e.Estimate, 48: e.Read, 64: e.Written, 80: e.MediaWritten, 128: e.MediaErrors, 144: e.ErrorEntries} {
+	for at, c := range map[int]Counter{
+		32: e.Estimate, 48: e.Read, 64: e.Written, 80: e.MediaWritten, 128: e.MediaErrors, 144: e.ErrorEntries,
+	} {
 		c.put(b[at:])
 	}
 	return b
@@ -64,7 +66,9 @@ func (e Endurance) Encode() []byte {
 type SanitizeAction uint32
 
 func (a SanitizeAction) String() string {
-	if name, ok := map[SanitizeAction]string{1: "leave failure mode", 2: "block erase", 3: "overwrite", 4: "crypto erase", 5: "leave media verification"}[a&7]; ok {
+	if name, ok := map[SanitizeAction]string{
+		1: "leave failure mode", 2: "block erase", 3: "overwrite", 4: "crypto erase", 5: "leave media verification",
+	}[a&7]; ok {
 		return name
 	}
 	return fmt.Sprintf("action %Xh", uint32(a&7))
@@ -91,7 +95,12 @@ type SanitizeStatus struct {
 // StateName says in words how the last sanitize ended, or that it goes on.
 func (s SanitizeStatus) StateName() string {
 	names := map[uint16]string{
-		SanitizeNever: "none was ever started", SanitizeDone: "completed", SanitizeRuns: "goes on", SanitizeFails: "failed", SanitizeDoneKept: "completed, without deallocating", 5: "waits for its result to be verified",
+		SanitizeNever:    "none was ever started",
+		SanitizeDone:     "completed",
+		SanitizeRuns:     "goes on",
+		SanitizeFails:    "failed",
+		SanitizeDoneKept: "completed, without deallocating",
+		5:                "waits for its result to be verified",
 	}
 	words, ok := names[s.State&sanitizeStateMask]
 	if !ok {

@@ -133,7 +133,13 @@ const retainEvent = 1 << 15
 // ReadLog asks for the first size bytes of a log page, with pending events kept. size is a multiple of 4.
 func ReadLog(id uint8, size int) Command {
 	words := uint32(size/4 - 1)
-	return Command{Op: GetLogPage, NSID: AllNamespaces, CDW10: uint32(id) | retainEvent | words&0xFFFF<<16, CDW11: words >> 16, DataIn: size}
+	return Command{
+		Op:     GetLogPage,
+		NSID:   AllNamespaces,
+		CDW10:  uint32(id) | retainEvent | words&0xFFFF<<16,
+		CDW11:  words >> 16,
+		DataIn: size,
+	}
 }
 
 // Actions on the persistent event log (Base 2.1 figure 229). Reading within an established context changes nothing else.
@@ -229,12 +235,33 @@ const (
 )
 
 var statusWords = map[Status]string{
-	Success: "success", InvalidOpcode: "command not known", InvalidField: "invalid field", 0x004: "data transfer error", 0x005: "aborted, power loss",
-	0x006: "internal error", 0x007: "aborted on request", InvalidNS: "no such namespace", 0x013: "sequence error", SanitizeFailed: "sanitize failed", SanitizeGoesOn: "sanitize in progress",
-	0x020: "namespace write protected", 0x080: "address out of range", 0x081: "capacity exceeded", 0x082: "namespace not ready",
-	0x083: "reserved by another host", FormatGoesOn: "a format goes on", InvalidLog: "no such log page",
-	SelfTestGoesOn: "a self-test goes on", 0x280: "write fault", MediaError: "unrecovered read error", 0x282: "end-to-end guard check error",
-	0x283: "end-to-end application tag error", 0x284: "end-to-end reference tag error", 0x285: "compare failed", AccessDenied: "access denied, locked", 0x287: "deallocated or unwritten block",
+	Success:        "success",
+	InvalidOpcode:  "command not known",
+	InvalidField:   "invalid field",
+	0x004:          "data transfer error",
+	0x005:          "aborted, power loss",
+	0x006:          "internal error",
+	0x007:          "aborted on request",
+	InvalidNS:      "no such namespace",
+	0x013:          "sequence error",
+	SanitizeFailed: "sanitize failed",
+	SanitizeGoesOn: "sanitize in progress",
+	0x020:          "namespace write protected",
+	0x080:          "address out of range",
+	0x081:          "capacity exceeded",
+	0x082:          "namespace not ready",
+	0x083:          "reserved by another host",
+	FormatGoesOn:   "a format goes on",
+	InvalidLog:     "no such log page",
+	SelfTestGoesOn: "a self-test goes on",
+	0x280:          "write fault",
+	MediaError:     "unrecovered read error",
+	0x282:          "end-to-end guard check error",
+	0x283:          "end-to-end application tag error",
+	0x284:          "end-to-end reference tag error",
+	0x285:          "compare failed",
+	AccessDenied:   "access denied, locked",
+	0x287:          "deallocated or unwritten block",
 }
 
 // Code is the status without its retry and more bits.

@@ -52,7 +52,17 @@ func TestIdentityIsReadByItsBytes(t *testing.T) {
 	c, err := DecodeController(b)
 	require.NoError(t, err)
 	assert.Equal(t, Controller{
-		Serial: "BWN11Q7E30", Model: "Brackwater Heron", Firmware: "S3.14", IEEE: 0x5E, Version: 0x10400, SelfTest: true, ExtendedMinutes: 25, Persistent: true, Effects: true, ErrorEntries: 16, WarningK: 350,
+		Serial:          "BWN11Q7E30",
+		Model:           "Brackwater Heron",
+		Firmware:        "S3.14",
+		IEEE:            0x5E,
+		Version:         0x10400,
+		SelfTest:        true,
+		ExtendedMinutes: 25,
+		Persistent:      true,
+		Effects:         true,
+		ErrorEntries:    16,
+		WarningK:        350,
 	}, c)
 	assert.Equal(t, "NVMe 1.4", c.VersionName())
 	again, err := DecodeController(c.Encode())
@@ -98,7 +108,15 @@ func TestSelfTestsErrorsAndEvents(t *testing.T) {
 	require.NoError(t, err, "while no test runs the byte means nothing")
 	assert.Zero(t, idle.Percent)
 	require.Len(t, idle.Tests, 2)
-	for result, failed := range map[TestResult]bool{TestPassed: false, TestSanitized: false, TestFormatted: false, TestFatal: true, TestFailedUnknown: true, TestFailedSegment: true, TestEndedUnknown: false} {
+	for result, failed := range map[TestResult]bool{
+		TestPassed:        false,
+		TestSanitized:     false,
+		TestFormatted:     false,
+		TestFatal:         true,
+		TestFailedUnknown: true,
+		TestFailedSegment: true,
+		TestEndedUnknown:  false,
+	} {
 		assert.Equal(t, failed, result.Failed(), "%s", result)
 	}
 
@@ -115,7 +133,18 @@ func TestSelfTestsErrorsAndEvents(t *testing.T) {
 	assert.False(t, errs[0].Status.HostCaused())
 	assert.True(t, errs[1].Status.HostCaused(), "an invalid field is the host's doing")
 
-	for status, host := range map[Status]bool{0x001: true, 0x004: false, 0x006: false, SanitizeFailed: false, 0x080: true, 0x082: false, 0x109: true, MediaError: false, AccessDenied: true, 0x300: false} {
+	for status, host := range map[Status]bool{
+		0x001:          true,
+		0x004:          false,
+		0x006:          false,
+		SanitizeFailed: false,
+		0x080:          true,
+		0x082:          false,
+		0x109:          true,
+		MediaError:     false,
+		AccessDenied:   true,
+		0x300:          false,
+	} {
 		assert.Equal(t, host, status.HostCaused(), "%s", status)
 	}
 	assert.True(t, SanitizeGoesOn.NotReady())
@@ -180,7 +209,18 @@ func TestWhatTheSecondPlanAsksIsDecoded(t *testing.T) {
 	logs, err := DecodeSupported(EncodeSupported(LogErrors, LogSanitize))
 	require.NoError(t, err)
 	assert.Equal(t, []uint8{LogErrors, LogSanitize}, logs)
-	e := Endurance{Warning: 4, Spare: 80, SpareThreshold: 10, Used: 12, Estimate: Counter{Low: 1}, Read: Counter{Low: 2}, Written: Counter{Low: 3}, MediaWritten: Counter{Low: 4}, MediaErrors: Counter{Low: 5}, ErrorEntries: Counter{Low: 6}}
+	e := Endurance{
+		Warning:        4,
+		Spare:          80,
+		SpareThreshold: 10,
+		Used:           12,
+		Estimate:       Counter{Low: 1},
+		Read:           Counter{Low: 2},
+		Written:        Counter{Low: 3},
+		MediaWritten:   Counter{Low: 4},
+		MediaErrors:    Counter{Low: 5},
+		ErrorEntries:   Counter{Low: 6},
+	}
 	back, err := DecodeEndurance(e.Encode())
 	require.NoError(t, err)
 	assert.Equal(t, e, back)

@@ -59,9 +59,21 @@ type PersistentEvent struct {
 // KindName says in words what happened (Base 2.1 figure 232).
 func (e PersistentEvent) KindName() string {
 	names := map[uint8]string{
-		eventHealth: "health snapshot", eventFirmware: "firmware committed", eventTime: "time changed", eventPower: "power-on or reset", eventHardware: "hardware error",
-		eventNamespace: "namespace changed", eventFormat: "format started", eventFormatted: "format completed", eventSanitize: "sanitize started", eventSanitized: "sanitize completed",
-		0xB: "feature set", 0xC: "telemetry log created", eventHeat: "thermal excursion", 0xDE: "maker's own", 0xDF: "trusted computing event",
+		eventHealth:    "health snapshot",
+		eventFirmware:  "firmware committed",
+		eventTime:      "time changed",
+		eventPower:     "power-on or reset",
+		eventHardware:  "hardware error",
+		eventNamespace: "namespace changed",
+		eventFormat:    "format started",
+		eventFormatted: "format completed",
+		eventSanitize:  "sanitize started",
+		eventSanitized: "sanitize completed",
+		0xB:            "feature set",
+		0xC:            "telemetry log created",
+		eventHeat:      "thermal excursion",
+		0xDE:           "maker's own",
+		0xDF:           "trusted computing event",
 	}
 	if name, ok := names[e.Kind]; ok {
 		return name
@@ -71,8 +83,17 @@ func (e PersistentEvent) KindName() string {
 
 // hardwareErrors says what a hardware error was (Base 2.1 figure 238).
 var hardwareErrors = map[uint16]string{
-	1: "correctable PCIe error", 2: "uncorrectable PCIe error, not fatal", 3: "uncorrectable PCIe error, fatal", 4: "PCIe link status changed", 5: "PCIe link not ready", 6: "critical warning raised",
-	7: "endurance group's critical warning raised", 8: "unsafe shutdown", 9: "controller fatal status", 10: "media and data integrity error", 11: "controller ready timed out",
+	1:  "correctable PCIe error",
+	2:  "uncorrectable PCIe error, not fatal",
+	3:  "uncorrectable PCIe error, fatal",
+	4:  "PCIe link status changed",
+	5:  "PCIe link not ready",
+	6:  "critical warning raised",
+	7:  "endurance group's critical warning raised",
+	8:  "unsafe shutdown",
+	9:  "controller fatal status",
+	10: "media and data integrity error",
+	11: "controller ready timed out",
 }
 
 // Content says in words what the event's own data holds; empty where it is not decoded, or cut short.

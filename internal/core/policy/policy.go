@@ -212,9 +212,11 @@ const costLimit = 10_000
 func environment() (*cel.Env, error) {
 	numbers := cel.MapType(cel.StringType, cel.DoubleType)
 	return cel.NewEnv(
-		cel.Variable("now", numbers), cel.Variable("change", numbers), cel.Variable("grew", cel.MapType(cel.StringType, cel.IntType)),
-		cel.Variable("pace", numbers), cel.Variable("jump", numbers), cel.Variable("steady", numbers), cel.Variable("before", numbers), cel.Variable("limit", numbers), cel.Variable("risk", numbers),
-		cel.Variable("suspect", cel.IntType), cel.Variable("doubtful", cel.BoolType), cel.Variable("other_port", cel.BoolType), cel.Variable("habit", cel.BoolType),
+		cel.Variable("now", numbers), cel.Variable("change", numbers),
+		cel.Variable("grew", cel.MapType(cel.StringType, cel.IntType)), cel.Variable("pace", numbers),
+		cel.Variable("jump", numbers), cel.Variable("steady", numbers), cel.Variable("before", numbers),
+		cel.Variable("limit", numbers), cel.Variable("risk", numbers), cel.Variable("suspect", cel.IntType),
+		cel.Variable("doubtful", cel.BoolType), cel.Variable("other_port", cel.BoolType), cel.Variable("habit", cel.BoolType),
 		cel.Variable("drive", cel.MapType(cel.StringType, cel.StringType)), cel.Variable("duty", cel.StringType),
 		cel.Variable("unexplained", numbers), cel.Variable("since_rework", numbers), cel.Variable("rework", cel.StringType),
 		cel.Variable("rollback", cel.IntType), cel.Variable("contradictions", cel.IntType), cel.Variable("readings", cel.IntType),
@@ -257,7 +259,17 @@ func Parse(text []byte) (*Policy, error) {
 	if err != nil {
 		return nil, &Error{"", err}
 	}
-	p := &Policy{Version: file.Version, Name: file.Name, Sources: file.Sources, Limits: file.Limits, Rules: file.Rules, Evidence: file.Evidence, Unanswered: file.Unanswered, Care: file.Care, Duties: map[drive.Grade]map[drive.Duty]Fitness{}}
+	p := &Policy{
+		Version:    file.Version,
+		Name:       file.Name,
+		Sources:    file.Sources,
+		Limits:     file.Limits,
+		Rules:      file.Rules,
+		Evidence:   file.Evidence,
+		Unanswered: file.Unanswered,
+		Care:       file.Care,
+		Duties:     map[drive.Grade]map[drive.Duty]Fitness{},
+	}
 	byDuty := make(map[drive.Duty]map[string]float64, len(drive.Duties()))
 	for _, d := range drive.Duties() {
 		byDuty[d] = p.LimitsFor(d)
@@ -343,7 +355,8 @@ func Parse(text []byte) (*Policy, error) {
 		}
 	}
 	for i := range p.Evidence {
-		p.Evidence[i].OfDuty = known("evidence "+p.Evidence[i].ID, p.Evidence[i].When, p.Evidence[i].What) || duty.MatchString(p.Evidence[i].When)
+		p.Evidence[i].OfDuty = known("evidence "+p.Evidence[i].ID, p.Evidence[i].When, p.Evidence[i].What) ||
+			duty.MatchString(p.Evidence[i].When)
 		if p.Evidence[i].program, err = compile(env, p.Evidence[i].When); err != nil {
 			complain("evidence "+p.Evidence[i].ID, "%w", err)
 		}
@@ -392,9 +405,27 @@ func (p *Policy) Bind(f Facts) (Bound, error) {
 		risk["year"] = f.Risk
 	}
 	a, err := cel.NewActivation(map[string]any{
-		"jump": f.Jump, "steady": f.Steady, "before": f.Before, "limit": p.LimitsFor(drive.Duty(f.Duty)), "risk": risk, "suspect": f.Suspect, "doubtful": f.Doubtful, "other_port": f.OtherPort, "habit": f.Habit,
-		"now": f.Now, "change": f.Change, "unexplained": f.Unexplained, "grew": f.Grew, "pace": f.Pace, "since_rework": f.SinceRework, "rework": f.Rework,
-		"drive": f.Drive, "duty": f.Duty, "rollback": f.Rollback, "contradictions": f.Contradictions, "readings": f.Readings,
+		"jump":           f.Jump,
+		"steady":         f.Steady,
+		"before":         f.Before,
+		"limit":          p.LimitsFor(drive.Duty(f.Duty)),
+		"risk":           risk,
+		"suspect":        f.Suspect,
+		"doubtful":       f.Doubtful,
+		"other_port":     f.OtherPort,
+		"habit":          f.Habit,
+		"now":            f.Now,
+		"change":         f.Change,
+		"unexplained":    f.Unexplained,
+		"grew":           f.Grew,
+		"pace":           f.Pace,
+		"since_rework":   f.SinceRework,
+		"rework":         f.Rework,
+		"drive":          f.Drive,
+		"duty":           f.Duty,
+		"rollback":       f.Rollback,
+		"contradictions": f.Contradictions,
+		"readings":       f.Readings,
 	})
 	return Bound{a}, err
 }

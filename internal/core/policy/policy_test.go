@@ -85,7 +85,12 @@ func TestALimitStandsOnce(t *testing.T) {
 }
 
 func TestAPolicyOlderThanNamedLimitsStillReads(t *testing.T) {
-	p, err := Parse([]byte("version: 2\nsources: {s: s}\nrules:\n- {id: a, when: now.pending > 9.0, effect: note, limit: {signal: pending, at: 100, continuous: 10}, source: s}"))
+	p, err := Parse(
+		[]byte(
+			"version: 2\nsources: {s: s}\nrules:\n- {id: a, when: now.pending > 9.0, effect: note, limit: {signal: pending, at: " +
+				"100, continuous: 10}, source: s}",
+		),
+	)
 	require.NoError(t, err)
 	assert.EqualValues(t, 10, p.Rules[0].Limit.For(drive.Continuous))
 	assert.EqualValues(t, 100, p.Rules[0].Limit.For(drive.Everyday))
@@ -94,24 +99,51 @@ func TestAPolicyOlderThanNamedLimitsStillReads(t *testing.T) {
 func TestAWrongPolicyIsRefusedWithRuleAndColumn(t *testing.T) {
 	const frame = "version: 2\nsources: {s: s}\nadvice: {copy: Copy.}\nrules:\n"
 	for name, row := range map[string]struct{ yaml, want string }{
-		"a word that does not exist": {"- {id: a, when: nowhere.pending > 0.0, effect: note, source: s}", "rule a: line 1, column 1 of its expression: undeclared reference to 'nowhere'"},
-		"a number for a yes":         {"- {id: a, when: 1 + 1, effect: note, source: s}", "gives int, not true or false"},
-		"an effect that is none":     {"- {id: a, when: 'true', effect: perhaps, source: s}", `effect "perhaps"`},
-		"a signal that is none":      {"- {id: a, when: 'true', effect: note, needs: [mood], source: s}", `needs "mood", which is not a signal`},
-		"an advice nobody wrote":     {"- {id: a, when: 'true', effect: note, advice: [pray], source: s}", `advice "pray"`},
-		"a limit without a source":   {"- {id: a, when: 'true', effect: note}", `source ""`},
-		"the same id twice":          {"- {id: a, when: 'true', effect: note, source: s}\n- {id: a, when: 'true', effect: note, source: s}", "rule 2 has no id of its own"},
-		"a limit nobody wrote":       {"- {id: a, when: now.pending > limit.much, effect: note, source: s}", `limit "much" is not in the list`},
-		"a margin nobody wrote":      {"- {id: a, when: 'true', effect: note, limit: {signal: pending, name: much}, source: s}", `limit "much" is not in the list`},
-		"a duty that is none":        {"- {id: a, when: 'true', effect: note, source: s}\nlimits: {many: {all: 9, forever: 3, source: s}}", `duty "forever"`},
-		"a limit's source":           {"- {id: a, when: 'true', effect: note, source: s}\nlimits: {many: {all: 9, source: t}}", `limit many: source "t"`},
-		"an expression of evidence":  {"- {id: a, when: 'true', effect: note, source: s}\nevidence: [{id: e, when: mood}]", "evidence e: line 1"},
-		"a grade that is none":       {"- {id: a, when: 'true', effect: note, source: s}\nduties: {fine: {}}", "fine"},
-		"a silence of no ports":      {"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 0, says: It is silent, source: s}", "unanswered: it needs ports"},
-		"a silence without words":    {"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 1, source: s}", "unanswered: it needs ports"},
-		"a silence without a source": {"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 1, says: It is silent}", "unanswered: it needs ports"},
-		"no rules at all":            {"", "no rules"},
-		"no YAML":                    {"\t- what", "policy: yaml"},
+		"a word that does not exist": {
+			"- {id: a, when: nowhere.pending > 0.0, effect: note, source: s}",
+			"rule a: line 1, column 1 of its expression: undeclared reference to 'nowhere'",
+		},
+		"a number for a yes":     {"- {id: a, when: 1 + 1, effect: note, source: s}", "gives int, not true or false"},
+		"an effect that is none": {"- {id: a, when: 'true', effect: perhaps, source: s}", `effect "perhaps"`},
+		"a signal that is none": {
+			"- {id: a, when: 'true', effect: note, needs: [mood], source: s}", `needs "mood", which is not a signal`,
+		},
+		"an advice nobody wrote":   {"- {id: a, when: 'true', effect: note, advice: [pray], source: s}", `advice "pray"`},
+		"a limit without a source": {"- {id: a, when: 'true', effect: note}", `source ""`},
+		"the same id twice": {
+			"- {id: a, when: 'true', effect: note, source: s}\n- {id: a, when: 'true', effect: note, source: s}",
+			"rule 2 has no id of its own",
+		},
+		"a limit nobody wrote": {
+			"- {id: a, when: now.pending > limit.much, effect: note, source: s}", `limit "much" is not in the list`,
+		},
+		"a margin nobody wrote": {
+			"- {id: a, when: 'true', effect: note, limit: {signal: pending, name: much}, source: s}",
+			`limit "much" is not in the list`,
+		},
+		"a duty that is none": {
+			"- {id: a, when: 'true', effect: note, source: s}\nlimits: {many: {all: 9, forever: 3, source: s}}", `duty "forever"`,
+		},
+		"a limit's source": {
+			"- {id: a, when: 'true', effect: note, source: s}\nlimits: {many: {all: 9, source: t}}", `limit many: source "t"`,
+		},
+		"an expression of evidence": {
+			"- {id: a, when: 'true', effect: note, source: s}\nevidence: [{id: e, when: mood}]", "evidence e: line 1",
+		},
+		"a grade that is none": {"- {id: a, when: 'true', effect: note, source: s}\nduties: {fine: {}}", "fine"},
+		"a silence of no ports": {
+			"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 0, says: It is silent, source: s}",
+			"unanswered: it needs ports",
+		},
+		"a silence without words": {
+			"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 1, source: s}", "unanswered: it needs ports",
+		},
+		"a silence without a source": {
+			"- {id: a, when: 'true', effect: note, source: s}\nunanswered: {ports: 1, says: It is silent}",
+			"unanswered: it needs ports",
+		},
+		"no rules at all": {"", "no rules"},
+		"no YAML":         {"\t- what", "policy: yaml"},
 	} {
 		_, err := Parse([]byte(frame + row.yaml))
 		assert.ErrorContains(t, err, row.want, name)
@@ -119,10 +151,13 @@ func TestAWrongPolicyIsRefusedWithRuleAndColumn(t *testing.T) {
 }
 
 func TestAnExampleSaysWhatItLeavesOut(t *testing.T) {
-	const frame = "version: 2\nsources: {s: s}\nrules:\n- {id: a, effect: note, source: s, when: %q, examples: [{now: {pending: 3}, fires: true}]}"
+	const frame = "version: 2\nsources: {s: s}\nrules:\n- {id: a, effect: note, source: s, when: %q, examples: [{now: {pending: " +
+		"3}, fires: true}]}"
 	for _, when := range []string{
-		"change.pending == 0.0 && grew.pending == 0 && pace.pending == 0.0 && jump.pending == 0.0 && steady.pending == 0.0 && unexplained.pending == 3.0 && !('pending' in before)",
-		"duty == 'everyday' && readings == 1 && rollback == 0 && contradictions == 0 && suspect == 0 && !doubtful && !other_port && !habit && rework == '' && !('pending' in since_rework)",
+		"change.pending == 0.0 && grew.pending == 0 && pace.pending == 0.0 && jump.pending == 0.0 && steady.pending == 0.0 && " +
+			"unexplained.pending == 3.0 && !('pending' in before)",
+		"duty == 'everyday' && readings == 1 && rollback == 0 && contradictions == 0 && suspect == 0 && !doubtful && !other_port " +
+			"&& !habit && rework == '' && !('pending' in since_rework)",
 		"drive.medium == '' && drive.locked == 'false' && drive.smart == 'true'",
 	} {
 		p, err := Parse(fmt.Appendf(nil, frame, when))
@@ -132,7 +167,12 @@ func TestAnExampleSaysWhatItLeavesOut(t *testing.T) {
 		assert.Equal(t, []Trial{{Rule: "a", Example: 1, Wants: true, Fires: true}}, trials, when)
 		assert.True(t, trials[0].Passed())
 	}
-	p, err := Parse([]byte("version: 2\nsources: {s: s}\nrules:\n- {id: a, effect: note, source: s, when: 'now.pending > 1.0', examples: [{fires: true}, {now: {pending: 1}, fires: true}]}\n- {id: b, effect: note, source: s, when: 'true'}"))
+	p, err := Parse(
+		[]byte(
+			"version: 2\nsources: {s: s}\nrules:\n- {id: a, effect: note, source: s, when: 'now.pending > 1.0', examples: " +
+				"[{fires: true}, {now: {pending: 1}, fires: true}]}\n- {id: b, effect: note, source: s, when: 'true'}",
+		),
+	)
 	require.NoError(t, err)
 	trials, without := p.Test()
 	assert.Equal(t, []string{"b"}, without)
@@ -142,9 +182,13 @@ func TestAnExampleSaysWhatItLeavesOut(t *testing.T) {
 }
 
 func TestWhatARuleLooksAtIsFoundInItsWords(t *testing.T) {
-	p, err := Parse([]byte("version: 2\nsources: {s: s}\nlimits: {flat: {all: 9, source: s}, each: {all: 9, continuous: 3, source: s}}\nrules:\n" +
-		"- {id: a, when: now.pending > limit.flat, effect: note, source: s}\n- {id: b, when: now.pending > limit.each, effect: note, source: s}\n" +
-		"- {id: c, when: pace.pending > 0.0, effect: note, source: s, says: 'of {limit.each}'}\n- {id: d, when: \"duty == 'archive' || 'year' in risk && risk.year > 0.5\", effect: note, source: s}"))
+	p, err := Parse(
+		[]byte("version: 2\nsources: {s: s}\nlimits: {flat: {all: 9, source: s}, each: {all: 9, continuous: 3, source: s}}\nrules:\n" +
+			"- {id: a, when: now.pending > limit.flat, effect: note, source: s}\n- {id: b, when: now.pending > limit.each, " +
+			"effect: note, source: s}\n" +
+			"- {id: c, when: pace.pending > 0.0, effect: note, source: s, says: 'of {limit.each}'}\n- {id: d, when: \"duty == " +
+			"'archive' || 'year' in risk && risk.year > 0.5\", effect: note, source: s}"),
+	)
 	require.NoError(t, err)
 	var seen [][3]bool
 	for _, r := range p.Rules {
@@ -155,7 +199,8 @@ func TestWhatARuleLooksAtIsFoundInItsWords(t *testing.T) {
 	assert.True(t, p.Rules[0].Judges(&other))
 	for _, change := range []func(*Rule){
 		func(r *Rule) { r.When = "true" }, func(r *Rule) { r.Effect = Replace }, func(r *Rule) { r.Needs = []signal.Name{signal.Pending} },
-		func(r *Rule) { r.Applies.Medium = []drive.Medium{drive.Flash} }, func(r *Rule) { r.Applies.Interface = []drive.Interface{drive.ATA} },
+		func(r *Rule) { r.Applies.Medium = []drive.Medium{drive.Flash} },
+		func(r *Rule) { r.Applies.Interface = []drive.Interface{drive.ATA} },
 	} {
 		other = p.Rules[0]
 		change(&other)
@@ -164,7 +209,12 @@ func TestWhatARuleLooksAtIsFoundInItsWords(t *testing.T) {
 }
 
 func TestARuleNamesTheDutiesADriveIsNotFor(t *testing.T) {
-	p, err := Parse([]byte("version: 2\nsources: {s: s}\nrules:\n- {id: a, when: 'true', effect: note, source: s, unfit: [archive]}\n- {id: b, when: 'true', effect: note, source: s}"))
+	p, err := Parse(
+		[]byte(
+			"version: 2\nsources: {s: s}\nrules:\n- {id: a, when: 'true', effect: note, source: s, unfit: [archive]}\n- {id: b, " +
+				"when: 'true', effect: note, source: s}",
+		),
+	)
 	require.NoError(t, err)
 	assert.True(t, p.Unfit("a", drive.Archive))
 	assert.False(t, p.Unfit("a", drive.Carry))
@@ -173,7 +223,8 @@ func TestARuleNamesTheDutiesADriveIsNotFor(t *testing.T) {
 }
 
 func TestAnExpressionThatCostsTooMuchIsCutOff(t *testing.T) {
-	const rule = "version: 2\nsources: {s: s}\nrules:\n- {id: a, when: 'now.exists(a, now.exists(b, now.exists(c, now.exists(d, now[a] + now[b] + now[c] + now[d] > 1000.0))))', effect: note, source: s}"
+	const rule = "version: 2\nsources: {s: s}\nrules:\n- {id: a, when: 'now.exists(a, now.exists(b, now.exists(c, now.exists(d, " +
+		"now[a] + now[b] + now[c] + now[d] > 1000.0))))', effect: note, source: s}"
 	p, err := Parse([]byte(rule))
 	require.NoError(t, err)
 	f := Facts{Now: map[string]float64{}}

@@ -42,10 +42,26 @@ func (p *Policy) Test() (trials []Trial, without []string) {
 
 func (x Example) facts() Facts {
 	f := Facts{
-		Now: x.Now, Change: map[string]float64{}, Unexplained: map[string]float64{}, Grew: map[string]int{}, Pace: map[string]float64{}, SinceRework: map[string]float64{}, Rework: x.Rework,
-		Drive: map[string]string{"medium": "", "interface": "", "form_factor": "", "locked": "false", "smart": "true"},
-		Duty:  string(drive.Everyday), Rollback: x.Rollback, Contradictions: x.Contradictions, Readings: max(1, x.Readings), Risk: x.Risk, Suspect: x.Suspect, Doubtful: x.Doubtful, OtherPort: x.OtherPort, Habit: x.Habit,
-		Jump: map[string]float64{}, Steady: map[string]float64{}, Before: map[string]float64{},
+		Now:            x.Now,
+		Change:         map[string]float64{},
+		Unexplained:    map[string]float64{},
+		Grew:           map[string]int{},
+		Pace:           map[string]float64{},
+		SinceRework:    map[string]float64{},
+		Rework:         x.Rework,
+		Drive:          map[string]string{"medium": "", "interface": "", "form_factor": "", "locked": "false", "smart": "true"},
+		Duty:           string(drive.Everyday),
+		Rollback:       x.Rollback,
+		Contradictions: x.Contradictions,
+		Readings:       max(1, x.Readings),
+		Risk:           x.Risk,
+		Suspect:        x.Suspect,
+		Doubtful:       x.Doubtful,
+		OtherPort:      x.OtherPort,
+		Habit:          x.Habit,
+		Jump:           map[string]float64{},
+		Steady:         map[string]float64{},
+		Before:         map[string]float64{},
 	}
 	for name, v := range x.Now {
 		f.Change[name], f.Grew[name], f.Pace[name], f.Unexplained[name], f.Jump[name], f.Steady[name] = 0, 0, 0, v, 0, 0

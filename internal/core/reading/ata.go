@@ -108,7 +108,17 @@ func (r *Reading) identify(b []byte) error {
 		r.identityFacts(id)
 	}
 	if id.SpinUpNeeded {
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotRead, What: "looking at the drive", Cause: "it waits to be told to spin up", Page: string(PageIdentify), At: 4, Extra: "Read it by hand: that tells it to spin up."})
+		r.Faults = append(
+			r.Faults,
+			drive.Fault{
+				Class: drive.FaultNotRead,
+				What:  "looking at the drive",
+				Cause: "it waits to be told to spin up",
+				Page:  string(PageIdentify),
+				At:    4,
+				Extra: "Read it by hand: that tells it to spin up.",
+			},
+		)
 	}
 	return err
 }
@@ -240,7 +250,9 @@ func (r *Reading) counters(b []byte) error {
 		at     int
 		length int
 		value  float64
-	}{{"Short self-test takes", 372, 1, d.ShortPoll.Minutes()}, {"Extended self-test takes", 373, 1, d.ExtendedPoll.Minutes()}, {"Conveyance self-test takes", 374, 1, d.ConveyancePoll.Minutes()}} {
+	}{{
+		"Short self-test takes", 372, 1, d.ShortPoll.Minutes(),
+	}, {"Extended self-test takes", 373, 1, d.ExtendedPoll.Minutes()}, {"Conveyance self-test takes", 374, 1, d.ConveyancePoll.Minutes()}} {
 		if poll.at == 373 && b[373] == 0xFF {
 			poll.at, poll.length = 375, 2
 		}
@@ -316,8 +328,15 @@ func (r *Reading) ataErrors(page PageName, l ata.ErrorLog, err error, has bool) 
 	r.Errors, r.ErrorTotal, r.HasErrors = make([]LoggedError, 0, len(l.Errors)), uint64(l.Total), has
 	for _, e := range l.Errors {
 		x := LoggedError{
-			Command: e.Command.String(), Meaning: e.Meaning(), State: e.StateName(), Hours: int64(e.Hours), LBA: e.LBA, HasLBA: e.Error&(ata.ErrorUNC|ata.ErrorIDNF) != 0 || e.LBA != 0,
-			Host: e.Error&^ata.ErrorABRT == 0 && !e.DeviceFault(), Page: page, Offset: e.Offset,
+			Command: e.Command.String(),
+			Meaning: e.Meaning(),
+			State:   e.StateName(),
+			Hours:   int64(e.Hours),
+			LBA:     e.LBA,
+			HasLBA:  e.Error&(ata.ErrorUNC|ata.ErrorIDNF) != 0 || e.LBA != 0,
+			Host:    e.Error&^ata.ErrorABRT == 0 && !e.DeviceFault(),
+			Page:    page,
+			Offset:  e.Offset,
 		}
 		for _, c := range e.Before {
 			x.Before = append(x.Before, c.String())
@@ -334,9 +353,18 @@ func (r *Reading) ataTests(page PageName, l ata.SelfTestLog, has bool) {
 	r.Tests, r.HasTests = make([]SelfTest, 0, len(l.Tests)), true
 	for _, t := range l.Tests {
 		r.Tests = append(r.Tests, SelfTest{
-			Kind: t.KindName(), Result: t.Status.String(), Passed: t.Status == ata.TestPassed, Failed: t.Status.Failed(), Running: t.Status == ata.TestRunning,
+			Kind:      t.KindName(),
+			Result:    t.Status.String(),
+			Passed:    t.Status == ata.TestPassed,
+			Failed:    t.Status.Failed(),
+			Running:   t.Status == ata.TestRunning,
 			Mechanics: t.Status == ata.TestElectrical || t.Status == ata.TestServo || t.Status == ata.TestHandling,
-			Hours:     uint64(t.Hours), Wraps: true, LBA: t.LBA, HasLBA: t.HasLBA, Page: page, Offset: t.Offset,
+			Hours:     uint64(t.Hours),
+			Wraps:     true,
+			LBA:       t.LBA,
+			HasLBA:    t.HasLBA,
+			Page:      page,
+			Offset:    t.Offset,
 		})
 	}
 }
@@ -418,7 +446,13 @@ func (r *Reading) sctStatus(b []byte) error {
 	for i, x := range []struct {
 		name string
 		c    int8
-	}{{"Temperature", t.Now}, {"Lowest since power-on", t.Lowest}, {"Highest since power-on", t.Highest}, {"Lowest ever", t.LifeLowest}, {"Highest ever", t.LifeHighest}} {
+	}{
+		{"Temperature", t.Now},
+		{"Lowest since power-on", t.Lowest},
+		{"Highest since power-on", t.Highest},
+		{"Lowest ever", t.LifeLowest},
+		{"Highest ever", t.LifeHighest},
+	} {
 		s.celsius(x.name, 200+i, 1, int(x.c), x.c != ata.NoTemperature)
 	}
 	s.add("Times over the limit", 206, 4, t.OverLimit, "")
@@ -445,7 +479,12 @@ func (r *Reading) temperatures(b []byte) error {
 	for i, x := range []struct {
 		name string
 		c    int8
-	}{{"Highest it should work at", h.MaxOperating}, {"Highest it may reach", h.OverLimit}, {"Lowest it should work at", h.MinOperating}, {"Lowest it may reach", h.UnderLimit}} {
+	}{
+		{"Highest it should work at", h.MaxOperating},
+		{"Highest it may reach", h.OverLimit},
+		{"Lowest it should work at", h.MinOperating},
+		{"Lowest it may reach", h.UnderLimit},
+	} {
 		s.celsius(x.name, 6+i, 1, int(x.c), x.c != ata.NoTemperature)
 	}
 	known, low, high := 0, int8(127), int8(ata.NoTemperature)
@@ -470,7 +509,15 @@ func (r *Reading) registers(p Page) error {
 	}
 	regs := sat.Registers(sense)
 	unknown := func() error {
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultNotPassed, What: "asking for " + p.Name.Title(), Cause: "the adapter did not hand back the drive's registers", Page: string(p.Name)})
+		r.Faults = append(
+			r.Faults,
+			drive.Fault{
+				Class: drive.FaultNotPassed,
+				What:  "asking for " + p.Name.Title(),
+				Cause: "the adapter did not hand back the drive's registers",
+				Page:  string(p.Name),
+			},
+		)
 		return nil
 	}
 	if !regs.Reported {
@@ -498,7 +545,10 @@ func (r *Reading) registers(p Page) error {
 			return unknown()
 		}
 		r.sheet(p.Name).add("Sectors there could be", 0, len(p.Bytes), regs.LBA+1, "sectors")
-		r.hidden(regs.LBA+1, map[PageName]string{PageNativeMax: "a host protected area", PageAccessibleMax: "an accessible max address"}[p.Name])
+		r.hidden(
+			regs.LBA+1,
+			map[PageName]string{PageNativeMax: "a host protected area", PageAccessibleMax: "an accessible max address"}[p.Name],
+		)
 	default:
 	}
 	return nil

@@ -29,8 +29,20 @@ func registers(r ata.Registers, fixed bool) []byte { return sat.Sense(r, fixed).
 
 func TestFactsOfAnATADriveStandAtTheirBytes(t *testing.T) {
 	id := ata.Identify{
-		Serial: "KVL026D41R", Model: "Korvan K2-1000", Sectors: 1_000_000, LBA48: true, LogicalSector: 512, PhysicalSector: 4096, Alignment: 1, RotationRate: 5400, FormFactor: 3, HPA: true,
-		SATAGenerations: 7, SATANow: 2, Security: ata.Security{Supported: true, Enabled: true, Locked: true}, Integrity: ata.IntegrityRight,
+		Serial:          "KVL026D41R",
+		Model:           "Korvan K2-1000",
+		Sectors:         1_000_000,
+		LBA48:           true,
+		LogicalSector:   512,
+		PhysicalSector:  4096,
+		Alignment:       1,
+		RotationRate:    5400,
+		FormFactor:      3,
+		HPA:             true,
+		SATAGenerations: 7,
+		SATANow:         2,
+		Security:        ata.Security{Supported: true, Enabled: true, Locked: true},
+		Integrity:       ata.IntegrityRight,
 	}
 	done := ata.Registers{Status: 0x50, Reported: true}
 	limit, native := done, done
@@ -41,12 +53,24 @@ func TestFactsOfAnATADriveStandAtTheirBytes(t *testing.T) {
 		{Name: PageRecoveryWrite, Bytes: registers(done, true)},
 		{Name: PageNativeMax, Bytes: registers(native, false)},
 		{Name: PageSCTStatus, Bytes: ata.SCTReport{Now: 38, Lowest: ata.NoTemperature, LifeHighest: 51}.Encode()},
-		{Name: PageTemperatures, Bytes: ata.TemperatureHistory{Interval: 10, MaxOperating: 60, OverLimit: ata.NoTemperature, Curve: []int8{ata.NoTemperature, 37, 39}}.Encode()},
+		{
+			Name: PageTemperatures,
+			Bytes: ata.TemperatureHistory{
+				Interval:     10,
+				MaxOperating: 60,
+				OverLimit:    ata.NoTemperature,
+				Curve:        []int8{ata.NoTemperature, 37, 39},
+			}.Encode(),
+		},
 	}, dialect.Hints{})
 	require.Empty(t, r.Faults)
 	all := facts(r)
 	for name, want := range map[string]Fact{
-		"ata/identify Alignment":                    {Value: "the first sector is number 1 inside its physical one, from 0", Offset: 418, Length: 2},
+		"ata/identify Alignment": {
+			Value:  "the first sector is number 1 inside its physical one, from 0",
+			Offset: 418,
+			Length: 2,
+		},
 		"ata/identify Link, negotiated":             {Value: "3.0 Gb/s", Offset: 154, Length: 2},
 		"ata/identify Link, fastest possible":       {Value: "6.0 Gb/s", Offset: 152, Length: 2},
 		"ata/identify Password lock":                {Value: "locked", Offset: 256, Length: 2},
@@ -94,14 +118,23 @@ func TestUnusualSectorsOfSCSIDrivesAreSaid(t *testing.T) {
 		"formatted with 520-byte sectors, which computers do not take": {Last: 999, Block: 520},
 		"": {Last: 999, Block: 4096},
 	} {
-		r := Explain([]Page{{Name: PageInquiry, Bytes: scsi.InquiryData{Vendor: "OSPRIL", Product: "O12"}.Encode()}, {Name: PageCapacity, Bytes: c.Encode()}}, dialect.Hints{})
+		r := Explain(
+			[]Page{
+				{Name: PageInquiry, Bytes: scsi.InquiryData{Vendor: "OSPRIL", Product: "O12"}.Encode()},
+				{Name: PageCapacity, Bytes: c.Encode()},
+			},
+			dialect.Hints{},
+		)
 		assert.Equal(t, want, r.Identity.Protection)
 		assert.EqualValues(t, 1000*uint64(c.Block), r.Identity.Bytes)
 	}
 }
 
 func TestSeveralNamespacesAreOneDrive(t *testing.T) {
-	pages := []Page{{Name: PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()}, {Name: PageNamespaces, Bytes: nvme.EncodeNamespaces([]uint32{1, 3})}}
+	pages := []Page{
+		{Name: PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()},
+		{Name: PageNamespaces, Bytes: nvme.EncodeNamespaces([]uint32{1, 3})},
+	}
 	for _, n := range []uint32{1, 3} {
 		pages = append(pages, Page{Name: PageNamespace(n), Bytes: nvme.Namespace{Size: 1000, Block: 4096, EUI64: uint64(n)}.Encode()})
 	}

@@ -86,7 +86,13 @@ func (r *Reading) environment(p Page) error {
 	for i, x := range []struct {
 		name string
 		c    int8
-	}{{"Temperature", e.Now}, {"Highest ever", e.LifeHighest}, {"Lowest ever", e.LifeLowest}, {"Highest since power-on", e.Highest}, {"Lowest since power-on", e.Lowest}} {
+	}{
+		{"Temperature", e.Now},
+		{"Highest ever", e.LifeHighest},
+		{"Lowest ever", e.LifeLowest},
+		{"Highest since power-on", e.Highest},
+		{"Lowest since power-on", e.Lowest},
+	} {
 		s.celsius(x.name, e.Offset+1+i, 1, int(x.c), x.c != scsi.NoTemperature)
 	}
 	return nil

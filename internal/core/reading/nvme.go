@@ -38,7 +38,13 @@ func (r *Reading) nvmePage(p Page) error {
 		for _, c := range []struct {
 			op   nvme.Opcode
 			name string
-		}{{nvme.GetLogPage, "Get Log Page"}, {nvme.IdentifyOp, "Identify"}, {nvme.DeviceSelfTest, "Device Self-test"}, {0x80, "Format NVM"}, {0x84, "Sanitize"}} {
+		}{
+			{nvme.GetLogPage, "Get Log Page"},
+			{nvme.IdentifyOp, "Identify"},
+			{nvme.DeviceSelfTest, "Device Self-test"},
+			{0x80, "Format NVM"},
+			{0x84, "Sanitize"},
+		} {
 			s.yes(c.name, 4*int(c.op), 4, slices.Contains(all, c.op), "supported", "not supported")
 		}
 		return err
@@ -85,7 +91,11 @@ func (r *Reading) controller(b []byte) error {
 	id.SelfTest = drive.Feature{Supported: c.SelfTest, Enabled: c.SelfTest}
 	id.TRIM = drive.Feature{Supported: c.Trim, Enabled: c.Trim}
 	id.Bytes = c.TotalCapacity.Low
-	r.Capabilities = Capabilities{SelfTest: c.SelfTest, ShortPoll: 2 * time.Minute, ExtendedPoll: time.Duration(c.ExtendedMinutes) * time.Minute}
+	r.Capabilities = Capabilities{
+		SelfTest:     c.SelfTest,
+		ShortPoll:    2 * time.Minute,
+		ExtendedPoll: time.Duration(c.ExtendedMinutes) * time.Minute,
+	}
 	if !r.explains {
 		return err
 	}
@@ -221,8 +231,14 @@ func (r *Reading) nvmeErrors(b []byte) error {
 			r.ErrorTotal = e.Number
 		}
 		r.Errors = append(r.Errors, LoggedError{
-			Command: fmt.Sprintf("error %d, queue %d", e.Number, e.Queue), Meaning: e.Status.String(), Hours: -1, LBA: e.LBA, HasLBA: e.Status.Code()>>8 == 2,
-			Host: e.Status.HostCaused(), Page: PageNVMeErrors, Offset: e.Offset,
+			Command: fmt.Sprintf("error %d, queue %d", e.Number, e.Queue),
+			Meaning: e.Status.String(),
+			Hours:   -1,
+			LBA:     e.LBA,
+			HasLBA:  e.Status.Code()>>8 == 2,
+			Host:    e.Status.HostCaused(),
+			Page:    PageNVMeErrors,
+			Offset:  e.Offset,
 		})
 	}
 	return err
@@ -237,8 +253,15 @@ func (r *Reading) nvmeTests(b []byte) error {
 	}
 	for _, t := range l.Tests {
 		r.Tests = append(r.Tests, SelfTest{
-			Kind: t.KindName(), Result: t.Result.String(), Passed: t.Result == nvme.TestPassed, Failed: t.Result.Failed(), Hours: t.Hours, LBA: t.LBA, HasLBA: t.HasLBA,
-			Page: PageNVMeTests, Offset: t.Offset,
+			Kind:   t.KindName(),
+			Result: t.Result.String(),
+			Passed: t.Result == nvme.TestPassed,
+			Failed: t.Result.Failed(),
+			Hours:  t.Hours,
+			LBA:    t.LBA,
+			HasLBA: t.HasLBA,
+			Page:   PageNVMeTests,
+			Offset: t.Offset,
 		})
 	}
 	return err

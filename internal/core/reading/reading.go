@@ -213,7 +213,15 @@ func decode(pages []Page, hints dialect.Hints, explain bool) Reading {
 		}
 		var err error
 		if b, is := blank(p); is { // nothing in it is the drive's
-			r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + p.Name.Title(), Cause: fmt.Sprintf("every byte is %02Xh", b), Page: string(p.Name)})
+			r.Faults = append(
+				r.Faults,
+				drive.Fault{
+					Class: drive.FaultBadAnswer,
+					What:  "decoding " + p.Name.Title(),
+					Cause: fmt.Sprintf("every byte is %02Xh", b),
+					Page:  string(p.Name),
+				},
+			)
 			continue
 		}
 		if p.Name == PageThresholds {
@@ -230,8 +238,27 @@ func decode(pages []Page, hints dialect.Hints, explain bool) Reading {
 
 // emptyMay are the pages that are all zeros when there is nothing to tell.
 var emptyMay = []PageName{
-	PagePending, PageNVMeErrors, PageNVMeTests, PageSanitize, PagePHY, PageErrorLog, PageErrors, PageErrorsExt, PageTestLog, PageTestLogExt, PageSelective, PageDirectory, PageDirectoryExt, PageEffects,
-	PageNamespaces, PageDatacenter, PageVPD(scsi.VPDPages), PageLog(scsi.LogPages), PageInternalStatus, PageIdentifyData, PageTelemetry,
+	PagePending,
+	PageNVMeErrors,
+	PageNVMeTests,
+	PageSanitize,
+	PagePHY,
+	PageErrorLog,
+	PageErrors,
+	PageErrorsExt,
+	PageTestLog,
+	PageTestLogExt,
+	PageSelective,
+	PageDirectory,
+	PageDirectoryExt,
+	PageEffects,
+	PageNamespaces,
+	PageDatacenter,
+	PageVPD(scsi.VPDPages),
+	PageLog(scsi.LogPages),
+	PageInternalStatus,
+	PageIdentifyData,
+	PageTelemetry,
 }
 
 // leastBlank is the length from which a page of one byte, repeated, is no chance.
@@ -251,7 +278,9 @@ func blank(p Page) (b byte, is bool) {
 			return b, false
 		}
 	}
-	if b == 0 && (slices.Contains(emptyMay, p.Name) || strings.HasPrefix(string(p.Name), nsPrefix) || strings.HasPrefix(string(p.Name), namesPrefix)) {
+	if b == 0 &&
+		(slices.Contains(emptyMay, p.Name) || strings.HasPrefix(string(p.Name), nsPrefix) ||
+			strings.HasPrefix(string(p.Name), namesPrefix)) {
 		return b, false
 	}
 	return b, true
@@ -267,7 +296,8 @@ func (r *Reading) settle() {
 			r.Alarm, r.AlarmFrom = told, PageSCTStatus
 		}
 	}
-	if s := &r.Identity.Security; !s.Locked && slices.ContainsFunc(r.Faults, func(f drive.Fault) bool { return f.Class == drive.FaultLocked }) {
+	if s := &r.Identity.Security; !s.Locked &&
+		slices.ContainsFunc(r.Faults, func(f drive.Fault) bool { return f.Class == drive.FaultLocked }) {
 		s.Locked, s.By = true, drive.LockRefuses
 	}
 	r.compareCapacity()
@@ -322,7 +352,13 @@ func (r *Reading) image(b []byte) error {
 	if err := json.Unmarshal(b, &i); err != nil {
 		return err
 	}
-	r.Identity = drive.Identity{Key: drive.Key{Model: "Image file", Serial: drive.Printable(i.Name)}, Bytes: i.Bytes, LogicalSector: i.Sector, PhysicalSector: i.Sector, Transport: "image"}
+	r.Identity = drive.Identity{
+		Key:            drive.Key{Model: "Image file", Serial: drive.Printable(i.Name)},
+		Bytes:          i.Bytes,
+		LogicalSector:  i.Sector,
+		PhysicalSector: i.Sector,
+		Transport:      "image",
+	}
 	s := r.sheet(PageImage)
 	s.add("Name", 0, len(b), r.Identity.Serial, "")
 	s.add("Size", 0, len(b), i.Bytes, "B")
@@ -330,7 +366,15 @@ func (r *Reading) image(b []byte) error {
 }
 
 func (r *Reading) unknown(n PageName) {
-	r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultOutOfRange, What: "decoding " + string(n), Cause: "a page this version has no decoder for", Page: string(n)})
+	r.Faults = append(
+		r.Faults,
+		drive.Fault{
+			Class: drive.FaultOutOfRange,
+			What:  "decoding " + string(n),
+			Cause: "a page this version has no decoder for",
+			Page:  string(n),
+		},
+	)
 }
 
 // sheet begins the facts of a page; nil, which takes facts and forgets them, when they are not wanted.
@@ -415,10 +459,22 @@ func (r *Reading) broken(page PageName, err error) {
 	all := places(err)
 	for _, e := range all {
 		structure, at, reason := e.Place()
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + structure, Cause: fmt.Sprintf("byte %d: %s", at, reason), Page: string(page), At: at})
+		r.Faults = append(
+			r.Faults,
+			drive.Fault{
+				Class: drive.FaultBadAnswer,
+				What:  "decoding " + structure,
+				Cause: fmt.Sprintf("byte %d: %s", at, reason),
+				Page:  string(page),
+				At:    at,
+			},
+		)
 	}
 	if len(all) == 0 {
-		r.Faults = append(r.Faults, drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + page.Title(), Cause: err.Error(), Page: string(page)})
+		r.Faults = append(
+			r.Faults,
+			drive.Fault{Class: drive.FaultBadAnswer, What: "decoding " + page.Title(), Cause: err.Error(), Page: string(page)},
+		)
 	}
 	switch page {
 	case PageAttributes, PageHealth:

@@ -15,8 +15,20 @@ import (
 )
 
 func pages() []Page {
-	id := ata.Identify{Serial: "KVA077M511", Model: "Korvan K4-2000", Sectors: 1000, LogicalSector: 512, RotationRate: 7200, SMARTSupported: true, SMARTEnabled: true, Integrity: ata.IntegrityRight}
-	data := ata.AttributePage{CanTest: true, Attributes: []ata.Attribute{{ID: 10, Flags: 1, Value: 97, Worst: 96}, {ID: 5, Flags: 1, Value: 100, Worst: 100, Raw: [6]byte{3}}}}
+	id := ata.Identify{
+		Serial:         "KVA077M511",
+		Model:          "Korvan K4-2000",
+		Sectors:        1000,
+		LogicalSector:  512,
+		RotationRate:   7200,
+		SMARTSupported: true,
+		SMARTEnabled:   true,
+		Integrity:      ata.IntegrityRight,
+	}
+	data := ata.AttributePage{
+		CanTest:    true,
+		Attributes: []ata.Attribute{{ID: 10, Flags: 1, Value: 97, Worst: 96}, {ID: 5, Flags: 1, Value: 100, Worst: 100, Raw: [6]byte{3}}},
+	}
 	return []Page{
 		{Name: PageIdentify, Bytes: id.Encode()},
 		{Name: PageAttributes, Bytes: data.Encode()},

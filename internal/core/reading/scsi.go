@@ -236,7 +236,8 @@ func (r *Reading) parameters(page PageName, l scsi.LogPage) {
 		default:
 			if number, ok := x.Number(); ok {
 				unit := ""
-				if x.Code == scsi.CounterProcessed && (l.LogID == scsi.LogWriteErrors || l.LogID == scsi.LogReadErrors || l.LogID == scsi.LogVerifyErrors) {
+				if x.Code == scsi.CounterProcessed &&
+					(l.LogID == scsi.LogWriteErrors || l.LogID == scsi.LogReadErrors || l.LogID == scsi.LogVerifyErrors) {
 					unit = "B"
 				}
 				s.add(name, x.Offset, len(v), number, unit)
@@ -254,9 +255,18 @@ func (r *Reading) scsiTests(p Page, err error) error {
 			result += ": " + t.Sense.String()
 		}
 		r.Tests = append(r.Tests, SelfTest{
-			Kind: t.KindName(), Result: result, Passed: t.Result == scsi.TestPassed, Failed: t.Result.Failed(), Running: t.Result == scsi.TestRunning,
-			Mechanics: t.Result.Failed() && t.Sense.Key == scsi.HardwareError, Hours: uint64(t.Hours), Saturated: t.Hours == 0xFFFF,
-			LBA: t.LBA, HasLBA: t.HasLBA, Page: p.Name, Offset: t.Offset,
+			Kind:      t.KindName(),
+			Result:    result,
+			Passed:    t.Result == scsi.TestPassed,
+			Failed:    t.Result.Failed(),
+			Running:   t.Result == scsi.TestRunning,
+			Mechanics: t.Result.Failed() && t.Sense.Key == scsi.HardwareError,
+			Hours:     uint64(t.Hours),
+			Saturated: t.Hours == 0xFFFF,
+			LBA:       t.LBA,
+			HasLBA:    t.HasLBA,
+			Page:      p.Name,
+			Offset:    t.Offset,
 		})
 		r.TestRunning = r.TestRunning || t.Result == scsi.TestRunning
 	}

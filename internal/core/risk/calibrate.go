@@ -121,10 +121,15 @@ func fit(drives []Fate) (Calibration, error) {
 func Words(k Calibration, drives []Fate) string {
 	known, failed := count(drives)
 	if k.Outcomes == 0 {
-		return fmt.Sprintf("too few outcomes: published rates only. Known for a year or to their end: %d %s, %d failed; it takes %d, %d of each",
-			known, wording.Singular("drives", float64(known)), failed, FewestOutcomes, FewestFailed)
+		return fmt.Sprintf(
+			"too few outcomes: published rates only. Known for a year or to their end: %d %s, %d failed; it takes %d, %d of each",
+			known, wording.Singular("drives", float64(known)), failed, FewestOutcomes, FewestFailed,
+		)
 	}
-	return fmt.Sprintf("by %d outcomes, %d of them failures: what published rates call %s is %s here", known, failed, oneIn(0.1), oneIn(k.move(0.1)))
+	return fmt.Sprintf(
+		"by %d outcomes, %d of them failures: what published rates call %s is %s here", known, failed, oneIn(0.1),
+		oneIn(k.move(0.1)),
+	)
 }
 
 func logit(p float64) float64 {

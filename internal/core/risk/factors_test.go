@@ -22,16 +22,22 @@ func inYear(ratio, quiet float64) float64 {
 func TestEachSignHasThePublishedRisk(t *testing.T) {
 	for medium, signs := range map[drive.Medium]map[signal.Name]float64{
 		drive.Spinning: {
-			signal.ScanFindings: 39, signal.UncorrectableOffline: 21, signal.Pending: 16, signal.Reallocated: 14, signal.GrownDefects: 14, signal.ReportedUncorrectable: 14, signal.UnreadableFound: 16,
+			signal.ScanFindings: 39, signal.UncorrectableOffline: 21, signal.Pending: 16, signal.Reallocated: 14,
+			signal.GrownDefects: 14, signal.ReportedUncorrectable: 14, signal.UnreadableFound: 16,
 		},
 		drive.Flash: {
-			signal.MediaErrors: 6, signal.ReportedUncorrectable: 6, signal.Reallocated: 4, signal.GrownDefects: 4, signal.ProgramFailures: 4, signal.EraseFailures: 6,
+			signal.MediaErrors: 6, signal.ReportedUncorrectable: 6, signal.Reallocated: 4, signal.GrownDefects: 4,
+			signal.ProgramFailures: 4, signal.EraseFailures: 6,
 		},
 	} {
 		for _, d := range signal.Registry {
 			ratio, is := signs[d.Name]
-			if !is && (d.Name == signal.Alarm || d.Name == signal.PercentageUsed || d.Name == signal.SpinUpRetries || d.Name == signal.PowerOnHours || strings.HasPrefix(string(d.Name), "tests_") ||
-				d.Name == signal.AttributesFailing || d.Name == signal.SpareLow || d.Name == signal.ReliabilityDegraded || d.Name == signal.ReadOnly || d.Name == signal.DamagedPages || strings.HasSuffix(string(d.Name), "_age")) {
+			if !is &&
+				(d.Name == signal.Alarm || d.Name == signal.PercentageUsed || d.Name == signal.SpinUpRetries ||
+					d.Name == signal.PowerOnHours ||
+					strings.HasPrefix(string(d.Name), "tests_") ||
+					d.Name == signal.AttributesFailing || d.Name == signal.SpareLow || d.Name == signal.ReliabilityDegraded ||
+					d.Name == signal.ReadOnly || d.Name == signal.DamagedPages || strings.HasSuffix(string(d.Name), "_age")) {
 				continue // the factors below
 			}
 			e := spinning()
@@ -61,33 +67,57 @@ func TestEachOfTheOtherFactorsHasItsSize(t *testing.T) {
 		"its alarm":                  {now: map[signal.Name]float64{signal.Alarm: 1}, ratio: 10},
 		"a limit of its own":         {now: map[signal.Name]float64{signal.AttributesFailing: 1}, ratio: 6},
 		"started twice":              {now: map[signal.Name]float64{signal.SpinUpRetries: 1}, ratio: 2},
-		"once more":                  {now: map[signal.Name]float64{signal.SpinUpRetries: 1}, trends: map[signal.Name]trend.Trend{signal.SpinUpRetries: {Events: 1}}, ratio: 3},
-		"more often":                 {now: map[signal.Name]float64{signal.SpinUpRetries: 9}, trends: map[signal.Name]trend.Trend{signal.SpinUpRetries: {Events: 7}}, ratio: 9},
-		"damaged pages":              {trends: map[signal.Name]trend.Trend{signal.DamagedPages: {Change: 1, HasBefore: true, Before: 1}}, ratio: 4},
-		"damaged once":               {trends: map[signal.Name]trend.Trend{signal.DamagedPages: {Change: 1, HasBefore: true}}, ratio: 1},
-		"damaged from the first":     {trends: map[signal.Name]trend.Trend{signal.DamagedPages: {HasBefore: true, Before: 1}}, ratio: 1},
-		"worn out":                   {now: map[signal.Name]float64{signal.PercentageUsed: 100}, ratio: 2.5},
-		"nearly so":                  {now: map[signal.Name]float64{signal.PercentageUsed: 99}, ratio: 1},
-		"no spare":                   {now: map[signal.Name]float64{signal.SpareLow: 1}, ratio: 10},
-		"not reliable":               {now: map[signal.Name]float64{signal.ReliabilityDegraded: 1}, ratio: 10},
-		"read-only":                  {now: map[signal.Name]float64{signal.ReadOnly: 1, signal.SpareLow: 1}, ratio: 10},
-		"swept":                      {now: map[signal.Name]float64{signal.WholeSweepAge: 720, signal.UnreadableFound: 0}, ratio: 0.7},
-		"swept long ago":             {now: map[signal.Name]float64{signal.WholeSweepAge: 721, signal.UnreadableFound: 0}, ratio: 1},
-		"tested":                     {now: map[signal.Name]float64{signal.ExtendedTestAge: 720}, ratio: 0.8},
-		"tested long ago":            {now: map[signal.Name]float64{signal.ExtendedTestAge: 721}, ratio: 1},
-		"a flaw and a failed test":   {now: map[signal.Name]float64{signal.Pending: 1, signal.TestsFailed: 1}, ratio: inYear(16, 0) * 1.3},
-		"more of a flaw":             {now: map[signal.Name]float64{signal.Pending: 32}, ratio: inYear(16*4, 0)},
-		"two signs":                  {now: map[signal.Name]float64{signal.Pending: 1, signal.UncorrectableOffline: 1}, ratio: inYear(21, 0) * math.Pow(inYear(16, 0), 0.25)},
-		"held once, none now":        {now: map[signal.Name]float64{signal.Reallocated: 0}, trends: map[signal.Name]trend.Trend{signal.Reallocated: {Held: 1}}, ratio: inYear(14, 60)},
+		"once more": {
+			now:    map[signal.Name]float64{signal.SpinUpRetries: 1},
+			trends: map[signal.Name]trend.Trend{signal.SpinUpRetries: {Events: 1}},
+			ratio:  3,
+		},
+		"more often": {
+			now:    map[signal.Name]float64{signal.SpinUpRetries: 9},
+			trends: map[signal.Name]trend.Trend{signal.SpinUpRetries: {Events: 7}},
+			ratio:  9,
+		},
+		"damaged pages": {
+			trends: map[signal.Name]trend.Trend{signal.DamagedPages: {Change: 1, HasBefore: true, Before: 1}}, ratio: 4,
+		},
+		"damaged once":             {trends: map[signal.Name]trend.Trend{signal.DamagedPages: {Change: 1, HasBefore: true}}, ratio: 1},
+		"damaged from the first":   {trends: map[signal.Name]trend.Trend{signal.DamagedPages: {HasBefore: true, Before: 1}}, ratio: 1},
+		"worn out":                 {now: map[signal.Name]float64{signal.PercentageUsed: 100}, ratio: 2.5},
+		"nearly so":                {now: map[signal.Name]float64{signal.PercentageUsed: 99}, ratio: 1},
+		"no spare":                 {now: map[signal.Name]float64{signal.SpareLow: 1}, ratio: 10},
+		"not reliable":             {now: map[signal.Name]float64{signal.ReliabilityDegraded: 1}, ratio: 10},
+		"read-only":                {now: map[signal.Name]float64{signal.ReadOnly: 1, signal.SpareLow: 1}, ratio: 10},
+		"swept":                    {now: map[signal.Name]float64{signal.WholeSweepAge: 720, signal.UnreadableFound: 0}, ratio: 0.7},
+		"swept long ago":           {now: map[signal.Name]float64{signal.WholeSweepAge: 721, signal.UnreadableFound: 0}, ratio: 1},
+		"tested":                   {now: map[signal.Name]float64{signal.ExtendedTestAge: 720}, ratio: 0.8},
+		"tested long ago":          {now: map[signal.Name]float64{signal.ExtendedTestAge: 721}, ratio: 1},
+		"a flaw and a failed test": {now: map[signal.Name]float64{signal.Pending: 1, signal.TestsFailed: 1}, ratio: inYear(16, 0) * 1.3},
+		"more of a flaw":           {now: map[signal.Name]float64{signal.Pending: 32}, ratio: inYear(16*4, 0)},
+		"two signs": {
+			now:   map[signal.Name]float64{signal.Pending: 1, signal.UncorrectableOffline: 1},
+			ratio: inYear(21, 0) * math.Pow(inYear(16, 0), 0.25),
+		},
+		"held once, none now": {
+			now:    map[signal.Name]float64{signal.Reallocated: 0},
+			trends: map[signal.Name]trend.Trend{signal.Reallocated: {Held: 1}},
+			ratio:  inYear(14, 60),
+		},
 		"growth": {
-			now: map[signal.Name]float64{signal.Pending: 1}, trends: map[signal.Name]trend.Trend{signal.Pending: {Events: 2, Grew: 2, Pace: 3.0 / 60}}, ratio: inYear(16, 0) * 2,
+			now:    map[signal.Name]float64{signal.Pending: 1},
+			trends: map[signal.Name]trend.Trend{signal.Pending: {Events: 2, Grew: 2, Pace: 3.0 / 60}}, ratio: inYear(16, 0) * 2,
 		},
 		"the fastest growth, and no more than six": {
-			now:    map[signal.Name]float64{signal.Pending: 1, signal.UncorrectableOffline: 1},
-			trends: map[signal.Name]trend.Trend{signal.Pending: {Events: 2, Grew: 2, Pace: 3.0 / 60}, signal.UncorrectableOffline: {Events: 2, Grew: 2, Pace: 9}},
-			ratio:  inYear(21, 0) * math.Pow(inYear(16, 0), 0.25) * 6,
+			now: map[signal.Name]float64{signal.Pending: 1, signal.UncorrectableOffline: 1},
+			trends: map[signal.Name]trend.Trend{
+				signal.Pending: {Events: 2, Grew: 2, Pace: 3.0 / 60}, signal.UncorrectableOffline: {Events: 2, Grew: 2, Pace: 9},
+			},
+			ratio: inYear(21, 0) * math.Pow(inYear(16, 0), 0.25) * 6,
 		},
-		"growth that is none to speak of": {now: map[signal.Name]float64{signal.Pending: 1}, trends: map[signal.Name]trend.Trend{signal.Pending: {Events: 2, Grew: 2, Pace: 0.1 / 60}}, ratio: inYear(16, 0)},
+		"growth that is none to speak of": {
+			now:    map[signal.Name]float64{signal.Pending: 1},
+			trends: map[signal.Name]trend.Trend{signal.Pending: {Events: 2, Grew: 2, Pace: 0.1 / 60}},
+			ratio:  inYear(16, 0),
+		},
 	} {
 		e := spinning()
 		for n, x := range row.now {
@@ -136,7 +166,8 @@ func TestAReworkMakesASignHalfOfIt(t *testing.T) {
 
 func TestChancesInWords(t *testing.T) {
 	for p, want := range map[float64]string{
-		0.95: "nearly certain", 0.949: "9 in 10", 0.451: "5 in 10", 0.45: "1 in 2", 0.05: "1 in 20", 0.048: "1 in 20", 0.04: "1 in 25", 0.00101: "1 in 990", 0.001: "under 1 in 1\u00a0000",
+		0.95: "nearly certain", 0.949: "9 in 10", 0.451: "5 in 10", 0.45: "1 in 2", 0.05: "1 in 20", 0.048: "1 in 20", 0.04: "1 in 25",
+		0.00101: "1 in 990", 0.001: "under 1 in 1\u00a0000",
 	} {
 		assert.Equal(t, "about 1 in 2, between "+want+" and 1 in 2", risk.Chance{Year: 0.5 - 0.05, Low: p, High: 0.45}.Words(), p)
 	}

@@ -17,7 +17,11 @@ func known(n float64) signal.Value { return signal.Value{Number: n, Available: t
 
 // spinning is a disk of two and a half years that shows nothing.
 func spinning() risk.Evidence {
-	return risk.Evidence{Medium: drive.Spinning, Now: signal.Set{signal.PowerOnHours: known(2.5 * 8760)}, Trends: map[signal.Name]trend.Trend{}}
+	return risk.Evidence{
+		Medium: drive.Spinning,
+		Now:    signal.Set{signal.PowerOnHours: known(2.5 * 8760)},
+		Trends: map[signal.Name]trend.Trend{},
+	}
 }
 
 func of(t *testing.T, e risk.Evidence) risk.Chance {
@@ -77,7 +81,10 @@ func TestWhatIsFirstSeenIsOldUnlessItIsThereNow(t *testing.T) {
 		return of(t, e).Factors[0].Ratio
 	}
 	assert.InDelta(t, 1+15*(60.0/365)*(1-math.Exp(-365.0/60)), first(signal.Pending), 1e-6, "a sector that waits, waits today")
-	assert.InDelta(t, 1+13*math.Exp(-120.0/365)*(60.0/365)*(1-math.Exp(-365.0/60)), first(signal.Reallocated), 1e-6, "one that was replaced was so at some time before")
+	assert.InDelta(
+		t, 1+13*math.Exp(-120.0/365)*(60.0/365)*(1-math.Exp(-365.0/60)), first(signal.Reallocated), 1e-6,
+		"one that was replaced was so at some time before",
+	)
 }
 
 func TestMoreGrowthMoreSignsAndFailuresRaiseIt(t *testing.T) {
@@ -194,5 +201,8 @@ func TestReliabilityTellsWhatIsSaidAgainstWhatIsSeen(t *testing.T) {
 			assert.InDelta(t, tenth.Failed/tenth.Drives, tenth.Said, 0.1, "calibrated")
 		}
 	}
-	assert.InDelta(t, 1, risk.Reliability([]risk.Fate{{{Said: 1}, {Said: 0}}})[9].Drives*2, 1e-9, "a chance of 1 is in the last tenth, and the drive is shared out")
+	assert.InDelta(
+		t, 1, risk.Reliability([]risk.Fate{{{Said: 1}, {Said: 0}}})[9].Drives*2, 1e-9,
+		"a chance of 1 is in the last tenth, and the drive is shared out",
+	)
 }

@@ -128,7 +128,13 @@ func Registers(s scsi.Sense) ata.Registers {
 			continue
 		}
 		b := d.Body
-		r := ata.Registers{Error: b[1], Count: uint16(b[3]), LBA: uint64(b[5]) | uint64(b[7])<<8 | uint64(b[9])<<16, Device: b[10], Status: b[11]}
+		r := ata.Registers{
+			Error:  b[1],
+			Count:  uint16(b[3]),
+			LBA:    uint64(b[5]) | uint64(b[7])<<8 | uint64(b[9])<<16,
+			Device: b[10],
+			Status: b[11],
+		}
 		if b[0]&1 != 0 {
 			r.Count |= uint16(b[2]) << 8
 			r.LBA |= uint64(b[4])<<24 | uint64(b[6])<<32 | uint64(b[8])<<40

@@ -50,7 +50,9 @@ func TestRegistersComeBackFromBothSenseFormats(t *testing.T) {
 	for name, row := range map[string]struct {
 		sense []byte
 		want  ata.Alarm
-	}{"descriptor, raised": {descriptor, ata.AlarmRaised}, "fixed, not raised": {fixed, ata.AlarmNotRaised}, "fixed without registers": {[]byte{0x70, 0, 1, 0, 0, 0, 0, 10, 0, 0, 0, 0, 0, 0x1D, 0, 0, 0, 0}, ata.AlarmUnknown}} {
+	}{"descriptor, raised": {descriptor, ata.AlarmRaised}, "fixed, not raised": {fixed, ata.AlarmNotRaised}, "fixed without registers": {
+		[]byte{0x70, 0, 1, 0, 0, 0, 0, 10, 0, 0, 0, 0, 0, 0x1D, 0, 0, 0, 0}, ata.AlarmUnknown,
+	}} {
 		s, err := scsi.DecodeSense(row.sense)
 		require.NoError(t, err)
 		assert.Equal(t, row.want, ata.DecodeAlarm(Registers(s)), name)

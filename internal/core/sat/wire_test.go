@@ -18,7 +18,8 @@ func TestTheWire(t *testing.T) {
 		OK      bool
 	}
 	for _, c := range []ata.Command{
-		ata.ReadIdentify(), ata.ReadConfiguration(), ata.ReadLogGPLFrom(4, 0x1213, 0x1415), ata.ReadElements(0x1112), ata.SCTCommand(), ata.ReturnStatus(), ata.NativeMax(), ata.SpinUp(),
+		ata.ReadIdentify(), ata.ReadConfiguration(), ata.ReadLogGPLFrom(4, 0x1213, 0x1415), ata.ReadElements(0x1112), ata.SCTCommand(),
+		ata.ReturnStatus(), ata.NativeMax(), ata.SpinUp(),
 		{Op: 0x51, Feature: 0x1213, Count: 0x1415, LBA: 0x1617_1819_1A1B, Device: 0x1C},
 		{Op: 0x51, LBA: 1 << 24},
 		{Op: 0x51, Feature: 1 << 8},
@@ -41,10 +42,16 @@ func TestTheWire(t *testing.T) {
 	} {
 		for _, fixed := range []bool{false, true} {
 			s := Sense(r, fixed)
-			vector.Page(b, fmt.Sprintf("registers %s, fixed %v, %s", vector.Say(r), fixed, s), s.Encode(), func(b []byte) (ata.Registers, error) {
-				s, err := scsi.DecodeSense(b)
-				return Registers(s), err
-			}, nil)
+			vector.Page(
+				b,
+				fmt.Sprintf("registers %s, fixed %v, %s", vector.Say(r), fixed, s),
+				s.Encode(),
+				func(b []byte) (ata.Registers, error) {
+					s, err := scsi.DecodeSense(b)
+					return Registers(s), err
+				},
+				nil,
+			)
 		}
 	}
 	b.Close()

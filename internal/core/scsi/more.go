@@ -92,7 +92,13 @@ func DecodeEnvironment(b []byte) (Environment, error) {
 
 // Encode writes log page 0Dh/01h.
 func (e Environment) Encode() []byte {
-	return EncodeLogPage(LogEnvironment, Parameter{Code: 0, Value: []byte{0, uint8(e.Now), uint8(e.LifeHighest), uint8(e.LifeLowest), uint8(e.Highest), uint8(e.Lowest), 0, 0}})
+	return EncodeLogPage(
+		LogEnvironment,
+		Parameter{
+			Code:  0,
+			Value: []byte{0, uint8(e.Now), uint8(e.LifeHighest), uint8(e.LifeLowest), uint8(e.Highest), uint8(e.Lowest), 0, 0},
+		},
+	)
 }
 
 // EnvironmentLimits are the first temperature limits of log page 0Dh/02h, in °C: what triggers, and what resets the trigger.
@@ -286,7 +292,20 @@ func putRanges(all []Range, littleEndian bool) []byte {
 
 // SecurityInCDB asks for at most n bytes by a security protocol (SPC-5 6.43).
 func SecurityInCDB(protocol uint8, specific uint16, n uint32) []byte {
-	return []byte{SecurityIn, protocol, uint8(specific >> 8), uint8(specific), 0, 0, uint8(n >> 24), uint8(n >> 16), uint8(n >> 8), uint8(n), 0, 0}
+	return []byte{
+		SecurityIn,
+		protocol,
+		uint8(specific >> 8),
+		uint8(specific),
+		0,
+		0,
+		uint8(n >> 24),
+		uint8(n >> 16),
+		uint8(n >> 8),
+		uint8(n),
+		0,
+		0,
+	}
 }
 
 // ElementsCDB asks for the status of all physical elements (SBC-4 5.9).

@@ -116,16 +116,31 @@ const (
 
 // parameterNames gives the standard's names: SPC-5 7.3 and SBC-4 6.4.
 var parameterNames = map[LogID]map[uint16]string{
-	LogWriteErrors: errorCounters, LogReadErrors: errorCounters, LogVerifyErrors: errorCounters, LogNonMedium: {0: "Non-medium errors"},
-	LogTemperature:   {0: "Temperature", 1: "Reference temperature"},
-	LogStartStop:     {1: "Date of manufacture", 2: "Accounting date", 3: "Specified cycle count over lifetime", 4: "Accumulated start-stop cycles", 5: "Specified load-unload count over lifetime", 6: "Accumulated load-unload cycles"},
+	LogWriteErrors:  errorCounters,
+	LogReadErrors:   errorCounters,
+	LogVerifyErrors: errorCounters,
+	LogNonMedium:    {0: "Non-medium errors"},
+	LogTemperature:  {0: "Temperature", 1: "Reference temperature"},
+	LogStartStop: {
+		1: "Date of manufacture",
+		2: "Accounting date",
+		3: "Specified cycle count over lifetime",
+		4: "Accumulated start-stop cycles",
+		5: "Specified load-unload count over lifetime",
+		6: "Accumulated load-unload cycles",
+	},
 	LogSolidState:    {1: "Percentage used endurance indicator"},
 	LogInformational: {0: "Informational exceptions"},
 }
 
 var errorCounters = map[uint16]string{
-	0: "Errors corrected without substantial delay", 1: "Errors corrected with possible delays", 2: "Total rewrites or rereads", 3: "Total errors corrected",
-	4: "Times correction algorithm processed", 5: "Total bytes processed", 6: "Total uncorrected errors",
+	0: "Errors corrected without substantial delay",
+	1: "Errors corrected with possible delays",
+	2: "Total rewrites or rereads",
+	3: "Total errors corrected",
+	4: "Times correction algorithm processed",
+	5: "Total bytes processed",
+	6: "Total uncorrected errors",
 }
 
 // ParameterName is the standard's name of a log parameter; empty for one this version does not know.
@@ -140,10 +155,23 @@ func LogTitle(l LogID) string {
 }
 
 var logTitles = map[LogID]string{
-	LogPages: "Supported log pages", LogSubpages: "Supported log pages and subpages", LogWriteErrors: "Write error counters", LogReadErrors: "Read error counters",
-	LogVerifyErrors: "Verify error counters", LogNonMedium: "Non-medium errors", LogTemperature: "Temperature", LogEnvironment: "Environmental reporting",
-	LogEnvironLimits: "Environmental limits", LogStartStop: "Start-stop cycles", LogSelfTests: "Self-test results", LogSolidState: "Solid state media", LogBackground: "Background scan",
-	LogPending: "Pending defects", LogBackgroundOps: "Background operation", LogProtocol: "Protocol specific port", LogInformational: "Informational exceptions",
+	LogPages:         "Supported log pages",
+	LogSubpages:      "Supported log pages and subpages",
+	LogWriteErrors:   "Write error counters",
+	LogReadErrors:    "Read error counters",
+	LogVerifyErrors:  "Verify error counters",
+	LogNonMedium:     "Non-medium errors",
+	LogTemperature:   "Temperature",
+	LogEnvironment:   "Environmental reporting",
+	LogEnvironLimits: "Environmental limits",
+	LogStartStop:     "Start-stop cycles",
+	LogSelfTests:     "Self-test results",
+	LogSolidState:    "Solid state media",
+	LogBackground:    "Background scan",
+	LogPending:       "Pending defects",
+	LogBackgroundOps: "Background operation",
+	LogProtocol:      "Protocol specific port",
+	LogInformational: "Informational exceptions",
 }
 
 // TestResult is how a SCSI self-test ended (SPC-5 table 391).
@@ -164,8 +192,15 @@ const (
 
 func (r TestResult) String() string {
 	names := map[TestResult]string{
-		TestPassed: "passed", TestAbortedByHost: "aborted by the host", TestAbortedReset: "interrupted by a reset", TestFatal: "could not finish", TestUnknown: "failed, part not named",
-		TestFirstSegment: "failed in its first segment", TestSecondSegment: "failed in its second segment", TestOtherSegment: "failed in a segment", TestRunning: "running",
+		TestPassed:        "passed",
+		TestAbortedByHost: "aborted by the host",
+		TestAbortedReset:  "interrupted by a reset",
+		TestFatal:         "could not finish",
+		TestUnknown:       "failed, part not named",
+		TestFirstSegment:  "failed in its first segment",
+		TestSecondSegment: "failed in its second segment",
+		TestOtherSegment:  "failed in a segment",
+		TestRunning:       "running",
 	}
 	if name, ok := names[r]; ok {
 		return name
@@ -265,9 +300,13 @@ const (
 
 func (r ReassignStatus) String() string {
 	names := map[ReassignStatus]string{
-		ReassignWaits: "waits to be written or reassigned", Reassigned: "reassigned by the drive", ReassignFailed: "the drive could not reassign it",
-		Rewritten: "recovered and rewritten in its place", ReassignedByHost: "reassigned by a command, with its data",
-		ReassignedNoData: "reassigned by a command, without its data", ReassignHostFails: "could not be reassigned by a command",
+		ReassignWaits:     "waits to be written or reassigned",
+		Reassigned:        "reassigned by the drive",
+		ReassignFailed:    "the drive could not reassign it",
+		Rewritten:         "recovered and rewritten in its place",
+		ReassignedByHost:  "reassigned by a command, with its data",
+		ReassignedNoData:  "reassigned by a command, without its data",
+		ReassignHostFails: "could not be reassigned by a command",
 	}
 	if name, ok := names[r]; ok {
 		return name
@@ -289,7 +328,17 @@ func (r ScanResult) Failed() bool { return r.Status != Rewritten }
 
 // StatusName says in words how the scan stands.
 func (g Background) StatusName() string {
-	names := [...]string{"not active", "running", "pre-scan running", "halted by a fatal error", "halted: pattern of errors", "halted: medium needs formatting", "halted by a vendor specific cause", "halted by the temperature", "waiting for its interval"}
+	names := [...]string{
+		"not active",
+		"running",
+		"pre-scan running",
+		"halted by a fatal error",
+		"halted: pattern of errors",
+		"halted: medium needs formatting",
+		"halted by a vendor specific cause",
+		"halted by the temperature",
+		"waiting for its interval",
+	}
 	if int(g.Status) < len(names) {
 		return names[g.Status]
 	}
@@ -306,7 +355,16 @@ func DecodeBackground(b []byte) (Background, error) {
 		case p.Code == BackgroundStatus && len(v) >= 12:
 			g.Minutes, g.Status, g.Scans, g.Progress = be.Uint32(v), v[5], be.Uint16(v[6:]), be.Uint16(v[8:])
 		case p.Code >= 1 && p.Code <= 0x800 && len(v) >= 20:
-			g.Found = append(g.Found, ScanResult{be.Uint32(v), ReassignStatus(v[4] >> 4), Sense{Key: SenseKey(v[4] & 0xF), ASC: v[5], ASCQ: v[6]}, be.Uint64(v[12:]), p.Offset})
+			g.Found = append(
+				g.Found,
+				ScanResult{
+					be.Uint32(v),
+					ReassignStatus(v[4] >> 4),
+					Sense{Key: SenseKey(v[4] & 0xF), ASC: v[5], ASCQ: v[6]},
+					be.Uint64(v[12:]),
+					p.Offset,
+				},
+			)
 		}
 	}
 	return g, err
@@ -400,8 +458,16 @@ func DecodePorts(b []byte) ([]PortPhy, error) {
 				break
 			}
 			all = append(all, PortPhy{
-				Port: p.Code, Phy: uint16(d[1]), Rate: d[5] & 0xF, Address: be.Uint64(d[8:]), Attached: be.Uint64(d[16:]),
-				Invalid: be.Uint32(d[32:]), Disparity: be.Uint32(d[36:]), LossSync: be.Uint32(d[40:]), PhyResets: be.Uint32(d[44:]), Offset: p.Offset + at,
+				Port:      p.Code,
+				Phy:       uint16(d[1]),
+				Rate:      d[5] & 0xF,
+				Address:   be.Uint64(d[8:]),
+				Attached:  be.Uint64(d[16:]),
+				Invalid:   be.Uint32(d[32:]),
+				Disparity: be.Uint32(d[36:]),
+				LossSync:  be.Uint32(d[40:]),
+				PhyResets: be.Uint32(d[44:]),
+				Offset:    p.Offset + at,
 			})
 			at += size
 		}

@@ -31,7 +31,9 @@ func TestLogPagesAreReadAsFarAsTheyCame(t *testing.T) {
 }
 
 func TestTheAlarmOfAInformationalException(t *testing.T) {
-	for text, want := range map[string][2]bool{"5d10": {true, false}, "5dff": {false, false}, "0b01": {false, true}, "0000": {false, false}} {
+	for text, want := range map[string][2]bool{
+		"5d10": {true, false}, "5dff": {false, false}, "0b01": {false, true}, "0000": {false, false},
+	} {
 		i, err := DecodeInformational(digits(t, "2f 00 0008 0000 03 04 "+text+" 26 00"))
 		require.NoError(t, err)
 		assert.Equal(t, want, [2]bool{i.Predicts(), i.Warns()}, text)
@@ -72,7 +74,13 @@ func TestSelfTestsScansAndDefects(t *testing.T) {
 	assert.EqualValues(t, 4711, all[0].LBA)
 	assert.Equal(t, "medium error, unrecovered read error (3/11/00)", all[0].Sense.String())
 
-	g := Background{Minutes: 60_000, Status: 8, Scans: 7, Progress: 32768, Found: []ScanResult{{Minutes: 59_000, Status: 1, Sense: Sense{Key: MediumError, ASC: 0x11}, LBA: 77, Offset: 24}}}
+	g := Background{
+		Minutes:  60_000,
+		Status:   8,
+		Scans:    7,
+		Progress: 32768,
+		Found:    []ScanResult{{Minutes: 59_000, Status: 1, Sense: Sense{Key: MediumError, ASC: 0x11}, LBA: 77, Offset: 24}},
+	}
 	back, err := DecodeBackground(g.Encode())
 	require.NoError(t, err)
 	assert.Equal(t, g, back)
@@ -81,7 +89,10 @@ func TestSelfTestsScansAndDefects(t *testing.T) {
 	d, err := DecodeDefects(digits(t, "00 0d 0000 00000060"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 12, d.Count, "96 bytes of 8-byte entries")
-	for text, want := range map[string]string{"00 15 0000 00000000": "not the grown one", "00 0e 0000 00000008": "no known size", "00 0d 0000 00000009": "no whole number of entries"} {
+	for text, want := range map[string]string{
+		"00 15 0000 00000000": "not the grown one", "00 0e 0000 00000008": "no known size",
+		"00 0d 0000 00000009": "no whole number of entries",
+	} {
 		_, err = DecodeDefects(digits(t, text))
 		assert.ErrorContains(t, err, want)
 	}
@@ -116,7 +127,10 @@ func TestPortsAndControl(t *testing.T) {
 }
 
 func TestOlderPhyDescriptorsDoNotTellTheirLength(t *testing.T) {
-	ports := []PortPhy{{Port: 1, Phy: 0, Rate: 10, Address: 7, Invalid: 9, Offset: 12}, {Port: 2, Phy: 1, Rate: 10, Address: 8, Invalid: 4, PhyResets: 3, Offset: 68}}
+	ports := []PortPhy{
+		{Port: 1, Phy: 0, Rate: 10, Address: 7, Invalid: 9, Offset: 12},
+		{Port: 2, Phy: 1, Rate: 10, Address: 8, Invalid: 4, PhyResets: 3, Offset: 68},
+	}
 	old, err := DecodePorts(EncodePorts(ports, false))
 	require.NoError(t, err)
 	assert.Equal(t, ports, old, "48 bytes, as before there was a length")
@@ -145,7 +159,16 @@ func TestAPageThatIsAnotherGivesNothing(t *testing.T) {
 }
 
 func TestEachPlaceOfAScanTellsWhatBecameOfIt(t *testing.T) {
-	for status, failed := range map[ReassignStatus]bool{ReassignWaits: true, Reassigned: true, ReassignFailed: true, Rewritten: false, ReassignedByHost: true, ReassignedNoData: true, ReassignHostFails: true, 0xC: true} {
+	for status, failed := range map[ReassignStatus]bool{
+		ReassignWaits:     true,
+		Reassigned:        true,
+		ReassignFailed:    true,
+		Rewritten:         false,
+		ReassignedByHost:  true,
+		ReassignedNoData:  true,
+		ReassignHostFails: true,
+		0xC:               true,
+	} {
 		assert.Equal(t, failed, ScanResult{Status: status}.Failed(), "%s", status)
 		assert.NotEmpty(t, status.String())
 	}
@@ -226,11 +249,16 @@ func TestWhatTheSecondPlanAsksIsDecoded(t *testing.T) {
 		}
 		assert.Equal(t, []bool{false, true, true}, bad)
 	}
-	for health, bad := range map[ElementHealth]bool{0: false, 0x63: false, 0x64: false, 0x65: true, 0xCF: true, 0xD0: false, 0xFC: false, 0xFD: true, 0xFE: true} {
+	for health, bad := range map[ElementHealth]bool{
+		0: false, 0x63: false, 0x64: false, 0x65: true, 0xCF: true, 0xD0: false, 0xFC: false, 0xFD: true, 0xFE: true,
+	} {
 		assert.Equal(t, bad, health.Bad(), "%s", health)
 	}
 	two := []Range{{0, 1, 0, 1000, 64}, {1, 1, 1000, 900, 96}}
-	for name, decode := range map[string]func() ([]Range, error){"SCSI": func() ([]Range, error) { return DecodeRanges(EncodeRanges(two)) }, "ATA": func() ([]Range, error) { return DecodeATARanges(EncodeATARanges(two)) }} {
+	for name, decode := range map[string]func() ([]Range, error){
+		"SCSI": func() ([]Range, error) { return DecodeRanges(EncodeRanges(two)) },
+		"ATA":  func() ([]Range, error) { return DecodeATARanges(EncodeATARanges(two)) },
+	} {
 		got, err := decode()
 		require.NoError(t, err, name)
 		assert.Equal(t, two, got, name)

@@ -13,9 +13,12 @@ func TestSenseIsSaidInWords(t *testing.T) {
 		want  string
 		info  uint64
 	}{
-		"fixed medium error with its LBA": {[]byte{0xF0, 0, 3, 0, 0x12, 0x34, 0x56, 10, 0, 0, 0, 0, 0x11, 0, 0, 0, 0, 0}, "medium error, unrecovered read error (3/11/00)", 0x123456},
-		"descriptor, no medium":           {[]byte{0x72, 2, 0x3A, 0, 0, 0, 0, 0}, "not ready, no medium (2/3A/00)", 0},
-		"a code without a name":           {[]byte{0x72, 4, 0x99, 0x01, 0, 0, 0, 0}, "hardware error, cause without a name (4/99/01)", 0},
+		"fixed medium error with its LBA": {
+			[]byte{0xF0, 0, 3, 0, 0x12, 0x34, 0x56, 10, 0, 0, 0, 0, 0x11, 0, 0, 0, 0, 0},
+			"medium error, unrecovered read error (3/11/00)", 0x123456,
+		},
+		"descriptor, no medium": {[]byte{0x72, 2, 0x3A, 0, 0, 0, 0, 0}, "not ready, no medium (2/3A/00)", 0},
+		"a code without a name": {[]byte{0x72, 4, 0x99, 0x01, 0, 0, 0, 0}, "hardware error, cause without a name (4/99/01)", 0},
 	} {
 		s, err := DecodeSense(row.bytes)
 		require.NoError(t, err, name)

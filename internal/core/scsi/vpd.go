@@ -144,7 +144,13 @@ func DecodeCapacity(b []byte) (Capacity, error) {
 	if len(b) < CapacitySize {
 		return Capacity{}, &FormatError{name, len(b), "ends after fewer than 32 bytes"}
 	}
-	c := Capacity{Last: be.Uint64(b), Block: be.Uint32(b[8:]), Exponent: b[13] & 0xF, Alignment: be.Uint16(b[14:]) & 0x3FFF, Thin: b[14]&0x80 != 0}
+	c := Capacity{
+		Last:      be.Uint64(b),
+		Block:     be.Uint32(b[8:]),
+		Exponent:  b[13] & 0xF,
+		Alignment: be.Uint16(b[14:]) & 0x3FFF,
+		Thin:      b[14]&0x80 != 0,
+	}
 	if b[12]&1 != 0 {
 		c.Protection = b[12]>>1&7 + 1
 	}

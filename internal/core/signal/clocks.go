@@ -22,7 +22,10 @@ func Clocks(r *reading.Reading) []trend.Clock {
 			continue
 		}
 		if v := s.get(r); v.Available {
-			all = append(all, trend.Clock{Name: v.Source, Hours: v.Number, Loose: v.Confidence == dialect.Inferred || v.Confidence == dialect.Varies})
+			all = append(
+				all,
+				trend.Clock{Name: v.Source, Hours: v.Number, Loose: v.Confidence == dialect.Inferred || v.Confidence == dialect.Varies},
+			)
 			most = max(most, v.Number)
 		}
 	}

@@ -15,7 +15,18 @@ import (
 	"hylostat.example/internal/core/tcg"
 )
 
-var disk = ata.Identify{Serial: "KVA077M511", Model: "Korvan K4-2000", Sectors: 4_000_000_000, LogicalSector: 512, PhysicalSector: 4096, LBA48: true, RotationRate: 7200, SMARTSupported: true, SMARTEnabled: true, Trusted: true}
+var disk = ata.Identify{
+	Serial:         "KVA077M511",
+	Model:          "Korvan K4-2000",
+	Sectors:        4_000_000_000,
+	LogicalSector:  512,
+	PhysicalSector: 4096,
+	LBA48:          true,
+	RotationRate:   7200,
+	SMARTSupported: true,
+	SMARTEnabled:   true,
+	Trusted:        true,
+}
 
 // upTo lists the LBAs of a range, both ends included.
 func upTo(from, to uint64) (all []uint64) {
@@ -33,7 +44,11 @@ func of(id ata.Identify, more ...reading.Page) (reading.Reading, Set) {
 
 // sas decodes pages of a SCSI drive beside its inquiry.
 func sas(more ...reading.Page) (reading.Reading, Set) {
-	r := reading.Decode(append([]reading.Page{{Name: reading.PageInquiry, Bytes: scsi.InquiryData{Vendor: "OSPRIL", Product: "O12-4000"}.Encode()}}, more...))
+	r := reading.Decode(
+		append(
+			[]reading.Page{{Name: reading.PageInquiry, Bytes: scsi.InquiryData{Vendor: "OSPRIL", Product: "O12-4000"}.Encode()}},
+			more...),
+	)
 	return r, Of(&r)
 }
 
@@ -63,16 +78,36 @@ func TestWaitingSectorsAreDistinctPhysicalOnes(t *testing.T) {
 		assert.Equal(t, row.want, s[Pending].Number, name)
 	}
 	waiting := scsi.PendingDefects{Count: 2, Defects: []scsi.PendingDefect{{LBA: 80}, {LBA: 87}}}
-	_, s := sas(reading.Page{Name: reading.PageCapacity, Bytes: scsi.Capacity{Last: 999, Block: 512, Exponent: 3, Alignment: 7}.Encode()}, reading.Page{Name: reading.PageLog(scsi.LogPending), Bytes: waiting.Encode()})
+	_, s := sas(
+		reading.Page{Name: reading.PageCapacity, Bytes: scsi.Capacity{Last: 999, Block: 512, Exponent: 3, Alignment: 7}.Encode()},
+		reading.Page{Name: reading.PageLog(scsi.LogPending), Bytes: waiting.Encode()},
+	)
 	assert.EqualValues(t, 2, s[Pending].Number, "7 is the lowest aligned LBA: LBA 0 is the second of its sector, and 87 begins one")
 }
 
 func TestWearComesNormalisedAndAnEmptyLifeIsUsedUp(t *testing.T) {
 	flash := disk
 	flash.RotationRate = 1
-	all := ata.EncodeStatistics([]ata.Statistic{{StatisticKey: ata.StatPercentageUsed, Value: 9, Valid: true, Normalized: true}, {StatisticKey: ata.StatReportedUncorrected, Value: 9, Valid: true, Normalized: true}})
+	all := ata.EncodeStatistics(
+		[]ata.Statistic{
+			{StatisticKey: ata.StatPercentageUsed, Value: 9, Valid: true, Normalized: true},
+			{StatisticKey: ata.StatReportedUncorrected, Value: 9, Valid: true, Normalized: true},
+		},
+	)
 	_, s := of(flash, reading.Page{Name: reading.PageStatistics, Bytes: all})
-	assert.Equal(t, Value{Number: 9, Available: true, Source: "device statistics, page 7, Percentage Used Endurance Indicator", Page: reading.PageStatistics, Offset: 7*512 + 8, Length: 8, Confidence: "standard"}, s[PercentageUsed])
+	assert.Equal(
+		t,
+		Value{
+			Number:     9,
+			Available:  true,
+			Source:     "device statistics, page 7, Percentage Used Endurance Indicator",
+			Page:       reading.PageStatistics,
+			Offset:     7*512 + 8,
+			Length:     8,
+			Confidence: "standard",
+		},
+		s[PercentageUsed],
+	)
 	assert.False(t, s[ReportedUncorrectable].Available, "a count that comes normalised is the maker's secret")
 
 	numbers := []uint8{5, 9, 12, 171, 172, 173, 174, 183, 184, 187, 194, 196, 197, 198, 199, 202} // life left by the value of 202
@@ -90,7 +125,10 @@ func TestWearComesNormalisedAndAnEmptyLifeIsUsedUp(t *testing.T) {
 
 func TestTheAlarmComesFromSCTWhereAnAdapterDropsRegisters(t *testing.T) {
 	silent := reading.Page{Name: reading.PageAlarm, Bytes: sat.Sense(ata.Registers{}, true).Encode()}
-	echo := reading.Page{Name: reading.PageAlarm, Bytes: sat.Sense(ata.Registers{Status: 0xB0, LBA: 0xC24F00, Reported: true}, false).Encode()}
+	echo := reading.Page{
+		Name:  reading.PageAlarm,
+		Bytes: sat.Sense(ata.Registers{Status: 0xB0, LBA: 0xC24F00, Reported: true}, false).Encode(),
+	}
 	status := func(word uint16) reading.Page {
 		return reading.Page{Name: reading.PageSCTStatus, Bytes: ata.SCTReport{SMARTStatus: word}.Encode()}
 	}
@@ -114,7 +152,10 @@ func TestTheAlarmComesFromSCTWhereAnAdapterDropsRegisters(t *testing.T) {
 
 func TestSilenceThatWasOrderedIsNoAllClear(t *testing.T) {
 	log := func(asc, ascq byte) reading.Page {
-		return reading.Page{Name: reading.PageLog(scsi.LogInformational), Bytes: scsi.EncodeLogPage(scsi.LogInformational, scsi.Parameter{Value: []byte{asc, ascq, 38, 0}})}
+		return reading.Page{
+			Name:  reading.PageLog(scsi.LogInformational),
+			Bytes: scsi.EncodeLogPage(scsi.LogInformational, scsi.Parameter{Value: []byte{asc, ascq, 38, 0}}),
+		}
 	}
 	control := reading.Page{Name: reading.PageControl, Bytes: scsi.Control{Disabled: true}.Encode()}
 	r, s := sas(log(0, 0), control)
@@ -128,7 +169,9 @@ func TestSilenceThatWasOrderedIsNoAllClear(t *testing.T) {
 }
 
 func TestAPlaceThatWasRewrittenIsNoFinding(t *testing.T) {
-	g := scsi.Background{Found: []scsi.ScanResult{{Status: scsi.Rewritten, LBA: 1}, {Status: scsi.ReassignWaits, LBA: 2}, {Status: scsi.Rewritten, LBA: 3}}}
+	g := scsi.Background{
+		Found: []scsi.ScanResult{{Status: scsi.Rewritten, LBA: 1}, {Status: scsi.ReassignWaits, LBA: 2}, {Status: scsi.Rewritten, LBA: 3}},
+	}
 	_, s := sas(reading.Page{Name: reading.PageLog(scsi.LogBackground), Bytes: g.Encode()})
 	assert.EqualValues(t, 1, s[ScanFindings].Number)
 }
@@ -141,14 +184,26 @@ func TestDataUnitsOfZeroAreNotReportedOnADriveThatWasUsed(t *testing.T) {
 		"used, by its hours":    {nvme.Health{Hours: nvme.Counter{Low: 900}}, false},
 		"used, by its commands": {nvme.Health{WriteCommands: nvme.Counter{Low: 5}, ReadCommands: nvme.Counter{Low: 5}}, false},
 		"new":                   {nvme.Health{Spare: 100}, true},
-		"counted":               {nvme.Health{Hours: nvme.Counter{Low: 900}, Written: nvme.Counter{Low: 1}, Read: nvme.Counter{Low: 1}}, true},
+		"counted": {
+			nvme.Health{Hours: nvme.Counter{Low: 900}, Written: nvme.Counter{Low: 1}, Read: nvme.Counter{Low: 1}}, true,
+		},
 	} {
-		r := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "M", Serial: "S"}.Encode()}, {Name: reading.PageHealth, Bytes: row.health.Encode()}})
+		r := reading.Decode(
+			[]reading.Page{
+				{Name: reading.PageController, Bytes: nvme.Controller{Model: "M", Serial: "S"}.Encode()},
+				{Name: reading.PageHealth, Bytes: row.health.Encode()},
+			},
+		)
 		s := Of(&r)
 		assert.Equal(t, row.has, s[BytesWritten].Available, name)
 		assert.Equal(t, row.has, s[BytesRead].Available, name)
 	}
-	group := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "M", Serial: "S"}.Encode()}, {Name: reading.PageHealth, Bytes: nvme.Health{GroupWarning: nvme.WarnReadOnly}.Encode()}})
+	group := reading.Decode(
+		[]reading.Page{
+			{Name: reading.PageController, Bytes: nvme.Controller{Model: "M", Serial: "S"}.Encode()},
+			{Name: reading.PageHealth, Bytes: nvme.Health{GroupWarning: nvme.WarnReadOnly}.Encode()},
+		},
+	)
 	assert.EqualValues(t, 1, Of(&group)[ReadOnly].Number, "an endurance group's warning is the drive's")
 	assert.EqualValues(t, 1, Of(&group)[Alarm].Number)
 }
@@ -160,21 +215,39 @@ func TestALockIsSeenOnEveryInterface(t *testing.T) {
 	behindSAT, _ := of(disk, reading.Page{Name: reading.PageAttributes, Fault: refused})
 	scsiLock, _ := sas(reading.Page{Name: reading.PageSCSILock, Bytes: lock})
 	scsiRefuses, _ := sas(reading.Page{Name: reading.PageReady, Fault: refused})
-	nvmeLock := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "M", Serial: "S"}.Encode()}, {Name: reading.PageNVMeLock, Bytes: lock}})
+	nvmeLock := reading.Decode(
+		[]reading.Page{
+			{Name: reading.PageController, Bytes: nvme.Controller{Model: "M", Serial: "S"}.Encode()},
+			{Name: reading.PageNVMeLock, Bytes: lock},
+		},
+	)
 	withPassword := disk
 	withPassword.Security = ata.Security{Supported: true, Enabled: true, Locked: true}
 	password, _ := of(withPassword, reading.Page{Name: reading.PageATALock, Bytes: lock})
-	open, _ := of(disk, reading.Page{Name: reading.PageATALock, Bytes: tcg.Discovery{HasLocking: true, Locking: tcg.Locking{Supported: true, Enabled: true, Encrypts: true}}.Encode()})
+	open, _ := of(
+		disk,
+		reading.Page{
+			Name:  reading.PageATALock,
+			Bytes: tcg.Discovery{HasLocking: true, Locking: tcg.Locking{Supported: true, Enabled: true, Encrypts: true}}.Encode(),
+		},
+	)
 	for name, row := range map[string]struct {
 		is   drive.Security
 		want drive.Security
 	}{
-		"ATA":                        {ataLock.Identity.Security, drive.Security{Locked: true, By: drive.LockEncryption, Encrypting: true}},
-		"ATA behind SAT":             {behindSAT.Identity.Security, drive.Security{Locked: true, By: drive.LockRefuses}},
-		"SCSI":                       {scsiLock.Identity.Security, drive.Security{Locked: true, By: drive.LockEncryption, Encrypting: true}},
-		"SCSI, by its sense":         {scsiRefuses.Identity.Security, drive.Security{Locked: true, By: drive.LockRefuses}},
-		"NVMe":                       {nvmeLock.Identity.Security, drive.Security{Locked: true, By: drive.LockEncryption, Encrypting: true}},
-		"a password is named first":  {password.Identity.Security, drive.Security{Supported: true, Enabled: true, Locked: true, By: drive.LockPassword, Encrypting: true}},
+		"ATA":            {ataLock.Identity.Security, drive.Security{Locked: true, By: drive.LockEncryption, Encrypting: true}},
+		"ATA behind SAT": {behindSAT.Identity.Security, drive.Security{Locked: true, By: drive.LockRefuses}},
+		"SCSI": {
+			scsiLock.Identity.Security, drive.Security{Locked: true, By: drive.LockEncryption, Encrypting: true},
+		},
+		"SCSI, by its sense": {scsiRefuses.Identity.Security, drive.Security{Locked: true, By: drive.LockRefuses}},
+		"NVMe": {
+			nvmeLock.Identity.Security, drive.Security{Locked: true, By: drive.LockEncryption, Encrypting: true},
+		},
+		"a password is named first": {
+			password.Identity.Security,
+			drive.Security{Supported: true, Enabled: true, Locked: true, By: drive.LockPassword, Encrypting: true},
+		},
 		"unlocked, encrypting still": {open.Identity.Security, drive.Security{Encrypting: true}},
 	} {
 		assert.Equal(t, row.want, row.is, name)
@@ -192,7 +265,12 @@ func TestAnotherCapacityIsAFactWithAnAdvice(t *testing.T) {
 	big.Sectors = 7_814_037_168 // 4 TB behind an adapter that counts 32 bits
 	r, s = of(big, adapter(scsi.Capacity{Last: 1<<32 - 2, Block: 512}))
 	require.Len(t, r.Faults, 1)
-	assert.Equal(t, "comparing capacities: the drive has 4 TB, this adapter shows 2.2 TB. Use a direct port: through this adapter a part of the drive is out of reach.", r.Faults[0].Error())
+	assert.Equal(
+		t,
+		"comparing capacities: the drive has 4 TB, this adapter shows 2.2 TB. Use a direct port: through this adapter a part of "+
+			"the drive is out of reach.",
+		r.Faults[0].Error(),
+	)
 	assert.EqualValues(t, (1<<32-1)*512, s[CapacityShown].Number)
 	r, _ = of(disk, adapter(scsi.Capacity{Last: 1 << 40, Block: 512}))
 	assert.Contains(t, r.Faults[0].Error(), "shows more than there is")
@@ -213,7 +291,12 @@ func TestAnotherCapacityIsAFactWithAnAdvice(t *testing.T) {
 }
 
 func TestADeviceFaultIsTheDrivesAndALongRingKeepsItsNewest(t *testing.T) {
-	log := ata.ErrorLog{Errors: []ata.LoggedError{{Command: 0x25, Status: 0x71, Error: ata.ErrorABRT, Hours: 9}, {Command: 0x25, Status: 0x51, Error: ata.ErrorABRT, Hours: 8}}}
+	log := ata.ErrorLog{
+		Errors: []ata.LoggedError{
+			{Command: 0x25, Status: 0x71, Error: ata.ErrorABRT, Hours: 9},
+			{Command: 0x25, Status: 0x51, Error: ata.ErrorABRT, Hours: 8},
+		},
+	}
 	r, _ := of(disk, reading.Page{Name: reading.PageErrorLog, Bytes: log.Encode()})
 	require.Len(t, r.Errors, 2)
 	assert.Equal(t, "device fault", r.Errors[0].Meaning)
@@ -228,7 +311,10 @@ func TestADeviceFaultIsTheDrivesAndALongRingKeepsItsNewest(t *testing.T) {
 		sum += x
 	}
 	long[511] = -sum
-	r, s := of(disk, reading.Page{Name: reading.PageTestLog, Bytes: short.Encode()}, reading.Page{Name: reading.PageTestLogExt, Bytes: long})
+	r, s := of(
+		disk, reading.Page{Name: reading.PageTestLog, Bytes: short.Encode()},
+		reading.Page{Name: reading.PageTestLogExt, Bytes: long},
+	)
 	assert.Empty(t, r.Faults, "no position of a ring is damage")
 	assert.EqualValues(t, 1, s[TestsFailed].Number, "the short log has the newest")
 	_, s = of(disk, reading.Page{Name: reading.PageTestLogExt, Bytes: long})

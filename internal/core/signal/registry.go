@@ -187,7 +187,9 @@ var Registry = []Definition{
 		Direction: Varies,
 		Usual:     "usual 0",
 		Matters:   true,
-		Sources:   from(tests("those failed on mechanics or electronics", func(t *reading.SelfTest) bool { return t.Failed && t.Mechanics })),
+		Sources: from(
+			tests("those failed on mechanics or electronics", func(t *reading.SelfTest) bool { return t.Failed && t.Mechanics }),
+		),
 	},
 	{
 		Code:      65,
@@ -248,7 +250,12 @@ var Registry = []Definition{
 		Direction: Varies,
 		Usual:     "usual 0",
 		Matters:   true,
-		Sources:   from(attributes("pre-failure, at or below its threshold", func(a *reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing })),
+		Sources: from(
+			attributes(
+				"pre-failure, at or below its threshold",
+				func(a *reading.Attribute) bool { return a.PreFailure() && a.State() == reading.Failing },
+			),
+		),
 	},
 	{
 		Code:      12,
@@ -367,7 +374,10 @@ var Registry = []Definition{
 		Usual:     "rated for 100 %",
 		Matters:   true,
 		Only:      drive.Flash,
-		Sources:   from(statistic(ata.StatPercentageUsed), attribute(PercentageUsed, 233), health("Percentage used", 5, 1, func(h *nvme.Health) float64 { return float64(h.Used) }), solidState),
+		Sources: from(
+			statistic(ata.StatPercentageUsed), attribute(PercentageUsed, 233),
+			health("Percentage used", 5, 1, func(h *nvme.Health) float64 { return float64(h.Used) }), solidState,
+		),
 	},
 	{
 		Code:      40,
@@ -379,7 +389,10 @@ var Registry = []Definition{
 		Usual:     "usual 100 %",
 		Matters:   true,
 		Only:      drive.Flash,
-		Sources:   from(spare("Available spare", 3, 1, func(h *nvme.Health) float64 { return float64(h.Spare) }), attribute(AvailableSpare, 232)),
+		Sources: from(
+			spare("Available spare", 3, 1, func(h *nvme.Health) float64 { return float64(h.Spare) }),
+			attribute(AvailableSpare, 232),
+		),
 	},
 	{
 		Code:      41,
@@ -402,7 +415,12 @@ var Registry = []Definition{
 		Direction: Varies,
 		Inner:     true,
 		Only:      drive.Flash,
-		Sources:   from(spare("Available spare over its threshold", 3, 2, func(h *nvme.Health) float64 { return float64(h.Spare) - float64(h.SpareThreshold) })),
+		Sources: from(
+			spare(
+				"Available spare over its threshold", 3, 2,
+				func(h *nvme.Health) float64 { return float64(h.Spare) - float64(h.SpareThreshold) },
+			),
+		),
 	},
 	{
 		Code:      17,
@@ -411,7 +429,10 @@ var Registry = []Definition{
 		Words:     "unsafe shutdowns",
 		Direction: Grows,
 		Only:      drive.Flash,
-		Sources:   from(attribute(UnsafeShutdowns, 174), health("Unsafe shutdowns", 144, 16, func(h *nvme.Health) float64 { return h.UnsafeShutdowns.Float() })),
+		Sources: from(
+			attribute(UnsafeShutdowns, 174),
+			health("Unsafe shutdowns", 144, 16, func(h *nvme.Health) float64 { return h.UnsafeShutdowns.Float() }),
+		),
 	},
 	{
 		Code:      18,
@@ -432,7 +453,10 @@ var Registry = []Definition{
 		Direction: Grows,
 		Usual:     "advice from 55 °C",
 		Matters:   true,
-		Sources:   from(statistic(ata.StatHighestTemperature), sctHighest, attributeExtreme(true), environment("highest ever", 2, func(e *scsi.Environment) int8 { return e.LifeHighest })),
+		Sources: from(
+			statistic(ata.StatHighestTemperature), sctHighest, attributeExtreme(true),
+			environment("highest ever", 2, func(e *scsi.Environment) int8 { return e.LifeHighest }),
+		),
 	},
 	{
 		Code:      39,
@@ -442,7 +466,10 @@ var Registry = []Definition{
 		Unit:      "°C",
 		Direction: Varies,
 		Inner:     true,
-		Sources:   from(statistic(ata.StatLowestTemperature), sctLowest, attributeExtreme(false), environment("lowest ever", 3, func(e *scsi.Environment) int8 { return e.LifeLowest })),
+		Sources: from(
+			statistic(ata.StatLowestTemperature), sctLowest, attributeExtreme(false),
+			environment("lowest ever", 3, func(e *scsi.Environment) int8 { return e.LifeLowest }),
+		),
 	},
 	{
 		Code:      31,
@@ -453,7 +480,10 @@ var Registry = []Definition{
 		Direction: Grows,
 		Usual:     "usual 0",
 		Matters:   true,
-		Sources:   from(statistic(ata.StatTimeOverTemperature), health("Time above the warning temperature", 192, 4, func(h *nvme.Health) float64 { return float64(h.WarningMinutes) })),
+		Sources: from(
+			statistic(ata.StatTimeOverTemperature),
+			health("Time above the warning temperature", 192, 4, func(h *nvme.Health) float64 { return float64(h.WarningMinutes) }),
+		),
 	},
 	{
 		Code:      47,
@@ -464,7 +494,9 @@ var Registry = []Definition{
 		Direction: Grows,
 		Usual:     "usual 0",
 		Matters:   true,
-		Sources:   from(health("Time above the critical temperature", 196, 4, func(h *nvme.Health) float64 { return float64(h.CriticalMinutes) })),
+		Sources: from(
+			health("Time above the critical temperature", 196, 4, func(h *nvme.Health) float64 { return float64(h.CriticalMinutes) }),
+		),
 	},
 	{
 		Code:      20,
@@ -520,7 +552,11 @@ var Registry = []Definition{
 		Group:     "life",
 		Words:     "power cycles",
 		Direction: Grows,
-		Sources:   from(attribute(PowerCycles, 12), health("Power cycles", 112, 16, func(h *nvme.Health) float64 { return h.PowerCycles.Float() }), logParameter(scsi.LogStartStop, scsi.StartStopCycles)),
+		Sources: from(
+			attribute(PowerCycles, 12),
+			health("Power cycles", 112, 16, func(h *nvme.Health) float64 { return h.PowerCycles.Float() }),
+			logParameter(scsi.LogStartStop, scsi.StartStopCycles),
+		),
 	},
 	{
 		Code:      59,
@@ -561,7 +597,11 @@ var Registry = []Definition{
 		Words:     "data written",
 		Unit:      "B",
 		Direction: Grows,
-		Sources:   from(inBytes(statistic(ata.StatSectorsWritten)), attribute(BytesWritten, 241), dataUnits("Data units written", 48, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Written, h.WriteCommands }), logParameter(scsi.LogWriteErrors, scsi.CounterProcessed)),
+		Sources: from(
+			inBytes(statistic(ata.StatSectorsWritten)), attribute(BytesWritten, 241),
+			dataUnits("Data units written", 48, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Written, h.WriteCommands }),
+			logParameter(scsi.LogWriteErrors, scsi.CounterProcessed),
+		),
 	},
 	{
 		Code:      30,
@@ -570,7 +610,11 @@ var Registry = []Definition{
 		Words:     "data read",
 		Unit:      "B",
 		Direction: Grows,
-		Sources:   from(inBytes(statistic(ata.StatSectorsRead)), attribute(BytesRead, 242), dataUnits("Data units read", 32, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Read, h.ReadCommands }), logParameter(scsi.LogReadErrors, scsi.CounterProcessed)),
+		Sources: from(
+			inBytes(statistic(ata.StatSectorsRead)), attribute(BytesRead, 242),
+			dataUnits("Data units read", 32, func(h *nvme.Health) (units, commands nvme.Counter) { return h.Read, h.ReadCommands }),
+			logParameter(scsi.LogReadErrors, scsi.CounterProcessed),
+		),
 	},
 	{
 		Code:      49,
@@ -588,7 +632,10 @@ var Registry = []Definition{
 		Group:     "tests",
 		Words:     "errors in the drive's log",
 		Direction: Grows,
-		Sources:   from(loggedErrors, health("Error information log entries", 176, 16, func(h *nvme.Health) float64 { return h.ErrorEntries.Float() })),
+		Sources: from(
+			loggedErrors,
+			health("Error information log entries", 176, 16, func(h *nvme.Health) float64 { return h.ErrorEntries.Float() }),
+		),
 	},
 	{
 		Code:      24,

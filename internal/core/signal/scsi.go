@@ -32,27 +32,35 @@ func allOnes(b []byte) bool {
 
 // uncorrectedErrors adds up what could not be corrected in reading, writing and verifying. Where one of the pages could not
 // be read there is no sum: a smaller one would look like a counter that fell.
-var uncorrectedErrors = Source{"log pages 02h, 03h and 05h, total uncorrected errors", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
-	sum, found := uint64(0), false
-	var place scsi.Parameter
-	for _, page := range []scsi.LogID{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
-		if why, damaged := damagedIn(r, reading.PageLog(page)); damaged {
-			return Missing(why)
-		}
-		if r.SCSI.Logs[page].Short {
-			return Missing("log page " + page.String() + " ends before its end")
-		}
-		if p, ok := r.SCSI.Logs[page].Parameter(scsi.CounterUncorrected); ok && !allOnes(p.Value) {
-			if n, ok := p.Number(); ok {
-				sum, found, place = sum+n, true, p
+var uncorrectedErrors = Source{
+	"log pages 02h, 03h and 05h, total uncorrected errors",
+	drive.SCSI,
+	dialect.Standard,
+	func(r *reading.Reading) Value {
+		sum, found := uint64(0), false
+		var place scsi.Parameter
+		for _, page := range []scsi.LogID{scsi.LogWriteErrors, scsi.LogVerifyErrors, scsi.LogReadErrors} {
+			if why, damaged := damagedIn(r, reading.PageLog(page)); damaged {
+				return Missing(why)
+			}
+			if r.SCSI.Logs[page].Short {
+				return Missing("log page " + page.String() + " ends before its end")
+			}
+			if p, ok := r.SCSI.Logs[page].Parameter(scsi.CounterUncorrected); ok && !allOnes(p.Value) {
+				if n, ok := p.Number(); ok {
+					sum, found, place = sum+n, true, p
+				}
 			}
 		}
-	}
-	if !found {
-		return notRead(r, "the drive counts no uncorrected errors", reading.PageLog(scsi.LogReadErrors))
-	}
-	return at(float64(sum), "log pages 02h, 03h and 05h, total uncorrected errors", reading.PageLog(scsi.LogReadErrors), place.Offset, len(place.Value), dialect.Standard)
-}}
+		if !found {
+			return notRead(r, "the drive counts no uncorrected errors", reading.PageLog(scsi.LogReadErrors))
+		}
+		return at(
+			float64(sum), "log pages 02h, 03h and 05h, total uncorrected errors", reading.PageLog(scsi.LogReadErrors),
+			place.Offset, len(place.Value), dialect.Standard,
+		)
+	},
+}
 
 var grownDefects = Source{"grown defect list", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
 	if r.SCSI.Defects == nil {
@@ -83,7 +91,10 @@ var backgroundHours = Source{"log page 15h, minutes powered on", drive.SCSI, dia
 	if r.SCSI.Background == nil || len(l.Parameters) == 0 || r.SCSI.Background.Minutes == 0 {
 		return notRead(r, "the drive does not tell its hours", reading.PageLog(scsi.LogBackground))
 	}
-	return at(float64(r.SCSI.Background.Minutes/60), "log page 15h, minutes powered on", reading.PageLog(scsi.LogBackground), l.Parameters[0].Offset, 4, dialect.Standard)
+	return at(
+		float64(r.SCSI.Background.Minutes/60), "log page 15h, minutes powered on", reading.PageLog(scsi.LogBackground),
+		l.Parameters[0].Offset, 4, dialect.Standard,
+	)
 }}
 
 var scsiTemperature = Source{"log page 0Dh, or 2Fh", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
@@ -91,7 +102,10 @@ var scsiTemperature = Source{"log page 0Dh, or 2Fh", drive.SCSI, dialect.Standar
 		return at(float64(p.Value[1]), "log page 0Dh, temperature", reading.PageLog(scsi.LogTemperature), p.Offset+1, 1, dialect.Standard)
 	}
 	if i := r.SCSI.Informational; i != nil && i.Temperature != 0xFF && i.Temperature != 0 {
-		return at(float64(i.Temperature), "log page 2Fh, temperature", reading.PageLog(scsi.LogInformational), i.Offset+2, 1, dialect.Standard)
+		return at(
+			float64(i.Temperature), "log page 2Fh, temperature", reading.PageLog(scsi.LogInformational), i.Offset+2, 1,
+			dialect.Standard,
+		)
 	}
 	return notRead(r, "the drive reports no temperature", reading.PageLog(scsi.LogTemperature))
 }}
@@ -131,7 +145,10 @@ var invalidDwords = Source{"log page 18h, invalid dwords of all phys", drive.SCS
 	for _, p := range r.SCSI.Ports {
 		sum += uint64(p.Invalid)
 	}
-	return at(float64(sum), "log page 18h, invalid dwords", reading.PageLog(scsi.LogProtocol), r.SCSI.Ports[0].Offset+32, 4, dialect.Standard)
+	return at(
+		float64(sum), "log page 18h, invalid dwords", reading.PageLog(scsi.LogProtocol), r.SCSI.Ports[0].Offset+32, 4,
+		dialect.Standard,
+	)
 }}
 
 var scsiPending = Source{"log page 15h/01h, as physical sectors", drive.SCSI, dialect.Standard, func(r *reading.Reading) Value {
@@ -148,7 +165,10 @@ var scsiPending = Source{"log page 15h/01h, as physical sectors", drive.SCSI, di
 	for _, d := range r.SCSI.Pending.Defects {
 		listed = append(listed, d.LBA)
 	}
-	return at(physicalSectors(r.Identity, uint64(r.SCSI.Pending.Count), listed), "log page 15h/01h", reading.PageLog(scsi.LogPending), 8, 4, dialect.Standard)
+	return at(
+		physicalSectors(r.Identity, uint64(r.SCSI.Pending.Count), listed), "log page 15h/01h", reading.PageLog(scsi.LogPending),
+		8, 4, dialect.Standard,
+	)
 }}
 
 // environment takes a temperature of a SCSI drive's environmental report.

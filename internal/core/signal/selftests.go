@@ -21,7 +21,9 @@ func inTestLog(r *reading.Reading, n float64, t *reading.SelfTest) Value {
 	case len(r.Tests) > 0:
 		v.Page = r.Tests[0].Page
 	default:
-		v.Page = map[drive.Interface]reading.PageName{drive.NVMe: reading.PageNVMeTests, drive.SCSI: reading.PageLog(scsi.LogSelfTests)}[r.Identity.Interface]
+		v.Page = map[drive.Interface]reading.PageName{
+			drive.NVMe: reading.PageNVMeTests, drive.SCSI: reading.PageLog(scsi.LogSelfTests),
+		}[r.Identity.Interface]
 		if v.Page == "" {
 			v.Page = reading.PageTestLog
 		}
@@ -30,7 +32,12 @@ func inTestLog(r *reading.Reading, n float64, t *reading.SelfTest) Value {
 }
 
 // testLength is the size of one result in each log.
-var testLength = map[reading.PageName]int{reading.PageTestLog: 24, reading.PageTestLogExt: 26, reading.PageNVMeTests: 28, reading.PageLog(scsi.LogSelfTests): 16}
+var testLength = map[reading.PageName]int{
+	reading.PageTestLog:                24,
+	reading.PageTestLogExt:             26,
+	reading.PageNVMeTests:              28,
+	reading.PageLog(scsi.LogSelfTests): 16,
+}
 
 func testSource(what string, get func(*reading.Reading) Value) Source {
 	return Source{"the drive's self-test log: " + what, "", dialect.Standard, func(r *reading.Reading) Value {

@@ -158,7 +158,10 @@ func (d Definition) TellsUnit() bool {
 }
 
 // hoursSources stand apart because the age of a self-test needs them, too.
-var hoursSources = from(statistic(ata.StatPowerOnHours), attribute(PowerOnHours, 9), health("Power on hours", 128, 16, func(h *nvme.Health) float64 { return h.Hours.Float() }), backgroundHours)
+var hoursSources = from(
+	statistic(ata.StatPowerOnHours), attribute(PowerOnHours, 9),
+	health("Power on hours", 128, 16, func(h *nvme.Health) float64 { return h.Hours.Float() }), backgroundHours,
+)
 
 var byName = func() map[Name]*Definition {
 	m := make(map[Name]*Definition, len(Registry))
@@ -195,7 +198,11 @@ func Missing(reason string) Value { return Value{Reason: reason} }
 // What is said of a signal that only the other kind of drive has, and of one that an interface has no source for.
 var (
 	onlyOther = map[drive.Medium]Value{drive.Spinning: Missing("a flash drive has none"), drive.Flash: Missing("a rotating drive has none")}
-	uncounted = map[drive.Interface]Value{drive.ATA: Missing("an ATA drive does not count it"), drive.NVMe: Missing("an NVMe drive does not count it"), drive.SCSI: Missing("a SCSI drive does not count it")}
+	uncounted = map[drive.Interface]Value{
+		drive.ATA:  Missing("an ATA drive does not count it"),
+		drive.NVMe: Missing("an NVMe drive does not count it"),
+		drive.SCSI: Missing("a SCSI drive does not count it"),
+	}
 )
 
 // of takes the first source of the drive's interface that has the value, and says when a later one has another.

@@ -15,8 +15,16 @@ import (
 )
 
 func TestWhatIsNotThereHasAReasonAndIsNoZero(t *testing.T) {
-	off := drive.Fault{Class: drive.FaultSwitchedOff, What: "SMART READ DATA", Cause: "SMART is switched off in the drive", Page: string(reading.PageAttributes)}
-	for name, r := range map[string]*reading.Reading{"nothing read": {}, "switched off": {Faults: []drive.Fault{off}}, "counters without attributes": {HasCounters: true, HasTests: true}} {
+	off := drive.Fault{
+		Class: drive.FaultSwitchedOff,
+		What:  "SMART READ DATA",
+		Cause: "SMART is switched off in the drive",
+		Page:  string(reading.PageAttributes),
+	}
+	for name, r := range map[string]*reading.Reading{
+		"nothing read": {}, "switched off": {Faults: []drive.Fault{off}},
+		"counters without attributes": {HasCounters: true, HasTests: true},
+	} {
 		for n, v := range Of(r) {
 			if !v.Available {
 				assert.NotEmpty(t, v.Reason, "%s, %s", name, n)
@@ -33,14 +41,37 @@ func TestEverySignalPointsAtItsBytes(t *testing.T) {
 	a := reading.Attribute{Attribute: ata.Attribute{ID: 5, Raw: [6]byte{3}, Offset: 38}, Entry: dialect.Lookup(5)}
 	a.Quantity = dialect.Decode(a.Entry, a.Raw, 100)
 	v := Of(&reading.Reading{HasCounters: true, Attributes: []reading.Attribute{a}})[Reallocated]
-	assert.Equal(t, Value{Number: 3, Available: true, Source: "SMART data, attribute 5", Page: reading.PageAttributes, Offset: 43, Length: 6, Confidence: dialect.Trade}, v)
+	assert.Equal(
+		t,
+		Value{
+			Number:     3,
+			Available:  true,
+			Source:     "SMART data, attribute 5",
+			Page:       reading.PageAttributes,
+			Offset:     43,
+			Length:     6,
+			Confidence: dialect.Trade,
+		},
+		v,
+	)
 }
 
 func TestSelfTestHoursWrap(t *testing.T) {
 	hours := reading.Attribute{Attribute: ata.Attribute{ID: 9, Raw: [6]byte{0x0A, 0, 1}}, Entry: dialect.Lookup(9)} // 65 546 h
 	hours.Quantity = dialect.Decode(hours.Entry, hours.Raw, 100)
 	s := Of(&reading.Reading{HasCounters: true, Attributes: []reading.Attribute{hours}, HasTests: true, Tests: []reading.SelfTest{
-		{Kind: "short", Failed: true, Hours: 8, Wraps: true, LBA: 77, HasLBA: true, Page: reading.PageTestLog, Offset: 26}, {Kind: "short", Passed: true, Hours: 65530, Wraps: true}, {Kind: "extended", Hours: 9, Wraps: true},
+		{
+			Kind:   "short",
+			Failed: true,
+			Hours:  8,
+			Wraps:  true,
+			LBA:    77,
+			HasLBA: true,
+			Page:   reading.PageTestLog,
+			Offset: 26,
+		},
+		{Kind: "short", Passed: true, Hours: 65530, Wraps: true},
+		{Kind: "extended", Hours: 9, Wraps: true},
 	}})
 	assert.EqualValues(t, 16, s[ShortTestAge].Number)
 	assert.EqualValues(t, 1, s[TestsFailed].Number)
@@ -53,7 +84,12 @@ func TestSelfTestHoursWrap(t *testing.T) {
 }
 
 func TestPackingKeepsEveryNumberAndLeavesOutWhatIsNotThere(t *testing.T) {
-	s := Set{Reallocated: {Number: 0, Available: true}, Temperature: {Number: -5, Available: true}, LoadCycles: {Number: 612345.5, Available: true}, Pending: {Reason: "none"}}
+	s := Set{
+		Reallocated: {Number: 0, Available: true},
+		Temperature: {Number: -5, Available: true},
+		LoadCycles:  {Number: 612345.5, Available: true},
+		Pending:     {Reason: "none"},
+	}
 	back, err := Unpack(Pack(s))
 	require.NoError(t, err)
 	assert.Equal(t, map[Name]float64{Reallocated: 0, Temperature: -5, LoadCycles: 612345.5}, back.Map())
@@ -73,7 +109,13 @@ func FuzzUnpack(f *testing.F) {
 func TestTheStandardsWordIsPreferredAndADisagreementIsTold(t *testing.T) {
 	five := reading.Attribute{Attribute: ata.Attribute{ID: 5, Raw: [6]byte{3}}, Entry: dialect.Lookup(5)}
 	five.Quantity = dialect.Decode(five.Entry, five.Raw, 100)
-	r := &reading.Reading{HasCounters: true, Attributes: []reading.Attribute{five}, Statistics: []ata.Statistic{{StatisticKey: ata.StatReallocatedSectors, Name: "Number of Reallocated Logical Sectors", Value: 24, Valid: true}}}
+	r := &reading.Reading{
+		HasCounters: true,
+		Attributes:  []reading.Attribute{five},
+		Statistics: []ata.Statistic{
+			{StatisticKey: ata.StatReallocatedSectors, Name: "Number of Reallocated Logical Sectors", Value: 24, Valid: true},
+		},
+	}
 	v := Of(r)[Reallocated]
 	assert.EqualValues(t, 24, v.Number)
 	assert.Equal(t, dialect.Standard, v.Confidence)
@@ -90,10 +132,35 @@ func TestTheStandardsWordIsPreferredAndADisagreementIsTold(t *testing.T) {
 }
 
 func TestEveryInterfaceFeedsTheSameSignals(t *testing.T) {
-	h := nvme.Health{Warning: nvme.WarnSpare, CompositeK: 315, Spare: 4, SpareThreshold: 10, Used: 81, Hours: nvme.Counter{Low: 9120}, MediaErrors: nvme.Counter{Low: 3}, Written: nvme.Counter{Low: 1000}}
-	r := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()}, {Name: reading.PageHealth, Bytes: h.Encode()}})
+	h := nvme.Health{
+		Warning:        nvme.WarnSpare,
+		CompositeK:     315,
+		Spare:          4,
+		SpareThreshold: 10,
+		Used:           81,
+		Hours:          nvme.Counter{Low: 9120},
+		MediaErrors:    nvme.Counter{Low: 3},
+		Written:        nvme.Counter{Low: 1000},
+	}
+	r := reading.Decode(
+		[]reading.Page{
+			{Name: reading.PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()},
+			{Name: reading.PageHealth, Bytes: h.Encode()},
+		},
+	)
 	s := Of(&r)
-	for name, want := range map[Name]float64{SpareLow: 1, ReadOnly: 0, Temperature: 42, AvailableSpare: 4, SpareMargin: -6, PercentageUsed: 81, PowerOnHours: 9120, MediaErrors: 3, BytesWritten: 512_000_000, Alarm: 1} {
+	for name, want := range map[Name]float64{
+		SpareLow:       1,
+		ReadOnly:       0,
+		Temperature:    42,
+		AvailableSpare: 4,
+		SpareMargin:    -6,
+		PercentageUsed: 81,
+		PowerOnHours:   9120,
+		MediaErrors:    3,
+		BytesWritten:   512_000_000,
+		Alarm:          1,
+	} {
 		assert.True(t, s[name].Available, name)
 		assert.EqualValues(t, want, s[name].Number, name)
 		assert.Equal(t, reading.PageHealth, s[name].Page, name)
@@ -103,10 +170,19 @@ func TestEveryInterfaceFeedsTheSameSignals(t *testing.T) {
 	pages := []reading.Page{
 		{Name: reading.PageInquiry, Bytes: scsi.InquiryData{Vendor: "OSPRIL", Product: "O12"}.Encode()},
 		{Name: reading.PageVPD(scsi.VPDSerial), Bytes: scsi.EncodeVPD(scsi.VPDSerial, []byte("OSS0419Z"))},
-		{Name: reading.PageLog(scsi.LogReadErrors), Bytes: scsi.EncodeLogPage(scsi.LogReadErrors, scsi.Number(scsi.CounterUncorrected, 8, 2))},
-		{Name: reading.PageLog(scsi.LogVerifyErrors), Bytes: scsi.EncodeLogPage(scsi.LogVerifyErrors, scsi.Number(scsi.CounterUncorrected, 4, 1))},
+		{
+			Name:  reading.PageLog(scsi.LogReadErrors),
+			Bytes: scsi.EncodeLogPage(scsi.LogReadErrors, scsi.Number(scsi.CounterUncorrected, 8, 2)),
+		},
+		{
+			Name:  reading.PageLog(scsi.LogVerifyErrors),
+			Bytes: scsi.EncodeLogPage(scsi.LogVerifyErrors, scsi.Number(scsi.CounterUncorrected, 4, 1)),
+		},
 		{Name: reading.PageLog(scsi.LogTemperature), Bytes: scsi.EncodeLogPage(scsi.LogTemperature, scsi.Parameter{Value: []byte{0, 38}})},
-		{Name: reading.PageLog(scsi.LogInformational), Bytes: scsi.EncodeLogPage(scsi.LogInformational, scsi.Parameter{Value: []byte{0x5D, 0xFF, 38, 0}})},
+		{
+			Name:  reading.PageLog(scsi.LogInformational),
+			Bytes: scsi.EncodeLogPage(scsi.LogInformational, scsi.Parameter{Value: []byte{0x5D, 0xFF, 38, 0}}),
+		},
 		{Name: reading.PageDefects, Bytes: scsi.Defects{Format: 5, Count: 12}.Encode()},
 		{Name: reading.PageLog(scsi.LogBackground), Bytes: scsi.Background{Minutes: 60_000}.Encode()},
 	}
@@ -130,7 +206,10 @@ func TestAPageThatCouldNotBeReadMakesNoSmallerSum(t *testing.T) {
 	}
 	r := reading.Decode(pages)
 	assert.EqualValues(t, 7, Of(&r)[ReportedUncorrectable].Number, "a page the drive does not offer is not missing")
-	pages[2] = reading.Page{Name: reading.PageLog(scsi.LogWriteErrors), Fault: &drive.Fault{Class: drive.FaultNoAnswer, What: "LOG SENSE", Cause: "no answer for 15s"}}
+	pages[2] = reading.Page{
+		Name:  reading.PageLog(scsi.LogWriteErrors),
+		Fault: &drive.Fault{Class: drive.FaultNoAnswer, What: "LOG SENSE", Cause: "no answer for 15s"},
+	}
 	r = reading.Decode(pages)
 	v := Of(&r)[ReportedUncorrectable]
 	assert.False(t, v.Available, "2 after 7 would be a counter that fell")
@@ -139,8 +218,15 @@ func TestAPageThatCouldNotBeReadMakesNoSmallerSum(t *testing.T) {
 
 func TestTheReasonIsThePagesOwn(t *testing.T) {
 	five := reading.Attribute{Attribute: ata.Attribute{ID: 5}, Entry: dialect.Lookup(5)}
-	r := &reading.Reading{HasCounters: true, Attributes: []reading.Attribute{five}, Identity: drive.Identity{Interface: drive.ATA, Medium: drive.Spinning}}
-	assert.Equal(t, "the drive has no attribute for it, as 199 usually is", Of(r)[CRCErrors].Reason, "counters were read; link counters since power-on are no count of a life")
+	r := &reading.Reading{
+		HasCounters: true,
+		Attributes:  []reading.Attribute{five},
+		Identity:    drive.Identity{Interface: drive.ATA, Medium: drive.Spinning},
+	}
+	assert.Equal(
+		t, "the drive has no attribute for it, as 199 usually is", Of(r)[CRCErrors].Reason,
+		"counters were read; link counters since power-on are no count of a life",
+	)
 	assert.Equal(t, "the drive's statistics do not hold it", Of(r)[StartFailures].Reason)
 	r.Faults = []drive.Fault{{Page: string(reading.PageStatistics), Cause: "the drive's log directory lists no device statistics"}}
 	assert.Equal(t, "the drive's log directory lists no device statistics", Of(r)[StartFailures].Reason)
@@ -148,7 +234,13 @@ func TestTheReasonIsThePagesOwn(t *testing.T) {
 
 func TestAnEmptiedErrorLogIsNoFallOfItsCounter(t *testing.T) {
 	h := nvme.Health{CompositeK: 315, ErrorEntries: nvme.Counter{Low: 12}}
-	r := reading.Decode([]reading.Page{{Name: reading.PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()}, {Name: reading.PageHealth, Bytes: h.Encode()}, {Name: reading.PageNVMeErrors, Bytes: make([]byte, nvme.ErrorSize)}})
+	r := reading.Decode(
+		[]reading.Page{
+			{Name: reading.PageController, Bytes: nvme.Controller{Model: "Brackwater Heron", Serial: "BWN11"}.Encode()},
+			{Name: reading.PageHealth, Bytes: h.Encode()},
+			{Name: reading.PageNVMeErrors, Bytes: make([]byte, nvme.ErrorSize)},
+		},
+	)
 	assert.EqualValues(t, 12, Of(&r)[LoggedErrors].Number)
 }
 

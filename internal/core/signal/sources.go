@@ -95,25 +95,35 @@ func noCounters(r *reading.Reading) Value {
 // attribute takes the attribute that means the signal in the drive's dialect; of several the one of the highest confidence,
 // then of the highest number. usual is the number that means it in most families.
 func attribute(n Name, usual uint8) Source {
-	return Source{fmt.Sprintf("SMART data, by the dialect, usually attribute %d", usual), drive.ATA, dialect.Trade, func(r *reading.Reading) Value {
-		if !r.HasCounters {
-			return noCounters(r)
-		}
-		var best *reading.Attribute
-		for i := range r.Attributes {
-			if a := &r.Attributes[i]; a.Signal == string(n) && a.Quantity.Known && (best == nil || rank[a.Confidence] > rank[best.Confidence] || rank[a.Confidence] == rank[best.Confidence] && a.ID > best.ID) {
-				best = a
+	return Source{
+		fmt.Sprintf("SMART data, by the dialect, usually attribute %d", usual),
+		drive.ATA,
+		dialect.Trade,
+		func(r *reading.Reading) Value {
+			if !r.HasCounters {
+				return noCounters(r)
 			}
-		}
-		if best == nil {
-			return Missing(fmt.Sprintf("the drive has no attribute for it, as %d usually is", usual))
-		}
-		offset, length := best.Offset+5, 6
-		if best.Take == dialect.TakeValue {
-			offset, length = best.Offset+3, 1
-		}
-		return at(float64(best.Quantity.Number), fmt.Sprintf("SMART data, attribute %d", best.ID), reading.PageAttributes, offset, length, best.Quantity.Confidence)
-	}}
+			var best *reading.Attribute
+			for i := range r.Attributes {
+				if a := &r.Attributes[i]; a.Signal == string(n) && a.Quantity.Known &&
+					(best == nil || rank[a.Confidence] > rank[best.Confidence] ||
+						rank[a.Confidence] == rank[best.Confidence] && a.ID > best.ID) {
+					best = a
+				}
+			}
+			if best == nil {
+				return Missing(fmt.Sprintf("the drive has no attribute for it, as %d usually is", usual))
+			}
+			offset, length := best.Offset+5, 6
+			if best.Take == dialect.TakeValue {
+				offset, length = best.Offset+3, 1
+			}
+			return at(
+				float64(best.Quantity.Number), fmt.Sprintf("SMART data, attribute %d", best.ID), reading.PageAttributes, offset,
+				length, best.Quantity.Confidence,
+			)
+		},
+	}
 }
 
 var rank = map[dialect.Confidence]int{dialect.Standard: 4, dialect.Trade: 3, dialect.Varies: 2, dialect.Inferred: 1}
@@ -184,7 +194,10 @@ var pendingList = Source{"pending defects log, as physical sectors", drive.ATA, 
 	for _, d := range r.Pending.Defects {
 		listed = append(listed, d.LBA)
 	}
-	return at(physicalSectors(r.Identity, uint64(r.Pending.Count), listed), "pending defects log", reading.PagePending, 0, 4, dialect.Standard)
+	return at(
+		physicalSectors(r.Identity, uint64(r.Pending.Count), listed), "pending defects log", reading.PagePending, 0, 4,
+		dialect.Standard,
+	)
 }}
 
 // elementsBad counts the heads, with their surfaces, that are outside their specification or given up.
@@ -315,14 +328,27 @@ var healthTemperature = Source{"health log, composite temperature", drive.NVMe, 
 	return at(float64(c), "health log, composite temperature", reading.PageHealth, 1, 2, dialect.Standard)
 }}
 
-var datacenterEndToEnd = Source{"datacenter health extension, end-to-end errors detected", drive.NVMe, dialect.Standard, func(r *reading.Reading) Value {
-	if r.Datacenter == nil {
-		return Missing("only the datacenter health extension counts it")
-	}
-	return at(float64(r.Datacenter.EndToEndDetected), "datacenter health extension, end-to-end errors", reading.PageDatacenter, 72, 4, dialect.Standard)
-}}
+var datacenterEndToEnd = Source{
+	"datacenter health extension, end-to-end errors detected",
+	drive.NVMe,
+	dialect.Standard,
+	func(r *reading.Reading) Value {
+		if r.Datacenter == nil {
+			return Missing("only the datacenter health extension counts it")
+		}
+		return at(
+			float64(r.Datacenter.EndToEndDetected), "datacenter health extension, end-to-end errors", reading.PageDatacenter, 72,
+			4, dialect.Standard,
+		)
+	},
+}
 
-var sweep = Source{"a sweep of the surface", "", dialect.Standard, func(*reading.Reading) Value { return Missing("no sweep of it has been made") }}
+var sweep = Source{
+	"a sweep of the surface",
+	"",
+	dialect.Standard,
+	func(*reading.Reading) Value { return Missing("no sweep of it has been made") },
+}
 
 // capacity is what the drive itself says it holds.
 var capacity = Source{"the drive's identity", "", dialect.Standard, func(r *reading.Reading) Value {
@@ -340,7 +366,12 @@ var capacityShown = Source{"the adapter's READ CAPACITY", "", dialect.Standard, 
 	return at(float64(r.Identity.Shown), "the adapter's READ CAPACITY", reading.PageCapacity, 0, 12, dialect.Standard)
 }}
 
-var capacityLabel = Source{"the label", "", dialect.Standard, func(*reading.Reading) Value { return Missing("nobody recorded a capacity on the label") }}
+var capacityLabel = Source{
+	"the label",
+	"",
+	dialect.Standard,
+	func(*reading.Reading) Value { return Missing("nobody recorded a capacity on the label") },
+}
 
 var label = Source{"the label", "", dialect.Standard, func(*reading.Reading) Value { return Missing("nobody recorded the label's date") }}
 
@@ -371,5 +402,11 @@ var damagedPages = Source{"all pages, by their own checksums and structure", "",
 			}
 		}
 	}
-	return Value{Number: float64(len(pages)), Available: true, Source: "all pages, by their own checksums and structure", Page: first, Confidence: dialect.Standard}
+	return Value{
+		Number:     float64(len(pages)),
+		Available:  true,
+		Source:     "all pages, by their own checksums and structure",
+		Page:       first,
+		Confidence: dialect.Standard,
+	}
 }}

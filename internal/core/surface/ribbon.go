@@ -158,7 +158,12 @@ func (r *Ribbon) UnpackBlock(block int, b []byte) error {
 	}
 	for i := range cells {
 		at := b[i*cellBytes:]
-		cells[i] = Cell{binary.LittleEndian.Uint64(at), time.Duration(binary.LittleEndian.Uint64(at[8:])), min(at[16], Classes-1), binary.LittleEndian.Uint32(at[17:])}
+		cells[i] = Cell{
+			binary.LittleEndian.Uint64(at),
+			time.Duration(binary.LittleEndian.Uint64(at[8:])),
+			min(at[16], Classes-1),
+			binary.LittleEndian.Uint32(at[17:]),
+		}
 	}
 	return nil
 }

@@ -36,8 +36,12 @@ func NewGeometry(bytes uint64, logical, physical uint32, alignment, rpm uint16, 
 		rpm = 0
 	}
 	return Geometry{
-		Sectors: bytes / uint64(logical), Logical: logical, Physical: physical, Alignment: alignment % uint16(max(1, physical/logical)), RPM: rpm,
-		Chunk: max(chunk/logical, physical/logical),
+		Sectors:   bytes / uint64(logical),
+		Logical:   logical,
+		Physical:  physical,
+		Alignment: alignment % uint16(max(1, physical/logical)),
+		RPM:       rpm,
+		Chunk:     max(chunk/logical, physical/logical),
 	}, nil
 }
 
@@ -125,7 +129,21 @@ const (
 	Empty                  // holds one byte over and over, and not what was written to it
 )
 
-var causeWords = [...]string{"read", "unreadable", "unreadable, cause not given", "sector not found", "no answer in time", "damaged on the link", "protected", "over a zone's border", "failed, not narrowed down", "read at a later try only", "reads back otherwise", "holds what was written elsewhere", "reads back empty"}
+var causeWords = [...]string{
+	"read",
+	"unreadable",
+	"unreadable, cause not given",
+	"sector not found",
+	"no answer in time",
+	"damaged on the link",
+	"protected",
+	"over a zone's border",
+	"failed, not narrowed down",
+	"read at a later try only",
+	"reads back otherwise",
+	"holds what was written elsewhere",
+	"reads back empty",
+}
 
 func (c Cause) String() string {
 	if int(c) < len(causeWords) {

@@ -221,7 +221,16 @@ func TestABudgetBoundsWhatOneBadChunkMayCost(t *testing.T) {
 
 func TestWhatFailsForAnotherReasonIsNotUnreadable(t *testing.T) {
 	g := geometry(t, 64<<20, 512, 512, 0, 7200)
-	d := &drive{geometry: g, bad: map[uint64]Cause{5 * uint64(g.Chunk): Damaged, 9*uint64(g.Chunk) + 3: Protected, 12*uint64(g.Chunk) + 7: Medium, 20*uint64(g.Chunk) + 9: NotGiven, 30 * uint64(g.Chunk): Damaged}}
+	d := &drive{
+		geometry: g,
+		bad: map[uint64]Cause{
+			5 * uint64(g.Chunk):    Damaged,
+			9*uint64(g.Chunk) + 3:  Protected,
+			12*uint64(g.Chunk) + 7: Medium,
+			20*uint64(g.Chunk) + 9: NotGiven,
+			30 * uint64(g.Chunk):   Damaged,
+		},
+	}
 	d.once = map[uint64]bool{12*uint64(g.Chunk) + 7: true, 30 * uint64(g.Chunk): true}
 	s := d.sweep(t, New(g, nil), 3, rand.New(rand.NewPCG(1, 1)))
 	assert.Equal(t, []Range{
@@ -271,7 +280,12 @@ func TestEverySlowPlaceIsFoundAndNoneInvented(t *testing.T) {
 	for seed := range uint64(20) {
 		r := rand.New(rand.NewPCG(seed, 2))
 		g := geometry(t, 2<<30, 512, 4096, 0, []uint16{7200, 0}[seed%2])
-		d := &drive{geometry: g, slow: map[uint64]time.Duration{}, once: map[uint64]bool{}, noise: func() float64 { return 1 + math.Abs(r.NormFloat64())*0.1 }}
+		d := &drive{
+			geometry: g,
+			slow:     map[uint64]time.Duration{},
+			once:     map[uint64]bool{},
+			noise:    func() float64 { return 1 + math.Abs(r.NormFloat64())*0.1 },
+		}
 		d.speed = func(x float64) float64 { return 150e6 * math.Sqrt(1-0.75*x) }
 		if g.RPM == 0 { // empty parts of flash come back much faster than written ones
 			d.speed = func(x float64) float64 { return map[bool]float64{true: 1500e6, false: 500e6}[int(x*7)%2 == 0] }
@@ -364,9 +378,13 @@ func TestABusyHostMakesNoFlashSlow(t *testing.T) {
 	for seed := range uint64(10) {
 		r := rand.New(rand.NewPCG(seed, 4))
 		g := geometry(t, 3<<30, 512, 512, 0, 0)
-		d := &drive{geometry: g, speed: func(float64) float64 { return 1e9 }, noise: func() float64 { // most reads wait in a queue, some for long
-			return []float64{1, 1, 1, 9, 10, 12, 1, 14}[r.IntN(8)] * (1 + r.Float64()/4)
-		}}
+		d := &drive{
+			geometry: g,
+			speed:    func(float64) float64 { return 1e9 },
+			noise: func() float64 { // most reads wait in a queue, some for long
+				return []float64{1, 1, 1, 9, 10, 12, 1, 14}[r.IntN(8)] * (1 + r.Float64()/4)
+			},
+		}
 		d.slow = map[uint64]time.Duration{g.chunk(2000).LBA: 2 * time.Second}
 		s := d.sweep(t, New(g, nil), 8, r)
 		confirmed := slices.DeleteFunc(slices.Clone(s.Slow), func(p Slow) bool { return !p.Confirmed() })
@@ -380,7 +398,11 @@ func TestTheTimeLeftKnowsThatInnerTracksAreSlower(t *testing.T) {
 	for name, inner := range map[string]float64{"usual": 0.75, "small platters": 0.6, "even": 0} {
 		g := geometry(t, 20<<30, 512, 4096, 0, 7200)
 		r := rand.New(rand.NewPCG(3, 3))
-		d := &drive{geometry: g, speed: func(x float64) float64 { return 180e6 * math.Sqrt(1-inner*x) }, noise: func() float64 { return 1 + 0.05*r.NormFloat64() }}
+		d := &drive{
+			geometry: g,
+			speed:    func(x float64) float64 { return 180e6 * math.Sqrt(1-inner*x) },
+			noise:    func() float64 { return 1 + 0.05*r.NormFloat64() },
+		}
 		type look struct{ at, left time.Duration }
 		var looks []look
 		s := New(g, nil)
@@ -395,8 +417,8 @@ func TestTheTimeLeftKnowsThatInnerTracksAreSlower(t *testing.T) {
 		d.sweep(t, s, 1, r)
 		require.NotEmpty(t, looks)
 		for _, l := range looks {
-			if true := d.clock - l.at; inner > 0 && true > d.clock/50 {
-				assert.InEpsilon(t, float64(true), float64(l.left), 0.15, "%s, after %s of %s", name, l.at, d.clock)
+			if took := d.clock - l.at; inner > 0 && took > d.clock/50 {
+				assert.InEpsilon(t, float64(took), float64(l.left), 0.15, "%s, after %s of %s", name, l.at, d.clock)
 			}
 		}
 	}
@@ -487,13 +509,24 @@ func TestASpotSweepReadsItsSpotsAndNarrowsWhatFails(t *testing.T) {
 }
 
 func TestTwoSweepsAreLaidOverEachOther(t *testing.T) {
-	before := Found{Ranges: []Range{{Extent{10, 10}, Medium}, {Extent{40, 1}, Unsteady}, {Extent{90, 2}, Medium}}, Slow: []Slow{{Extent: Extent{200, 8}, Class: 4, Again: 4, Read: true}, {Extent: Extent{300, 8}, Class: 3, Again: 0, Read: true}}}
-	after := Found{Ranges: []Range{{Extent{15, 10}, Medium}, {Extent{40, 1}, Medium}}, Slow: []Slow{{Extent: Extent{400, 8}, Class: 3, Again: 3, Read: true}}, Swept: func(e Extent) bool { return e.LBA < 250 }}
+	before := Found{
+		Ranges: []Range{{Extent{10, 10}, Medium}, {Extent{40, 1}, Unsteady}, {Extent{90, 2}, Medium}},
+		Slow:   []Slow{{Extent: Extent{200, 8}, Class: 4, Again: 4, Read: true}, {Extent: Extent{300, 8}, Class: 3, Again: 0, Read: true}},
+	}
+	after := Found{
+		Ranges: []Range{{Extent{15, 10}, Medium}, {Extent{40, 1}, Medium}},
+		Slow:   []Slow{{Extent: Extent{400, 8}, Class: 3, Again: 3, Read: true}},
+		Swept:  func(e Extent) bool { return e.LBA < 250 },
+	}
 	got := map[string]Change{}
 	for _, d := range Compare(before, after) {
 		got[fmt.Sprintf("%d+%d", d.LBA, d.Sectors)] = d.Change
 	}
-	assert.Equal(t, map[string]Change{"10+5": Gone, "15+5": Stays, "20+5": Fresh, "40+1": Worse, "90+2": Gone, "200+8": Gone, "400+8": Fresh}, got)
+	assert.Equal(
+		t,
+		map[string]Change{"10+5": Gone, "15+5": Stays, "20+5": Fresh, "40+1": Worse, "90+2": Gone, "200+8": Gone, "400+8": Fresh},
+		got,
+	)
 }
 
 func TestAPatternTellsWherePlacesBelong(t *testing.T) {
@@ -506,9 +539,15 @@ func TestAPatternTellsWherePlacesBelong(t *testing.T) {
 	p.Fill(part, 1_000_005, logical)
 	assert.Equal(t, part, buf[5*logical:6*logical], "each sector's content follows from its own place alone")
 
-	assert.Equal(t, Match{Cause: Misplaced, All: true, From: 1_000_000, At: 7}, p.Check(buf, 7, logical, sectors), "the content of another place names it")
+	assert.Equal(
+		t, Match{Cause: Misplaced, All: true, From: 1_000_000, At: 7}, p.Check(buf, 7, logical, sectors),
+		"the content of another place names it",
+	)
 	other := Pattern{Seed: 0x5EEE}
-	assert.Equal(t, Match{Cause: Altered, All: true, At: 1_000_000}, other.Check(buf, 1_000_000, logical, sectors), "another overwrite's content is none of this one's")
+	assert.Equal(
+		t, Match{Cause: Altered, All: true, At: 1_000_000}, other.Check(buf, 1_000_000, logical, sectors),
+		"another overwrite's content is none of this one's",
+	)
 	buf[3*logical+17] ^= 1
 	assert.Equal(t, Match{Cause: Altered, At: 1_000_003}, p.Check(buf, 1_000_000, logical, sectors), "a single bit")
 	clear(buf)

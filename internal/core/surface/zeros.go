@@ -8,7 +8,8 @@ var blank [64 << 10]byte
 func Zeros(data []byte, logical uint32) (sectors uint64) {
 	size := int(logical)
 	for len(data) >= size && size > 0 {
-		if whole := min(len(data), len(blank)) / size * size; whole > size && bytes.Equal(data[:whole], blank[:whole]) { // most often all, or none
+		if whole := min(len(data), len(blank)) / size * size; whole > size &&
+			bytes.Equal(data[:whole], blank[:whole]) { // most often all, or none
 			sectors, data = sectors+uint64(whole/size), data[whole:]
 			continue
 		}

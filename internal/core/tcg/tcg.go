@@ -44,7 +44,16 @@ const (
 )
 
 // subsystems are the feature codes of the security subsystem classes, by the names their specifications have.
-var subsystems = map[uint16]string{0x0100: "Enterprise", 0x0200: "Opal 1", 0x0203: "Opal 2", 0x0301: "Opalite", 0x0302: "Pyrite 1", 0x0303: "Pyrite 2", 0x0304: "Ruby", 0x0305: "Key per I/O"}
+var subsystems = map[uint16]string{
+	0x0100: "Enterprise",
+	0x0200: "Opal 1",
+	0x0203: "Opal 2",
+	0x0301: "Opalite",
+	0x0302: "Pyrite 1",
+	0x0303: "Pyrite 2",
+	0x0304: "Ruby",
+	0x0305: "Key per I/O",
+}
 
 // Locking is the locking feature's flags (Core 2.01, 3.3.6.5).
 type Locking struct {
@@ -106,7 +115,10 @@ func (d Discovery) Encode() []byte {
 	add(featureTPer, 1)
 	if d.HasLocking {
 		flags := byte(0)
-		for bit, on := range []bool{d.Locking.Supported, d.Locking.Enabled, d.Locking.Locked, d.Locking.Encrypts, d.Locking.ShadowEnabled, d.Locking.ShadowDone} {
+		for bit, on := range []bool{
+			d.Locking.Supported, d.Locking.Enabled, d.Locking.Locked, d.Locking.Encrypts, d.Locking.ShadowEnabled,
+			d.Locking.ShadowDone,
+		} {
 			if on {
 				flags |= 1 << bit
 			}

@@ -15,7 +15,12 @@ func TestALockIsFoundAmongTheFeatures(t *testing.T) {
 	b = append(b, 0x00, 0x02, 0x10, 0x0C, 0x0F, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
 	b = append(b, 0x02, 0x03, 0x10, 0x10, 0x10, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
 	binary.BigEndian.PutUint32(b, uint32(len(b)-4))
-	want := Discovery{HasLocking: true, Locking: Locking{Supported: true, Enabled: true, Locked: true, Encrypts: true}, Offset: 48 + 16 + 4, Subsystems: []string{"Opal 2"}}
+	want := Discovery{
+		HasLocking: true,
+		Locking:    Locking{Supported: true, Enabled: true, Locked: true, Encrypts: true},
+		Offset:     48 + 16 + 4,
+		Subsystems: []string{"Opal 2"},
+	}
 	d, err := Decode(append(b, make([]byte, 100)...))
 	require.NoError(t, err)
 	assert.Equal(t, want, d, "what follows the length is padding")

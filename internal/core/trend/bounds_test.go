@@ -31,11 +31,14 @@ func TestARiseAcrossAGapCountsAsFarAsItCouldBe(t *testing.T) {
 		grew   int
 		in60   float64
 	}{
-		"one":                       {holed(10*24*time.Hour, 0, -1, 1), 1, 0.14855 / 10 * 60},
-		"two":                       {holed(10*24*time.Hour, 0, -1, 2), 2, 0.43605 / 20 * 60},
-		"none":                      {holed(10*24*time.Hour, 3, -1, 3), 0, 0},
-		"the gap ends soon":         {holed(10*24*time.Hour, 0, -1, -1, -1, 1), 1, 0.14855 / 10 * 60},
-		"sixteen, a day before now": {append(holed(10*24*time.Hour, 0, -1), Point{Seq: 3, At: life(0, 0)[0].At.Add(11 * 24 * time.Hour), Hours: -1, Value: 16}), 2, 1.27911 * 60},
+		"one":               {holed(10*24*time.Hour, 0, -1, 1), 1, 0.14855 / 10 * 60},
+		"two":               {holed(10*24*time.Hour, 0, -1, 2), 2, 0.43605 / 20 * 60},
+		"none":              {holed(10*24*time.Hour, 3, -1, 3), 0, 0},
+		"the gap ends soon": {holed(10*24*time.Hour, 0, -1, -1, -1, 1), 1, 0.14855 / 10 * 60},
+		"sixteen, a day before now": {
+			append(holed(10*24*time.Hour, 0, -1), Point{Seq: 3, At: life(0, 0)[0].At.Add(11 * 24 * time.Hour), Hours: -1, Value: 16}),
+			2, 1.27911 * 60,
+		},
 	} {
 		tr, _ := Of(row.points, Counter)
 		assert.Equal(t, row.grew, tr.Grew, name)
@@ -318,9 +321,9 @@ func TestAForecastThatIsNoneIsZero(t *testing.T) {
 	from, _, ok := l.Forecast(unknown, 12)
 	require.True(t, ok, "what has no hours is not looked at")
 	assert.InDelta(t, 5*84, from, 1e-9)
-	new, _, ok := l.Forecast(points, 18)
+	first, _, ok := l.Forecast(points, 18)
 	require.True(t, ok, "from hour 0 on")
-	assert.InDelta(t, 8*84, new, 1e-9)
+	assert.InDelta(t, 8*84, first, 1e-9)
 }
 
 func TestSiblingsAreComparedInAnyUnit(t *testing.T) {
@@ -344,7 +347,11 @@ func TestClocksAreHeldToTheirBounds(t *testing.T) {
 		return len(Contradictions([]Tick{{1, at, clocks, written}}))
 	}
 	two := func(days float64, before, after Clock) int {
-		return len(Contradictions([]Tick{{1, at, []Clock{before}, -1}, {2, at.Add(time.Duration(days * 24 * float64(time.Hour))), []Clock{after}, -1}}))
+		return len(
+			Contradictions(
+				[]Tick{{1, at, []Clock{before}, -1}, {2, at.Add(time.Duration(days * 24 * float64(time.Hour))), []Clock{after}, -1}},
+			),
+		)
 	}
 	assert.Zero(t, one(-1, a(148), b(100)))
 	assert.Equal(t, 1, one(-1, a(149), b(100)))
@@ -358,6 +365,10 @@ func TestClocksAreHeldToTheirBounds(t *testing.T) {
 	assert.Zero(t, two(1, a(100), a(172)))
 	assert.Equal(t, 1, two(1, a(100), a(173)))
 	assert.Zero(t, two(1, a(100), b(900)), "another clock")
-	ticks := []Tick{{1, at, []Clock{a(900), b(10)}, -1}, {2, at.Add(time.Hour), []Clock{a(5_000), b(11)}, -1}, {3, at.Add(2 * time.Hour), []Clock{a(9_000), b(12)}, -1}}
+	ticks := []Tick{
+		{1, at, []Clock{a(900), b(10)}, -1},
+		{2, at.Add(time.Hour), []Clock{a(5_000), b(11)}, -1},
+		{3, at.Add(2 * time.Hour), []Clock{a(9_000), b(12)}, -1},
+	}
 	assert.Len(t, Contradictions(ticks), 2, "each is said once: they differ, and it ran ahead")
 }

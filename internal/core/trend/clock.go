@@ -31,7 +31,8 @@ type Contradiction struct {
 	Says string `json:"says"`
 }
 
-// SlackHours, or a share of them, is how far apart two clocks of one reading may be: each counts whole hours by itself, some only while the medium turns,
+// SlackHours, or a share of them, is how far apart two clocks of one reading may be: each counts whole hours by itself, some only while
+// the medium turns,
 // some save seldom.
 const (
 	SlackHours = 48

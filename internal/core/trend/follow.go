@@ -298,8 +298,19 @@ func (c *course) add(rose bool) {
 
 func (c *course) trend(kind Kind) Trend {
 	t := Trend{
-		First: c.first, Last: c.last, Before: c.before, HasBefore: c.observations > 1, Change: c.rose, Held: c.held, Unexplained: max(0, c.held-c.reworked), Intervals: c.intervals, Events: c.events, Jump: c.jump,
-		SteadyHours: -1, SteadyDays: c.last.At.Sub(c.changed.At).Hours() / 24, FellBy: c.fell,
+		First:       c.first,
+		Last:        c.last,
+		Before:      c.before,
+		HasBefore:   c.observations > 1,
+		Change:      c.rose,
+		Held:        c.held,
+		Unexplained: max(0, c.held-c.reworked),
+		Intervals:   c.intervals,
+		Events:      c.events,
+		Jump:        c.jump,
+		SteadyHours: -1,
+		SteadyDays:  c.last.At.Sub(c.changed.At).Hours() / 24,
+		FellBy:      c.fell,
 	}
 	if kind == Level {
 		t.Change = c.last.Value - c.first.Value - c.reworked

@@ -251,19 +251,50 @@ func TestClocksThatContradictEachOther(t *testing.T) {
 	tick := func(seq int, days float64, written float64, clocks ...Clock) Tick {
 		return Tick{seq, at.Add(time.Duration(days * 24 * float64(time.Hour))), clocks, written}
 	}
-	hours, statistic := func(h float64) Clock { return Clock{Name: "attribute 9", Hours: h} }, func(h float64) Clock { return Clock{Name: "device statistics", Hours: h} }
+	hours, statistic := func(h float64) Clock {
+		return Clock{
+			Name:  "attribute 9",
+			Hours: h,
+		}
+	}, func(h float64) Clock { return Clock{Name: "device statistics", Hours: h} }
 	stamp := func(h float64) Clock { return Clock{Name: "self-test log", Hours: h, Stamp: true} }
 	for name, row := range map[string]struct {
 		ticks []Tick
 		says  []string
 	}{
-		"in tune":                     {[]Tick{tick(1, 0, 1e12, hours(9000), statistic(9020), stamp(8000)), tick(2, 10, 2e12, hours(9200), statistic(9221), stamp(9199))}, nil},
-		"half-minutes, perhaps":       {[]Tick{tick(1, 0, -1, Clock{Name: "attribute 9", Hours: 1_080_000, Loose: true}, statistic(9000)), tick(2, 10, -1, Clock{Name: "attribute 9", Hours: 1_094_400, Loose: true})}, nil},
-		"seldom saved":                {[]Tick{tick(1, 0, -1, hours(20_000), statistic(19_200))}, nil},
-		"an attribute was wiped":      {[]Tick{tick(1, 0, -1, hours(12), statistic(21_000), stamp(20_500))}, []string{"device statistics says 21\u00a0000 h, attribute 9 says 12 h", "self-test log is of hour 20\u00a0500, attribute 9 says 12 h"}},
-		"wiped between two readings":  {[]Tick{tick(1, 0, -1, hours(21_000)), tick(2, 30, -1, hours(3))}, []string{"attribute 9 went back from 21\u00a0000 h to 3 h"}},
-		"more hours than passed":      {[]Tick{tick(1, 0, -1, hours(100)), tick(2, 1, -1, hours(9_000))}, []string{"attribute 9 ran 8\u00a0900 h in the 24 h since reading 1"}},
-		"too much for its few hours":  {[]Tick{tick(1, 0, 900e12, hours(2))}, []string{"more was written than attribute 9 leaves time for"}},
+		"in tune": {
+			[]Tick{
+				tick(1, 0, 1e12, hours(9000), statistic(9020), stamp(8000)),
+				tick(2, 10, 2e12, hours(9200), statistic(9221), stamp(9199)),
+			},
+			nil,
+		},
+		"half-minutes, perhaps": {
+			[]Tick{
+				tick(1, 0, -1, Clock{Name: "attribute 9", Hours: 1_080_000, Loose: true}, statistic(9000)),
+				tick(2, 10, -1, Clock{Name: "attribute 9", Hours: 1_094_400, Loose: true}),
+			},
+			nil,
+		},
+		"seldom saved": {[]Tick{tick(1, 0, -1, hours(20_000), statistic(19_200))}, nil},
+		"an attribute was wiped": {
+			[]Tick{tick(1, 0, -1, hours(12), statistic(21_000), stamp(20_500))},
+			[]string{
+				"device statistics says 21\u00a0000 h, attribute 9 says 12 h",
+				"self-test log is of hour 20\u00a0500, attribute 9 says 12 h",
+			},
+		},
+		"wiped between two readings": {
+			[]Tick{tick(1, 0, -1, hours(21_000)), tick(2, 30, -1, hours(3))},
+			[]string{"attribute 9 went back from 21\u00a0000 h to 3 h"},
+		},
+		"more hours than passed": {
+			[]Tick{tick(1, 0, -1, hours(100)), tick(2, 1, -1, hours(9_000))},
+			[]string{"attribute 9 ran 8\u00a0900 h in the 24 h since reading 1"},
+		},
+		"too much for its few hours": {
+			[]Tick{tick(1, 0, 900e12, hours(2))}, []string{"more was written than attribute 9 leaves time for"},
+		},
 		"as much as fits":             {[]Tick{tick(1, 0, 3*3600*fastest, hours(2))}, nil},
 		"a stamp measures no writing": {[]Tick{tick(1, 0, 900e12, hours(90_000), stamp(2))}, nil},
 		"nobody knows what it wrote":  {[]Tick{tick(1, 0, -1, hours(0))}, nil},

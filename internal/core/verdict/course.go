@@ -102,7 +102,10 @@ func (c Course) Words(d signal.Definition) []string {
 		all = append(all, rose+".")
 	}
 	last := c.Deltas[0]
-	moved := fmt.Sprintf("Last moved from %s to %s, between reading %d and %d", with(last.From.Value), with(last.To.Value), last.From.Seq, last.To.Seq)
+	moved := fmt.Sprintf(
+		"Last moved from %s to %s, between reading %d and %d", with(last.From.Value), with(last.To.Value), last.From.Seq,
+		last.To.Seq,
+	)
 	if last.Change != last.To.Value-last.From.Value {
 		moved += ", by a rework"
 	}
@@ -124,7 +127,13 @@ func (c Course) Words(d signal.Definition) []string {
 		}
 	}
 	if f := c.Forecast; f != nil {
-		all = append(all, fmt.Sprintf("Going on like this it meets %s between %s and %s h.", with(f.Limit), wording.Number(math.Floor(f.From)), wording.Number(math.Ceil(f.To))))
+		all = append(
+			all,
+			fmt.Sprintf(
+				"Going on like this it meets %s between %s and %s h.", with(f.Limit), wording.Number(math.Floor(f.From)),
+				wording.Number(math.Ceil(f.To)),
+			),
+		)
 	}
 	return all
 }

@@ -44,10 +44,24 @@ func TestMarginsAreTightestFirstAndEachSignalsOnce(t *testing.T) {
 
 func TestAFindingSaysHowItsCounterCameToBe(t *testing.T) {
 	for says, x := range map[string]trend.Trend{
-		"reallocated sectors: 0 at 18\u00a0000 h, first seen at 18\u00a0400 h, reading 4": {Observations: 5, Last: trend.Point{Value: 3}, Onset: &trend.Onset{Before: trend.Point{Hours: 18_000}, First: trend.Point{Seq: 4, Hours: 18_400}}},
-		"reallocated sectors: +2 since reading 1":                                         {Observations: 5, Change: 2, First: trend.Point{Seq: 1}, Last: trend.Point{Value: 3}, Onset: &trend.Onset{First: trend.Point{Hours: -1}}},
-		"reallocated sectors: unchanged since reading 1":                                  {Observations: 2, First: trend.Point{Seq: 1}, Last: trend.Point{Value: 3}},
-		"":                                                                        {Observations: 1, Last: trend.Point{Value: 3}},
+		"reallocated sectors: 0 at 18\u00a0000 h, first seen at 18\u00a0400 h, reading 4": {
+			Observations: 5,
+			Last:         trend.Point{Value: 3},
+			Onset:        &trend.Onset{Before: trend.Point{Hours: 18_000}, First: trend.Point{Seq: 4, Hours: 18_400}},
+		},
+		"reallocated sectors: +2 since reading 1": {
+			Observations: 5,
+			Change:       2,
+			First:        trend.Point{Seq: 1},
+			Last:         trend.Point{Value: 3},
+			Onset:        &trend.Onset{First: trend.Point{Hours: -1}},
+		},
+		"reallocated sectors: unchanged since reading 1": {
+			Observations: 2,
+			First:        trend.Point{Seq: 1},
+			Last:         trend.Point{Value: 3},
+		},
+		"": {Observations: 1, Last: trend.Point{Value: 3}},
 	} {
 		e := sound()
 		e.set(signal.Reallocated, 3)
@@ -61,7 +75,10 @@ func TestAFindingSaysHowItsCounterCameToBe(t *testing.T) {
 
 func TestAdviceFitsTheGrade(t *testing.T) {
 	e := sound()
-	assert.Equal(t, []string{"Nothing to do. If the trouble goes on, look at the system, the cable or the file system."}, Decide(shipped(t), e).Advice)
+	assert.Equal(
+		t, []string{"Nothing to do. If the trouble goes on, look at the system, the cable or the file system."},
+		Decide(shipped(t), e).Advice,
+	)
 	e.Now[signal.ShortTestAge], e.Now[signal.ExtendedTestAge] = signal.Value{Reason: "none was run"}, signal.Value{Reason: "none was run"}
 	e.Duty = drive.Continuous
 	v := Decide(shipped(t), e)
@@ -85,8 +102,19 @@ func TestEvidenceOfThePastDoesNotKnowWhatCame(t *testing.T) {
 	eight := map[signal.Name]float64{signal.Pending: 8}
 	moved := map[signal.Name]float64{signal.Reallocated: 8}
 	eight[signal.CRCErrors] = 1 // at this moment and the last one alone
-	life := []Moment{day(1, 0, nil), day(2, 10, eight), day(3, 11, moved), day(4, 20, moved), day(5, 30, map[signal.Name]float64{signal.Reallocated: 8, signal.CRCErrors: 4})}
-	w := Rework{Run: 7, Ended: life[1].At.Add(1), Held: life[3].At, Swept: []SweptThen{{life[4].At, 2}}} // before its reading was told: by its end
+	life := []Moment{
+		day(1, 0, nil),
+		day(2, 10, eight),
+		day(3, 11, moved),
+		day(4, 20, moved),
+		day(5, 30, map[signal.Name]float64{signal.Reallocated: 8, signal.CRCErrors: 4}),
+	}
+	w := Rework{
+		Run:   7,
+		Ended: life[1].At.Add(1),
+		Held:  life[3].At,
+		Swept: []SweptThen{{life[4].At, 2}},
+	} // before its reading was told: by its end
 	l := NewLife(life, []Rework{w})
 	at := func(i int) Evidence { return l.Evidence(drive.Identity{}, drive.Everyday, nil, i) }
 	assert.Zero(t, at(-1).ReadingSeq)
@@ -108,5 +136,8 @@ func TestEvidenceOfThePastDoesNotKnowWhatCame(t *testing.T) {
 	again := Rework{Run: 9, Ended: life[3].At, After: 5}
 	later := NewLife(life, []Rework{again, w})
 	assert.EqualValues(t, 7, later.Evidence(drive.Identity{}, drive.Everyday, nil, 3).Reworked.Run)
-	assert.EqualValues(t, 9, later.Evidence(drive.Identity{}, drive.Everyday, nil, 4).Reworked.Run, "the latest counts, in whatever order they come")
+	assert.EqualValues(
+		t, 9, later.Evidence(drive.Identity{}, drive.Everyday, nil, 4).Reworked.Run,
+		"the latest counts, in whatever order they come",
+	)
 }

@@ -118,7 +118,8 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 		case i == 0:
 			l.suspect[i] = asleep(is, next)
 		default:
-			l.suspect[i] = takenBack(moments[i-1].Signals, is.Signals, next.Signals) || strayed(moments[i-1].Signals, is.Signals, next.Signals)
+			l.suspect[i] = takenBack(moments[i-1].Signals, is.Signals, next.Signals) ||
+				strayed(moments[i-1].Signals, is.Signals, next.Signals)
 		}
 	}
 	l.lay(reworked)
@@ -354,7 +355,15 @@ func (w *Walk) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 	if now == nil {
 		now = signal.Set{}
 	}
-	e := Evidence{Identity: id, Duty: duty, Now: now, Calibration: l.Risk, Trends: w.trends, Readings: i + 1, Carried: map[signal.Name]Carried{}}
+	e := Evidence{
+		Identity:    id,
+		Duty:        duty,
+		Now:         now,
+		Calibration: l.Risk,
+		Trends:      w.trends,
+		Readings:    i + 1,
+		Carried:     map[signal.Name]Carried{},
+	}
 	if e.Trends == nil {
 		e.Trends = make(map[signal.Name]trend.Trend, len(l.columns))
 	}
@@ -439,7 +448,12 @@ func (w *Walk) capacity(e *Evidence) {
 	}
 	for _, p := range c.points[:w.taken[slices.Index(w.life.columns, c)]] {
 		if now := e.Now[signal.Capacity].Number; !p.Missing && p.Value > now {
-			e.Now[signal.WholeSweepAge] = signal.Missing(fmt.Sprintf("it showed %s at reading %d and shows %s now: no sweep reads the whole of it", wording.Of(p.Value, "B"), p.Seq, wording.Of(now, "B")))
+			e.Now[signal.WholeSweepAge] = signal.Missing(
+				fmt.Sprintf(
+					"it showed %s at reading %d and shows %s now: no sweep reads the whole of it", wording.Of(p.Value, "B"),
+					p.Seq, wording.Of(now, "B"),
+				),
+			)
 			return
 		}
 	}

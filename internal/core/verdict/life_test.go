@@ -24,7 +24,9 @@ func last(l *Life) Evidence {
 type says = map[signal.Name]float64
 
 func TestWhatAReadingDoesNotGiveIsCarriedWithItsAge(t *testing.T) {
-	e := last(NewLife([]Moment{day(1, 0, says{signal.GrownDefects: 5, signal.ExtendedTestAge: 3}), day(2, 30, says{signal.Pending: 1})}, nil))
+	e := last(
+		NewLife([]Moment{day(1, 0, says{signal.GrownDefects: 5, signal.ExtendedTestAge: 3}), day(2, 30, says{signal.Pending: 1})}, nil),
+	)
 	assert.Equal(t, signal.Value{Number: 5, Available: true, Source: "reading 1", Carried: true}, e.Now[signal.GrownDefects])
 	assert.Equal(t, Carried{Seq: 1, Days: 30}, e.Carried[signal.GrownDefects])
 	assert.False(t, e.Now[signal.ExtendedTestAge].Available, "how long ago something was is not known any more")
@@ -43,7 +45,15 @@ func TestAReadingThatContradictsSeveralWaitsForAnother(t *testing.T) {
 	e = last(NewLife([]Moment{day(1, 0, before), day(2, 7, zeros), day(3, 8, before)}, nil))
 	assert.False(t, e.Doubtful)
 	assert.Zero(t, e.Trends[signal.Reallocated].Change, "one that is taken back moved nothing")
-	e = last(NewLife([]Moment{day(1, 0, before), day(2, 7, says{signal.Reallocated: 0, signal.ReportedUncorrectable: 12, signal.PowerOnHours: 9_001})}, nil))
+	e = last(
+		NewLife(
+			[]Moment{
+				day(1, 0, before),
+				day(2, 7, says{signal.Reallocated: 0, signal.ReportedUncorrectable: 12, signal.PowerOnHours: 9_001}),
+			},
+			nil,
+		),
+	)
 	assert.False(t, e.Doubtful, "one counter alone is no reading in doubt")
 	e = last(NewLife([]Moment{day(1, 0, before), day(2, 7, says{signal.PowerOnHours: 300_000})}, nil))
 	assert.True(t, e.Doubtful, "no drive is so old")
@@ -54,7 +64,9 @@ func TestRecognizedGarbageHidesNothingAndAGapMay(t *testing.T) {
 		m := []Moment{day(1, 0, says{signal.Reallocated: 0}), day(2, 20, between), day(3, 40, says{signal.Reallocated: 2})}
 		return last(NewLife(m, nil)).Trends[signal.Reallocated].Events
 	}
-	plain := last(NewLife([]Moment{day(1, 0, says{signal.Reallocated: 0}), day(3, 40, says{signal.Reallocated: 2})}, nil)).Trends[signal.Reallocated].Events
+	plain := last(NewLife(
+		[]Moment{day(1, 0, says{signal.Reallocated: 0}), day(3, 40, says{signal.Reallocated: 2})}, nil,
+	)).Trends[signal.Reallocated].Events
 	assert.InDelta(t, plain, grown(says{signal.DamagedPages: 1}), 1e-9)
 	assert.InDelta(t, plain, grown(says{signal.AttributesFailing: 0}), 1e-9, "the page came, and its value was none")
 	assert.GreaterOrEqual(t, grown(says{signal.DamagedPages: 0}), plain)
@@ -79,7 +91,14 @@ func TestAMendsEventsAreNoGrowth(t *testing.T) {
 
 func TestATestTheBenchWatchedCountsWhateverItsStampSays(t *testing.T) {
 	life := func(passed, extended bool, stamp float64) Evidence {
-		l := NewLife([]Moment{day(1, 0, says{signal.PowerOnHours: 1}), day(2, 1, says{signal.PowerOnHours: 3, signal.HoursStamp: stamp}), day(3, 2, says{signal.PowerOnHours: 20})}, nil)
+		l := NewLife(
+			[]Moment{
+				day(1, 0, says{signal.PowerOnHours: 1}),
+				day(2, 1, says{signal.PowerOnHours: 3, signal.HoursStamp: stamp}),
+				day(3, 2, says{signal.PowerOnHours: 20}),
+			},
+			nil,
+		)
 		l.Watched = []Watched{{Extended: extended, Passed: passed, Seq: 2}}
 		return last(l)
 	}
@@ -151,7 +170,10 @@ func TestAFateIsAskedQuarterlyAndKnownForAYear(t *testing.T) {
 	require.Len(t, sound, 4, "what became of it within a year of the others nobody knows")
 	assert.False(t, sound.Failed())
 	l.Risk = risk.Calibration{Shift: 2, Outcomes: 90}
-	assert.Equal(t, failed, Fate(l, id, drive.Everyday, Outcome{Failed: true, At: end}), "a calibration never learns from what it said itself")
+	assert.Equal(
+		t, failed, Fate(l, id, drive.Everyday, Outcome{Failed: true, At: end}),
+		"a calibration never learns from what it said itself",
+	)
 	assert.Empty(t, Fate(l, id, drive.Everyday, Outcome{Failed: true, At: m[0].At.Add(-time.Hour)}))
 }
 
@@ -176,7 +198,10 @@ func TestWhichReadingsAreSetAside(t *testing.T) {
 	assert.Zero(t, suspect(two(4, 9), two(0, 9), two(4, 9)), "one counter alone")
 	assert.Zero(t, suspect(two(4, 9), two(0, 0), two(3, 9)), "the next one does not agree with the one before")
 	assert.Zero(t, suspect(two(4, 9), two(5, 12), two(5, 12)), "growth")
-	assert.Zero(t, suspect(two(4, 9), says{signal.Pending: 99, signal.Temperature: 99, signal.Reallocated: 4}, two(4, 9)), "levels come and go")
+	assert.Zero(
+		t, suspect(two(4, 9), says{signal.Pending: 99, signal.Temperature: 99, signal.Reallocated: 4}, two(4, 9)),
+		"levels come and go",
+	)
 
 	hours := func(h float64) says { return says{signal.PowerOnHours: h} }
 	assert.Zero(t, suspect(hours(100), hours(124+24), hours(124)), "within a day")
@@ -187,7 +212,11 @@ func TestWhichReadingsAreSetAside(t *testing.T) {
 	assert.Equal(t, 1, suspect(hours(260_001), hours(100)))
 	assert.Zero(t, suspect(hours(260_000), hours(100)))
 
-	assert.Equal(t, 1, suspect(says{signal.PowerOnHours: 0, signal.PowerCycles: 3, signal.UnsafeShutdowns: 1, signal.Reallocated: 0}, hours(49)), "more hours than a day and its slack")
+	assert.Equal(
+		t, 1,
+		suspect(says{signal.PowerOnHours: 0, signal.PowerCycles: 3, signal.UnsafeShutdowns: 1, signal.Reallocated: 0}, hours(49)),
+		"more hours than a day and its slack",
+	)
 	assert.Zero(t, suspect(hours(0), hours(48)))
 	assert.Zero(t, suspect(hours(1), hours(500)))
 	assert.Zero(t, suspect(says{signal.PowerOnHours: 0, signal.Reallocated: 1}, hours(500)), "it has counted something")
@@ -214,7 +243,17 @@ func TestGarbageThatIsTakenBackLeavesWhatStood(t *testing.T) {
 }
 
 func TestWhatACounterCountedBeforeAResetCounts(t *testing.T) {
-	e := last(NewLife([]Moment{day(1, 0, says{signal.Reallocated: 150}), day(2, 1, says{signal.Reallocated: 150}), day(3, 2, says{signal.Reallocated: 0}), day(4, 3, says{signal.Reallocated: 2})}, nil))
+	e := last(
+		NewLife(
+			[]Moment{
+				day(1, 0, says{signal.Reallocated: 150}),
+				day(2, 1, says{signal.Reallocated: 150}),
+				day(3, 2, says{signal.Reallocated: 0}),
+				day(4, 3, says{signal.Reallocated: 2}),
+			},
+			nil,
+		),
+	)
 	assert.EqualValues(t, 152, e.counted(signal.Reallocated))
 	assert.EqualValues(t, 152, Facts(e).Now["reallocated"])
 	v := Decide(shipped(t), e)
@@ -236,7 +275,16 @@ func TestTheLatestReadingIsDoubtedForFallsToLessThanHalf(t *testing.T) {
 }
 
 func TestTwoDoubtfulReadingsInARowAreBelieved(t *testing.T) {
-	before, low, lower := says{signal.Reallocated: 40, signal.ReportedUncorrectable: 10}, says{signal.Reallocated: 9, signal.ReportedUncorrectable: 4}, says{signal.Reallocated: 2, signal.ReportedUncorrectable: 1}
+	before, low, lower := says{
+		signal.Reallocated:           40,
+		signal.ReportedUncorrectable: 10,
+	}, says{
+		signal.Reallocated:           9,
+		signal.ReportedUncorrectable: 4,
+	}, says{
+		signal.Reallocated:           2,
+		signal.ReportedUncorrectable: 1,
+	}
 	life := func(readings ...says) Evidence {
 		var m []Moment
 		for i, s := range readings {
@@ -261,7 +309,11 @@ func TestAFallOfOneIsARollback(t *testing.T) {
 
 func TestAMendExplainsARiseBehindAReadingWithoutTheCounter(t *testing.T) {
 	mend := []Rework{{Run: 7, Ended: day(2, 1, nil).At, After: 2, Cleared: 9}}
-	m := []Moment{day(1, 0, says{signal.GrownDefects: 0, signal.Pending: 8}), day(2, 1, says{signal.Pending: 0}), day(3, 2, says{signal.GrownDefects: 9})}
+	m := []Moment{
+		day(1, 0, says{signal.GrownDefects: 0, signal.Pending: 8}),
+		day(2, 1, says{signal.Pending: 0}),
+		day(3, 2, says{signal.GrownDefects: 9}),
+	}
 	assert.Equal(t, 2, len(NewLife(m, mend).All(signal.GrownDefects)))
 	tr := last(NewLife(m, mend)).Trends[signal.Reallocated]
 	assert.Zero(t, tr.Change)
@@ -303,9 +355,20 @@ func TestAStampMayStrayBySlack(t *testing.T) {
 
 func TestTheWorstOfAReplayComeFirst(t *testing.T) {
 	differs := func(was, would drive.Grade, still bool) Replayed {
-		return Replayed{Differs: []Differs{{Was: Said{Grade: drive.Healthy}, Would: Said{Grade: drive.Replace}}, {Was: Said{Grade: was}, Would: Said{Grade: would}, Still: still}}}
+		return Replayed{
+			Differs: []Differs{
+				{Was: Said{Grade: drive.Healthy}, Would: Said{Grade: drive.Replace}},
+				{Was: Said{Grade: was}, Would: Said{Grade: would}, Still: still},
+			},
+		}
 	}
-	all := []Replayed{differs(drive.Replace, drive.Healthy, true), {}, differs(drive.Healthy, drive.Replace, true), differs(drive.Healthy, drive.Replace, false), differs(drive.Degrading, drive.Replace, true)}
+	all := []Replayed{
+		differs(drive.Replace, drive.Healthy, true),
+		{},
+		differs(drive.Healthy, drive.Replace, true),
+		differs(drive.Healthy, drive.Replace, false),
+		differs(drive.Degrading, drive.Replace, true),
+	}
 	slices.SortStableFunc(all, Worst)
 	var order []string
 	for _, r := range all {
@@ -344,7 +407,10 @@ func TestErrorsAtAnotherPortCountAfterHalfAnHour(t *testing.T) {
 	assert.True(t, other(at(3, 90, 5, 9), at(4, 120, 5, 9)))
 	assert.False(t, other(at(3, 90, 0, 9), at(4, 190, 0, 9)), "nobody knows where")
 	assert.False(t, other(at(3, 90, 5, 9), at(4, 190, 7, 9)), "it was moved between")
-	assert.False(t, last(NewLife([]Moment{at(1, 0, 0, 0), at(2, 60, 0, 9), at(3, 90, 5, 9), at(4, 190, 5, 9)}, nil)).OtherPort, "nor where they grew")
+	assert.False(
+		t, last(NewLife([]Moment{at(1, 0, 0, 0), at(2, 60, 0, 9), at(3, 90, 5, 9), at(4, 190, 5, 9)}, nil)).OtherPort,
+		"nor where they grew",
+	)
 }
 
 func TestAlarmsAreTheFirstOfEachGrade(t *testing.T) {

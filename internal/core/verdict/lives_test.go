@@ -62,14 +62,30 @@ func (s scripted) life() (*Life, []says) {
 			copied[n] = x
 		}
 		all = append(all, copied)
-		moments = append(moments, Moment{Seq: i + 1, At: time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC).Add(time.Duration(r.days * 24 * float64(time.Hour))), Place: drive.Bay{Number: r.place}, Signals: values(copied)})
+		moments = append(
+			moments,
+			Moment{
+				Seq:     i + 1,
+				At:      time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC).Add(time.Duration(r.days * 24 * float64(time.Hour))),
+				Place:   drive.Bay{Number: r.place},
+				Signals: values(copied),
+			},
+		)
 	}
 	l := NewLife(moments, s.reworks)
 	l.Watched = s.watched
 	return l, all
 }
 
-var tested = says{signal.Alarm: 0, signal.ShortTestAge: 1, signal.ExtendedTestAge: 30, signal.TestsFailed: 0, signal.TestsPassedSince: 3, signal.Temperature: 38, signal.DamagedPages: 0}
+var tested = says{
+	signal.Alarm:            0,
+	signal.ShortTestAge:     1,
+	signal.ExtendedTestAge:  30,
+	signal.TestsFailed:      0,
+	signal.TestsPassedSince: 3,
+	signal.Temperature:      38,
+	signal.DamagedPages:     0,
+}
 
 // with is the first, and more.
 func with(first, more says) says {
@@ -84,17 +100,56 @@ func with(first, more says) says {
 
 var lives = []scripted{
 	{
-		name: "a disk whose surface goes, is mended, and goes again", id: ataDisk, duty: drive.Everyday,
+		name: "a disk whose surface goes, is mended, and goes again",
+		id:   ataDisk,
+		duty: drive.Everyday,
 		readings: []then{
-			{0, 0, 1, with(tested, says{signal.Reallocated: 0, signal.Pending: 0, signal.UncorrectableOffline: 0, signal.ReportedUncorrectable: 0, signal.SpinUpRetries: 0, signal.AttributesFailing: 0, signal.AttributesFell: 0}), nil},
+			{
+				0,
+				0,
+				1,
+				with(
+					tested,
+					says{
+						signal.Reallocated:           0,
+						signal.Pending:               0,
+						signal.UncorrectableOffline:  0,
+						signal.ReportedUncorrectable: 0,
+						signal.SpinUpRetries:         0,
+						signal.AttributesFailing:     0,
+						signal.AttributesFell:        0,
+					},
+				),
+				nil,
+			},
 			{40, 300, 1, says{signal.Pending: 1}, nil},
-			{47, 360, 1, says{signal.Pending: 3, signal.ReportedUncorrectable: 2, signal.TestsFailed: 1, signal.TestsPassedSince: 0, signal.FailedTestAge: 2}, nil},
+			{
+				47,
+				360,
+				1,
+				says{
+					signal.Pending:               3,
+					signal.ReportedUncorrectable: 2,
+					signal.TestsFailed:           1,
+					signal.TestsPassedSince:      0,
+					signal.FailedTestAge:         2,
+				},
+				nil,
+			},
 			{48, 370, 1, says{signal.FailedTestAge: 12, signal.Reallocated: 4, signal.UnreadableFound: 5, signal.WholeSweepAge: 2}, nil},
 			{49, 380, 1, says{signal.Pending: 0, signal.Reallocated: 9, signal.UnreadableFound: 0, signal.WholeSweepAge: 12}, nil},
 			{60, 400, 1, says{signal.WholeSweepAge: 1, signal.TestsPassedSince: 1}, nil},
 			{90, 600, 1, says{signal.Pending: 2, signal.WholeSweepAge: 200}, nil},
 		},
-		reworks: []Rework{{Run: 7, Ended: time.Date(2026, 2, 23, 8, 0, 0, 0, time.UTC), After: 5, Cleared: 5, Held: time.Date(2026, 3, 6, 9, 0, 0, 0, time.UTC)}},
+		reworks: []Rework{
+			{
+				Run:     7,
+				Ended:   time.Date(2026, 2, 23, 8, 0, 0, 0, time.UTC),
+				After:   5,
+				Cleared: 5,
+				Held:    time.Date(2026, 3, 6, 9, 0, 0, 0, time.UTC),
+			},
+		},
 		add: func(e *Evidence) {
 			lba := uint64(4711)
 			e.FailingLBA = &lba
@@ -103,16 +158,52 @@ var lives = []scripted{
 	{
 		name: "a disk with an old flaw, for an archive", id: ataDisk, duty: drive.Archive,
 		readings: []then{
-			{0, 0, 1, with(tested, says{signal.Reallocated: 0, signal.Pending: 0, signal.ReportedUncorrectable: 0, signal.SpinUpRetries: 0, signal.AttributesFailing: 0, signal.AttributesFell: 0, signal.UncorrectableOffline: 0}), nil},
+			{
+				0,
+				0,
+				1,
+				with(
+					tested,
+					says{
+						signal.Reallocated:           0,
+						signal.Pending:               0,
+						signal.ReportedUncorrectable: 0,
+						signal.SpinUpRetries:         0,
+						signal.AttributesFailing:     0,
+						signal.AttributesFell:        0,
+						signal.UncorrectableOffline:  0,
+					},
+				),
+				nil,
+			},
 			{9, 100, 1, says{signal.Reallocated: 3}, nil},
 			{500, 8000, 1, says{signal.WholeSweepAge: 5, signal.UnreadableFound: 0, signal.SlowFound: 2, signal.AttributesFell: 1}, nil},
 			{505, 8010, 1, says{signal.Reallocated: 21, signal.SpinUpRetries: 1}, nil},
 		},
 	},
 	{
-		name: "a laptop's disk, hot, on a bad cable", id: drive.Identity{Interface: drive.ATA, Medium: drive.Spinning, FormFactor: "2.5 inch"}, duty: drive.Carry,
+		name: "a laptop's disk, hot, on a bad cable",
+		id:   drive.Identity{Interface: drive.ATA, Medium: drive.Spinning, FormFactor: "2.5 inch"},
+		duty: drive.Carry,
 		readings: []then{
-			{0, 18_000, 3, with(tested, says{signal.Reallocated: 0, signal.Pending: 0, signal.CRCErrors: 4, signal.CommandTimeouts: 0, signal.Temperature: 56, signal.TimeTooHot: 3, signal.AttributesFailing: 0}), nil},
+			{
+				0,
+				18_000,
+				3,
+				with(
+					tested,
+					says{
+						signal.Reallocated:       0,
+						signal.Pending:           0,
+						signal.CRCErrors:         4,
+						signal.CommandTimeouts:   0,
+						signal.Temperature:       56,
+						signal.TimeTooHot:        3,
+						signal.AttributesFailing: 0,
+					},
+				),
+				nil,
+			},
 			{1, 18_024, 3, says{signal.CRCErrors: 90, signal.Temperature: 61, signal.CommandTimeouts: 3}, nil},
 			{2, 18_048, 3, says{signal.CommandTimeouts: 7, signal.Temperature: 63}, nil},
 			{3, 18_060, 5, says{signal.Temperature: 50}, nil},
@@ -122,7 +213,22 @@ var lives = []scripted{
 	{
 		name: "a disk of which readings are garbage and pages are missing", id: ataDisk, duty: drive.Everyday,
 		readings: []then{
-			{0, 0, 1, with(tested, says{signal.Reallocated: 12, signal.Pending: 0, signal.ReportedUncorrectable: 40, signal.AttributesFailing: 0, signal.AttributesFell: 0}), nil},
+			{
+				0,
+				0,
+				1,
+				with(
+					tested,
+					says{
+						signal.Reallocated:           12,
+						signal.Pending:               0,
+						signal.ReportedUncorrectable: 40,
+						signal.AttributesFailing:     0,
+						signal.AttributesFell:        0,
+					},
+				),
+				nil,
+			},
 			{1, 20, 1, says{signal.Reallocated: 0, signal.ReportedUncorrectable: 0, signal.DamagedPages: 1}, nil},
 			{2, 40, 1, says{signal.Reallocated: 12, signal.ReportedUncorrectable: 40, signal.DamagedPages: 0}, nil},
 			{3, 60, 1, says{signal.DamagedPages: 2}, []signal.Name{signal.Alarm, signal.AttributesFailing, signal.Pending}},
@@ -136,15 +242,56 @@ var lives = []scripted{
 	{
 		name: "a SAS disk, bad at first sight", id: scsiDisk, duty: drive.Continuous,
 		readings: []then{
-			{0, 0, 0, with(tested, says{signal.GrownDefects: 8, signal.ReportedUncorrectable: 1, signal.ScanFindings: 2, signal.WarningRaised: 1, signal.Pending: 1, signal.TestsFailedPlaces: 2, signal.TestsFailed: 2, signal.TestsPassedSince: 0, signal.FailedTestAge: 30}), nil},
-			{1, 24, 0, says{signal.FailedTestAge: 54, signal.GrownDefects: 9, signal.ReportedUncorrectable: 7, signal.TestsFailedMechanics: 2}, nil},
+			{
+				0,
+				0,
+				0,
+				with(
+					tested,
+					says{
+						signal.GrownDefects:          8,
+						signal.ReportedUncorrectable: 1,
+						signal.ScanFindings:          2,
+						signal.WarningRaised:         1,
+						signal.Pending:               1,
+						signal.TestsFailedPlaces:     2,
+						signal.TestsFailed:           2,
+						signal.TestsPassedSince:      0,
+						signal.FailedTestAge:         30,
+					},
+				),
+				nil,
+			},
+			{
+				1,
+				24,
+				0,
+				says{signal.FailedTestAge: 54, signal.GrownDefects: 9, signal.ReportedUncorrectable: 7, signal.TestsFailedMechanics: 2},
+				nil,
+			},
 			{300, 700, 0, says{signal.GrownDefects: 101, signal.ElementsBad: 1}, nil},
 		},
 	},
 	{
 		name: "a flash drive that wears out", id: ataFlash, duty: drive.Archive,
 		readings: []then{
-			{0, 0, 1, with(tested, says{signal.Reallocated: 2, signal.ReportedUncorrectable: 0, signal.ProgramFailures: 1, signal.EraseFailures: 0, signal.PercentageUsed: 79, signal.AttributesFailing: 0}), nil},
+			{
+				0,
+				0,
+				1,
+				with(
+					tested,
+					says{
+						signal.Reallocated:           2,
+						signal.ReportedUncorrectable: 0,
+						signal.ProgramFailures:       1,
+						signal.EraseFailures:         0,
+						signal.PercentageUsed:        79,
+						signal.AttributesFailing:     0,
+					},
+				),
+				nil,
+			},
 			{30, 600, 1, says{signal.PercentageUsed: 84}, nil},
 			{60, 1200, 1, says{signal.PercentageUsed: 90, signal.Reallocated: 12}, nil},
 			{90, 1800, 1, says{signal.PercentageUsed: 95}, nil},
@@ -155,15 +302,60 @@ var lives = []scripted{
 	{
 		name: "an NVMe drive without hours", id: nvmeFlash, duty: drive.Continuous,
 		readings: []then{
-			{0, -1, 1, with(tested, says{signal.MediaErrors: 0, signal.AvailableSpare: 100, signal.SpareMargin: 90, signal.PercentageUsed: 3, signal.SpareLow: 0, signal.ReliabilityDegraded: 0, signal.ReadOnly: 0, signal.BackupFailed: 0, signal.TimeCritical: 0, signal.EndToEndErrors: 0}), []signal.Name{signal.Alarm}},
-			{7, -1, 1, says{signal.MediaErrors: 4, signal.AvailableSpare: 88, signal.SpareMargin: 78, signal.TimeCritical: 5, signal.EndToEndErrors: 1}, nil},
+			{
+				0,
+				-1,
+				1,
+				with(
+					tested,
+					says{
+						signal.MediaErrors:         0,
+						signal.AvailableSpare:      100,
+						signal.SpareMargin:         90,
+						signal.PercentageUsed:      3,
+						signal.SpareLow:            0,
+						signal.ReliabilityDegraded: 0,
+						signal.ReadOnly:            0,
+						signal.BackupFailed:        0,
+						signal.TimeCritical:        0,
+						signal.EndToEndErrors:      0,
+					},
+				),
+				[]signal.Name{signal.Alarm},
+			},
+			{
+				7,
+				-1,
+				1,
+				says{
+					signal.MediaErrors:    4,
+					signal.AvailableSpare: 88,
+					signal.SpareMargin:    78,
+					signal.TimeCritical:   5,
+					signal.EndToEndErrors: 1,
+				},
+				nil,
+			},
 			{14, -1, 1, says{signal.AvailableSpare: 18, signal.SpareMargin: 8, signal.TimeCritical: 9, signal.BackupFailed: 1}, nil},
 		},
 	},
 	{
 		name: "a test the bench watched, and a capacity that shrank", id: ataDisk, duty: drive.Everyday,
 		readings: []then{
-			{0, 1, 1, says{signal.Alarm: 0, signal.Temperature: 30, signal.Capacity: 4e12, signal.Reallocated: 0, signal.Pending: 0, signal.DamagedPages: 0}, nil},
+			{
+				0,
+				1,
+				1,
+				says{
+					signal.Alarm:        0,
+					signal.Temperature:  30,
+					signal.Capacity:     4e12,
+					signal.Reallocated:  0,
+					signal.Pending:      0,
+					signal.DamagedPages: 0,
+				},
+				nil,
+			},
 			{0.1, 3, 1, says{signal.HoursStamp: 14_660}, nil},
 			{0.5, 8, 1, says{signal.Capacity: 2.2e12, signal.CapacityLabel: 4e12, signal.WholeSweepAge: 2, signal.UnreadableFound: 0}, nil},
 		},
@@ -202,7 +394,10 @@ func TestWhatIsSaidOfLives(t *testing.T) {
 				s.add(&e)
 			}
 			v := Decide(p, e)
-			b.Line("reading %d: %s for %s, %d quiet; carried %d, suspect %d, doubtful %v", i+1, v.Grade, v.Duty, v.Quiet, len(e.Carried), e.Suspect, e.Doubtful)
+			b.Line(
+				"reading %d: %s for %s, %d quiet; carried %d, suspect %d, doubtful %v", i+1, v.Grade, v.Duty, v.Quiet,
+				len(e.Carried), e.Suspect, e.Doubtful,
+			)
 			for _, f := range v.Findings {
 				finding(string(f.Effect), f)
 			}
@@ -229,7 +424,10 @@ func TestWhatIsSaidOfLives(t *testing.T) {
 				b.Line("    x %.3f %s (%s)", f.Ratio, f.Words, f.Source)
 			}
 			if e.Reworked != nil {
-				b.Line("  rework %d, held %v: reallocated %+.0f, pending %+.0f since", e.Reworked.Run, e.Reworked.Held, e.Reworked.Since[signal.Reallocated], e.Reworked.Since[signal.Pending])
+				b.Line(
+					"  rework %d, held %v: reallocated %+.0f, pending %+.0f since", e.Reworked.Run, e.Reworked.Held,
+					e.Reworked.Since[signal.Reallocated], e.Reworked.Since[signal.Pending],
+				)
 			}
 			ruling, err := NewJudge(p).Judge(e)
 			require.NoError(t, err)
@@ -248,7 +446,11 @@ func TestWhatIsSaidOfLives(t *testing.T) {
 
 	b.Head("replays of drafts")
 	for _, change := range [][2]string{
-		{"bad_sectors: {all: 100,", "bad_sectors: {all: 9,"}, {"when: now.pending > 0.0\n", "when: now.pending > 2.0\n"}, {"limit.fresh_short\"", "limit.fresh_short && readings > 2\""}, {"version: 6", "version: 7"},
+		{
+			"bad_sectors: {all: 100,", "bad_sectors: {all: 9,",
+		}, {
+			"when: now.pending > 0.0\n", "when: now.pending > 2.0\n",
+		}, {"limit.fresh_short\"", "limit.fresh_short && readings > 2\""}, {"version: 6", "version: 7"},
 	} {
 		text := bytes.ReplaceAll(policy.Default, []byte(change[0]), []byte(change[1]))
 		require.NotEqual(t, policy.Default, text, change[0])
@@ -265,9 +467,15 @@ func TestWhatIsSaidOfLives(t *testing.T) {
 				}
 				return at.Format("2 Jan")
 			}
-			b.Line("  %s, %d readings: degrading %s and %s, replace %s and %s", s.name, got.Readings, day(got.Was.Degrading), day(got.Would.Degrading), day(got.Was.Replace), day(got.Would.Replace))
+			b.Line(
+				"  %s, %d readings: degrading %s and %s, replace %s and %s", s.name, got.Readings, day(got.Was.Degrading),
+				day(got.Would.Degrading), day(got.Was.Replace), day(got.Would.Replace),
+			)
 			for _, d := range got.Differs {
-				b.Line("    reading %d, %.0f h: %s %q, would %s %q, still %v", d.Reading, d.Hours, d.Was.Grade, d.Was.Why, d.Would.Grade, d.Would.Why, d.Still)
+				b.Line(
+					"    reading %d, %.0f h: %s %q, would %s %q, still %v", d.Reading, d.Hours, d.Was.Grade, d.Was.Why,
+					d.Would.Grade, d.Would.Why, d.Still,
+				)
 			}
 		}
 	}

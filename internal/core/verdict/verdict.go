@@ -236,9 +236,23 @@ func factsInto(was policy.Facts, e Evidence) policy.Facts {
 	}
 	n := len(e.Now)
 	f := policy.Facts{
-		Now: emptied(was.Now, n), Change: emptied(was.Change, n), Unexplained: emptied(was.Unexplained, n), Grew: emptied(was.Grew, n), Pace: emptied(was.Pace, n),
-		Jump: emptied(was.Jump, n), Steady: emptied(was.Steady, n), Before: emptied(was.Before, n), SinceRework: emptied(was.SinceRework, 0),
-		Duty: string(e.Duty), Readings: e.Readings, Contradictions: len(e.Contradictions), Suspect: e.Suspect, Doubtful: e.Doubtful, OtherPort: e.OtherPort, Habit: e.Habit != "", Risk: chance,
+		Now:            emptied(was.Now, n),
+		Change:         emptied(was.Change, n),
+		Unexplained:    emptied(was.Unexplained, n),
+		Grew:           emptied(was.Grew, n),
+		Pace:           emptied(was.Pace, n),
+		Jump:           emptied(was.Jump, n),
+		Steady:         emptied(was.Steady, n),
+		Before:         emptied(was.Before, n),
+		SinceRework:    emptied(was.SinceRework, 0),
+		Duty:           string(e.Duty),
+		Readings:       e.Readings,
+		Contradictions: len(e.Contradictions),
+		Suspect:        e.Suspect,
+		Doubtful:       e.Doubtful,
+		OtherPort:      e.OtherPort,
+		Habit:          e.Habit != "",
+		Risk:           chance,
 		Drive: map[string]string{
 			"medium": string(e.Identity.Medium), "interface": string(e.Identity.Interface), "form_factor": e.Identity.FormFactor,
 			"locked": strconv.FormatBool(e.Identity.Security.Locked), "smart": strconv.FormatBool(e.Identity.SMART.Enabled),
@@ -427,7 +441,15 @@ func unjudgeable(r *policy.Rule, e Evidence) string {
 }
 
 func found(p *policy.Policy, r *policy.Rule, e Evidence) Finding {
-	f := Finding{Rule: r.ID, Effect: r.Effect, Sentence: fill(p, r, r.Says, e), Customer: fill(p, r, r.Customer, e), Signals: r.Needs, Reading: e.ReadingSeq, Source: p.Sources[r.Source]}
+	f := Finding{
+		Rule:     r.ID,
+		Effect:   r.Effect,
+		Sentence: fill(p, r, r.Says, e),
+		Customer: fill(p, r, r.Customer, e),
+		Signals:  r.Needs,
+		Reading:  e.ReadingSeq,
+		Source:   p.Sources[r.Source],
+	}
 	f.Detail = detail(r, e)
 	for _, n := range r.Needs {
 		v := e.Now[n]
@@ -494,7 +516,10 @@ func detail(r *policy.Rule, e Evidence) string {
 		var says string
 		switch {
 		case t.Onset != nil && t.Onset.First.Hours >= 0:
-			says = fmt.Sprintf("%s: 0 at %s h, first seen at %s h, reading %d", d.Words, wording.Number(t.Onset.Before.Hours), wording.Number(t.Onset.First.Hours), t.Onset.First.Seq)
+			says = fmt.Sprintf(
+				"%s: 0 at %s h, first seen at %s h, reading %d", d.Words, wording.Number(t.Onset.Before.Hours),
+				wording.Number(t.Onset.First.Hours), t.Onset.First.Seq,
+			)
 		case t.Change != 0:
 			says = fmt.Sprintf("%s: %+.0f since reading %d", d.Words, t.Change, t.First.Seq)
 		default:

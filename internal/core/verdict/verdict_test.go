@@ -30,7 +30,14 @@ func shipped(t *testing.T) *policy.Policy {
 
 // sound is a spinning drive with all the evidence for everyday use.
 func sound() Evidence {
-	e := Evidence{Identity: drive.Identity{Interface: drive.ATA, Medium: drive.Spinning, FormFactor: "3.5 inch"}, Duty: drive.Everyday, Readings: 3, ReadingSeq: 3, Now: signal.Set{}, Trends: map[signal.Name]trend.Trend{}}
+	e := Evidence{
+		Identity:   drive.Identity{Interface: drive.ATA, Medium: drive.Spinning, FormFactor: "3.5 inch"},
+		Duty:       drive.Everyday,
+		Readings:   3,
+		ReadingSeq: 3,
+		Now:        signal.Set{},
+		Trends:     map[signal.Name]trend.Trend{},
+	}
 	for _, d := range signal.Registry {
 		if d.Name == signal.CapacityShown || d.Name == signal.CapacityLabel { // where they are, something differs
 			continue
@@ -150,9 +157,19 @@ func TestARuleIsListedWithoutAnyDrivesValues(t *testing.T) {
 
 // day makes a moment of a spinning drive that has all the evidence.
 func day(seq int, days float64, signals map[signal.Name]float64) Moment {
-	numbers := map[signal.Name]float64{signal.PowerOnHours: 9_000 + days*8, signal.Reallocated: 0, signal.Pending: 0, signal.UnreadableFound: 0, signal.TestsFailed: 0}
+	numbers := map[signal.Name]float64{
+		signal.PowerOnHours:    9_000 + days*8,
+		signal.Reallocated:     0,
+		signal.Pending:         0,
+		signal.UnreadableFound: 0,
+		signal.TestsFailed:     0,
+	}
 	maps.Copy(numbers, signals)
-	return Moment{Seq: seq, At: time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(days * 24 * float64(time.Hour))), Signals: values(numbers)}
+	return Moment{
+		Seq:     seq,
+		At:      time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(days * 24 * float64(time.Hour))),
+		Signals: values(numbers),
+	}
 }
 
 func values(numbers map[signal.Name]float64) signal.Values {
@@ -186,7 +203,10 @@ func TestAMendThatWorkedIsNoGrowthAndHasToHold(t *testing.T) {
 	assert.Equal(t, "Reworked, and not swept on a later day", v.Findings[0].Sentence)
 	require.Len(t, v.Findings, 2, "what the mend had reallocated is no finding, nor the growth before it")
 	assert.Equal(t, "8 sectors unreadable, found by a sweep", v.Findings[1].Sentence, "the surface is to be swept anew")
-	require.Contains(t, v.Missing, Missing{"rework-held", "a whole sweep on a later day than the rework, to know whether it held", "whole sweep", 240})
+	require.Contains(
+		t, v.Missing,
+		Missing{"rework-held", "a whole sweep on a later day than the rework, to know whether it held", "whole sweep", 240},
+	)
 
 	life = append(life, day(4, 40, mended))
 	w.Held = life[3].At
@@ -220,7 +240,12 @@ func TestGrowthCondemnsWhenItIsFastBeyondChance(t *testing.T) {
 	assert.Equal(t, drive.Degrading, seen(0, 2, 3).Grade)
 	grown := seen(0, 2, 10)
 	assert.Equal(t, drive.Replace, grown.Grade)
-	assert.Equal(t, "reallocated sectors: 0 at 9\u00a0000 h, first seen at 10\u00a0920 h, reading 2; 24.6 events or more in 60 days, with 99 % confidence", grown.Findings[0].Detail)
+	assert.Equal(
+		t,
+		"reallocated sectors: 0 at 9\u00a0000 h, first seen at 10\u00a0920 h, reading 2; 24.6 events or more in 60 days, with 99 "+
+			"% confidence",
+		grown.Findings[0].Detail,
+	)
 	assert.Equal(t, drive.Replace, seen(0, 0, 8).Grade, "one rise is enough when it is fast")
 	assert.Equal(t, drive.Degrading, seen(0, 8, 8).Grade, "eight in the time of eight months are not")
 	assert.Equal(t, drive.Replace, seen(0, 68, 68).Grade, "one that is large is, whenever it came")
@@ -310,7 +335,14 @@ func TestAWornOutDriveIsNoArchive(t *testing.T) {
 func TestAFindingSaysWhereItsValuesAreFrom(t *testing.T) {
 	e := sound()
 	e.Now[signal.UnreadableFound] = signal.Value{Number: 3, Available: true, Source: "whole sweep, run 12", Run: 12}
-	e.Now[signal.Pending] = signal.Value{Number: 2, Available: true, Source: "SMART data, attribute 197", Page: "ata/attributes", Offset: 55, Length: 6}
+	e.Now[signal.Pending] = signal.Value{
+		Number:    2,
+		Available: true,
+		Source:    "SMART data, attribute 197",
+		Page:      "ata/attributes",
+		Offset:    55,
+		Length:    6,
+	}
 	var rests []Rest
 	for _, f := range Decide(shipped(t), e).Findings {
 		rests = append(rests, f.Rests...)
@@ -324,7 +356,9 @@ func TestAFindingSaysWhereItsValuesAreFrom(t *testing.T) {
 // The judge of replays is quick by leaving out what does not decide; its grade is Decide's.
 func TestTheQuickJudgeAgrees(t *testing.T) {
 	p := shipped(t)
-	draft, err := policy.Parse(bytes.ReplaceAll(policy.Default, []byte("unexplained.reallocated > 0.0"), []byte("unexplained.reallocated > 20.0")))
+	draft, err := policy.Parse(
+		bytes.ReplaceAll(policy.Default, []byte("unexplained.reallocated > 0.0"), []byte("unexplained.reallocated > 20.0")),
+	)
 	require.NoError(t, err)
 	replay := NewReplay(p, draft)
 	differ := 0
@@ -347,7 +381,10 @@ func TestTheQuickJudgeAgrees(t *testing.T) {
 			e := l.Evidence(id, drive.Everyday, set, i)
 			was, would := grade(p, e, Facts(e), ask(p)).Grade, grade(draft, e, Facts(e), ask(draft)).Grade
 			replaced = replaced || was == drive.Replace
-			wants := len(got.Differs) > 0 && slices.ContainsFunc(got.Differs, func(d Differs) bool { return d.Reading <= i+1 && d.Was.Grade == was && d.Would.Grade == would })
+			wants := len(got.Differs) > 0 &&
+				slices.ContainsFunc(
+					got.Differs, func(d Differs) bool { return d.Reading <= i+1 && d.Was.Grade == was && d.Would.Grade == would },
+				)
 			if was != would {
 				differ++
 				assert.True(r, wants, "reading %d: %v and %v, replayed %+v", i+1, was, would, got.Differs)

@@ -17,7 +17,9 @@ func look(read Reader, v Volume) Volume {
 		return v
 	}
 	b = append(b, make([]byte, head)...)[:head]
-	for _, recognise := range []func(Reader, []byte, *Volume) bool{luks, lvm, raid, swap, bitLocker, xfs, ext, f2fs, apfs, hfs, exFAT, ntfs, fat, btrfs} {
+	for _, recognise := range []func(Reader, []byte, *Volume) bool{
+		luks, lvm, raid, swap, bitLocker, xfs, ext, f2fs, apfs, hfs, exFAT, ntfs, fat, btrfs,
+	} {
 		if recognise(read, b, &v) {
 			return v
 		}
@@ -168,8 +170,12 @@ func exFAT(_ Reader, b []byte, v *Volume) bool {
 
 // fat is FAT12, 16 and 32 (FAT32 File System Specification 1.03; the state is in the second entry of the table).
 func fat(read Reader, b []byte, v *Volume) bool {
-	sector, cluster, reserved, tables, rootEntries := uint64(le.Uint16(b[11:])), uint64(b[13]), uint64(le.Uint16(b[14:])), uint64(b[16]), uint64(le.Uint16(b[17:]))
-	if b[510] != 0x55 || b[511] != 0xAA || b[0] != 0xEB && b[0] != 0xE9 || cluster == 0 || cluster&(cluster-1) != 0 || reserved == 0 || tables == 0 || sector != 512 && sector != 1024 && sector != 2048 && sector != 4096 {
+	sector, cluster, reserved, tables, rootEntries := uint64(le.Uint16(b[11:])), uint64(b[13]), uint64(le.Uint16(b[14:])), uint64(
+		b[16],
+	), uint64(le.Uint16(b[17:]))
+	if b[510] != 0x55 || b[511] != 0xAA || b[0] != 0xEB && b[0] != 0xE9 || cluster == 0 || cluster&(cluster-1) != 0 || reserved == 0 ||
+		tables == 0 ||
+		sector != 512 && sector != 1024 && sector != 2048 && sector != 4096 {
 		return false
 	}
 	total, size := uint64(le.Uint16(b[19:])), uint64(le.Uint16(b[22:]))

@@ -20,14 +20,36 @@ const (
 
 // mbrTypes are the partition types people meet.
 var mbrTypes = map[byte]string{
-	0x01: "FAT12", 0x04: "FAT16", 0x06: "FAT16", 0x07: "NTFS or exFAT", 0x0B: "FAT32", 0x0C: "FAT32", 0x0E: "FAT16", 0x27: "recovery", 0x82: "Linux swap", 0x83: "Linux", 0x8E: "Linux LVM", 0xAF: "HFS", 0xEF: "EFI system", 0xFD: "Linux RAID",
+	0x01: "FAT12",
+	0x04: "FAT16",
+	0x06: "FAT16",
+	0x07: "NTFS or exFAT",
+	0x0B: "FAT32",
+	0x0C: "FAT32",
+	0x0E: "FAT16",
+	0x27: "recovery",
+	0x82: "Linux swap",
+	0x83: "Linux",
+	0x8E: "Linux LVM",
+	0xAF: "HFS",
+	0xEF: "EFI system",
+	0xFD: "Linux RAID",
 }
 
 // gptTypes are the partition types people meet (UEFI 2.10, 5.3.3, and the systems' own).
 var gptTypes = map[string]string{
-	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": "EFI system", "e3c9e316-0b5c-4db8-817d-f92df00215ae": "Windows reserved", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7": "Windows data", "de94bba4-06d1-4d40-a16a-bfd50179d6ac": "Windows recovery",
-	"0fc63daf-8483-4772-8e79-3d69d8477de4": "Linux", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f": "Linux swap", "e6d6d379-f507-44c2-a23c-238f2a3df928": "Linux LVM", "a19d880f-05fc-4d3b-a006-743f0f84911e": "Linux RAID", "4f68bce3-e8cd-4db1-96e7-fbcaf984b709": "Linux root", "933ac7e1-2eb4-4f13-b844-0e14e2aef915": "Linux home",
-	"48465300-0000-11aa-aa11-00306543ecac": "HFS", "7c3457ef-0000-11aa-aa11-00306543ecac": "APFS",
+	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": "EFI system",
+	"e3c9e316-0b5c-4db8-817d-f92df00215ae": "Windows reserved",
+	"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7": "Windows data",
+	"de94bba4-06d1-4d40-a16a-bfd50179d6ac": "Windows recovery",
+	"0fc63daf-8483-4772-8e79-3d69d8477de4": "Linux",
+	"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f": "Linux swap",
+	"e6d6d379-f507-44c2-a23c-238f2a3df928": "Linux LVM",
+	"a19d880f-05fc-4d3b-a006-743f0f84911e": "Linux RAID",
+	"4f68bce3-e8cd-4db1-96e7-fbcaf984b709": "Linux root",
+	"933ac7e1-2eb4-4f13-b844-0e14e2aef915": "Linux home",
+	"48465300-0000-11aa-aa11-00306543ecac": "HFS",
+	"7c3457ef-0000-11aa-aa11-00306543ecac": "APFS",
 }
 
 // table reads the partition table.
@@ -36,12 +58,12 @@ func table(read Reader, bytes uint64, sector uint32) Layout {
 	if !ok {
 		return Layout{Faults: []string{"the first sector cannot be read"}}
 	}
-	protective, any := false, false
+	protective, used := false, false
 	if first[510] == 0x55 && first[511] == 0xAA {
 		for i := range 4 {
 			e := first[mbrEntries+i*mbrEntry:]
 			protective = protective || e[4] == mbrGPT
-			any = any || e[4] != 0 && le.Uint32(e[12:]) > 0 && e[0]&0x7F == 0
+			used = used || e[4] != 0 && le.Uint32(e[12:]) > 0 && e[0]&0x7F == 0
 		}
 	}
 	if l, ok := gpt(read, bytes, sector, protective); ok {
@@ -50,7 +72,7 @@ func table(read Reader, bytes uint64, sector uint32) Layout {
 	switch {
 	case protective:
 		return Layout{Scheme: "GPT", Faults: []string{"the first sector promises a GPT, and neither of its two headers is whole"}}
-	case any:
+	case used:
 		return mbr(read, first, sector)
 	}
 	return Layout{}
@@ -63,7 +85,15 @@ func mbr(read Reader, first []byte, sector uint32) Layout {
 		if kind == "" {
 			kind = fmt.Sprintf("type %02x", e[4])
 		}
-		l.Volumes = append(l.Volumes, Volume{Partition: number, Type: kind, Start: (base + uint64(le.Uint32(e[8:]))) * uint64(sector), Bytes: uint64(le.Uint32(e[12:])) * uint64(sector)})
+		l.Volumes = append(
+			l.Volumes,
+			Volume{
+				Partition: number,
+				Type:      kind,
+				Start:     (base + uint64(le.Uint32(e[8:]))) * uint64(sector),
+				Bytes:     uint64(le.Uint32(e[12:])) * uint64(sector),
+			},
+		)
 	}
 	extended := func(t byte) bool { return t == mbrExtended || t == mbrLBA || t == mbrLinux }
 	for i := range 4 {
@@ -128,7 +158,16 @@ func gpt(read Reader, bytes uint64, sector uint32, promised bool) (Layout, bool)
 		if words == "" {
 			words = "type " + kind
 		}
-		l.Volumes = append(l.Volumes, Volume{Partition: i + 1, Type: words, Label: name16(e[56:128]), Start: first * uint64(sector), Bytes: (last - first + 1) * uint64(sector)})
+		l.Volumes = append(
+			l.Volumes,
+			Volume{
+				Partition: i + 1,
+				Type:      words,
+				Label:     name16(e[56:128]),
+				Start:     first * uint64(sector),
+				Bytes:     (last - first + 1) * uint64(sector),
+			},
+		)
 	}
 	return l, true
 }

@@ -42,25 +42,29 @@ func (i image) read(offset uint64, length int) ([]byte, error) {
 
 // made are the images and how each is made; $F is the file.
 var made = map[string]string{
-	"ext4":       "truncate -s 64M $F && mke2fs -q -t ext4 -L tides -U 3f1b2c4d-0000-4000-8000-0123456789ab $F",
-	"ext4-open":  "truncate -s 64M $F && mke2fs -q -t ext4 -L tides $F && debugfs -w -R 'feature needs_recovery' $F",
-	"ext4-error": "truncate -s 64M $F && mke2fs -q -t ext4 -L tides $F && debugfs -w -R 'set_super_value state 2' $F && debugfs -w -R 'set_super_value error_count 7' $F",
-	"ext2":       "truncate -s 8M $F && mke2fs -q -t ext2 $F",
-	"ext3":       "truncate -s 16M $F && mke2fs -q -t ext3 $F",
-	"xfs":        "truncate -s 320M $F && mkfs.xfs -q -L gauge $F",
-	"btrfs":      "truncate -s 160M $F && mkfs.btrfs -q -L marsh $F",
-	"fat16":      "truncate -s 32M $F && mkfs.fat -F 16 -n PUPPETS $F",
-	"fat32":      "truncate -s 64M $F && mkfs.fat -F 32 -n PUPPETS $F",
-	"fat12":      "truncate -s 1440K $F && mkfs.fat -F 12 $F",
-	"exfat":      "truncate -s 64M $F && mkfs.exfat $F",
-	"ntfs":       "truncate -s 64M $F && mkntfs -q -F -L Ledger $F",
-	"f2fs":       "truncate -s 128M $F && mkfs.f2fs -q -l kelp $F",
-	"swap":       "truncate -s 8M $F && mkswap -L spare $F",
-	"luks":       "truncate -s 32M $F && echo rope | cryptsetup luksFormat -q --label vault --pbkdf pbkdf2 --pbkdf-force-iterations 1000 $F -",
-	"apfs":       "truncate -s 600M $F && mkapfs -L Slipway $F",
-	"lvm":        "truncate -s 32M $F && losetup /dev/loop7 $F && pvcreate -ff -y /dev/loop7 && losetup -d /dev/loop7",
-	"gpt":        "truncate -s 200M $F && sgdisk -n 1:2048:+32M -t 1:ef00 -c 1:boot -n 2:0:+100M -t 2:8300 -c 2:tides $F && truncate -s 100M $F.2 && mke2fs -q -t ext4 -L tides $F.2 && dd if=$F.2 of=$F bs=512 seek=67584 conv=notrunc status=none",
-	"mbr":        "truncate -s 200M $F && printf '2048,32M,c\\n,,5\\n,16M,83\\n,16M,82\\n' | sfdisk -q $F && truncate -s 32M $F.1 && mkfs.fat -F 32 -n BOOT $F.1 && dd if=$F.1 of=$F bs=512 seek=2048 conv=notrunc status=none",
+	"ext4":      "truncate -s 64M $F && mke2fs -q -t ext4 -L tides -U 3f1b2c4d-0000-4000-8000-0123456789ab $F",
+	"ext4-open": "truncate -s 64M $F && mke2fs -q -t ext4 -L tides $F && debugfs -w -R 'feature needs_recovery' $F",
+	"ext4-error": "truncate -s 64M $F && mke2fs -q -t ext4 -L tides $F && debugfs -w -R 'set_super_value state 2' $F && debugfs " +
+		"-w -R 'set_super_value error_count 7' $F",
+	"ext2":  "truncate -s 8M $F && mke2fs -q -t ext2 $F",
+	"ext3":  "truncate -s 16M $F && mke2fs -q -t ext3 $F",
+	"xfs":   "truncate -s 320M $F && mkfs.xfs -q -L gauge $F",
+	"btrfs": "truncate -s 160M $F && mkfs.btrfs -q -L marsh $F",
+	"fat16": "truncate -s 32M $F && mkfs.fat -F 16 -n PUPPETS $F",
+	"fat32": "truncate -s 64M $F && mkfs.fat -F 32 -n PUPPETS $F",
+	"fat12": "truncate -s 1440K $F && mkfs.fat -F 12 $F",
+	"exfat": "truncate -s 64M $F && mkfs.exfat $F",
+	"ntfs":  "truncate -s 64M $F && mkntfs -q -F -L Ledger $F",
+	"f2fs":  "truncate -s 128M $F && mkfs.f2fs -q -l kelp $F",
+	"swap":  "truncate -s 8M $F && mkswap -L spare $F",
+	"luks": "truncate -s 32M $F && echo rope | cryptsetup luksFormat -q --label vault --pbkdf pbkdf2 " +
+		"--pbkdf-force-iterations 1000 $F -",
+	"apfs": "truncate -s 600M $F && mkapfs -L Slipway $F",
+	"lvm":  "truncate -s 32M $F && losetup /dev/loop7 $F && pvcreate -ff -y /dev/loop7 && losetup -d /dev/loop7",
+	"gpt": "truncate -s 200M $F && sgdisk -n 1:2048:+32M -t 1:ef00 -c 1:boot -n 2:0:+100M -t 2:8300 -c 2:tides $F && " +
+		"truncate -s 100M $F.2 && mke2fs -q -t ext4 -L tides $F.2 && dd if=$F.2 of=$F bs=512 seek=67584 conv=notrunc status=none",
+	"mbr": "truncate -s 200M $F && printf '2048,32M,c\\n,,5\\n,16M,83\\n,16M,82\\n' | sfdisk -q $F && truncate -s 32M $F.1 " +
+		"&& mkfs.fat -F 32 -n BOOT $F.1 && dd if=$F.1 of=$F bs=512 seek=2048 conv=notrunc status=none",
 }
 
 func load(t *testing.T, name string) image {
@@ -178,11 +182,14 @@ func TestFileSystemsByTheirDocuments(t *testing.T) {
 		bytes []byte
 		want  Volume
 	}{
-		"HFS Plus, unmounted":     {1024, hfsPlus(1 << 8), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Clean}},
-		"HFS Plus, in use":        {1024, hfsPlus(0), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Open}},
-		"HFS Plus, inconsistent":  {1024, hfsPlus(1<<11 | 1<<8), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Damaged}},
-		"BitLocker":               {0, []byte("\xeb\x58\x90-FVE-FS-"), Volume{Kind: "BitLocker, encrypted", State: Unsaid}},
-		"a Linux array, 1.2":      {4096, append([]byte{0xfc, 0x4e, 0x2b, 0xa9, 1, 0, 0, 0}, append(make([]byte, 24), "vm:7"...)...), Volume{Kind: "Linux RAID member", Label: "vm:7", State: Unsaid}},
+		"HFS Plus, unmounted":    {1024, hfsPlus(1 << 8), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Clean}},
+		"HFS Plus, in use":       {1024, hfsPlus(0), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Open}},
+		"HFS Plus, inconsistent": {1024, hfsPlus(1<<11 | 1<<8), Volume{Kind: "HFS Plus", Size: 65_536_000, State: Damaged}},
+		"BitLocker":              {0, []byte("\xeb\x58\x90-FVE-FS-"), Volume{Kind: "BitLocker, encrypted", State: Unsaid}},
+		"a Linux array, 1.2": {
+			4096, append([]byte{0xfc, 0x4e, 0x2b, 0xa9, 1, 0, 0, 0}, append(make([]byte, 24), "vm:7"...)...),
+			Volume{Kind: "Linux RAID member", Label: "vm:7", State: Unsaid},
+		},
 		"a Linux array, unlikely": {4096, []byte{0xfc, 0x4e, 0x2b, 0xa9, 9}, Volume{}},
 	} {
 		l := Look(image{64 << 20, map[uint64][]byte{row.at: row.bytes}}.read, 64<<20, 512)
@@ -202,7 +209,10 @@ func TestPartitionTables(t *testing.T) {
 	assert.Equal(t, "GPT", l.Scheme)
 	assert.Empty(t, l.Faults)
 	require.Len(t, l.Volumes, 2)
-	assert.Equal(t, Volume{Partition: 1, Type: "EFI system", Label: "boot", Start: 2048 * 512, Bytes: 32 << 20, State: Unsaid}, l.Volumes[0])
+	assert.Equal(
+		t, Volume{Partition: 1, Type: "EFI system", Label: "boot", Start: 2048 * 512, Bytes: 32 << 20, State: Unsaid},
+		l.Volumes[0],
+	)
 	assert.Equal(t, "ext4", l.Volumes[1].Kind)
 	assert.Equal(t, "tides", l.Volumes[1].Label)
 

@@ -122,7 +122,10 @@ func compile(text string) (t template, messages []catalog.Message, err error) {
 		}
 		word := fmt.Sprintf("word%d", n)
 		fmt.Fprintf(&out, "${%s}", word)
-		messages = append(messages, catalog.Var(word, plural.Selectf(n, "%d", plural.One, quoted(h.forms[0]), plural.Other, quoted(h.forms[1]))))
+		messages = append(
+			messages,
+			catalog.Var(word, plural.Selectf(n, "%d", plural.One, quoted(h.forms[0]), plural.Other, quoted(h.forms[1]))),
+		)
 	}
 	return t, append(messages, catalog.String(out.String())), nil
 }

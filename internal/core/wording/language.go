@@ -8,7 +8,8 @@ import (
 	"golang.org/x/text/language"
 )
 
-// Language is one that an owner's papers are written in. Its zero value is not said, which reads as English, as technicians read everything.
+// Language is one that an owner's papers are written in. Its zero value is not said, which reads as English, as technicians read
+// everything.
 type Language struct{ n int }
 
 // The languages.

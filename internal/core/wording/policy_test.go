@@ -16,7 +16,11 @@ import (
 func TestEveryOwnersSentenceOfThePolicyIsTranslated(t *testing.T) {
 	p, err := policy.Parse(policy.Default)
 	require.NoError(t, err)
-	says := []string{"Nothing to do. If the trouble goes on, look at the system, the cable or the file system.", p.Unanswered.Customer, "another reading: what this one says contradicts those before it"}
+	says := []string{
+		"Nothing to do. If the trouble goes on, look at the system, the cable or the file system.",
+		p.Unanswered.Customer,
+		"another reading: what this one says contradicts those before it",
+	}
 	for i := range p.Rules {
 		says = append(says, p.Rules[i].Customer)
 	}
@@ -37,7 +41,10 @@ func TestEveryOwnersSentenceOfThePolicyIsTranslated(t *testing.T) {
 			assert.NotEqual(t, s, l.Policy(s), "%s in %s", s, l)
 		}
 	}
-	assert.Equal(t, "ein bestandener Selbsttest, höchstens 720\u00a0h alt", wording.German.Policy("a passed self-test, 720\u00a0h old at most"))
+	assert.Equal(
+		t, "ein bestandener Selbsttest, höchstens 720\u00a0h alt",
+		wording.German.Policy("a passed self-test, 720\u00a0h old at most"),
+	)
 	assert.Equal(t, "Nötig: kurze Prüfung.", wording.German.Policy("Run: quick check."))
 	assert.Equal(t, "A sentence of the shop's own.", wording.French.Policy("A sentence of the shop's own."))
 }

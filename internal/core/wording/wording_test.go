@@ -26,10 +26,13 @@ func TestNumbersReadAlikeEverywhere(t *testing.T) {
 	var rows map[string][][2]any
 	require.NoError(t, json.Unmarshal(raw, &rows))
 	rules := map[string]func(any) string{
-		"number": func(x any) string { return Number(x.(float64)) }, "grouped": func(x any) string { return Grouped(x.(string)) },
-		"bytes": func(x any) string { return Of(x.(float64), "B") }, "size": func(x any) string { return Size(x.(float64)) },
-		"share": func(x any) string { return Share(x.(float64)) }, "left": func(x any) string { return Left(time.Duration(x.(float64) * float64(time.Second))) },
-		"serial": func(x any) string { return Serial(x.(string)) },
+		"number":  func(x any) string { return Number(x.(float64)) },
+		"grouped": func(x any) string { return Grouped(x.(string)) },
+		"bytes":   func(x any) string { return Of(x.(float64), "B") },
+		"size":    func(x any) string { return Size(x.(float64)) },
+		"share":   func(x any) string { return Share(x.(float64)) },
+		"left":    func(x any) string { return Left(time.Duration(x.(float64) * float64(time.Second))) },
+		"serial":  func(x any) string { return Serial(x.(string)) },
 	}
 	require.Len(t, rows, len(rules))
 	for name, rule := range rules {
@@ -44,9 +47,18 @@ func TestNumbersInOtherLanguages(t *testing.T) {
 	assert.Equal(t, "unter 0,1 %", German.Share(0.0001))
 	assert.Equal(t, "9,9 %", Spanish.Share(0.0999))
 	march := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
-	assert.Equal(t, []string{"1 March 2026", "1. März 2026", "1er mars 2026", "1 de marzo de 2026"}, each(func(l Language) string { return l.Day(march) }))
-	assert.Equal(t, []string{"1 Mar 2026", "01.03.2026", "01/03/2026", "01/03/2026"}, each(func(l Language) string { return l.ShortDay(march) }))
-	assert.Equal(t, []string{"March 2026", "März 2026", "mars 2026", "marzo de 2026"}, each(func(l Language) string { return l.Month(march) }))
+	assert.Equal(
+		t, []string{"1 March 2026", "1. März 2026", "1er mars 2026", "1 de marzo de 2026"},
+		each(func(l Language) string { return l.Day(march) }),
+	)
+	assert.Equal(
+		t, []string{"1 Mar 2026", "01.03.2026", "01/03/2026", "01/03/2026"},
+		each(func(l Language) string { return l.ShortDay(march) }),
+	)
+	assert.Equal(
+		t, []string{"March 2026", "März 2026", "mars 2026", "marzo de 2026"},
+		each(func(l Language) string { return l.Month(march) }),
+	)
 }
 
 func each(f func(Language) string) (all []string) {
@@ -76,7 +88,8 @@ func TestAPhraseComesThroughStoreAndWire(t *testing.T) {
 	p := Say(RunEndedAt, Values{"outcome": "failed", "step": "whole_sweep", "why": Say(SweepFound, Values{"parts": []Phrase{
 		Say(SectorsUnreadable, Values{"n": uint64(18446744073709551615)}), Say(PlacesSlow, Values{"n": 1}), Literal("by the way"),
 	}})})
-	const words = "failed: whole sweep, 18\u00a0446\u00a0744\u00a0073\u00a0709\u00a0551\u00a0615 unreadable sectors; 1 slow place, confirmed; by the way"
+	const words = "failed: whole sweep, 18\u00a0446\u00a0744\u00a0073\u00a0709\u00a0551\u00a0615 unreadable sectors; 1 slow " +
+		"place, confirmed; by the way"
 	require.Equal(t, words, p.String())
 	b, err := json.Marshal(p)
 	require.NoError(t, err)
@@ -99,16 +112,21 @@ func TestAPhraseComesThroughStoreAndWire(t *testing.T) {
 
 func TestHolesTakeWhatTheirFormatSays(t *testing.T) {
 	for want, p := range map[string]Phrase{
-		"1 place was slow once: the host was busy: the drive relocated nothing.":               Say(SaysSlowOnce, Values{"n": 1, "why": Say(OnceBusy)}),
-		"2 places were slow once: x.":                                                          Say(SaysSlowOnce, Values{"n": json.Number("2"), "why": "x"}),
-		"LBA 1234567 holds what was written to LBA 0: the drive has less room than it claims.": Say(ReworkElsewhere, Values{"lba": 1234567, "from": 0}),
-		"Bay 3: extended check, run 1200, paused":                                              Say(RunPaused, Values{"bay": "bay-3", "kind": "extended", "run": 1200}),
-		"Bay field/3 is free: put the next one in.":                                            Say(BayFree, Values{"bay": "field/3"}),
-		"Whole sweep skipped: locked by a password: the surface cannot be read":                Say(StepSkipped, Values{"step": "whole_sweep", "why": Say(SurfaceLocked, Values{"by": "password"})}),
-		"read failure, LBA 4711":                                                               Say(TestResultAt, Values{"result": "read failure", "lba": uint64(4711)}),
-		"100 % of it, $5 and {braces}: failed, 50 %s":                                          Say(DeedFailed, Values{"deed": "100 % of it, $5 and {braces}", "why": "50 %s"}),
-		"Reallocated 3 to 41.3":                                                                Say(SignalMoved, Values{"signal": "reallocated", "before": 3.0, "after": 41.26}),
-		"Rules out":                                                                            {Text: "Rules out"},
+		"1 place was slow once: the host was busy: the drive relocated nothing.": Say(SaysSlowOnce,
+			Values{"n": 1, "why": Say(OnceBusy)}),
+		"2 places were slow once: x.": Say(SaysSlowOnce,
+			Values{"n": json.Number("2"), "why": "x"}),
+		"LBA 1234567 holds what was written to LBA 0: the drive has less room than it claims.": Say(ReworkElsewhere,
+			Values{"lba": 1234567, "from": 0}),
+		"Bay 3: extended check, run 1200, paused":   Say(RunPaused, Values{"bay": "bay-3", "kind": "extended", "run": 1200}),
+		"Bay field/3 is free: put the next one in.": Say(BayFree, Values{"bay": "field/3"}),
+		"Whole sweep skipped: locked by a password: the surface cannot be read": Say(
+			StepSkipped, Values{"step": "whole_sweep", "why": Say(SurfaceLocked, Values{"by": "password"})},
+		),
+		"read failure, LBA 4711":                      Say(TestResultAt, Values{"result": "read failure", "lba": uint64(4711)}),
+		"100 % of it, $5 and {braces}: failed, 50 %s": Say(DeedFailed, Values{"deed": "100 % of it, $5 and {braces}", "why": "50 %s"}),
+		"Reallocated 3 to 41.3":                       Say(SignalMoved, Values{"signal": "reallocated", "before": 3.0, "after": 41.26}),
+		"Rules out":                                   {Text: "Rules out"},
 	} {
 		assert.Equal(t, want, p.String())
 	}
@@ -169,7 +187,8 @@ func TestCodesAndTextsBelongTogether(t *testing.T) {
 	}
 	checked := 0
 	require.NoError(t, filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, ".gen.") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.Contains(path, ".gen.") {
 			return err
 		}
 		inspect(t, path, func(n ast.Node) {

@@ -113,7 +113,9 @@ func (s *Desk) describe(v *BayView) {
 	case b.Connection == protocol.Empty:
 		v.Doing, v.Action, v.Next = wording.Say(wording.BayEmpty), ActionDriveIn, wording.Say(wording.NextPutIn)
 	case b.Connection == protocol.Silent:
-		v.Doing, v.Action, v.Next = wording.Say(wording.BaySilent, wording.Values{"n": b.Attempts}), ActionTryAgain, wording.Say(wording.NextPower)
+		v.Doing, v.Action, v.Next = wording.Say(
+			wording.BaySilent, wording.Values{"n": b.Attempts},
+		), ActionTryAgain, wording.Say(wording.NextPower)
 	case b.Connection == protocol.StuckBay && b.Fault != nil:
 		v.Doing, v.Note, v.Action, v.Next = stuck(*b.Fault), wording.Say(wording.LeaveInBay), ActionTryAgain, wording.Say(wording.NextLeave)
 	case b.Connection == protocol.Unread && b.Fault != nil:

@@ -17,7 +17,10 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 		return shop.Intake{}, err
 	}
 	if h.Goes != shop.Returned && h.Goes != shop.Kept && h.Goes != shop.Scrapped {
-		return shop.Intake{}, &shop.Invalid{What: fmt.Sprintf("%q is no way for a drive to go", h.Goes), Advice: "Choose returned, kept or scrapped."}
+		return shop.Intake{}, &shop.Invalid{
+			What:   fmt.Sprintf("%q is no way for a drive to go", h.Goes),
+			Advice: "Choose returned, kept or scrapped.",
+		}
 	}
 	h.By, h.At = by.Name, s.books.Clock.Now()
 	var i shop.Intake
@@ -26,7 +29,10 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 			return nil, nil, err
 		}
 		if i.Handover != nil {
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("intake %d ended on %s: %s", id, i.Handover.At.Format("2 January 2006"), i.Handover.Goes), Advice: "Take the drive in again if it came back."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("intake %d ended on %s: %s", id, i.Handover.At.Format("2 January 2006"), i.Handover.Goes),
+				Advice: "Take the drive in again if it came back.",
+			}
 		}
 		name := fmt.Sprintf("Intake %d", id)
 		known := shop.Untouched
@@ -41,7 +47,10 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 				return nil, nil, err
 			}
 			if len(open) > 0 {
-				return nil, nil, &shop.Conflict{What: fmt.Sprintf("run %d of %s goes on", open[0].ID, name), Advice: "Wait for it, or stop it."}
+				return nil, nil, &shop.Conflict{
+					What:   fmt.Sprintf("run %d of %s goes on", open[0].ID, name),
+					Advice: "Wait for it, or stop it.",
+				}
 			}
 			if known, err = dataState(ctx, tx, d, i); err != nil {
 				return nil, nil, err
@@ -52,18 +61,34 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 			h.Data = known
 		case shop.Untouched:
 			if known != shop.Untouched {
-				return nil, nil, &shop.Conflict{What: fmt.Sprintf("a rework wrote to %s at this intake: its data is %s", name, known), Advice: "Hand it over as that."}
+				return nil, nil, &shop.Conflict{
+					What:   fmt.Sprintf("a rework wrote to %s at this intake: its data is %s", name, known),
+					Advice: "Hand it over as that.",
+				}
 			}
 		case shop.Altered:
 		case shop.Overwritten:
 			if known != shop.Overwritten {
-				return nil, nil, &shop.Conflict{What: fmt.Sprintf("no overwrite of %s at this intake passed", name), Advice: "Overwrite it first, or hand it over as " + string(known) + "."}
+				return nil, nil, &shop.Conflict{
+					What:   fmt.Sprintf("no overwrite of %s at this intake passed", name),
+					Advice: "Overwrite it first, or hand it over as " + string(known) + ".",
+				}
 			}
 		default:
-			return nil, nil, &shop.Invalid{What: fmt.Sprintf("%q is no state of data", h.Data), Advice: "Choose untouched, altered or overwritten."}
+			return nil, nil, &shop.Invalid{
+				What:   fmt.Sprintf("%q is no state of data", h.Data),
+				Advice: "Choose untouched, altered or overwritten.",
+			}
 		}
 		i.Handover = &h
-		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.HandedOver, wording.Values{"drive": name, "goes": string(h.Goes), "by": h.By, "data": string(h.Data)})}
+		deed := shop.Deed{
+			Kind:   shop.IntakeChanged,
+			Serial: d.Identity.Serial,
+			Bay:    d.Now.Bay,
+			Said: wording.Say(
+				wording.HandedOver, wording.Values{"drive": name, "goes": string(h.Goes), "by": h.By, "data": string(h.Data)},
+			),
+		}
 		deed.Edited("handed over", nil, h.Goes)
 		deed.Edited("data", nil, h.Data)
 		if i.Release != nil {
@@ -171,9 +196,14 @@ func (s *Desk) Erase(ctx context.Context, by shop.Actor, customer string) (Erase
 			e.Lots++
 		}
 		if e == (Erased{}) {
-			return nil, nil, &shop.NotFound{What: fmt.Sprintf("no intake or lot names the customer %q", customer), Advice: "Give the name as the intakes have it."}
+			return nil, nil, &shop.NotFound{
+				What:   fmt.Sprintf("no intake or lot names the customer %q", customer),
+				Advice: "Give the name as the intakes have it.",
+			}
 		}
-		return []shop.Deed{{Kind: shop.IntakeChanged, Said: wording.Say(wording.CustomerErased, wording.Values{"intakes": e.Intakes, "lots": e.Lots})}}, nil, nil
+		return []shop.Deed{
+			{Kind: shop.IntakeChanged, Said: wording.Say(wording.CustomerErased, wording.Values{"intakes": e.Intakes, "lots": e.Lots})},
+		}, nil, nil
 	})
 	if err != nil {
 		return e, err

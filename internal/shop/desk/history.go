@@ -53,7 +53,16 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 	}
 	for _, c := range changes {
 		def, _ := signal.Lookup(c.Signal)
-		all = append(all, Entry{At: c.At, Hours: c.Hours, Kind: "change", Reading: c.Seq, Says: wording.Say(wording.SignalMoved, wording.Values{"signal": def.Words, "before": c.Before, "after": c.After})})
+		all = append(
+			all,
+			Entry{
+				At:      c.At,
+				Hours:   c.Hours,
+				Kind:    "change",
+				Reading: c.Seq,
+				Says:    wording.Say(wording.SignalMoved, wording.Values{"signal": def.Words, "before": c.Before, "after": c.After}),
+			},
+		)
 	}
 	verdicts, err := s.store.Verdicts(ctx, d.ID)
 	if err != nil {
@@ -63,13 +72,25 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 		values, code := wording.Values{"duty": string(v.Duty), "policy": v.Policy}, wording.JudgedEarlier
 		switch {
 		case v.Signed != nil && v.Signed.Grade != v.Grade:
-			code, values["grade"], values["by"], values["why"] = wording.JudgedOverruled, v.Signed.Grade.String(), v.Signed.By, v.Signed.Reason
+			code, values["grade"] = wording.JudgedOverruled, v.Signed.Grade.String()
+			values["by"], values["why"] = v.Signed.By, v.Signed.Reason
 		case v.Signed != nil:
 			code, values["by"] = wording.JudgedSigned, v.Signed.By
 		case n == 0:
 			code = wording.JudgedOpen
 		}
-		all = append(all, Entry{At: v.At, Hours: hoursAt(v.Reading), Kind: "verdict", Says: wording.Say(code, values), Grade: &v.Grade, Verdict: v.Seq, Reading: v.Reading})
+		all = append(
+			all,
+			Entry{
+				At:      v.At,
+				Hours:   hoursAt(v.Reading),
+				Kind:    "verdict",
+				Says:    wording.Say(code, values),
+				Grade:   &v.Grade,
+				Verdict: v.Seq,
+				Reading: v.Reading,
+			},
+		)
 	}
 	ran, err := s.runs.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Limit: 200})
 	if err != nil {
@@ -80,7 +101,18 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 		if at.IsZero() {
 			at = r.Asked
 		}
-		all = append(all, Entry{At: at, Hours: near(at), Kind: "run", Run: r.ID, Says: wording.Say(wording.RunInHistory, wording.Values{"kind": string(r.Kind), "bay": r.Bay.String(), "standing": r.Stands()})})
+		all = append(
+			all,
+			Entry{
+				At:    at,
+				Hours: near(at),
+				Kind:  "run",
+				Run:   r.ID,
+				Says: wording.Say(
+					wording.RunInHistory, wording.Values{"kind": string(r.Kind), "bay": r.Bay.String(), "standing": r.Stands()},
+				),
+			},
+		)
 	}
 	intakes, err := s.store.Intakes(ctx, d.ID)
 	if err != nil {
@@ -93,12 +125,23 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 			if h.Note != "" && shop.SameOwner(i, intakes[0]) {
 				note = wording.Say(wording.WithNote, wording.Values{"text": h.Note})
 			}
-			says := wording.Say(wording.HandedOverAs, wording.Values{"by": h.By, "goes": string(h.Goes), "data": string(h.Data), "note": note})
+			says := wording.Say(
+				wording.HandedOverAs, wording.Values{"by": h.By, "goes": string(h.Goes), "data": string(h.Data), "note": note},
+			)
 			all = append(all, Entry{At: h.At, Hours: near(h.At), Kind: "handover", Says: says})
 		}
 	}
 	if len(moments) > 0 {
-		all = append(all, Entry{At: moments[0].At, Hours: hoursAt(moments[0].Seq), Kind: "reading", Reading: moments[0].Seq, Says: wording.Say(wording.FirstReading)})
+		all = append(
+			all,
+			Entry{
+				At:      moments[0].At,
+				Hours:   hoursAt(moments[0].Seq),
+				Kind:    "reading",
+				Reading: moments[0].Seq,
+				Says:    wording.Say(wording.FirstReading),
+			},
+		)
 	}
 	slices.SortStableFunc(all, func(a, b Entry) int { return b.At.Compare(a.At) })
 	return all, nil

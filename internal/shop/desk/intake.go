@@ -58,7 +58,11 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 		if err := tx.SaveIntake(ctx, &i); err != nil {
 			return nil, nil, err
 		}
-		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: i.Bay, Said: wording.Say(wording.IntakeOpened, wording.Values{"bay": i.Bay.String(), "intake": i.ID})}
+		deed := shop.Deed{
+			Kind: shop.IntakeChanged,
+			Bay:  i.Bay,
+			Said: wording.Say(wording.IntakeOpened, wording.Values{"bay": i.Bay.String(), "intake": i.ID}),
+		}
 		deed.Edited("data wanted", nil, i.Wanted)
 		deed.Edited("copied", nil, i.Copied)
 		deed.Edited("duty", nil, i.Duty)
@@ -132,7 +136,10 @@ func (s *Desk) ProtectSoon(ctx context.Context, b protocol.Bay) {
 	s.books.Own.Go(func() {
 		limited, end := context.WithTimeout(ctx, shop.Settling)
 		defer end()
-		if _, err := s.fleet.Order(limited, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: b.ID, On: !b.WriteProtected}); err != nil && ctx.Err() == nil {
+		if _, err := s.fleet.Order(
+			limited, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: b.ID, On: !b.WriteProtected},
+		); err != nil &&
+			ctx.Err() == nil {
 			s.books.Log.Warn("protecting a drive from writing", "bay", b.ID.String(), "error", err)
 		}
 	})
@@ -172,7 +179,11 @@ func (s *Desk) RecordCopy(ctx context.Context, by shop.Actor, bay drive.Bay) (sh
 		if i, err = intakeOfBay(ctx, tx, b); err != nil {
 			return nil, nil, err
 		}
-		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Said: wording.Say(wording.DataCopied, wording.Values{"bay": bay.String(), "by": by.Name})}
+		deed := shop.Deed{
+			Kind: shop.IntakeChanged,
+			Bay:  bay,
+			Said: wording.Say(wording.DataCopied, wording.Values{"bay": bay.String(), "by": by.Name}),
+		}
 		deed.Edited("copied", i.Copied, true)
 		i.Copied, i.CopiedAt = true, s.books.Clock.Now()
 		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
@@ -188,7 +199,11 @@ func (s *Desk) Attempt(ctx context.Context, by shop.Actor, bay drive.Bay) error 
 	if _, err := s.Bay(ctx, bay); err != nil {
 		return err
 	}
-	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Said: wording.Say(wording.DriveClaimed, wording.Values{"bay": bay.String(), "by": by.Name})}
+	deed := shop.Deed{
+		Kind: shop.BayOrdered,
+		Bay:  bay,
+		Said: wording.Say(wording.DriveClaimed, wording.Values{"bay": bay.String(), "by": by.Name}),
+	}
 	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.attempt(ctx, bay) })
 }
 
@@ -206,8 +221,15 @@ func (s *Desk) Vacate(ctx context.Context, by shop.Actor, bay drive.Bay) error {
 	if _, err := s.Bay(ctx, bay); err != nil {
 		return err
 	}
-	deed := shop.Deed{Kind: shop.BayOrdered, Bay: bay, Said: wording.Say(wording.DriveDenied, wording.Values{"bay": bay.String(), "by": by.Name})}
-	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay}) })
+	deed := shop.Deed{
+		Kind: shop.BayOrdered,
+		Bay:  bay,
+		Said: wording.Say(wording.DriveDenied, wording.Values{"bay": bay.String(), "by": by.Name}),
+	}
+	return shop.Command(
+		ctx, s.books, s.store, by, deed,
+		func() error { return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderVacate, Bay: bay}) },
+	)
 }
 
 // orderBay gives an order and waits until the bench's report of the bay is stored, so that whoever asks next sees what came
@@ -238,7 +260,12 @@ func (s *Desk) orderSettling(ctx context.Context, o protocol.Order, told ...driv
 // SetDuty changes what a drive is meant for and judges it anew.
 func (s *Desk) SetDuty(ctx context.Context, by shop.Actor, d shop.Drive, duty drive.Duty) error {
 	return shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
-		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.DutySet, wording.Values{"serial": d.Identity.Serial, "duty": string(duty)})}
+		deed := shop.Deed{
+			Kind:   shop.IntakeChanged,
+			Serial: d.Identity.Serial,
+			Bay:    d.Now.Bay,
+			Said:   wording.Say(wording.DutySet, wording.Values{"serial": d.Identity.Serial, "duty": string(duty)}),
+		}
 		deed.Edited("duty", d.Duty, duty)
 		d.Duty = duty
 		if err := tx.SaveDrive(ctx, &d); err != nil {

@@ -34,7 +34,10 @@ func (s *Desk) OpenLot(ctx context.Context, by shop.Actor, l shop.Lot) (shop.Lot
 	l.By, l.At = by.Name, s.books.Clock.Now()
 	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
 		if open, err := tx.LotOpen(ctx); err == nil {
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("lot %d is open", open.ID), Advice: "End it first: a drive that comes to answer can belong to one only."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("lot %d is open", open.ID),
+				Advice: "End it first: a drive that comes to answer can belong to one only.",
+			}
 		} else if !shop.IsNone(err) {
 			return nil, nil, err
 		}
@@ -55,10 +58,15 @@ func (s *Desk) EndLot(ctx context.Context, by shop.Actor, id int64) (shop.Lot, e
 			return nil, nil, err
 		}
 		if !l.Open() {
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("lot %d ended on %s", id, l.Ended.Format("2 January 2006")), Advice: "There is nothing to end."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("lot %d ended on %s", id, l.Ended.Format("2 January 2006")),
+				Advice: "There is nothing to end.",
+			}
 		}
 		l.Ended = s.books.Clock.Now()
-		return []shop.Deed{{Kind: shop.LotChanged, Said: wording.Say(wording.LotEnded, wording.Values{"lot": id})}}, nil, tx.SaveLot(ctx, &l)
+		return []shop.Deed{
+			{Kind: shop.LotChanged, Said: wording.Say(wording.LotEnded, wording.Values{"lot": id})},
+		}, nil, tx.SaveLot(ctx, &l)
 	})
 	return l, err
 }
@@ -85,7 +93,17 @@ func (s *Desk) joinLot(ctx context.Context, tx Tx, bay drive.Bay, d shop.Drive) 
 		return nil, err
 	}
 	by := shop.Actor{Name: l.By, Via: access.Standing}
-	e, err := s.books.Note(ctx, tx, by, shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: bay, Said: wording.Say(wording.IntakeOnLot, wording.Values{"bay": bay.String(), "intake": i.ID, "lot": l.ID})})
+	e, err := s.books.Note(
+		ctx,
+		tx,
+		by,
+		shop.Deed{
+			Kind:   shop.IntakeChanged,
+			Serial: d.Identity.Serial,
+			Bay:    bay,
+			Said:   wording.Say(wording.IntakeOnLot, wording.Values{"bay": bay.String(), "intake": i.ID, "lot": l.ID}),
+		},
+	)
 	return append(more, e), err
 }
 

@@ -124,7 +124,8 @@ func (s *Desk) counters(ctx context.Context, p *Paper) error {
 		case def.Name.BySweep():
 		case set[def.Name].Available:
 			p.Counters++
-		case def.Name == signal.Temperature || def.Name == signal.PowerOnHours || def.Name == signal.PercentageUsed || def.Name == signal.Alarm:
+		case def.Name == signal.Temperature || def.Name == signal.PowerOnHours || def.Name == signal.PercentageUsed ||
+			def.Name == signal.Alarm:
 			p.Without = append(p.Without, def.Name)
 		}
 	}

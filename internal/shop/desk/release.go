@@ -21,12 +21,22 @@ func (s *Desk) RecordRelease(ctx context.Context, by shop.Actor, d shop.Drive, r
 			return nil, nil, err
 		}
 		if len(all) == 0 || all[0].Handover != nil {
-			return nil, nil, &shop.Conflict{What: d.Identity.Serial + " is on no open intake", Advice: "Take it in, then record the release."}
+			return nil, nil, &shop.Conflict{
+				What:   d.Identity.Serial + " is on no open intake",
+				Advice: "Take it in, then record the release.",
+			}
 		}
 		i = all[0]
-		deed := shop.Deed{Kind: shop.IntakeChanged, Serial: d.Identity.Serial, Bay: i.Bay, Said: wording.Say(wording.ReleaseTakenBack, wording.Values{"serial": d.Identity.Serial, "by": by.Name})}
+		deed := shop.Deed{
+			Kind:   shop.IntakeChanged,
+			Serial: d.Identity.Serial,
+			Bay:    i.Bay,
+			Said:   wording.Say(wording.ReleaseTakenBack, wording.Values{"serial": d.Identity.Serial, "by": by.Name}),
+		}
 		if r != nil {
-			deed.Said = wording.Say(wording.ReleaseRecorded, wording.Values{"serial": d.Identity.Serial, "scope": string(r.Scope), "by": by.Name}) // no customer's name in what stays
+			deed.Said = wording.Say(
+				wording.ReleaseRecorded, wording.Values{"serial": d.Identity.Serial, "scope": string(r.Scope), "by": by.Name},
+			) // no customer's name in what stays
 		}
 		deed.Edited("released for", i.Release.ScopeOf(), r.ScopeOf())
 		i.Release = r

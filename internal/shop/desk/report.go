@@ -17,8 +17,17 @@ func (s *Desk) BayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]shop.Ev
 	if err := tx.SaveBay(ctx, b); err != nil {
 		return nil, err
 	}
-	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.BayChanged, Serial: b.Key.Serial, Bay: b.ID, Said: wording.Say(wording.BayStands, wording.Values{"bay": b.ID.String(), "connection": string(b.Connection)})}}
-	if b.Connection == protocol.Empty && slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.ID == b.ID && w.Connection == protocol.Silent }) {
+	events := []shop.Event{
+		{
+			At:     s.books.Clock.Now(),
+			Kind:   shop.BayChanged,
+			Serial: b.Key.Serial,
+			Bay:    b.ID,
+			Said:   wording.Say(wording.BayStands, wording.Values{"bay": b.ID.String(), "connection": string(b.Connection)}),
+		},
+	}
+	if b.Connection == protocol.Empty &&
+		slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.ID == b.ID && w.Connection == protocol.Silent }) {
 		return events, leaveBay(ctx, tx, b.ID)
 	}
 	if b.Connection != protocol.Answering {

@@ -40,7 +40,10 @@ func (s *Desk) SetBay(ctx context.Context, by shop.Actor, id drive.Bay, set BayS
 		to.Hidden = *set.Hidden
 	}
 	if len([]rune(to.Label)) > longestLabel || strings.ContainsFunc(to.Label, unicode.IsControl) {
-		return v, &shop.Invalid{What: fmt.Sprintf("%q is no label of a bay", to.Label), Advice: fmt.Sprintf("Use at most %d characters of plain text.", longestLabel)}
+		return v, &shop.Invalid{
+			What:   fmt.Sprintf("%q is no label of a bay", to.Label),
+			Advice: fmt.Sprintf("Use at most %d characters of plain text.", longestLabel),
+		}
 	}
 	now := drive.Bay{Bench: id.Bench, Number: to.Number}
 	deed := shop.Deed{Kind: shop.BayOrdered, Bay: id, Said: wording.Say(wording.BaySet, wording.Values{"bay": id.String(), "by": by.Name})}
@@ -104,11 +107,18 @@ func (s *Desk) Arrange(ctx context.Context, by shop.Actor, order []drive.Bay) er
 			return err
 		}
 		if b.Bench != order[0].Bench || seen[b] {
-			return &shop.Invalid{What: b.Words() + " is of another bench than " + order[0].Words() + ", or named twice", Advice: "Name bays of one bench, each once."}
+			return &shop.Invalid{
+				What:   b.Words() + " is of another bench than " + order[0].Words() + ", or named twice",
+				Advice: "Name bays of one bench, each once.",
+			}
 		}
 		seen[b] = true
 		o.Arrangement = append(o.Arrangement, b.Number)
 	}
-	deed := shop.Deed{Kind: shop.BayOrdered, Bay: order[0], Said: wording.Say(wording.BaysArranged, wording.Values{"bay": order[0].String(), "by": by.Name})}
+	deed := shop.Deed{
+		Kind: shop.BayOrdered,
+		Bay:  order[0],
+		Said: wording.Say(wording.BaysArranged, wording.Values{"bay": order[0].String(), "by": by.Name}),
+	}
 	return shop.Command(ctx, s.books, s.store, by, deed, func() error { return s.orderSettling(ctx, o, slices.Clone(order)...) })
 }

@@ -48,13 +48,26 @@ func (s *Desk) MoveIntake(ctx context.Context, by shop.Actor, id int64, bay driv
 		}
 		switch {
 		case i.Drive != 0:
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("the drive of intake %d has named itself", id), Advice: "It is found in whatever bay it is put into."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("the drive of intake %d has named itself", id),
+				Advice: "It is found in whatever bay it is put into.",
+			}
 		case i.Handover != nil:
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("intake %d ended: %s", id, i.Handover.Goes), Advice: "Take the drive in again if it came back."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("intake %d ended: %s", id, i.Handover.Goes),
+				Advice: "Take the drive in again if it came back.",
+			}
 		case i.Clicks:
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("the drive of intake %d clicks", id), Advice: "Stop trying: every attempt may cost what is left of it."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("the drive of intake %d clicks", id),
+				Advice: "Stop trying: every attempt may cost what is left of it.",
+			}
 		}
-		deed := shop.Deed{Kind: shop.IntakeChanged, Bay: bay, Said: wording.Say(wording.IntakeTried, wording.Values{"bay": bay.String(), "intake": id})}
+		deed := shop.Deed{
+			Kind: shop.IntakeChanged,
+			Bay:  bay,
+			Said: wording.Say(wording.IntakeTried, wording.Values{"bay": bay.String(), "intake": id}),
+		}
 		deed.Edited("bay", i.Bay, bay)
 		i.Bay = bay
 		i.NoteTried(bay, s.books.Clock.Now())

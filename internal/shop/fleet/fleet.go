@@ -74,7 +74,12 @@ func (f *Fleet) Has(name string) bool {
 func (f *Fleet) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
 	b, ok := f.bench(o.Bay.Bench)
 	if !ok {
-		return protocol.Receipt{}, &protocol.Refusal{Class: drive.FaultNoAnswer, What: fmt.Sprintf("%s in %s", o.Kind, o.Bay.Words()), Cause: "that bench is not here", Advice: "List the bays."}
+		return protocol.Receipt{}, &protocol.Refusal{
+			Class:  drive.FaultNoAnswer,
+			What:   fmt.Sprintf("%s in %s", o.Kind, o.Bay.Words()),
+			Cause:  "that bench is not here",
+			Advice: "List the bays.",
+		}
 	}
 	return b.Order(ctx, o)
 }

@@ -96,7 +96,11 @@ func judge(title, shop string, bond protocol.Bond, known Known, ok, had bool) er
 	fresh := bond.Next == 1 && bond.Shop == ""
 	switch {
 	case fresh && had:
-		return &Strangers{title, "the bench's are new, and the shop knows it with runs and reports; its journal was lost, or another folder was given", "Bring back its bench.db. " + rejoin}
+		return &Strangers{
+			title,
+			"the bench's are new, and the shop knows it with runs and reports; its journal was lost, or another folder was given",
+			"Bring back its bench.db. " + rejoin,
+		}
 	case bond.Shop != "" && bond.Shop != shop:
 		return &Strangers{title, "the bench belongs to another shop", "Give each shop a folder of its own. " + rejoin}
 	case !ok:
@@ -104,9 +108,20 @@ func judge(title, shop string, bond protocol.Bond, known Known, ok, had bool) er
 	case bond.Bench != known.ID:
 		return &Strangers{title, "the shop knows another bench by that name", "Bring back that one's bench.db. " + rejoin}
 	case bond.Next <= known.Taken:
-		return &Strangers{title, fmt.Sprintf("the bench's are an older copy: it has made %d reports, and the shop has taken in %d", bond.Next-1, known.Taken), "Bring back the newer bench.db. " + rejoin}
+		return &Strangers{
+			title,
+			fmt.Sprintf("the bench's are an older copy: it has made %d reports, and the shop has taken in %d", bond.Next-1, known.Taken),
+			"Bring back the newer bench.db. " + rejoin,
+		}
 	case bond.Acknowledged > known.Taken:
-		return &Strangers{title, fmt.Sprintf("the shop's are an older copy: the bench was told that %d of its reports are stored, and the shop has %d", bond.Acknowledged, known.Taken), "Bring back the newer shop.db. " + rejoin}
+		return &Strangers{
+			title,
+			fmt.Sprintf(
+				"the shop's are an older copy: the bench was told that %d of its reports are stored, and the shop has %d",
+				bond.Acknowledged, known.Taken,
+			),
+			"Bring back the newer shop.db. " + rejoin,
+		}
 	}
 	return nil
 }

@@ -41,7 +41,10 @@ func SinceRework(ctx context.Context, r Reader, driveID int64, run *check.Run) (
 			return a, err
 		}
 		for _, r := range detail.Ranges {
-			if r.Cause.Unreadable() && (run.Kind != check.Mend || slices.ContainsFunc(run.Rework.Targets, func(t surface.Extent) bool { return t.LBA < r.End() && r.LBA < t.End() })) {
+			if r.Cause.Unreadable() &&
+				(run.Kind != check.Mend || slices.ContainsFunc(
+					run.Rework.Targets, func(t surface.Extent) bool { return t.LBA < r.End() && r.LBA < t.End() },
+				)) {
 				a.Again += one.Standing.Geometry.CountPhysical(r.Extent)
 			}
 		}

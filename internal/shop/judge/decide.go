@@ -73,7 +73,10 @@ func watchedIn(r *check.Run, moments []shop.Moment) []verdict.Watched {
 	for i := range r.Steps {
 		if s := &r.Steps[i]; s.Kind == check.ShortTest || s.Kind == check.ExtendedTest {
 			if s.State == check.StepDone || s.State == check.StepFailed {
-				all = append(all, verdict.Watched{Extended: s.Kind == check.ExtendedTest, Passed: s.State == check.StepDone, Seq: moments[after].Seq})
+				all = append(
+					all,
+					verdict.Watched{Extended: s.Kind == check.ExtendedTest, Passed: s.State == check.StepDone, Seq: moments[after].Seq},
+				)
 			}
 		}
 	}
@@ -122,13 +125,23 @@ func history(life *verdict.Life, clocks []trend.Clock) []trend.Tick {
 	points := life.All(signal.PowerOnHours)
 	ticks := make([]trend.Tick, 0, len(points))
 	for _, p := range points {
-		ticks = append(ticks, trend.Tick{Seq: p.Seq, At: p.At, Clocks: []trend.Clock{{Name: "its count of hours", Hours: p.Value, Loose: loose}}, Written: -1})
+		ticks = append(
+			ticks,
+			trend.Tick{
+				Seq:     p.Seq,
+				At:      p.At,
+				Clocks:  []trend.Clock{{Name: "its count of hours", Hours: p.Value, Loose: loose}},
+				Written: -1,
+			},
+		)
 	}
 	return ticks
 }
 
 // Decide judges a drive on its latest reading, stores the verdict if it says something new, and brings drive_now up to date.
-func (s *Judge) Decide(ctx context.Context, tx Tx, d shop.Drive, decoded reading.Reading, now signal.Set, r shop.Reading, moments []shop.Moment) ([]shop.Event, error) {
+func (s *Judge) Decide(
+	ctx context.Context, tx Tx, d shop.Drive, decoded reading.Reading, now signal.Set, r shop.Reading, moments []shop.Moment,
+) ([]shop.Event, error) {
 	a, err := s.assess(ctx, tx, d, decoded, now, r, moments)
 	if err != nil {
 		return nil, err
@@ -146,7 +159,10 @@ type assessment struct {
 }
 
 // assess judges a drive on its latest reading. It stores nothing.
-func (s *Judge) assess(ctx context.Context, from Reader, d shop.Drive, decoded reading.Reading, now signal.Set, r shop.Reading, moments []shop.Moment) (assessment, error) {
+func (s *Judge) assess(
+	ctx context.Context, from Reader, d shop.Drive, decoded reading.Reading, now signal.Set, r shop.Reading,
+	moments []shop.Moment,
+) (assessment, error) {
 	a := assessment{drive: d, now: d.Now, reading: r}
 	life, err := s.Life(ctx, from, d, moments)
 	if err != nil {
@@ -196,7 +212,17 @@ func (s *Judge) settleOn(ctx context.Context, tx Tx, a assessment) ([]shop.Event
 			return nil, err
 		}
 		a.now.VerdictSeq, a.now.Signed = stored.Seq, nil
-		events = append(events, shop.Event{At: s.books.Clock.Now(), Kind: shop.VerdictChanged, Serial: serial, Bay: r.Bay, Reading: r.Seq, Said: wording.Say(wording.VerdictNow, wording.Values{"serial": serial, "grade": a.verdict.Grade.String()})})
+		events = append(
+			events,
+			shop.Event{
+				At:      s.books.Clock.Now(),
+				Kind:    shop.VerdictChanged,
+				Serial:  serial,
+				Bay:     r.Bay,
+				Reading: r.Seq,
+				Said:    wording.Say(wording.VerdictNow, wording.Values{"serial": serial, "grade": a.verdict.Grade.String()}),
+			},
+		)
 	}
 	return events, tx.SaveNow(ctx, a.drive.ID, a.now)
 }
@@ -313,7 +339,12 @@ func (s *Judge) SignTogether(ctx context.Context, by shop.Actor, drives []shop.D
 				return nil, nil, err
 			}
 			signed = append(signed, serial)
-			deed := shop.Deed{Kind: shop.VerdictSigned, Serial: serial, Bay: current.Now.Bay, Said: wording.Say(wording.VerdictSigned, wording.Values{"serial": serial, "grade": v.Grade.String(), "by": by.Name})}
+			deed := shop.Deed{
+				Kind:   shop.VerdictSigned,
+				Serial: serial,
+				Bay:    current.Now.Bay,
+				Said:   wording.Say(wording.VerdictSigned, wording.Values{"serial": serial, "grade": v.Grade.String(), "by": by.Name}),
+			}
 			deed.Edited("signed", nil, v.Grade)
 			deeds = append(deeds, deed)
 		}
@@ -352,11 +383,20 @@ func (s *Judge) Sign(ctx context.Context, by shop.Actor, d shop.Drive, seen int,
 		}
 		switch {
 		case seen != 0 && seen != v.Seq:
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq), Advice: "Look at the new one, then sign."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq),
+				Advice: "Look at the new one, then sign.",
+			}
 		case v.Signed != nil:
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("verdict %d of %s is signed by %s already", v.Seq, d.Identity.Serial, v.Signed.By), Advice: "New evidence opens it again."}
+			return nil, nil, &shop.Conflict{
+				What:   fmt.Sprintf("verdict %d of %s is signed by %s already", v.Seq, d.Identity.Serial, v.Signed.By),
+				Advice: "New evidence opens it again.",
+			}
 		case grade == drive.Undecided && v.Grade == drive.Undecided:
-			return nil, nil, &shop.Conflict{What: d.Identity.Serial + " is undecided", Advice: "Bring the missing evidence, or overrule with a grade and a reason."}
+			return nil, nil, &shop.Conflict{
+				What:   d.Identity.Serial + " is undecided",
+				Advice: "Bring the missing evidence, or overrule with a grade and a reason.",
+			}
 		case grade == drive.Undecided:
 			grade = v.Grade
 		}
@@ -377,7 +417,10 @@ func (s *Judge) Sign(ctx context.Context, by shop.Actor, d shop.Drive, seen int,
 		}
 		said := wording.Say(wording.VerdictSigned, wording.Values{"serial": d.Identity.Serial, "grade": v.Grade.String(), "by": by.Name})
 		if grade != v.Grade {
-			said = wording.Say(wording.VerdictOverruled, wording.Values{"serial": d.Identity.Serial, "grade": v.Grade.String(), "now": grade.String(), "by": by.Name})
+			said = wording.Say(
+				wording.VerdictOverruled,
+				wording.Values{"serial": d.Identity.Serial, "grade": v.Grade.String(), "now": grade.String(), "by": by.Name},
+			)
 		}
 		deed := shop.Deed{Kind: shop.VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Said: said}
 		deed.Edited("grade", v.Grade, grade)

@@ -43,9 +43,11 @@ type Reader interface {
 	Intakes(ctx context.Context, driveID int64) ([]shop.Intake, error)
 	LastVerdict(ctx context.Context, driveID int64) (shop.Verdict, error)
 	Moments(ctx context.Context, driveID int64) ([]shop.Moment, error)
-	Outcomes(ctx context.Context, driveID int64) ([]shop.Outcome, error)                     // of one drive; 0: of all
-	Outdated(ctx context.Context, version int, after int64, limit int) ([]shop.Drive, error) // judged last by another policy; by ID, from after on
-	Policies(ctx context.Context) ([]shop.Published, error)                                  // newest first
+	Outcomes(ctx context.Context, driveID int64) ([]shop.Outcome, error) // of one drive; 0: of all
+	Outdated(
+		ctx context.Context, version int, after int64, limit int,
+	) ([]shop.Drive, error) // judged last by another policy; by ID, from after on
+	Policies(ctx context.Context) ([]shop.Published, error) // newest first
 	Reading(ctx context.Context, driveID int64, seq int) (shop.Reading, error)
 	Runs(ctx context.Context, q shop.RunQuery) ([]check.Run, error)
 	SweepDetail(ctx context.Context, run int64, step int) (check.Found, error)
@@ -63,7 +65,9 @@ type Tx interface {
 	SaveOutcome(ctx context.Context, o shop.Outcome) error
 	SavePolicy(ctx context.Context, p shop.Published) error // a version that is there already stays as it is
 	Sign(ctx context.Context, driveID int64, verdictSeq int, s shop.SignOff) error
-	Standing(ctx context.Context, some []shop.Drive) (map[int64]bool, error) // those of which nothing they are judged on changed since they were read
+	Standing(
+		ctx context.Context, some []shop.Drive,
+	) (map[int64]bool, error) // those of which nothing they are judged on changed since they were read
 }
 
 // Store is the storage it needs.

@@ -82,7 +82,10 @@ func (s *Judge) Publish(ctx context.Context, by shop.Actor, text []byte, note st
 	}
 	trials, _ := p.Test()
 	if i := slices.IndexFunc(trials, func(t policy.Trial) bool { return !t.Passed() }); i >= 0 {
-		return shop.Published{}, &shop.Invalid{What: fmt.Sprintf("rule %s does not answer its example %d as that says", trials[i].Rule, trials[i].Example), Advice: "Mend the rule or its example: test the policy."}
+		return shop.Published{}, &shop.Invalid{
+			What:   fmt.Sprintf("rule %s does not answer its example %d as that says", trials[i].Rule, trials[i].Example),
+			Advice: "Mend the rule or its example: test the policy.",
+		}
 	}
 	out := shop.Published{Name: p.Name, Text: text, At: s.books.Clock.Now(), By: by.Name, Note: note}
 	err = shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
@@ -94,7 +97,10 @@ func (s *Judge) Publish(ctx context.Context, by shop.Actor, text []byte, note st
 		if len(all) > 0 {
 			out.Version = all[0].Version + 1
 		}
-		deed := shop.Deed{Kind: shop.PolicyPublished, Said: wording.Say(wording.PolicyPublished, wording.Values{"version": out.Version, "by": by.Name, "note": note})}
+		deed := shop.Deed{
+			Kind: shop.PolicyPublished,
+			Said: wording.Say(wording.PolicyPublished, wording.Values{"version": out.Version, "by": by.Name, "note": note}),
+		}
 		deed.Edited("policy", out.Version-1, out.Version)
 		return []shop.Deed{deed}, nil, tx.SavePolicy(ctx, out)
 	})
@@ -114,7 +120,9 @@ func (s *Judge) Publish(ctx context.Context, by shop.Actor, text []byte, note st
 func (s *Judge) JudgeAnew(ctx context.Context) {
 	for {
 		if n, err := s.RedecideAll(ctx); err != nil && ctx.Err() == nil {
-			s.books.Log.Error("judging drives by the new policy; the rest is judged when the service starts again", "judged", n, "error", err)
+			s.books.Log.Error(
+				"judging drives by the new policy; the rest is judged when the service starts again", "judged", n, "error", err,
+			)
 		} else if n > 0 {
 			s.books.Log.Info("judged by the policy in force", "drives", n, "policy", s.Policy().Version)
 		}
@@ -232,7 +240,10 @@ func atOnce(f func() error) error { return f() }
 // SetOutcome notes what became of a drive.
 func (s *Judge) SetOutcome(ctx context.Context, by shop.Actor, d shop.Drive, o shop.Outcome) error {
 	if o.At.IsZero() || o.At.After(s.books.Clock.Now().Add(24*time.Hour)) {
-		return &shop.Invalid{What: "an outcome needs a day that has been", Advice: "Say when it failed, or until when it is known to have worked."}
+		return &shop.Invalid{
+			What:   "an outcome needs a day that has been",
+			Advice: "Say when it failed, or until when it is known to have worked.",
+		}
 	}
 	o.Drive, o.By, o.Noted = d.ID, by.Name, s.books.Clock.Now()
 	became := wording.OutcomeWorked
@@ -240,7 +251,13 @@ func (s *Judge) SetOutcome(ctx context.Context, by shop.Actor, d shop.Drive, o s
 		became = wording.OutcomeFailed
 	}
 	return shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
-		return []shop.Deed{{Kind: shop.OutcomeNoted, Serial: d.Identity.Serial, Said: wording.Say(became, wording.Values{"serial": d.Identity.Serial, "at": o.At.Format(time.RFC3339), "by": o.By})}}, nil, tx.SaveOutcome(ctx, o)
+		return []shop.Deed{
+			{
+				Kind:   shop.OutcomeNoted,
+				Serial: d.Identity.Serial,
+				Said:   wording.Say(became, wording.Values{"serial": d.Identity.Serial, "at": o.At.Format(time.RFC3339), "by": o.By}),
+			},
+		}, nil, tx.SaveOutcome(ctx, o)
 	})
 }
 
@@ -383,7 +400,9 @@ func worst(all []ReplayedDrive) []ReplayedDrive {
 }
 
 // replay runs over some drives, on all cores, behind what people do meanwhile.
-func (s *Judge) replay(ctx context.Context, r *verdict.Replay, drives []shop.Drive, known map[int64]*verdict.Outcome) ([]ReplayedDrive, error) {
+func (s *Judge) replay(
+	ctx context.Context, r *verdict.Replay, drives []shop.Drive, known map[int64]*verdict.Outcome,
+) ([]ReplayedDrive, error) {
 	out := make([]ReplayedDrive, len(drives))
 	err := onAllCores(len(drives), lowpriority.Do, func(i int) error {
 		out[i].Drive = drives[i]

@@ -63,7 +63,13 @@ func (s *Judge) Hopeless(d shop.Drive) uint64 {
 			if other.Effect != policy.Replace || !slices.Equal(other.Needs, []signal.Name{signal.UnreadableFound}) {
 				continue
 			}
-			facts, err := p.Bind(policy.Facts{Now: map[string]float64{string(signal.UnreadableFound): at}, Grew: map[string]int{string(signal.UnreadableFound): 0}, Duty: string(d.Duty)})
+			facts, err := p.Bind(
+				policy.Facts{
+					Now:  map[string]float64{string(signal.UnreadableFound): at},
+					Grew: map[string]int{string(signal.UnreadableFound): 0},
+					Duty: string(d.Duty),
+				},
+			)
 			if err != nil {
 				continue
 			}

@@ -27,7 +27,18 @@ func (s *Keeper) Arrived(ctx context.Context, tx Tx, p protocol.Reading) ([]shop
 		return nil, err
 	}
 	d := k.drive
-	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.ReadingTaken, Serial: p.Key.Serial, Bay: p.Bay, Run: p.Run, Order: p.Order, Reading: fresh.reading.Seq, Said: wording.Say(wording.ReadingTaken, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq})}}
+	events := []shop.Event{
+		{
+			At:      s.books.Clock.Now(),
+			Kind:    shop.ReadingTaken,
+			Serial:  p.Key.Serial,
+			Bay:     p.Bay,
+			Run:     p.Run,
+			Order:   p.Order,
+			Reading: fresh.reading.Seq,
+			Said:    wording.Say(wording.ReadingTaken, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq}),
+		},
+	}
 	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
@@ -121,7 +132,18 @@ func (s *Keeper) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known)
 		}
 	}
 	k.drive = d
-	r := shop.Reading{Drive: d.ID, At: p.At, Took: p.Took, Bay: p.Bay, Run: p.Run, Step: p.Step, Tool: p.Tool, Decoder: reading.DecoderVersion, Pages: p.Pages, Report: p.ID}
+	r := shop.Reading{
+		Drive:   d.ID,
+		At:      p.At,
+		Took:    p.Took,
+		Bay:     p.Bay,
+		Run:     p.Run,
+		Step:    p.Step,
+		Tool:    p.Tool,
+		Decoder: reading.DecoderVersion,
+		Pages:   p.Pages,
+		Report:  p.ID,
+	}
 	if err := tx.AddReading(ctx, &r, signals); err != nil {
 		return nil, err
 	}
@@ -188,8 +210,20 @@ func (s *Keeper) TakeReading(ctx context.Context, by shop.Actor, d shop.Drive, a
 	if d.Now.Bay.IsZero() {
 		return shop.Reading{}, &shop.Conflict{What: d.Identity.Serial + " is in no bay", Advice: "Attach it to a bay, then read it."}
 	}
-	order := protocol.Order{Kind: protocol.OrderRead, Bay: d.Now.Bay, Key: d.Identity.Key, ID: rand.Text(), By: by.Name, Attachments: attachments}
-	deed := shop.Deed{Kind: shop.ReadingOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.ReadingOrdered, wording.Values{"serial": d.Identity.Serial})}
+	order := protocol.Order{
+		Kind:        protocol.OrderRead,
+		Bay:         d.Now.Bay,
+		Key:         d.Identity.Key,
+		ID:          rand.Text(),
+		By:          by.Name,
+		Attachments: attachments,
+	}
+	deed := shop.Deed{
+		Kind:   shop.ReadingOrdered,
+		Serial: d.Identity.Serial,
+		Bay:    d.Now.Bay,
+		Said:   wording.Say(wording.ReadingOrdered, wording.Values{"serial": d.Identity.Serial}),
+	}
 	var b brought
 	err := shop.Command(ctx, s.books, s.store, by, deed, func() (err error) {
 		b, err = s.await(ctx, order, orderDeadline)
@@ -221,7 +255,10 @@ func (s *Keeper) await(ctx context.Context, o protocol.Order, within time.Durati
 		return brought{}, ctx.Err()
 	case <-timer.C:
 		what := map[protocol.OrderKind]string{protocol.OrderRead: "reading", protocol.OrderVolumes: "word of the file systems"}[o.Kind]
-		return brought{}, &shop.Conflict{What: fmt.Sprintf("%s brought no %s of %s within %s", o.Bay.Words(), what, o.Key.Serial, within), Advice: "Look at the bay's state; the order stands."}
+		return brought{}, &shop.Conflict{
+			What:   fmt.Sprintf("%s brought no %s of %s within %s", o.Bay.Words(), what, o.Key.Serial, within),
+			Advice: "Look at the bay's state; the order stands.",
+		}
 	}
 }
 
@@ -245,7 +282,15 @@ func (s *Keeper) bring(order string, b brought) {
 // Deliver hands what a report brought to whoever ordered it. The events are those it caused.
 func (s *Keeper) Deliver(ctx context.Context, r protocol.Report, events []shop.Event) {
 	if u := r.Unanswered; u != nil {
-		s.bring(u.Order, brought{err: &shop.Conflict{What: fmt.Sprintf("%s brought no reading: %s: %s", u.Bay.Words(), u.Fault.What, u.Fault.Cause), Advice: u.Fault.Advice()}})
+		s.bring(
+			u.Order,
+			brought{
+				err: &shop.Conflict{
+					What:   fmt.Sprintf("%s brought no reading: %s: %s", u.Bay.Words(), u.Fault.What, u.Fault.Cause),
+					Advice: u.Fault.Advice(),
+				},
+			},
+		)
 	}
 	for _, e := range events {
 		switch {

@@ -211,7 +211,10 @@ func (s *Keeper) Compare(ctx context.Context, d shop.Drive, then, now int) (Comp
 		}
 	}
 	if c.Then.Seq == 0 || c.Now.Seq == 0 {
-		return c, &shop.NotFound{What: fmt.Sprintf("%s has readings 1 to %d, not %d and %d", d.Identity.Serial, len(moments), then, now), Advice: "List them with reading numbers."}
+		return c, &shop.NotFound{
+			What:   fmt.Sprintf("%s has readings 1 to %d, not %d and %d", d.Identity.Serial, len(moments), then, now),
+			Advice: "List them with reading numbers.",
+		}
 	}
 	latest, err := s.store.Reading(ctx, d.ID, now)
 	if err != nil {

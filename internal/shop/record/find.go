@@ -28,7 +28,10 @@ func (s *Keeper) FindDrive(ctx context.Context, name string) (shop.Drive, error)
 	}
 	ending := strings.ToUpper(strings.ReplaceAll(name, " ", ""))
 	if len(ending) < 3 {
-		return shop.Drive{}, &shop.Invalid{What: fmt.Sprintf("%q is too short to name a drive", name), Advice: "Give at least the last 3 characters of its serial, or bay-N."}
+		return shop.Drive{}, &shop.Invalid{
+			What:   fmt.Sprintf("%q is too short to name a drive", name),
+			Advice: "Give at least the last 3 characters of its serial, or bay-N.",
+		}
 	}
 	if whole, err := s.store.DrivesBySerial(ctx, name); err != nil || len(whole) == 1 { // which nearly every question gives
 		return append(whole, shop.Drive{})[0], err
@@ -48,7 +51,10 @@ func (s *Keeper) FindDrive(ctx context.Context, name string) (shop.Drive, error)
 	}
 	switch len(found) {
 	case 0:
-		return shop.Drive{}, &shop.NotFound{What: fmt.Sprintf("no drive whose serial ends with %q", name), Advice: "List the drives, or read it in a bay first."}
+		return shop.Drive{}, &shop.NotFound{
+			What:   fmt.Sprintf("no drive whose serial ends with %q", name),
+			Advice: "List the drives, or read it in a bay first.",
+		}
 	case 1:
 		return found[0], nil
 	}
@@ -56,7 +62,10 @@ func (s *Keeper) FindDrive(ctx context.Context, name string) (shop.Drive, error)
 	for _, d := range found[:min(len(found), 5)] {
 		serials = append(serials, d.Identity.Serial)
 	}
-	return shop.Drive{}, &shop.Invalid{What: fmt.Sprintf("%q names %d drives: %s", name, len(found), strings.Join(serials, ", ")), Advice: "Give more of the serial."}
+	return shop.Drive{}, &shop.Invalid{
+		What:   fmt.Sprintf("%q names %d drives: %s", name, len(found), strings.Join(serials, ", ")),
+		Advice: "Give more of the serial.",
+	}
 }
 
 func (s *Keeper) driveInBay(ctx context.Context, id drive.Bay) (shop.Drive, error) {

@@ -39,7 +39,14 @@ func (s *Keeper) Import(ctx context.Context, by shop.Actor, f record.File) ([]Im
 			events = append(events, more...)
 			all = append(all, done)
 			if done.Readings > 0 {
-				deeds = append(deeds, shop.Deed{Kind: shop.ReadingTaken, Serial: done.Key.Serial, Said: wording.Say(wording.ReadingsImported, wording.Values{"serial": done.Key.Serial, "n": done.Readings})})
+				deeds = append(
+					deeds,
+					shop.Deed{
+						Kind:   shop.ReadingTaken,
+						Serial: done.Key.Serial,
+						Said:   wording.Say(wording.ReadingsImported, wording.Values{"serial": done.Key.Serial, "n": done.Readings}),
+					},
+				)
 			}
 		}
 		if len(deeds) == 0 {
@@ -59,7 +66,19 @@ func (s *Keeper) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []re
 		if r.Place != "" {
 			tool += ", " + r.Place
 		}
-		fresh, err := s.keep(ctx, tx, &protocol.Reading{ID: r.ID, Key: key, At: r.At, Took: time.Duration(r.TookMs) * time.Millisecond, Pages: r.AsPages(), Tool: tool}, &k)
+		fresh, err := s.keep(
+			ctx,
+			tx,
+			&protocol.Reading{
+				ID:    r.ID,
+				Key:   key,
+				At:    r.At,
+				Took:  time.Duration(r.TookMs) * time.Millisecond,
+				Pages: r.AsPages(),
+				Tool:  tool,
+			},
+			&k,
+		)
 		if err != nil {
 			return nil, fmt.Errorf("taking in reading %s of %s: %w", r.ID, key.Serial, err)
 		}
@@ -101,7 +120,14 @@ func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) 
 		if err != nil {
 			return f, err
 		}
-		x := record.Reading{ID: r.Report, At: r.At.UTC(), TookMs: r.Took.Milliseconds(), Tool: r.Tool, Pages: record.FromPages(r.Pages), Decoded: r.Signals.Map()}
+		x := record.Reading{
+			ID:      r.Report,
+			At:      r.At.UTC(),
+			TookMs:  r.Took.Milliseconds(),
+			Tool:    r.Tool,
+			Pages:   record.FromPages(r.Pages),
+			Decoded: r.Signals.Map(),
+		}
 		if !r.Bay.IsZero() {
 			x.Place = s.books.Name + ", " + r.Bay.Words()
 		}
@@ -135,7 +161,9 @@ const mostRedecoded = 1000
 func (s *Keeper) Redecode(ctx context.Context, by shop.Actor) (Redecoding, error) {
 	var sum Redecoding
 	deed := shop.Deed{Kind: shop.Redecoded, Said: wording.Say(wording.Redecoded, wording.Values{"version": reading.DecoderVersion})}
-	if err := shop.Act(ctx, s.books, s.store, by, func(Tx) ([]shop.Deed, []shop.Event, error) { return []shop.Deed{deed}, nil, nil }); err != nil {
+	if err := shop.Act(
+		ctx, s.books, s.store, by, func(Tx) ([]shop.Deed, []shop.Event, error) { return []shop.Deed{deed}, nil, nil },
+	); err != nil {
 		return sum, err
 	}
 	after := ""
@@ -145,7 +173,9 @@ func (s *Keeper) Redecode(ctx context.Context, by shop.Actor) (Redecoding, error
 			return sum, err
 		}
 		for _, d := range drives {
-			if _, err := shop.Apply(ctx, s.books, s.store, func(tx Tx) ([]shop.Event, error) { return s.redecodeDrive(ctx, tx, d, &sum) }); err != nil {
+			if _, err := shop.Apply(
+				ctx, s.books, s.store, func(tx Tx) ([]shop.Event, error) { return s.redecodeDrive(ctx, tx, d, &sum) },
+			); err != nil {
 				return sum, fmt.Errorf("decoding %s anew: %w", d.Identity.Serial, err)
 			}
 			after = d.Identity.Serial
@@ -158,7 +188,7 @@ func (s *Keeper) redecodeDrive(ctx context.Context, tx Tx, d shop.Drive, sum *Re
 	if err != nil {
 		return nil, err
 	}
-	any := false
+	stored := false
 	for i, m := range moments {
 		r, err := tx.Reading(ctx, d.ID, m.Seq)
 		if err != nil {
@@ -191,7 +221,7 @@ func (s *Keeper) redecodeDrive(ctx context.Context, tx Tx, d shop.Drive, sum *Re
 		}
 		if changed {
 			sum.Changed++
-			any = true
+			stored = true
 			moments[i].Signals = signal.ValuesOf(now)
 		}
 		if changed || r.Decoder != reading.DecoderVersion {
@@ -200,7 +230,7 @@ func (s *Keeper) redecodeDrive(ctx context.Context, tx Tx, d shop.Drive, sum *Re
 			}
 		}
 	}
-	if !any {
+	if !stored {
 		return nil, nil
 	}
 	return s.retell(ctx, tx, d, moments)

@@ -32,10 +32,18 @@ func (s *Keeper) LookAtVolumes(ctx context.Context, by shop.Actor, d shop.Drive)
 	if i, err := s.judge.Intake(ctx, d); err != nil {
 		return VolumesView{}, err
 	} else if i != nil && i.AtRisk() {
-		return VolumesView{}, &shop.Conflict{What: "the data on " + d.Identity.Serial + " is wanted and not copied", Advice: "Copy the data and record the copy, then look at its file systems; or look at those of the copy."}
+		return VolumesView{}, &shop.Conflict{
+			What:   "the data on " + d.Identity.Serial + " is wanted and not copied",
+			Advice: "Copy the data and record the copy, then look at its file systems; or look at those of the copy.",
+		}
 	}
 	order := protocol.Order{Kind: protocol.OrderVolumes, Bay: d.Now.Bay, Key: d.Identity.Key, ID: rand.Text(), By: by.Name}
-	deed := shop.Deed{Kind: shop.VolumesOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay, Said: wording.Say(wording.VolumesOrdered, wording.Values{"serial": d.Identity.Serial})}
+	deed := shop.Deed{
+		Kind:   shop.VolumesOrdered,
+		Serial: d.Identity.Serial,
+		Bay:    d.Now.Bay,
+		Said:   wording.Say(wording.VolumesOrdered, wording.Values{"serial": d.Identity.Serial}),
+	}
 	err := shop.Command(ctx, s.books, s.store, by, deed, func() error {
 		_, err := s.await(ctx, order, volumesDeadline)
 		return err
@@ -55,7 +63,17 @@ func (s *Keeper) VolumesSeen(ctx context.Context, tx Tx, v protocol.Volumes) ([]
 	if err != nil {
 		return nil, err
 	}
-	return []shop.Event{{At: s.books.Clock.Now(), Kind: shop.VolumesSeen, Serial: d.Identity.Serial, Bay: v.Bay, By: v.By, Order: v.Order, Said: wording.Say(wording.VolumesSeen, wording.Values{"serial": d.Identity.Serial})}}, tx.AddVolumes(ctx, d.ID, v)
+	return []shop.Event{
+		{
+			At:     s.books.Clock.Now(),
+			Kind:   shop.VolumesSeen,
+			Serial: d.Identity.Serial,
+			Bay:    v.Bay,
+			By:     v.By,
+			Order:  v.Order,
+			Said:   wording.Say(wording.VolumesSeen, wording.Values{"serial": d.Identity.Serial}),
+		},
+	}, tx.AddVolumes(ctx, d.ID, v)
 }
 
 // Volumes gives what was seen of a drive's file systems last.
@@ -64,7 +82,12 @@ func (s *Keeper) Volumes(ctx context.Context, d shop.Drive) (VolumesView, error)
 	if err != nil {
 		return VolumesView{}, err
 	}
-	view := VolumesView{At: seen.At, By: seen.By, Layout: volume.Look(recorded(seen.Pieces), seen.Bytes, seen.Sector), Checks: map[int]volume.Check{}}
+	view := VolumesView{
+		At:     seen.At,
+		By:     seen.By,
+		Layout: volume.Look(recorded(seen.Pieces), seen.Bytes, seen.Sector),
+		Checks: map[int]volume.Check{},
+	}
 	for _, c := range seen.Checks {
 		view.Checks[c.Partition] = c
 	}

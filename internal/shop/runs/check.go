@@ -39,14 +39,29 @@ func (s *Conductor) Check(ctx context.Context, by shop.Actor, d shop.Drive, o Ch
 		return check.Run{}, err
 	}
 	if risk := i != nil && i.AtRisk(); risk && o.Despite == "" {
-		return check.Run{}, &shop.Conflict{What: "the data on " + d.Identity.Serial + " is wanted and not copied, checks wait", Advice: "Copy the data and record the copy, then check. Or say why its surface may be loaded all the same."}
+		return check.Run{}, &shop.Conflict{
+			What:   "the data on " + d.Identity.Serial + " is wanted and not copied, checks wait",
+			Advice: "Copy the data and record the copy, then check. Or say why its surface may be loaded all the same.",
+		}
 	} else if !risk {
 		o.Despite = ""
 	}
 	if o.Limit.StopAt == 0 && o.Kind != check.Spot {
 		o.Limit.StopAt = s.judge.Hopeless(d)
 	}
-	return s.order(ctx, by, protocol.Order{Kind: protocol.OrderCheck, Check: o.Kind, Spans: o.Spans, Limit: o.Limit, Despite: o.Despite, Bay: d.Now.Bay, Key: d.Identity.Key})
+	return s.order(
+		ctx,
+		by,
+		protocol.Order{
+			Kind:    protocol.OrderCheck,
+			Check:   o.Kind,
+			Spans:   o.Spans,
+			Limit:   o.Limit,
+			Despite: o.Despite,
+			Bay:     d.Now.Bay,
+			Key:     d.Identity.Key,
+		},
+	)
 }
 
 // order gives an order that makes a run, and waits until the bench's report of the run is stored: whoever asks for the run, or for
@@ -88,11 +103,20 @@ func (s *Conductor) order(ctx context.Context, by shop.Actor, o protocol.Order) 
 // within checks the spans of a selective self-test against the drive's capacity.
 func within(id drive.Identity, spans []ata.Span) error {
 	if len(spans) < 1 || len(spans) > 5 {
-		return &shop.Invalid{What: fmt.Sprintf("a selective self-test takes one to five spans, not %d", len(spans)), Advice: "Name them as FIRST-LAST."}
+		return &shop.Invalid{
+			What:   fmt.Sprintf("a selective self-test takes one to five spans, not %d", len(spans)),
+			Advice: "Name them as FIRST-LAST.",
+		}
 	}
 	for _, s := range spans {
 		if sectors := id.Bytes / uint64(max(1, id.LogicalSector)); s.Last < s.First || s.Last >= sectors {
-			return &shop.Invalid{What: fmt.Sprintf("the span %d-%d does not lie within %s, whose last sector is %d", s.First, s.Last, id.Serial, max(1, sectors)-1), Advice: "Name sectors it has."}
+			return &shop.Invalid{
+				What: fmt.Sprintf(
+					"the span %d-%d does not lie within %s, whose last sector is %d", s.First, s.Last, id.Serial,
+					max(1, sectors)-1,
+				),
+				Advice: "Name sectors it has.",
+			}
 		}
 	}
 	return nil
@@ -112,7 +136,13 @@ func (s *Conductor) tellRun(ctx context.Context, by shop.Actor, id int64, kind p
 	if r.State == check.Done {
 		return r, &shop.Conflict{What: fmt.Sprintf("run %d is done", id), Advice: "There is nothing to " + string(kind) + "."}
 	}
-	deed := shop.Deed{Kind: shop.RunOrdered, Serial: r.Key.Serial, Bay: r.Bay, Run: id, Said: wording.Say(said, wording.Values{"bay": r.Bay.String(), "kind": string(r.Kind), "run": id})}
+	deed := shop.Deed{
+		Kind:   shop.RunOrdered,
+		Serial: r.Key.Serial,
+		Bay:    r.Bay,
+		Run:    id,
+		Said:   wording.Say(said, wording.Values{"bay": r.Bay.String(), "kind": string(r.Kind), "run": id}),
+	}
 	err = shop.Command(ctx, s.books, s.store, by, deed, func() error {
 		_, err := s.fleet.Order(ctx, protocol.Order{Kind: kind, Run: id, Bay: r.Bay, By: by.Name})
 		return err

@@ -166,7 +166,8 @@ func (s *Conductor) Queue(ctx context.Context, bench string) (q Queue, err error
 	}
 	for i := range all {
 		r := &all[i]
-		if r.Bay.Bench == bench && q.Plan.Met(r) && (q.Plan.Lot == 0 || slices.ContainsFunc(of, func(d shop.Drive) bool { return d.Identity.Key == r.Key })) {
+		if r.Bay.Bench == bench && q.Plan.Met(r) &&
+			(q.Plan.Lot == 0 || slices.ContainsFunc(of, func(d shop.Drive) bool { return d.Identity.Key == r.Key })) {
 			q.Done++
 		}
 	}

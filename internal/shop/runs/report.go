@@ -14,7 +14,9 @@ import (
 func (s *Conductor) Progressed(_ string, p protocol.Progress) {
 	if r := p.Run; r.State != check.Done {
 		s.progress(p)
-		s.books.Tell(shop.Event{At: s.books.Clock.Now(), Kind: shop.RunProgress, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent()})
+		s.books.Tell(
+			shop.Event{At: s.books.Clock.Now(), Kind: shop.RunProgress, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent()},
+		)
 	}
 }
 
@@ -43,7 +45,17 @@ func (s *Conductor) RunChanged(ctx context.Context, tx Tx, r check.Run) ([]shop.
 	if err := tx.SaveRun(ctx, r); err != nil {
 		return nil, err
 	}
-	events := []shop.Event{{At: s.books.Clock.Now(), Kind: shop.RunChanged, Serial: r.Key.Serial, Bay: r.Bay, Run: r.ID, Percent: r.Percent(), Said: wording.Say(wording.RunStands, wording.Values{"bay": r.Bay.String(), "kind": string(r.Kind), "standing": r.Stands()})}}
+	events := []shop.Event{
+		{
+			At:      s.books.Clock.Now(),
+			Kind:    shop.RunChanged,
+			Serial:  r.Key.Serial,
+			Bay:     r.Bay,
+			Run:     r.ID,
+			Percent: r.Percent(),
+			Said:    wording.Say(wording.RunStands, wording.Values{"bay": r.Bay.String(), "kind": string(r.Kind), "standing": r.Stands()}),
+		},
+	}
 	if r.State != check.Done {
 		return events, nil
 	}

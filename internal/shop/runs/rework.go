@@ -33,7 +33,10 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 	}
 	for _, other := range d.Now.OtherBays { // a bench sees its own bays alone
 		if other.Bench != d.Now.Bay.Bench {
-			return check.Run{}, &shop.Conflict{What: "the serial answers in " + other.Words() + ", too", Advice: "Leave one of them attached, by one path."}
+			return check.Run{}, &shop.Conflict{
+				What:   "the serial answers in " + other.Words() + ", too",
+				Advice: "Leave one of them attached, by one path.",
+			}
 		}
 	}
 	all, err := s.store.Intakes(ctx, d.ID)
@@ -48,7 +51,10 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 		return check.Run{}, &shop.Conflict{What: "its data is wanted and not copied", Advice: "Copy the data and record the copy first."}
 	}
 	if age := s.books.Clock.Now().Sub(d.Now.LastAt); age > freshReading {
-		return check.Run{}, &shop.Conflict{What: fmt.Sprintf("its last reading is %d h old", int(age.Hours())), Advice: "Take a reading first."}
+		return check.Run{}, &shop.Conflict{
+			What:   fmt.Sprintf("its last reading is %d h old", int(age.Hours())),
+			Advice: "Take a reading first.",
+		}
 	}
 	w, err := s.found(ctx, d, i)
 	if err != nil {
@@ -56,7 +62,14 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 	}
 	w.Ending = strings.TrimSpace(ending)
 	w.Release = check.Release{
-		Intake: i.ID, Key: d.Identity.Key, Scope: i.Release.Scope, Owner: fmt.Sprintf("the owner, by intake %d", i.ID), By: i.Release.By, At: i.Release.At, Expires: s.books.Clock.Now().Add(orderGood), Nonce: rand.Text(),
+		Intake:  i.ID,
+		Key:     d.Identity.Key,
+		Scope:   i.Release.Scope,
+		Owner:   fmt.Sprintf("the owner, by intake %d", i.ID),
+		By:      i.Release.By,
+		At:      i.Release.At,
+		Expires: s.books.Clock.Now().Add(orderGood),
+		Nonce:   rand.Text(),
 	}
 	if kind == check.Overwrite {
 		var seed [8]byte
@@ -122,7 +135,10 @@ func (s *Conductor) found(ctx context.Context, d shop.Drive, i shop.Intake) (*ch
 		}
 	}
 	if !swept {
-		return nil, &shop.Conflict{What: "it was not swept since it was taken in", Advice: "Sweep it first: a rework needs to know the surface."}
+		return nil, &shop.Conflict{
+			What:   "it was not swept since it was taken in",
+			Advice: "Sweep it first: a rework needs to know the surface.",
+		}
 	}
 	slices.SortFunc(w.Targets, func(a, b surface.Extent) int {
 		if a.LBA < b.LBA {
@@ -138,7 +154,10 @@ func (s *Conductor) StaleRework(ctx context.Context, d shop.Drive, i shop.Intake
 	open, err := s.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Open: true, Limit: 4})
 	for _, r := range open {
 		if err == nil && r.Rework != nil && r.Rework.Release.Intake != i.ID {
-			_, err = s.fleet.Order(ctx, protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the new intake, which voids the release"})
+			_, err = s.fleet.Order(
+				ctx,
+				protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the new intake, which voids the release"},
+			)
 		}
 	}
 	if err != nil && ctx.Err() == nil {

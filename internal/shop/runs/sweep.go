@@ -54,7 +54,8 @@ func (s *Conductor) progress(p protocol.Progress) {
 		for _, b := range p.Blocks {
 			r.blocks[b.Number] = b.Cells
 		}
-		if now := p.Run.Steps[p.Step].Standing; now != nil && now.Celsius != nil && (len(r.heat) == 0 || now.Share-r.heat[len(r.heat)-1].Share > 1.0/512) {
+		if now := p.Run.Steps[p.Step].Standing; now != nil && now.Celsius != nil &&
+			(len(r.heat) == 0 || now.Share-r.heat[len(r.heat)-1].Share > 1.0/512) {
 			r.heat = append(r.heat, check.Heat{At: s.books.Clock.Now(), Share: now.Share, Celsius: *now.Celsius})
 		}
 	}
@@ -143,9 +144,15 @@ func (s *Conductor) SweepOf(ctx context.Context, id int64) (shop.Sweep, check.Fo
 		}
 		s.mu.Unlock()
 		slices.SortFunc(d.Blocks, func(a, b check.Block) int { return a.Number - b.Number })
-		return shop.Sweep{Sweep: check.Sweep{Run: id, Step: i, Kind: step.Kind, Began: step.Begun, Standing: *step.Standing}, Hours: -1}, d, nil
+		return shop.Sweep{
+			Sweep: check.Sweep{Run: id, Step: i, Kind: step.Kind, Began: step.Begun, Standing: *step.Standing},
+			Hours: -1,
+		}, d, nil
 	}
-	return shop.Sweep{}, check.Found{}, &shop.NotFound{What: fmt.Sprintf("run %d sweeps nothing", id), Advice: "Start a quick or an extended check."}
+	return shop.Sweep{}, check.Found{}, &shop.NotFound{
+		What:   fmt.Sprintf("run %d sweeps nothing", id),
+		Advice: "Start a quick or an extended check.",
+	}
 }
 
 // sweeps reports whether a run goes over the surface in a later step.
@@ -212,7 +219,10 @@ func (s *Conductor) CompareSweeps(ctx context.Context, before, after int64) ([]s
 		return nil, err
 	}
 	if one.Drive != two.Drive || one.Drive == 0 {
-		return nil, &shop.Conflict{What: fmt.Sprintf("runs %d and %d do not both hold a sweep of the same drive that ended", before, after), Advice: "Choose two of the drive's own."}
+		return nil, &shop.Conflict{
+			What:   fmt.Sprintf("runs %d and %d do not both hold a sweep of the same drive that ended", before, after),
+			Advice: "Choose two of the drive's own.",
+		}
 	}
 	ribbon := surface.NewRibbon(two.Standing.Geometry)
 	for _, b := range now.Blocks {
@@ -223,7 +233,9 @@ func (s *Conductor) CompareSweeps(ctx context.Context, before, after int64) ([]s
 	read := func(e surface.Extent) bool {
 		return two.ReadAll() || ribbon.Cells()[ribbon.Cell(e.LBA)].Swept()
 	}
-	return surface.Compare(surface.Found{Ranges: was.Ranges, Slow: was.Slow}, surface.Found{Ranges: now.Ranges, Slow: now.Slow, Swept: read}), nil
+	return surface.Compare(
+		surface.Found{Ranges: was.Ranges, Slow: was.Slow}, surface.Found{Ranges: now.Ranges, Slow: now.Slow, Swept: read},
+	), nil
 }
 
 // Pause lets the sweep of a run wait, or go on.

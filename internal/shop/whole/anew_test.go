@@ -41,7 +41,9 @@ func milder(t *testing.T) []byte {
 	text := string(policy.Default)
 	require.Contains(t, text, rule)
 	text = strings.Replace(text, rule, strings.Replace(rule, "> 0.0", "> 5.0", 1), 1)
-	for _, example := range []string{"{now: {reallocated: 3}, fires: true}", "{now: {reallocated: 3, whole_sweep_age: 9}, steady: {reallocated: 400}, fires: true}"} {
+	for _, example := range []string{
+		"{now: {reallocated: 3}, fires: true}", "{now: {reallocated: 3, whole_sweep_age: 9}, steady: {reallocated: 400}, fires: true}",
+	} {
 		require.Contains(t, text, example)
 		text = strings.Replace(text, example, strings.Replace(example, "reallocated: 3", "reallocated: 13", 1), 1)
 	}
@@ -86,7 +88,9 @@ func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
 	between := &meddling{Store: storage.Judge}
 	storage.Judge = between
 	p := &place{t: t, bench: &bench{}, clock: &clock{begin}}
-	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", storage, benchesOf(t, p.bench), policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	p.Shop, err = whole.New(
+		t.Context(), "Saltmarsh Lane", storage, benchesOf(t, p.bench), policy.Default, p.clock, slog.New(slog.DiscardHandler),
+	)
 	require.NoError(t, err)
 	for i, hours := range []uint64{9000, 9080} {
 		s := tested("KVA077M511", hours)
@@ -165,7 +169,10 @@ func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {
 	st, err := store.Open(t.Context(), p.file) // and it is in force where the shop begins anew
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
-	again, err := whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, p.bench), policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	again, err := whole.New(
+		t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, p.bench), policy.Default, p.clock,
+		slog.New(slog.DiscardHandler),
+	)
 	require.NoError(t, err)
 	p.Shop = again
 	p.read(0, tested("KVA077M999", 9000))

@@ -42,7 +42,9 @@ func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
 	_, err = p.OpenLot(t.Context(), who("Dov"), shop.Lot{})
 	assert.ErrorAs(t, err, new(*shop.Conflict), "a drive that comes to answer can belong to one lot only")
 
-	p.bay(protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Answering, Key: state{serial: "KVA07EARLY"}.key()}) // told again, as after a restart
+	p.bay(
+		protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Answering, Key: state{serial: "KVA07EARLY"}.key()},
+	) // told again, as after a restart
 	serials := []string{"KVA07LOT01", "KVA07LOT02", "KVA07LOT03", "KVA07LOT04", "KVA07LOT05", "KVA07LOT06", "KVA07LOT07"}
 	for i, serial := range serials {
 		s := state{serial: serial, hours: 20_000 + uint64(i)*100, heat: 30}
@@ -66,7 +68,10 @@ func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
 		assert.Equal(t, "Quillet Ferry office", d.Intake.Customer)
 		if d.Drive.Identity.Serial == "KVA07LOT04" {
 			require.Len(t, d.Apart, 1)
-			assert.Equal(t, "hours powered on 41\u00A0806 h, median 20\u00A0400 h of 7, 2 times the median", d.Apart[0], "the count is said")
+			assert.Equal(
+				t, "hours powered on 41\u00A0806 h, median 20\u00A0400 h of 7, 2 times the median", d.Apart[0],
+				"the count is said",
+			)
 		} else {
 			assert.Empty(t, d.Apart)
 		}
@@ -89,7 +94,10 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 	p := open(t)
 	ctx := t.Context()
 	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	i, err := p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: "Pellwick Spit", Complaint: "clicks", Wanted: true})
+	i, err := p.TakeIn(
+		ctx, who("Dov"),
+		shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: "Pellwick Spit", Complaint: "clicks", Wanted: true},
+	)
 	require.NoError(t, err)
 	d := p.drive("7M511")
 	_, err = p.Check(ctx, who("Dov"), d, runs.CheckOrder{Kind: check.Quick, Despite: "the owner waits"})
@@ -98,7 +106,16 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 	assert.ErrorAs(t, err, new(*shop.Conflict), "a run goes on")
 	ended := check.Run{ID: 1, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed}
 	require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &ended}))
-	wrote := check.Run{ID: 8, Kind: check.Mend, Bay: drive.Bay{Number: 2}, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed, Asked: p.clock.at, Steps: []check.Step{{Kind: check.Mending, State: check.StepDone}}}
+	wrote := check.Run{
+		ID:      8,
+		Kind:    check.Mend,
+		Bay:     drive.Bay{Number: 2},
+		Key:     d.Identity.Key,
+		State:   check.Done,
+		Outcome: check.Passed,
+		Asked:   p.clock.at,
+		Steps:   []check.Step{{Kind: check.Mending, State: check.StepDone}},
+	}
 	require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &wrote}))
 	for _, better := range []shop.DataState{shop.Untouched, shop.Overwritten} {
 		_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned, Data: better})
@@ -156,7 +173,10 @@ func TestErasingACustomerLeavesNoTrace(t *testing.T) {
 	ctx := t.Context()
 	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
 	const name, words = "Zwiebelkirchner Uhrwerke", "Quietschgeräusch beim Kopieren"
-	_, err := p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: name, Complaint: words, Reference: "ZU-881"})
+	_, err := p.TakeIn(
+		ctx, who("Dov"),
+		shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: name, Complaint: words, Reference: "ZU-881"},
+	)
 	require.NoError(t, err)
 	_, err = p.RecordRelease(ctx, who("Dov"), p.drive("7M511"), &shop.Release{Scope: check.Mend, Owner: name + ", by telephone"})
 	require.NoError(t, err)
@@ -210,7 +230,15 @@ func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
 		who = append(who, a.By+": "+a.Said.String())
 		assert.NotContains(t, a.Said.Column(), "Pellwick", "the audit is kept for ever and names no customer")
 	}
-	assert.Equal(t, []string{"Maud: KVA077M511: undecided overruled with degrading by Maud", "Imre: Bay 2: quick check, run 1, ordered", "Dov: Bay 2: intake 1 opened"}, who)
+	assert.Equal(
+		t,
+		[]string{
+			"Maud: KVA077M511: undecided overruled with degrading by Maud",
+			"Imre: Bay 2: quick check, run 1, ordered",
+			"Dov: Bay 2: intake 1 opened",
+		},
+		who,
+	)
 	v, err := p.VerifyAudit(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, audit.Verified{Rows: 3}, v)

@@ -39,7 +39,10 @@ func lives(t *rapid.T) []state {
 		if growth > 1 && rapid.Bool().Draw(t, "fails") {
 			status = ata.TestRead
 		}
-		s.tests = []ata.SelfTest{{Number: ata.TestShort, Hours: uint16(s.hours) - 1, Status: status}, {Number: ata.TestExtended, Hours: uint16(s.hours) - 9}}
+		s.tests = []ata.SelfTest{
+			{Number: ata.TestShort, Hours: uint16(s.hours) - 1, Status: status},
+			{Number: ata.TestExtended, Hours: uint16(s.hours) - 9},
+		}
 		all = append(all, s)
 	}
 	return all
@@ -147,7 +150,10 @@ func TestAMissingPageNeverImprovesTheGrade(t *testing.T) {
 			without = drive.Undecided // a later log may have told of a test that passed since
 		}
 		if less == drive.Healthy && whole != drive.Healthy || worse[less] < min(worse[without], worse[whole]) {
-			t.Fatalf("whole: %v %v; without reading %d of %d: %v; without its page %d: %v %v", whole, rules, i+1, len(life), without, page, less, lessRules)
+			t.Fatalf(
+				"whole: %v %v; without reading %d of %d: %v; without its page %d: %v %v", whole, rules, i+1, len(life), without,
+				page, less, lessRules,
+			)
 		}
 	})
 }
@@ -160,7 +166,9 @@ func TestOneGarbageReadingChangesNoGradeAfterTheNextCleanOne(t *testing.T) {
 		clean, rules, _ := p.bring(a, as(a, life, 1), inOrder(len(life)))
 		spoilt := as(b, life, 1)
 		i := rapid.IntRange(0, len(life)-2).Draw(t, "before")
-		kind, ahead := rapid.SampledFrom([]string{"ones", "zeros", "page of ones", "page of zeros", "broken", "one counter"}).Draw(t, "garbage"), week/2
+		kind, ahead := rapid.SampledFrom([]string{"ones", "zeros", "page of ones", "page of zeros", "broken", "one counter"}).
+			Draw(t, "garbage"),
+			week/2
 		if kind == "one counter" { // the others say when what grew was there
 			ahead = time.Minute
 		}

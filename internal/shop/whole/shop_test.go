@@ -142,15 +142,36 @@ func (s state) key() drive.Key { return drive.Key{Model: "Korvan K4-2000", Seria
 
 func (s state) pages() []reading.Page {
 	id := ata.Identify{
-		Serial: s.serial, Model: "Korvan K4-2000", Sectors: 3_906_250_168, LBA48: true, LogicalSector: 512, RotationRate: 7200, FormFactor: 2, SMARTSupported: true, SMARTEnabled: true,
-		SelfTestSupported: true, Integrity: ata.IntegrityRight,
+		Serial:            s.serial,
+		Model:             "Korvan K4-2000",
+		Sectors:           3_906_250_168,
+		LBA48:             true,
+		LogicalSector:     512,
+		RotationRate:      7200,
+		FormFactor:        2,
+		SMARTSupported:    true,
+		SMARTEnabled:      true,
+		SelfTestSupported: true,
+		Integrity:         ata.IntegrityRight,
 	}
 	slot := func(id uint8, raw uint64) ata.Attribute {
 		a := ata.Attribute{ID: id, Value: 100, Worst: 100}
 		a.PutRaw48(raw)
 		return a
 	}
-	data := ata.AttributePage{CanTest: true, Attributes: []ata.Attribute{slot(5, s.reallocated), slot(9, s.hours), slot(10, 0), slot(184, 0), slot(194, uint64(s.heat)), slot(197, s.pending), slot(198, 0), slot(199, 0)}}.Encode()
+	data := ata.AttributePage{
+		CanTest: true,
+		Attributes: []ata.Attribute{
+			slot(5, s.reallocated),
+			slot(9, s.hours),
+			slot(10, 0),
+			slot(184, 0),
+			slot(194, uint64(s.heat)),
+			slot(197, s.pending),
+			slot(198, 0),
+			slot(199, 0),
+		},
+	}.Encode()
 	if s.broken {
 		data[200] ^= 1
 	}
@@ -196,7 +217,12 @@ func (p *place) verdict(name string) shop.Verdict {
 
 // tested is a drive with all the tests everyday use asks for.
 func tested(serial string, hours uint64) state {
-	return state{serial: serial, hours: hours, heat: 39, tests: []ata.SelfTest{{Number: ata.TestShort, Hours: uint16(hours) - 1}, {Number: ata.TestExtended, Hours: uint16(hours) - 9}}}
+	return state{
+		serial: serial,
+		hours:  hours,
+		heat:   39,
+		tests:  []ata.SelfTest{{Number: ata.TestShort, Hours: uint16(hours) - 1}, {Number: ata.TestExtended, Hours: uint16(hours) - 9}},
+	}
 }
 
 const week = 7 * 24 * time.Hour
@@ -230,7 +256,10 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 // A bench whose disk is full for a while cannot even forget what was taken in; the shop goes on with it when it can.
 func TestAFullDiskAtTheBenchEndsNothing(t *testing.T) {
 	p := open(t)
-	p.bench.reports = []protocol.Report{{Seq: 4, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Silent}}, {Seq: 5, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Empty}}}
+	p.bench.reports = []protocol.Report{
+		{Seq: 4, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Silent}},
+		{Seq: 5, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Empty}},
+	}
 	p.bench.full, p.bench.took = 1, make(chan int64, 2)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
@@ -292,10 +321,32 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 		action desk.Action
 		doing  string
 	}{
-		"empty":   {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Empty}, desk.ActionDriveIn, "Put a drive in. It is read as soon as it answers."},
-		"silent":  {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Silent, Attempts: 2}, desk.ActionTryAgain, "No answer, attempt 2. Check its power."},
-		"stuck":   {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.StuckBay, Fault: &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Cause: "no answer for 30s"}}, desk.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue."},
-		"unread":  {protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Unread, Fault: &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Cause: "the kernel refuses pass-through"}}, desk.ActionOpen, "Counters not read: the kernel refuses pass-through."},
+		"empty": {
+			protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Empty},
+			desk.ActionDriveIn,
+			"Put a drive in. It is read as soon as it answers.",
+		},
+		"silent": {
+			protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Silent, Attempts: 2},
+			desk.ActionTryAgain,
+			"No answer, attempt 2. Check its power.",
+		},
+		"stuck": {
+			protocol.Bay{
+				ID:         drive.Bay{Number: 1},
+				Connection: protocol.StuckBay,
+				Fault:      &drive.Fault{Class: drive.FaultStuck, What: "IDENTIFY DEVICE", Cause: "no answer for 30s"},
+			},
+			desk.ActionTryAgain, "IDENTIFY DEVICE: no answer for 30s. Others continue.",
+		},
+		"unread": {
+			protocol.Bay{
+				ID:         drive.Bay{Number: 1},
+				Connection: protocol.Unread,
+				Fault:      &drive.Fault{Class: drive.FaultNotRead, What: "opening nvme0n1", Cause: "the kernel refuses pass-through"},
+			},
+			desk.ActionOpen, "Counters not read: the kernel refuses pass-through.",
+		},
 		"checked": {answering, desk.ActionCheck, "Missing: a reading before and after a check"},
 	} {
 		v := p.bay(row.bay)
@@ -309,7 +360,23 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 	assert.Equal(t, desk.ActionOpen, p.bay(answering).Action)
 	answering.Device.InUse = "mounted at /srv"
 	assert.Equal(t, "In use: mounted at /srv", p.bay(answering).Note.String())
-	require.NoError(t, p.Take(t.Context(), "", protocol.Report{Run: &check.Run{ID: 3, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: s.key(), State: check.Running, Steps: []check.Step{{Kind: check.ShortTest, State: check.Begun}}}}))
+	require.NoError(
+		t,
+		p.Take(
+			t.Context(),
+			"",
+			protocol.Report{
+				Run: &check.Run{
+					ID:    3,
+					Kind:  check.Quick,
+					Bay:   drive.Bay{Number: 2},
+					Key:   s.key(),
+					State: check.Running,
+					Steps: []check.Step{{Kind: check.ShortTest, State: check.Begun}},
+				},
+			},
+		),
+	)
 	assert.Equal(t, "Quick: short self-test", p.bay(answering).Doing.String())
 }
 
@@ -372,12 +439,21 @@ func TestDataAtRiskFollowsTheDrive(t *testing.T) {
 	require.ErrorContains(t, err, "wanted and not copied")
 	_, err = p.SetPlan(ctx, who("Dov"), "", check.Quick)
 	require.NoError(t, err)
-	assert.False(t, slices.ContainsFunc(p.bench.orders, func(o protocol.Order) bool { return o.Kind == protocol.OrderCheck }), "no plan starts anything")
+	assert.False(
+		t, slices.ContainsFunc(p.bench.orders, func(o protocol.Order) bool { return o.Kind == protocol.OrderCheck }),
+		"no plan starts anything",
+	)
 	_, err = p.RecordCopy(ctx, who("Dov"), drive.Bay{Number: 5})
 	require.NoError(t, err)
 	_, err = p.Check(ctx, who("Dov"), p.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
 	require.NoError(t, err)
-	assert.False(t, p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: state{serial: "KVA077M600"}.key(), Device: node}).Intake != nil, "another drive in the bay has no part in it")
+	assert.False(
+		t,
+		p.bay(
+			protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: state{serial: "KVA077M600"}.key(), Device: node},
+		).Intake != nil,
+		"another drive in the bay has no part in it",
+	)
 }
 
 // A newer edition brings a newer policy, and leaves a shop that has its own with that.
@@ -387,7 +463,10 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 	t.Cleanup(func() { _ = st.Close() })
 	edition := func(version string) *whole.Shop {
 		shipped := regexp.MustCompile(`(?m)^version: \d+$`).ReplaceAll(policy.Default, []byte("version: "+version))
-		s, err := whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, &bench{}), shipped, &clock{begin}, slog.New(slog.DiscardHandler))
+		s, err := whole.New(
+			t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, &bench{}), shipped, &clock{begin},
+			slog.New(slog.DiscardHandler),
+		)
 		require.NoError(t, err)
 		return s
 	}
@@ -420,7 +499,14 @@ func TestOnlyFindingFreeHealthyDrivesAreSignedTogether(t *testing.T) {
 	signed, left, err := p.SignTogether(t.Context(), who("Dov"), drives)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"KVA077M4R9"}, signed)
-	assert.Equal(t, []judge.LeftUnsigned{{Serial: "KVA077M4S3", Why: "there is something to note: look at it, then sign it alone"}, {Serial: "KVA077M511", Why: "it is degrading: look at it, then sign it alone"}}, left)
+	assert.Equal(
+		t,
+		[]judge.LeftUnsigned{
+			{Serial: "KVA077M4S3", Why: "there is something to note: look at it, then sign it alone"},
+			{Serial: "KVA077M511", Why: "it is degrading: look at it, then sign it alone"},
+		},
+		left,
+	)
 	assert.Equal(t, "Dov", p.drive("7M4R9").Now.Signed.By)
 	signed, _, err = p.SignTogether(t.Context(), who("Imre"), nil)
 	require.NoError(t, err)
@@ -524,7 +610,15 @@ func carried(from time.Time, ids string, states ...state) recordfile.File {
 	f := recordfile.New(from)
 	d := recordfile.Drive{Model: states[0].key().Model, Serial: states[0].serial}
 	for i, s := range states {
-		d.Readings = append(d.Readings, recordfile.Reading{ID: fmt.Sprintf("%s%d", ids, i), At: from.Add(time.Duration(i) * 24 * time.Hour), Tool: "elsewhere", Pages: recordfile.FromPages(s.pages())})
+		d.Readings = append(
+			d.Readings,
+			recordfile.Reading{
+				ID:    fmt.Sprintf("%s%d", ids, i),
+				At:    from.Add(time.Duration(i) * 24 * time.Hour),
+				Tool:  "elsewhere",
+				Pages: recordfile.FromPages(s.pages()),
+			},
+		)
 	}
 	f.Drives = append(f.Drives, d)
 	return f
@@ -560,7 +654,14 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 	p := open(t)
 	p.read(20*24*time.Hour, state{serial: "KVA077M511", hours: 500, pending: 9, heat: 38})
-	_, err := p.Import(t.Context(), who("Dov"), carried(begin, "old", state{serial: "KVA077M511", hours: 100, heat: 30}, state{serial: "KVA077M511", hours: 120, pending: 2, heat: 30}))
+	_, err := p.Import(
+		t.Context(),
+		who("Dov"),
+		carried(
+			begin, "old", state{serial: "KVA077M511", hours: 100, heat: 30},
+			state{serial: "KVA077M511", hours: 120, pending: 2, heat: 30},
+		),
+	)
 	require.NoError(t, err)
 	d := p.drive("KVA077M511")
 	assert.Equal(t, begin, d.FirstSeen.UTC())
@@ -614,8 +715,21 @@ func TestADriveFoundAsleepKeepsItsVerdict(t *testing.T) {
 	require.Equal(t, drive.Degrading, before.Grade)
 	p.clock.at = p.clock.at.Add(time.Hour)
 	pages := state{serial: "KVA077M511"}.pages()[:1]
-	pages = append(pages, reading.Page{Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultAsleep, What: "SMART READ DATA", Cause: "the drive sleeps"}})
-	r := protocol.Reading{ID: "asleep", Bay: drive.Bay{Number: 2}, Key: state{serial: "KVA077M511"}.key(), At: p.clock.at, Pages: pages, Tool: "test"}
+	pages = append(
+		pages,
+		reading.Page{
+			Name:  reading.PageAttributes,
+			Fault: &drive.Fault{Class: drive.FaultAsleep, What: "SMART READ DATA", Cause: "the drive sleeps"},
+		},
+	)
+	r := protocol.Reading{
+		ID:    "asleep",
+		Bay:   drive.Bay{Number: 2},
+		Key:   state{serial: "KVA077M511"}.key(),
+		At:    p.clock.at,
+		Pages: pages,
+		Tool:  "test",
+	}
 	require.NoError(t, p.Take(t.Context(), "", protocol.Report{Reading: &r}))
 	assert.Equal(t, before.Seq, p.verdict("KVA077M511").Seq, "what was not asked decides nothing")
 	d := p.drive("KVA077M511")

@@ -35,8 +35,15 @@ func (p *place) swept(run int64, s state, share float64, ranges ...surface.Range
 		standing.Unreadable += g.CountPhysical(r.Extent)
 	}
 	r := check.Result{
-		Key:   s.key(),
-		Sweep: check.Sweep{Run: run, Step: 1, Kind: check.WholeSweep, Began: p.clock.at.Add(-time.Hour), Ended: p.clock.at, Standing: standing},
+		Key: s.key(),
+		Sweep: check.Sweep{
+			Run:      run,
+			Step:     1,
+			Kind:     check.WholeSweep,
+			Began:    p.clock.at.Add(-time.Hour),
+			Ended:    p.clock.at,
+			Standing: standing,
+		},
 		Found: check.Found{Ranges: ranges, Blocks: []check.Block{{Number: 3, Cells: w.Ribbon().PackBlock(3)}}},
 	}
 	require.NoError(p.t, p.Take(p.t.Context(), "", protocol.Report{Sweep: &r}))
@@ -134,7 +141,9 @@ func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
 		swept(20)
 		b.going <- protocol.Progress{Run: check.Run{ID: 2}} // taken when the ones before it are
 	}}
-	s, err := whole.New(t.Context(), "Saltmarsh Lane", storage, benchesOf(t, b), policy.Default, &clock{begin}, slog.New(slog.DiscardHandler))
+	s, err := whole.New(
+		t.Context(), "Saltmarsh Lane", storage, benchesOf(t, b), policy.Default, &clock{begin}, slog.New(slog.DiscardHandler),
+	)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
@@ -149,13 +158,24 @@ func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
 }
 
 func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
-	for grown, says := range map[uint64]string{0: "the host was busy: the drive relocated nothing", 2: "the drive relocated it meanwhile: its count rose by 2"} {
+	for grown, says := range map[uint64]string{
+		0: "the host was busy: the drive relocated nothing", 2: "the drive relocated it meanwhile: its count rose by 2",
+	} {
 		p := open(t)
 		s := tested("KVA077M4R9", 9_120)
 		take := func(step check.StepKind) {
 			p.taken++
 			p.clock.at = p.clock.at.Add(time.Minute)
-			r := protocol.Reading{ID: string(step), Run: 1, Step: step, Bay: drive.Bay{Number: 2}, Key: s.key(), At: p.clock.at, Pages: s.pages(), Tool: "test"}
+			r := protocol.Reading{
+				ID:    string(step),
+				Run:   1,
+				Step:  step,
+				Bay:   drive.Bay{Number: 2},
+				Key:   s.key(),
+				At:    p.clock.at,
+				Pages: s.pages(),
+				Tool:  "test",
+			}
 			require.NoError(t, p.Take(t.Context(), "", protocol.Report{Reading: &r}))
 		}
 		take(check.ReadingBefore)

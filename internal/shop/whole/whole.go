@@ -58,7 +58,9 @@ type Shop struct {
 }
 
 // New makes a shop over a storage and its benches. Its policy is the newest it has published itself, else the newest shipped one.
-func New(ctx context.Context, name string, s Storage, benches *fleet.Fleet, shipped []byte, clock shop.Clock, log *slog.Logger) (*Shop, error) {
+func New(
+	ctx context.Context, name string, s Storage, benches *fleet.Fleet, shipped []byte, clock shop.Clock, log *slog.Logger,
+) (*Shop, error) {
 	books := &shop.Books{Name: name, Clock: clock, Log: log}
 	j, err := judge.New(ctx, books, s.Judge, shipped)
 	if err != nil {

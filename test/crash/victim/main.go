@@ -65,19 +65,43 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 	source := sim.New(clock, memory, "bay")
 	source.Insert("bay", sim.Spec{
 		Identity: ata.Identify{
-			Serial: serial, Model: "Korvan K4-2000", Sectors: 65_536, LogicalSector: 512, PhysicalSector: 4096, RotationRate: 7200, LBA48: true,
-			SMARTSupported: true, SMARTEnabled: true, ErrorLogSupported: true, SelfTestSupported: true, SelfTestEnabled: true, Integrity: ata.IntegrityRight,
+			Serial:            serial,
+			Model:             "Korvan K4-2000",
+			Sectors:           65_536,
+			LogicalSector:     512,
+			PhysicalSector:    4096,
+			RotationRate:      7200,
+			LBA48:             true,
+			SMARTSupported:    true,
+			SMARTEnabled:      true,
+			ErrorLogSupported: true,
+			SelfTestSupported: true,
+			SelfTestEnabled:   true,
+			Integrity:         ata.IntegrityRight,
 		},
-		Born: time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC), Hours: 9000, Share: 1, Minutes: 2, Heat: sim.Heat{Base: 38}, Unread: sim.Course{From: flaws}, FirstLBA: 32_000,
-		Counters: []sim.Counter{{ID: 5, Value: 100}, {ID: 9, Value: 90, Kind: sim.Hours}, {ID: 194, Kind: sim.Temperature}, {ID: 197, Value: 100, Course: sim.Course{From: flaws}}},
+		Born:     time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC),
+		Hours:    9000,
+		Share:    1,
+		Minutes:  2,
+		Heat:     sim.Heat{Base: 38},
+		Unread:   sim.Course{From: flaws},
+		FirstLBA: 32_000,
+		Counters: []sim.Counter{
+			{ID: 5, Value: 100},
+			{ID: 9, Value: 90, Kind: sim.Hours},
+			{ID: 194, Kind: sim.Temperature},
+			{ID: 197, Value: 100, Course: sim.Course{From: flaws}},
+		},
 	})
 	begun := clock.Now().Truncate(time.Millisecond)
 	ctx, end := context.WithCancel(ctx)
 	defer end()
-	ready, done := make(chan string, 1), make(chan error, 1)
+	ready, done, death := make(chan string, 1), make(chan error, 1), &mortal{}
 	go func() {
 		done <- app.Serve(ctx, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 7200, Source: source, Rework: true, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 7200, Source: source, Rework: true,
+			Log:   slog.New(slog.NewTextHandler(io.Discard, nil)),
+			Gates: []sqlite.Gate{death},
 			Ready: func(address string) { ready <- address },
 		})
 	}()
@@ -98,13 +122,7 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 		return prepare(ctx, c)
 	}
 	if n > 0 {
-		var commits atomic.Int64
-		sqlite.OnCommit(func() {
-			if commits.Add(1) == n {
-				_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
-				select {} // until it arrives
-			}
-		})
+		death.left.Store(n)
 		if err := order(ctx, c, procedure); err != nil {
 			return err
 		}
@@ -117,6 +135,30 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 		return err
 	}
 	return tell(ctx, c, source)
+}
+
+// mortal ends the process after so many commits of any of its databases.
+type mortal struct{ left atomic.Int64 } // 0: not armed
+
+// Before implements sqlite.Gate.
+func (m *mortal) Before() error { return nil }
+
+// After implements sqlite.Gate.
+func (m *mortal) After() {
+	for {
+		left := m.left.Load()
+		if left == 0 {
+			return
+		}
+		if !m.left.CompareAndSwap(left, left-1) {
+			continue
+		}
+		if left == 1 {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {} // until it arrives
+		}
+		return
+	}
 }
 
 // answers waits until the drive answers to this bench, whatever the shop remembers of an earlier one, and its bay is quiet.

@@ -97,9 +97,14 @@ func peeks(ctx context.Context, d device.Device) error {
 		end()
 	})
 	if told > 2 || !errors.Is(err, context.Canceled) {
-		return errors.Join(fmt.Errorf("a stream read %d times and ended otherwise than with its context, which had ended at the first", told), err)
+		return errors.Join(
+			fmt.Errorf("a stream read %d times and ended otherwise than with its context, which had ended at the first", told),
+			err,
+		)
 	}
-	for _, wrong := range []surface.Extent{{LBA: limits.Bytes / uint64(limits.Logical), Sectors: 1}, {LBA: 0, Sectors: device.MostPeek/512 + 1}, {}} {
+	for _, wrong := range []surface.Extent{
+		{LBA: limits.Bytes / uint64(limits.Logical), Sectors: 1}, {LBA: 0, Sectors: device.MostPeek/512 + 1}, {},
+	} {
 		if _, err := p.Peek(ctx, wrong); err == nil {
 			return fmt.Errorf("a peek at %d sectors from LBA %d was not refused", wrong.Sectors, wrong.LBA)
 		}
@@ -134,7 +139,9 @@ func conformsNVMe(ctx context.Context, admin device.NVMe) error {
 	}
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := admin.Admin(gone, device.AdminCommand{Command: nvme.IdentifyController(), Timeout: time.Second}); !errors.Is(err, context.Canceled) {
+	if _, err := admin.Admin(gone, device.AdminCommand{Command: nvme.IdentifyController(), Timeout: time.Second}); !errors.Is(
+		err, context.Canceled,
+	) {
 		return errors.New("a cancelled context did not end the command")
 	}
 	return nil
@@ -201,7 +208,12 @@ func conformsATA(ctx context.Context, d device.Device, link device.SCSI) error {
 	}
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := link.Exchange(gone, device.Command{CDB: sat.Form16.CDB(ata.ReadIdentify()), DataIn: ata.PageSize, Timeout: time.Second}); !errors.Is(err, context.Canceled) {
+	if _, err := link.Exchange(
+		gone, device.Command{CDB: sat.Form16.CDB(ata.ReadIdentify()), DataIn: ata.PageSize, Timeout: time.Second},
+	); !errors.Is(
+		err,
+		context.Canceled,
+	) {
 		return errors.New("a cancelled context did not end the exchange")
 	}
 	return nil
