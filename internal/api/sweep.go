@@ -1,6 +1,8 @@
 package api
 
 import (
+	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -10,10 +12,12 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/wording"
+	"hylostat.example/internal/handover"
 	"hylostat.example/internal/shop"
 )
 
@@ -241,4 +245,54 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 			}
 		}
 	}
+}
+
+func (h *handlers) GetSweep(ctx context.Context, r server.GetSweepRequestObject) (server.GetSweepResponseObject, error) {
+	run, err := h.shop.RunByID(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	one, detail, err := h.shop.SweepOf(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	out, err := sweepOf(run.Key.Serial, one, detail)
+	return server.GetSweep200JSONResponse(out), err
+}
+
+func (h *handlers) DrawSweep(ctx context.Context, r server.DrawSweepRequestObject) (server.DrawSweepResponseObject, error) {
+	run, err := h.shop.RunByID(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	one, detail, err := h.shop.SweepOf(ctx, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	format := handover.SVG
+	if r.Params.Format != nil {
+		format = handover.Format(*r.Params.Format)
+	}
+	var b bytes.Buffer
+	if err := handover.SweepFigure(&b, format, run.Key.Serial, one, detail); err != nil {
+		return nil, err
+	}
+	if format == handover.PNG {
+		return server.DrawSweep200ImagepngResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+	}
+	return server.DrawSweep200ImagesvgXmlResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+}
+
+func (h *handlers) CompareSweeps(ctx context.Context, r server.CompareSweepsRequestObject) (server.CompareSweepsResponseObject, error) {
+	all, err := h.shop.CompareSweeps(ctx, r.Params.Earlier, r.Run)
+	return server.CompareSweeps200JSONResponse(each(all, sweepDifferenceOf)), err
+}
+
+func (h *handlers) ListSweeps(ctx context.Context, r server.ListSweepsRequestObject) (server.ListSweepsResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	all, err := h.shop.Sweeps(ctx, d)
+	return server.ListSweeps200JSONResponse(each(all, sweepSummaryOf)), err
 }

@@ -4,8 +4,6 @@ package worker
 
 import (
 	"context"
-	"crypto/rand"
-	"errors"
 	"fmt"
 	"log/slog"
 	"time"
@@ -16,7 +14,6 @@ import (
 	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 )
@@ -151,40 +148,6 @@ func (w *Worker) notify(ctx context.Context, message any) {
 	case <-ctx.Done():
 	default: // busy with a stuck drive and sixteen messages behind: the next look tells it again
 	}
-}
-
-// Order gives an order, and comes back when it is taken or refused.
-func (w *Worker) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
-	reply := make(chan answered, 1)
-	select {
-	case w.inbox <- ordered{o, reply}:
-	default:
-		return protocol.Receipt{}, w.refuse(o, drive.FaultStuck, "it is busy with an earlier command")
-	}
-	select {
-	case a := <-reply:
-		return a.receipt, a.err
-	case <-ctx.Done():
-		return protocol.Receipt{}, ctx.Err()
-	}
-}
-
-func (w *Worker) refuse(o protocol.Order, class drive.FaultClass, back string) *protocol.Refusal {
-	return w.refuseWith(o, class, back, class.Advice())
-}
-
-// refuseWith refuses an order with an advice that fits it better than that of the class.
-func (w *Worker) refuseWith(o protocol.Order, class drive.FaultClass, back, do string) *protocol.Refusal {
-	return &protocol.Refusal{Class: class, What: fmt.Sprintf("%s in %s", o.Kind, w.bay.ID.Words()), Cause: back, Advice: do}
-}
-
-// notNow refuses an order because of what goes on in the bay.
-func (w *Worker) notNow(o protocol.Order, back, do string) error {
-	return w.refuseWith(o, drive.FaultInUse, back, do)
-}
-
-func (w *Worker) busy(o protocol.Order) error {
-	return w.notNow(o, fmt.Sprintf("run %d is under way", w.current.ID), "Wait for its end, or stop it first.")
 }
 
 // Run works until the context ends.
@@ -378,211 +341,6 @@ func (w *Worker) takeUp(ctx context.Context) {
 	}
 }
 
-// ended gives the fault that ended a reading early.
-func ended(pages []reading.Page) *drive.Fault {
-	for _, p := range pages {
-		if p.Fault != nil && (p.Fault.Class == drive.FaultStuck || p.Fault.Class == drive.FaultVanished) {
-			return p.Fault
-		}
-	}
-	return nil
-}
-
-// unnamed settles a bay whose drive did not name itself.
-func (w *Worker) unnamed(ctx context.Context, pages []reading.Page) {
-	fault := probe.FirstFault(pages)
-	connection := protocol.Unread
-	if fault != nil && fault.Class == drive.FaultStuck {
-		connection = protocol.StuckBay
-	}
-	w.leave()
-	w.become(ctx, connection, drive.Key{}, fault)
-}
-
-// known is what the bench remembers of the adapter in the bay.
-func (w *Worker) known(ctx context.Context) probe.Passes {
-	if w.bay.Device.Adapter == "" {
-		return probe.NotKnown
-	}
-	passes, err := w.machine.Journal.Adapter(ctx, w.bay.Device.Adapter)
-	if err != nil && ctx.Err() == nil {
-		w.machine.Log.Error("asking the journal for an adapter", "bay", w.bay.ID.String(), "error", err)
-	}
-	return probe.Passes(passes)
-}
-
-// learned keeps what a reading showed of the adapter.
-func (w *Worker) learned(ctx context.Context) {
-	adapter, passes := w.bay.Device.Adapter, w.session.Passes()
-	if adapter == "" || passes == probe.NotKnown || passes == w.known(ctx) {
-		return
-	}
-	if err := w.machine.Journal.SaveAdapter(ctx, adapter, uint8(passes)); err != nil && ctx.Err() == nil {
-		w.machine.Log.Error("keeping an adapter in the journal", "bay", w.bay.ID.String(), "error", err)
-	}
-}
-
-func (w *Worker) remember(ctx context.Context) {
-	if err := w.machine.Journal.SaidBay(ctx, w.bay.ID.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
-		w.machine.Log.Error("keeping a bay in the journal", "bay", w.bay.ID.String(), "error", err)
-	}
-}
-
-// taken is a reading as the bench has it: what it reports, and what it makes of it for its own use.
-type taken struct {
-	pages   []reading.Page
-	key     drive.Key
-	decoded reading.Reading // zero when the drive did not name itself
-}
-
-// read takes a reading and reports it when the drive named itself. A drive that was only found, and answers in another bay
-// already, has been read there: two readings at once would race each other.
-func (w *Worker) read(ctx context.Context, order string, r *check.Run, how probe.Manner) taken {
-	if w.sweeping != nil && !w.sweeping.Over() { // its times would be the reading's
-		w.sweeping.Hold(ctx)
-		defer w.sweeping.Release()
-	}
-	at, start := w.machine.Clock.Now(), time.Now()
-	pages := w.session.Pages(ctx, how)
-	w.learned(ctx)
-	t := taken{pages: pages, key: probe.Key(pages)}
-	if !t.key.IsValid() || ctx.Err() != nil {
-		return t
-	}
-	t.decoded = reading.Decode(pages)
-	w.identity = t.decoded.Identity
-	if alone := w.bench.Claim(t.key, w.bay.Address); !alone && order == "" && r == nil {
-		return t
-	}
-	report := &protocol.Reading{
-		ID:    rand.Text(),
-		Order: order,
-		Bay:   w.bay.ID,
-		Key:   t.key,
-		At:    at,
-		Took:  time.Since(start),
-		Pages: pages,
-		Tool:  w.machine.Tool,
-	}
-	if r != nil {
-		report.Run = r.ID
-		if s := r.Current(); s != nil {
-			report.Step = s.Kind
-		}
-	}
-	w.bench.Report(ctx, protocol.Report{Reading: report})
-	return t
-}
-
-// carryOut carries out an order, or says why not. What takes longer than a reply may wait comes back as a function.
-func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
-	switch o.Kind {
-	case protocol.OrderAttempt:
-		return receipt, nil, w.attempt(ctx)
-	case protocol.OrderVacate:
-		w.said, w.bay.Attempts = false, 0
-		w.remember(ctx)
-		if w.bay.Connection == protocol.Silent {
-			w.bay.Connection, w.bay.Fault = protocol.Empty, nil
-		}
-		w.publish(ctx)
-		return receipt, nil, nil
-	case protocol.OrderStop:
-		if w.current == nil || w.current.ID != o.Run {
-			return receipt, nil, w.stopAbsent(ctx, o)
-		}
-		return receipt, func() {
-			w.noPoll()
-			w.endSweep(ctx, true)
-			w.happen(ctx, check.StopAsked{By: o.By})
-		}, nil
-	case protocol.OrderPause, protocol.OrderResume:
-		return w.pause(ctx, o)
-	case protocol.OrderWriteProtect:
-		return receipt, nil, w.writeProtect(ctx, o)
-	case protocol.OrderSetBay, protocol.OrderArrange: // the bench's own
-	case protocol.OrderRead, protocol.OrderCheck, protocol.OrderVolumes:
-	}
-	switch {
-	case w.bay.Connection == protocol.StuckBay:
-		return receipt, nil, w.refuse(o, drive.FaultStuck, "its drive holds an earlier command")
-	case w.bay.Connection == protocol.Unread && w.bay.Fault != nil:
-		return receipt, nil, &protocol.Refusal{
-			Class:  w.bay.Fault.Class,
-			What:   w.bay.Fault.What,
-			Cause:  w.bay.Fault.Cause,
-			Advice: w.bay.Fault.Advice(),
-		}
-	case w.bay.Connection != protocol.Answering:
-		return receipt, nil, w.refuse(o, drive.FaultNoAnswer, "no drive answers")
-	case o.Key.IsValid() && o.Key != w.bay.Key:
-		return receipt, nil, w.refuse(
-			o, drive.FaultWrongDrive, fmt.Sprintf("%s is wanted, %s is in the bay", o.Key.Serial, w.bay.Key.Serial),
-		)
-	}
-	if o.Kind == protocol.OrderRead {
-		return receipt, func() {
-			t := w.read(ctx, o.ID, nil, probe.Manner{Wake: true, Attachments: o.Attachments})
-			if !t.key.IsValid() && ctx.Err() == nil {
-				fault := drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Cause: "it does not name itself"}
-				if f := probe.FirstFault(t.pages); f != nil {
-					fault = *f
-				}
-				w.bench.Report(ctx, protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: w.bay.ID, Fault: fault}})
-			}
-			if t.key != w.bay.Key || ended(t.pages) != nil {
-				w.otherThanExpected(ctx, t.pages, t.key)
-			}
-		}, nil
-	}
-	if o.Kind == protocol.OrderVolumes {
-		return w.lookAtVolumes(ctx, o)
-	}
-	if w.current != nil {
-		return receipt, nil, w.busy(o)
-	}
-	r := check.New(o.Check, w.bay.ID, w.bay.Key, o.By, w.machine.Clock.Now(), o.Limit, o.Spans...)
-	r.ID, r.Despite = o.Run, o.Despite
-	add := w.machine.Journal.AddRun
-	if o.Check.IsRework() {
-		r.Rework = o.Rework
-		add = func(ctx context.Context, r check.Run) error { return w.takeRework(ctx, o, r) }
-	}
-	if err := add(ctx, r); errors.Is(err, journal.ErrKnown) {
-		return receipt, nil, w.notNow(o, fmt.Sprintf("it has had a run %d before", r.ID), "Order it again.")
-	} else if err != nil {
-		return receipt, nil, err
-	}
-	w.bench.Opened(r)
-	w.current = &r
-	return protocol.Receipt{Run: &r}, func() { w.happen(ctx, check.Begin{}) }, nil
-}
-
-// writeProtect has the machine refuse to write to the drive in the bay, or not any more.
-func (w *Worker) writeProtect(ctx context.Context, o protocol.Order) error {
-	source, ok := w.machine.Source.(device.Guard)
-	if !ok || w.bay.Device.Instance == "" {
-		return w.refuse(o, drive.FaultNotRead, "there is nothing to protect")
-	}
-	if err := source.WriteProtect(ctx, w.bay.Device, o.On); err != nil {
-		f := device.FaultOf("protecting "+w.bay.Device.Node, err)
-		return w.refuse(o, f.Class, f.Cause)
-	}
-	w.bay.WriteProtected = o.On
-	w.publish(ctx)
-	return nil
-}
-
-// stopAbsent stops a run whose drive is not here.
-func (w *Worker) stopAbsent(ctx context.Context, o protocol.Order) error {
-	r, ok := w.bench.OpenRun(o.Run)
-	if !ok {
-		return w.notNow(o, fmt.Sprintf("run %d is not under way", o.Run), "Look at the run: it has ended.")
-	}
-	next, _ := check.Next(r, check.StopAsked{By: o.By}, w.machine.Clock.Now())
-	return w.bench.SaveRun(ctx, next)
-}
-
 // attempt tries once more to make the drive answer that a person says is in the bay.
 func (w *Worker) attempt(ctx context.Context) error {
 	if r, ok := w.machine.Source.(device.Rescanner); ok {
@@ -614,19 +372,6 @@ func (w *Worker) attempt(ctx context.Context) error {
 	w.remember(ctx)
 	w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
 	return nil
-}
-
-// otherThanExpected settles a bay whose drive stopped naming itself, or names itself otherwise.
-func (w *Worker) otherThanExpected(ctx context.Context, pages []reading.Page, key drive.Key) {
-	if fault := ended(pages); fault != nil && fault.Class == drive.FaultStuck {
-		w.become(ctx, protocol.StuckBay, w.bay.Key, fault)
-		return
-	}
-	if key.IsValid() {
-		w.become(ctx, protocol.Answering, key, nil)
-		return
-	}
-	w.unnamed(ctx, pages)
 }
 
 // pollEvery is how often a self-test is looked at, in the drive's time.

@@ -1,0 +1,47 @@
+package api
+
+import (
+	"context"
+	"encoding/hex"
+
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/shop"
+)
+
+func (h *handlers) ListAudit(ctx context.Context, r server.ListAuditRequestObject) (server.ListAuditResponseObject, error) {
+	q := shop.AuditQuery{By: value(r.Params.Who), Before: value(r.Params.Before), Limit: value(r.Params.Limit)}
+	if name := value(r.Params.Drive); name != "" {
+		d, err := h.shop.FindDrive(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		q.Serial = d.Identity.Serial
+	}
+	all, err := h.shop.Audit(ctx, q)
+	return server.ListAudit200JSONResponse(each(all, func(a shop.Audited) contract.Audited {
+		out := contract.Audited{
+			Seq:    a.Seq,
+			At:     a.At,
+			By:     a.By,
+			Role:   text(a.Role),
+			Via:    text(a.Via),
+			Kind:   string(a.Kind),
+			Serial: text(a.Serial),
+			Text:   said(a.Said),
+			Hash:   hex.EncodeToString(a.Hash),
+		}
+		if len(a.Edits) > 0 {
+			edits := each(a.Edits, func(e shop.Edit) contract.AuditEdit {
+				return contract.AuditEdit{What: e.What, Before: text(e.Before), After: text(e.After)}
+			})
+			out.Edits = &edits
+		}
+		return out
+	})), err
+}
+
+func (h *handlers) VerifyAudit(ctx context.Context, _ server.VerifyAuditRequestObject) (server.VerifyAuditResponseObject, error) {
+	v, err := h.shop.VerifyAudit(ctx)
+	return server.VerifyAudit200JSONResponse{Rows: v.Rows, Sound: v.Bad == 0, FirstBad: optional(v.Bad)}, err
+}

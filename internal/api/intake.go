@@ -1,0 +1,96 @@
+package api
+
+import (
+	"context"
+
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/shop"
+)
+
+func (h *handlers) ListIntakes(ctx context.Context, r server.ListIntakesRequestObject) (server.ListIntakesResponseObject, error) {
+	q := shop.IntakeQuery{Open: value(r.Params.Open), Ticket: value(r.Params.Ticket), Limit: 200}
+	if r.Params.Limit != nil {
+		q.Limit = *r.Params.Limit
+	}
+	all, err := h.shop.Intakes(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	out := make(server.ListIntakes200JSONResponse, len(all))
+	for i, one := range all {
+		if out[i], err = h.intake(ctx, one); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// intake is an intake with the name of its drive.
+func (h *handlers) intake(ctx context.Context, i shop.Intake) (contract.Intake, error) {
+	out := intakeOf(i)
+	if i.Drive == 0 {
+		dead, err := h.shop.Unanswered(ctx, i)
+		out.Unanswered = text(dead)
+		return out, err
+	}
+	d, err := h.shop.DriveByID(ctx, i.Drive)
+	out.Serial, out.Model = text(d.Identity.Serial), text(d.Identity.Model)
+	return out, err
+}
+
+func (h *handlers) MoveIntake(ctx context.Context, r server.MoveIntakeRequestObject) (server.MoveIntakeResponseObject, error) {
+	i, err := h.shop.MoveIntake(ctx, actor(ctx, r.Body.By), r.Intake, r.Body.Bay)
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.intake(ctx, i)
+	return server.MoveIntake200JSONResponse(out), err
+}
+
+func (h *handlers) HandOver(ctx context.Context, r server.HandOverRequestObject) (server.HandOverResponseObject, error) {
+	i, err := h.shop.HandOver(
+		ctx, actor(ctx, r.Body.By), r.Intake,
+		shop.Handover{Goes: shop.Goes(r.Body.Goes), Data: shop.DataState(value(r.Body.Data)), Note: value(r.Body.Note)},
+	)
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.intake(ctx, i)
+	return server.HandOver200JSONResponse(out), err
+}
+
+func (h *handlers) EraseCustomer(ctx context.Context, r server.EraseCustomerRequestObject) (server.EraseCustomerResponseObject, error) {
+	e, err := h.shop.Erase(ctx, actor(ctx, r.Body.By), r.Body.Customer)
+	return server.EraseCustomer200JSONResponse{Intakes: e.Intakes, Lots: e.Lots}, err
+}
+
+func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (server.TakeInResponseObject, error) {
+	b := r.Body
+	duty, err := drive.ParseDuty(string(value(b.Duty)))
+	if err != nil {
+		return nil, &shop.Invalid{What: err.Error(), Advice: "Choose one of them."}
+	}
+	in := shop.Intake{
+		Bay:       b.Bay,
+		Lot:       value(b.Lot),
+		Ticket:    value(b.Ticket),
+		Customer:  value(b.Customer),
+		Reference: value(b.Reference),
+		Complaint: value(b.Complaint),
+		Label:     value(b.Label),
+		Language:  languageOf(b.Language),
+		Made:      value(b.Made),
+		Clicks:    value(b.Clicks),
+		Wanted:    value(b.Wanted),
+		Copied:    value(b.Copied),
+		Duty:      duty,
+	}
+	if b.Release != nil {
+		in.Release = &shop.Release{Scope: check.Kind(b.Release.Scope), Owner: b.Release.Owner}
+	}
+	i, err := h.shop.TakeIn(ctx, actor(ctx, b.By), in)
+	return server.TakeIn201JSONResponse(intakeOf(i)), err
+}

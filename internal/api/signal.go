@@ -1,0 +1,109 @@
+package api
+
+import (
+	"context"
+
+	"hylostat.example/internal/api/server"
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/record"
+)
+
+func marginOf(m *verdict.Margin) *contract.Margin {
+	if m == nil {
+		return nil
+	}
+	return &contract.Margin{Used: m.Used, Of: m.Of, Words: m.Words}
+}
+
+func signalsOf(courses []record.Course, moments []shop.Moment, intake *shop.Intake) contract.Signals {
+	out := contract.Signals{Signals: each(courses, signalOf), Readings: len(moments), Marks: []contract.Mark{}}
+	for i, m := range moments {
+		h, ok := m.Signals.Get(signal.PowerOnHours)
+		if !ok {
+			continue
+		}
+		if out.FirstHours == nil {
+			out.FirstHours = &h
+		}
+		out.LastHours = &h
+		if m.Step == check.ReadingAfter {
+			out.Marks = append(out.Marks, contract.Mark{Kind: "quick", Hours: h, Reading: m.Seq})
+		}
+		if intake != nil && i > 0 && !m.At.Before(intake.At) && moments[i-1].At.Before(intake.At) {
+			out.Marks = append(out.Marks, contract.Mark{Kind: "visit", Hours: h, Reading: m.Seq})
+		}
+	}
+	return out
+}
+
+func signalOf(c record.Course) contract.Signal {
+	d, v := c.Definition, c.Value
+	out := contract.Signal{
+		Name:     string(d.Name),
+		Words:    d.Words,
+		Unit:     d.Unit,
+		Usual:    d.Usual,
+		Matters:  d.Matters,
+		Reason:   text(v.Reason),
+		Since:    text(c.Since),
+		Limit:    c.Limit,
+		Margin:   marginOf(c.Margin),
+		Finding:  optional(c.Finding),
+		Hours:    c.Hours,
+		Values:   c.Values,
+		Readings: c.Seqs,
+		Trend:    trendOf(c),
+	}
+	if out.Hours == nil {
+		out.Hours, out.Values, out.Readings = []float64{}, []float64{}, []int{}
+	}
+	if v.Available {
+		out.Value, out.Source, out.Confidence, out.Page = &v.Number, text(v.Source), text(string(v.Confidence)), text(string(v.Page))
+		out.Disagrees = text(v.Disagrees)
+		if v.Length > 0 {
+			out.Offset, out.Length = &v.Offset, &v.Length
+		}
+	}
+	return out
+}
+
+func differenceOf(d record.Difference) contract.Difference {
+	out := contract.Difference{
+		Signal:  string(d.Definition.Name),
+		Words:   d.Definition.Words,
+		Unit:    d.Definition.Unit,
+		Before:  d.Then,
+		Now:     d.Now,
+		Change:  text(d.Change),
+		Says:    d.Says,
+		Matters: d.Matters,
+	}
+	if d.Now == nil {
+		out.Reason = text(d.Reason)
+	}
+	return out
+}
+
+func number(s signal.Values, n signal.Name) *float64 {
+	if x, ok := s.Get(n); ok {
+		return &x
+	}
+	return nil
+}
+
+func (h *handlers) GetSignals(ctx context.Context, r server.GetSignalsRequestObject) (server.GetSignalsResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	courses, moments, err := h.shop.Courses(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	intake, err := h.shop.Intake(ctx, d)
+	return server.GetSignals200JSONResponse(signalsOf(courses, moments, intake)), err
+}

@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/wording"
+)
+
+func checkCommands() *cli.Command {
+	check := func(name, usage, about string, more ...cli.Flag) *cli.Command {
+		return &cli.Command{
+			Name:        name,
+			Usage:       usage,
+			ArgsUsage:   "DRIVE",
+			Description: about,
+			Flags: append(
+				more, despiteFlag(),
+				&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"},
+			),
+			Action: action(1, 1, startCheck),
+		}
+	}
+	return &cli.Command{
+		Name: "check", Usage: "diagnostic procedures", Category: "drives",
+		Commands: []*cli.Command{
+			check(
+				"quick",
+				"a reading, the drive's short self-test, a sample of its surface, a reading: minutes",
+				"Says what it rules out and what it cannot. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check "+
+					"quick 7M4Q2 --follow",
+				shareFlag(),
+			),
+			check(
+				"extended",
+				"a reading, the drive's extended self-test, a sweep of its whole surface, a reading: hours",
+				"Goes on where it was after a restart, and when the drive comes back. Ends early when nothing can change the "+
+					"verdict any more.\n\nExample:\n   hylostat check extended 7M4R9",
+				shareFlag(),
+			),
+			check(
+				"conveyance", "a reading, the drive's conveyance self-test, a reading: minutes",
+				"Looks for damage on the way. SATA drives only, and not all of them.\n\nExample:\n   hylostat check conveyance 7M4Q2",
+			),
+			check(
+				"selective",
+				"a reading, the drive's self-test of some spans of its surface, a reading",
+				"One to five spans of sectors. SATA drives only, and not all of them.\n\nExample:\n   hylostat check selective "+
+					"7M4Q2 --span 205880000-205890000",
+				&cli.StringSliceFlag{Name: "span", Usage: "sectors `FIRST-LAST`, both included", Required: true},
+			),
+		},
+	}
+}
+
+func startCheck(ctx context.Context, c call) error {
+	request := contract.CheckRequest{Kind: contract.CheckRequestKind(c.Name), By: c.by()}
+	var spans []contract.Span
+	for _, text := range c.StringSlice("span") {
+		first, last, _ := strings.Cut(ungrouped(text), "-")
+		from, wrong := strconv.ParseInt(first, 10, 64)
+		to, alsoWrong := strconv.ParseInt(last, 10, 64)
+		if wrong != nil || alsoWrong != nil || from < 0 || to < from {
+			return &usage{fmt.Sprintf("%q is no span of sectors: FIRST-LAST", text)}
+		}
+		spans = append(spans, contract.Span{First: from, Last: to})
+	}
+	if spans != nil {
+		request.Spans = &spans
+	}
+	if request.Share = given[int](c, "share"); request.Share != nil && (*request.Share < 1 || *request.Share > 100) {
+		return &usage{fmt.Sprintf("a sweep can take 1 to 100 %% of a drive's time, not %d", *request.Share)}
+	}
+	if why := c.String("despite"); why != "" {
+		request.Despite = &why
+	}
+	r, err := c.Check(ctx, c.arg(0), request)
+	if err != nil {
+		return err
+	}
+	if c.Bool("follow") {
+		return c.follow(ctx, r.Id)
+	}
+	return c.show(r, func(w io.Writer) {
+		_, _ = fmt.Fprintf(
+			w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title),
+			wording.Serial(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id,
+		)
+	})
+}

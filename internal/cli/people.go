@@ -1,0 +1,228 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"hylostat.example/internal/contract"
+)
+
+func customerCommands() *cli.Command {
+	return &cli.Command{
+		Name: "customer", Usage: "what is kept of customers", Category: "shop",
+		Commands: []*cli.Command{
+			{
+				Name:      "erase",
+				Usage:     "forget a customer: name, reference, complaints and what releases say of the owner",
+				ArgsUsage: "NAME",
+				Description: "The name as the intakes have it. Drives, readings and verdicts stay. This cannot be undone.\n\n" +
+					"Example:\n   hylostat customer erase \"Pellwick Spit tide gauge\"",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					e, err := c.EraseCustomer(ctx, contract.EraseRequest{Customer: c.arg(0), By: c.by()})
+					if err != nil {
+						return err
+					}
+					return c.show(e, func(w io.Writer) {
+						_, _ = fmt.Fprintf(
+							w, "Erased from %s and %s.\n", counted(e.Intakes, "intake", "intakes"),
+							counted(e.Lots, "lot", "lots"),
+						)
+					})
+				}),
+			},
+		},
+	}
+}
+
+func personCommands() *cli.Command {
+	return &cli.Command{
+		Name:     "person",
+		Usage:    "who works here, and what each may do",
+		Category: "shop",
+		Description: "While nobody is entered the shop is open to whoever reaches it. The first person must be a lead, and closes " +
+			"it.\nDesk takes in and hands over; technician checks, reworks and signs; lead overrules, publishes policies, enters people.",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "who works here", Description: "Example:\n   hylostat person list",
+				Action: action(0, 0, func(ctx context.Context, c call) error {
+					all, err := c.People(ctx)
+					if err != nil {
+						return err
+					}
+					return c.show(all, func(w io.Writer) { printPeople(w, all) })
+				}),
+			},
+			{
+				Name:      "add",
+				Usage:     "enter a person, or give one another role, password or token",
+				ArgsUsage: "NAME",
+				Description: "--password asks for one at the terminal. --token makes a new one and prints it this once.\n\n" +
+					"Example:\n   hylostat person add Maud --role lead --password --token",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "role", Usage: "`ROLE` in the shop: desk, technician or lead", Required: true},
+					&cli.BoolFlag{Name: "password", Usage: "ask for a password; with the input no terminal, its first line is it"},
+					&cli.BoolFlag{Name: "token", Usage: "make a token for the command line"},
+				},
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					by, token := c.by(), c.Bool("token")
+					r := contract.WorkerRequest{Name: c.arg(0), Role: contract.Role(c.String("role")), Token: &token, By: &by}
+					if c.Bool("password") {
+						secret, err := askPassword(
+							c.Root().Reader, c.Root().ErrWriter, "Password for "+c.arg(0)+", ten characters or more: ",
+						)
+						if err != nil {
+							return err
+						}
+						r.Password = &secret
+					}
+					p, err := c.AddPerson(ctx, r)
+					if err != nil {
+						return err
+					}
+					return c.show(p, func(w io.Writer) {
+						_, _ = fmt.Fprintf(w, "%s is %s.\n", p.Name, p.Role)
+						if p.NewToken != nil {
+							_, _ = fmt.Fprintf(
+								w,
+								"token  %s\nIt is shown this once. Keep it in a file only you can read, and name that with --token-file.\n",
+								*p.NewToken,
+							)
+						}
+					})
+				}),
+			},
+			{
+				Name:        "remove",
+				Usage:       "remove a person; sessions and token end, what they did stays in the audit",
+				ArgsUsage:   "NAME",
+				Description: "Example:\n   hylostat person remove Maud",
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					all, err := c.RemovePerson(ctx, c.arg(0), c.by())
+					if err != nil {
+						return err
+					}
+					return c.show(all, func(w io.Writer) { printPeople(w, all) })
+				}),
+			},
+		},
+	}
+}
+
+func printPeople(w io.Writer, all []contract.Worker) {
+	if len(all) == 0 {
+		_, _ = fmt.Fprintln(
+			w,
+			"Nobody is entered: the shop is open to whoever reaches it. Enter a lead with \"hylostat person add NAME --role lead "+
+				"--password\".",
+		)
+		return
+	}
+	yes := map[bool]string{true: "yes", false: "no"}
+	rows := make([]table.Row, len(all))
+	for i, p := range all {
+		rows[i] = table.Row{p.Name, p.Role, yes[p.Password], yes[p.Token]}
+	}
+	tabular(w, []any{"name", "role", "password", "token"}, rows)
+}
+
+// askPassword reads a password without showing it; from something that is no terminal, the first line.
+func askPassword(in io.Reader, ask io.Writer, words string) (string, error) {
+	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		_, _ = fmt.Fprint(ask, words)
+		secret, err := term.ReadPassword(int(f.Fd()))
+		_, _ = fmt.Fprintln(ask)
+		return string(secret), err
+	}
+	text, err := io.ReadAll(io.LimitReader(in, 1024))
+	line, _, _ := strings.Cut(string(text), "\n")
+	return strings.TrimSuffix(line, "\r"), err
+}
+
+func auditCommands() *cli.Command {
+	return &cli.Command{
+		Name: "audit", Usage: "what people did", Category: "shop",
+		Commands: []*cli.Command{
+			{
+				Name:        "list",
+				Usage:       "what people did, newest first",
+				ArgsUsage:   "[DRIVE]",
+				Description: "Example:\n   hylostat audit list 7M4Q2",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "who", Usage: "only what this `PERSON` did"},
+					&cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 50},
+				},
+				Action: action(0, 1, func(ctx context.Context, c call) error {
+					p := contract.ListAuditParams{}
+					if d := c.arg(0); d != "" {
+						p.Drive = &d
+					}
+					if who := c.String("who"); who != "" {
+						p.Who = &who
+					}
+					limit := c.Int("limit")
+					p.Limit = &limit
+					all, err := c.Audit(ctx, p)
+					if err != nil {
+						return err
+					}
+					return c.show(all, func(w io.Writer) {
+						rows := make([]table.Row, len(all))
+						for i, a := range all {
+							rows[i] = table.Row{a.Seq, minute(a.At), a.By, cameIn(a), a.Text.Words + edits(a)}
+						}
+						tabular(w, []any{"no.", "when", "who", "as", "what"}, rows, 1)
+					})
+				}),
+			},
+			{
+				Name:        "verify",
+				Usage:       "check that no row of the audit was changed, left out or put in",
+				Description: "Example:\n   hylostat audit verify",
+				Action: action(0, 0, func(ctx context.Context, c call) error {
+					v, err := c.VerifyAudit(ctx)
+					if err != nil {
+						return err
+					}
+					if err := c.show(v, func(w io.Writer) {
+						if v.Sound {
+							_, _ = fmt.Fprintf(w, "%s, each follows from the one before.\n", counted(v.Rows, "row", "rows"))
+						}
+					}); err != nil || v.Sound {
+						return err
+					}
+					return fmt.Errorf(
+						"row %d of the audit does not follow from the one before: it was changed, or one is missing. Compare it "+
+							"with a backup",
+						*v.FirstBad,
+					)
+				}),
+			},
+		},
+	}
+}
+
+// cameIn is as whom somebody did something: their role, and how they came in.
+func cameIn(a contract.Audited) string {
+	return strings.Trim(optional(a.Role)+", "+optional(a.Via), ", ")
+}
+
+// edits is what a deed changed, after its text.
+func edits(a contract.Audited) string {
+	if a.Edits == nil {
+		return ""
+	}
+	none := func(p *string) string { return cmp.Or(optional(p), "nothing") }
+	var all []string
+	for _, e := range *a.Edits {
+		all = append(all, fmt.Sprintf("%s: %s -> %s", e.What, none(e.Before), none(e.After)))
+	}
+	return " (" + strings.Join(all, "; ") + ")"
+}
