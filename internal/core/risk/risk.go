@@ -192,7 +192,7 @@ func surface(e Evidence) []Factor {
 			if grows > max(1.05, growth.Ratio) {
 				growth = Factor{Ratio: grows, Source: "SIGMETRICS 2007, section 4"}
 				if e.words {
-					growth.Sign = d.Words + " grows"
+					growth.Sign = "growth of " + d.Words
 					growth.Words = d.Words + ": " + wording.Pace(t.Pace)
 				}
 			}
