@@ -386,15 +386,13 @@ func (w writer) labelWhat() string {
 	case len(v.Findings) > 0:
 		var all []string
 		for _, f := range v.Findings {
-			what := f.Sentence
-			if w.language.String() != wording.English.String() {
-				what = w.word("label.found", groupOf(f))
-			}
-			if !slices.Contains(all, what) {
+			if w.language.String() == wording.English.String() {
+				all = append(all, f.Sentence)
+			} else if what := w.word("label.found", groupOf(f)); !slices.Contains(all, what) {
 				all = append(all, what)
 			}
 		}
-		return strings.Join(all, "; ")
+		return wording.Capital(strings.Join(all, "; "))
 	case w.Grade == drive.Undecided && len(v.Missing) > 0:
 		return w.say(wording.LabelMissing, wording.Values{"what": w.language.Policy(v.Missing[0].What)})
 	case w.Sweep != nil && w.Sweep.ReadAll():
@@ -420,10 +418,10 @@ func tail(s string, n int) string {
 	return string(r[max(0, len(r)-n):])
 }
 
-// groupOf is what a finding is about: the group of its first signal.
+// groupOf is what a finding is about: the group of its first signal. What looks at the whole drive is about the drive.
 func groupOf(f verdict.Finding) string {
 	for _, n := range f.Signals {
-		if d, ok := signal.Lookup(n); ok {
+		if d, ok := signal.Lookup(n); ok && d.Group != "life" {
 			return d.Group
 		}
 	}

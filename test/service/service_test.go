@@ -438,7 +438,7 @@ func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
 	}
 	b, err := s.Bay(ctx, at(3))
 	require.NoError(t, err)
-	assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing.Words)
+	assert.Equal(t, "Counters not read: the adapter passes none.", b.Doing.Words)
 	assert.Equal(t, "not_passed", b.Fault.Class)
 
 	text, err := s.Record(ctx, "Q7E30")

@@ -163,7 +163,7 @@ func TestRealKernel(t *testing.T) {
 		b := byTransport(bays(), "USB")
 		require.NotNil(t, b)
 		assert.Equal(t, contract.BayConnectionUnread, b.Connection)
-		assert.Equal(t, "Counters not read: the adapter does not pass them.", b.Doing.Words)
+		assert.Equal(t, "Counters not read: the adapter passes none.", b.Doing.Words)
 		assert.Contains(t, b.Fault.Back, "does not pass ATA commands")
 		assert.Equal(t, "not_passed", b.Fault.Class)
 		assert.Contains(t, b.Fault.Advice, "Try a direct port")

@@ -42,7 +42,7 @@ const Step = styled.section<{ $current: boolean }>`
   & .q { border-top: 1px solid ${color.rule}; padding-top: 8px; }
   & .q label, & .pair label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
   & input, & textarea, & select { width: 100%; min-height: 44px; padding: 8px 12px; border: 1px solid ${color.edge}; background: ${color.paper}; }
-  & textarea { resize: vertical; }
+  & textarea { resize: vertical; } & select { font: inherit; color: inherit; }
   & .pair { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; border-top: 1px solid ${color.rule}; padding-top: 8px; }
   & dl { display: grid; grid-template-columns: 112px minmax(0, 1fr); row-gap: 2px; }
   & dt { color: ${color.ink3}; font-size: 13px; line-height: 22px; }
@@ -333,17 +333,21 @@ export default function IntakePage() {
               <Label>Customer</Label>
               <Input />
             </TextField>
-            <label data-question="">
-              Papers in
-              <select value={draft.language ?? ""} onChange={(e) => set({ language: (e.target.value as Language) || undefined })}>
-                <option value="">the language of the last visit</option>
+            <div data-question="">
+              <label htmlFor="papers">Papers in</label>
+              <select
+                id="papers"
+                value={draft.language ?? ""}
+                onChange={(e) => set({ language: (e.target.value as Language) || undefined })}
+              >
+                <option value="">as last time</option>
                 {languages.map(([tag, name]) => (
                   <option key={tag} value={tag}>
                     {name}
                   </option>
                 ))}
               </select>
-            </label>
+            </div>
             <TextField data-question="" value={draft.made} onChange={(made) => set({ made })} maxLength={7}>
               <Label>Made, by the label</Label>
               <Input placeholder="2022-02" />

@@ -14,7 +14,8 @@ const Figure = styled.figure`
   & b { font-size: 18px; line-height: 26px; }
   & b small { font-size: 13px; font-weight: 400; }
   & .finding { font-size: 13px; line-height: 18px; margin-right: 4px; }
-  & .margin { font-weight: 600; }
+  & .margin { margin-left: auto; font-weight: 600; overflow: hidden; text-overflow: ellipsis; } & .usual { color: ${color.ink3}; }
+  & figcaption > div:first-child { flex-wrap: wrap; height: 18px; overflow: hidden; }
   & .soft { color: ${color.ink3}; }
   & svg { overflow: visible; }
   & text { font-size: 13px; fill: ${color.ink3}; }
@@ -146,16 +147,17 @@ export function SignalFigure({
             )}
             {signal.words}
           </span>
-          <span className={signal.margin ? "margin" : "soft"}>{margin}</span>
+          {!signal.margin && <span className="usual">{signal.usual}</span>}
         </div>
         <div>
           <Origin place={placeOf(signal)} source={signal.source} follow={follow}>
             <b>
               {value}
-              {scaled && <small> {scaled}</small>}
+              {scaled && !tellsUnit(signal) && <small> {scaled}</small>}
             </b>
           </Origin>
-          <span className="soft">{signal.since ?? ""}</span>
+          {signal.since && <span className="soft">{signal.since}</span>}
+          {signal.margin && <span className="margin">{signal.margin.words}</span>}
         </div>
       </figcaption>
       <svg width={width} height="84" viewBox={`0 48 ${width} 84`} role="img" aria-label={caption}>
