@@ -234,6 +234,11 @@ func (h *handlers) detailed(ctx context.Context, name string) (contract.Drive, e
 		intake := intakeOf(*i)
 		out.Intake = &intake
 	}
+	if err != nil {
+		return out, err
+	}
+	seen, err := h.shop.VolumesAt(ctx, d)
+	out.VolumesAt = when(seen)
 	return out, err
 }
 

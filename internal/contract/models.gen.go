@@ -1336,6 +1336,9 @@ type Drive struct {
 	Transport   *string  `json:"transport,omitempty"`
 	Trim        *bool    `json:"trim,omitempty"`
 
+	// VolumesAt when its file systems were looked at last; absent: nobody has
+	VolumesAt *time.Time `json:"volumes_at,omitempty"`
+
 	// Wwn World Wide Name, whole: 16 hex digits, or 32 of the longer kinds
 	Wwn *string `json:"wwn,omitempty"`
 }

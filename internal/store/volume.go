@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -45,4 +46,14 @@ func (q queries) Volumes(ctx context.Context, driveID int64) (v protocol.Volumes
 		return v, fmt.Errorf("volumes of drive %d: %w", driveID, err)
 	}
 	return v, decode(string(body), &v)
+}
+
+// VolumesAt serves the record's Reader.
+func (q queries) VolumesAt(ctx context.Context, driveID int64) (time.Time, error) {
+	var at int64
+	err := sqlx.GetContext(ctx, q.q, &at, `SELECT COALESCE(MAX(at), 0) FROM volumes WHERE drive = ?`, driveID)
+	if err != nil || at == 0 {
+		return time.Time{}, err
+	}
+	return moment(at), nil
 }

@@ -223,7 +223,7 @@ func TestAtTheBench(t *testing.T) {
 	p.sees("signed by Dov")
 
 	// Down to the byte.
-	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent === "sectors reallocated").click(), true`)
+	js[bool](p, `[...document.querySelectorAll("table button[aria-expanded]")].find(b => b.textContent === "reallocated sectors").click(), true`)
 	p.sees("Bad sectors replaced by spares.")
 	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent.startsWith("SMART data, bytes 2 to 13")).click(), true`)
 	require.Eventually(
@@ -370,7 +370,7 @@ func TestADraftIsReplayedAndPublished(t *testing.T) {
 	p.do(chromedp.Navigate(p.address + "/policy"))
 	p.sees("hold")
 	p.accessible("policy")
-	js[bool](p, `document.querySelector("article[aria-label='sectors reallocated'] button").click(), true`)
+	js[bool](p, `document.querySelector("article[aria-label='reallocated sectors'] button").click(), true`)
 	js[bool](p, `document.querySelector("article textarea").select(), true`)
 	p.press("unexplained.reallocated > 2.0 &&")
 	p.sees("line 1, column")

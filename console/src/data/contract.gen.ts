@@ -1393,6 +1393,11 @@ export interface components {
             hidden?: number;
             hidden_by?: string;
             /**
+             * Format: date-time
+             * @description when its file systems were looked at last; absent: nobody has
+             */
+            volumes_at?: string;
+            /**
              * Format: int64
              * @description bytes the adapter shows, where that is another size than the drive's own
              */

@@ -1,5 +1,6 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { happened, renew } from "./changes";
 import type { Bay, Fact, Run } from "./types";
 
 export interface Line {
@@ -16,19 +17,7 @@ function ahead(run: Run, fact: Fact): Run {
   return { ...run, percent: fact.percent, left_s: left };
 }
 
-/** Has everything under a key asked for again. A first answer that is still on its way may be older than what happened, and the
- *  cache would settle for it: that one is asked for again once it has come. */
-export function renew(cache: QueryClient, key: readonly unknown[]) {
-  const early = cache.getQueryCache().findAll({ queryKey: key, fetchStatus: "fetching", predicate: (q) => q.state.data === undefined });
-  cache.invalidateQueries({ queryKey: key });
-  for (const q of early)
-    q.promise?.then(
-      () => cache.invalidateQueries({ queryKey: q.queryKey, exact: true }),
-      () => undefined, // it is shown where it was asked for
-    );
-}
-
-/** Brings what is cached up to date with a fact: progress is patched in, everything else is asked for again. */
+/** Brings what is cached up to date with a fact: progress is patched in, what else it touches is asked for again. */
 export function apply(cache: QueryClient, fact: Fact) {
   if (fact.kind === "run.progress") {
     cache.setQueryData<Bay[]>(["bays"], (bays) =>
@@ -37,12 +26,7 @@ export function apply(cache: QueryClient, fact: Fact) {
     if (fact.serial) cache.setQueryData<Run[]>(["drive", fact.serial, "runs"], (runs) => runs?.map((r) => ahead(r, fact)));
     return;
   }
-  renew(cache, ["bays"]);
-  renew(cache, ["drives"]);
-  renew(cache, ["lots"]);
-  if (fact.kind === "policy.published") renew(cache, ["policy"]);
-  if (fact.serial) renew(cache, ["drive", fact.serial]);
-  if (fact.run) renew(cache, ["run", fact.run]);
+  happened(cache, fact);
 }
 
 /** Listens to the service, once it would answer: nobody's line is refused. The browser reconnects by itself and asks for what it missed. */

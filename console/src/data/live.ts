@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { type Cells, emptyCells, fill } from "../parts/cells";
-import { renew } from "./events";
+import { renew } from "./changes";
 import type { Live, Run, Sweep } from "./types";
 
 export interface LiveRun {

@@ -1,16 +1,17 @@
 import styled from "styled-components";
+import { useOrders } from "../data/orders";
 import { usePerson } from "../data/person";
-import { useBays, useOrders, useService } from "../data/queries";
+import { useBays, useService } from "../data/queries";
 import { BayList } from "../parts/BayList";
 import { State, Wrong } from "../parts/basics";
-import { color } from "../theme/tokens";
+import { color, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 
 const Head = styled.section`
   min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: baseline; gap: 16px; flex-wrap: wrap;
-  & h1 { font-size: 24px; line-height: 32px; } & p { color: ${color.ink2}; }
+  & h1 { ${text.title} } & p { color: ${color.ink2}; }
 `;
-const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 8px; & h2 { font-size: 18px; line-height: 26px; margin-top: 8px; }`;
+const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 8px; & h2 { ${text.large} margin-top: 8px; }`;
 
 /** What the shop makes of its bays: their order, numbers and labels, and which are shown. */
 export default function BaysPage() {

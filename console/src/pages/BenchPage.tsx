@@ -1,19 +1,21 @@
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
+import { useOrders } from "../data/orders";
 import { usePerson } from "../data/person";
-import { useBays, useOrders, useQueue, useService } from "../data/queries";
+import { useBays, useQueue, useService } from "../data/queries";
 import type { Bay, Bench } from "../data/types";
 import { BayCard, FarBay } from "../parts/BayCard";
 import { BenchStrip } from "../parts/BenchStrip";
 import { Keys, State, Wrong } from "../parts/basics";
 import { hidden } from "../theme/Global";
+import { text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
 
 const Grid = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 12px 16px; padding: 16px 24px 0;`;
 const Far = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 0 16px; padding: 8px 24px;`;
-const FarTitle = styled.h2`padding: 16px 24px 0; font-size: 36px; line-height: 44px;`;
+const FarTitle = styled.h2`padding: 16px 24px 0; ${text.display}`;
 
 /** One bench: its strip and its cards. */
 function BenchSection({ bench, titled, bays, act }: { bench: Bench; titled: boolean; bays: Bay[]; act: (bay: Bay) => void }) {

@@ -1,13 +1,13 @@
-import { useRef, useState } from "react";
+import { useCallback, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import styled from "styled-components";
+import { useDesk, useOrders } from "../data/orders";
 import { usePerson } from "../data/person";
 import {
+  useBytes,
   useComparison,
-  useDesk,
   useDrive,
   useHistory,
-  useOrders,
   useReading,
   useReadings,
   useRuns,
@@ -19,12 +19,12 @@ import {
   useVolumes,
 } from "../data/queries";
 import type { CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
-import { Bar, Button, Keys, NotAvailable, Section, Serial, State, Wrong } from "../parts/basics";
+import { Bar, Button, Keys, NotAvailable, Section, State, Wrong } from "../parts/basics";
 import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
-import { DutyDialog, HandoverDialog } from "../parts/DeskDialogs";
-import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "../parts/Dialogs";
-import { bayShort, benchOf, dateOf, dayOf, left, number, size } from "../parts/format";
+import { DriveDialogs, type DriveQuestion } from "../parts/DriveDialogs";
+import { DriveHeader, kindOf, ticketOf } from "../parts/DriveHeader";
+import { bayShort, benchOf, dateOf, dayOf, left } from "../parts/format";
 import { LoggedErrors, SelfTests, Sweeps } from "../parts/Logs";
 import { gradeColor } from "../parts/marks";
 import { ChooseReadings, Papers, SiblingSection, VolumeSection } from "../parts/Papers";
@@ -33,22 +33,10 @@ import { RawPages } from "../parts/RawPages";
 import { overWhat, placeOf, QuietSignals, SignalFigure, sift } from "../parts/SignalFigure";
 import { SinceLastVisit, Timeline } from "../parts/Timeline";
 import { VerdictPanel } from "../parts/VerdictPanel";
-import { color, medium, narrow } from "../theme/tokens";
+import { color, medium, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
 
-const Ident = styled.section`
-  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 0 24px; display: flex; align-items: center; white-space: nowrap; background: ${color.paper}; position: sticky; top: 0; z-index: 5; gap: 0;
-  & > span { margin-right: 24px; }
-  & dl { display: flex; flex: 1; min-width: 0; }
-  & dl > div { padding: 0 16px; border-left: 1px solid ${color.rule}; min-width: 0; }
-  & dt { font-size: 13px; line-height: 18px; color: ${color.ink3}; }
-  & dd { overflow: hidden; text-overflow: ellipsis; }
-  & .do { display: flex; gap: 8px; }
-  & .running { width: 200px; font-size: 13px; line-height: 18px; }
-  @media (max-width: ${medium}px) { position: static; flex-wrap: wrap; white-space: normal; padding: 12px 24px; gap: 12px 0; & dl { flex: 1 1 100%; flex-wrap: wrap; row-gap: 8px; } & dl > div:first-child { border-left: 0; padding-left: 0; } }
-  @media (max-width: ${narrow}px) { & .do { flex-wrap: wrap; } }
-`;
 const Two = styled.div`
   display: grid; grid-template-columns: 392px minmax(0, 816px); gap: 24px; padding: 16px 24px 24px; align-items: start;
   & > div { display: grid; gap: 16px; min-width: 0; }
@@ -62,13 +50,6 @@ const Low = styled.div`
 const Figures = styled.div`display: grid; grid-template-columns: repeat(auto-fill, 192px); gap: 4px 16px; justify-content: space-between;`;
 const Key = styled.p`margin-left: auto; display: flex; gap: 16px;`;
 
-function kind(d: Drive): string {
-  const sector = d.logical_sector && ![512, 4096].includes(d.logical_sector) ? `${d.logical_sector}-byte sectors` : undefined;
-  const how = d.rotation_rate ? `${number(d.rotation_rate)}/min` : d.medium === "flash" ? "flash" : undefined;
-  const hidden = d.hidden ? `${size(d.hidden)} hidden` : undefined;
-  return [d.model, d.bytes && size(d.bytes), how, sector, hidden].filter(Boolean).join(" · ");
-}
-
 function dataWords(d: Drive): string {
   const i = d.intake;
   if (!i) return "not asked";
@@ -76,7 +57,10 @@ function dataWords(d: Drive): string {
   return i.release ? `${data}; released for ${i.release.scope}` : data;
 }
 
-function Identity({
+const Running = styled.div`width: 200px; ${text.small}`;
+
+/** What can be done with a drive now, or how what is being done stands. */
+function Doing({
   drive,
   known,
   run,
@@ -93,55 +77,37 @@ function Identity({
   read: () => void;
   stop: () => void;
 }) {
-  const facts: [string, string][] = [["Drive", kind(drive)]];
-  if (drive.bay) facts.push(["Bay", [drive.bay, ...(drive.other_bays ?? [])].map(bayShort).join(" and ")]);
-  if (drive.intake)
-    facts.push([
-      drive.intake.ticket ? `Ticket ${drive.intake.ticket}` : `Intake ${drive.intake.id}`,
-      drive.intake.customer ?? drive.intake.complaint ?? "taken in",
-    ]);
-  facts.push(["Data", dataWords(drive)]); // the duty stands with the verdict
-  return (
-    <Ident aria-label="Identity">
-      <Serial serial={drive.serial} />
-      <dl>
-        {facts.map(([name, value]) => (
-          <div key={name}>
-            <dt>{name}</dt>
-            <dd title={value}>{value}</dd>
-          </div>
-        ))}
-      </dl>
+  if (run)
+    return (
       <div className="do">
-        {run ? (
-          <>
-            <div className="running">
-              <Link to={`/runs/${run.id}`}>
-                <b>
-                  {run.standing.words}, {run.percent} %
-                </b>
-              </Link>
-              <p>{left(run.left_s)} left</p>
-              <Bar percent={run.percent} label="Progress of the check" />
-            </div>
-            <Button onPress={stop}>Stop</Button>
-          </>
-        ) : !known ? null : drive.bay ? (
-          <>
-            <Button onPress={read} aria-keyshortcuts="r">
-              Read now
-            </Button>
-            <CheckMenu start={check} />
-            {rework && drive.intake && <ReworkMenu release={drive.intake.release} start={rework} record={() => rework("release")} />}
-          </>
-        ) : (
-          <span>
-            <NotAvailable reason="in no bay" />
-          </span>
-        )}
+        <Running>
+          <Link to={`/runs/${run.id}`}>
+            <b>
+              {run.standing.words}, {run.percent} %
+            </b>
+          </Link>
+          <p>{left(run.left_s)} left</p>
+          <Bar percent={run.percent} label="Progress of the check" />
+        </Running>
+        <Button onPress={stop}>Stop</Button>
       </div>
-    </Ident>
+    );
+  if (!known) return <div className="do" />;
+  if (!drive.bay) return <NotAvailable reason="in no bay" />;
+  return (
+    <div className="do">
+      <Button onPress={read} aria-keyshortcuts="r">
+        Read now
+      </Button>
+      <CheckMenu start={check} />
+      {rework && drive.intake && <ReworkMenu release={drive.intake.release} start={rework} record={() => rework("release")} />}
+    </div>
   );
+}
+
+function factsOf(d: Drive): [string, string][] {
+  const bay: [string, string][] = d.bay ? [["Bay", [d.bay, ...(d.other_bays ?? [])].map(bayShort).join(" and ")]] : [];
+  return [["Drive", kindOf(d)], ...bay, ...ticketOf(d), ["Data", dataWords(d)]]; // the duty stands with the verdict
 }
 
 const ThenBox = styled.nav`
@@ -186,8 +152,8 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const desk = useDesk(person.name);
   const readings = useReadings(serial);
   const siblings = useSiblings(serial);
-  const volumes = useVolumes(serial);
-  const [handing, handOver] = useState(false);
+  const volumes = useVolumes(drive);
+  const [asked, ask] = useState<DriveQuestion>();
   const { asPerson, check } = useActions();
   const verdict = useVerdict(serial);
   const signals = useSignals(serial);
@@ -200,15 +166,12 @@ function KnownDrive({ drive }: { drive: Drive }) {
   const runs = useRuns(serial);
   const run = runs.data?.[0];
   const sweeps = useSweeps(serial);
-  const [overruling, overrule] = useState(false);
-  const [meaning, mean] = useState(false);
-  const [despite, askDespite] = useState<CheckKind>();
-  const [reworking, setReworking] = useState<ReworkKind | "release">();
   const bench = useService().data?.benches.find((b) => b.name === benchOf(drive.bay ?? ""));
   const canWrite = bench?.rework;
-  const start = (kind: CheckKind) => (drive.intake?.at_risk ? askDespite(kind) : check(serial, kind));
+  const start = (kind: CheckKind) => (drive.intake?.at_risk ? ask({ about: "despite", check: kind }) : check(serial, kind));
   const [place, setPlace] = useState<Place>();
-  const rawRef = useRef<HTMLElement>(null);
+  const [raw, rawRef, looked] = useLooked();
+  const bytes = useBytes(serial, then ? String(then) : "latest", looked || place !== undefined).data;
   const go = useNavigate();
   useShortcuts({
     b: () => go("/"),
@@ -216,9 +179,23 @@ function KnownDrive({ drive }: { drive: Drive }) {
     r: () => drive.bay && asPerson(() => orders.read.mutate(serial)),
   });
 
+  const stands = (m: { error: Error | null; isPending: boolean }) => ({ wrong: m.error?.message, busy: m.isPending });
+  const given = {
+    despite: { busy: false },
+    release: stands(orders.release),
+    rework: stands(orders.rework),
+    handover: stands(desk.handOver),
+    duty: stands(orders.duty),
+    overrule: stands(orders.sign),
+  };
+  const done = { onSuccess: () => ask(undefined) };
+  const question = (q: DriveQuestion) => {
+    for (const m of [orders.release, orders.rework, desk.handOver, orders.duty, orders.sign]) m.reset(); // what went wrong before is over
+    asPerson(() => ask(q));
+  };
   const follow = (to: Place) => {
     setPlace(to);
-    rawRef.current?.scrollIntoView({ block: "start" });
+    raw.current?.scrollIntoView({ block: "start" });
   };
   const v = verdict.data;
   const ink = gradeColor[v?.grade ?? "undecided"];
@@ -227,23 +204,17 @@ function KnownDrive({ drive }: { drive: Drive }) {
   return (
     <>
       <title>{`${serial} · Hylostat`}</title>
-      <Identity
-        drive={drive}
-        known={runs.data !== undefined || runs.isError}
-        run={run}
-        check={start}
-        rework={
-          canWrite
-            ? (kind) => {
-                orders.rework.reset();
-                orders.release.reset();
-                asPerson(() => setReworking(kind));
-              }
-            : undefined
-        }
-        read={() => asPerson(() => orders.read.mutate(serial))}
-        stop={() => run && asPerson(() => orders.stop.mutate(run.id))}
-      />
+      <DriveHeader serial={serial} facts={factsOf(drive)}>
+        <Doing
+          drive={drive}
+          known={runs.data !== undefined || runs.isError}
+          run={run}
+          check={start}
+          rework={canWrite ? (kind) => question(kind === "release" ? { about: "release" } : { about: "rework", kind }) : undefined}
+          read={() => asPerson(() => orders.read.mutate(serial))}
+          stop={() => run && asPerson(() => orders.stop.mutate(run.id))}
+        />
+      </DriveHeader>
       {then && <Then serial={serial} reading={then} of={drive.readings} at={reading.data?.at} wrong={reading.error?.message} />}
       <Two>
         {v ? (
@@ -252,8 +223,8 @@ function KnownDrive({ drive }: { drive: Drive }) {
             busy={orders.sign.isPending}
             follow={then ? undefined : follow}
             sign={() => asPerson(() => orders.sign.mutate({ serial, verdict: v.seq }))}
-            overrule={() => asPerson(() => overrule(true))}
-            mean={then ? undefined : () => asPerson(() => mean(true))}
+            overrule={() => question({ about: "overrule" })}
+            mean={then ? undefined : () => question({ about: "duty" })}
           />
         ) : (
           <State title={verdict.isError ? "No verdict" : "Fetching the verdict"}>{verdict.isError && verdict.error.message}</State>
@@ -311,16 +282,10 @@ function KnownDrive({ drive }: { drive: Drive }) {
       </Two>
       <Low>
         <div>
-          <Papers
-            drive={drive}
-            handOver={() => {
-              desk.handOver.reset();
-              asPerson(() => handOver(true));
-            }}
-          />
-          {volumes.data !== undefined && (
+          <Papers drive={drive} handOver={() => question({ about: "handover" })} />
+          {(volumes.data || !drive.volumes_at) && (
             <VolumeSection
-              volumes={volumes.data}
+              volumes={volumes.data ?? null}
               busy={orders.volumes.isPending}
               look={drive.bay && !run && !drive.intake?.at_risk ? () => asPerson(() => orders.volumes.mutate(serial)) : undefined}
             />
@@ -348,7 +313,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
                   kept as the drive sent them, {dayOf(reading.data.at)}, in {reading.data.took_ms || "under 1"} ms
                 </p>
               </header>
-              <RawPages reading={reading.data} place={place ?? firstPlace(reading.data)} choose={setPlace} />
+              <RawPages reading={bytes ?? reading.data} place={place ?? firstPlace(reading.data)} choose={setPlace} />
             </Section>
           </div>
         )}
@@ -368,60 +333,38 @@ function KnownDrive({ drive }: { drive: Drive }) {
           <kbd>b</kbd> back to the bench
         </span>
       </Keys>
-      {despite && (
-        <DespiteDialog
-          title={`A ${despite} check`}
-          close={() => askDespite(undefined)}
-          done={(why) => {
-            check(serial, despite, why);
-            askDespite(undefined);
-          }}
-        />
-      )}
-      {reworking === "release" && (
-        <ReleaseDialog
-          wrong={orders.release.error?.message}
-          close={() => setReworking(undefined)}
-          done={(scope, owner) => orders.release.mutate({ serial, scope, owner }, { onSuccess: () => setReworking(undefined) })}
-        />
-      )}
-      {reworking && reworking !== "release" && (
-        <ReworkDialog
-          kind={reworking}
-          bay={drive.bay ?? ""}
-          wrong={orders.rework.error?.message}
-          busy={orders.rework.isPending}
-          close={() => setReworking(undefined)}
-          done={(ending) => orders.rework.mutate({ serial, kind: reworking, ending }, { onSuccess: (r) => go(`/runs/${r.id}`) })}
-        />
-      )}
-      {handing && drive.intake && (
-        <HandoverDialog
-          intake={drive.intake}
-          unsigned={!v?.signed}
-          wrong={desk.handOver.error?.message}
-          busy={desk.handOver.isPending}
-          close={() => handOver(false)}
-          done={(h) => desk.handOver.mutate({ intake: drive.intake?.id ?? 0, ...h }, { onSuccess: () => handOver(false) })}
-        />
-      )}
-      {meaning && v && (
-        <DutyDialog
-          now={v.duty}
-          wrong={orders.duty.error?.message}
-          busy={orders.duty.isPending}
-          close={() => mean(false)}
-          done={(duty) => orders.duty.mutate({ serial, duty }, { onSuccess: () => mean(false) })}
-        />
-      )}
-      {overruling && v && (
-        <OverruleDialog
-          grade={v.grade}
-          wrong={orders.sign.error?.message}
-          close={() => overrule(false)}
-          done={(grade, reason) => orders.sign.mutate({ serial, verdict: v.seq, grade, reason }, { onSuccess: () => overrule(false) })}
-        />
-      )}
+      <DriveDialogs
+        asked={asked}
+        drive={drive}
+        verdict={v}
+        given={asked ? given[asked.about] : { busy: false }}
+        close={() => ask(undefined)}
+        answer={{
+          despite: (kind, why) => {
+            check(serial, kind, why);
+            ask(undefined);
+          },
+          release: (scope, owner) => orders.release.mutate({ serial, scope, owner }, done),
+          rework: (kind, ending) => orders.rework.mutate({ serial, kind, ending }, { onSuccess: (r) => go(`/runs/${r.id}`) }),
+          handover: (h) => desk.handOver.mutate({ intake: drive.intake?.id ?? 0, serial, ...h }, done),
+          duty: (duty) => orders.duty.mutate({ serial, duty }, done),
+          overrule: (grade, reason) => orders.sign.mutate({ serial, verdict: v?.seq ?? 0, grade, reason }, done),
+        }}
+      />
     </>
   );
+}
+
+/** Whether a part of the page has been scrolled to, once it has: what it shows is asked for then. */
+function useLooked(): [React.RefObject<HTMLElement | null>, (e: HTMLElement | null) => void, boolean] {
+  const element = useRef<HTMLElement>(null);
+  const [looked, look] = useState(false);
+  const watch = useCallback((e: HTMLElement | null) => {
+    element.current = e;
+    if (!e) return;
+    const observer = new IntersectionObserver((seen) => seen.some((s) => s.isIntersecting) && look(true), { rootMargin: "400px" });
+    observer.observe(e);
+    return () => observer.disconnect();
+  }, []);
+  return [element, watch, looked];
 }

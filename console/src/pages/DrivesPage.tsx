@@ -3,21 +3,22 @@ import { useEffect, useRef, useState } from "react";
 import { Input, Label, Radio, RadioGroup, SearchField } from "react-aria-components";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
+import { useDesk } from "../data/orders";
 import { usePerson } from "../data/person";
-import { type Looked, useDesk, useDrives } from "../data/queries";
+import { type Looked, useDrives } from "../data/queries";
 import type { Grade, ListedDrive, Medium } from "../data/types";
 import { Button, LinkButton, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { OneOf } from "../parts/CheckMenu";
 import { bayShort, dayOf, number, parts, size } from "../parts/format";
 import { VerdictWord } from "../parts/marks";
 import { hidden } from "../theme/Global";
-import { color } from "../theme/tokens";
+import { color, px, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 
 const Tools = styled.section`
   border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center;
   & input { min-height: 44px; width: 256px; max-width: 100%; padding: 0 12px; border: 1px solid ${color.edge}; background: ${color.sheet}; }
-  & .end { margin-left: auto; display: flex; gap: 12px; align-items: center; } & p { color: ${color.ink3}; font-size: 13px; line-height: 18px; }
+  & .end { margin-left: auto; display: flex; gap: 12px; align-items: center; } & p { color: ${color.ink3}; ${text.small} }
 `;
 const Chosen = styled.section`
   border-bottom: 1px solid ${color.rule}; background: ${color.well}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center;
@@ -39,7 +40,7 @@ const Body = styled.div`
   & tbody tr.drive { position: relative; cursor: pointer; } & tbody tr.drive:hover { background: ${color.well}; }
   & a { text-decoration: none; } & a::after { content: ""; position: absolute; inset: 0; }
   & .choose { padding: 0; vertical-align: middle; } & input { position: relative; z-index: 1; width: 20px; height: 20px; margin: 0; display: block; accent-color: ${color.accent}; }
-  & .serial b { font-size: 18px; letter-spacing: 0.02em; } & .serial { color: ${color.ink3}; } & .serial b { color: ${color.ink}; }
+  & .serial b { font-size: ${px.large}; letter-spacing: 0.02em; } & .serial { color: ${color.ink3}; } & .serial b { color: ${color.ink}; }
 `;
 
 const grades: (Grade | "all")[] = ["all", "replace", "degrading", "healthy", "undecided"];

@@ -2,16 +2,18 @@ import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Input, Label, TextArea, TextField } from "react-aria-components";
 import { useNavigate, useSearchParams } from "react-router";
 import styled, { css } from "styled-components";
+import { emptyDraft, type IntakeDraft, sameSerial, useIntakeDraft } from "../data/intakeDraft";
+import { useDesk } from "../data/orders";
 import { usePerson } from "../data/person";
-import { useBays, useDesk, useLots } from "../data/queries";
-import type { Bay, Duty, Language } from "../data/types";
-import { Button, Keys, NotAvailable, State, Table, Wrong } from "../parts/basics";
+import { useBays, useLots } from "../data/queries";
+import type { Duty, Language } from "../data/types";
+import { Button, Keys, State, Wrong } from "../parts/basics";
 import { Choices } from "../parts/Choices";
-import { bayShort, bayWords, capital, clockOf, hours, parts, size } from "../parts/format";
-import { Glyph, VerdictWord } from "../parts/marks";
+import { bayShort, bayWords, capital, clockOf } from "../parts/format";
+import { Answers, Follows } from "../parts/IntakeParts";
+import { Glyph } from "../parts/marks";
 import { hidden } from "../theme/Global";
-import { color, narrow } from "../theme/tokens";
-import { emptyDraft, type IntakeDraft, sameSerial, useIntakeDraft } from "./intakeDraft";
+import { color, narrow, px, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { KeyReader, useShortcuts } from "./shortcuts";
 
@@ -26,8 +28,8 @@ const languages: [Language, string][] = [
 const Scan = styled.section`
   display: flex; align-items: center; gap: 16px; padding: 12px 24px; border-bottom: 1px solid ${color.rule}; min-height: 80px; flex-wrap: wrap;
   & .field { position: relative; width: 400px; max-width: 100%; }
-  & input { width: 100%; height: 56px; border: 1px solid ${color.ink}; padding: 4px 12px; background: ${color.sheet}; font-size: 24px; letter-spacing: 0.02em; font-weight: 600; }
-  & .small { font-size: 13px; line-height: 18px; color: ${color.ink2}; }
+  & input { width: 100%; height: 56px; border: 1px solid ${color.ink}; padding: 4px 12px; background: ${color.sheet}; font-size: ${px.title}; letter-spacing: 0.02em; font-weight: 600; }
+  & .small { ${text.small} color: ${color.ink2}; }
   & .push { margin-left: auto; text-align: right; }
   @media (max-width: ${narrow}px) { & .push { margin: 0; text-align: left; } }
 `;
@@ -37,22 +39,22 @@ const Step = styled.section<{ $current: boolean }>`
   box-shadow: inset 0 2px ${color.ink}, inset 0 0 0 1px ${color.rule};
   ${({ $current }) => $current && css`box-shadow: inset 0 4px ${color.accent}, inset 0 0 0 1px ${color.edge};`}
   & > header { display: flex; align-items: baseline; gap: 12px; }
-  & > header b { font-size: 36px; line-height: 44px; } & > header h2 { font-size: 18px; line-height: 26px; }
-  & > header .push { margin-left: auto; font-size: 13px; line-height: 18px; color: ${color.ink3}; }
+  & > header b { ${text.display} } & > header h2 { ${text.large} }
+  & > header .push { margin-left: auto; ${text.small} color: ${color.ink3}; }
   & .q { border-top: 1px solid ${color.rule}; padding-top: 8px; }
-  & .q label, & .pair label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
+  & .q label, & .pair label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
   & input, & textarea, & select { width: 100%; min-height: 44px; padding: 8px 12px; border: 1px solid ${color.edge}; background: ${color.paper}; }
   & textarea { resize: vertical; } & select { font: inherit; color: inherit; }
   & .pair { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; border-top: 1px solid ${color.rule}; padding-top: 8px; }
   & dl { display: grid; grid-template-columns: 112px minmax(0, 1fr); row-gap: 2px; }
-  & dt { color: ${color.ink3}; font-size: 13px; line-height: 22px; }
+  & dt { color: ${color.ink3}; font-size: ${px.small}; line-height: 22px; }
   & .end { margin-top: auto; display: grid; gap: 12px; }
   & .differs { font-weight: 600; }
   @media (max-width: ${narrow}px) { min-height: 0; }
 `;
 const Gate = styled.div`
   background: ${color.undecidedTint}; padding: 12px 16px; display: grid; grid-template-columns: 24px 1fr; border-top: 2px solid ${color.ink};
-  & svg { margin-top: 3px; grid-row: span 2; } & b { font-size: 18px; line-height: 26px; margin-top: -2px; } & p { grid-column: 2; }
+  & svg { margin-top: 3px; grid-row: span 2; } & b { ${text.large} margin-top: -2px; } & p { grid-column: 2; }
 `;
 
 const yesNo = [
@@ -80,8 +82,6 @@ const duties = [
 ] as const;
 
 /** Enter goes to the next question, Shift+Enter to the one before. */
-const lockedBy = { password: "a password", encryption: "its own encryption", refuses: "something it does not name" } as const;
-
 function step(e: KeyboardEvent<HTMLFormElement>) {
   const target = e.target as HTMLElement;
   if (e.key !== "Enter" || target.tagName === "BUTTON" || (target.tagName === "TEXTAREA" && e.ctrlKey)) return;
@@ -89,7 +89,7 @@ function step(e: KeyboardEvent<HTMLFormElement>) {
   const all = [...e.currentTarget.querySelectorAll<HTMLElement>("[data-question]")];
   const at = all.findIndex((q) => q.contains(target));
   const next = all[at + (e.shiftKey ? -1 : 1)];
-  const focusable = next?.querySelector<HTMLElement>("input:checked, input, textarea, button");
+  const focusable = next?.querySelector<HTMLElement>("input:checked, input, select, textarea, button");
   (next?.matches("button") ? next : focusable)?.focus();
 }
 
@@ -101,109 +101,6 @@ function takeBack(target: EventTarget, text: string): boolean {
   Object.getOwnPropertyDescriptor(prototype, "value")?.set?.call(target, target.value.slice(0, -text.length));
   target.dispatchEvent(new Event("input", { bubbles: true }));
   return true;
-}
-
-/** What label and drive say, beside each other. */
-function Answers({ bay, draft }: { bay?: Bay; draft: IntakeDraft }) {
-  const d = bay?.drive;
-  if (!bay) return <p>Choose its bay, or scan the label: a drive that answers is found by its serial.</p>;
-  if (!d)
-    return (
-      <p>
-        {capital(bayWords(bay.name))}: {bay.doing.words} The intake waits for it, and its number is the drive's handle until it names
-        itself.
-      </p>
-    );
-  const same = draft.serial === "" ? undefined : sameSerial(draft.serial, d.serial);
-  const [before, ending] = parts(d.serial);
-  return (
-    <>
-      <div className="q">
-        <Table>
-          <thead>
-            <tr>
-              <td />
-              <th>label says</th>
-              <th>drive says</th>
-              <td />
-            </tr>
-          </thead>
-          <tbody>
-            <tr>
-              <td className="soft">serial</td>
-              <td>{draft.serial || <span className="soft">not scanned</span>}</td>
-              <td>
-                {before} {ending}
-              </td>
-              <td className={same === false ? "num differs" : "num soft"}>{same === undefined ? "" : same ? "same" : "differs"}</td>
-            </tr>
-            <tr>
-              <td className="soft">model</td>
-              <td className="soft">compare</td>
-              <td>{d.model}</td>
-              <td />
-            </tr>
-            <tr>
-              <td className="soft">size</td>
-              <td className="soft">compare</td>
-              <td>{d.bytes ? size(d.bytes) : <NotAvailable />}</td>
-              <td className="num differs">{d.shown ? `adapter shows ${size(d.shown)}` : ""}</td>
-            </tr>
-            <tr>
-              <td className="soft">link</td>
-              <td className="soft">not on it</td>
-              <td>{d.link_now ? `${d.link_now} of ${d.link_possible ?? "unknown"}` : <NotAvailable />}</td>
-              <td className="num differs">{d.link_now && d.link_possible && d.link_now !== d.link_possible ? "slower" : ""}</td>
-            </tr>
-          </tbody>
-        </Table>
-      </div>
-      <div className="q">
-        <dl>
-          <dt>seen before</dt>
-          <dd>{d.readings > 1 ? `Yes, ${d.readings} readings. Its history goes on.` : "No, first visit"}</dd>
-          <dt>stands</dt>
-          <dd>
-            <VerdictWord grade={d.grade} />
-          </dd>
-          <dt>security</dt>
-          <dd>
-            {d.security.locked
-              ? `Locked by ${lockedBy[d.security.by ?? "password"]}`
-              : d.security.supported
-                ? "Supported, not locked"
-                : "Not supported"}
-          </dd>
-          <dt>powered on</dt>
-          <dd>{d.hours === undefined ? <NotAvailable /> : hours(d.hours)}</dd>
-          <dt>first look</dt>
-          <dd>{d.headline ?? "nothing yet"}</dd>
-        </dl>
-      </div>
-    </>
-  );
-}
-
-/** What happens once it is taken in. */
-function Then({ draft, bay }: { draft: IntakeDraft; bay?: Bay }) {
-  if (draft.noise === "clicks")
-    return (
-      <dl>
-        <dt>now</dt>
-        <dd>Nothing is tried. It clicks: every attempt may cost what is left of it.</dd>
-      </dl>
-    );
-  const risk = draft.wanted && !draft.copied;
-  return (
-    <dl>
-      <dt>now</dt>
-      <dd>{risk ? `Nothing starts. ${bay ? capital(bayWords(bay.name)) : "Its bay"} shows Record copy.` : "Nothing starts by itself."}</dd>
-      <dt>{risk ? "after the copy" : "then"}</dt>
-      <dd>Quick check, minutes</dd>
-      <dt>after that</dt>
-      <dd>Extended check, hours</dd>
-    </dl>
-  );
 }
 
 /** Takes a drive in: what arrived, what answers, release and duty. */
@@ -416,7 +313,7 @@ export default function IntakePage() {
           )}
           <Choices<Duty> question="What it is meant for" options={duties} value={draft.duty} choose={(duty) => set({ duty })} />
           <div className="q">
-            <Then draft={draft} bay={bay} />
+            <Follows draft={draft} bay={bay} />
           </div>
           <div className="end" data-question="">
             <Button

@@ -1,22 +1,23 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import styled from "styled-components";
+import { useDesk } from "../data/orders";
 import { usePerson } from "../data/person";
-import { useDesk, useLot } from "../data/queries";
+import { useLot } from "../data/queries";
 import type { LotDrive } from "../data/types";
 import { Button, LinkButton, Scroll, Section, State, Table, Tape, Wrong } from "../parts/basics";
 import { dayOf, left, number, parts, size } from "../parts/format";
 import { LotCounts, LotUsable, SiblingLines } from "../parts/LotFigures";
 import { gradeColor, gradeTint, VerdictWord } from "../parts/marks";
-import { color, medium } from "../theme/tokens";
+import { color, medium, px, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 
 const Ident = styled.section`
   min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 8px 24px; flex-wrap: wrap;
-  & .no { display: flex; align-items: baseline; gap: 8px; } & .no small { font-weight: 400; font-size: 13px; color: ${color.ink3}; } & .no b { font-size: 36px; line-height: 44px; letter-spacing: 0.02em; }
+  & .no { display: flex; align-items: baseline; gap: 8px; } & .no small { font-weight: 400; font-size: ${px.small}; color: ${color.ink3}; } & .no b { ${text.display} letter-spacing: 0.02em; }
   & dl { display: flex; flex: 1; min-width: 0; flex-wrap: wrap; row-gap: 8px; }
   & dl > div { padding: 0 16px; border-left: 1px solid ${color.rule}; }
-  & dt { font-size: 13px; line-height: 18px; color: ${color.ink3}; }
+  & dt { ${text.small} color: ${color.ink3}; }
   & .do { display: flex; gap: 8px; flex-wrap: wrap; }
 `;
 const Three = styled.div`
@@ -26,8 +27,8 @@ const Three = styled.div`
 const Drives = styled(Section)`
   margin: 0 24px 40px;
   & td { height: 32px; white-space: nowrap; vertical-align: middle; }
-  & td.wide { white-space: normal; min-width: 240px; font-size: 13px; line-height: 18px; }
-  & .ending { font-size: 18px; font-weight: 600; letter-spacing: 0.02em; }
+  & td.wide { white-space: normal; min-width: 240px; ${text.small} }
+  & .ending { font-size: ${px.large}; font-weight: 600; letter-spacing: 0.02em; }
   & .ending a { text-decoration: none; } & .ending a::after { content: ""; position: absolute; inset: 0; }
   & tbody tr { position: relative; } & tbody tr:hover td { background: ${color.well}; }
   & .margin { display: grid; grid-template-columns: 64px 1fr; gap: 12px; align-items: center; }

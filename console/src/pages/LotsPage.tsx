@@ -1,22 +1,23 @@
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import styled from "styled-components";
+import { useDesk } from "../data/orders";
 import { usePerson } from "../data/person";
-import { useDesk, useLots } from "../data/queries";
+import { useLots } from "../data/queries";
 import { Button, Scroll, State, Table, Wrong } from "../parts/basics";
 import { LotDialog } from "../parts/DeskDialogs";
 import { dateOf, number } from "../parts/format";
-import { color } from "../theme/tokens";
+import { color, px, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 
 const Head = styled.section`
   min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 16px; flex-wrap: wrap;
-  & h1 { font-size: 24px; line-height: 32px; } & p { color: ${color.ink2}; } & .push { margin-left: auto; }
+  & h1 { ${text.title} } & p { color: ${color.ink2}; } & .push { margin-left: auto; }
 `;
 const Body = styled.div`
   padding: 8px 24px 40px;
   & tbody tr { position: relative; cursor: pointer; } & tbody tr:hover { background: ${color.well}; }
-  & a { text-decoration: none; font-size: 18px; font-weight: 600; } & a::after { content: ""; position: absolute; inset: 0; }
+  & a { text-decoration: none; font-size: ${px.large}; font-weight: 600; } & a::after { content: ""; position: absolute; inset: 0; }
 `;
 
 /** All lots, and the place where one is opened. */

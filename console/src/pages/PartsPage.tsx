@@ -11,7 +11,8 @@ import { SignalFigure } from "../parts/SignalFigure";
 import { VerdictPanel } from "../parts/VerdictPanel";
 import { color } from "../theme/tokens";
 
-const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 24px; & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & article { width: 400px; }`;
+const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 24px; & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & .row.start { align-items: start; } & article { width: 400px; }`;
+const Wide = styled.div<{ $px: number }>`width: ${({ $px }) => $px}px;`;
 
 const grades: Grade[] = ["healthy", "degrading", "replace", "undecided"];
 const base: Bay = {
@@ -167,12 +168,12 @@ export default function PartsPage() {
           <Serial serial="KVA077M511" />
           <Button>Open</Button>
           <Button $filled>Review</Button>
-          <div style={{ width: 200 }}>
+          <Wide $px={200}>
             <Bar percent={41} label="A bar" />
-          </div>
-          <div style={{ width: 200 }}>
+          </Wide>
+          <Wide $px={200}>
             <Tape share={0.4} ink={color.degrading} />
-          </div>
+          </Wide>
           <NotAvailable reason="a rotating drive has none" />
         </div>
       </Section>
@@ -193,47 +194,47 @@ export default function PartsPage() {
         <header>
           <h2>Signal and verdict</h2>
         </header>
-        <div className="row" style={{ alignItems: "start" }}>
+        <div className="row start">
           <SignalFigure
             signal={signal}
             all={{ signals: [signal], readings: 4, first_hours: 100, last_hours: 400, marks: [{ kind: "visit", hours: 250, reading: 3 }] }}
             ink={color.degrading}
             axis
           />
-          <div style={{ width: 392 }}>
+          <Wide $px={392}>
             <VerdictPanel verdict={verdict} sign={() => {}} overrule={() => {}} busy={false} />
-          </div>
+          </Wide>
         </div>
       </Section>
       <Section>
         <header>
           <h2>Taking in</h2>
         </header>
-        <div style={{ width: 368 }}>
+        <Wide $px={368}>
           <Answer />
-        </div>
+        </Wide>
       </Section>
-      <div className="row" style={{ alignItems: "start" }}>
-        <div style={{ width: 400 }}>
+      <div className="row start">
+        <Wide $px={400}>
           <LotCounts counts={grades.map((grade, i) => ({ grade, drives: [19, 6, 3, 2][i] ?? 0 }))} of={30} />
-        </div>
-        <div style={{ width: 400 }}>
+        </Wide>
+        <Wide $px={400}>
           <LotUsable
             usable={[
               { duty: "continuous", does: 16, care: 0, of: 30 },
               { duty: "everyday", does: 19, care: 6, of: 30 },
             ]}
           />
-        </div>
-        <div style={{ width: 400 }}>
+        </Wide>
+        <Wide $px={400}>
           <SiblingLines compared={compared} />
-        </div>
-        <div style={{ width: 400 }}>
+        </Wide>
+        <Wide $px={400}>
           <VolumeSection volumes={volumes} busy={false} look={() => {}} />
-        </div>
-        <div style={{ width: 400 }}>
-          <SiblingSection siblings={{ model: "Korvan K4-2000", of: 19, apart: ["link errors 22, median 0 of 19"], rows: [] }} />
-        </div>
+        </Wide>
+        <Wide $px={400}>
+          <SiblingSection siblings={{ model: "Korvan K4-2000", of: 19, apart: ["interface CRC errors 22, median 0 of 19"], rows: [] }} />
+        </Wide>
       </div>
     </Body>
   );

@@ -1,6 +1,6 @@
 import styled, { css } from "styled-components";
 import type { Bay, Grade } from "../data/types";
-import { color } from "../theme/tokens";
+import { color, px, text } from "../theme/tokens";
 import { Bar, Button, Serial } from "./basics";
 import { bayShort, bayWords, capital, clockOf, left, size } from "./format";
 import { Glyph, gradeColor, gradeTint, VerdictMark } from "./marks";
@@ -21,7 +21,7 @@ const Gutter = styled.div<{ $grade: Grade; $empty: boolean }>`
   color: ${({ $grade, $empty }) => ($empty ? color.ink3 : $grade === "replace" ? color.on : color.ink)};
   ${({ $empty }) => $empty && css`border-right: 1px dashed ${color.edge};`}
   padding: 8px 0; display: grid; grid-template-rows: 44px 44px; row-gap: 4px; justify-items: center; align-items: center; align-content: start;
-  & b { font-size: 36px; line-height: 44px; letter-spacing: -0.01em; ${({ $empty }) => $empty && css`font-weight: 400;`} }
+  & b { ${text.display} letter-spacing: -0.01em; ${({ $empty }) => $empty && css`font-weight: 400;`} }
 `;
 
 const Body = styled.div`
@@ -31,10 +31,10 @@ const Body = styled.div`
 `;
 
 const First = styled.p<{ $grade: Grade }>`
-  display: flex; align-items: baseline; white-space: nowrap; font-size: 36px; line-height: 44px; min-width: 0;
-  & > .verdict { margin-left: auto; padding-left: 8px; font-size: 18px; line-height: 26px; font-weight: 600; color: ${({ $grade }) => gradeColor[$grade]}; }
-  & > .soft { color: ${color.ink3}; font-size: 24px; }
-  & > .what { font-size: 24px; line-height: 44px; overflow: hidden; text-overflow: ellipsis; }
+  display: flex; align-items: baseline; white-space: nowrap; ${text.display} min-width: 0;
+  & > .verdict { margin-left: auto; padding-left: 8px; ${text.large} font-weight: 600; color: ${({ $grade }) => gradeColor[$grade]}; }
+  & > .soft { color: ${color.ink3}; font-size: ${px.title}; }
+  & > .what { font-size: ${px.title}; line-height: 44px; overflow: hidden; text-overflow: ellipsis; }
 `;
 
 const Doing = styled.p`display: flex; align-items: center; gap: 8px; min-width: 0;`;
@@ -45,8 +45,8 @@ const Last = styled.div`
   & .left { min-width: 0; align-self: end; }
   & .note { display: flex; gap: 8px; align-items: center; min-height: 44px; color: ${color.ink2}; }
   & .note span { overflow: hidden; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
-  & .time { font-size: 18px; line-height: 26px; font-weight: 600; margin-bottom: 8px; display: flex; align-items: baseline; justify-content: space-between; }
-  & .time small { font-size: 13px; line-height: 18px; font-weight: 400; color: ${color.ink2}; }
+  & .time { ${text.large} font-weight: 600; margin-bottom: 8px; display: flex; align-items: baseline; justify-content: space-between; }
+  & .time small { ${text.small} font-weight: 400; color: ${color.ink2}; }
 `;
 
 /** The one action of a bay, its label, and whether a person is awaited for it. */
@@ -153,7 +153,7 @@ const FarCard = styled.article<{ $grade: Grade; $empty: boolean }>`
   display: grid; grid-template-columns: 104px minmax(0, 1fr); grid-template-rows: 80px 80px; align-content: center; align-items: center; height: 196px;
   border-top: 2px ${({ $empty }) => ($empty ? "dashed" : "solid")} ${({ $empty }) => ($empty ? color.edge : color.ink)};
   ${({ $grade, $empty }) => !$empty && css`background: linear-gradient(90deg, ${$grade === "replace" ? color.replace : gradeTint[$grade]} 96px, transparent 0);`}
-  font-size: 72px; line-height: 76px; white-space: nowrap;
+  ${text.far} white-space: nowrap;
   & > .no { justify-self: center; margin-right: 8px; letter-spacing: -0.05em; ${({ $grade, $empty }) => $grade === "replace" && !$empty && css`color: ${color.on};`} }
   & > svg { justify-self: center; margin-right: 8px; }
   & > b { letter-spacing: 0.01em; }

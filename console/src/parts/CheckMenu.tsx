@@ -1,15 +1,16 @@
 import { Menu, MenuItem, MenuTrigger, Popover } from "react-aria-components";
 import styled from "styled-components";
 import type { CheckKind, Release, ReworkKind } from "../data/types";
-import { color } from "../theme/tokens";
+import { color, text } from "../theme/tokens";
 import { Button } from "./basics";
 
 const List = styled(Menu)`
   background: ${color.sheet}; border: 1px solid ${color.edge}; border-top: 2px solid ${color.ink}; width: 320px; outline: none; max-height: inherit; overflow: auto;
 `;
 const Item = styled(MenuItem)`
-  display: grid; padding: 8px 12px; min-height: 44px; cursor: pointer; outline: none; border-bottom: 1px solid ${color.rule};
-  & small { font-size: 13px; line-height: 18px; color: ${color.ink3}; }
+  display: grid; align-content: center; padding: 8px 12px; min-height: 44px; cursor: pointer; outline: none; border-bottom: 1px solid ${color.rule};
+  & small { ${text.small} color: ${color.ink3}; }
+  &[data-selected] > span { font-weight: 600; }
   &[data-disabled] { color: ${color.ink3}; cursor: default; }
   &[data-focused] { background: ${color.well}; outline: 2px solid ${color.accent}; outline-offset: -2px; }
 `;
@@ -97,8 +98,8 @@ export function OneOf({
           onAction={(key) => choose(String(key))}
         >
           {options.map((o) => (
-            <Item key={o.id} id={o.id} textValue={`${o.name} ${o.about ?? ""}`} style={{ alignContent: "center" }}>
-              <span style={{ fontWeight: o.id === value ? 600 : undefined }}>{o.name}</span>
+            <Item key={o.id} id={o.id} textValue={`${o.name} ${o.about ?? ""}`}>
+              <span>{o.name}</span>
               {o.about && <small>{o.about}</small>}
             </Item>
           ))}

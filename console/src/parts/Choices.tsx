@@ -1,11 +1,11 @@
 import { Label, Radio, RadioGroup } from "react-aria-components";
 import styled from "styled-components";
-import { color } from "../theme/tokens";
+import { color, text } from "../theme/tokens";
 
 const Question = styled.fieldset`border: 0; min-width: 0;`;
 const Group = styled(RadioGroup)<{ $columns: number }>`
   border-top: 1px solid ${color.rule}; padding-top: 8px;
-  & > .of { font-size: 13px; line-height: 18px; color: ${color.ink2}; display: block; padding-bottom: 5px; }
+  & > .of { ${text.small} color: ${color.ink2}; display: block; padding-bottom: 5px; }
   & > .all { display: grid; grid-template-columns: repeat(${({ $columns }) => $columns}, minmax(0, 1fr)); padding: 0 0 1px 1px; }
 `;
 const Option = styled(Radio)`
@@ -15,8 +15,8 @@ const Option = styled(Radio)`
   &[data-selected] { border-color: ${color.ink}; background: ${color.well}; font-weight: 600; z-index: 1; }
   &[data-selected]::before { border-color: ${color.ink}; background: linear-gradient(${color.ink}, ${color.ink}) center / 8px 8px no-repeat; }
   &[data-focus-visible] { z-index: 2; }
-  & small { display: block; font-size: 13px; line-height: 18px; font-weight: 400; color: ${color.ink2}; }
-  & kbd { font: inherit; font-size: 13px; line-height: 18px; font-weight: 600; border: 1px solid ${color.edge}; padding: 0 5px; color: ${color.ink2}; }
+  & small { display: block; ${text.small} font-weight: 400; color: ${color.ink2}; }
+  & kbd { font: inherit; ${text.small} font-weight: 600; border: 1px solid ${color.edge}; padding: 0 5px; color: ${color.ink2}; }
 `;
 
 export interface Option<T extends string> {

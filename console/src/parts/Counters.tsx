@@ -1,7 +1,7 @@
 import { Fragment, useState } from "react";
 import styled from "styled-components";
 import type { Attribute, Reading } from "../data/types";
-import { color, mono } from "../theme/tokens";
+import { color, mono, px, text } from "../theme/tokens";
 import { NotAvailable, Scroll, Section, Table } from "./basics";
 import { momentOf, number } from "./format";
 import { type Place, Plain } from "./places";
@@ -10,11 +10,11 @@ import { FactTable } from "./RawPages";
 const Explained = styled.tr`
   & > td { background: ${color.well}; padding: 8px 12px 12px 48px; }
   & p { max-width: 70ch; color: ${color.ink2}; }
-  & dl { display: grid; grid-template-columns: 96px 1fr; font-size: 13px; line-height: 18px; row-gap: 4px; padding-top: 8px; }
+  & dl { display: grid; grid-template-columns: 96px 1fr; ${text.small} row-gap: 4px; padding-top: 8px; }
   & dt { color: ${color.ink3}; }
 `;
 
-const Hex = styled.span`font-family: ${mono}; font-size: 13px;`;
+const Hex = styled.span`font-family: ${mono}; font-size: ${px.small};`;
 
 const raw = (hex: string) => hex.replace(/(.{4})(?=.)/g, "$1 ").toUpperCase();
 
@@ -79,11 +79,11 @@ export function CounterTable({ reading, follow }: { reading: Reading; follow: (p
                     {a.name}
                   </Plain>
                 </td>
-                <td style={{ fontWeight: 600, whiteSpace: "nowrap" }}>{a.meaning}</td>
+                <td className="strong whole">{a.meaning}</td>
                 <td className="num">{a.value}</td>
                 <td className="num">{a.worst}</td>
                 <td className="num">{a.threshold ? a.threshold : <span className="soft">none</span>}</td>
-                <td className="num soft" style={{ whiteSpace: "nowrap" }}>
+                <td className="num soft whole">
                   <Hex>{raw(a.raw)}</Hex>
                 </td>
               </tr>

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Input, Label, RadioGroup, TextArea, TextField } from "react-aria-components";
 import type { Duty, HandoverRequest, Intake, LotRequest } from "../data/types";
-import { Button } from "./basics";
+import { Button, Form, Pair } from "./basics";
 import { Choice, Frame } from "./Dialogs";
 
 const duties: Duty[] = ["everyday", "continuous", "archive", "carry"];
@@ -36,12 +36,11 @@ export function DutyDialog({
   const [duty, setDuty] = useState(now);
   return (
     <Frame title="What is it meant for?" close={close}>
-      <form
+      <Form
         onSubmit={(e) => {
           e.preventDefault();
           done(duty);
         }}
-        style={{ display: "grid", gap: 16 }}
       >
         <p>The drive is judged for this. What is too much for one use is not for another; a signature ends with the verdict it was for.</p>
         <MeantFor duty={duty} choose={setDuty} />
@@ -52,7 +51,7 @@ export function DutyDialog({
             Judge it for {duty}
           </Button>
         </footer>
-      </form>
+      </Form>
     </Frame>
   );
 }
@@ -69,7 +68,7 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
   const count = Number(expected);
   return (
     <Frame title="Open a lot" close={close}>
-      <form
+      <Form
         onSubmit={(e) => {
           e.preventDefault();
           done({
@@ -83,14 +82,13 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
             check: check === "none" ? undefined : (check as LotRequest["check"]),
           });
         }}
-        style={{ display: "grid", gap: 16 }}
       >
         <p>Every drive that is put in from now on, and is on no intake, is taken in on it as soon as it answers.</p>
         <TextField value={customer} onChange={setCustomer} maxLength={100} autoFocus>
           <Label>Customer</Label>
           <Input />
         </TextField>
-        <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12 }}>
+        <Pair>
           <TextField value={ticket} onChange={setTicket} maxLength={100}>
             <Label>Ticket</Label>
             <Input />
@@ -99,7 +97,7 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
             <Label>How many drives</Label>
             <Input />
           </TextField>
-        </div>
+        </Pair>
         <TextField value={complaint} onChange={setComplaint} maxLength={500}>
           <Label>Complaint</Label>
           <TextArea rows={2} />
@@ -125,7 +123,7 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
             Open the lot
           </Button>
         </footer>
-      </form>
+      </Form>
     </Frame>
   );
 }
@@ -157,12 +155,11 @@ export function HandoverDialog({
   const [note, setNote] = useState("");
   return (
     <Frame title={`Hand over, intake ${intake.id}`} close={close}>
-      <form
+      <Form
         onSubmit={(e) => {
           e.preventDefault();
           if (goes) done({ goes, data: (data || undefined) as HandoverRequest["data"], note: note.trim() || undefined });
         }}
-        style={{ display: "grid", gap: 16 }}
       >
         {unsigned && <p>Nobody has signed the verdict. The statement will say so.</p>}
         <RadioGroup value={goes ?? null} onChange={(v) => setGoes(v as HandoverRequest["goes"])}>
@@ -189,7 +186,7 @@ export function HandoverDialog({
             Hand over
           </Button>
         </footer>
-      </form>
+      </Form>
     </Frame>
   );
 }

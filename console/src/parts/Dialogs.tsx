@@ -2,8 +2,8 @@ import { type ReactNode, useState } from "react";
 import { Dialog, Heading, Input, Label, Modal, ModalOverlay, Radio, RadioGroup, TextArea, TextField } from "react-aria-components";
 import styled from "styled-components";
 import type { Grade, ReworkKind } from "../data/types";
-import { color } from "../theme/tokens";
-import { Button } from "./basics";
+import { color, text } from "../theme/tokens";
+import { Button, Form } from "./basics";
 import { bayWords } from "./format";
 import { VerdictWord } from "./marks";
 
@@ -15,8 +15,8 @@ const Box = styled(
 )`background: ${color.sheet}; border: 1px solid ${color.ink}; border-top-width: 2px; width: min(488px, 100%); max-height: 100%; overflow: auto;`;
 const Inside = styled(Dialog)`
   padding: 16px; display: grid; gap: 16px; outline: none;
-  & h2 { font-size: 24px; line-height: 32px; }
-  & .react-aria-Label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
+  & h2 { ${text.title} }
+  & .react-aria-Label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
   & input, & textarea { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
   & footer { display: flex; gap: 12px; justify-content: flex-end; }
 `;
@@ -48,7 +48,7 @@ export function NameDialog({ name, done, close }: { name: string; done: (name: s
   const [value, setValue] = useState(name);
   return (
     <Frame title="Who is at the bench?" close={close}>
-      <form
+      <Form
         onSubmit={(e) => {
           e.preventDefault();
           if (value.trim()) done(value.trim());
@@ -58,13 +58,13 @@ export function NameDialog({ name, done, close }: { name: string; done: (name: s
           <Label>Your name goes with what you start and sign</Label>
           <Input />
         </TextField>
-        <footer style={{ marginTop: 16 }}>
+        <footer>
           <Button onPress={close}>Cancel</Button>
           <Button $filled type="submit" isDisabled={!value.trim()}>
             Go on
           </Button>
         </footer>
-      </form>
+      </Form>
     </Frame>
   );
 }
@@ -202,12 +202,11 @@ export function ReworkDialog({
   const go = () => ending.trim().length >= 6 && done(ending.trim());
   return (
     <Frame title={`${kind[0]?.toUpperCase()}${kind.slice(1)} the drive in ${bayWords(bay)}`} close={close} alone>
-      <form
+      <Form
         onSubmit={(e) => {
           e.preventDefault();
           go();
         }}
-        style={{ display: "grid", gap: 16 }}
       >
         <p>{warnings[kind]}</p>
         <TextField value={ending} onChange={setEnding} maxLength={100} autoFocus>
@@ -221,7 +220,7 @@ export function ReworkDialog({
             Begin to {kind}
           </Button>
         </footer>
-      </form>
+      </Form>
     </Frame>
   );
 }

@@ -3,17 +3,17 @@ import { NavLink } from "react-router";
 import styled from "styled-components";
 import type { Service } from "../data/types";
 import { hidden } from "../theme/Global";
-import { color, narrow } from "../theme/tokens";
+import { color, narrow, px, text } from "../theme/tokens";
 import { clockOf, dayOf } from "./format";
 
 const Top = styled.header`
   height: 48px; border-bottom: 1px solid ${color.edge}; padding: 0 24px; display: flex; align-items: stretch; white-space: nowrap;
   & > * { display: flex; align-items: center; }
-  & .brand { font-size: 18px; font-weight: 600; margin-right: 28px; text-decoration: none; letter-spacing: -0.01em; }
+  & .brand { font-size: ${px.large}; font-weight: 600; margin-right: 28px; text-decoration: none; letter-spacing: -0.01em; }
   & nav a { display: flex; align-items: center; padding: 0 12px; height: 47px; text-decoration: none; color: ${color.ink2}; }
   & nav a[aria-current="page"] { color: ${color.ink}; font-weight: 600; box-shadow: inset 0 -4px ${color.accent}; }
-  & .who { margin-left: auto; color: ${color.ink3}; font-size: 13px; line-height: 18px; gap: 6px; }
-  & .who button { background: none; border: 0; min-height: 44px; padding: 0 4px; font-size: 13px; cursor: pointer; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; color: ${color.ink2}; }
+  & .who { margin-left: auto; color: ${color.ink3}; ${text.small} gap: 6px; }
+  & .who button { background: none; border: 0; min-height: 44px; padding: 0 4px; font-size: ${px.small}; cursor: pointer; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; color: ${color.ink2}; }
   @media (max-width: ${narrow}px) { height: auto; min-height: 48px; flex-wrap: wrap; padding: 0 12px; & .brand { margin-right: 0; padding: 0 12px; } & .who { margin: 0; padding: 0 12px; width: 100%; } }
 `;
 

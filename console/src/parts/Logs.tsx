@@ -77,7 +77,7 @@ export function Sweeps({ sweeps }: { sweeps: SweepSummary[] }) {
             <tbody>
               {sweeps.map((s) => (
                 <tr key={s.run}>
-                  <td style={{ whiteSpace: "nowrap" }}>
+                  <td className="whole">
                     <Link to={`/runs/${s.run}`}>{s.ended ? momentOf(s.ended) : "goes on"}</Link>
                   </td>
                   <td>{s.title.toLowerCase()}</td>

@@ -1,15 +1,15 @@
 import styled from "styled-components";
 import type { Compared, Grade, LotView } from "../data/types";
-import { color } from "../theme/tokens";
-import { Section } from "./basics";
+import { color, px, text } from "../theme/tokens";
+import { Aside, Section } from "./basics";
 import { number, parts, quantity } from "./format";
 import { gradeColor, VerdictMark } from "./marks";
 
 const Of = styled.div`
   display: grid; grid-template-columns: 40px 96px minmax(0, 1fr); align-items: center; min-height: 36px; border-bottom: 1px solid ${color.rule}; gap: 0 12px;
   &:last-child { border-bottom: 0; }
-  & > b { font-size: 24px; line-height: 32px; text-align: right; }
-  & > span { font-size: 18px; line-height: 26px; font-weight: 600; }
+  & > b { ${text.title} text-align: right; }
+  & > span { ${text.large} font-weight: 600; }
   & .tally { display: flex; flex-wrap: wrap; }
 `;
 
@@ -46,7 +46,7 @@ const Use = styled.div`
   & .bar { height: 8px; border: 1px solid ${color.edge}; background: ${color.well}; display: flex; }
   & .bar i { display: block; background: ${color.ink}; }
   & .bar i + i { background: repeating-linear-gradient(135deg, ${color.ink2} 0 2px, ${color.well} 2px 5px); }
-  & span { text-align: right; white-space: nowrap; } & b { text-align: right; font-size: 18px; }
+  & span { text-align: right; white-space: nowrap; } & b { text-align: right; font-size: ${px.large}; }
 `;
 
 /** What share of a lot does for which duty. */
@@ -77,9 +77,9 @@ export function LotUsable({ usable }: { usable: LotView["usable"] }) {
 const Line = styled.div`
   display: grid; grid-template-columns: 128px 176px minmax(0, 1fr); align-items: center; min-height: 36px; border-bottom: 1px solid ${color.rule}; gap: 0 12px; white-space: nowrap;
   &:last-child { border-bottom: 0; }
-  & div { overflow: hidden; text-overflow: ellipsis; } & small { font-size: 13px; line-height: 18px; color: ${color.ink2}; overflow: hidden; text-overflow: ellipsis; }
+  & div { overflow: hidden; text-overflow: ellipsis; } & small { ${text.small} color: ${color.ink2}; overflow: hidden; text-overflow: ellipsis; }
   & .axis { stroke: ${color.edge}; } & .tick { stroke: ${color.ink3}; stroke-width: 1; } & .apart { stroke: ${color.ink}; stroke-width: 4; }
-  & text { font-size: 13px; font-weight: 600; fill: ${color.ink}; }
+  & text { font-size: ${px.small}; font-weight: 600; fill: ${color.ink}; }
 `;
 const width = 176;
 
@@ -127,7 +127,7 @@ export function SiblingLines({ compared }: { compared: Compared[] }) {
       {compared.slice(0, 4).map((c) => (
         <SiblingLine key={c.words + c.model} c={c} />
       ))}
-      {compared.length === 0 && <p style={{ paddingTop: 8 }}>Nobody: of each model, all are alike, or fewer than six are here.</p>}
+      {compared.length === 0 && <Aside>Nobody: of each model, all are alike, or fewer than six are here.</Aside>}
     </Section>
   );
 }

@@ -1,10 +1,10 @@
 import styled from "styled-components";
 import type { Drive, ReadingSummary, Siblings, Volumes } from "../data/types";
-import { color } from "../theme/tokens";
+import { color, text } from "../theme/tokens";
 import { Button, LinkButton, Section, Table } from "./basics";
 import { dateOf, momentOf, size } from "./format";
 
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8px; & p { flex: 1 1 100%; color: ${color.ink2}; }`;
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8px; & p { flex: 1 1 100%; color: ${color.ink2}; } & > b { flex: 1 1 100%; }`;
 
 /** What leaves with a drive, and the act of leaving. */
 export function Papers({ drive, handOver }: { drive: Drive; handOver: () => void }) {
@@ -62,7 +62,7 @@ export function SiblingSection({ siblings }: { siblings: Siblings }) {
 }
 
 const Held = styled(Section)`
-  & .num { white-space: nowrap; } & td { font-size: 13px; line-height: 18px; } & td b { font-size: 15px; line-height: 22px; }
+  & .num { white-space: nowrap; } & td { ${text.small} } & td b { ${text.body} }
 `;
 
 /** Partitions and file systems on a drive, and whether they or the drive are at fault. */
@@ -74,7 +74,7 @@ export function VolumeSection({ volumes, look, busy }: { volumes: Volumes | null
         <p>{volumes ? `looked at ${momentOf(volumes.at)}` : "not looked at"}</p>
       </header>
       <Row>
-        {volumes && <p style={{ color: "inherit", fontWeight: 600 }}>{volumes.says.words}</p>}
+        {volumes && <b>{volumes.says.words}</b>}
         {volumes?.faults.map((f) => (
           <p key={f}>Partition table: {f}.</p>
         ))}
@@ -121,7 +121,7 @@ export function VolumeSection({ volumes, look, busy }: { volumes: Volumes | null
 
 const Pick = styled.form`
   display: flex; flex-wrap: wrap; gap: 4px 12px; align-items: end; padding-top: 8px;
-  & label { font-size: 13px; line-height: 18px; color: ${color.ink2}; display: grid; gap: 4px; }
+  & label { ${text.small} color: ${color.ink2}; display: grid; gap: 4px; }
   & select { min-height: 44px; padding: 0 8px; border: 1px solid ${color.edge}; background: ${color.sheet}; font: inherit; color: inherit; max-width: 280px; }
 `;
 

@@ -1,12 +1,12 @@
 import styled from "styled-components";
 import type { Page, Reading, Sheet } from "../data/types";
-import { color, mono } from "../theme/tokens";
+import { color, mono, text } from "../theme/tokens";
 import { NotAvailable, Scroll, Table } from "./basics";
 import { grouped } from "./format";
 import { type Place, Plain } from "./places";
 
 const Heading = styled.th`
-  && { padding-top: 16px; font-size: 15px; line-height: 22px; font-weight: 600; color: ${color.ink}; }
+  && { padding-top: 16px; ${text.body} font-weight: 600; color: ${color.ink}; }
 `;
 const Facts = styled(Table)`
   margin-bottom: 16px;
@@ -54,7 +54,7 @@ const Raw = styled.div`
   display: grid; grid-template-columns: 264px minmax(0, 1fr); gap: 24px; padding-top: 8px;
   & li button { width: 100%; min-height: 44px; padding: 4px 8px; border: 0; border-bottom: 1px solid ${color.rule}; background: none; text-align: left; cursor: pointer; }
   & li button[aria-current="true"] { background: ${color.well}; font-weight: 600; }
-  & small { font-size: 13px; line-height: 18px; color: ${color.ink3}; font-weight: 400; display: block; }
+  & small { ${text.small} color: ${color.ink3}; font-weight: 400; display: block; }
   & .hex { display: grid; grid-template-columns: 56px repeat(16, 28px); text-align: center; font: 400 13px/22px ${mono}; }
   & .hex > :first-child { text-align: left; }
   & .hex .soft { color: ${color.ink3}; }
@@ -90,6 +90,7 @@ export function RawPages({ reading, place, choose }: { reading: Reading; place: 
       ) : (
         <div>
           {sheet && sheet.facts.length > 0 && <FactTable sheets={[sheet]} follow={choose} />}
+          {page.bytes === undefined && !!page.size && <p>Fetching its bytes …</p>}
           <Scroll tabIndex={0} role="region" aria-label={`${page.title}, bytes`}>
             {rows.map(({ at, row }) => (
               <div className="hex" key={at}>

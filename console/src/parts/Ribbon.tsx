@@ -2,7 +2,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { Link as Plain } from "react-aria-components";
 import styled from "styled-components";
 import { hidden } from "../theme/Global";
-import { color } from "../theme/tokens";
+import { color, text } from "../theme/tokens";
 import { type Cells, merge, rows, scaleTop, unswept } from "./cells";
 import { closer, drawRibbon, heatTop, height, type Inks, overview, pitch, rowsFrom, type Window } from "./drawRibbon";
 import { number, size, spot } from "./format";
@@ -10,7 +10,7 @@ import { number, size, spot } from "./format";
 const Grid = styled.div`
   display: grid; grid-template-columns: 80px minmax(0, 1024px) 112px; gap: 0 8px; position: relative;
   & .side { position: relative; }
-  & .side span, & .mid span { position: absolute; font-size: 13px; line-height: 18px; white-space: nowrap; color: ${color.ink3}; }
+  & .side span, & .mid span { position: absolute; ${text.small} white-space: nowrap; color: ${color.ink3}; }
   & .left span { right: 0; }
   & .right span { left: 0; color: ${color.ink2}; }
   & .right .big { color: ${color.ink}; font-weight: 600; }
@@ -22,9 +22,9 @@ const Grid = styled.div`
   & canvas { display: block; width: 100%; height: ${height}px; }
   @media (max-width: 700px) { grid-template-columns: 56px minmax(0, 1fr); & .right { display: none; } & .mid span:nth-of-type(even) { display: none; } }
 `;
-const Readout = styled.p`min-height: 18px; padding-left: 88px; font-size: 13px; line-height: 18px; color: ${color.ink2}; @media (max-width: 700px) { padding-left: 0; }`;
+const Readout = styled.p`min-height: 18px; padding-left: 88px; ${text.small} color: ${color.ink2}; @media (max-width: 700px) { padding-left: 0; }`;
 const Keys = styled.div`
-  display: flex; gap: 4px 16px; flex-wrap: wrap; padding: 8px 0 0 88px; font-size: 13px; line-height: 18px; color: ${color.ink2}; align-items: center;
+  display: flex; gap: 4px 16px; flex-wrap: wrap; padding: 8px 0 0 88px; ${text.small} color: ${color.ink2}; align-items: center;
   & span { display: flex; align-items: center; gap: 4px; white-space: nowrap; }
   & i { width: 16px; height: 16px; display: block; }
   & .push { margin-left: auto; color: ${color.ink3}; }

@@ -1,13 +1,13 @@
 import { useState } from "react";
 import { Input, Label, TextField } from "react-aria-components";
 import styled from "styled-components";
-import { color } from "../theme/tokens";
+import { color, text } from "../theme/tokens";
 import { Button } from "./basics";
 
 const Form = styled.form`
   margin: 40px 24px; padding: 16px; max-width: 488px; display: grid; gap: 16px; border-top: 2px solid ${color.ink}; background: ${color.sheet};
-  & h1 { font-size: 24px; line-height: 32px; }
-  & label { display: block; font-size: 13px; line-height: 18px; color: ${color.ink2}; margin-bottom: 4px; }
+  & h1 { ${text.title} }
+  & label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
   & input { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
 `;
 

@@ -1,24 +1,24 @@
 import type { ReactNode } from "react";
 import styled from "styled-components";
 import type { Signal, Signals } from "../data/types";
-import { color } from "../theme/tokens";
+import { color, px, text } from "../theme/tokens";
 import { number, quantity } from "./format";
 import type { Place } from "./places";
 
 const Figure = styled.figure`
   width: 192px; height: 132px; border-top: 1px solid ${color.edge};
   & figcaption { height: 47px; padding-top: 2px; }
-  & figcaption > div { display: flex; gap: 4px; justify-content: space-between; align-items: baseline; font-size: 13px; line-height: 18px; white-space: nowrap; }
+  & figcaption > div { display: flex; gap: 4px; justify-content: space-between; align-items: baseline; ${text.small} white-space: nowrap; }
   & figcaption > div + div { line-height: 26px; }
   & figcaption .words { overflow: hidden; text-overflow: ellipsis; min-width: 60px; }
-  & b { font-size: 18px; line-height: 26px; }
-  & b small { font-size: 13px; font-weight: 400; }
-  & .finding { font-size: 13px; line-height: 18px; margin-right: 4px; }
+  & b { ${text.large} }
+  & b small { font-size: ${px.small}; font-weight: 400; }
+  & .finding { ${text.small} margin-right: 4px; }
   & .margin { margin-left: auto; font-weight: 600; overflow: hidden; text-overflow: ellipsis; } & .usual { color: ${color.ink3}; }
   & figcaption > div:first-child { flex-wrap: wrap; height: 18px; overflow: hidden; }
   & .soft { color: ${color.ink3}; }
   & svg { overflow: visible; }
-  & text { font-size: 13px; fill: ${color.ink3}; }
+  & text { font-size: ${px.small}; fill: ${color.ink3}; }
   & .over { paint-order: stroke; stroke: ${color.paper}; stroke-width: 4px; stroke-linejoin: round; }
   & .axis { stroke: ${color.edge}; }
   & .visit { stroke: ${color.rule}; }
@@ -207,7 +207,7 @@ export function byReason(missing: Signal[]): [reason: string, words: string[]][]
 }
 
 const Quiet = styled.details`
-  margin-top: 12px; color: ${color.ink2}; font-size: 13px; line-height: 18px;
+  margin-top: 12px; color: ${color.ink2}; ${text.small}
   & summary { min-height: 44px; display: flex; align-items: center; gap: 8px; cursor: pointer; } & summary::before { content: "▸"; } &[open] summary::before { content: "▾"; }
   & dt { font-weight: 600; color: ${color.ink}; margin-top: 4px; }
 `;

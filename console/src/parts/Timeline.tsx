@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import styled from "styled-components";
 import type { Comparison, Entry } from "../data/types";
-import { color } from "../theme/tokens";
+import { color, px, text } from "../theme/tokens";
 import { NotAvailable, Scroll, Section, Table } from "./basics";
 import { count, dateOf, dayOf, number, quantity } from "./format";
 import { VerdictWord } from "./marks";
@@ -9,7 +9,7 @@ import { type Place, Plain } from "./places";
 
 const List = styled.ul`
   & li { display: grid; grid-template-columns: 64px minmax(80px, max-content) minmax(0, 1fr); padding: 5px 0; border-bottom: 1px solid ${color.rule}; }
-  & li > span { font-size: 13px; line-height: 22px; color: ${color.ink3}; white-space: nowrap; }
+  & li > span { font-size: ${px.small}; line-height: 22px; color: ${color.ink3}; white-space: nowrap; }
   & .verdict { margin-right: 8px; }
 `;
 
@@ -49,7 +49,7 @@ const Since = styled(Section)`
   min-height: 176px;
   & td, & th { padding-bottom: 1px; padding-top: 0; }
   & .says { color: ${color.ink2}; }
-  & summary { font-size: 13px; line-height: 18px; color: ${color.ink2}; cursor: pointer; padding: 8px 0; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; }
+  & summary { ${text.small} color: ${color.ink2}; cursor: pointer; padding: 8px 0; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; }
 `;
 
 const shown = ["°C", "B", "%"];

@@ -1,8 +1,8 @@
 import { Link } from "react-router";
 import styled from "styled-components";
 import type { Finding, Risk, Verdict } from "../data/types";
-import { color, medium } from "../theme/tokens";
-import { Button, Tape } from "./basics";
+import { color, medium, px, text } from "../theme/tokens";
+import { Aside, Button, Tape } from "./basics";
 import { left } from "./format";
 import { gradeColor, gradeTint, VerdictMark } from "./marks";
 import { type Place, Plain } from "./places";
@@ -11,8 +11,8 @@ const Panel = styled.section<{ $ink: string; $tint: string }>`
   --v: ${({ $ink }) => $ink};
   background: ${({ $tint }) => $tint}; box-shadow: inset 0 2px var(--v); padding: 16px; min-height: 656px; display: flex; flex-direction: column;
   & > header { display: grid; grid-template-columns: 56px 1fr; gap: 0 16px; align-items: center; margin-bottom: 12px; }
-  & h1 { font-size: 36px; line-height: 44px; color: var(--v); letter-spacing: -0.01em; }
-  & .small { font-size: 13px; line-height: 18px; color: ${color.ink2}; }
+  & h1 { ${text.display} color: var(--v); letter-spacing: -0.01em; }
+  & .small { ${text.small} color: ${color.ink2}; }
   & .ruled { border-top: 1px solid var(--v); padding: 8px 0; }
   & dl { display: grid; grid-template-columns: 80px 1fr; border-top: 1px solid var(--v); border-bottom: 1px solid var(--v); padding: 8px 0; }
   & dt { color: ${color.ink2}; }
@@ -28,11 +28,11 @@ const Panel = styled.section<{ $ink: string; $tint: string }>`
 const Found = styled.article`
   padding: 8px 0; display: grid; grid-template-columns: 24px minmax(0, 1fr);
   & + & { border-top: 1px solid ${color.rule}; }
-  & > b { font-size: 18px; line-height: 22px; color: var(--v); }
+  & > b { font-size: ${px.large}; line-height: 22px; color: var(--v); }
   & h2 { line-height: 22px; }
-  & > p { grid-column: 2; font-size: 13px; line-height: 18px; color: ${color.ink2}; }
+  & > p { grid-column: 2; ${text.small} color: ${color.ink2}; }
   & > p button { display: inline; text-align: left; white-space: normal; overflow-wrap: anywhere; min-height: 0; padding: 0; font-size: inherit; line-height: inherit; }
-  & .margin { grid-column: 2; display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 16px; margin-top: 4px; font-size: 13px; line-height: 18px; font-weight: 600; }
+  & .margin { grid-column: 2; display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 16px; margin-top: 4px; ${text.small} font-weight: 600; }
   & .margin span { min-width: 88px; text-align: right; }
 `;
 
@@ -42,9 +42,10 @@ function Rests({ finding, follow }: { finding: Finding; follow?: (place: Place) 
   if (sources.length === 0) return null;
   return (
     <p>
-      Reading {finding.reading}:
-      {sources.map((r) => (
-        <span key={r.source} style={{ display: "block" }}>
+      Reading {finding.reading}:{" "}
+      {sources.map((r, i) => (
+        <span key={r.source}>
+          {i > 0 && " "}
           {r.run ? (
             <Link to={`/runs/${r.run}`}>{r.source}</Link>
           ) : r.page && follow ? (
@@ -84,7 +85,7 @@ function FindingRow({ finding, n, ink, follow }: { finding: Finding; n: number; 
 }
 
 const Factors = styled.details`
-  & > summary { cursor: pointer; font-size: 16px; line-height: 22px; color: ${color.ink}; min-height: 24px; }
+  & > summary { cursor: pointer; ${text.body} color: ${color.ink}; min-height: 24px; }
   & > summary:focus-visible { outline: 2px solid ${color.ink}; outline-offset: 2px; }
   & table { width: 100%; border-collapse: collapse; margin-top: 4px; }
   & td { padding: 4px 0; vertical-align: top; border-top: 1px solid ${color.rule}; }
@@ -206,7 +207,7 @@ export function VerdictPanel({
           ))}
         </div>
       ) : (
-        <p style={{ padding: "8px 0" }}>{verdict.grade === "undecided" ? "No findings, but too little is known." : "No findings."}</p>
+        <Aside>{verdict.grade === "undecided" ? "No findings, but too little is known." : "No findings."}</Aside>
       )}
       {verdict.missing.length > 0 && verdict.grade !== "replace" && (
         <div className="ruled small">

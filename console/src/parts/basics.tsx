@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 import { Button as AriaButton } from "react-aria-components";
 import styled, { css } from "styled-components";
 import { ProblemError } from "../data/client";
-import { color, type } from "../theme/tokens";
+import { color, px, text, type } from "../theme/tokens";
 import { parts } from "./format";
 
 /** An action. `filled` only where a person is awaited. */
@@ -31,12 +31,12 @@ export const LinkButton = styled.a`
   &:hover { outline: 2px solid ${color.accent}; outline-offset: 2px; color: ${color.ink}; }
 `;
 
-export const Small = styled.small`font: 400 ${type.small} inherit; font-size: 13px; line-height: 18px; color: ${color.ink3};`;
+export const Small = styled.small`font: 400 ${type.small} inherit; ${text.small} color: ${color.ink3};`;
 
 const SerialBox = styled.span`
   display: inline-flex; align-items: baseline; gap: 8px; white-space: nowrap;
-  & small { font-size: 13px; line-height: 18px; color: ${color.ink3}; min-width: 36px; }
-  & b { font-size: 36px; line-height: 44px; letter-spacing: 0.02em; }
+  & small { ${text.small} color: ${color.ink3}; min-width: 36px; }
+  & b { ${text.display} letter-spacing: 0.02em; }
 `;
 
 /** A serial, its ending large. */
@@ -80,22 +80,31 @@ export function Tape({ share, ink }: { share: number; ink: string }) {
 export const Section = styled.section`
   border-top: 2px solid ${color.ink}; padding-top: 4px; min-width: 0;
   & > header { display: flex; align-items: baseline; gap: 16px; min-height: 26px; flex-wrap: wrap; }
-  & > header h2 { font-size: 18px; line-height: 26px; }
-  & > header p { color: ${color.ink3}; font-size: 13px; line-height: 18px; }
+  & > header h2 { ${text.large} }
+  & > header p { color: ${color.ink3}; ${text.small} }
 `;
 
 /** A ledger's table. */
 export const Table = styled.table`
   border-collapse: collapse; width: 100%;
-  & th { font-weight: 400; font-size: 13px; line-height: 18px; color: ${color.ink3}; text-align: left; white-space: nowrap; vertical-align: bottom; border-bottom: 1px solid ${color.edge}; }
+  & th { font-weight: 400; ${text.small} color: ${color.ink3}; text-align: left; white-space: nowrap; vertical-align: bottom; border-bottom: 1px solid ${color.edge}; }
   & td, & th { padding: 4px 16px 4px 0; }
   & td { line-height: 22px; vertical-align: baseline; border-bottom: 1px solid ${color.rule}; }
   & thead td { border-bottom-color: ${color.edge}; }
   & td:last-child, & th:last-child { padding-right: 4px; }
   & .num { text-align: right; }
   & .soft { color: ${color.ink3}; }
-  & .small { font-size: 13px; }
+  & .small { font-size: ${px.small}; } & .whole { white-space: nowrap; } & .strong { font-weight: 600; }
 `;
+
+/** The fields of a dialog, one below the other. */
+export const Form = styled.form`display: grid; gap: 16px;`;
+
+/** Two fields beside each other. */
+export const Pair = styled.div`display: grid; grid-template-columns: 1fr 1fr; gap: 12px;`;
+
+/** A paragraph with room above and below. */
+export const Aside = styled.p`padding: 8px 0;`;
 
 export const Scroll = styled.div`overflow-x: auto;`;
 
@@ -111,7 +120,7 @@ export function NotAvailable({ reason }: { reason?: string }) {
 
 const StateBox = styled.div`
   margin: 40px 24px; padding: 16px; border-top: 2px solid ${color.ink}; max-width: 720px; display: grid; gap: 8px; justify-items: start;
-  & h1 { font-size: 24px; line-height: 32px; }
+  & h1 { ${text.title} }
   & p { color: ${color.ink2}; }
 `;
 
@@ -138,6 +147,6 @@ export function Wrong({ error, retry }: { error: unknown; retry: () => void }) {
 
 /** What keys do on a page, at its foot. */
 export const Keys = styled.footer`
-  padding: 12px 24px; display: flex; flex-wrap: wrap; gap: 4px 24px; color: ${color.ink3}; font-size: 13px; line-height: 18px;
+  padding: 12px 24px; display: flex; flex-wrap: wrap; gap: 4px 24px; color: ${color.ink3}; ${text.small}
   & kbd { font: inherit; font-weight: 600; border: 1px solid ${color.edge}; padding: 0 5px; color: ${color.ink2}; }
 `;

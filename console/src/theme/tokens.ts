@@ -95,6 +95,17 @@ export const type = {
   far: "72px/76px",
 } as const;
 
+/** The same for a rule of a component: one size with its line height. */
+export const text = Object.fromEntries(
+  Object.entries(type).map(([name, size]) => [name, `font-size: ${size.split("/")[0]}; line-height: ${size.split("/")[1]};`]),
+) as Record<keyof typeof type, string>;
+
+/** The size alone, where the line's height is the place's. */
+export const px = Object.fromEntries(Object.entries(type).map(([name, size]) => [name, size.split("/")[0]])) as Record<
+  keyof typeof type,
+  string
+>;
+
 export const face = '"Atkinson Hyperlegible Next Variable", sans-serif';
 export const mono = '"Atkinson Hyperlegible Mono Variable", monospace';
 

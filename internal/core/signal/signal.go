@@ -125,7 +125,7 @@ type Definition struct {
 	Code      uint8 // in packed form, never reused for another signal
 	Name      Name
 	Group     string // "media", "mechanics" ...
-	Words     string // for a table: "sectors reallocated"
+	Words     string // for a table: "reallocated sectors"
 	Unit      string // "sectors", "°C", "h", "B"; empty for a bare count
 	Direction Direction
 	Usual     string       // the reference that stands beside the number

@@ -5,6 +5,7 @@ package record
 import (
 	"context"
 	"sync"
+	"time"
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/signal"
@@ -41,6 +42,7 @@ type Reader interface {
 	Latest(ctx context.Context, driveID int64) (shop.Moment, error) // of its readings
 	List(ctx context.Context, q shop.Query) ([]shop.Listed, error)
 	Volumes(ctx context.Context, driveID int64) (protocol.Volumes, error) // the newest
+	VolumesAt(ctx context.Context, driveID int64) (time.Time, error)      // when that was; zero: nobody has looked
 }
 
 // Tx is one change of the storage: all of it, or nothing.

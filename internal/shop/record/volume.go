@@ -76,6 +76,11 @@ func (s *Keeper) VolumesSeen(ctx context.Context, tx Tx, v protocol.Volumes) ([]
 	}, tx.AddVolumes(ctx, d.ID, v)
 }
 
+// VolumesAt tells when a drive's file systems were looked at last; the zero time says never.
+func (s *Keeper) VolumesAt(ctx context.Context, d shop.Drive) (time.Time, error) {
+	return s.store.VolumesAt(ctx, d.ID)
+}
+
 // Volumes gives what was seen of a drive's file systems last.
 func (s *Keeper) Volumes(ctx context.Context, d shop.Drive) (VolumesView, error) {
 	seen, err := s.store.Volumes(ctx, d.ID)

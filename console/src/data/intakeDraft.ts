@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { Duty, Language, ReworkKind } from "../data/types";
+import type { Duty, Language, ReworkKind } from "./types";
 
 /** What was answered so far. It stays in this browser until the drive is taken in. */
 export interface IntakeDraft {

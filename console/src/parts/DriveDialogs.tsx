@@ -1,0 +1,73 @@
+import type { CheckKind, Drive, Duty, Grade, HandoverRequest, ReworkKind, Verdict } from "../data/types";
+import { DutyDialog, HandoverDialog } from "./DeskDialogs";
+import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "./Dialogs";
+
+/** What a drive's page asks a person before it does something. */
+export type DriveQuestion =
+  | { about: "despite"; check: CheckKind }
+  | { about: "release" }
+  | { about: "rework"; kind: ReworkKind }
+  | { about: "handover" }
+  | { about: "duty" }
+  | { about: "overrule" };
+
+/** How an order stands that a dialog gave. */
+export interface Given {
+  wrong?: string;
+  busy: boolean;
+}
+
+export interface DriveAnswers {
+  despite: (check: CheckKind, why: string) => void;
+  release: (scope: ReworkKind, owner: string) => void;
+  rework: (kind: ReworkKind, ending: string) => void;
+  handover: (h: Omit<HandoverRequest, "by">) => void;
+  duty: (duty: Duty) => void;
+  overrule: (grade: Grade, reason: string) => void;
+}
+
+/** The one dialog of a drive's page that is open. */
+export function DriveDialogs({
+  asked,
+  drive,
+  verdict,
+  given,
+  answer,
+  close,
+}: {
+  asked?: DriveQuestion;
+  drive: Drive;
+  verdict?: Verdict;
+  given: Given;
+  answer: DriveAnswers;
+  close: () => void;
+}) {
+  const { wrong, busy } = given;
+  switch (asked?.about) {
+    case "despite":
+      return <DespiteDialog title={`A ${asked.check} check`} close={close} done={(why) => answer.despite(asked.check, why)} />;
+    case "release":
+      return <ReleaseDialog wrong={wrong} close={close} done={answer.release} />;
+    case "rework":
+      return (
+        <ReworkDialog
+          kind={asked.kind}
+          bay={drive.bay ?? ""}
+          wrong={wrong}
+          busy={busy}
+          close={close}
+          done={(ending) => answer.rework(asked.kind, ending)}
+        />
+      );
+    case "handover":
+      return drive.intake ? (
+        <HandoverDialog intake={drive.intake} unsigned={!verdict?.signed} wrong={wrong} busy={busy} close={close} done={answer.handover} />
+      ) : null;
+    case "duty":
+      return verdict ? <DutyDialog now={verdict.duty} wrong={wrong} busy={busy} close={close} done={answer.duty} /> : null;
+    case "overrule":
+      return verdict ? <OverruleDialog grade={verdict.grade} wrong={wrong} close={close} done={answer.overrule} /> : null;
+    default:
+      return null;
+  }
+}
