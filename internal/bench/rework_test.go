@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -58,56 +59,60 @@ func marred(sectors uint64) sim.Spec {
 }
 
 func TestAMendClearsWhatHealsAndSaysWhatDoesNot(t *testing.T) {
-	for _, stubborn := range []bool{false, true} {
+	synctest.Test(t, func(t *testing.T) {
+		for _, stubborn := range []bool{false, true} {
+			source := sim.New(sim.NewClock(3600), "", "one")
+			spec := marred(40_000_000)
+			spec.Stubborn = stubborn
+			source.Insert("one", spec)
+			s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+			s.take(t, "the drive", s.answering(1))
+			bad := source.Truth("one")
+			require.Len(t, bad, 9)
+			sound := bad[0] - 800 // was unreadable when it was swept, and can be read now
+			receipt, err := s.order(t, order(check.Mend, append(bad, sound)...))
+			require.NoError(t, err)
+			s.take(t, "the mend", s.done(receipt.Run.ID))
+			run, sweep := s.runs[receipt.Run.ID], s.sweepOf(receipt.Run.ID)
+			require.NotNil(t, sweep)
+			assert.Equal(t, check.Mending, sweep.Kind)
+			pending, reallocated := waiting(t, s.readings[len(s.readings)-1])
+			if stubborn {
+				assert.Equal(t, "1 sector could be read after all; 9 sectors still unreadable", run.Steps[1].Note.String())
+				assert.Equal(t, check.Failed, run.Outcome)
+				assert.Equal(t, bad, source.Truth("one"))
+				assert.EqualValues(t, 9, pending)
+			} else {
+				assert.Equal(t, "9 sectors cleared; 1 sector could be read after all", run.Steps[1].Note.String())
+				assert.Equal(t, check.Passed, run.Outcome)
+				assert.Empty(t, source.Truth("one"))
+				assert.Equal(t, [2]uint64{0, 9}, [2]uint64{pending, reallocated}, "the reading after tells what became of them")
+			}
+			assert.EqualValues(t, 9*8, source.Wrote("one"), "nothing else is written")
+			assert.Equal(t, []check.StepKind{check.ReadingBefore, check.ReadingAfter}, []check.StepKind{s.readings[1].Step, s.readings[2].Step})
+		}
+	})
+}
+
+func TestARenewalWritesBackWhatCanBeReadAndNothingElse(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one")
-		spec := marred(40_000_000)
-		spec.Stubborn = stubborn
+		spec := marred(1_000_000)
+		spec.Unread.From = 2
 		source.Insert("one", spec)
 		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
 		s.take(t, "the drive", s.answering(1))
 		bad := source.Truth("one")
-		require.Len(t, bad, 9)
-		sound := bad[0] - 800 // was unreadable when it was swept, and can be read now
-		receipt, err := s.order(t, order(check.Mend, append(bad, sound)...))
+		receipt, err := s.order(t, order(check.Renew))
 		require.NoError(t, err)
-		s.take(t, "the mend", s.done(receipt.Run.ID))
-		run, sweep := s.runs[receipt.Run.ID], s.sweepOf(receipt.Run.ID)
-		require.NotNil(t, sweep)
-		assert.Equal(t, check.Mending, sweep.Kind)
-		pending, reallocated := waiting(t, s.readings[len(s.readings)-1])
-		if stubborn {
-			assert.Equal(t, "1 sector could be read after all; 9 sectors still unreadable", run.Steps[1].Note.String())
-			assert.Equal(t, check.Failed, run.Outcome)
-			assert.Equal(t, bad, source.Truth("one"))
-			assert.EqualValues(t, 9, pending)
-		} else {
-			assert.Equal(t, "9 sectors cleared; 1 sector could be read after all", run.Steps[1].Note.String())
-			assert.Equal(t, check.Passed, run.Outcome)
-			assert.Empty(t, source.Truth("one"))
-			assert.Equal(t, [2]uint64{0, 9}, [2]uint64{pending, reallocated}, "the reading after tells what became of them")
-		}
-		assert.EqualValues(t, 9*8, source.Wrote("one"), "nothing else is written")
-		assert.Equal(t, []check.StepKind{check.ReadingBefore, check.ReadingAfter}, []check.StepKind{s.readings[1].Step, s.readings[2].Step})
-	}
-}
-
-func TestARenewalWritesBackWhatCanBeReadAndNothingElse(t *testing.T) {
-	source := sim.New(sim.NewClock(3600), "", "one")
-	spec := marred(1_000_000)
-	spec.Unread.From = 2
-	source.Insert("one", spec)
-	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-	s.take(t, "the drive", s.answering(1))
-	bad := source.Truth("one")
-	receipt, err := s.order(t, order(check.Renew))
-	require.NoError(t, err)
-	s.take(t, "the renewal", s.done(receipt.Run.ID))
-	assert.Equal(t, "2 unreadable sectors", s.runs[receipt.Run.ID].Steps[1].Note.String())
-	assert.Equal(t, bad, unreadable(s.sweepOf(receipt.Run.ID)), "what cannot be read cannot be renewed")
-	assert.EqualValues(t, 1_000_000-2*8, source.Wrote("one"))
-	left, err := os.ReadDir(filepath.Join(s.bench.Folder, "renewal"))
-	require.NoError(t, err)
-	assert.Empty(t, left, "no copy of anybody's data stays behind")
+		s.take(t, "the renewal", s.done(receipt.Run.ID))
+		assert.Equal(t, "2 unreadable sectors", s.runs[receipt.Run.ID].Steps[1].Note.String())
+		assert.Equal(t, bad, unreadable(s.sweepOf(receipt.Run.ID)), "what cannot be read cannot be renewed")
+		assert.EqualValues(t, 1_000_000-2*8, source.Wrote("one"))
+		left, err := os.ReadDir(filepath.Join(s.bench.Folder, "renewal"))
+		require.NoError(t, err)
+		assert.Empty(t, left, "no copy of anybody's data stays behind")
+	})
 }
 
 func TestAnOverwriteIsReadBack(t *testing.T) {
@@ -124,108 +129,116 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			source := sim.New(sim.NewClock(7200), "", "one")
-			spec := marred(4_000_000)
-			spec.Holds = row.holds
-			source.Insert("one", spec)
-			s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-			s.take(t, "the drive", s.answering(1))
-			receipt, err := s.order(t, order(check.Overwrite))
-			require.NoError(t, err)
-			s.take(t, "the overwrite", s.done(receipt.Run.ID))
-			run := s.runs[receipt.Run.ID]
-			assert.Equal(t, row.write, run.Steps[1].Note.String())
-			assert.Equal(t, row.verify, run.Steps[2].Note.String())
-			assert.Equal(t, row.outcome, run.Outcome)
-			assert.Empty(t, source.Truth("one"), "writing has cleared what could not be read")
-			if row.holds > 0 {
-				found := run.Steps[2].Standing.Elsewhere
-				require.NotNil(t, found)
-				assert.Equal(t, surface.Elsewhere{LBA: 0, From: 3_000_000}, *found)
-			}
+			synctest.Test(t, func(t *testing.T) {
+				source := sim.New(sim.NewClock(7200), "", "one")
+				spec := marred(4_000_000)
+				spec.Holds = row.holds
+				source.Insert("one", spec)
+				s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+				s.take(t, "the drive", s.answering(1))
+				receipt, err := s.order(t, order(check.Overwrite))
+				require.NoError(t, err)
+				s.take(t, "the overwrite", s.done(receipt.Run.ID))
+				run := s.runs[receipt.Run.ID]
+				assert.Equal(t, row.write, run.Steps[1].Note.String())
+				assert.Equal(t, row.verify, run.Steps[2].Note.String())
+				assert.Equal(t, row.outcome, run.Outcome)
+				assert.Empty(t, source.Truth("one"), "writing has cleared what could not be read")
+				if row.holds > 0 {
+					found := run.Steps[2].Standing.Elsewhere
+					require.NotNil(t, found)
+					assert.Equal(t, surface.Elsewhere{LBA: 0, From: 3_000_000}, *found)
+				}
+			})
 		})
 	}
 }
 
 func TestAReworkIsRefusedUnlessEverythingIsInOrder(t *testing.T) {
-	source := sim.New(sim.NewClock(3600), "", "one", "two", "three")
-	source.Insert("one", marred(4_000_000))
-	used, docked := disk("KVA077M4R9"), disk("KVA077M60A")
-	used.Awkward.InUse, docked.Awkward.NoPass, docked.Awkward.Adapter = "mounted at /srv", true, "ff01:0a00 0207"
-	source.Insert("two", used)
-	source.Insert("three", docked)
-	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-	s.take(t, "the drives", func() bool {
-		return s.answering(1)() && s.answering(2)() && s.bays[3].Connection == protocol.Unread
-	})
-	try := func(change func(*protocol.Order)) error {
-		o := order(check.Mend, 800)
-		change(&o)
-		_, err := s.order(t, o)
-		return err
-	}
-	refusal(t, drive.FaultNotAllowed, try(func(o *protocol.Order) { o.Rework.Release.Nonce = "" }))
-	refusal(t, drive.FaultWrongDrive, try(func(o *protocol.Order) { o.Rework.Ending = "A077M512" }))
-	refusal(t, drive.FaultInUse, try(func(o *protocol.Order) {
-		o.Bay, o.Key.Serial, o.Rework.Ending, o.Rework.Release.Key.Serial = at(2), "KVA077M4R9", "A077M4R9", "KVA077M4R9"
-	}))
-	// The adapter's own serial is OXD60A; the drive behind it never told its name.
-	refusal(t, drive.FaultNotPassed, try(func(o *protocol.Order) {
-		o.Bay, o.Key, o.Rework.Ending = at(3), drive.Key{Model: "Dock", Serial: "OXD60A"}, "OXD60A"
-		o.Rework.Release.Key = o.Key
-	}))
-	s.bench.AllowRework = false
-	refusal(t, drive.FaultNotAllowed, try(func(*protocol.Order) {}))
-	s.bench.AllowRework = true
+	synctest.Test(t, func(t *testing.T) {
+		source := sim.New(sim.NewClock(3600), "", "one", "two", "three")
+		source.Insert("one", marred(4_000_000))
+		used, docked := disk("KVA077M4R9"), disk("KVA077M60A")
+		used.Awkward.InUse, docked.Awkward.NoPass, docked.Awkward.Adapter = "mounted at /srv", true, "ff01:0a00 0207"
+		source.Insert("two", used)
+		source.Insert("three", docked)
+		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+		s.take(t, "the drives", func() bool {
+			return s.answering(1)() && s.answering(2)() && s.bays[3].Connection == protocol.Unread
+		})
+		try := func(change func(*protocol.Order)) error {
+			o := order(check.Mend, 800)
+			change(&o)
+			_, err := s.order(t, o)
+			return err
+		}
+		refusal(t, drive.FaultNotAllowed, try(func(o *protocol.Order) { o.Rework.Release.Nonce = "" }))
+		refusal(t, drive.FaultWrongDrive, try(func(o *protocol.Order) { o.Rework.Ending = "A077M512" }))
+		refusal(t, drive.FaultInUse, try(func(o *protocol.Order) {
+			o.Bay, o.Key.Serial, o.Rework.Ending, o.Rework.Release.Key.Serial = at(2), "KVA077M4R9", "A077M4R9", "KVA077M4R9"
+		}))
+		// The adapter's own serial is OXD60A; the drive behind it never told its name.
+		refusal(t, drive.FaultNotPassed, try(func(o *protocol.Order) {
+			o.Bay, o.Key, o.Rework.Ending = at(3), drive.Key{Model: "Dock", Serial: "OXD60A"}, "OXD60A"
+			o.Rework.Release.Key = o.Key
+		}))
+		s.bench.AllowRework = false
+		refusal(t, drive.FaultNotAllowed, try(func(*protocol.Order) {}))
+		s.bench.AllowRework = true
 
-	receipt, err := s.order(t, order(check.Mend, 800))
-	require.NoError(t, err)
-	s.take(t, "the mend", s.done(receipt.Run.ID))
-	refusal(t, drive.FaultNotAllowed, try(func(*protocol.Order) {}))
-	assert.Zero(t, source.Wrote("one"), "that sector could be read: nothing was ever written")
-	assert.Zero(t, source.Wrote("two"))
+		receipt, err := s.order(t, order(check.Mend, 800))
+		require.NoError(t, err)
+		s.take(t, "the mend", s.done(receipt.Run.ID))
+		refusal(t, drive.FaultNotAllowed, try(func(*protocol.Order) {}))
+		assert.Zero(t, source.Wrote("one"), "that sector could be read: nothing was ever written")
+		assert.Zero(t, source.Wrote("two"))
+	})
 }
 
 // A rework that cannot begin gives its turn back: those after it do not wait for it for ever.
 func TestAReworkThatCannotBeginHoldsUpNoOther(t *testing.T) {
-	source := sim.New(sim.NewClock(3600), "", "one")
-	source.Insert("one", marred(1_000_000))
-	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-	s.bench.Feeder.Feed = sweep.Feed{Stagger: time.Millisecond, Trial: time.Hour}
-	s.take(t, "the drive", s.answering(1))
-	require.NoError(t, source.WriteProtect(t.Context(), s.bays[1].Device, true))
-	for n := range 3 {
-		o := order(check.Mend, 800)
-		o.Rework.Release.Nonce = string(rune('a' + n))
-		receipt, err := s.order(t, o)
+	synctest.Test(t, func(t *testing.T) {
+		source := sim.New(sim.NewClock(3600), "", "one")
+		source.Insert("one", marred(1_000_000))
+		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+		s.bench.Feeder.Feed = sweep.Feed{Stagger: time.Millisecond, Trial: time.Hour}
+		s.take(t, "the drive", s.answering(1))
+		require.NoError(t, source.WriteProtect(t.Context(), s.bays[1].Device, true))
+		for n := range 3 {
+			o := order(check.Mend, 800)
+			o.Rework.Release.Nonce = string(rune('a' + n))
+			receipt, err := s.order(t, o)
+			require.NoError(t, err)
+			s.take(t, "its end", s.done(receipt.Run.ID))
+			assert.Contains(t, s.runs[receipt.Run.ID].Reason.String(), "read-only")
+		}
+		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
 		require.NoError(t, err)
-		s.take(t, "its end", s.done(receipt.Run.ID))
-		assert.Contains(t, s.runs[receipt.Run.ID].Reason.String(), "read-only")
-	}
-	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
-	require.NoError(t, err)
-	s.take(t, "the sweep", s.done(receipt.Run.ID))
-	assert.NotNil(t, s.sweepOf(receipt.Run.ID))
+		s.take(t, "the sweep", s.done(receipt.Run.ID))
+		assert.NotNil(t, s.sweepOf(receipt.Run.ID))
+	})
 }
 
 // Another drive takes the bay between the order and the first write; and again in the middle of an overwrite.
 func TestADriveThatWasExchangedIsNotWritten(t *testing.T) {
-	source := sim.New(sim.NewClock(60), "", "one")
-	source.Insert("one", marred(400_000_000))
-	s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-	s.take(t, "the drive", s.answering(1))
-	receipt, err := s.order(t, order(check.Overwrite))
-	require.NoError(t, err)
-	require.Eventually(t, func() bool { return source.Wrote("one") > 100_000 }, 30*time.Second, 10*time.Millisecond)
-	source.Remove("one")
-	s.take(t, "the absence", func() bool { return s.runs[receipt.Run.ID].State == check.Absent })
-	other := disk("KVA077M4R9")
-	source.Insert("one", other)
-	s.take(t, "the other drive", func() bool { return s.bays[1].Key.Serial == "KVA077M4R9" })
-	wrote := source.Wrote("one")
-	time.Sleep(200 * time.Millisecond)
-	assert.Equal(t, wrote, source.Wrote("one"), "the other drive is not written to")
-	assert.Equal(t, check.Absent, s.runs[receipt.Run.ID].State)
+	synctest.Test(t, func(t *testing.T) {
+		source := sim.New(sim.NewClock(60), "", "one")
+		source.Insert("one", marred(400_000_000))
+		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+		s.take(t, "the drive", s.answering(1))
+		receipt, err := s.order(t, order(check.Overwrite))
+		require.NoError(t, err)
+		require.Eventually(t, func() bool { return source.Wrote("one") > 100_000 }, 30*time.Second, 10*time.Millisecond)
+		source.Remove("one")
+		s.take(t, "the absence", func() bool { return s.runs[receipt.Run.ID].State == check.Absent })
+		other := disk("KVA077M4R9")
+		source.Insert("one", other)
+		s.take(t, "the other drive", func() bool { return s.bays[1].Key.Serial == "KVA077M4R9" })
+		wrote := source.Wrote("one")
+		time.Sleep(200 * time.Millisecond)
+		assert.Equal(t, wrote, source.Wrote("one"), "the other drive is not written to")
+		assert.Equal(t, check.Absent, s.runs[receipt.Run.ID].State)
+	})
 }
 
 // Stopped after any commit of a rework, the bench goes on by the rules of each, and the drive ends as it should.
@@ -233,59 +246,61 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 	for kind, note := range map[check.Kind]string{check.Mend: "", check.Renew: "", check.Overwrite: "everything was written"} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
-			for commits := int64(1); ; commits++ {
-				dir := t.TempDir()
-				clock, err := sim.RecallClock(filepath.Join(dir, "drives.json"), 7200)
-				require.NoError(t, err)
-				source := sim.New(clock, filepath.Join(dir, "drives.json"), "one")
-				spec := marred(120_000)
-				if spec.Unread.From = 2; kind == check.Renew { // looking closer takes hundreds of commits
-					spec.Unread.From = 0
-				}
-				source.Insert("one", spec)
-				bad := source.Truth("one")
-				path := filepath.Join(dir, "bench.db")
-				s := start(t, source, path)
-				s.take(t, "the drive", s.answering(1))
-				var targets []uint64
-				if kind == check.Mend {
-					targets = bad
-				}
-				id, reached, taken := s.stopAfter(t, commits, order(kind, targets...))
-				if !taken {
+			synctest.Test(t, func(t *testing.T) {
+				for commits := int64(1); ; commits++ {
+					dir := t.TempDir()
+					clock, err := sim.RecallClock(filepath.Join(dir, "drives.json"), 7200)
+					require.NoError(t, err)
+					source := sim.New(clock, filepath.Join(dir, "drives.json"), "one")
+					spec := marred(120_000)
+					if spec.Unread.From = 2; kind == check.Renew { // looking closer takes hundreds of commits
+						spec.Unread.From = 0
+					}
+					source.Insert("one", spec)
+					bad := source.Truth("one")
+					path := filepath.Join(dir, "bench.db")
+					s := start(t, source, path)
+					s.take(t, "the drive", s.answering(1))
+					var targets []uint64
+					if kind == check.Mend {
+						targets = bad
+					}
+					id, reached, taken := s.stopAfter(t, commits, order(kind, targets...))
+					if !taken {
+						s.end()
+						continue
+					}
+					known := *s
 					s.end()
-					continue
+					s = start(t, source, path)
+					s.sweeps, s.readings, s.runs = known.sweeps, known.readings, known.runs
+					s.take(t, "the rework", s.done(id))
+					run := s.runs[id]
+					if note != "" {
+						require.Equal(t, note, run.Steps[1].Note.String(), "after commit %d: %+v", commits, run)
+					}
+					switch kind {
+					case check.Mend:
+						w := run.Steps[1].Standing.Written
+						require.NotNil(t, w)
+						assert.EqualValues(t, 2, w.Cleared+w.Readable, "after commit %d", commits)
+						assert.Empty(t, source.Truth("one"), "after commit %d", commits)
+						assert.LessOrEqual(
+							t, source.Wrote("one"), uint64(2*8), "after commit %d: no sector is written that can be read", commits,
+						)
+					case check.Renew:
+						assert.Equal(t, bad, source.Truth("one"))
+						assert.GreaterOrEqual(t, source.Wrote("one"), uint64(120_000), "after commit %d", commits)
+					default:
+						assert.Equal(t, "everything holds what was written to it", run.Steps[2].Note.String(), "after commit %d", commits)
+					}
+					s.end()
+					if !reached || t.Failed() {
+						assert.Greater(t, commits, int64(5), "a rework has that many commits at least")
+						return
+					}
 				}
-				known := *s
-				s.end()
-				s = start(t, source, path)
-				s.sweeps, s.readings, s.runs = known.sweeps, known.readings, known.runs
-				s.take(t, "the rework", s.done(id))
-				run := s.runs[id]
-				if note != "" {
-					require.Equal(t, note, run.Steps[1].Note.String(), "after commit %d: %+v", commits, run)
-				}
-				switch kind {
-				case check.Mend:
-					w := run.Steps[1].Standing.Written
-					require.NotNil(t, w)
-					assert.EqualValues(t, 2, w.Cleared+w.Readable, "after commit %d", commits)
-					assert.Empty(t, source.Truth("one"), "after commit %d", commits)
-					assert.LessOrEqual(
-						t, source.Wrote("one"), uint64(2*8), "after commit %d: no sector is written that can be read", commits,
-					)
-				case check.Renew:
-					assert.Equal(t, bad, source.Truth("one"))
-					assert.GreaterOrEqual(t, source.Wrote("one"), uint64(120_000), "after commit %d", commits)
-				default:
-					assert.Equal(t, "everything holds what was written to it", run.Steps[2].Note.String(), "after commit %d", commits)
-				}
-				s.end()
-				if !reached || t.Failed() {
-					assert.Greater(t, commits, int64(5), "a rework has that many commits at least")
-					return
-				}
-			}
+			})
 		})
 	}
 }

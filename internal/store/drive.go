@@ -359,7 +359,7 @@ func (c Tx) AddVerdict(ctx context.Context, v *shop.Verdict) error {
 	return c.tx.GetContext(ctx, &v.Seq, `
 		INSERT INTO verdict (drive, seq, at, reading, grade, policy, body, packed)
 		SELECT ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ?, ?, '', ? FROM verdict WHERE drive = ? RETURNING seq`,
-		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, packer().EncodeAll([]byte(body), nil), v.Drive)
+		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, c.compress([]byte(body)), v.Drive)
 }
 
 // Verdicts serves a use case's Reader.
@@ -400,7 +400,7 @@ func (q queries) verdicts(ctx context.Context, driveID int64, limit int) ([]shop
 		all[i] = shop.Verdict{Drive: driveID, Seq: r.Seq, At: moment(r.At), Reading: r.Reading}
 		body := []byte(r.Body)
 		if r.Packed != nil {
-			if body, err = unpacker().DecodeAll(r.Packed, nil); err != nil {
+			if body, err = q.expand(r.Packed); err != nil {
 				return nil, fmt.Errorf("verdict %d: %w", r.Seq, err)
 			}
 		}

@@ -7,11 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/klauspost/compress/zstd"
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
@@ -56,27 +54,6 @@ func (q queries) manifest(ctx context.Context, old string, packed []byte) ([]lea
 	return all, nil
 }
 
-// Encoders and decoders are safe for concurrent use and expensive to make.
-var (
-	packer = sync.OnceValue(func() *zstd.Encoder {
-		e, err := zstd.NewWriter(
-			nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<17),
-			zstd.WithLowerEncoderMem(true),
-		)
-		if err != nil {
-			panic("zstd: " + err.Error()) // only wrong options fail, and these are constants
-		}
-		return e
-	})
-	unpacker = sync.OnceValue(func() *zstd.Decoder {
-		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(16<<20))
-		if err != nil {
-			panic("zstd: " + err.Error())
-		}
-		return d
-	})
-)
-
 // AddReading serves a use case's Tx. Only pages that differ from the previous reading's are stored again.
 func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) error {
 	if err := c.recall(ctx, r.Drive); err != nil {
@@ -114,7 +91,7 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 			`INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`,
 			r.Drive,
 			r.Seq,
-			packer().EncodeAll(fresh, nil),
+			c.compress(fresh),
 		); err != nil {
 			return err
 		}

@@ -42,7 +42,7 @@ func Open(ctx context.Context, path string, gates ...sqlite.Gate) (*Store, error
 	if err != nil {
 		return nil, err
 	}
-	return &Store{queries: queries{db.Read, &sync.Map{}, true}, db: db}, nil
+	return &Store{queries: queries{db.Read, newCompressor(), &sync.Map{}, true}, db: db}, nil
 }
 
 // Close closes the database.
@@ -75,7 +75,7 @@ func (s *Store) Scrub(ctx context.Context) error {
 func (s *Store) Write(ctx context.Context, f func(Tx) error) error {
 	fresh := map[kindKey]int64{}
 	err := s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		return f(Tx{queries{tx, s.committed, false}, tx, &s.kinds, fresh, &last{}})
+		return f(Tx{queries{tx, s.compressor, s.committed, false}, tx, &s.kinds, fresh, &last{}})
 	})
 	if err == nil {
 		for key, id := range fresh {
@@ -90,7 +90,8 @@ func (s *Store) Write(ctx context.Context, f func(Tx) error) error {
 
 // queries are the reading functions, on the pool or inside a transaction.
 type queries struct {
-	q         sqlx.QueryerContext
+	q sqlx.QueryerContext
+	*compressor
 	committed *sync.Map // kinds of leaves by id, once they are committed
 	learns    bool      // what it reads is committed
 }

@@ -26,7 +26,7 @@ func (c Tx) AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) e
 		v.ID,
 		driveID,
 		millis(v.At),
-		packer().EncodeAll(body, nil),
+		c.compress(body),
 	)
 	return err
 }
@@ -41,7 +41,7 @@ func (q queries) Volumes(ctx context.Context, driveID int64) (v protocol.Volumes
 	if err != nil {
 		return v, err
 	}
-	body, err := unpacker().DecodeAll(packed, nil)
+	body, err := q.expand(packed)
 	if err != nil {
 		return v, fmt.Errorf("volumes of drive %d: %w", driveID, err)
 	}

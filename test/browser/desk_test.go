@@ -19,12 +19,18 @@ func (p *page) api(method, path, body string) {
 	)
 }
 
-// slowly types as a person does: a scanner is told by its haste.
+// slowly types as a person does, a key every 60 ms by the keyboard's own time: a scanner is told by its haste.
 func slowly(p *page, words string) {
+	js[bool](p, `(() => {
+		let time = performance.now()
+		window.slow = e => Object.defineProperty(e, "timeStamp", {value: (time += 60)})
+		window.addEventListener("keydown", window.slow, true)
+		return true
+	})()`)
 	for _, r := range words {
 		p.press(string(r))
-		time.Sleep(60 * time.Millisecond)
 	}
+	js[bool](p, `window.removeEventListener("keydown", window.slow, true), true`)
 }
 
 // TestADriveIsTakenInAndHandedOver goes through the three steps with keys alone, then lets the drive go with its papers.

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -140,11 +139,9 @@ func TestASweepWaitsAndStopsAsAPersonWishes(t *testing.T) {
 	_, err = s.ResumeRun(ctx, r.Id, "Imre")
 	require.NoError(t, err)
 	s.until("it goes on", func() bool { now, err := s.Run(ctx, r.Id); return err == nil && now.State == contract.RunStateRunning })
-	begun := time.Now()
 	_, err = s.StopRun(ctx, r.Id, "Imre")
 	require.NoError(t, err)
 	done := follow(s, r.Id)
-	assert.Less(t, time.Since(begun), time.Second)
 	assert.Equal(t, contract.RunOutcomeStopped, *done.Outcome)
 	one, err := s.Sweep(ctx, r.Id)
 	require.NoError(t, err)

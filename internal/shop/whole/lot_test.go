@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -35,225 +36,235 @@ func (p *place) takeOut(number int) {
 }
 
 func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
-	p := open(t)
-	p.putIn(1, state{serial: "KVA07EARLY", hours: 100, heat: 30})
-	l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Ticket: "2240", Customer: "Quillet Ferry office", Duty: drive.Carry, Expected: 9})
-	require.NoError(t, err)
-	_, err = p.OpenLot(t.Context(), who("Dov"), shop.Lot{})
-	assert.ErrorAs(t, err, new(*shop.Conflict), "a drive that comes to answer can belong to one lot only")
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		p.putIn(1, state{serial: "KVA07EARLY", hours: 100, heat: 30})
+		l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Ticket: "2240", Customer: "Quillet Ferry office", Duty: drive.Carry, Expected: 9})
+		require.NoError(t, err)
+		_, err = p.OpenLot(t.Context(), who("Dov"), shop.Lot{})
+		assert.ErrorAs(t, err, new(*shop.Conflict), "a drive that comes to answer can belong to one lot only")
 
-	p.bay(
-		protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Answering, Key: state{serial: "KVA07EARLY"}.key()},
-	) // told again, as after a restart
-	serials := []string{"KVA07LOT01", "KVA07LOT02", "KVA07LOT03", "KVA07LOT04", "KVA07LOT05", "KVA07LOT06", "KVA07LOT07"}
-	for i, serial := range serials {
-		s := state{serial: serial, hours: 20_000 + uint64(i)*100, heat: 30}
-		if i == 3 {
-			s.hours = 41_806
+		p.bay(
+			protocol.Bay{ID: drive.Bay{Number: 1}, Connection: protocol.Answering, Key: state{serial: "KVA07EARLY"}.key()},
+		) // told again, as after a restart
+		serials := []string{"KVA07LOT01", "KVA07LOT02", "KVA07LOT03", "KVA07LOT04", "KVA07LOT05", "KVA07LOT06", "KVA07LOT07"}
+		for i, serial := range serials {
+			s := state{serial: serial, hours: 20_000 + uint64(i)*100, heat: 30}
+			if i == 3 {
+				s.hours = 41_806
+			}
+			p.putIn(2, s)
+			p.takeOut(2)
 		}
-		p.putIn(2, s)
-		p.takeOut(2)
-	}
-	p.putIn(2, state{serial: "KVA07LOT01", hours: 20_001, heat: 30}) // out and in again
-	_, err = p.EndLot(t.Context(), who("Dov"), l.ID)
-	require.NoError(t, err)
-	p.putIn(3, state{serial: "KVA07LATER", hours: 100, heat: 30})
+		p.putIn(2, state{serial: "KVA07LOT01", hours: 20_001, heat: 30}) // out and in again
+		_, err = p.EndLot(t.Context(), who("Dov"), l.ID)
+		require.NoError(t, err)
+		p.putIn(3, state{serial: "KVA07LATER", hours: 100, heat: 30})
 
-	v, err := p.LotByID(t.Context(), l.ID)
-	require.NoError(t, err)
-	var got []string
-	for _, d := range v.Drives {
-		got = append(got, d.Drive.Identity.Serial)
-		assert.Equal(t, drive.Carry, d.Drive.Duty, "what it is meant for comes from the lot")
-		assert.Equal(t, "Quillet Ferry office", d.Intake.Customer)
-		if d.Drive.Identity.Serial == "KVA07LOT04" {
-			require.Len(t, d.Apart, 1)
-			assert.Equal(
-				t, "hours powered on 41\u00A0806 h, median 20\u00A0400 h of 7, 2 times the median", d.Apart[0],
-				"the count is said",
-			)
-		} else {
-			assert.Empty(t, d.Apart)
+		v, err := p.LotByID(t.Context(), l.ID)
+		require.NoError(t, err)
+		var got []string
+		for _, d := range v.Drives {
+			got = append(got, d.Drive.Identity.Serial)
+			assert.Equal(t, drive.Carry, d.Drive.Duty, "what it is meant for comes from the lot")
+			assert.Equal(t, "Quillet Ferry office", d.Intake.Customer)
+			if d.Drive.Identity.Serial == "KVA07LOT04" {
+				require.Len(t, d.Apart, 1)
+				assert.Equal(
+					t, "hours powered on 41\u00A0806 h, median 20\u00A0400 h of 7, 2 times the median", d.Apart[0],
+					"the count is said",
+				)
+			} else {
+				assert.Empty(t, d.Apart)
+			}
 		}
-	}
-	slices.Sort(got)
-	assert.Equal(t, serials, got, "each once; none that was there before, or came later")
-	assert.Equal(t, 7, v.Count[drive.Undecided])
-	for _, u := range v.Usable {
-		assert.Equal(t, desk.Usable{Duty: u.Duty, Of: 7}, u, "undecided is not usable")
-	}
-	require.NotEmpty(t, v.Compared)
-	assert.Equal(t, "hours powered on", v.Compared[0].Words)
-	all, err := p.Siblings(t.Context(), p.drive("LOT04"))
-	require.NoError(t, err)
-	assert.Equal(t, 9, all.Of, "all of the model the shop has met")
-	require.NotEmpty(t, all.Apart)
+		slices.Sort(got)
+		assert.Equal(t, serials, got, "each once; none that was there before, or came later")
+		assert.Equal(t, 7, v.Count[drive.Undecided])
+		for _, u := range v.Usable {
+			assert.Equal(t, desk.Usable{Duty: u.Duty, Of: 7}, u, "undecided is not usable")
+		}
+		require.NotEmpty(t, v.Compared)
+		assert.Equal(t, "hours powered on", v.Compared[0].Words)
+		all, err := p.Siblings(t.Context(), p.drive("LOT04"))
+		require.NoError(t, err)
+		assert.Equal(t, 9, all.Of, "all of the model the shop has met")
+		require.NotEmpty(t, all.Apart)
+	})
 }
 
 func TestHandingOverEndsAnIntake(t *testing.T) {
-	p := open(t)
-	ctx := t.Context()
-	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	i, err := p.TakeIn(
-		ctx, who("Dov"),
-		shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: "Pellwick Spit", Complaint: "clicks", Wanted: true},
-	)
-	require.NoError(t, err)
-	d := p.drive("7M511")
-	_, err = p.Check(ctx, who("Dov"), d, runs.CheckOrder{Kind: check.Quick, Despite: "the owner waits"})
-	require.NoError(t, err)
-	_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
-	assert.ErrorAs(t, err, new(*shop.Conflict), "a run goes on")
-	ended := check.Run{ID: 1, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed}
-	require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &ended}))
-	wrote := check.Run{
-		ID:      8,
-		Kind:    check.Mend,
-		Bay:     drive.Bay{Number: 2},
-		Key:     d.Identity.Key,
-		State:   check.Done,
-		Outcome: check.Passed,
-		Asked:   p.clock.at,
-		Steps:   []check.Step{{Kind: check.Mending, State: check.StepDone}},
-	}
-	require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &wrote}))
-	for _, better := range []shop.DataState{shop.Untouched, shop.Overwritten} {
-		_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned, Data: better})
-		assert.ErrorAs(t, err, new(*shop.Conflict), "a mend wrote to it: %s is not true", better)
-	}
-	_, err = p.RecordRelease(ctx, who("Dov"), d, &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"})
-	require.NoError(t, err)
-	done, err := p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned, Note: "collected"})
-	require.NoError(t, err)
-	assert.Equal(t, shop.Altered, done.Handover.Data, "what the runs did")
-	_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
-	assert.ErrorAs(t, err, new(*shop.Conflict))
-	_, err = p.Rework(ctx, who("Dov"), p.drive("7M511"), check.Mend, "077M511")
-	assert.ErrorContains(t, err, "not released", "a release ends with its intake")
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		ctx := t.Context()
+		p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
+		i, err := p.TakeIn(
+			ctx, who("Dov"),
+			shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: "Pellwick Spit", Complaint: "clicks", Wanted: true},
+		)
+		require.NoError(t, err)
+		d := p.drive("7M511")
+		_, err = p.Check(ctx, who("Dov"), d, runs.CheckOrder{Kind: check.Quick, Despite: "the owner waits"})
+		require.NoError(t, err)
+		_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
+		assert.ErrorAs(t, err, new(*shop.Conflict), "a run goes on")
+		ended := check.Run{ID: 1, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed}
+		require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &ended}))
+		wrote := check.Run{
+			ID:      8,
+			Kind:    check.Mend,
+			Bay:     drive.Bay{Number: 2},
+			Key:     d.Identity.Key,
+			State:   check.Done,
+			Outcome: check.Passed,
+			Asked:   p.clock.at,
+			Steps:   []check.Step{{Kind: check.Mending, State: check.StepDone}},
+		}
+		require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &wrote}))
+		for _, better := range []shop.DataState{shop.Untouched, shop.Overwritten} {
+			_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned, Data: better})
+			assert.ErrorAs(t, err, new(*shop.Conflict), "a mend wrote to it: %s is not true", better)
+		}
+		_, err = p.RecordRelease(ctx, who("Dov"), d, &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"})
+		require.NoError(t, err)
+		done, err := p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned, Note: "collected"})
+		require.NoError(t, err)
+		assert.Equal(t, shop.Altered, done.Handover.Data, "what the runs did")
+		_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
+		assert.ErrorAs(t, err, new(*shop.Conflict))
+		_, err = p.Rework(ctx, who("Dov"), p.drive("7M511"), check.Mend, "077M511")
+		assert.ErrorContains(t, err, "not released", "a release ends with its intake")
 
-	// It comes back from somebody else: what the earlier owner said is not shown.
-	p.clock.at = p.clock.at.Add(time.Hour)
-	_, err = p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2301", Customer: "Marram Seed Library"})
-	require.NoError(t, err)
-	history, err := p.History(ctx, p.drive("7M511"))
-	require.NoError(t, err)
-	var words []string
-	for _, e := range history {
-		words = append(words, e.Says.String())
-	}
-	text := strings.Join(words, "\n")
-	assert.Contains(t, text, "from an earlier owner")
-	assert.Contains(t, text, "Handed over by Dov: returned, data altered")
-	for _, secret := range []string{"2214", "Pellwick", "clicks", "collected"} {
-		assert.NotContains(t, text, secret)
-	}
-	assert.Contains(t, text, "ticket 2301")
+		// It comes back from somebody else: what the earlier owner said is not shown.
+		p.clock.at = p.clock.at.Add(time.Hour)
+		_, err = p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2301", Customer: "Marram Seed Library"})
+		require.NoError(t, err)
+		history, err := p.History(ctx, p.drive("7M511"))
+		require.NoError(t, err)
+		var words []string
+		for _, e := range history {
+			words = append(words, e.Says.String())
+		}
+		text := strings.Join(words, "\n")
+		assert.Contains(t, text, "from an earlier owner")
+		assert.Contains(t, text, "Handed over by Dov: returned, data altered")
+		for _, secret := range []string{"2214", "Pellwick", "clicks", "collected"} {
+			assert.NotContains(t, text, secret)
+		}
+		assert.Contains(t, text, "ticket 2301")
+	})
 }
 
 func TestADriveTakenInAnewWasNotNotedToLeave(t *testing.T) {
-	p := open(t)
-	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	first, err := p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}})
-	require.NoError(t, err)
-	_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}})
-	require.NoError(t, err)
-	here, err := p.Intakes(t.Context(), shop.IntakeQuery{Open: true})
-	require.NoError(t, err)
-	require.Len(t, here, 1, "every intake ends")
-	all, err := p.Intakes(t.Context(), shop.IntakeQuery{})
-	require.NoError(t, err)
-	require.Len(t, all, 2)
-	assert.Equal(t, first.ID, all[1].ID)
-	assert.Equal(t, shop.NotNoted, all[1].Handover.Goes)
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
+		first, err := p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}})
+		require.NoError(t, err)
+		_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}})
+		require.NoError(t, err)
+		here, err := p.Intakes(t.Context(), shop.IntakeQuery{Open: true})
+		require.NoError(t, err)
+		require.Len(t, here, 1, "every intake ends")
+		all, err := p.Intakes(t.Context(), shop.IntakeQuery{})
+		require.NoError(t, err)
+		require.Len(t, all, 2)
+		assert.Equal(t, first.ID, all[1].ID)
+		assert.Equal(t, shop.NotNoted, all[1].Handover.Goes)
+	})
 }
 
 // An erased customer is nowhere in the database's files: not in a free page, the search index or the log.
 func TestErasingACustomerLeavesNoTrace(t *testing.T) {
-	p := open(t)
-	ctx := t.Context()
-	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	const name, words = "Zwiebelkirchner Uhrwerke", "Quietschgeräusch beim Kopieren"
-	_, err := p.TakeIn(
-		ctx, who("Dov"),
-		shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: name, Complaint: words, Reference: "ZU-881"},
-	)
-	require.NoError(t, err)
-	_, err = p.RecordRelease(ctx, who("Dov"), p.drive("7M511"), &shop.Release{Scope: check.Mend, Owner: name + ", by telephone"})
-	require.NoError(t, err)
-	l, err := p.OpenLot(ctx, who("Dov"), shop.Lot{Customer: name})
-	require.NoError(t, err)
-	found, err := p.Drives(ctx, shop.Query{Text: "zwiebelkirch"})
-	require.NoError(t, err)
-	require.Len(t, found, 1)
-
-	_, err = p.Erase(ctx, who("Maud"), "Nobody")
-	assert.ErrorAs(t, err, new(*shop.NotFound))
-	e, err := p.Erase(ctx, who("Maud"), name)
-	require.NoError(t, err)
-	assert.Equal(t, desk.Erased{Intakes: 1, Lots: 1}, e)
-
-	found, err = p.Drives(ctx, shop.Query{Text: "zwiebelkirch"})
-	require.NoError(t, err)
-	assert.Empty(t, found)
-	after, err := p.LotByID(ctx, l.ID)
-	require.NoError(t, err)
-	assert.Empty(t, after.Customer)
-	readings, err := p.Readings(ctx, p.drive("7M511"))
-	require.NoError(t, err)
-	assert.Len(t, readings, 1, "the drive's record stays")
-	files, err := filepath.Glob(p.file + "*")
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	for _, file := range files {
-		bytes, err := os.ReadFile(file)
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		ctx := t.Context()
+		p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
+		const name, words = "Zwiebelkirchner Uhrwerke", "Quietschgeräusch beim Kopieren"
+		_, err := p.TakeIn(
+			ctx, who("Dov"),
+			shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: name, Complaint: words, Reference: "ZU-881"},
+		)
 		require.NoError(t, err)
-		for _, secret := range []string{"Zwiebel", "wiebelkirch", "Quietsch", "ZU-881"} {
-			assert.NotContains(t, strings.ToLower(string(bytes)), strings.ToLower(secret), filepath.Base(file))
+		_, err = p.RecordRelease(ctx, who("Dov"), p.drive("7M511"), &shop.Release{Scope: check.Mend, Owner: name + ", by telephone"})
+		require.NoError(t, err)
+		l, err := p.OpenLot(ctx, who("Dov"), shop.Lot{Customer: name})
+		require.NoError(t, err)
+		found, err := p.Drives(ctx, shop.Query{Text: "zwiebelkirch"})
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+
+		_, err = p.Erase(ctx, who("Maud"), "Nobody")
+		assert.ErrorAs(t, err, new(*shop.NotFound))
+		e, err := p.Erase(ctx, who("Maud"), name)
+		require.NoError(t, err)
+		assert.Equal(t, desk.Erased{Intakes: 1, Lots: 1}, e)
+
+		found, err = p.Drives(ctx, shop.Query{Text: "zwiebelkirch"})
+		require.NoError(t, err)
+		assert.Empty(t, found)
+		after, err := p.LotByID(ctx, l.ID)
+		require.NoError(t, err)
+		assert.Empty(t, after.Customer)
+		readings, err := p.Readings(ctx, p.drive("7M511"))
+		require.NoError(t, err)
+		assert.Len(t, readings, 1, "the drive's record stays")
+		files, err := filepath.Glob(p.file + "*")
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		for _, file := range files {
+			bytes, err := os.ReadFile(file)
+			require.NoError(t, err)
+			for _, secret := range []string{"Zwiebel", "wiebelkirch", "Quietsch", "ZU-881"} {
+				assert.NotContains(t, strings.ToLower(string(bytes)), strings.ToLower(secret), filepath.Base(file))
+			}
 		}
-	}
+	})
 }
 
 func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
-	p := open(t)
-	ctx := t.Context()
-	p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-	_, err := p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Customer: "Pellwick Spit"})
-	require.NoError(t, err)
-	_, err = p.Check(ctx, who("Imre"), p.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
-	require.NoError(t, err)
-	_, err = p.Sign(ctx, who("Maud"), p.drive("7M511"), 0, drive.Degrading, "it clicked")
-	require.NoError(t, err)
-	rows, err := p.Audit(ctx, shop.AuditQuery{})
-	require.NoError(t, err)
-	var who []string
-	for _, a := range rows {
-		who = append(who, a.By+": "+a.Said.String())
-		assert.NotContains(t, a.Said.Column(), "Pellwick", "the audit is kept for ever and names no customer")
-	}
-	assert.Equal(
-		t,
-		[]string{
-			"Maud: KVA077M511: undecided overruled with degrading by Maud",
-			"Imre: Bay 2: quick check, run 1, ordered",
-			"Dov: Bay 2: intake 1 opened",
-		},
-		who,
-	)
-	v, err := p.VerifyAudit(ctx)
-	require.NoError(t, err)
-	assert.Equal(t, audit.Verified{Rows: 3}, v)
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		ctx := t.Context()
+		p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
+		_, err := p.TakeIn(ctx, who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Customer: "Pellwick Spit"})
+		require.NoError(t, err)
+		_, err = p.Check(ctx, who("Imre"), p.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
+		require.NoError(t, err)
+		_, err = p.Sign(ctx, who("Maud"), p.drive("7M511"), 0, drive.Degrading, "it clicked")
+		require.NoError(t, err)
+		rows, err := p.Audit(ctx, shop.AuditQuery{})
+		require.NoError(t, err)
+		var who []string
+		for _, a := range rows {
+			who = append(who, a.By+": "+a.Said.String())
+			assert.NotContains(t, a.Said.Column(), "Pellwick", "the audit is kept for ever and names no customer")
+		}
+		assert.Equal(
+			t,
+			[]string{
+				"Maud: KVA077M511: undecided overruled with degrading by Maud",
+				"Imre: Bay 2: quick check, run 1, ordered",
+				"Dov: Bay 2: intake 1 opened",
+			},
+			who,
+		)
+		v, err := p.VerifyAudit(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, audit.Verified{Rows: 3}, v)
 
-	// Somebody with the file and without scruples.
-	db, err := sqlx.Open("sqlite", p.file)
-	require.NoError(t, err)
-	defer func() { _ = db.Close() }()
-	for _, wrong := range []string{`UPDATE audit SET by = 'Dov' WHERE seq = 2`, `DELETE FROM audit WHERE seq = 2`} {
-		_, err = db.ExecContext(context.Background(), wrong)
-		require.Error(t, err, "the database itself refuses: %s", wrong)
-	}
-	_, err = db.ExecContext(context.Background(), `DROP TRIGGER audit_stays; UPDATE audit SET by = 'Dov' WHERE seq = 2`)
-	require.NoError(t, err)
-	v, err = p.VerifyAudit(ctx)
-	require.NoError(t, err)
-	assert.Equal(t, int64(2), v.Bad)
+		// Somebody with the file and without scruples.
+		db, err := sqlx.Open("sqlite", p.file)
+		require.NoError(t, err)
+		defer func() { _ = db.Close() }()
+		for _, wrong := range []string{`UPDATE audit SET by = 'Dov' WHERE seq = 2`, `DELETE FROM audit WHERE seq = 2`} {
+			_, err = db.ExecContext(context.Background(), wrong)
+			require.Error(t, err, "the database itself refuses: %s", wrong)
+		}
+		_, err = db.ExecContext(context.Background(), `DROP TRIGGER audit_stays; UPDATE audit SET by = 'Dov' WHERE seq = 2`)
+		require.NoError(t, err)
+		v, err = p.VerifyAudit(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, int64(2), v.Bad)
+	})
 }

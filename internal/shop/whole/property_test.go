@@ -116,6 +116,7 @@ func serials() func() string {
 }
 
 func TestAnyOrderOfImportAndAnyUnitOfTimeGiveTheSame(t *testing.T) {
+	t.Parallel()
 	p, serial := open(t), serials()
 	rapid.Check(t, func(t *rapid.T) {
 		life := lives(t)
@@ -136,6 +137,7 @@ var worse = map[drive.Grade]int{drive.Healthy: 0, drive.Undecided: 1, drive.Degr
 // What only a missing page knew is lost with it: but a drive is never healthy for that, and never better
 // than with the page and than without the reading.
 func TestAMissingPageNeverImprovesTheGrade(t *testing.T) {
+	t.Parallel()
 	p, serial := open(t), serials()
 	rapid.Check(t, func(t *rapid.T) {
 		life := lives(t)
@@ -159,6 +161,7 @@ func TestAMissingPageNeverImprovesTheGrade(t *testing.T) {
 }
 
 func TestOneGarbageReadingChangesNoGradeAfterTheNextCleanOne(t *testing.T) {
+	t.Parallel()
 	p, serial := open(t), serials()
 	rapid.Check(t, func(t *rapid.T) {
 		life := lives(t)
@@ -221,6 +224,7 @@ func garbageOf(s state, serial, kind string) []reading.Page {
 }
 
 func TestACleanReadingMoreNeverMakesADriveWorse(t *testing.T) {
+	t.Parallel()
 	p, serial := open(t), serials()
 	rapid.Check(t, func(t *rapid.T) {
 		life := lives(t)

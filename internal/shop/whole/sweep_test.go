@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"path/filepath"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -54,66 +55,70 @@ func scratch(lba, sectors uint64) surface.Range {
 }
 
 func TestASweepIsEvidence(t *testing.T) {
-	p := open(t)
-	s := tested("KVA077M4R9", 9_120)
-	p.read(0, s)
-	p.read(time.Hour, s)
-	assert.Equal(t, drive.Healthy, p.verdict("7M4R9").Grade)
-	p.swept(1, s, 1)
-	for _, f := range p.verdict("7M4R9").Duties {
-		assert.Equal(t, policy.Does, f.Fitness, "a clean whole sweep is what %s lacked", f.Duty)
-	}
-	p.swept(2, s, 1, scratch(4096, 24))
-	v := p.verdict("7M4R9")
-	assert.Equal(t, drive.Degrading, v.Grade)
-	assert.Equal(t, "3 sectors unreadable, found by a sweep", v.Findings[0].Sentence)
-	courses, _, err := p.Courses(t.Context(), p.drive("7M4R9"))
-	require.NoError(t, err)
-	for _, c := range courses {
-		if c.Definition.Name == signal.UnreadableFound {
-			assert.EqualValues(t, 3, c.Value.Number, "%s: what the verdict counts is what is shown", c.Value.Reason)
-			assert.Equal(t, 1, c.Finding)
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		s := tested("KVA077M4R9", 9_120)
+		p.read(0, s)
+		p.read(time.Hour, s)
+		assert.Equal(t, drive.Healthy, p.verdict("7M4R9").Grade)
+		p.swept(1, s, 1)
+		for _, f := range p.verdict("7M4R9").Duties {
+			assert.Equal(t, policy.Does, f.Fitness, "a clean whole sweep is what %s lacked", f.Duty)
 		}
-	}
-	p.read(24*time.Hour, s)
-	moments, err := p.Readings(t.Context(), p.drive("7M4R9"))
-	require.NoError(t, err)
-	assert.NotContains(t, moments[0].Signals.Map(), signal.UnreadableFound, "what was found later was not known then")
-	assert.EqualValues(t, 3, moments[2].Signals.Map()[signal.UnreadableFound])
-	_, err = p.Redecode(t.Context(), who("Dov"))
-	require.NoError(t, err)
-	again, err := p.Readings(t.Context(), p.drive("7M4R9"))
-	require.NoError(t, err)
-	assert.Equal(t, moments, again, "reading the past anew keeps it")
+		p.swept(2, s, 1, scratch(4096, 24))
+		v := p.verdict("7M4R9")
+		assert.Equal(t, drive.Degrading, v.Grade)
+		assert.Equal(t, "3 sectors unreadable, found by a sweep", v.Findings[0].Sentence)
+		courses, _, err := p.Courses(t.Context(), p.drive("7M4R9"))
+		require.NoError(t, err)
+		for _, c := range courses {
+			if c.Definition.Name == signal.UnreadableFound {
+				assert.EqualValues(t, 3, c.Value.Number, "%s: what the verdict counts is what is shown", c.Value.Reason)
+				assert.Equal(t, 1, c.Finding)
+			}
+		}
+		p.read(24*time.Hour, s)
+		moments, err := p.Readings(t.Context(), p.drive("7M4R9"))
+		require.NoError(t, err)
+		assert.NotContains(t, moments[0].Signals.Map(), signal.UnreadableFound, "what was found later was not known then")
+		assert.EqualValues(t, 3, moments[2].Signals.Map()[signal.UnreadableFound])
+		_, err = p.Redecode(t.Context(), who("Dov"))
+		require.NoError(t, err)
+		again, err := p.Readings(t.Context(), p.drive("7M4R9"))
+		require.NoError(t, err)
+		assert.Equal(t, moments, again, "reading the past anew keeps it")
+	})
 }
 
 func TestASweepThatIsToldTwiceIsStoredOnce(t *testing.T) {
-	p := open(t)
-	s := tested("KVA077M4R9", 9_120)
-	p.read(0, s)
-	p.swept(1, s, 0.4, scratch(4096, 24), scratch(9000, 8))
-	p.swept(1, s, 1)
-	all, err := p.Sweeps(t.Context(), p.drive("7M4R9"))
-	require.NoError(t, err)
-	require.Len(t, all, 1)
-	assert.InDelta(t, 0.4, all[0].Standing.Share, 1e-9)
-	assert.InDelta(t, 9120, all[0].Hours, 1e-9)
-	one, detail, err := p.SweepOf(t.Context(), 1)
-	require.NoError(t, err)
-	assert.False(t, one.ReadAll(), "a part is no whole sweep")
-	assert.Equal(t, []surface.Range{scratch(4096, 24), scratch(9000, 8)}, detail.Ranges)
-	assert.Len(t, detail.Blocks, 1)
-	p.swept(2, s, 1, scratch(9000, 8), scratch(20_000, 8))
-	differences, err := p.CompareSweeps(t.Context(), 1, 2)
-	require.NoError(t, err)
-	changes := map[uint64]surface.Change{}
-	for _, d := range differences {
-		changes[d.LBA] = d.Change
-	}
-	assert.Equal(t, map[uint64]surface.Change{4096: surface.Gone, 9000: surface.Stays, 20_000: surface.Fresh}, changes)
-	_, _, err = p.SweepOf(t.Context(), 77)
-	var missing *shop.NotFound
-	require.ErrorAs(t, err, &missing)
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		s := tested("KVA077M4R9", 9_120)
+		p.read(0, s)
+		p.swept(1, s, 0.4, scratch(4096, 24), scratch(9000, 8))
+		p.swept(1, s, 1)
+		all, err := p.Sweeps(t.Context(), p.drive("7M4R9"))
+		require.NoError(t, err)
+		require.Len(t, all, 1)
+		assert.InDelta(t, 0.4, all[0].Standing.Share, 1e-9)
+		assert.InDelta(t, 9120, all[0].Hours, 1e-9)
+		one, detail, err := p.SweepOf(t.Context(), 1)
+		require.NoError(t, err)
+		assert.False(t, one.ReadAll(), "a part is no whole sweep")
+		assert.Equal(t, []surface.Range{scratch(4096, 24), scratch(9000, 8)}, detail.Ranges)
+		assert.Len(t, detail.Blocks, 1)
+		p.swept(2, s, 1, scratch(9000, 8), scratch(20_000, 8))
+		differences, err := p.CompareSweeps(t.Context(), 1, 2)
+		require.NoError(t, err)
+		changes := map[uint64]surface.Change{}
+		for _, d := range differences {
+			changes[d.LBA] = d.Change
+		}
+		assert.Equal(t, map[uint64]surface.Change{4096: surface.Gone, 9000: surface.Stays, 20_000: surface.Fresh}, changes)
+		_, _, err = p.SweepOf(t.Context(), 77)
+		var missing *shop.NotFound
+		require.ErrorAs(t, err, &missing)
+	})
 }
 
 // busy is a store during whose questions a sweep goes on.
@@ -128,80 +133,86 @@ func (b busy) Run(context.Context, int64) (check.Run, error) {
 }
 
 func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
-	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
-	require.NoError(t, err)
-	defer st.Close()
-	b := &bench{going: make(chan protocol.Progress)}
-	swept := func(percent int) {
-		b.going <- protocol.Progress{Run: check.Run{ID: 1, State: check.Running, Steps: []check.Step{{Percent: percent}}}}
-	}
-	storage := st.Storage()
-	storage.Runs = busy{storage.Runs, func() {
-		swept(10)
-		swept(20)
-		b.going <- protocol.Progress{Run: check.Run{ID: 2}} // taken when the ones before it are
-	}}
-	s, err := whole.New(
-		t.Context(), "Saltmarsh Lane", storage, benchesOf(t, b), policy.Default, &clock{begin}, slog.New(slog.DiscardHandler),
-	)
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(t.Context())
-	ended := make(chan error, 1)
-	go func() { ended <- s.Run(ctx) }()
-	now, changes, err := s.Follow(ctx, 1)
-	require.NoError(t, err)
-	assert.Equal(t, 20, now.Steps[0].Percent)
-	swept(30)
-	assert.Equal(t, 30, (<-changes).Run.Steps[0].Percent, "10 and 20 were known")
-	cancel()
-	require.NoError(t, <-ended)
+	synctest.Test(t, func(t *testing.T) {
+		st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
+		require.NoError(t, err)
+		defer st.Close()
+		b := &bench{going: make(chan protocol.Progress)}
+		swept := func(percent int) {
+			b.going <- protocol.Progress{Run: check.Run{ID: 1, State: check.Running, Steps: []check.Step{{Percent: percent}}}}
+		}
+		storage := st.Storage()
+		storage.Runs = busy{storage.Runs, func() {
+			swept(10)
+			swept(20)
+			b.going <- protocol.Progress{Run: check.Run{ID: 2}} // taken when the ones before it are
+		}}
+		s, err := whole.New(
+			t.Context(), "Saltmarsh Lane", storage, benchesOf(t, b), policy.Default, &clock{begin}, slog.New(slog.DiscardHandler),
+		)
+		require.NoError(t, err)
+		ctx, cancel := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		go func() { ended <- s.Run(ctx) }()
+		now, changes, err := s.Follow(ctx, 1)
+		require.NoError(t, err)
+		assert.Equal(t, 20, now.Steps[0].Percent)
+		swept(30)
+		assert.Equal(t, 30, (<-changes).Run.Steps[0].Percent, "10 and 20 were known")
+		cancel()
+		require.NoError(t, <-ended)
+	})
 }
 
 func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
-	for grown, says := range map[uint64]string{
-		0: "the host was busy: the drive relocated nothing", 2: "the drive relocated it meanwhile: its count rose by 2",
-	} {
-		p := open(t)
-		s := tested("KVA077M4R9", 9_120)
-		take := func(step check.StepKind) {
-			p.taken++
-			p.clock.at = p.clock.at.Add(time.Minute)
-			r := protocol.Reading{
-				ID:    string(step),
-				Run:   1,
-				Step:  step,
-				Bay:   drive.Bay{Number: 2},
-				Key:   s.key(),
-				At:    p.clock.at,
-				Pages: s.pages(),
-				Tool:  "test",
+	synctest.Test(t, func(t *testing.T) {
+		for grown, says := range map[uint64]string{
+			0: "the host was busy: the drive relocated nothing", 2: "the drive relocated it meanwhile: its count rose by 2",
+		} {
+			p := open(t)
+			s := tested("KVA077M4R9", 9_120)
+			take := func(step check.StepKind) {
+				p.taken++
+				p.clock.at = p.clock.at.Add(time.Minute)
+				r := protocol.Reading{
+					ID:    string(step),
+					Run:   1,
+					Step:  step,
+					Bay:   drive.Bay{Number: 2},
+					Key:   s.key(),
+					At:    p.clock.at,
+					Pages: s.pages(),
+					Tool:  "test",
+				}
+				require.NoError(t, p.Take(t.Context(), "", protocol.Report{Reading: &r}))
 			}
-			require.NoError(t, p.Take(t.Context(), "", protocol.Report{Reading: &r}))
+			take(check.ReadingBefore)
+			p.swept(1, s, 1)
+			one, _, err := p.SweepOf(t.Context(), 1)
+			require.NoError(t, err)
+			assert.Zero(t, one.Once, "before the second reading nobody knows")
+			s.reallocated = grown
+			take(check.ReadingAfter)
+			one, _, err = p.SweepOf(t.Context(), 1)
+			require.NoError(t, err)
+			assert.Equal(t, says, one.Once.String())
+			one.Standing.Slow = 1
+			assert.Contains(t, wording.All(one.Standing.Says(one.Once)), "1 place was slow once: "+says+".")
 		}
-		take(check.ReadingBefore)
-		p.swept(1, s, 1)
-		one, _, err := p.SweepOf(t.Context(), 1)
-		require.NoError(t, err)
-		assert.Zero(t, one.Once, "before the second reading nobody knows")
-		s.reallocated = grown
-		take(check.ReadingAfter)
-		one, _, err = p.SweepOf(t.Context(), 1)
-		require.NoError(t, err)
-		assert.Equal(t, says, one.Once.String())
-		one.Standing.Slow = 1
-		assert.Contains(t, wording.All(one.Standing.Says(one.Once)), "1 place was slow once: "+says+".")
-	}
+	})
 }
 
 func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
-	p := open(t)
-	s := tested("KVA077M4R9", 9_120)
-	p.read(0, s)
-	p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key()})
-	for duty, limit := range map[drive.Duty]uint64{drive.Everyday: 100, drive.Continuous: 10} {
-		require.NoError(t, p.SetDuty(t.Context(), who("Dov"), p.drive("7M4R9"), duty))
-		_, err := p.Check(t.Context(), who("Dov"), p.drive("7M4R9"), runs.CheckOrder{Kind: check.Extended})
-		require.NoError(t, err)
-		assert.Equal(t, limit, p.bench.orders[len(p.bench.orders)-1].Limit.StopAt, duty)
-	}
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		s := tested("KVA077M4R9", 9_120)
+		p.read(0, s)
+		p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key()})
+		for duty, limit := range map[drive.Duty]uint64{drive.Everyday: 100, drive.Continuous: 10} {
+			require.NoError(t, p.SetDuty(t.Context(), who("Dov"), p.drive("7M4R9"), duty))
+			_, err := p.Check(t.Context(), who("Dov"), p.drive("7M4R9"), runs.CheckOrder{Kind: check.Extended})
+			require.NoError(t, err)
+			assert.Equal(t, limit, p.bench.orders[len(p.bench.orders)-1].Limit.StopAt, duty)
+		}
+	})
 }
