@@ -40,7 +40,8 @@ func TestABayHasTheNumberAndLabelPeopleGiveIt(t *testing.T) {
 		require.NoError(t, err)
 		for range 2 {
 			s.take(t, "the new numbers", func() bool {
-				return s.bays[2].Address == "one" && s.bays[1].Address == "two" && s.bays[30].Address == "three" && s.bays[30].Position == 1 &&
+				return s.bays[2].Address == "one" && s.bays[1].Address == "two" && s.bays[30].Address == "three" &&
+					s.bays[30].Position == 1 &&
 					s.bays[2].Position == 2 &&
 					s.answering(1)() &&
 					s.answering(2)()

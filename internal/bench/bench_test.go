@@ -231,7 +231,9 @@ func TestOrdersThatCannotBeCarriedOutAreRefused(t *testing.T) {
 		refusal(t, drive.FaultNotRead, err)
 		_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(2)})
 		refusal(t, drive.FaultNoAnswer, err)
-		_, err = s.order(t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1), Key: drive.Key{Model: "Korvan K4-2000", Serial: "ANOTHER"}})
+		_, err = s.order(
+			t, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1), Key: drive.Key{Model: "Korvan K4-2000", Serial: "ANOTHER"}},
+		)
 		refusal(t, drive.FaultWrongDrive, err)
 		_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Bay: at(1), Run: 77})
 		refusal(t, drive.FaultInUse, err)

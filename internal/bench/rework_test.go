@@ -89,7 +89,9 @@ func TestAMendClearsWhatHealsAndSaysWhatDoesNot(t *testing.T) {
 				assert.Equal(t, [2]uint64{0, 9}, [2]uint64{pending, reallocated}, "the reading after tells what became of them")
 			}
 			assert.EqualValues(t, 9*8, source.Wrote("one"), "nothing else is written")
-			assert.Equal(t, []check.StepKind{check.ReadingBefore, check.ReadingAfter}, []check.StepKind{s.readings[1].Step, s.readings[2].Step})
+			assert.Equal(
+				t, []check.StepKind{check.ReadingBefore, check.ReadingAfter}, []check.StepKind{s.readings[1].Step, s.readings[2].Step},
+			)
 		}
 	})
 }

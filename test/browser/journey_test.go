@@ -223,7 +223,10 @@ func TestAtTheBench(t *testing.T) {
 	p.sees("signed by Dov")
 
 	// Down to the byte.
-	js[bool](p, `[...document.querySelectorAll("table button[aria-expanded]")].find(b => b.textContent === "reallocated sectors").click(), true`)
+	js[bool](
+		p,
+		`[...document.querySelectorAll("table button[aria-expanded]")].find(b => b.textContent === "reallocated sectors").click(), true`,
+	)
 	p.sees("Bad sectors replaced by spares.")
 	js[bool](p, `[...document.querySelectorAll("button")].find(b => b.textContent.startsWith("SMART data, bytes 2 to 13")).click(), true`)
 	require.Eventually(

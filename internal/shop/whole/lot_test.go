@@ -39,7 +39,9 @@ func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.putIn(1, state{serial: "KVA07EARLY", hours: 100, heat: 30})
-		l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Ticket: "2240", Customer: "Quillet Ferry office", Duty: drive.Carry, Expected: 9})
+		l, err := p.OpenLot(
+			t.Context(), who("Dov"), shop.Lot{Ticket: "2240", Customer: "Quillet Ferry office", Duty: drive.Carry, Expected: 9},
+		)
 		require.NoError(t, err)
 		_, err = p.OpenLot(t.Context(), who("Dov"), shop.Lot{})
 		assert.ErrorAs(t, err, new(*shop.Conflict), "a drive that comes to answer can belong to one lot only")
@@ -108,7 +110,14 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 		require.NoError(t, err)
 		_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
 		assert.ErrorAs(t, err, new(*shop.Conflict), "a run goes on")
-		ended := check.Run{ID: 1, Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: d.Identity.Key, State: check.Done, Outcome: check.Passed}
+		ended := check.Run{
+			ID:      1,
+			Kind:    check.Quick,
+			Bay:     drive.Bay{Number: 2},
+			Key:     d.Identity.Key,
+			State:   check.Done,
+			Outcome: check.Passed,
+		}
 		require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &ended}))
 		wrote := check.Run{
 			ID:      8,

@@ -298,7 +298,9 @@ func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
 		assert.False(t, d.Now.HasHours, "not known now, and no 0")
 		v := p.verdict("7M511")
 		assert.Equal(t, "reallocated", v.Findings[0].Rule, "what was known stands: one damaged transfer grades nothing")
-		assert.Contains(t, v.Missing, verdict.Missing{ID: "whole-pages", What: "a reading without damaged pages", Run: "a reading", Minutes: 1})
+		assert.Contains(
+			t, v.Missing, verdict.Missing{ID: "whole-pages", What: "a reading without damaged pages", Run: "a reading", Minutes: 1},
+		)
 		p.read(5*time.Minute, s)
 		assert.Equal(t, "damaged-pages", p.verdict("7M511").Findings[0].Rule, "what came whole before comes damaged again")
 		p.read(55*time.Minute, s)
@@ -323,7 +325,12 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M511", 9000)
 		p.read(0, s)
-		answering := protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: s.key(), Device: drive.Attachment{Node: "sda"}}
+		answering := protocol.Bay{
+			ID:         drive.Bay{Number: 2},
+			Connection: protocol.Answering,
+			Key:        s.key(),
+			Device:     drive.Attachment{Node: "sda"},
+		}
 		for name, row := range map[string]struct {
 			bay    protocol.Bay
 			action desk.Action
@@ -393,7 +400,9 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Empty})
-		i, err := p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: " 2233 ", Duty: drive.Carry, Copied: true})
+		i, err := p.TakeIn(
+			t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: " 2233 ", Duty: drive.Carry, Copied: true},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, protocol.OrderAttempt, p.bench.orders[0].Kind, "taking in says that there is a drive")
 		assert.Equal(t, "2233", i.Ticket)
@@ -462,7 +471,12 @@ func TestDataAtRiskFollowsTheDrive(t *testing.T) {
 		assert.False(
 			t,
 			p.bay(
-				protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: state{serial: "KVA077M600"}.key(), Device: node},
+				protocol.Bay{
+					ID:         drive.Bay{Number: 2},
+					Connection: protocol.Answering,
+					Key:        state{serial: "KVA077M600"}.key(),
+					Device:     node,
+				},
 			).Intake != nil,
 			"another drive in the bay has no part in it",
 		)
