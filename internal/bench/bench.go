@@ -101,10 +101,13 @@ func (b *Bench) Run(ctx context.Context) error {
 	changed := b.Source.Changed(ctx)
 	defer b.group.Wait()
 	for {
+		var again <-chan time.Time
 		if err := b.look(ctx); err != nil && ctx.Err() == nil {
 			b.Log.Error("looking for drives", "error", err)
+			again = time.After(worker.Again)
 		}
 		select {
+		case <-again:
 		case <-ctx.Done():
 			return nil
 		case <-changed:
@@ -221,8 +224,11 @@ func (b *Bench) Progress() <-chan protocol.Progress { return b.progress }
 func (b *Bench) Report(ctx context.Context, r protocol.Report) {
 	b.unkeptMu.Lock()
 	defer b.unkeptMu.Unlock()
-	if r.Bay != nil { // only how a bay stands at last is of interest
+	switch { // only how a bay or a run stands at last is of interest
+	case r.Bay != nil:
 		b.unkept = slices.DeleteFunc(b.unkept, func(o protocol.Report) bool { return o.Bay != nil && o.Bay.ID == r.Bay.ID })
+	case r.Run != nil:
+		b.forgetUnkept(r.Run.ID)
 	}
 	b.unkept = append(b.unkept, r)
 	if b.keeping { // it is tried again already
@@ -238,7 +244,11 @@ func (b *Bench) Report(ctx context.Context, r protocol.Report) {
 // keepReports keeps what waits to be kept, until something fails. The caller holds the lock.
 func (b *Bench) keepReports(ctx context.Context) error {
 	for len(b.unkept) > 0 {
-		if err := b.Journal.Report(ctx, b.unkept[0]); err != nil {
+		keep := b.Journal.Report
+		if b.unkept[0].Run != nil { // the journal is the authority on runs
+			keep = func(ctx context.Context, r protocol.Report) error { return b.Journal.SaveRun(ctx, *r.Run) }
+		}
+		if err := keep(ctx, b.unkept[0]); err != nil {
 			return err
 		}
 		b.unkept = b.unkept[1:]
@@ -247,11 +257,8 @@ func (b *Bench) keepReports(ctx context.Context) error {
 	return nil
 }
 
-// keepAgain is after how long the journal is asked again whether it has room.
-const keepAgain = time.Second
-
 func (b *Bench) keepSoon(ctx context.Context) {
-	tick := time.NewTicker(keepAgain)
+	tick := time.NewTicker(worker.Again)
 	defer tick.Stop()
 	for {
 		select {
@@ -323,18 +330,39 @@ func (b *Bench) Release(ctx context.Context, at drive.Address) {
 	}
 }
 
-// SaveRun stores a run; a finished one leaves the open ones.
+// SaveRun implements worker.Bench.
 func (b *Bench) SaveRun(ctx context.Context, r check.Run) error {
-	save := b.Journal.SaveRun(ctx, r)
+	b.unkeptMu.Lock()
+	defer b.unkeptMu.Unlock()
+	if err := b.Journal.SaveRun(ctx, r); err != nil {
+		return err
+	}
+	b.forgetUnkept(r.ID)
+	b.stands(r)
+	b.Awake()
+	return nil
+}
+
+// KeepRun implements worker.Bench.
+func (b *Bench) KeepRun(ctx context.Context, r check.Run) {
+	b.stands(r)
+	b.Report(ctx, protocol.Report{Run: &r})
+}
+
+// stands notes how a run stands; a finished one leaves the open ones.
+func (b *Bench) stands(r check.Run) {
 	b.mu.Lock()
+	defer b.mu.Unlock()
 	if r.State == check.Done {
 		delete(b.runs, r.ID)
-	} else {
-		b.runs[r.ID] = &r
+		return
 	}
-	b.mu.Unlock()
-	b.Awake()
-	return save
+	b.runs[r.ID] = &r
+}
+
+// forgetUnkept drops what waits to be kept of a run that stands otherwise now. The caller holds unkeptMu.
+func (b *Bench) forgetUnkept(run int64) {
+	b.unkept = slices.DeleteFunc(b.unkept, func(o protocol.Report) bool { return o.Run != nil && o.Run.ID == run })
 }
 
 // Tell implements worker.Bench: it reports whether somebody will hear it.

@@ -182,8 +182,7 @@ func (s *shop) order(t *testing.T, o protocol.Order) (protocol.Receipt, error) {
 // at is a bay of this bench.
 func at(number int) drive.Bay { return drive.Bay{Number: number} }
 
-func refusal(t *testing.T, class drive.FaultClass, err error) {
-	t.Helper()
+func refusal(t require.TestingT, class drive.FaultClass, err error) {
 	var r *protocol.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, class, r.Class)

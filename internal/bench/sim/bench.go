@@ -8,6 +8,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -93,12 +94,13 @@ type Bench struct {
 	mu      sync.Mutex
 	order   []drive.Address
 	places  map[drive.Address]*place
+	shelf   map[string][]ata.SelfTest // by serial, of drives that are in no place
 	changed []chan struct{}
 }
 
 // New gives a bench with empty places. With a file, what the drives remember is read from it and kept there.
 func New(clock device.Clock, file string, places ...drive.Address) *Bench {
-	b := &Bench{clock: clock, file: file, order: places, places: map[drive.Address]*place{}}
+	b := &Bench{clock: clock, file: file, order: places, places: map[drive.Address]*place{}, shelf: map[string][]ata.SelfTest{}}
 	for _, a := range places {
 		b.places[a] = &place{}
 	}
@@ -111,20 +113,44 @@ func New(clock device.Clock, file string, places ...drive.Address) *Bench {
 // Clock is the drives' time.
 func (b *Bench) Clock() device.Clock { return b.clock }
 
-// Insert puts a drive into a place.
+// Insert puts a drive into a place. One that was pulled elsewhere, or is put in again, has its self-test log with it.
 func (b *Bench) Insert(at drive.Address, s Spec) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	p := b.place(at)
-	p.spec, p.out = &s, false
+	b.shelve(p)
+	for _, other := range b.places {
+		if other.spec != nil && other.out && other.spec.Identity.Serial == s.Identity.Serial {
+			b.shelve(other)
+		}
+	}
+	log, known := b.shelf[s.Identity.Serial]
+	if !known {
+		log = slices.Clone(s.Tests)
+	}
+	p.spec, p.out, p.Guarded, p.exclusive = &s, false, false, false
 	p.Instance++
 	p.Attempts = 0
 	p.Bayed = b.clock.Now()
-	p.Log = append([]ata.SelfTest(nil), s.Tests...)
+	p.Log = log
 	p.Running = nil
 	b.recall(at)
 	b.keep()
 	b.notify()
+}
+
+// shelve takes the drive of a place away for good; its self-test log waits until it is put in somewhere.
+func (b *Bench) shelve(p *place) {
+	if p.spec == nil {
+		return
+	}
+	if p.Running != nil { // power gone: the test is interrupted
+		b.finish(p, ata.TestInterrupted)
+	}
+	if serial := p.spec.Identity.Serial; serial != "" {
+		b.shelf[serial] = p.Log
+	}
+	p.spec = nil
 }
 
 // Remove pulls the drive of a place; Return puts the same drive back.
@@ -146,6 +172,16 @@ func (b *Bench) Return(at drive.Address) {
 	b.place(at).out = false
 	b.place(at).Instance++
 	b.notify()
+}
+
+// Use has something of the machine need the drive of a place, as a mount would; empty: nothing any more.
+func (b *Bench) Use(at drive.Address, by string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if p := b.place(at); p.spec != nil {
+		p.spec.Awkward.InUse = by
+		b.notify()
+	}
 }
 
 func (b *Bench) place(at drive.Address) *place {

@@ -114,6 +114,7 @@ func Begin(ctx context.Context, host Host, o Order) (*Sweeper, error) {
 		how:      device.Streaming{Depth: depthSpinning},
 		untold:   map[int]bool{},
 		unmarked: map[int]bool{},
+		unstored: map[int]check.Block{},
 	}
 	if g.RPM == 0 {
 		s.how = device.Streaming{Depth: depthFlash, Alone: true, Look: o.Run.Rework == nil}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -70,6 +71,7 @@ type Sweeper struct {
 	untold   map[int]bool  // blocks of the ribbon that changed since they were told
 	unmarked map[int]bool  // and since they were stored
 	marks    chan mark
+	unstored map[int]check.Block // by number, of marks the journal had no room for; one goroutine's at a time
 	finished chan struct{}
 }
 
@@ -149,18 +151,10 @@ func (s *Sweeper) loop(ctx context.Context) {
 	s.mu.Unlock()
 	close(s.marks)
 	<-marker
-	stored := context.WithoutCancel(ctx)
-	var err error
 	if _, over := end.(check.Swept); over {
-		if err = s.host.Journal.SweepEnded(stored, s.result(), last.body); err != nil {
-			end = nil // the run stands still, and goes on from the last mark when the bench is started again
-		}
-		s.host.Stored()
+		end = s.keepEnd(ctx, end, last)
 	} else {
-		err = s.host.Journal.SaveMark(stored, s.current.ID, s.step, last.body, last.blocks)
-	}
-	if err != nil {
-		s.host.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
+		s.keepMark(context.WithoutCancel(ctx), last)
 	}
 	if end != nil {
 		select {
@@ -169,6 +163,27 @@ func (s *Sweeper) loop(ctx context.Context) {
 		}
 	}
 }
+
+// keepEnd stores the end of a sweep, however long the journal has no room for it. When ctx ends before that, the run goes on from the
+// last mark.
+func (s *Sweeper) keepEnd(ctx context.Context, end check.Event, last mark) check.Event {
+	for {
+		err := s.host.Journal.SweepEnded(context.WithoutCancel(ctx), s.result(), last.body)
+		if err == nil {
+			s.host.Stored()
+			return end
+		}
+		s.host.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
+		select {
+		case <-time.After(again):
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// again is after how long the end of a sweep is stored again for which the journal had no room.
+const again = time.Second
 
 // mostLost is how much of a surface may be lost, in physical sectors, until it is plain that the drive does not keep what is
 // written to it.
@@ -325,10 +340,20 @@ func (s *Sweeper) mark() mark {
 func (s *Sweeper) store(ctx context.Context, done chan<- struct{}) {
 	defer close(done)
 	for m := range s.marks {
-		if err := s.host.Journal.SaveMark(ctx, s.current.ID, s.step, m.body, m.blocks); err != nil {
-			s.host.Log.Error("storing how far a sweep is", "run", s.current.ID, "error", err)
-		}
+		s.keepMark(ctx, m)
 	}
+}
+
+// keepMark stores a mark. The blocks of one that could not be stored go with the next: without them the ribbon would have a gap.
+func (s *Sweeper) keepMark(ctx context.Context, m mark) {
+	for _, b := range m.blocks {
+		s.unstored[b.Number] = b
+	}
+	if err := s.host.Journal.SaveMark(ctx, s.current.ID, s.step, m.body, slices.Collect(maps.Values(s.unstored))); err != nil {
+		s.host.Log.Error("storing how far a sweep is", "run", s.current.ID, "error", err)
+		return
+	}
+	clear(s.unstored)
 }
 
 // Now is how the sweep stands.
@@ -460,17 +485,15 @@ func (s *Sweeper) Warm(celsius int) {
 const mostHeat = 512
 
 // End ends the sweep where it is. What it found so far is reported when part is set.
-func (s *Sweeper) End(ctx context.Context, part bool) check.Standing {
+func (s *Sweeper) End(ctx context.Context, part bool) (check.Standing, error) {
 	s.cancel()
 	<-s.finished
 	s.mu.Lock()
 	now := s.standing()
 	body := s.mark().body
 	s.mu.Unlock()
-	if part {
-		if err := s.host.Journal.SweepEnded(ctx, s.result(), body); err != nil {
-			s.host.Log.Error("storing a sweep", "run", s.current.ID, "error", err)
-		}
+	if !part {
+		return now, nil
 	}
-	return now
+	return now, s.host.Journal.SweepEnded(ctx, s.result(), body)
 }

@@ -53,8 +53,9 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	case protocol.OrderAttempt:
 		return receipt, nil, w.attempt(ctx)
 	case protocol.OrderVacate:
-		w.said, w.bay.Attempts = false, 0
-		w.remember(ctx)
+		if err := w.remember(ctx, false, 0); err != nil {
+			return receipt, nil, err
+		}
 		if w.bay.Connection == protocol.Silent {
 			w.bay.Connection, w.bay.Fault = protocol.Empty, nil
 		}
@@ -64,11 +65,7 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 		if w.current == nil || w.current.ID != o.Run {
 			return receipt, nil, w.stopAbsent(ctx, o)
 		}
-		return receipt, func() {
-			w.noPoll()
-			w.endSweep(ctx, true)
-			w.happen(ctx, check.StopAsked{By: o.By})
-		}, nil
+		return w.stop(ctx, o)
 	case protocol.OrderPause, protocol.OrderResume:
 		return w.pause(ctx, o)
 	case protocol.OrderWriteProtect:
@@ -144,6 +141,30 @@ func (w *Worker) writeProtect(ctx context.Context, o protocol.Order) error {
 	w.bay.WriteProtected = o.On
 	w.publish(ctx)
 	return nil
+}
+
+// stop stops the run of the drive in the bay. It is refused when that cannot be stored: the run goes on then.
+func (w *Worker) stop(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
+	w.noPoll()
+	err = w.endSweep(ctx, true)
+	var effect check.Effect
+	if err == nil {
+		effect, err = w.put(ctx, check.StopAsked{By: o.By})
+	}
+	if err == nil {
+		w.unkept = nil
+		return receipt, func() { w.perform(ctx, effect) }, nil
+	}
+	effect = check.Nothing
+	if s := w.current.Current(); w.unkept == nil && s != nil && s.State == check.Begun && w.current.State == check.Running {
+		switch {
+		case s.Kind.IsTest():
+			effect = check.PollLater
+		case s.Kind.IsSweep():
+			effect = check.RunSweep
+		}
+	}
+	return receipt, func() { w.perform(ctx, effect) }, err
 }
 
 // stopAbsent stops a run whose drive is not here.

@@ -56,9 +56,20 @@ func (w *Worker) learned(ctx context.Context) {
 	}
 }
 
-func (w *Worker) remember(ctx context.Context) {
-	if err := w.machine.Journal.SaidBay(ctx, w.bay.ID.Number, w.said, w.bay.Attempts); err != nil && ctx.Err() == nil {
-		w.machine.Log.Error("keeping a bay in the journal", "bay", w.bay.ID.String(), "error", err)
+// remember keeps whether a person says there is a drive in the bay, and the attempts that found none.
+func (w *Worker) remember(ctx context.Context, said bool, attempts int) error {
+	if err := w.machine.Journal.SaidBay(ctx, w.bay.ID.Number, said, attempts); err != nil {
+		return err
+	}
+	w.said, w.bay.Attempts, w.unfound = said, attempts, false
+	return nil
+}
+
+// found notes that the drive answers that a person said is there.
+func (w *Worker) found(ctx context.Context) {
+	if err := w.remember(ctx, false, 0); err != nil && ctx.Err() == nil {
+		w.machine.Log.Error("keeping a bay; it is tried again", "bay", w.bay.ID.String(), "error", err)
+		w.said, w.bay.Attempts, w.unfound, w.again = false, 0, true, time.After(Again)
 	}
 }
 

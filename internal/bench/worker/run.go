@@ -17,19 +17,30 @@ import (
 // happen puts an event to the current run, stores it, and does what it asks for.
 func (w *Worker) happen(ctx context.Context, e check.Event) {
 	for e != nil && w.current != nil && ctx.Err() == nil {
-		before := *w.current
-		if w.sweeping != nil && !w.sweeping.Over() {
-			before, _ = check.Next(before, check.SweepMoved{Sweep: w.sweeping.Now()}, w.machine.Clock.Now())
-		}
-		next, effect := check.Next(before, e, w.machine.Clock.Now())
-		if quiet(before, next) {
-			*w.current = next
-		} else if !w.save(ctx, next) {
+		effect, err := w.put(ctx, e)
+		if err != nil {
+			w.machine.Log.Error("storing a run; it stands still until there is room", "run", w.current.ID, "error", err)
+			w.unkept, w.again = e, time.After(Again)
 			return
 		}
-		w.bench.Tell(protocol.Progress{Run: next})
 		e = w.effect(ctx, effect)
 	}
+}
+
+// put puts an event to the current run and stores it. When that fails nothing has happened.
+func (w *Worker) put(ctx context.Context, e check.Event) (check.Effect, error) {
+	before := *w.current
+	if w.sweeping != nil && !w.sweeping.Over() {
+		before, _ = check.Next(before, check.SweepMoved{Sweep: w.sweeping.Now()}, w.machine.Clock.Now())
+	}
+	next, effect := check.Next(before, e, w.machine.Clock.Now())
+	if quiet(before, next) {
+		*w.current = next
+	} else if err := w.save(ctx, next); err != nil {
+		return check.Nothing, err
+	}
+	w.bench.Tell(protocol.Progress{Run: next})
+	return effect, nil
 }
 
 // quiet reports whether nothing but the percentage moved: that is told, not stored.
@@ -45,18 +56,15 @@ func quiet(a, b check.Run) bool {
 	return true
 }
 
-func (w *Worker) save(ctx context.Context, r check.Run) bool {
+func (w *Worker) save(ctx context.Context, r check.Run) error {
 	if err := w.bench.SaveRun(ctx, r); err != nil {
-		if ctx.Err() == nil {
-			w.machine.Log.Error("storing a run; it stands still until the bench is restarted", "run", r.ID, "error", err)
-		}
-		return false
+		return err
 	}
 	w.current = &r
 	if r.State == check.Done {
 		w.current = nil
 	}
-	return true
+	return nil
 }
 
 func (w *Worker) perform(ctx context.Context, effect check.Effect) {

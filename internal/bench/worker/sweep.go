@@ -73,18 +73,19 @@ func (w *Worker) sweepEnded(ctx context.Context, e check.Event) {
 }
 
 // endSweep ends the sweep that goes on, if one does. With part, what it found so far is reported.
-func (w *Worker) endSweep(ctx context.Context, part bool) {
+func (w *Worker) endSweep(ctx context.Context, part bool) error {
 	s := w.sweeping
 	if s == nil {
-		return
+		return nil
 	}
-	now := s.End(ctx, part)
+	now, err := s.End(ctx, part)
 	if w.current != nil {
 		if next, _ := check.Next(*w.current, check.SweepMoved{Sweep: now}, w.machine.Clock.Now()); part {
 			*w.current = next
 		}
 	}
 	w.forgetSweep()
+	return err
 }
 
 func (w *Worker) forgetSweep() {

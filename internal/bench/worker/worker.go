@@ -38,8 +38,10 @@ type Bench interface {
 	Report(ctx context.Context, r protocol.Report)
 	// Tell tells how a run stands, and whether somebody will hear it.
 	Tell(p protocol.Progress) bool
-	// SaveRun stores a run; a finished one leaves the open ones.
+	// SaveRun stores a run; a finished one leaves the open ones. When that fails the run stands as before.
 	SaveRun(ctx context.Context, r check.Run) error
+	// KeepRun is SaveRun for what has happened whether or not it can be stored now: it is, as soon as there is room.
+	KeepRun(ctx context.Context, r check.Run)
 	// Opened notes a run that was just stored for the first time.
 	Opened(r check.Run)
 	// OpenRun gives an open run.
@@ -75,6 +77,9 @@ type Worker struct {
 	identity drive.Identity
 	poll     <-chan struct{}
 	unpoll   context.CancelFunc
+	unkept   check.Event // what happened to the run that could not be stored
+	unfound  bool        // that the drive was found could not be
+	again    <-chan time.Time
 
 	sweeping *sweep.Sweeper // of the current run, from its sweep's begin to its end
 	swept    chan check.Event
@@ -185,6 +190,8 @@ func (w *Worker) Run(ctx context.Context) {
 			w.happen(ctx, check.PauseAsked{Why: why, Turn: true})
 		case <-w.turn:
 			w.ourTurn(ctx)
+		case <-w.again:
+			w.tryAgain(ctx)
 		}
 	}
 }
@@ -206,11 +213,12 @@ func (w *Worker) become(ctx context.Context, c protocol.Connection, key drive.Ke
 
 // leave lets go of the drive.
 func (w *Worker) leave() {
-	w.endSweep(context.Background(), false)
+	_ = w.endSweep(context.Background(), false)
 	if w.open != nil {
 		_ = w.open.Close()
 	}
 	w.open, w.session, w.current, w.identity = nil, nil, nil, drive.Identity{}
+	w.unkept = nil
 	w.noPoll()
 }
 
@@ -247,10 +255,19 @@ func (w *Worker) compareAttached(ctx context.Context, s seen) {
 	case !s.there && known:
 		w.gone(ctx)
 		w.bay.Device, w.bay.WriteProtected = drive.Attachment{}, false
-		w.become(ctx, protocol.Empty, drive.Key{}, nil)
+		w.nothingThere(ctx)
 	case !s.there && w.said && w.bay.Connection == protocol.Empty:
-		w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
+		w.nothingThere(ctx)
 	}
+}
+
+// nothingThere settles a bay in which the machine finds nothing: it is empty, unless a person says that it is not.
+func (w *Worker) nothingThere(ctx context.Context) {
+	if w.said {
+		w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
+		return
+	}
+	w.become(ctx, protocol.Empty, drive.Key{}, nil)
 }
 
 func (w *Worker) silence() *drive.Fault {
@@ -266,7 +283,7 @@ func (w *Worker) gone(ctx context.Context) {
 	if r := w.current; r != nil {
 		w.noPoll()
 		next, _ := check.Next(*r, check.DriveGone{}, w.machine.Clock.Now())
-		w.save(ctx, next)
+		w.bench.KeepRun(ctx, next)
 	}
 	w.leave()
 	w.bench.Release(ctx, w.bay.Address)
@@ -306,8 +323,7 @@ func (w *Worker) attach(ctx context.Context, asked bool) {
 		return
 	}
 	if w.said || w.bay.Attempts > 0 {
-		w.said, w.bay.Attempts = false, 0
-		w.remember(ctx)
+		w.found(ctx)
 	}
 	if fault := ended(t.pages); fault != nil { // it named itself, then fell silent
 		if fault.Class == drive.FaultStuck {
@@ -367,12 +383,25 @@ func (w *Worker) attempt(ctx context.Context) error {
 		}
 		return nil
 	}
-	w.said = true
-	w.bay.Attempts++
-	w.remember(ctx)
-	w.become(ctx, protocol.Silent, drive.Key{}, w.silence())
+	if err := w.remember(ctx, true, w.bay.Attempts+1); err != nil {
+		return err
+	}
+	w.nothingThere(ctx)
 	return nil
 }
+
+// tryAgain stores what the journal had no room for.
+func (w *Worker) tryAgain(ctx context.Context) {
+	e := w.unkept
+	w.unkept, w.again = nil, nil
+	if w.unfound {
+		w.found(ctx)
+	}
+	w.happen(ctx, e)
+}
+
+// Again is after how long something is tried again that the journal had no room for.
+const Again = time.Second
 
 // pollEvery is how often a self-test is looked at, in the drive's time.
 const pollEvery = 3 * time.Second

@@ -163,7 +163,7 @@ func apply(r Run, e Event, now time.Time) (Run, Effect) {
 		if s != nil && s.Standing != nil && s.State == Begun {
 			s.Note = sweepNote(s.Kind, *s.Standing)
 		}
-		if s == nil || !s.Kind.IsTest() || !s.Sent || r.State == Absent || r.State == Stuck {
+		if s == nil || !s.Kind.IsTest() || !s.Sent || r.State == Absent || r.State == Interrupted || r.State == Stuck {
 			return end(r, Stopped, r.Reason, now)
 		}
 		r.State = Stopping
