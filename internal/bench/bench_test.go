@@ -82,6 +82,9 @@ func (r *room) fillAfter(n int64) <-chan struct{} {
 	return r.full
 }
 
+// Statement implements sqlite.Gate.
+func (r *room) Statement(string) error { return nil }
+
 // Before implements sqlite.Gate.
 func (r *room) Before() error {
 	for {

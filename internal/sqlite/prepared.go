@@ -14,12 +14,15 @@ const mostPrepared = 400
 
 // prepared keeps statements ready: preparing one costs SQLite several times what carrying it out does.
 type prepared struct {
-	db   *sqlx.DB
-	mu   sync.RWMutex
-	kept map[string]*sqlx.Stmt
+	db    *sqlx.DB
+	gates []Gate
+	mu    sync.RWMutex // guards kept
+	kept  map[string]*sqlx.Stmt
 }
 
-func prepare(db *sqlx.DB) *prepared { return &prepared{db: db, kept: map[string]*sqlx.Stmt{}} }
+func prepare(db *sqlx.DB, gates []Gate) *prepared {
+	return &prepared{db: db, gates: gates, kept: map[string]*sqlx.Stmt{}}
+}
 
 // get gives a statement, or nil when no more are kept.
 func (p *prepared) get(ctx context.Context, query string) (*sqlx.Stmt, error) {
@@ -44,10 +47,17 @@ func (p *prepared) get(ctx context.Context, query string) (*sqlx.Stmt, error) {
 }
 
 // brief is the context a statement runs under. All of ours are short, and one that can end costs each of them two goroutines that
-// wait for it; so whether it has ended is asked before, and not meanwhile.
-func brief(ctx context.Context) context.Context {
+// wait for it; so whether it has ended is asked before, and not meanwhile. It has ended when a gate lets nothing through.
+func (p *prepared) brief(ctx context.Context, query string) context.Context {
 	if ctx.Err() != nil {
 		return ctx
+	}
+	for _, g := range p.gates {
+		if err := g.Statement(query); err != nil {
+			ctx, cancel := context.WithCancelCause(ctx)
+			cancel(err)
+			return ctx
+		}
 	}
 	return context.WithoutCancel(ctx)
 }
@@ -62,9 +72,9 @@ func (p Pool) QueryContext(ctx context.Context, query string, args ...any) (*sql
 		return nil, err
 	}
 	if s == nil {
-		return p.db.QueryContext(brief(ctx), query, args...)
+		return p.db.QueryContext(p.brief(ctx, query), query, args...)
 	}
-	return s.QueryContext(brief(ctx), args...)
+	return s.QueryContext(p.brief(ctx, query), args...)
 }
 
 // QueryxContext implements sqlx.QueryerContext.
@@ -74,17 +84,17 @@ func (p Pool) QueryxContext(ctx context.Context, query string, args ...any) (*sq
 		return nil, err
 	}
 	if s == nil {
-		return p.db.QueryxContext(brief(ctx), query, args...)
+		return p.db.QueryxContext(p.brief(ctx, query), query, args...)
 	}
-	return s.QueryxContext(brief(ctx), args...)
+	return s.QueryxContext(p.brief(ctx, query), args...)
 }
 
 // QueryRowxContext implements sqlx.QueryerContext.
 func (p Pool) QueryRowxContext(ctx context.Context, query string, args ...any) *sqlx.Row {
 	if s, err := p.get(ctx, query); err == nil && s != nil {
-		return s.QueryRowxContext(brief(ctx), args...)
+		return s.QueryRowxContext(p.brief(ctx, query), args...)
 	}
-	return p.db.QueryRowxContext(brief(ctx), query, args...)
+	return p.db.QueryRowxContext(p.brief(ctx, query), query, args...)
 }
 
 // GetContext reads one row.
@@ -121,7 +131,7 @@ func (t *Tx) want(ctx context.Context, query string) *sqlx.Stmt {
 	s, full := t.kept.kept[query], len(t.kept.kept) >= mostPrepared
 	t.kept.mu.RUnlock()
 	if s != nil {
-		return t.tx.StmtxContext(brief(ctx), s)
+		return t.tx.StmtxContext(context.WithoutCancel(ctx), s)
 	}
 	if !full {
 		t.missed = append(t.missed, query)
@@ -142,31 +152,31 @@ func (t *Tx) SelectContext(ctx context.Context, into any, query string, args ...
 // QueryContext implements sqlx.QueryerContext.
 func (t *Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
 	if s := t.want(ctx, query); s != nil {
-		return s.QueryContext(brief(ctx), args...)
+		return s.QueryContext(t.kept.brief(ctx, query), args...)
 	}
-	return t.tx.QueryContext(brief(ctx), query, args...)
+	return t.tx.QueryContext(t.kept.brief(ctx, query), query, args...)
 }
 
 // QueryxContext implements sqlx.QueryerContext.
 func (t *Tx) QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error) {
 	if s := t.want(ctx, query); s != nil {
-		return s.QueryxContext(brief(ctx), args...)
+		return s.QueryxContext(t.kept.brief(ctx, query), args...)
 	}
-	return t.tx.QueryxContext(brief(ctx), query, args...)
+	return t.tx.QueryxContext(t.kept.brief(ctx, query), query, args...)
 }
 
 // QueryRowxContext implements sqlx.QueryerContext.
 func (t *Tx) QueryRowxContext(ctx context.Context, query string, args ...any) *sqlx.Row {
 	if s := t.want(ctx, query); s != nil {
-		return s.QueryRowxContext(brief(ctx), args...)
+		return s.QueryRowxContext(t.kept.brief(ctx, query), args...)
 	}
-	return t.tx.QueryRowxContext(brief(ctx), query, args...)
+	return t.tx.QueryRowxContext(t.kept.brief(ctx, query), query, args...)
 }
 
 // ExecContext carries out a statement that changes something.
 func (t *Tx) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
 	if s := t.want(ctx, query); s != nil {
-		return s.ExecContext(brief(ctx), args...)
+		return s.ExecContext(t.kept.brief(ctx, query), args...)
 	}
-	return t.tx.ExecContext(brief(ctx), query, args...)
+	return t.tx.ExecContext(t.kept.brief(ctx, query), query, args...)
 }

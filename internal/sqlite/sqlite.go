@@ -28,10 +28,11 @@ type DB struct {
 	Read  Pool // read-only connections; any number of goroutines
 }
 
-// Gate stands at every commit: what fails before it undoes the transaction, as a full disk does. Whoever asks what is left after a
-// failure or a crash hands one in.
+// Gate stands at every statement and every commit: what fails there fails as on a broken or a full disk. Whoever asks what is left after
+// a failure or a crash hands one in.
 type Gate interface {
-	Before() error
+	Statement(query string) error
+	Before() error // the commit
 	After()
 }
 
@@ -46,7 +47,7 @@ func Open(ctx context.Context, path string, migrations fs.FS, gates ...Gate) (*D
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	db := &DB{path: path, write: write, ready: prepare(write), gates: gates}
+	db := &DB{path: path, write: write, ready: prepare(write, gates), gates: gates}
 	if err := db.migrate(ctx, migrations); err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
@@ -54,7 +55,7 @@ func Open(ctx context.Context, path string, migrations fs.FS, gates ...Gate) (*D
 	if err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	db.Read = Pool{prepare(read)}
+	db.Read = Pool{prepare(read, gates)}
 	db.Read.SetMaxOpenConns(max(4, runtime.NumCPU()))
 	return db, nil
 }

@@ -208,10 +208,12 @@ func (s *Desk) Attempt(ctx context.Context, by shop.Actor, bay drive.Bay) error 
 }
 
 func (s *Desk) attempt(ctx context.Context, bay drive.Bay) error {
-	if i, err := s.store.IntakeInBay(ctx, bay); err == nil && i.Drive == 0 {
-		if err := s.noteTried(ctx, i.ID, bay); err != nil {
-			return err
-		}
+	i, err := s.store.IntakeInBay(ctx, bay)
+	if err == nil && i.Drive == 0 {
+		err = s.noteTried(ctx, i.ID, bay)
+	}
+	if err != nil && !shop.IsNone(err) {
+		return err
 	}
 	return s.orderBay(ctx, protocol.Order{Kind: protocol.OrderAttempt, Bay: bay})
 }

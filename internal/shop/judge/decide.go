@@ -376,6 +376,7 @@ func (s *Judge) unsignedHealthy(ctx context.Context) ([]shop.Drive, error) {
 // verdict seen, so that nobody signs what changed meanwhile.
 func (s *Judge) Sign(ctx context.Context, by shop.Actor, d shop.Drive, seen int, grade drive.Grade, reason string) (shop.Verdict, error) {
 	reason = strings.TrimSpace(reason)
+	var signed shop.Verdict
 	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
 		v, err := tx.LastVerdict(ctx, d.ID)
 		if err != nil {
@@ -425,10 +426,12 @@ func (s *Judge) Sign(ctx context.Context, by shop.Actor, d shop.Drive, seen int,
 		deed := shop.Deed{Kind: shop.VerdictSigned, Serial: d.Identity.Serial, Bay: current.Now.Bay, Said: said}
 		deed.Edited("grade", v.Grade, grade)
 		deed.Edited("signed", nil, grade)
+		signed = v
+		signed.Signed = &sign
 		return []shop.Deed{deed}, nil, nil
 	})
 	if err != nil {
 		return shop.Verdict{}, err
 	}
-	return s.Verdict(ctx, d)
+	return signed, nil
 }

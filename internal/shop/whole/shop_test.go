@@ -1,6 +1,7 @@
 package whole_test
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -34,6 +35,7 @@ import (
 	"hylostat.example/internal/shop/record"
 	"hylostat.example/internal/shop/runs"
 	"hylostat.example/internal/shop/whole"
+	"hylostat.example/internal/sqlite"
 	"hylostat.example/internal/store"
 )
 
@@ -59,7 +61,7 @@ func (b *bench) Bind(context.Context, string, int64) error { return nil }
 
 func (b *bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
 	b.orders = append(b.orders, o)
-	r := check.Run{ID: o.Run, Kind: check.Quick, Bay: o.Bay, Key: o.Key, State: check.Queued}
+	r := check.Run{ID: o.Run, Kind: cmp.Or(o.Check, check.Quick), Bay: o.Bay, Key: o.Key, State: check.Queued, Rework: o.Rework}
 	if o.Kind == protocol.OrderCheck && b.shop != nil { // its first report is on the way at once
 		if err := b.shop.Take(ctx, "", protocol.Report{Run: &r}); err != nil {
 			return protocol.Receipt{}, err
@@ -114,10 +116,10 @@ func benchesOf(t *testing.T, all ...protocol.Bench) *fleet.Fleet {
 	return f
 }
 
-func open(t *testing.T) *place {
+func open(t *testing.T, gates ...sqlite.Gate) *place {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "shop.db")
-	st, err := store.Open(t.Context(), file)
+	st, err := store.Open(t.Context(), file, gates...)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
 	p := &place{t: t, bench: &bench{}, clock: &clock{begin}, file: file}

@@ -140,6 +140,9 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 // mortal ends the process after so many commits of any of its databases.
 type mortal struct{ left atomic.Int64 } // 0: not armed
 
+// Statement implements sqlite.Gate.
+func (m *mortal) Statement(string) error { return nil }
+
 // Before implements sqlite.Gate.
 func (m *mortal) Before() error { return nil }
 
