@@ -115,7 +115,7 @@ func TestWhereARunStands(t *testing.T) {
 	}
 }
 
-// swept is a run at its whole sweep.
+// sweepBegun is a run at its whole sweep.
 func sweepBegun(t *testing.T) Run {
 	t.Helper()
 	r := New(Whole, drive.Bay{Number: 1}, key, "Dov", now, Limit{})

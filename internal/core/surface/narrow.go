@@ -4,6 +4,7 @@ import "slices"
 
 // How a place that failed is narrowed to its physical sectors, and what is kept of it.
 
+// chunk settles a chunk or spot that was read whole.
 func (s *Sweep) chunk(e Extent, o Outcome, t task) {
 	switch {
 	case o.Cause == Whole:
@@ -55,11 +56,14 @@ func (s *Sweep) chunk(e Extent, o Outcome, t task) {
 	}
 }
 
+// once adds a second try.
 func (s *Sweep) once(t task) {
 	s.Tasks = append(s.Tasks, t)
 	s.tries += t.trying()
 }
 
+// passOver leaves a failed chunk in dense damage and those after it for later. Of the chunks that were in flight when that
+// was decided only those that fail are left.
 func (s *Sweep) passOver(e Extent) {
 	s.pass(e)
 	if s.geometry.chunkOf(e.LBA) < s.HopTo {
@@ -74,6 +78,7 @@ func (s *Sweep) passOver(e Extent) {
 	s.ahead, s.HopTo = max(s.ahead, end), end
 }
 
+// pass notes an extent as passed over, joined to the one before where they touch.
 func (s *Sweep) pass(e Extent) {
 	if n := len(s.Passed); n > 0 && s.Passed[n-1].End() == e.LBA {
 		s.Passed[n-1].Sectors += e.Sectors
@@ -82,6 +87,7 @@ func (s *Sweep) pass(e Extent) {
 	s.Passed = append(s.Passed, e)
 }
 
+// narrow cuts a place that failed into pieces, which become tasks before the one at index at.
 func (s *Sweep) narrow(place task, level, at int) {
 	for ; level < len(ladder); level++ {
 		size := max(ladder[level]/uint64(s.geometry.Logical), s.geometry.perPhysical())
@@ -97,6 +103,7 @@ func (s *Sweep) narrow(place task, level, at int) {
 	}
 }
 
+// piece settles a piece of a place that failed.
 func (s *Sweep) piece(t task, o Outcome) {
 	if t.Of != s.Region {
 		s.Region, s.Spent, s.Found = t.Of, 0, false
@@ -139,10 +146,12 @@ func (s *Sweep) done(t task) {
 	}
 }
 
+// retried settles a chunk that failed on the link and was read once more.
 func (s *Sweep) retried(t task, o Outcome) {
 	s.chunk(t.Extent, o, t)
 }
 
+// mark enters a cause for an extent: it replaces what stood there.
 func (s *Sweep) mark(e Extent, c Cause) {
 	i, _ := slices.BinarySearchFunc(s.Ranges, e.LBA, func(r Range, lba uint64) int {
 		switch {
@@ -187,6 +196,8 @@ func (s *Sweep) mark(e Extent, c Cause) {
 	}
 }
 
+// count adds the physical sectors of an extent to those that are unreadable, or that do not hold what was written to them, or
+// takes them away.
 func (s *Sweep) count(e Extent, c Cause, sign int) {
 	n := uint64(int64(sign) * int64(s.geometry.CountPhysical(e)))
 	switch {

@@ -7,6 +7,7 @@ import (
 
 // How a place that took long is told from a busy host.
 
+// timed judges a read that went well.
 func (s *Sweep) timed(e Extent, took, spent time.Duration) {
 	if e.Sectors < uint64(s.geometry.Chunk)/2 { // too short to compare
 		s.ribbon.read(e, spent, 0)
@@ -26,6 +27,7 @@ func (s *Sweep) timed(e Extent, took, spent time.Duration) {
 	s.note(e, class)
 }
 
+// flush judges the reads that came before the norm was known.
 func (s *Sweep) flush() {
 	if s.pace.ready() || len(s.pending) == 0 {
 		return
@@ -53,6 +55,7 @@ func (s *Sweep) flush() {
 	s.pending = nil
 }
 
+// note keeps a slow place, joined to the one before where they touch.
 func (s *Sweep) note(e Extent, class uint8) {
 	if class < SlowFrom || s.Unjudged {
 		return
@@ -71,6 +74,7 @@ func (s *Sweep) note(e Extent, class uint8) {
 	}
 }
 
+// confirm has a slow place read again.
 func (s *Sweep) confirm(place int) {
 	e := s.Slow[place].Extent
 	if s.Spots != nil { // spots are no chunks of a row
@@ -85,6 +89,7 @@ func (s *Sweep) confirm(place int) {
 	}
 }
 
+// again settles the second read of a slow place.
 func (s *Sweep) again(t task, o Outcome) {
 	place, class := &s.Slow[t.Place], uint8(0)
 	if s.pace.ready() {
@@ -120,6 +125,8 @@ func (s *Sweep) again(t task, o Outcome) {
 	place.Hull = Extent{}
 }
 
+// oncemore has a place that was slow again read a further time: flash at once, a spinning drive after all others and after
+// something else, since its cache holds what it read last. It reports false when the place was read often enough.
 func (s *Sweep) oncemore(t task) bool {
 	if s.geometry.RPM == 0 {
 		if t.Tries >= mostTries {
@@ -141,6 +148,7 @@ func (s *Sweep) oncemore(t task) bool {
 	return true
 }
 
+// flushCache has a spinning drive read parts of its surface that are not slow, far from an LBA.
 func (s *Sweep) flushCache(lba uint64) {
 	chunks := s.geometry.chunks()
 	if s.geometry.RPM == 0 || chunks < 4 {
@@ -157,6 +165,7 @@ func (s *Sweep) flushCache(lba uint64) {
 	}
 }
 
+// calm takes a place that was slow once out of the ribbon, unless a confirmed one lies in the same cells.
 func (s *Sweep) calm(e Extent) {
 	for n := s.ribbon.Cell(e.LBA); n <= s.ribbon.Cell(e.End()-1); n++ {
 		cell := s.ribbon.Extent(n)

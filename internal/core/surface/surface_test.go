@@ -277,6 +277,7 @@ func TestSlownessCountsRevolutionsOrMultiples(t *testing.T) {
 }
 
 func TestEverySlowPlaceIsFoundAndNoneInvented(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(20) {
 		r := rand.New(rand.NewPCG(seed, 2))
 		g := geometry(t, 2<<30, 512, 4096, 0, []uint16{7200, 0}[seed%2])

@@ -319,33 +319,13 @@ func (s *Sweep) settle(r Read, o Outcome) {
 	}
 }
 
-// chunk settles a chunk or spot that was read whole.
-// once adds a second try.
-// passOver leaves a failed chunk in dense damage and those after it for later. Of the chunks that were in flight when that
-// was decided only those that fail are left.
-// pass notes an extent as passed over, joined to the one before where they touch.
 // ladder is the size, in bytes, of the pieces a failed place is cut into, step by step, down to the physical sector: few
 // reads that fail, since those are slow, and few in all.
 var ladder = [...]uint64{64 << 10, 4 << 10, 0}
 
-// narrow cuts a place that failed into pieces, which become tasks before the one at index at.
-// piece settles a piece of a place that failed.
-// retried settles a chunk that failed on the link and was read once more.
-// timed judges a read that went well.
-// flush judges the reads that came before the norm was known.
-// note keeps a slow place, joined to the one before where they touch.
 // mostAgain is how many chunks of a slow place are read again; of a larger one, as many spread over it.
 const mostAgain = 64
 
-// confirm has a slow place read again.
-// again settles the second read of a slow place.
-// oncemore has a place that was slow again read a further time: flash at once, a spinning drive after all others and after
-// something else, since its cache holds what it read last. It reports false when the place was read often enough.
-// flushCache has a spinning drive read parts of its surface that are not slow, far from an LBA.
-// calm takes a place that was slow once out of the ribbon, unless a confirmed one lies in the same cells.
-// mark enters a cause for an extent: it replaces what stood there.
-// count adds the physical sectors of an extent to those that are unreadable, or that do not hold what was written to them, or
-// takes them away.
 // lastShare is what the second tries at the end count in the whole.
 const lastShare = 0.02
 
