@@ -1,7 +1,6 @@
 package bench
 
 import (
-	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -14,25 +13,11 @@ import (
 
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/bench/worker"
+	"hylostat.example/internal/bubble"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 )
-
-// inBubble carries out a property's body in a bubble: what rapid throws to end it early goes through.
-func inBubble(t *testing.T, body func(t *testing.T)) {
-	var thrown any
-	synctest.Test(t, func(t *testing.T) {
-		defer func() { thrown = recover() }()
-		body(t)
-	})
-	if fmt.Sprintf("%T", thrown) == "rapid.invalidData" { // of a line of its own: rapid tells failures apart by where they come from
-		panic(thrown)
-	}
-	if thrown != nil {
-		panic(thrown)
-	}
-}
 
 // modelBay is all a person at the bench knows of a bay.
 type modelBay struct {
@@ -376,8 +361,9 @@ func (m *model) wait(*rapid.T) {
 
 // Whatever happens to two bays and the runs in them, in whatever order, what the bench reports is what a person sees there.
 func TestABenchTellsWhatHappensToIt(t *testing.T) {
+	bubble.Cases(t, 40)
 	rapid.Check(t, func(rt *rapid.T) {
-		inBubble(t, func(t *testing.T) {
+		bubble.Test(t, func(t *testing.T) {
 			m := &model{t: t, rt: rt, path: filepath.Join(t.TempDir(), "bench.db"), all: map[int64]*modelRun{}}
 			m.source = sim.New(sim.NewClock(60), "", modelPlaces[1:]...)
 			m.shop = start(t, m.source, m.path)

@@ -44,9 +44,9 @@ func (c Tx) SaveIntake(ctx context.Context, i *shop.Intake) error {
 	return c.index(ctx, i.Drive)
 }
 
-// Intakes serves a use case's Reader, newest first.
+// Intakes serves a use case's Reader: the open one first, which is not the newest when its drive named itself late; then newest first.
 func (q queries) Intakes(ctx context.Context, driveID int64) ([]shop.Intake, error) {
-	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE drive = ? ORDER BY id DESC`, driveID)
+	return bodies[shop.Intake](ctx, q.q, `SELECT body FROM intake WHERE drive = ? ORDER BY open DESC, id DESC`, driveID)
 }
 
 // IntakesOf serves a use case's Reader.
@@ -85,21 +85,16 @@ func (q queries) IntakeByID(ctx context.Context, id int64) (shop.Intake, error) 
 	)
 }
 
-// IntakeInBay serves a use case's Reader: the newest intake opened for a bay, if it is open.
-func (q queries) IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error) {
-	none := &shop.NotFound{What: "no intake for " + bay.Words(), Advice: "Take the drive in."}
-	i, err := one[shop.Intake](
+// WaitingIn serves a use case's Reader: the newest open intake that waits in a bay for a drive to name itself.
+func (q queries) WaitingIn(ctx context.Context, bay drive.Bay) (shop.Intake, error) {
+	return one[shop.Intake](
 		ctx,
 		q,
-		none,
-		`SELECT body FROM intake WHERE bench = ? AND bay = ? ORDER BY id DESC LIMIT 1`,
+		&shop.NotFound{What: "no intake for " + bay.Words(), Advice: "Take the drive in."},
+		`SELECT body FROM intake WHERE bench = ? AND bay = ? AND open = 1 AND drive IS NULL ORDER BY id DESC LIMIT 1`,
 		bay.Bench,
 		bay.Number,
 	)
-	if err == nil && i.Handover != nil {
-		return shop.Intake{}, none
-	}
-	return i, err
 }
 
 // SaveLot serves a use case's Tx.

@@ -38,7 +38,7 @@ type Reader interface {
 	Changes(ctx context.Context, driveID int64) ([]shop.Change, error)
 	DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, error)
 	IntakeByID(ctx context.Context, id int64) (shop.Intake, error)
-	IntakeInBay(ctx context.Context, bay drive.Bay) (shop.Intake, error)      // the newest, if it is open
+	WaitingIn(ctx context.Context, bay drive.Bay) (shop.Intake, error)        // the newest that waits there for a drive
 	IntakesOf(ctx context.Context, q shop.IntakeQuery) ([]shop.Intake, error) // newest first
 	Latest(ctx context.Context, driveID int64) (shop.Moment, error)           // of its readings
 	Lot(ctx context.Context, id int64) (shop.Lot, error)

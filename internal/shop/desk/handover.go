@@ -96,8 +96,8 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 		}
 		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
-	if err == nil && !i.Bay.IsZero() {
-		s.protectNow(ctx, i.Bay)
+	if err == nil {
+		s.protectAll(ctx, i)
 	}
 	return i, err
 }

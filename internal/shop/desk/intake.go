@@ -55,6 +55,9 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 		i.NoteTried(i.Bay, i.At)
 	}
 	err = shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		if err := leaveBay(ctx, tx, i.Bay); err != nil {
+			return nil, nil, err
+		}
 		if err := tx.SaveIntake(ctx, &i); err != nil {
 			return nil, nil, err
 		}
@@ -75,7 +78,7 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 		return []shop.Deed{deed}, more, err
 	})
 	if err == nil {
-		s.protectNow(ctx, i.Bay)
+		s.protectAll(ctx, i)
 		if bay.Drive != nil {
 			s.runs.StaleRework(ctx, *bay.Drive, i)
 		}
@@ -101,43 +104,78 @@ func intakeOfBay(ctx context.Context, from Reader, b protocol.Bay) (shop.Intake,
 			}
 		}
 	}
-	i, err := from.IntakeInBay(ctx, b.ID)
-	if err == nil && i.Drive != 0 { // of a drive that was here
-		err = &shop.NotFound{What: "no intake for " + b.ID.Words(), Advice: "Take the drive in."}
-	}
-	return i, err
+	return from.WaitingIn(ctx, b.ID)
 }
 
 // atRisk tells whether the bay's drive must be protected from writing: its data is wanted and not copied.
-func (s *Desk) atRisk(ctx context.Context, b protocol.Bay) bool {
+func (s *Desk) atRisk(ctx context.Context, b protocol.Bay) (bool, error) {
 	i, err := intakeOfBay(ctx, s.store, b)
-	return err == nil && i.AtRisk()
+	if shop.IsNone(err) {
+		return false, nil
+	}
+	return err == nil && i.AtRisk(), err
+}
+
+// protectAll is protectNow for every bay an intake is about: that in which it was opened, and those that hold its drive.
+func (s *Desk) protectAll(ctx context.Context, i shop.Intake) {
+	about := []drive.Bay{}
+	if !i.Bay.IsZero() {
+		about = append(about, i.Bay)
+	}
+	bays, err := s.store.Bays(ctx)
+	var d shop.Drive
+	if err == nil && i.Drive != 0 {
+		d, err = s.store.Drive(ctx, i.Drive)
+	}
+	if err != nil && ctx.Err() == nil {
+		s.books.Log.Warn("finding the bays of a drive", "intake", i.ID, "error", err)
+	}
+	for _, b := range bays {
+		if b.Key.IsValid() && b.Key == d.Identity.Key && b.ID != i.Bay {
+			about = append(about, b.ID)
+		}
+	}
+	for _, bay := range about {
+		s.protectNow(ctx, bay)
+	}
 }
 
 // protectNow has the bench protect a bay's drive as its intake wants it. A bench that cannot is no reason to refuse an intake;
 // the bay shows whether it is protected.
 func (s *Desk) protectNow(ctx context.Context, id drive.Bay) {
 	v, err := s.Bay(ctx, id)
-	if err != nil || v.Bay.Device.Node == "" {
+	if err == nil && v.Bay.Device.Node == "" {
 		return
 	}
-	if on := s.atRisk(ctx, v.Bay); on != v.Bay.WriteProtected {
-		if err := s.orderBay(ctx, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: id, On: on}); err != nil && ctx.Err() == nil {
-			s.books.Log.Warn("protecting a drive from writing", "bay", id.String(), "error", err)
-		}
+	var on bool
+	if err == nil {
+		on, err = s.atRisk(ctx, v.Bay)
+	}
+	if err == nil && on != v.Bay.WriteProtected {
+		err = s.orderBay(ctx, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: id, On: on})
+	}
+	if err != nil && ctx.Err() == nil { // it stays as it is
+		s.books.Log.Warn("protecting a drive from writing", "bay", id.String(), "error", err)
 	}
 }
 
-// ProtectSoon is guardNow for the one who takes the bench's reports in, and must not wait for another.
+// ProtectSoon is protectNow for the one who takes the bench's reports in, and must not wait for another.
 func (s *Desk) ProtectSoon(ctx context.Context, b protocol.Bay) {
-	if b.Device.Node == "" || s.atRisk(ctx, b) == b.WriteProtected {
+	if b.Device.Node == "" {
+		return
+	}
+	on, err := s.atRisk(ctx, b)
+	if err != nil && ctx.Err() == nil { // it stays as it is
+		s.books.Log.Warn("protecting a drive from writing", "bay", b.ID.String(), "error", err)
+	}
+	if err != nil || on == b.WriteProtected {
 		return
 	}
 	s.books.Own.Go(func() {
 		limited, end := context.WithTimeout(ctx, shop.Settling)
 		defer end()
 		if _, err := s.fleet.Order(
-			limited, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: b.ID, On: !b.WriteProtected},
+			limited, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: b.ID, On: on},
 		); err != nil &&
 			ctx.Err() == nil {
 			s.books.Log.Warn("protecting a drive from writing", "bay", b.ID.String(), "error", err)
@@ -190,6 +228,7 @@ func (s *Desk) RecordCopy(ctx context.Context, by shop.Actor, bay drive.Bay) (sh
 	})
 	if err == nil {
 		s.protectNow(ctx, bay)
+		s.protectAll(ctx, i)
 	}
 	return i, err
 }
@@ -208,8 +247,8 @@ func (s *Desk) Attempt(ctx context.Context, by shop.Actor, bay drive.Bay) error 
 }
 
 func (s *Desk) attempt(ctx context.Context, bay drive.Bay) error {
-	i, err := s.store.IntakeInBay(ctx, bay)
-	if err == nil && i.Drive == 0 {
+	i, err := s.store.WaitingIn(ctx, bay)
+	if err == nil {
 		err = s.noteTried(ctx, i.ID, bay)
 	}
 	if err != nil && !shop.IsNone(err) {

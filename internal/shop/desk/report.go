@@ -37,11 +37,11 @@ func (s *Desk) BayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]shop.Ev
 		return nil, err
 	}
 	// A drive that named itself takes the intake that was opened for its bay.
-	i, err := tx.IntakeInBay(ctx, b.ID)
+	i, err := tx.WaitingIn(ctx, b.ID)
 	if err != nil && !shop.IsNone(err) {
 		return nil, err
 	}
-	waits := err == nil && i.Drive == 0
+	waits := err == nil
 	d, err := tx.DriveByKey(ctx, b.Key)
 	if shop.IsNone(err) { // found by a second path before the first one's reading is here: the intake waits on
 		return events, nil

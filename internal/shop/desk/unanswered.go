@@ -22,11 +22,11 @@ func (s *Desk) noteTried(ctx context.Context, id int64, bay drive.Bay) error {
 	return err
 }
 
-// leaveBay takes the intake of a drive that did not answer out of a bay of which somebody said that it is empty after all: the
-// next drive that answers there is another one.
+// leaveBay takes the intake of a drive that did not answer out of a bay in which another one is now, or of which somebody said that it is
+// empty after all: the next drive that answers there is not its.
 func leaveBay(ctx context.Context, tx Tx, bay drive.Bay) error {
-	i, err := tx.IntakeInBay(ctx, bay)
-	if shop.IsNone(err) || err == nil && i.Drive != 0 {
+	i, err := tx.WaitingIn(ctx, bay)
+	if shop.IsNone(err) {
 		return nil
 	}
 	if err != nil {
@@ -42,6 +42,7 @@ func (s *Desk) MoveIntake(ctx context.Context, by shop.Actor, id int64, bay driv
 		return shop.Intake{}, err
 	}
 	var i shop.Intake
+	var was drive.Bay
 	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) (_ []shop.Deed, _ []shop.Event, err error) {
 		if i, err = tx.IntakeByID(ctx, id); err != nil {
 			return nil, nil, err
@@ -69,12 +70,24 @@ func (s *Desk) MoveIntake(ctx context.Context, by shop.Actor, id int64, bay driv
 			Said: wording.Say(wording.IntakeTried, wording.Values{"bay": bay.String(), "intake": id}),
 		}
 		deed.Edited("bay", i.Bay, bay)
+		was = i.Bay
+		if i.Bay != bay {
+			if err := leaveBay(ctx, tx, bay); err != nil {
+				return nil, nil, err
+			}
+		}
 		i.Bay = bay
 		i.NoteTried(bay, s.books.Clock.Now())
 		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
-	if err == nil {
-		err = s.attempt(ctx, bay)
+	if err != nil {
+		return i, err
+	}
+	err = s.attempt(ctx, bay)
+	for _, b := range []drive.Bay{was, bay} {
+		if !b.IsZero() {
+			s.protectNow(ctx, b)
+		}
 	}
 	return i, err
 }

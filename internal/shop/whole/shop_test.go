@@ -118,16 +118,24 @@ func benchesOf(t *testing.T, all ...protocol.Bench) *fleet.Fleet {
 
 func open(t *testing.T, gates ...sqlite.Gate) *place {
 	t.Helper()
+	b := &bench{}
+	p := openWith(t, b, gates...)
+	p.bench, b.shop = b, p.Shop
+	return p
+}
+
+// openWith is open with a bench that carries orders out.
+func openWith(t *testing.T, b protocol.Bench, gates ...sqlite.Gate) *place {
+	t.Helper()
 	file := filepath.Join(t.TempDir(), "shop.db")
 	st, err := store.Open(t.Context(), file, gates...)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
-	p := &place{t: t, bench: &bench{}, clock: &clock{begin}, file: file}
-	benches := benchesOf(t, p.bench)
+	p := &place{t: t, clock: &clock{begin}, file: file}
+	benches := benchesOf(t, b)
 	require.NoError(t, benches.Join(t.Context(), st, false))
 	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benches, policy.Default, p.clock, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	p.bench.shop = p.Shop
 	t.Cleanup(p.Wait)
 	return p
 }
