@@ -8,12 +8,15 @@ NPM     := npm --prefix console --loglevel=error
 SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.yaml' -o -name '*.sql' | grep -v '/web/dist/')
 PAGES   := $(shell find console/src -type f 2>/dev/null) console/index.html console/vite.config.ts console/package-lock.json
 CONSOLE := internal/api/web/dist/index.html
+MUTATE  := $(BUILD)/mutate/console
+N       ?= 40
+SEED    ?= $(shell date +%s)
 SHARED  := ../shared/tools/own-words
 DEMO    ?=
 
 export GOFLAGS := -buildvcs=false
 
-.PHONY: help build demo test test-go test-console test-browser check generate vm-test bench judge fuzz screenshots tools chromium clean
+.PHONY: help build demo test test-go test-console test-browser check generate checkers vm-test bench judge fuzz mutate screenshots tools chromium clean
 
 help: ## what there is to make
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -37,7 +40,7 @@ demo: build ## the made-up shop; prints its address, Ctrl-C ends it
 
 test: test-go test-console test-browser ## everything but the virtual machine
 
-test-go: build
+test-go: build checkers
 	$(GO) test ./cmd/... ./internal/... ./test/service/... ./test/process/... ./test/crash/...
 
 test-console: console/node_modules/.ready
@@ -45,6 +48,11 @@ test-console: console/node_modules/.ready
 
 test-browser: build chromium
 	$(GO) test -count=1 ./test/browser/...
+
+checkers:
+	@PATH=$$PATH:/sbin:/usr/sbin command -v mkfs.ext4 >/dev/null || { echo "installing Debian's e2fsprogs"; \
+	  root=; [ "$$(id -u)" = 0 ] || root=sudo; \
+	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends e2fsprogs >/dev/null; }
 
 chromium:
 	@command -v chromium >/dev/null || command -v chromium-browser >/dev/null || { echo "installing Debian's chromium"; \
@@ -88,6 +96,17 @@ judge: ## 5,000 made-up lives: how the default policy does beside three simple w
 FUZZTIME ?= 5m
 fuzz: ## every decoder, FUZZTIME each
 	GO="$(GO)" sh test/fuzz.sh $(FUZZTIME)
+
+mutate: build ## N random changes in AREA that tests should notice: AREA=./internal/core/surface, or AREA=console with FILES=src/data/live.ts
+	@test -n "$(AREA)" || { echo "no area given, as in: make mutate AREA=./internal/core/surface N=40"; exit 2; }
+ifneq (,$(filter console%,$(AREA)))
+	@rm -rf $(MUTATE) && mkdir -p $(MUTATE) && ln -sfn $(abspath internal) $(BUILD)/mutate/internal
+	@cp -r console/src console/*.json console/*.ts console/index.html $(MUTATE)/
+	@npm --prefix $(MUTATE) --loglevel=error install --no-audit --no-fund --no-save $$(cat test/mutate/stryker.version)
+	cd $(MUTATE) && npx stryker run $(abspath test/mutate/stryker.json) $(if $(FILES),-m "$(FILES)")
+else
+	$(GO) run ./test/mutate -n $(N) -seed $(SEED) $(AREA)
+endif
 
 screenshots: build chromium ## docs/screenshots from the demo's data
 	sh test/shots/take.sh

@@ -21,7 +21,9 @@ import (
 func main() {
 	n := flag.Int("n", 40, "how many changes are tried")
 	seed := flag.Uint64("seed", uint64(time.Now().UnixNano()), "which ones; the same number tries the same again")
-	tests := flag.String("tests", "./cmd/... ./internal/... ./test/service/...", "whose tests are asked when those of the package itself notice nothing")
+	tests := flag.String(
+		"tests", "./cmd/... ./internal/... ./test/service/...", "whose tests are asked when those of the package itself notice nothing",
+	)
 	limit := flag.Duration("timeout", 3*time.Minute, "after which a run of tests counts as noticing: the change hangs it")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)

@@ -33,7 +33,8 @@ func TestANameOfNAA5TellsItsCompany(t *testing.T) {
 	assert.Equal(t, drive.WWN(""), drive.WWNOf([]byte{0, 0}))
 	// Older records hold the number itself; it may be one that no signed number holds.
 	for text, want := range map[string]drive.WWN{
-		`5764611469732290384`: drive.WWN64(5764611469732290384), `18446744073709551615`: "ffffffffffffffff", `"500a0b1c"`: "500a0b1c", `0`: "",
+		`5764611469732290384`: drive.WWN64(5764611469732290384), `18446744073709551615`: "ffffffffffffffff", `"500a0b1c"`: "500a0b1c",
+		`0`: "",
 	} {
 		var w drive.WWN
 		require.NoError(t, json.Unmarshal([]byte(text), &w))
@@ -97,7 +98,8 @@ func TestEveryFaultHasItsAdvice(t *testing.T) {
 
 func TestWhatADriveCallsItselfIsShownWithoutItsEscapes(t *testing.T) {
 	for said, shown := range map[string]string{
-		"Korvan K4 \x00\x00": "Korvan K4", "\x1b[31mred": "\uFFFD[31mred", "~ \x7f\x20": "~ \uFFFD", " \x1f a": "\uFFFD a", "\xff": "\uFFFD",
+		"Korvan K4 \x00\x00": "Korvan K4", "\x1b[31mred": "\uFFFD[31mred", "~ \x7f\x20": "~ \uFFFD", " \x1f a": "\uFFFD a",
+		"\xff":     "\uFFFD",
 		"  padded": "padded",
 	} {
 		assert.Equal(t, shown, drive.Printable(said), "%q", said)

@@ -15,7 +15,8 @@ func small(t *rapid.T) Geometry {
 	per := rapid.SampledFrom([]uint32{1, 2, 8}).Draw(t, "logical sectors in a physical one")
 	return Geometry{
 		Sectors: rapid.Uint64Range(uint64(per), 400).Draw(t, "sectors"), Logical: 512, Physical: 512 * per,
-		Alignment: uint16(rapid.Uint32Range(0, per-1).Draw(t, "alignment")), Chunk: per * rapid.Uint32Range(1, 9).Draw(t, "physical in a chunk"),
+		Alignment: uint16(rapid.Uint32Range(0, per-1).Draw(t, "alignment")),
+		Chunk:     per * rapid.Uint32Range(1, 9).Draw(t, "physical in a chunk"),
 	}
 }
 
@@ -228,7 +229,7 @@ func TestTheRibbonHoldsEverySectorOnce(t *testing.T) {
 		require.Equal(t, blocks, r.Changed())
 	})
 	assert.Error(t, NewRibbon(Geometry{Sectors: 9, Logical: 512, Physical: 512}).UnpackBlock(1, nil))
-	assert.Error(t, NewRibbon(Geometry{Sectors: 9, Logical: 512, Physical: 512}).UnpackBlock(0, make([]byte, 8)))
+	assert.Error(t, NewRibbon(Geometry{Sectors: 9, Logical: 512, Physical: 512}).UnpackBlock(0, []byte("of another length")))
 	assert.Zero(t, Cell{Bytes: 9}.Speed())
 	assert.InDelta(t, 500, Cell{Bytes: 1000, Took: 2 * time.Second}.Speed(), 1e-9)
 }

@@ -96,14 +96,17 @@ func (c content) read(t *testing.T, unaudited bool) string {
 		if unaudited && (table == "audit" || table == "sqlite_sequence") {
 			continue
 		}
-		found, err := c.db.Queryx(`SELECT * FROM ` + table)
-		require.NoError(t, err)
-		for found.Next() {
-			row, err := found.SliceScan()
+		func() {
+			found, err := c.db.Queryx(`SELECT * FROM ` + table)
 			require.NoError(t, err)
-			fmt.Fprintf(&all, "%s %v\n", table, row)
-		}
-		require.NoError(t, found.Err())
+			defer func() { _ = found.Close() }()
+			for found.Next() {
+				row, err := found.SliceScan()
+				require.NoError(t, err)
+				fmt.Fprintf(&all, "%s %v\n", table, row)
+			}
+			require.NoError(t, found.Err())
+		}()
 	}
 	return all.String()
 }
@@ -167,14 +170,20 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				return err
 			}},
 			{"a sweep", func() error {
-				found := &check.Result{Key: s.key(), Sweep: check.Sweep{Run: run.ID, Step: 1, Kind: check.WholeSweep, Began: begin, Ended: begin.Add(time.Hour)}}
+				found := &check.Result{
+					Key:   s.key(),
+					Sweep: check.Sweep{Run: run.ID, Step: 1, Kind: check.WholeSweep, Began: begin, Ended: begin.Add(time.Hour)},
+				}
 				found.Standing.Share, found.Standing.Unreadable = 1, 1
 				return p.Take(ctx, "", protocol.Report{Seq: 5, Sweep: found})
 			}},
 			{"its end", func() error {
-				over := check.Run{ID: run.ID, Kind: check.Whole, Bay: bay.ID, Key: s.key(), State: check.Done, Outcome: check.Failed, Steps: []check.Step{
-					{Kind: check.ReadingBefore, State: check.StepDone}, {Kind: check.WholeSweep, State: check.StepFailed},
-				}}
+				over := check.Run{
+					ID: run.ID, Kind: check.Whole, Bay: bay.ID, Key: s.key(), State: check.Done, Outcome: check.Failed,
+					Steps: []check.Step{
+						{Kind: check.ReadingBefore, State: check.StepDone}, {Kind: check.WholeSweep, State: check.StepFailed},
+					},
+				}
 				return p.Take(ctx, "", protocol.Report{Seq: 6, Run: &over})
 			}},
 			{"a signature", func() error {
@@ -252,7 +261,10 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			{"the rework", func() error { _, err := p.ReworkOf(ctx, rework.ID); return err }},
 			{"its end", func() error {
 				over := rework
-				over.State, over.Outcome, over.Steps = check.Done, check.Failed, []check.Step{{Kind: check.Mending, State: check.StepFailed}}
+				over.State, over.Outcome, over.Steps = check.Done, check.Failed, []check.Step{{
+					Kind:  check.Mending,
+					State: check.StepFailed,
+				}}
 				return p.Take(ctx, "", protocol.Report{Seq: 9, Run: &over})
 			}},
 			{"the end of the lot", func() error { _, err := p.EndLot(ctx, dov, lot.ID); return err }},
@@ -292,7 +304,9 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				if again[op.name] || kept.version(t) == version {
 					continue
 				}
-				if !assert.Equal(t, before, kept.read(t, ordered[op.name]), "%s: access %d failed, and something was kept: %s", op.name, n, query) {
+				if !assert.Equal(
+					t, before, kept.read(t, ordered[op.name]), "%s: access %d failed, and something was kept: %s", op.name, n, query,
+				) {
 					break
 				}
 			}
