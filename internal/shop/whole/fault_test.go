@@ -89,6 +89,15 @@ func contentOf(t *testing.T, file string) content {
 	return c
 }
 
+// rows reads a table, each row as one value.
+func (c content) rows(t *testing.T, table string) (all []string) {
+	t.Helper()
+	var columns []string
+	require.NoError(t, c.db.Select(&columns, `SELECT 'quote(' || name || ')' FROM pragma_table_info(?)`, table))
+	require.NoError(t, c.db.Select(&all, `SELECT `+strings.Join(columns, ` || ' ' || `)+` FROM `+table))
+	return all
+}
+
 func (c content) read(t *testing.T, unaudited bool) string {
 	t.Helper()
 	var all strings.Builder
@@ -96,17 +105,7 @@ func (c content) read(t *testing.T, unaudited bool) string {
 		if unaudited && (table == "audit" || table == "sqlite_sequence") {
 			continue
 		}
-		func() {
-			found, err := c.db.Queryx(`SELECT * FROM ` + table)
-			require.NoError(t, err)
-			defer func() { _ = found.Close() }()
-			for found.Next() {
-				row, err := found.SliceScan()
-				require.NoError(t, err)
-				fmt.Fprintf(&all, "%s %v\n", table, row)
-			}
-			require.NoError(t, found.Err())
-		}()
+		fmt.Fprintf(&all, "%s %v\n", table, c.rows(t, table))
 	}
 	return all.String()
 }
