@@ -278,93 +278,121 @@ func Parse(text []byte) (*Policy, error) {
 	for i := 0; i+1 < len(file.Advice.Content); i += 2 {
 		p.Advice = append(p.Advice, Advice{file.Advice.Content[i].Value, file.Advice.Content[i+1].Value})
 	}
-	var errs []error
-	complain := func(rule, format string, args ...any) { errs = append(errs, &Error{rule, fmt.Errorf(format, args...)}) }
+	c := complaints{policy: p}
 	for word, duties := range file.Duties {
 		g, err := drive.ParseGrade(word)
 		if err != nil {
-			complain("", "%w", err)
+			c.add("", "%w", err)
 		}
 		p.Duties[g] = duties
 	}
-	if len(p.Rules) == 0 {
-		complain("", "no rules")
-	}
-	for name, l := range p.Limits {
-		if _, ok := p.Sources[l.Source]; !ok {
-			complain("limit "+name, "source %q is not in the list", l.Source)
-		}
-		for d := range l.Duties {
-			if _, err := drive.ParseDuty(string(d)); err != nil {
-				complain("limit "+name, "%w", err)
-			}
-		}
-	}
-	// known complains of limits that an expression or a sentence names and that are not there, and tells whether one differs by duty.
-	known := func(id string, texts ...string) (byDuty bool) {
-		for _, text := range texts {
-			for _, m := range limitName.FindAllStringSubmatch(text, -1) {
-				l, ok := p.Limits[m[1]]
-				if !ok {
-					complain(id, "limit %q is not in the list", m[1])
-				}
-				byDuty = byDuty || len(l.Duties) > 0
-			}
-		}
-		return byDuty
-	}
+	c.limits()
 	seen := map[string]bool{}
 	for i := range p.Rules {
 		r := &p.Rules[i]
-		if l := r.Limit; l != nil && l.Name != "" {
-			if level, ok := p.Limits[l.Name]; ok {
-				l.named = &level
-			} else {
-				complain(r.ID, "limit %q is not in the list", l.Name)
-			}
-		}
 		if r.ID == "" || seen[r.ID] {
-			complain(r.ID, "rule %d has no id of its own", i+1)
+			c.add(r.ID, "rule %d has no id of its own", i+1)
 		}
 		seen[r.ID] = true
-		if r.Effect != Note && r.Effect.Grade() == drive.Undecided {
-			complain(r.ID, "effect %q is not note, degrading or replace", r.Effect)
-		}
-		for _, n := range r.Needs {
-			if _, ok := signal.Lookup(n); !ok {
-				complain(r.ID, "needs %q, which is not a signal", n)
-			}
-		}
-		for _, a := range r.Advice {
-			if !slices.ContainsFunc(p.Advice, func(known Advice) bool { return known.ID == a }) {
-				complain(r.ID, "advice %q is not in the list", a)
-			}
-		}
-		if _, ok := p.Sources[r.Source]; !ok {
-			complain(r.ID, "source %q is not in the list", r.Source)
-		}
-		r.OfPace, r.OfRisk = pace.MatchString(r.When), chance.MatchString(r.When)
-		r.OfDuty = known(r.ID, r.When, r.Says, r.Customer) || duty.MatchString(r.When)
-		if r.program, err = compile(env, r.When); err != nil {
-			complain(r.ID, "%w", err)
-		}
+		c.rule(r, env)
 	}
 	if u := p.Unanswered; u != nil {
 		if _, ok := p.Sources[u.Source]; !ok || u.Ports < 1 || u.Says == "" {
-			complain("unanswered", "it needs ports of 1 or more, a sentence and a source of the list")
+			c.add("unanswered", "it needs ports of 1 or more, a sentence and a source of the list")
 		}
 	}
 	for i := range p.Evidence {
-		p.Evidence[i].OfDuty = known("evidence "+p.Evidence[i].ID, p.Evidence[i].When, p.Evidence[i].What) ||
-			duty.MatchString(p.Evidence[i].When)
-		if p.Evidence[i].program, err = compile(env, p.Evidence[i].When); err != nil {
-			complain("evidence "+p.Evidence[i].ID, "%w", err)
-		}
+		c.evidence(&p.Evidence[i], env)
 	}
-	if len(errs) > 0 {
-		return nil, errors.Join(errs...)
+	if len(c.all) > 0 {
+		return nil, errors.Join(c.all...)
 	}
 	return p, nil
+}
+
+// complaints are what is wrong with a policy: all of it, so that who writes one mends all of it.
+type complaints struct {
+	policy *Policy
+	all    []error
+}
+
+func (c *complaints) add(rule, format string, args ...any) {
+	c.all = append(c.all, &Error{rule, fmt.Errorf(format, args...)})
+}
+
+func (c *complaints) limits() {
+	p := c.policy
+	if len(p.Rules) == 0 {
+		c.add("", "no rules")
+	}
+	for name, l := range p.Limits {
+		if _, ok := p.Sources[l.Source]; !ok {
+			c.add("limit "+name, "source %q is not in the list", l.Source)
+		}
+		for d := range l.Duties {
+			if _, err := drive.ParseDuty(string(d)); err != nil {
+				c.add("limit "+name, "%w", err)
+			}
+		}
+	}
+}
+
+// named complains of limits that an expression or a sentence names and that are not there, and tells whether one differs by duty.
+func (c *complaints) named(id string, texts ...string) (byDuty bool) {
+	for _, text := range texts {
+		for _, m := range limitName.FindAllStringSubmatch(text, -1) {
+			l, ok := c.policy.Limits[m[1]]
+			if !ok {
+				c.add(id, "limit %q is not in the list", m[1])
+			}
+			byDuty = byDuty || len(l.Duties) > 0
+		}
+	}
+	return byDuty
+}
+
+// rule checks a rule and makes it ready.
+func (c *complaints) rule(r *Rule, env *cel.Env) {
+	p := c.policy
+	if l := r.Limit; l != nil && l.Name != "" {
+		if level, ok := p.Limits[l.Name]; ok {
+			l.named = &level
+		} else {
+			c.add(r.ID, "limit %q is not in the list", l.Name)
+		}
+	}
+	if r.Effect != Note && r.Effect.Grade() == drive.Undecided {
+		c.add(r.ID, "effect %q is not note, degrading or replace", r.Effect)
+	}
+	for _, n := range r.Needs {
+		if _, ok := signal.Lookup(n); !ok {
+			c.add(r.ID, "needs %q, which is not a signal", n)
+		}
+	}
+	for _, a := range r.Advice {
+		if !slices.ContainsFunc(p.Advice, func(known Advice) bool { return known.ID == a }) {
+			c.add(r.ID, "advice %q is not in the list", a)
+		}
+	}
+	if _, ok := p.Sources[r.Source]; !ok {
+		c.add(r.ID, "source %q is not in the list", r.Source)
+	}
+	r.OfPace, r.OfRisk = pace.MatchString(r.When), chance.MatchString(r.When)
+	r.OfDuty = c.named(r.ID, r.When, r.Says, r.Customer) || duty.MatchString(r.When)
+	var err error
+	if r.program, err = compile(env, r.When); err != nil {
+		c.add(r.ID, "%w", err)
+	}
+}
+
+// evidence checks a piece of evidence that is required and makes it ready.
+func (c *complaints) evidence(e *Requirement, env *cel.Env) {
+	id := "evidence " + e.ID
+	e.OfDuty = c.named(id, e.When, e.What) || duty.MatchString(e.When)
+	var err error
+	if e.program, err = compile(env, e.When); err != nil {
+		c.add(id, "%w", err)
+	}
 }
 
 func compile(env *cel.Env, expression string) (cel.Program, error) {

@@ -56,29 +56,11 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 				return nil, nil, err
 			}
 		}
-		switch h.Data {
-		case "":
+		if err := agreed(h.Data, known, name); err != nil {
+			return nil, nil, err
+		}
+		if h.Data == "" {
 			h.Data = known
-		case shop.Untouched:
-			if known != shop.Untouched {
-				return nil, nil, &shop.Conflict{
-					What:   fmt.Sprintf("a rework wrote to %s at this intake: its data is %s", name, known),
-					Advice: "Hand it over as that.",
-				}
-			}
-		case shop.Altered:
-		case shop.Overwritten:
-			if known != shop.Overwritten {
-				return nil, nil, &shop.Conflict{
-					What:   fmt.Sprintf("no overwrite of %s at this intake passed", name),
-					Advice: "Overwrite it first, or hand it over as " + string(known) + ".",
-				}
-			}
-		default:
-			return nil, nil, &shop.Invalid{
-				What:   fmt.Sprintf("%q is no state of data", h.Data),
-				Advice: "Choose untouched, altered or overwritten.",
-			}
 		}
 		i.Handover = &h
 		deed := shop.Deed{
@@ -100,6 +82,34 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 		s.protectAll(ctx, i)
 	}
 	return i, err
+}
+
+// agreed tells whether what is said of the data on a drive is no better than what is known of it; nothing said is what is known.
+func agreed(said, known shop.DataState, name string) error {
+	switch said {
+	case "":
+	case shop.Untouched:
+		if known != shop.Untouched {
+			return &shop.Conflict{
+				What:   fmt.Sprintf("a rework wrote to %s at this intake: its data is %s", name, known),
+				Advice: "Hand it over as that.",
+			}
+		}
+	case shop.Altered:
+	case shop.Overwritten:
+		if known != shop.Overwritten {
+			return &shop.Conflict{
+				What:   fmt.Sprintf("no overwrite of %s at this intake passed", name),
+				Advice: "Overwrite it first, or hand it over as " + string(known) + ".",
+			}
+		}
+	default:
+		return &shop.Invalid{
+			What:   fmt.Sprintf("%q is no state of data", said),
+			Advice: "Choose untouched, altered or overwritten.",
+		}
+	}
+	return nil
 }
 
 // dataState is what the runs of an intake did to the data on the drive.

@@ -69,23 +69,13 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 		return nil, err
 	}
 	for n, v := range verdicts {
-		values, code := wording.Values{"duty": string(v.Duty), "policy": v.Policy}, wording.JudgedEarlier
-		switch {
-		case v.Signed != nil && v.Signed.Grade != v.Grade:
-			code, values["grade"] = wording.JudgedOverruled, v.Signed.Grade.String()
-			values["by"], values["why"] = v.Signed.By, v.Signed.Reason
-		case v.Signed != nil:
-			code, values["by"] = wording.JudgedSigned, v.Signed.By
-		case n == 0:
-			code = wording.JudgedOpen
-		}
 		all = append(
 			all,
 			Entry{
 				At:      v.At,
 				Hours:   hoursAt(v.Reading),
 				Kind:    "verdict",
-				Says:    wording.Say(code, values),
+				Says:    judged(v, n == 0),
 				Grade:   &v.Grade,
 				Verdict: v.Seq,
 				Reading: v.Reading,
@@ -118,17 +108,11 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, i := range intakes { // newest first
-		all = append(all, Entry{At: i.At, Hours: near(i.At), Kind: "intake", Says: takenIn(i, shop.SameOwner(i, intakes[0]))})
+	for _, i := range intakes { // the present one first
+		owned := shop.SameOwner(i, intakes[0])
+		all = append(all, Entry{At: i.At, Hours: near(i.At), Kind: "intake", Says: takenIn(i, owned)})
 		if h := i.Handover; h != nil && h.Goes != shop.NotNoted {
-			note := wording.Phrase{}
-			if h.Note != "" && shop.SameOwner(i, intakes[0]) {
-				note = wording.Say(wording.WithNote, wording.Values{"text": h.Note})
-			}
-			says := wording.Say(
-				wording.HandedOverAs, wording.Values{"by": h.By, "goes": string(h.Goes), "data": string(h.Data), "note": note},
-			)
-			all = append(all, Entry{At: h.At, Hours: near(h.At), Kind: "handover", Says: says})
+			all = append(all, Entry{At: h.At, Hours: near(h.At), Kind: "handover", Says: wentAway(*h, owned)})
 		}
 	}
 	if len(moments) > 0 {
@@ -145,6 +129,30 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 	}
 	slices.SortStableFunc(all, func(a, b Entry) int { return b.At.Compare(a.At) })
 	return all, nil
+}
+
+// judged says what came of a verdict; the present one may wait for its signature.
+func judged(v shop.Verdict, present bool) wording.Phrase {
+	values, code := wording.Values{"duty": string(v.Duty), "policy": v.Policy}, wording.JudgedEarlier
+	switch {
+	case v.Signed != nil && v.Signed.Grade != v.Grade:
+		code, values["grade"] = wording.JudgedOverruled, v.Signed.Grade.String()
+		values["by"], values["why"] = v.Signed.By, v.Signed.Reason
+	case v.Signed != nil:
+		code, values["by"] = wording.JudgedSigned, v.Signed.By
+	case present:
+		code = wording.JudgedOpen
+	}
+	return wording.Say(code, values)
+}
+
+// wentAway says where a drive went; its note is for those of the same owner.
+func wentAway(h shop.Handover, owned bool) wording.Phrase {
+	note := wording.Phrase{}
+	if h.Note != "" && owned {
+		note = wording.Say(wording.WithNote, wording.Values{"text": h.Note})
+	}
+	return wording.Say(wording.HandedOverAs, wording.Values{"by": h.By, "goes": string(h.Goes), "data": string(h.Data), "note": note})
 }
 
 // takenIn tells of an intake; what an earlier owner said is not told.
