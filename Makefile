@@ -6,7 +6,7 @@ TOOLS   := $(abspath $(BUILD)/tools)
 STATIC  := CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w"
 NPM     := npm --prefix console --loglevel=error
 SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.yaml' -o -name '*.sql' | grep -v '/web/dist/')
-PAGES   := $(shell find console/src -type f 2>/dev/null) console/index.html console/vite.config.ts console/package-lock.json
+PAGES   := $(shell find console/src -type f -not -path '*/testing/*' -not -name '*.test.*' 2>/dev/null) console/index.html console/vite.config.ts console/package-lock.json
 CONSOLE := internal/api/web/dist/index.html
 MUTATE  := $(BUILD)/mutate/console
 N       ?= 40

@@ -112,7 +112,7 @@ describe("a page", () => {
     ["no page", "/nowhere"],
   ])("%s says what its answers hold", async (name, address) => {
     const { container } = await open(address);
-    await expect(said(container)).toMatchFileSnapshot(`../testing/said/${name}.txt`);
+    await expect(said(container)).toMatchFileSnapshot(`../testing/said/${name.replace(/\W+/g, "-")}.txt`);
   });
 });
 

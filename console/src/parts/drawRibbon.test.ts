@@ -72,7 +72,9 @@ describe("a ribbon is drawn", () => {
     ["of a sample, with one temperature", { sample: true, falls: false, heat: [{ share: 1, celsius: 70 }] }],
     ["to its end, over an earlier one of another size", { share: 1, earlier: emptyCells(8) }],
   ])("%s", async (name, over) => {
-    await expect(drawing((x) => drawRibbon(x, cells(), { ...picture, ...over }, inks))).toMatchFileSnapshot(`../testing/drawn/${name}.txt`);
+    await expect(drawing((x) => drawRibbon(x, cells(), { ...picture, ...over }, inks))).toMatchFileSnapshot(
+      `../testing/drawn/${name.replace(/\W+/g, "-")}.txt`,
+    );
   });
 
   it("comes closer around a cell by a sixteenth, and stays on the surface", () => {

@@ -165,3 +165,70 @@ func TestAUnitAgreesWithinAShareAndFromADayOn(t *testing.T) {
 	_, ok = vote(make([]HoursAt, 4), func(int) (clockUnit, bool) { return clockUnit{}, false })
 	assert.False(t, ok)
 }
+
+func TestOneReadingAgainstThoseAroundItIsLeftOut(t *testing.T) {
+	for name, row := range map[string]struct{ shown, kept []float64 }{
+		"on course":                     {[]float64{10, 20, 30}, []float64{10, 20, 30}},
+		"a leap that was taken back":    {[]float64{10, 900, 30}, []float64{10, 30}},
+		"a fall that was taken back":    {[]float64{10, 2, 30}, []float64{10, 30}},
+		"a leap that stays":             {[]float64{10, 900, 910}, []float64{10, 900, 910}},
+		"a fall that stays":             {[]float64{10, 2, 3}, []float64{10, 2, 3}},
+		"the last is not judged":        {[]float64{10, 20, 2}, []float64{10, 20, 2}},
+		"nothing at first":              {[]float64{0, 20, 30}, []float64{20, 30}},
+		"nothing at all":                {[]float64{0}, []float64{0}},
+		"as before, and as after it":    {[]float64{10, 10, 10}, []float64{10, 10, 10}},
+		"nothing twice, then it counts": {[]float64{0, 0, 5}, []float64{5}},
+	} {
+		var all []HoursAt
+		for _, raw := range row.shown {
+			all = append(all, HoursAt{Raw: raw})
+		}
+		var kept []float64
+		for _, h := range onCourse(all) {
+			kept = append(kept, h.Raw)
+		}
+		assert.Equal(t, row.kept, kept, name)
+	}
+}
+
+func TestStampsThatCameBetweenReadingsTellTheUnit(t *testing.T) {
+	stamped := func(rows ...[3]float64) []HoursAt { // hours after noon, raw, stamp
+		var all []HoursAt
+		for _, r := range rows {
+			h := shown(r[0], r[1])[0]
+			h.Stamp = r[2]
+			all = append(all, h)
+		}
+		return all
+	}
+	for name, row := range map[string]struct {
+		all  []HoursAt
+		want Layout
+		why  string
+	}{
+		"two of them, in minutes": {
+			stamped([3]float64{0, 600_000, 9_000}, [3]float64{200, 606_000, 10_050}, [3]float64{400, 612_000, 10_150}), Minutes,
+			"its logs were stamped at hour 10150 while it went from 606000 to 612000",
+		},
+		"one is not enough; the pace tells": {
+			stamped([3]float64{0, 600_000, 9_000}, [3]float64{24, 601_440, 10_010}), Minutes, "it grew by 1440 in 24.0 h by the clock",
+		},
+		"one of them by another clock: no unit holds, the pace tells": {
+			stamped([3]float64{0, 600_000, 9_000}, [3]float64{24, 601_440, 10_010}, [3]float64{48, 602_880, 11_500}), Minutes,
+			"it grew by 1440 in 24.0 h by the clock",
+		},
+		"a stamp that stays is not fresh": {
+			stamped([3]float64{0, 20_000, 19_000}, [3]float64{24, 20_024, 19_000}, [3]float64{48, 20_048, 19_000}), "", "",
+		},
+	} {
+		h := ConcludeHours(Hours, false, row.all)
+		assert.Equal(t, row.want, h.Hours, name)
+		assert.Equal(t, row.why, h.Why, name)
+	}
+	h, ok := CompareHours(7<<32|1_230_720, 20_512)
+	assert.True(t, ok)
+	assert.Equal(t, Hints{Minutes, "the drive's own statistics count 20512 h"}, h)
+	_, ok = CompareHours(5_000_000, 20_512)
+	assert.False(t, ok)
+	assert.Equal(t, Hours, HoursLayout(nil))
+}

@@ -7,17 +7,21 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/vector"
 )
 
-var update = flag.Bool("update", false, "make the images of testdata anew, with the systems' own tools")
+var remake = flag.Bool("images", false, "make the images of testdata anew, with the systems' own tools")
 
 // image is what Look read of a drive that the systems' own tools made: the places that are not all zeros.
 type image struct {
@@ -70,11 +74,11 @@ var made = map[string]string{
 func load(t *testing.T, name string) image {
 	t.Helper()
 	file := filepath.Join("testdata", name+".json.gz")
-	if *update {
+	if *remake {
 		make1(t, name, file)
 	}
 	f, err := os.Open(file)
-	require.NoError(t, err, "make it with -update")
+	require.NoError(t, err, "make it with -images")
 	defer f.Close()
 	z, err := gzip.NewReader(f)
 	require.NoError(t, err)
@@ -313,4 +317,46 @@ func FuzzLook(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What is found on every image, and what remains of it when one of its sectors is lost or a bit of it is wrong: testdata/found.txt.
+func TestWhatIsFoundAndWhatRemainsOfIt(t *testing.T) {
+	b := vector.Open(t, "found.txt")
+	for _, name := range slices.Sorted(maps.Keys(made)) {
+		i := load(t, name)
+		b.Head(name)
+		whole := vector.Say(Look(i.read, i.Bytes, 512))
+		b.Line("%s", whole)
+		for _, at := range slices.Sorted(maps.Keys(i.Places))[:min(len(i.Places), 24)] {
+			place := i.Places[at]
+			for _, way := range []struct {
+				name string
+				make func([]byte) []byte
+			}{
+				{"unreadable", nil},
+				{"empty", func(b []byte) []byte { return make([]byte, len(b)) }},
+				{"wrong at 17", func(b []byte) []byte { b[17] ^= 0x10; return b }},
+				{"wrong at 90", func(b []byte) []byte { b[90] ^= 0x01; return b }},
+				{"full of ones", func(b []byte) []byte { return bytes.Repeat([]byte{0xFF}, len(b)) }},
+			} {
+				read := i.read
+				if way.make == nil {
+					read = func(offset uint64, length int) ([]byte, error) {
+						if offset < at+512 && at < offset+uint64(length) {
+							return nil, errors.New("cannot be read")
+						}
+						return i.read(offset, length)
+					}
+				} else {
+					damaged := image{i.Bytes, maps.Clone(i.Places)}
+					damaged.Places[at] = way.make(slices.Clone(place))
+					read = damaged.read
+				}
+				if left := vector.Say(Look(read, i.Bytes, 512)); left != whole {
+					b.Line("sector %d %s: %s", at/512, way.name, left)
+				}
+			}
+		}
+	}
+	b.Close()
 }

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -61,39 +62,41 @@ type hole struct {
 	forms        []string // a plural's words; nil: the value itself
 }
 
-var catalogues = loadAll()
+// catalogues are read when their language is first spoken: most commands speak one, or none.
+var catalogues = [...]func() *catalogue{
+	sync.OnceValue(func() *catalogue { return load(0, english) }),
+	sync.OnceValue(func() *catalogue { return load(1, german) }),
+	sync.OnceValue(func() *catalogue { return load(2, french) }),
+	sync.OnceValue(func() *catalogue { return load(3, spanish) }),
+}
 
-// loadAll reads the catalogues that are built in; a broken one is found by the first test.
-func loadAll() []*catalogue {
-	all := make([]*catalogue, len(tags))
-	texts := catalog.NewBuilder(catalog.Fallback(tags[0]))
-	for i, raw := range [][]byte{english, german, french, spanish} {
-		c := &catalogue{templates: map[Code]template{}}
-		if err := yaml.Unmarshal(raw, c); err != nil {
-			panic(fmt.Sprintf("catalogue %s: %v", tags[i], err))
-		}
-		for english, translated := range c.Policy {
-			if strings.Contains(english, "{}") {
-				exact := strings.ReplaceAll(regexp.QuoteMeta(english), regexp.QuoteMeta("{}"), "(.+)")
-				c.patterns = append(c.patterns, pattern{regexp.MustCompile("^" + exact + "$"), translated})
-			}
-		}
-		for code, text := range c.Texts {
-			t, messages, err := compile(text)
-			if err == nil {
-				err = texts.Set(tags[i], string(code), messages...)
-			}
-			if err != nil {
-				panic(fmt.Sprintf("catalogue %s, %s: %v", tags[i], code, err))
-			}
-			c.templates[code] = t
-		}
-		all[i] = c
+func (l Language) catalogue() *catalogue { return catalogues[l.index()]() }
+
+// load reads a catalogue that is built in; a broken one is found by the first test.
+func load(i int, raw []byte) *catalogue {
+	c := &catalogue{templates: map[Code]template{}}
+	if err := yaml.Unmarshal(raw, c); err != nil {
+		panic(fmt.Sprintf("catalogue %s: %v", tags[i], err))
 	}
-	for i, c := range all {
-		c.printer = message.NewPrinter(tags[i], message.Catalog(texts))
+	for english, translated := range c.Policy {
+		if strings.Contains(english, "{}") {
+			exact := strings.ReplaceAll(regexp.QuoteMeta(english), regexp.QuoteMeta("{}"), "(.+)")
+			c.patterns = append(c.patterns, pattern{regexp.MustCompile("^" + exact + "$"), translated})
+		}
 	}
-	return all
+	texts := catalog.NewBuilder(catalog.Fallback(tags[i]))
+	for code, text := range c.Texts {
+		t, messages, err := compile(text)
+		if err == nil {
+			err = texts.Set(tags[i], string(code), messages...)
+		}
+		if err != nil {
+			panic(fmt.Sprintf("catalogue %s, %s: %v", tags[i], code, err))
+		}
+		c.templates[code] = t
+	}
+	c.printer = message.NewPrinter(tags[i], message.Catalog(texts))
+	return c
 }
 
 // compile makes of a text its holes, in order, and the messages by which x/text fills them: each hole is one argument.
@@ -142,7 +145,7 @@ func holeOf(inside string) hole {
 }
 
 // has reports whether the language says something of its own; the others' English is said instead.
-func (l Language) has(c Code) bool { _, ok := catalogues[l.index()].templates[c]; return ok }
+func (l Language) has(c Code) bool { _, ok := l.catalogue().templates[c]; return ok }
 
 // In says a phrase in a language; what that has no words for is said in English.
 func (p Phrase) In(l Language) string {
@@ -154,7 +157,7 @@ func (p Phrase) In(l Language) string {
 			return string(p.Code)
 		}
 	}
-	c := catalogues[l.index()]
+	c := l.catalogue()
 	holes := c.templates[p.Code].holes
 	args := make([]any, len(holes))
 	for i, h := range holes {
@@ -165,7 +168,7 @@ func (p Phrase) In(l Language) string {
 
 // Policy says an owner's sentence of a policy, in English where the language has none for it.
 func (l Language) Policy(says string) string {
-	c := catalogues[l.index()]
+	c := l.catalogue()
 	if translated, ok := c.Policy[says]; ok {
 		return translated
 	}
@@ -195,7 +198,7 @@ func (l Language) argument(h hole, v any) any {
 	case "share":
 		return l.Share(number(v))
 	case "tenths":
-		return strings.Replace(strconv.FormatFloat(number(v), 'f', 1, 64), ".", catalogues[l.index()].Decimal, 1)
+		return strings.Replace(strconv.FormatFloat(number(v), 'f', 1, 64), ".", l.catalogue().Decimal, 1)
 	case "bay", "Bay":
 		s = Say("bay.name", Values{"n": strings.TrimPrefix(fmt.Sprint(v), "bay-")}).In(l)
 		if name == "Bay" {

@@ -3,6 +3,7 @@ package wording
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/text/language"
@@ -40,7 +41,7 @@ func Languages() []Language { return []Language{English, German, French, Spanish
 // tags are the languages by BCP 47, in the order of Languages.
 var tags = []language.Tag{language.English, language.German, language.French, language.Spanish}
 
-var matcher = language.NewMatcher(tags)
+var matcher = sync.OnceValue(func() language.Matcher { return language.NewMatcher(tags) })
 
 // ParseLanguage finds the language of a BCP 47 tag: "de", "de-AT", "fr_CH". Nothing is no language.
 func ParseLanguage(tag string) (Language, error) {
@@ -49,7 +50,7 @@ func ParseLanguage(tag string) (Language, error) {
 	}
 	t, err := language.Parse(tag)
 	if err == nil {
-		if _, i, confidence := matcher.Match(t); confidence >= language.High {
+		if _, i, confidence := matcher().Match(t); confidence >= language.High {
 			return Language{i + 1}, nil
 		}
 	}
@@ -75,7 +76,7 @@ func (l *Language) UnmarshalText(b []byte) (err error) {
 
 // Day writes a date in full: 2 January 2006.
 func (l Language) Day(t time.Time) string {
-	c := catalogues[l.index()]
+	c := l.catalogue()
 	day := fmt.Sprint(t.Day())
 	if t.Day() == 1 && c.First != "" {
 		day = c.First
@@ -84,10 +85,10 @@ func (l Language) Day(t time.Time) string {
 }
 
 // ShortDay writes a date where there is little room: 2 Jan 2006 in English, 02.01.2006 in German.
-func (l Language) ShortDay(t time.Time) string { return t.Format(catalogues[l.index()].ShortDay) }
+func (l Language) ShortDay(t time.Time) string { return t.Format(l.catalogue().ShortDay) }
 
 // Month writes a month: January 2006.
 func (l Language) Month(t time.Time) string {
-	c := catalogues[l.index()]
+	c := l.catalogue()
 	return strings.NewReplacer("{month}", c.Months[t.Month()-1], "{year}", fmt.Sprint(t.Year())).Replace(c.MonthOf)
 }

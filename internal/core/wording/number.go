@@ -19,7 +19,7 @@ func (l Language) Number(x float64) string {
 		out = "-" + out
 	}
 	if broken {
-		out += catalogues[l.index()].Decimal + fraction
+		out += l.catalogue().Decimal + fraction
 	}
 	return out
 }
@@ -84,7 +84,7 @@ func (l Language) Share(share float64) string {
 	case p > 0 && p < 0.1:
 		return Say(shareUnder, Values{"n": l.Number(0.1)}).In(l)
 	case p < 10:
-		return strings.Replace(strconv.FormatFloat(math.Floor(10*p)/10, 'f', 1, 64), ".", catalogues[l.index()].Decimal, 1) + " %"
+		return strings.Replace(strconv.FormatFloat(math.Floor(10*p)/10, 'f', 1, 64), ".", l.catalogue().Decimal, 1) + " %"
 	default:
 		return strconv.FormatFloat(math.Floor(p), 'f', 0, 64) + " %"
 	}

@@ -148,11 +148,11 @@ func holesIn(text string) []string {
 
 // TestEveryLanguageSaysWhatAnOwnerGets finds a text without its translation, or one that leaves a value out.
 func TestEveryLanguageSaysWhatAnOwnerGets(t *testing.T) {
-	for code, text := range catalogues[0].Texts {
+	for code, text := range English.catalogue().Texts {
 		group, _, _ := strings.Cut(string(code), ".")
 		owners := slices.Contains([]string{"paper", "label", "volume", "volumes", "share"}, group)
 		for _, l := range Languages()[1:] {
-			translated, ok := catalogues[l.index()].Texts[code]
+			translated, ok := l.catalogue().Texts[code]
 			if assert.Equal(t, owners, ok, "%s in %s", code, l) && ok && !strings.HasPrefix(string(code), "label.missing") {
 				assert.Equal(t, holesIn(text), holesIn(translated), "%s in %s", code, l)
 				assert.NotEmpty(t, translated)
@@ -160,10 +160,10 @@ func TestEveryLanguageSaysWhatAnOwnerGets(t *testing.T) {
 		}
 	}
 	for _, l := range Languages()[1:] {
-		for code := range catalogues[l.index()].Texts {
-			assert.Contains(t, catalogues[0].Texts, code, "%s has a text that English has not", l)
+		for code := range l.catalogue().Texts {
+			assert.Contains(t, English.catalogue().Texts, code, "%s has a text that English has not", l)
 		}
-		assert.Len(t, catalogues[l.index()].Months, 12)
+		assert.Len(t, l.catalogue().Months, 12)
 	}
 }
 
@@ -181,7 +181,7 @@ func TestCodesAndTextsBelongTogether(t *testing.T) {
 	require.Greater(t, len(constants), 150)
 	said := map[Code]int{}
 	for name, code := range constants {
-		assert.Contains(t, catalogues[0].Texts, code, name)
+		assert.Contains(t, English.catalogue().Texts, code, name)
 		said[code]++
 		assert.Equal(t, 1, said[code], "%s has two names", code)
 	}
@@ -212,7 +212,7 @@ func TestCodesAndTextsBelongTogether(t *testing.T) {
 				given = append(given, key)
 			}
 			slices.Sort(given)
-			for _, hole := range holesIn(catalogues[0].Texts[code]) {
+			for _, hole := range holesIn(English.catalogue().Texts[code]) {
 				assert.Contains(t, given, hole, "%s: %s", path, code)
 			}
 			checked++
