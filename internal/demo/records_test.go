@@ -12,6 +12,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/fleet"
@@ -23,7 +24,10 @@ import (
 // quietBench has nothing to tell.
 type quietBench struct{}
 
-func (quietBench) Describe() protocol.Description { return protocol.Description{Title: "north bench", Factor: 1} }
+func (quietBench) Describe() protocol.Description {
+	return protocol.Description{Title: "north bench", Factor: 1}
+}
+
 func (quietBench) Bond(context.Context) (protocol.Bond, error) {
 	return protocol.Bond{Bench: "north", Next: 1}, nil
 }
@@ -81,11 +85,19 @@ func TestWhatIsToldOfTheDrives(t *testing.T) {
 			require.NoError(t, err)
 			b.Line("%d readings", len(moments))
 			for _, c := range courses {
-				b.Line("  course %s", vector.Say(c))
+				name := c.Definition.Name
+				c.Definition = signal.Definition{} // it holds functions
+				c.Hours, c.Seqs = nil, nil         // the same for each
+				b.Line("  course of %s: %s", name, vector.Say(c))
 			}
 			compared, err := s.Compare(ctx, one, 0, 0)
 			require.NoError(t, err)
-			b.Line("compared %s", vector.Say(compared))
+			b.Line("reading %d beside %d", compared.Now.Seq, compared.Then.Seq)
+			for _, r := range compared.Rows {
+				name := r.Definition.Name
+				r.Definition = signal.Definition{}
+				b.Line("  %s: %s", name, vector.Say(r))
+			}
 			history, err := s.History(ctx, one)
 			require.NoError(t, err)
 			for _, e := range history {
@@ -103,7 +115,11 @@ func TestWhatIsToldOfTheDrives(t *testing.T) {
 			require.NoError(t, err)
 			b.Line("%s", vector.Say(view.Lot))
 			for _, row := range view.Drives {
-				b.Line("  %s %s apart %s next %s", row.Drive.Identity.Serial, row.Drive.Now.Grade, vector.Say(row.Apart), row.Next)
+				serial := "one that has not named itself"
+				if row.Drive != nil {
+					serial = row.Drive.Identity.Serial
+				}
+				b.Line("  %s %s apart %s next %s, duties %s", serial, row.Grade, vector.Say(row.Apart), row.Next, vector.Say(row.Duties))
 			}
 			b.Line("count %s, usable %s", vector.Say(view.Count), vector.Say(view.Usable))
 		}

@@ -113,7 +113,8 @@ func New(clock device.Clock, file string, places ...drive.Address) *Bench {
 // Clock is the drives' time.
 func (b *Bench) Clock() device.Clock { return b.clock }
 
-// Insert puts a drive into a place. One that was pulled elsewhere, or is put in again, has its self-test log with it.
+// Insert puts a drive into a place. One that was pulled elsewhere, or is put in again, has its self-test log with
+// it, and what the spec has beyond that.
 func (b *Bench) Insert(at drive.Address, s Spec) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -124,8 +125,8 @@ func (b *Bench) Insert(at drive.Address, s Spec) {
 			b.shelve(other)
 		}
 	}
-	log, known := b.shelf[s.Identity.Serial]
-	if !known {
+	log := b.shelf[s.Identity.Serial]
+	if len(s.Tests) > len(log) { // it has run tests elsewhere
 		log = slices.Clone(s.Tests)
 	}
 	p.spec, p.out, p.Guarded, p.exclusive = &s, false, false, false

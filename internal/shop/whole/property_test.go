@@ -1,7 +1,9 @@
 package whole_test
 
 import (
+	"flag"
 	"fmt"
+	"os"
 	"slices"
 	"testing"
 	"time"
@@ -113,6 +115,15 @@ func inOrder(n int) []int {
 func serials() func() string {
 	n := 0
 	return func() string { n++; return fmt.Sprintf("KVA%07d", n) }
+}
+
+// TestMain has rapid try half of its usual cases: each is a shop with a history.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	if f := flag.Lookup("rapid.checks"); f.Value.String() == f.DefValue {
+		_ = f.Value.Set("50")
+	}
+	os.Exit(m.Run())
 }
 
 func TestAnyOrderOfImportAndAnyUnitOfTimeGiveTheSame(t *testing.T) {
