@@ -339,7 +339,7 @@ func TestWhatIsFoundAndWhatRemainsOfIt(t *testing.T) {
 				{"wrong at 90", func(b []byte) []byte { b[90] ^= 0x01; return b }},
 				{"full of ones", func(b []byte) []byte { return bytes.Repeat([]byte{0xFF}, len(b)) }},
 			} {
-				read := i.read
+				var read Reader
 				if way.make == nil {
 					read = func(offset uint64, length int) ([]byte, error) {
 						if offset < at+512 && at < offset+uint64(length) {
