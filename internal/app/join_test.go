@@ -28,6 +28,7 @@ func ordered(t *testing.T, c *client.Client, serial string) int64 {
 
 // A copy of a database put back, another one's, or a lost one is told before anything starts; nothing is overwritten when people go on.
 func TestRecordsThatAreNotOfTheSamePastAreTold(t *testing.T) {
+	t.Parallel()
 	ctx, dir, other := t.Context(), t.TempDir(), t.TempDir()
 	keep := func(from, name, as string) {
 		body, err := os.ReadFile(filepath.Join(from, name))

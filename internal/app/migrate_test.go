@@ -89,6 +89,7 @@ func serveDemo(t *testing.T, dir string, factor float64, change func(*Options)) 
 
 // What an earlier version recorded is all there, and what it had under way is finished.
 func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
+	t.Parallel()
 	dir := unpackBefore(t)
 	c, end := serveDemo(t, dir, 20_000, nil)
 	require.NotNil(t, c, "it starts: %v", end)
