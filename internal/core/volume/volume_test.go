@@ -360,3 +360,52 @@ func TestWhatIsFoundAndWhatRemainsOfIt(t *testing.T) {
 	}
 	b.Close()
 }
+
+func TestABootSectorIsFATOnlyWhenEverythingInItFits(t *testing.T) {
+	kind := func(name string, change func(b []byte)) string {
+		i := load(t, name)
+		first := slices.Clone(i.Places[0])
+		change(first)
+		i.Places = maps.Clone(i.Places)
+		i.Places[0] = first
+		if l := Look(i.read, i.Bytes, 512); len(l.Volumes) > 0 {
+			return l.Volumes[0].Kind
+		}
+		return ""
+	}
+	assert.Equal(t, "FAT16", kind("fat16", func([]byte) {}))
+	assert.Equal(t, "FAT16", kind("fat16", func(b []byte) { b[0] = 0xE9 }), "either jump")
+	for name, change := range map[string]func(b []byte){
+		"no jump":                     func(b []byte) { b[0] = 0xEA },
+		"no signature":                func(b []byte) { b[510] = 0 },
+		"half a signature":            func(b []byte) { b[511] = 0 },
+		"no cluster":                  func(b []byte) { b[13] = 0 },
+		"a cluster of three":          func(b []byte) { b[13] = 3 },
+		"nothing reserved":            func(b []byte) { b[14], b[15] = 0, 0 },
+		"no tables":                   func(b []byte) { b[16] = 0 },
+		"sectors of 513":              func(b []byte) { b[11] = 1 },
+		"more tables than the volume": func(b []byte) { b[16] = 255; b[22], b[23] = 0xFF, 0xFF },
+	} {
+		assert.NotContains(t, kind("fat16", change), "FAT", name)
+	}
+	for _, sector := range []byte{4, 8, 16} { // of 256 bytes
+		assert.Contains(t, kind("fat16", func(b []byte) { b[11], b[12] = 0, sector }), "FAT")
+	}
+}
+
+func TestWhatIsNoDriveHoldsNothing(t *testing.T) {
+	nothing := func(uint64, int) ([]byte, error) { return make([]byte, 1<<17), nil }
+	for _, row := range []struct {
+		bytes  uint64
+		sector uint32
+		drive  bool
+	}{{2048, 512, true}, {2047, 512, false}, {1 << 20, 511, false}, {1 << 18, 1 << 16, true}, {1 << 19, 1<<16 + 1, false}} {
+		l := Look(func(_ uint64, n int) ([]byte, error) { b, err := nothing(0, n); return b[:n], err }, row.bytes, row.sector)
+		assert.Equal(t, row.drive, len(l.Faults) == 0, "%+v: %v", row, l.Faults)
+	}
+	array := append([]byte{0xfc, 0x4e, 0x2b, 0xa9, 1, 0, 0, 0}, make([]byte, 24)...)
+	copy(array[16:], "\x3f\x1b\x2c\x4d\x00\x00\x40\x00\x80\x00\x01\x23\x45\x67\x89\xab")
+	l := Look(image{64 << 20, map[uint64][]byte{0: append(array, "vm:7"...)}}.read, 64<<20, 512)
+	require.Len(t, l.Volumes, 1)
+	assert.Equal(t, [2]string{"3f1b2c4d-0000-4000-8000-0123456789ab", "vm:7"}, [2]string{l.Volumes[0].UUID, l.Volumes[0].Label})
+}
