@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"encoding/hex"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -131,9 +132,17 @@ func TestAFamilyIsToldByCompanyShapeMediumAndNumbers(t *testing.T) {
 }
 
 func TestABrokenTableIsRefusedWithThePlace(t *testing.T) {
+	sound := "{id: a, title: t, source: s, match: {medium: flash, has: [1, 2, 3, 4]}}"
+	_, err := parseFamilies([]byte("families: [" + sound + "]"))
+	require.NoError(t, err)
 	for want, text := range map[string]string{
-		"field wrong not found":   "families: [{id: a, wrong: 1}]",
-		"fewer than four numbers": "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1]}}]",
+		"an id is missing or stands twice": "families: [" + sound + ", " + sound + "]",
+		`family "": an id is missing`:      "families: [" + strings.Replace(sound, "id: a, ", "", 1) + "]",
+		"title and source are needed":      "families: [" + strings.Replace(sound, "title: t, ", "", 1) + "]",
+		`family "a": title and source`:     "families: [" + strings.Replace(sound, "source: s, ", "", 1) + "]",
+		`medium "paper"`:                   "families: [" + strings.Replace(sound, "flash", "paper", 1) + "]",
+		"field wrong not found":            "families: [{id: a, wrong: 1}]",
+		"fewer than four numbers":          "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1]}}]",
 		"layout \"nine\" is not known": "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1, 2, 3, 4]}, " +
 			"attributes: {5: {layout: nine, confidence: trade}}}]",
 		"needs a test vector": "families: [{id: a, title: t, source: s, match: {medium: flash, has: [1, 2, 3, 4]}, " +
