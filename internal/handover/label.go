@@ -3,6 +3,7 @@ package handover
 import (
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -103,7 +104,12 @@ func drawLabel(p pen, stock Stock, l Label) error {
 	p.write(x+p.width(ending, true, l.Ending)+1.5*unit, top+10.6*unit, useSize, false, use)
 	small := 2.5 * unit * pointsPerMM
 	y := top + 14.4*unit
-	lines := wrap(p, small, false, l.Lines[0], room) // the first may take two lines, the last is what to do
+	what := l.Lines[0]
+	lines := wrap(p, small, false, what, room)           // the first may take two lines, the last is what to do
+	for len(lines) > 2 && strings.Contains(what, "; ") { // the most urgent finding whole, rather than a part of the next
+		what = what[:strings.LastIndex(what, "; ")]
+		lines = wrap(p, small, false, what, room)
+	}
 	if len(lines) > 2 {
 		lines = []string{lines[0], fit(p, small, false, lines[1]+" "+lines[2], room)}
 	}
