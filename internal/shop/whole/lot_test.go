@@ -16,6 +16,7 @@ import (
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/audit"
@@ -275,5 +276,44 @@ func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
 		v, err = p.VerifyAudit(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), v.Bad)
+	})
+}
+
+func TestALotTellsHowFastItsDrivesAreReadOutside(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Ticket: "2240"})
+		require.NoError(t, err)
+		s := tested("KVA077M511", 9_000)
+		p.putIn(2, s)
+		speed := func() float64 {
+			v, err := p.LotByID(t.Context(), l.ID)
+			require.NoError(t, err)
+			require.Len(t, v.Drives, 1)
+			return v.Drives[0].Speed
+		}
+		sweep := func(run int64, kind check.StepKind, share float64, cell surface.Cell) {
+			g, err := surface.NewGeometry(2_000_398_934_016, 512, 4096, 0, 7200, 0)
+			require.NoError(t, err)
+			r := surface.NewRibbon(g)
+			r.Cells()[0], r.Cells()[1] = cell, cell
+			p.clock.at = p.clock.at.Add(time.Hour)
+			require.NoError(t, p.Take(t.Context(), "", protocol.Report{Sweep: &check.Result{
+				Key: s.key(),
+				Sweep: check.Sweep{
+					Run: run, Step: 1, Kind: kind, Began: p.clock.at, Ended: p.clock.at, Standing: check.Standing{Geometry: g, Share: share},
+				},
+				Found: check.Found{Blocks: []check.Block{{Number: 0, Cells: r.PackBlock(0)}}},
+			}}))
+		}
+		assert.Zero(t, speed(), "not swept")
+		sweep(1, check.WholeSweep, 0.5, surface.Cell{Bytes: 120e6, Took: time.Second})
+		assert.Zero(t, speed(), "not all of it")
+		sweep(2, check.WholeSweep, 1, surface.Cell{Bytes: 180e6, Took: time.Second})
+		assert.InDelta(t, 180e6, speed(), 1)
+		sweep(3, check.Overwriting, 1, surface.Cell{Bytes: 90e6, Took: time.Second})
+		assert.InDelta(t, 180e6, speed(), 1, "writing is another speed")
+		sweep(4, check.WholeSweep, 1, surface.Cell{})
+		assert.Zero(t, speed(), "its newest has read nothing there")
 	})
 }
