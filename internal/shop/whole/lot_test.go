@@ -301,7 +301,8 @@ func TestALotTellsHowFastItsDrivesAreReadOutside(t *testing.T) {
 			require.NoError(t, p.Take(t.Context(), "", protocol.Report{Sweep: &check.Result{
 				Key: s.key(),
 				Sweep: check.Sweep{
-					Run: run, Step: 1, Kind: kind, Began: p.clock.at, Ended: p.clock.at, Standing: check.Standing{Geometry: g, Share: share},
+					Run: run, Step: 1, Kind: kind, Began: p.clock.at, Ended: p.clock.at,
+					Standing: check.Standing{Geometry: g, Share: share},
 				},
 				Found: check.Found{Blocks: []check.Block{{Number: 0, Cells: r.PackBlock(0)}}},
 			}}))
