@@ -331,10 +331,10 @@ func (b *Bench) Release(ctx context.Context, at drive.Address) {
 }
 
 // SaveRun implements worker.Bench.
-func (b *Bench) SaveRun(ctx context.Context, r check.Run) error {
+func (b *Bench) SaveRun(ctx context.Context, r check.Run, ended ...check.Result) error {
 	b.unkeptMu.Lock()
 	defer b.unkeptMu.Unlock()
-	if err := b.Journal.SaveRun(ctx, r); err != nil {
+	if err := b.Journal.SaveRun(ctx, r, ended...); err != nil {
 		return err
 	}
 	b.forgetUnkept(r.ID)

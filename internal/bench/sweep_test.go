@@ -412,3 +412,32 @@ func TestSweepsWaitForTheirTurn(t *testing.T) {
 		})
 	})
 }
+
+// A stop is stored with what the sweep found so far, or not at all: then the sweep goes on from where it is, and loses nothing.
+func TestAStopThatCannotBeStoredIsRefusedAndTheSweepLosesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		source := sim.New(sim.NewClock(900), "", "one")
+		source.Insert("one", scratched("KVA077M511", 200_000_000))
+		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+		s.take(t, "the drive", s.answering(1))
+		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
+		require.NoError(t, err)
+		for _, commits := range []int64{0, 1} { // the mark may be kept, or not even that
+			time.Sleep(120 * time.Millisecond)
+			s.room.fillAfter(commits)
+			_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Run: receipt.Run.ID, By: "Imre"})
+			require.ErrorContains(t, err, "keeps nothing more")
+			s.room.fillAfter(-1)
+		}
+		s.take(t, "the sweep", s.done(receipt.Run.ID))
+		assert.Equal(t, check.Failed, s.runs[receipt.Run.ID].Outcome, "it went on to its end")
+		require.Len(t, s.sweeps, 1, "and is told once")
+		assert.Equal(t, source.Truth("one"), unreadable(&s.sweeps[0]))
+		var bytes uint64
+		for _, c := range ribbonOf(t, &s.sweeps[0]).Cells() {
+			require.True(t, c.Swept(), "no stretch of its ribbon is missing")
+			bytes += c.Bytes
+		}
+		assert.GreaterOrEqual(t, bytes, uint64(200_000_000*512-9*4096), "all but what cannot be read")
+	})
+}

@@ -70,9 +70,16 @@ func addRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 	return saveRun(ctx, tx, r)
 }
 
-// SaveRun stores a run as it stands and the report of it, at once.
-func (j *Journal) SaveRun(ctx context.Context, r check.Run) error {
-	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return saveRun(ctx, tx, r) })
+// SaveRun stores a run as it stands and the report of it, at once; before it those of sweeps of its that end with it.
+func (j *Journal) SaveRun(ctx context.Context, r check.Run, ended ...check.Result) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
+		for _, s := range ended {
+			if err := report(ctx, tx, protocol.Report{Sweep: &s}); err != nil {
+				return err
+			}
+		}
+		return saveRun(ctx, tx, r)
+	})
 }
 
 func saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {

@@ -484,16 +484,9 @@ func (s *Sweeper) Warm(celsius int) {
 // mostHeat bounds the temperature curve.
 const mostHeat = 512
 
-// End ends the sweep where it is. What it found so far is reported when part is set.
-func (s *Sweeper) End(ctx context.Context, part bool) (check.Standing, error) {
+// End ends the sweep where it is. It gives how it stands, and what it found so far.
+func (s *Sweeper) End() (check.Standing, check.Result) {
 	s.cancel()
 	<-s.finished
-	s.mu.Lock()
-	now := s.standing()
-	body := s.mark().body
-	s.mu.Unlock()
-	if !part {
-		return now, nil
-	}
-	return now, s.host.Journal.SweepEnded(ctx, s.result(), body)
+	return s.Now(), s.result()
 }

@@ -144,13 +144,9 @@ func (w *Worker) writeProtect(ctx context.Context, o protocol.Order) error {
 }
 
 // stop stops the run of the drive in the bay. It is refused when that cannot be stored: the run goes on then.
-func (w *Worker) stop(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
+func (w *Worker) stop(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), _ error) {
 	w.noPoll()
-	err = w.endSweep(ctx, true)
-	var effect check.Effect
-	if err == nil {
-		effect, err = w.put(ctx, check.StopAsked{By: o.By})
-	}
+	effect, err := w.put(ctx, check.StopAsked{By: o.By}, w.endSweep(true)...)
 	if err == nil {
 		w.unkept = nil
 		return receipt, func() { w.perform(ctx, effect) }, nil

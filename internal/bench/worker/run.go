@@ -28,7 +28,7 @@ func (w *Worker) happen(ctx context.Context, e check.Event) {
 }
 
 // put puts an event to the current run and stores it. When that fails nothing has happened.
-func (w *Worker) put(ctx context.Context, e check.Event) (check.Effect, error) {
+func (w *Worker) put(ctx context.Context, e check.Event, ended ...check.Result) (check.Effect, error) {
 	before := *w.current
 	if w.sweeping != nil && !w.sweeping.Over() {
 		before, _ = check.Next(before, check.SweepMoved{Sweep: w.sweeping.Now()}, w.machine.Clock.Now())
@@ -36,7 +36,7 @@ func (w *Worker) put(ctx context.Context, e check.Event) (check.Effect, error) {
 	next, effect := check.Next(before, e, w.machine.Clock.Now())
 	if quiet(before, next) {
 		*w.current = next
-	} else if err := w.save(ctx, next); err != nil {
+	} else if err := w.save(ctx, next, ended...); err != nil {
 		return check.Nothing, err
 	}
 	w.bench.Tell(protocol.Progress{Run: next})
@@ -56,8 +56,8 @@ func quiet(a, b check.Run) bool {
 	return true
 }
 
-func (w *Worker) save(ctx context.Context, r check.Run) error {
-	if err := w.bench.SaveRun(ctx, r); err != nil {
+func (w *Worker) save(ctx context.Context, r check.Run, ended ...check.Result) error {
+	if err := w.bench.SaveRun(ctx, r, ended...); err != nil {
 		return err
 	}
 	w.current = &r

@@ -72,20 +72,22 @@ func (w *Worker) sweepEnded(ctx context.Context, e check.Event) {
 	w.happen(ctx, e)
 }
 
-// endSweep ends the sweep that goes on, if one does. With part, what it found so far is reported.
-func (w *Worker) endSweep(ctx context.Context, part bool) error {
+// endSweep ends the sweep that goes on, if one does. With part, what it found so far is given, to be kept with the run it ends with; its
+// mark is kept, so that it can go on from there.
+func (w *Worker) endSweep(part bool) []check.Result {
 	s := w.sweeping
 	if s == nil {
 		return nil
 	}
-	now, err := s.End(ctx, part)
-	if w.current != nil {
-		if next, _ := check.Next(*w.current, check.SweepMoved{Sweep: now}, w.machine.Clock.Now()); part {
-			*w.current = next
-		}
-	}
+	now, found := s.End()
 	w.forgetSweep()
-	return err
+	if !part {
+		return nil
+	}
+	if w.current != nil {
+		*w.current, _ = check.Next(*w.current, check.SweepMoved{Sweep: now}, w.machine.Clock.Now())
+	}
+	return []check.Result{found}
 }
 
 func (w *Worker) forgetSweep() {

@@ -38,8 +38,9 @@ type Bench interface {
 	Report(ctx context.Context, r protocol.Report)
 	// Tell tells how a run stands, and whether somebody will hear it.
 	Tell(p protocol.Progress) bool
-	// SaveRun stores a run; a finished one leaves the open ones. When that fails the run stands as before.
-	SaveRun(ctx context.Context, r check.Run) error
+	// SaveRun stores a run, and what sweeps found that end with it; a finished one leaves the open ones. When that fails the run stands as
+	// before.
+	SaveRun(ctx context.Context, r check.Run, ended ...check.Result) error
 	// KeepRun is SaveRun for what has happened whether or not it can be stored now: it is, as soon as there is room.
 	KeepRun(ctx context.Context, r check.Run)
 	// Opened notes a run that was just stored for the first time.
@@ -213,7 +214,7 @@ func (w *Worker) become(ctx context.Context, c protocol.Connection, key drive.Ke
 
 // leave lets go of the drive.
 func (w *Worker) leave() {
-	_ = w.endSweep(context.Background(), false)
+	w.endSweep(false)
 	if w.open != nil {
 		_ = w.open.Close()
 	}
