@@ -58,19 +58,7 @@ var modelPlaces = [3]drive.Address{1: "one", 2: "two"}
 func (m *model) settle() {
 	time.Sleep(time.Second)
 	synctest.Wait()
-	for {
-		reports, err := m.bench.Journal.Reports(m.t.Context())
-		require.NoError(m.rt, err)
-		if len(reports) == 0 {
-			break
-		}
-		for _, r := range reports {
-			require.Greater(m.rt, r.Seq, m.told, "a sequence is used once")
-			m.told = r.Seq
-			m.heard(r)
-		}
-		require.NoError(m.rt, m.bench.Acknowledge(m.t.Context(), m.told))
-	}
+	m.hear()
 	for n := 1; n <= 2; n++ {
 		m.compareBay(n)
 	}
@@ -87,6 +75,23 @@ func (m *model) settle() {
 		}
 	}
 	require.Equal(m.rt, wanted, ids, "open are those of which nobody was told that they ended")
+}
+
+// hear takes in what the bench reports.
+func (m *model) hear() {
+	for {
+		reports, err := m.bench.Journal.Reports(m.t.Context())
+		require.NoError(m.rt, err)
+		if len(reports) == 0 {
+			break
+		}
+		for _, r := range reports {
+			require.Greater(m.rt, r.Seq, m.told, "a sequence is used once")
+			m.told = r.Seq
+			m.heard(r)
+		}
+		require.NoError(m.rt, m.bench.Acknowledge(m.t.Context(), m.told))
+	}
 }
 
 func (m *model) heard(r protocol.Report) {
@@ -278,7 +283,14 @@ func (m *model) ask(kind protocol.OrderKind) (receipt protocol.Receipt, serial s
 	case b.serial != serial:
 		refusal(m.rt, drive.FaultWrongDrive, err)
 	case kind == protocol.OrderCheck && m.openRun(serial) > 0:
-		refusal(m.rt, drive.FaultInUse, err)
+		first := m.openRun(serial)
+		if err != nil {
+			refusal(m.rt, drive.FaultInUse, err)
+			break
+		}
+		m.all[receipt.Run.ID] = &modelRun{serial: serial}
+		m.hear()
+		require.NotNil(m.rt, m.all[first].ended, "it was taken since the one before has ended meanwhile")
 	default:
 		return receipt, serial, !m.noRoom(err)
 	}
