@@ -246,12 +246,14 @@ func conditions(s shop.Query) (where []string, args []any) {
 
 // listed reads what a list tells. A list is asked for as somebody types, so nothing is read that it does not show.
 func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.Listed, error) {
+	bays, err := q.held(ctx)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := q.q.QueryContext(ctx, `
 		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin,
 		  ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
-		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0),
-		       COALESCE((SELECT b.bench || '/' || b.number FROM bay b WHERE b.serial = d.serial AND b.model = d.model
-		         ORDER BY b.bench, b.number LIMIT 1), '')
+		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0)
 		FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`+where, args...)
 	if err != nil {
 		return nil, err
@@ -264,18 +266,15 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 		n := &d.Now
 		var hours, temperature sql.NullFloat64
 		var at int64
-		var bay sql.RawBytes
 		if err := rows.Scan(
 			&d.ID, &d.Key.Model, &d.Key.Serial, &d.Interface, &d.Medium, &d.Bytes, &d.Duty, &n.Grade, &signed, &n.Margin,
-			&n.MarginShare, &n.Findings, &n.First, &hours, &temperature, &n.Readings, &at, &bay,
+			&n.MarginShare, &n.Findings, &n.First, &hours, &temperature, &n.Readings, &at,
 		); err != nil {
 			return nil, err
 		}
 		n.Hours, n.HasHours, n.LastAt = hours.Float64, hours.Valid, moment(at)
 		n.Temperature, n.HasTemp = temperature.Float64, temperature.Valid
-		if len(bay) > 0 {
-			n.Bay = baysOf(string(bay))[0]
-		}
+		n.Bay = bays[d.Key]
 		if signed != nil {
 			n.Signed = &shop.SignOff{}
 			if err := decode(string(signed), n.Signed); err != nil {
@@ -285,6 +284,24 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 		all = append(all, d)
 	}
 	return all, rows.Err()
+}
+
+// held gives in which bay each drive is; of a drive on two paths the first.
+func (q queries) held(ctx context.Context) (map[drive.Key]drive.Bay, error) {
+	var rows []struct {
+		Model, Serial, Bench string
+		Number               int
+	}
+	if err := sqlx.SelectContext(
+		ctx, q.q, &rows, `SELECT model, serial, bench, number FROM bay WHERE serial <> '' ORDER BY bench DESC, number DESC`,
+	); err != nil {
+		return nil, err
+	}
+	bays := make(map[drive.Key]drive.Bay, len(rows))
+	for _, r := range rows {
+		bays[drive.Key{Model: r.Model, Serial: r.Serial}] = drive.Bay{Bench: r.Bench, Number: r.Number}
+	}
+	return bays, nil
 }
 
 // SaveDrive serves a use case's Tx.

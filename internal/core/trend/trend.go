@@ -110,21 +110,22 @@ func leastCount(seen float64) float64 {
 // Since gives what the value rose by from the last point at or before a moment to the last point, less what reworks explain; of a Level,
 // how far it moved. It reports false when there is no such point.
 func Since(points []Point, at time.Time, kind Kind) (change float64, from Point, ok bool) {
-	f := Follow(kind)
-	began := false
+	first := -1
 	for i := range points {
-		p := points[i]
-		if !p.Missing && !p.At.After(at) {
-			began, from = true, p
-			f = Follow(kind) // begins anew at each point that still lies before
-			p.Reworked = 0
-		}
-		if began {
-			f.Add(p)
+		if !points[i].Missing && !points[i].At.After(at) {
+			first = i
 		}
 	}
-	if !began {
+	if first < 0 {
 		return 0, Point{}, false
+	}
+	from = points[first]
+	f := Follow(kind)
+	for i, p := range points[first:] {
+		if i == 0 {
+			p.Reworked = 0 // what was written before is no part of the change
+		}
+		f.Add(p)
 	}
 	t, _ := f.Trend()
 	return t.Change, from, true
