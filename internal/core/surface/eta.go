@@ -26,10 +26,16 @@ func (s *Sweep) Left() (left time.Duration, ok bool) {
 		return 0, false
 	}
 	total := float64(s.geometry.Bytes())
-	left = s.rest(v0, k, total)
+	behind := uint64(0) // sectors that are still to be read beside the pass
 	for _, p := range s.Passed {
-		left += time.Duration(float64(p.Sectors) * float64(s.geometry.Logical) / v0 * 1e9)
+		behind += p.Sectors
 	}
+	for _, t := range s.Tasks {
+		if t.Stage == stageLater || t.Stage == stageFlush {
+			behind += t.Sectors
+		}
+	}
+	left = s.rest(v0, k, total) + time.Duration(float64(behind)*float64(s.geometry.Logical)/v0*1e9)
 	return left + s.leftTasks(), true
 }
 
@@ -46,6 +52,7 @@ func (s *Sweep) rest(v0, k, total float64) time.Duration {
 	return time.Duration(seconds * 1e9)
 }
 
+// leftTasks is the time second tries take.
 func (s *Sweep) leftTasks() time.Duration {
 	n := 0
 	for _, t := range s.Tasks {
