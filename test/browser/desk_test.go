@@ -7,6 +7,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"hylostat.example/test/made"
 )
 
 // api calls the service as the page would.
@@ -118,8 +120,8 @@ func TestALotFillsAsDrivesArePutIn(t *testing.T) {
 	p.press("Quillet Ferry office")
 	p.click("Open the lot")
 	p.sees("No drive yet")
-	p.bench.Insert("sim-1", disk("KVA07LOT01"))
-	p.bench.Insert("sim-3", disk("KVA07LOT02"))
+	p.bench.Insert("sim-1", made.Disk("KVA07LOT01"))
+	p.bench.Insert("sim-3", made.Disk("KVA07LOT02"))
 	p.sees("LOT01")
 	p.sees("LOT02")
 	assert.NotContains(t, p.text(), "7M511", "it was there before")

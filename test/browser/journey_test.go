@@ -19,7 +19,7 @@ import (
 
 	"hylostat.example/internal/app"
 	"hylostat.example/internal/bench/sim"
-	"hylostat.example/internal/core/ata"
+	"hylostat.example/test/made"
 )
 
 // page is a browser's tab on a running service.
@@ -31,50 +31,11 @@ type page struct {
 	stop    func() // ends the service
 }
 
-func disk(serial string) sim.Spec {
-	return sim.Spec{
-		Identity: ata.Identify{
-			Serial:            serial,
-			Firmware:          "S1.04",
-			Model:             "Korvan K4-2000",
-			Sectors:           3_906_250_168,
-			LogicalSector:     512,
-			PhysicalSector:    4096,
-			RotationRate:      7200,
-			LBA48:             true,
-			FormFactor:        2,
-			SMARTSupported:    true,
-			SMARTEnabled:      true,
-			ErrorLogSupported: true,
-			ErrorLogEnabled:   true,
-			SelfTestSupported: true,
-			SelfTestEnabled:   true,
-			Integrity:         ata.IntegrityRight,
-		},
-		Seed:    4,
-		Born:    time.Now(),
-		Hours:   9000,
-		Share:   1,
-		Minutes: 2,
-		Heat:    sim.Heat{Base: 38, Wave: 2, Noise: 1},
-		Tests:   []ata.SelfTest{{Number: ata.TestExtended, Hours: 8700}},
-		Counters: []sim.Counter{
-			{ID: 5, Flags: 0x33, Threshold: 36, Value: 100, Course: sim.Course{From: 0}},
-			{ID: 9, Value: 90, Kind: sim.Hours},
-			{ID: 10, Value: 100},
-			{ID: 194, Kind: sim.Temperature},
-			{ID: 197, Value: 100},
-			{ID: 198, Value: 100},
-			{ID: 199, Value: 200},
-		},
-	}
-}
-
 // open gives a page on a service with one drive in three bays.
 func open(t *testing.T) *page {
 	t.Helper()
 	source := sim.New(sim.NewClock(60), "", "sim-1", "sim-2", "sim-3")
-	source.Insert("sim-2", disk("KVA077M511"))
+	source.Insert("sim-2", made.Disk("KVA077M511"))
 	p := openOn(t, app.Options{Dir: t.TempDir(), Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source, Rework: true})
 	p.bench = source
 	return p
@@ -183,7 +144,7 @@ func TestAtTheBench(t *testing.T) {
 
 	// A drive appears, without a reload, and without moving what is there.
 	before := js[float64](p, `document.querySelector("[aria-label^='Bay 2']").getBoundingClientRect().top`)
-	p.bench.Insert("sim-1", disk("KVA077M4R9"))
+	p.bench.Insert("sim-1", made.Disk("KVA077M4R9"))
 	p.sees("7M4R9")
 	assert.InDelta(t, before, js[float64](p, `document.querySelector("[aria-label^='Bay 2']").getBoundingClientRect().top`), 0.5)
 
@@ -323,7 +284,7 @@ func TestListsSearchFarViewAndThemes(t *testing.T) {
 // TestASweepFillsItsRibbon follows a sweep on its page, by keyboard, to the table of what it found.
 func TestASweepFillsItsRibbon(t *testing.T) {
 	p := open(t)
-	spec := disk("KVA077M4Q2")
+	spec := made.Disk("KVA077M4Q2")
 	spec.Identity.Sectors = 40_000_000
 	spec.Unread, spec.FirstLBA = sim.Course{From: 2}, 20_000_000
 	p.bench.Insert("sim-3", spec)
@@ -362,7 +323,7 @@ func TestASweepFillsItsRibbon(t *testing.T) {
 // TestADraftIsReplayedAndPublished goes from a rule over its draft and replay to the drive at that moment, and back to publishing.
 func TestADraftIsReplayedAndPublished(t *testing.T) {
 	p := open(t)
-	spec := disk("KVA077M4Q2")
+	spec := made.Disk("KVA077M4Q2")
 	spec.Counters[0].Course = sim.Course{From: 3}
 	p.bench.Insert("sim-1", spec)
 	p.do(chromedp.Navigate(p.address))
@@ -438,7 +399,7 @@ func (p *page) click(words string) {
 // TestAReleasedDriveIsMended goes from a sweep over the owner's release and the serial from the label to what the mend changed.
 func TestAReleasedDriveIsMended(t *testing.T) {
 	p := open(t)
-	spec := disk("KVA077M4Q2")
+	spec := made.Disk("KVA077M4Q2")
 	spec.Identity.Sectors = 40_000_000
 	spec.Unread, spec.FirstLBA = sim.Course{From: 2}, 20_000_000
 	spec.Counters[4].Course = sim.Course{From: 2}

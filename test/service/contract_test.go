@@ -213,8 +213,8 @@ func formats(item *openapi3.PathItem) []string {
 	return []string{""}
 }
 
-// made is a value that the contract allows, or almost: one of every seven is of another kind, too long, or a number out of range.
-func made(r *rand.Rand, s *openapi3.Schema, depth int) any {
+// allowed is a value that the contract allows, or almost: one of every seven is of another kind, too long, or a number out of range.
+func allowed(r *rand.Rand, s *openapi3.Schema, depth int) any {
 	if r.IntN(7) == 0 {
 		return [...]any{
 			nil, "", -1, 1 << 62, 1.5, true, "\x00\u202e\n", strings.Repeat("ü", 500), []any{}, map[string]any{"x": 1},
@@ -230,14 +230,14 @@ func made(r *rand.Rand, s *openapi3.Schema, depth int) any {
 	case s.Type.Is("array"):
 		out := []any{}
 		for range r.IntN(4) {
-			out = append(out, made(r, s.Items.Value, depth+1))
+			out = append(out, allowed(r, s.Items.Value, depth+1))
 		}
 		return out
 	case s.Type.Is("object"):
 		out := map[string]any{}
 		for name, p := range s.Properties {
 			if depth < 4 && (slices.Contains(s.Required, name) || r.IntN(3) == 0) {
-				out[name] = made(r, p.Value, depth+1)
+				out[name] = allowed(r, p.Value, depth+1)
 			}
 		}
 		return out
@@ -279,14 +279,14 @@ func TestNoRequestBreaksTheService(t *testing.T) {
 				q := url.Values{}
 				for _, p := range append(slices.Clone(held.document.Paths.Value(path).Parameters), operation.Parameters...) {
 					if p.Value.In == "query" && (p.Value.Required || r.IntN(3) == 0) {
-						q.Add(p.Value.Name, fmt.Sprint(made(r, p.Value.Schema.Value, 0)))
+						q.Add(p.Value.Name, fmt.Sprint(allowed(r, p.Value.Schema.Value, 0)))
 					}
 				}
 				body := []byte{}
 				if operation.RequestBody != nil {
 					if c := operation.RequestBody.Value.Content["application/json"]; c != nil {
 						var err error
-						body, err = json.Marshal(made(r, c.Schema.Value, 0))
+						body, err = json.Marshal(allowed(r, c.Schema.Value, 0))
 						require.NoError(t, err)
 					}
 				}

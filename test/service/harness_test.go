@@ -17,7 +17,6 @@ import (
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 )
 
@@ -123,41 +122,4 @@ func (s *service) raw(method, path, body string, head ...string) (int, string) {
 	b, err := io.ReadAll(resp.Body)
 	require.NoError(s.t, err)
 	return resp.StatusCode, string(b)
-}
-
-// disk is a sound spinning drive with a passed extended self-test behind it.
-func disk(serial string) sim.Spec {
-	return sim.Spec{
-		Identity: ata.Identify{
-			Serial:            serial,
-			Firmware:          "S1.04",
-			Model:             "Korvan K4-2000",
-			Sectors:           3_906_250_168,
-			LogicalSector:     512,
-			PhysicalSector:    4096,
-			RotationRate:      7200,
-			LBA48:             true,
-			FormFactor:        2,
-			SMARTSupported:    true,
-			SMARTEnabled:      true,
-			ErrorLogSupported: true,
-			ErrorLogEnabled:   true,
-			SelfTestSupported: true,
-			SelfTestEnabled:   true,
-			Integrity:         ata.IntegrityRight,
-		},
-		Seed: 4, Born: time.Now(), Hours: 9000, Share: 1, Minutes: 2, Heat: sim.Heat{Base: 38, Wave: 2, Noise: 1},
-		Tests: []ata.SelfTest{{Number: ata.TestExtended, Hours: 8700}},
-		Counters: []sim.Counter{
-			{ID: 5, Flags: 0x33, Threshold: 36, Value: 100},
-			{ID: 9, Value: 90, Kind: sim.Hours},
-			{ID: 10, Value: 100},
-			{ID: 184, Value: 100},
-			{ID: 187, Value: 100},
-			{ID: 194, Kind: sim.Temperature},
-			{ID: 197, Value: 100},
-			{ID: 198, Value: 100},
-			{ID: 199, Value: 200},
-		},
-	}
 }

@@ -14,6 +14,7 @@ import (
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/test/made"
 )
 
 // A lot from the desk's side: opened, put in, compared, signed together, printed, handed over, and its customer forgotten.
@@ -35,7 +36,7 @@ func TestALotFromTheDesk(t *testing.T) {
 	_, err = s.OpenLot(ctx, contract.LotRequest{By: "Dov"})
 	assert.Equal(t, 409, status(t, err), "a bay asks nobody, so one lot is open at a time")
 	for i := range specs {
-		spec := disk(fmt.Sprintf("KVA077M60%d", i))
+		spec := made.Disk(fmt.Sprintf("KVA077M60%d", i))
 		if i == 7 {
 			spec.Counters[0].Course = sim.Course{From: 40} // reallocated
 		}
@@ -147,7 +148,7 @@ func TestALotFromTheDesk(t *testing.T) {
 
 // A drive that nobody can name: said to be there, moved, said to be gone.
 func TestASilentDriveIsMovedAndItsBayIsLeft(t *testing.T) {
-	silent := disk("KVA077M511")
+	silent := made.Disk("KVA077M511")
 	silent.Awkward.SilentAttempts = 100
 	s, ctx := serve(t, t.TempDir(), silent, sim.Spec{}), t.Context()
 	s.until("the bench has looked", func() bool { bays, err := s.Bays(ctx); return err == nil && len(bays) == 2 })
@@ -178,7 +179,7 @@ func TestASilentDriveIsMovedAndItsBayIsLeft(t *testing.T) {
 
 // Two readings laid beside each other, any two, and the past read anew.
 func TestAnyTwoReadingsAreCompared(t *testing.T) {
-	spec := disk("KVA077M511")
+	spec := made.Disk("KVA077M511")
 	spec.Counters[6].Course = sim.Course{From: 0, Rate: 100_000} // waiting, by the hour
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
 	s.answering(1)

@@ -16,11 +16,12 @@ import (
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/wording"
+	"hylostat.example/test/made"
 )
 
 // What is printed is what the API tells: every number of statement and label is looked up there.
 func TestPapersSayWhatTheAPISays(t *testing.T) {
-	spec := disk("KVA077M511")
+	spec := made.Disk("KVA077M511")
 	spec.Counters[0].Course = sim.Course{From: 3} // reallocated
 	s := serve(t, t.TempDir(), spec)
 	ctx := t.Context()
@@ -86,7 +87,7 @@ func names(r contract.Reading) []string {
 
 // The list of drives, narrowed by how long they were powered on, and the table that holds all it finds.
 func TestTheTableHoldsWhatTheListFinds(t *testing.T) {
-	old, young := disk("KVA077M511"), disk("=KVA07EVIL")
+	old, young := made.Disk("KVA077M511"), made.Disk("=KVA07EVIL")
 	old.Hours, young.Hours = 40_000, 1_200
 	s := serve(t, t.TempDir(), old, young)
 	ctx := t.Context()
@@ -135,7 +136,7 @@ func TestTheTableHoldsWhatTheListFinds(t *testing.T) {
 
 // The whole record can be taken in elsewhere, and says what the API says.
 func TestTheWholeRecordComesBack(t *testing.T) {
-	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	s := serve(t, t.TempDir(), made.Disk("KVA077M511"))
 	ctx := t.Context()
 	s.answering(1)
 	body, err := s.Archive(ctx, "7M511")

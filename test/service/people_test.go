@@ -11,10 +11,11 @@ import (
 
 	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
+	"hylostat.example/test/made"
 )
 
 func TestWhoLeavesMayDoNothingAnyMore(t *testing.T) {
-	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	s := serve(t, t.TempDir(), made.Disk("KVA077M511"))
 	ctx := t.Context()
 	lead := s.as(s.Client, "Maud", contract.Lead, "kelp and gravel")
 	desk := s.as(lead, "Dov", contract.Desk, "rope and tar 1")
@@ -69,7 +70,7 @@ func status(t *testing.T, err error) int {
 }
 
 func TestAShopWithPeopleLetsEachDoWhatTheirRoleMay(t *testing.T) {
-	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	s := serve(t, t.TempDir(), made.Disk("KVA077M511"))
 	ctx := t.Context()
 	s.answering(1)
 	lead := s.as(s.Client, "Maud", contract.Lead, "kelp and gravel")
@@ -120,7 +121,7 @@ func TestAShopWithPeopleLetsEachDoWhatTheirRoleMay(t *testing.T) {
 }
 
 func TestSigningInAtTheConsole(t *testing.T) {
-	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	s := serve(t, t.TempDir(), made.Disk("KVA077M511"))
 	s.as(s.Client, "Maud", contract.Lead, "kelp and gravel")
 	code, body := s.raw("POST", "/api/v1/session", `{"name":"Maud","password":"kelp"}`)
 	assert.Equal(t, http.StatusUnauthorized, code, body)

@@ -11,14 +11,15 @@ import (
 
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
+	"hylostat.example/test/made"
 )
 
 // A draft is tested and replayed without changing anything; published, it judges every drive anew, and stays in force over a restart.
 func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
-	spec := disk("KVA077M511")
+	spec := made.Disk("KVA077M511")
 	spec.Counters[0].Course = sim.Course{From: 3}
 	dir := t.TempDir()
-	s, ctx := serve(t, dir, spec, disk("KVA077M4R9")), t.Context()
+	s, ctx := serve(t, dir, spec, made.Disk("KVA077M4R9")), t.Context()
 	s.answering(1)
 	s.answering(2)
 	for range 2 {
@@ -118,7 +119,7 @@ func TestAPolicyIsTestedReplayedAndPublished(t *testing.T) {
 	assert.Nil(t, v.Signed, "what was signed is said no more")
 
 	s.end()
-	s = serve(t, dir, spec, disk("KVA077M4R9"))
+	s = serve(t, dir, spec, made.Disk("KVA077M4R9"))
 	p, err = s.Policy(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, published.Version, p.Version)

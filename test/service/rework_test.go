@@ -13,6 +13,7 @@ import (
 
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
+	"hylostat.example/test/made"
 )
 
 func conflicts(t *testing.T, err error, why string) {
@@ -114,7 +115,7 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 
 // A lot has a plan of its own: its drives get its check, whatever the bench does with others.
 func TestALotsPlanIsForItsDrives(t *testing.T) {
-	s, ctx := serve(t, t.TempDir(), disk("KVA077M511"), sim.Spec{}, sim.Spec{}), t.Context()
+	s, ctx := serve(t, t.TempDir(), made.Disk("KVA077M511"), sim.Spec{}, sim.Spec{}), t.Context()
 	s.answering(1)
 	check, wrong := contract.PlannedCheck("quick"), contract.PlannedCheck("mend")
 	_, err := s.OpenLot(ctx, contract.LotRequest{By: "Dov", Check: &wrong})
@@ -122,7 +123,7 @@ func TestALotsPlanIsForItsDrives(t *testing.T) {
 	l, err := s.OpenLot(ctx, contract.LotRequest{By: "Dov", Check: &check})
 	require.NoError(t, err)
 	assert.Equal(t, check, *l.Check)
-	s.bench.Insert("sim-2", disk("KVA077M60A"))
+	s.bench.Insert("sim-2", made.Disk("KVA077M60A"))
 	var q contract.Queue
 	s.until("it is checked", func() bool {
 		q, err = s.Queue(ctx, "")
@@ -134,7 +135,7 @@ func TestALotsPlanIsForItsDrives(t *testing.T) {
 	assert.NotContains(t, fmt.Sprint(q.Words), "Bay 1 is done: exchange the drive.")
 	_, err = s.EndLot(ctx, l.Id, "Dov")
 	require.NoError(t, err)
-	s.bench.Insert("sim-3", disk("KVA077M4R9"))
+	s.bench.Insert("sim-3", made.Disk("KVA077M4R9"))
 	s.answering(3)
 	q, err = s.SetPlan(ctx, "", "whole", "Imre")
 	require.NoError(t, err)
@@ -152,8 +153,8 @@ func TestALotsPlanIsForItsDrives(t *testing.T) {
 }
 
 func TestAPlanChecksEveryDriveOnce(t *testing.T) {
-	risk := disk("KVA077M60A")
-	s, ctx := serve(t, t.TempDir(), disk("KVA077M511"), risk, sim.Spec{}), t.Context()
+	risk := made.Disk("KVA077M60A")
+	s, ctx := serve(t, t.TempDir(), made.Disk("KVA077M511"), risk, sim.Spec{}), t.Context()
 	s.answering(1)
 	s.answering(2)
 	yes := true
@@ -162,7 +163,7 @@ func TestAPlanChecksEveryDriveOnce(t *testing.T) {
 	q, err := s.SetPlan(ctx, "", "quick", "Imre")
 	require.NoError(t, err)
 	assert.Equal(t, "quick", *q.Check)
-	s.bench.Insert("sim-3", disk("KVA077M4R9"))
+	s.bench.Insert("sim-3", made.Disk("KVA077M4R9"))
 	s.until("both are checked", func() bool {
 		q, err = s.Queue(ctx, "")
 		return err == nil && q.Done == 2 && q.Going == 0

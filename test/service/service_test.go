@@ -19,6 +19,7 @@ import (
 	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/test/made"
 )
 
 // refused is the problem of a call that must fail.
@@ -43,7 +44,7 @@ func follow(s *service, id int64) contract.Run {
 }
 
 func TestFromTheBayToASignedVerdict(t *testing.T) {
-	s, ctx := serve(t, t.TempDir(), disk("KVA077M4R9")), t.Context()
+	s, ctx := serve(t, t.TempDir(), made.Disk("KVA077M4R9")), t.Context()
 	b := s.answering(1)
 	assert.Equal(t, "KVA077M4R9", b.Drive.Serial)
 	assert.Equal(t, contract.GradeUndecided, b.Drive.Grade, "one reading is not enough")
@@ -89,7 +90,7 @@ func TestFromTheBayToASignedVerdict(t *testing.T) {
 }
 
 func TestOverrulingShowsBothAndNewEvidenceReopens(t *testing.T) {
-	spec := disk("KVA077M511")
+	spec := made.Disk("KVA077M511")
 	spec.Counters[0].Course = sim.Course{From: 3}
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
 	s.answering(1)
@@ -112,7 +113,7 @@ func TestOverrulingShowsBothAndNewEvidenceReopens(t *testing.T) {
 }
 
 func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
-	spec := disk("BWS03K90F2")
+	spec := made.Disk("BWS03K90F2")
 	spec.Awkward.SilentAttempts = 2
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
 	s.until("the bay is known", func() bool { _, err := s.Bay(ctx, at(1)); return err == nil })
@@ -138,7 +139,7 @@ func TestASilentBayAnswersAtTheSecondAttempt(t *testing.T) {
 }
 
 func TestDataAtRiskIsLoadedOnlyWithAReasonThatIsKept(t *testing.T) {
-	s, ctx := serve(t, t.TempDir(), disk("KVA077M4R9")), t.Context()
+	s, ctx := serve(t, t.TempDir(), made.Disk("KVA077M4R9")), t.Context()
 	s.answering(1)
 	_, err := s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Imre", Wanted: new(true)})
 	require.NoError(t, err)
@@ -153,7 +154,7 @@ func TestDataAtRiskIsLoadedOnlyWithAReasonThatIsKept(t *testing.T) {
 }
 
 func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
-	s, ctx := serve(t, t.TempDir(), disk("KVL026D2VN")), t.Context()
+	s, ctx := serve(t, t.TempDir(), made.Disk("KVL026D2VN")), t.Context()
 	s.answering(1)
 	protected := func() bool {
 		b, err := s.Bay(ctx, at(1))
@@ -182,9 +183,9 @@ func TestDataAtRiskKeepsChecksWaiting(t *testing.T) {
 }
 
 func TestAStuckDriveHarmsNobody(t *testing.T) {
-	stuck := disk("KVA0000001")
+	stuck := made.Disk("KVA0000001")
 	stuck.Awkward.HangsOn, stuck.Awkward.HangsFeature = ata.SMART, ata.SMARTExecuteOffline
-	s, ctx := serve(t, t.TempDir(), stuck, disk("KVA0000002")), t.Context()
+	s, ctx := serve(t, t.TempDir(), stuck, made.Disk("KVA0000002")), t.Context()
 	s.answering(1)
 	s.answering(2)
 	one, err := s.CheckQuick(ctx, "bay-1", "Dov")
@@ -207,7 +208,7 @@ func TestAStuckDriveHarmsNobody(t *testing.T) {
 }
 
 func TestADriveThatVanishesIsWaitedForAndItsCheckGoesOn(t *testing.T) {
-	spec := disk("KVA0000003")
+	spec := made.Disk("KVA0000003")
 	spec.Minutes = 20
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
 	s.answering(1)
@@ -225,7 +226,7 @@ func TestADriveThatVanishesIsWaitedForAndItsCheckGoesOn(t *testing.T) {
 }
 
 func TestGarbageIsAFactAndNotACounter(t *testing.T) {
-	spec := disk("KVA0000004")
+	spec := made.Disk("KVA0000004")
 	spec.Awkward.Garbage = true
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
 	s.answering(1)
@@ -244,10 +245,10 @@ func TestGarbageIsAFactAndNotACounter(t *testing.T) {
 }
 
 func TestAnotherDriveInTheBayIsNotCheckedByMistake(t *testing.T) {
-	s, ctx := serve(t, t.TempDir(), disk("KVA0000005")), t.Context()
+	s, ctx := serve(t, t.TempDir(), made.Disk("KVA0000005")), t.Context()
 	s.answering(1)
 	s.bench.Remove("sim-1")
-	s.bench.Insert("sim-1", disk("KVA0000006"))
+	s.bench.Insert("sim-1", made.Disk("KVA0000006"))
 	s.until("the other drive answers", func() bool {
 		b, err := s.Bay(ctx, at(1))
 		return err == nil && b.Drive != nil && b.Drive.Serial == "KVA0000006"
@@ -261,7 +262,7 @@ func TestAnotherDriveInTheBayIsNotCheckedByMistake(t *testing.T) {
 }
 
 func TestRequestsThatAreNotUnderstoodAreSaidToBe(t *testing.T) {
-	s := serve(t, t.TempDir(), disk("KVA0000007"))
+	s := serve(t, t.TempDir(), made.Disk("KVA0000007"))
 	s.answering(1)
 	for name, row := range map[string]struct {
 		method, path, body string
@@ -306,7 +307,7 @@ func TestRequestsThatAreNotUnderstoodAreSaidToBe(t *testing.T) {
 }
 
 func TestEventsAreCaughtUpOverALostConnection(t *testing.T) {
-	s, ctx := serve(t, t.TempDir(), disk("KVA0000008")), t.Context()
+	s, ctx := serve(t, t.TempDir(), made.Disk("KVA0000008")), t.Context()
 	s.answering(1)
 	first, cancel := context.WithCancel(ctx)
 	events := s.Events(first, 0).Next
@@ -336,7 +337,7 @@ func TestEventsAreCaughtUpOverALostConnection(t *testing.T) {
 
 func TestANewerDatabaseIsLeftAlone(t *testing.T) {
 	dir := t.TempDir()
-	s := serve(t, dir, disk("KVA0000009"))
+	s := serve(t, dir, made.Disk("KVA0000009"))
 	s.answering(1)
 	s.end()
 	db, err := sqlx.Open("sqlite", filepath.Join(dir, "shop.db"))
@@ -355,7 +356,7 @@ func TestANewerDatabaseIsLeftAlone(t *testing.T) {
 
 func TestStoredReadingsCannotBeChanged(t *testing.T) {
 	dir := t.TempDir()
-	s := serve(t, dir, disk("KVA0000010"))
+	s := serve(t, dir, made.Disk("KVA0000010"))
 	s.answering(1)
 	s.end()
 	db, err := sqlx.Open("sqlite", filepath.Join(dir, "shop.db"))
@@ -368,7 +369,7 @@ func TestStoredReadingsCannotBeChanged(t *testing.T) {
 }
 
 func TestAnswersToThisMachineAreNotPacked(t *testing.T) {
-	s := serve(t, t.TempDir(), disk("KVA077M511"))
+	s := serve(t, t.TempDir(), made.Disk("KVA077M511"))
 	s.answering(1)
 	packed := func(host, path string) string {
 		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.address+path, nil)
@@ -388,7 +389,7 @@ func TestAnswersToThisMachineAreNotPacked(t *testing.T) {
 }
 
 func TestPagesCarryAStrictPolicyWithANonce(t *testing.T) {
-	s := serve(t, t.TempDir(), disk("KVA0000011"))
+	s := serve(t, t.TempDir(), made.Disk("KVA0000011"))
 	status, body := s.raw("GET", "/drives/KVA0000011", "")
 	assert.Equal(t, 200, status)
 	assert.NotContains(t, body, "{{nonce}}")
@@ -397,7 +398,7 @@ func TestPagesCarryAStrictPolicyWithANonce(t *testing.T) {
 }
 
 func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
-	flash, server, closed := disk("BWN11Q7E30"), disk("OSS0419Z4K"), disk("KVA077M60A")
+	flash, server, closed := made.Disk("BWN11Q7E30"), made.Disk("OSS0419Z4K"), made.Disk("KVA077M60A")
 	flash.NVMe = &sim.NVMe{SelfTest: true, Media: sim.Course{From: 3}}
 	server.SCSI = &sim.SCSI{Vendor: "OSPRIL", Grown: sim.Course{From: 12}}
 	closed.Awkward = sim.Awkward{NoPass: true, Adapter: "ff01:0a00 0207"}
@@ -458,7 +459,7 @@ func TestEveryKindOfDriveIsServedWithItsFactsAndItsUnknowns(t *testing.T) {
 }
 
 func TestConveyanceAndSelectiveSelfTestsWhereADriveHasThem(t *testing.T) {
-	able, plain, flash := disk("KVA077M4R9"), disk("KVL026D40P"), disk("BWN11Q7E30")
+	able, plain, flash := made.Disk("KVA077M4R9"), made.Disk("KVL026D40P"), made.Disk("BWN11Q7E30")
 	able.MoreTests, able.Statistics = true, true
 	flash.NVMe = &sim.NVMe{SelfTest: true}
 	s, ctx := serve(t, t.TempDir(), able, plain, flash), t.Context()

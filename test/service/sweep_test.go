@@ -15,11 +15,12 @@ import (
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/ata"
+	"hylostat.example/test/made"
 )
 
 // scratched is a drive of 40 GB with unreadable sectors in its middle, and one slow place.
 func scratched(serial string) sim.Spec {
-	s := disk(serial)
+	s := made.Disk(serial)
 	s.Identity.Sectors = 80_000_000
 	s.Unread, s.FirstLBA = sim.Course{From: 3}, 40_000_000
 	s.Slow = []sim.Stretch{{LBA: 20_000_000, Sectors: 8, Costs: 7}}

@@ -17,6 +17,7 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/demo"
 	"hylostat.example/internal/record"
+	"hylostat.example/test/made"
 )
 
 // read gives a reading of a made-up drive at a moment, as a record file carries it.
@@ -80,7 +81,7 @@ func TestGrowthOfARecordIsJudgedByItsPace(t *testing.T) {
 
 // What a drive is meant for decides what is too much: the verdict follows, and a signature does not outlive it.
 func TestAnotherDutyIsAnotherVerdict(t *testing.T) {
-	spec := disk("KVA077M511")
+	spec := made.Disk("KVA077M511")
 	spec.Counters[0].Course = sim.Course{From: 12}
 	s, ctx := serve(t, t.TempDir(), spec), t.Context()
 	s.answering(1)

@@ -10,6 +10,7 @@ import (
 
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
+	"hylostat.example/test/made"
 )
 
 // extended is an ext4 on the whole of a drive that notes errors of its own.
@@ -28,7 +29,7 @@ func extended() []sim.Content {
 }
 
 func TestIsItTheDriveOrTheFileSystem(t *testing.T) {
-	spec := disk("KVA077M511")
+	spec := made.Disk("KVA077M511")
 	spec.Content = extended()
 	s := serve(t, t.TempDir(), spec)
 	ctx := t.Context()

@@ -1,3 +1,4 @@
+import type { ReactNode } from "react";
 import styled from "styled-components";
 import type { Rework, Step, Sweep, SweepStanding } from "../data/types";
 import { color, text } from "../theme/tokens";
@@ -99,42 +100,58 @@ export function placesOf(sweep: Sweep | null | undefined, cells: Cells | undefin
   });
 }
 
-/** The table of the same facts as the ribbon. */
-export function SweepPlaces({ rows, ended }: { rows: Row[]; ended: boolean }) {
+/** The most rows a table draws; the command line and the API list them all. */
+const most = 200;
+
+type Column = [words: string, className?: "num" | "soft"];
+
+/** A section whose facts are a table. */
+function Facts({
+  title,
+  says,
+  children,
+  columns,
+  rows,
+}: {
+  title: string;
+  says: ReactNode;
+  children?: ReactNode;
+  columns: Column[];
+  rows: { key: string; cells: ReactNode[] }[];
+}) {
   return (
     <Places>
       <Section>
         <header>
-          <h2>Places</h2>
-          <p>
-            {rows.length === 0
-              ? `nothing slow, nothing unreadable${ended ? "" : " so far"}`
-              : `${number(rows.length)} ${ended ? "" : "so far, "}in the order of the surface: the table of what the ribbon shows`}
-          </p>
+          <h2>{title}</h2>
+          <p>{says}</p>
         </header>
+        {children}
         {rows.length > 0 && (
           <Scroll>
             <Table>
               <thead>
                 <tr>
-                  <th>where</th>
-                  <th className="num">LBA</th>
-                  <th>what</th>
-                  <th>evidence</th>
+                  {columns.map(([words, className]) => (
+                    <th key={words} className={className === "num" ? "num" : undefined}>
+                      {words}
+                    </th>
+                  ))}
                 </tr>
               </thead>
               <tbody>
-                {rows.slice(0, 200).map((r) => (
-                  <tr key={r.key}>
-                    <td>{r.where}</td>
-                    <td className="num">{r.lba}</td>
-                    <td>{r.what}</td>
-                    <td className="soft">{r.evidence}</td>
+                {rows.slice(0, most).map(({ key, cells }) => (
+                  <tr key={key}>
+                    {columns.map(([words, className], i) => (
+                      <td key={words} className={className}>
+                        {cells[i]}
+                      </td>
+                    ))}
                   </tr>
                 ))}
               </tbody>
             </Table>
-            {rows.length > 200 && <p>and {number(rows.length - 200)} more; the command line and the API list them all.</p>}
+            {rows.length > most && <p>and {number(rows.length - most)} more; the command line and the API list them all.</p>}
           </Scroll>
         )}
       </Section>
@@ -142,48 +159,37 @@ export function SweepPlaces({ rows, ended }: { rows: Row[]; ended: boolean }) {
   );
 }
 
+/** The table of the same facts as the ribbon. */
+export function SweepPlaces({ rows, ended }: { rows: Row[]; ended: boolean }) {
+  return (
+    <Facts
+      title="Places"
+      says={
+        rows.length === 0
+          ? `nothing slow, nothing unreadable${ended ? "" : " so far"}`
+          : `${number(rows.length)} ${ended ? "" : "so far, "}in the order of the surface: the table of what the ribbon shows`
+      }
+      columns={[["where"], ["LBA", "num"], ["what"], ["evidence", "soft"]]}
+      rows={rows.map((r) => ({ key: r.key, cells: [r.where, r.lba, r.what, r.evidence] }))}
+    />
+  );
+}
+
 /** What a rework wrote, and the counters before and after it. */
 export function Written({ rework }: { rework: Rework }) {
   const rows = rework.rows.filter((r) => r.matters && (r.before !== undefined || r.now !== undefined) && (r.before !== 0 || r.now !== 0));
-  const says = (v: number | undefined) => (v === undefined ? "not available" : number(v));
+  const value = (v: number | undefined) => (v === undefined ? "not available" : number(v));
   return (
-    <Places>
-      <Section>
-        <header>
-          <h2>Before and after</h2>
-          <p>
-            released for {rework.release.scope} by {rework.release.owner}, recorded by {rework.release.by}
-          </p>
-        </header>
-        {rework.words.map(({ words }) => (
-          <p key={words}>{words}</p>
-        ))}
-        {rows.length > 0 && (
-          <Scroll>
-            <Table>
-              <thead>
-                <tr>
-                  <th>signal</th>
-                  <th className="num">before</th>
-                  <th className="num">after</th>
-                  <th>what it says</th>
-                </tr>
-              </thead>
-              <tbody>
-                {rows.map((r) => (
-                  <tr key={r.signal}>
-                    <td>{r.words}</td>
-                    <td className="num">{says(r.before)}</td>
-                    <td className="num">{says(r.now)}</td>
-                    <td className="soft">{r.says}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </Table>
-          </Scroll>
-        )}
-      </Section>
-    </Places>
+    <Facts
+      title="Before and after"
+      says={`released for ${rework.release.scope} by ${rework.release.owner}, recorded by ${rework.release.by}`}
+      columns={[["signal"], ["before", "num"], ["after", "num"], ["what it says", "soft"]]}
+      rows={rows.map((r) => ({ key: r.signal, cells: [r.words, value(r.before), value(r.now), r.says] }))}
+    >
+      {rework.words.map(({ words }) => (
+        <p key={words}>{words}</p>
+      ))}
+    </Facts>
   );
 }
 
@@ -200,39 +206,11 @@ export function Changes({
   bytes: number;
 }) {
   return (
-    <Places>
-      <Section>
-        <header>
-          <h2>Compared with run {earlier}</h2>
-          <p>{all.length === 0 ? "neither found anything" : `${number(all.length)} places that either found`}</p>
-        </header>
-        {all.length > 0 && (
-          <Scroll>
-            <Table>
-              <thead>
-                <tr>
-                  <th>where</th>
-                  <th className="num">LBA</th>
-                  <th>change</th>
-                  <th>then</th>
-                  <th>now</th>
-                </tr>
-              </thead>
-              <tbody>
-                {all.slice(0, 200).map((d) => (
-                  <tr key={`${d.lba}${d.after}`}>
-                    <td>{spot(d.lba * sector, bytes, 1)}</td>
-                    <td className="num">{d.lba}</td>
-                    <td>{d.change}</td>
-                    <td className="soft">{d.before}</td>
-                    <td className="soft">{d.after}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </Table>
-          </Scroll>
-        )}
-      </Section>
-    </Places>
+    <Facts
+      title={`Compared with run ${earlier}`}
+      says={all.length === 0 ? "neither found anything" : `${number(all.length)} places that either found`}
+      columns={[["where"], ["LBA", "num"], ["change"], ["then", "soft"], ["now", "soft"]]}
+      rows={all.map((d) => ({ key: `${d.lba}${d.after}`, cells: [spot(d.lba * sector, bytes, 1), d.lba, d.change, d.before, d.after] }))}
+    />
   );
 }
