@@ -14,6 +14,7 @@ import (
 	"hylostat.example/internal/handover"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 )
 
 func stockOf(s *contract.Stock) (handover.Stock, error) {
@@ -122,6 +123,16 @@ func statementOf(s handover.Statement) contract.Statement {
 	}
 }
 
+// paper finds a drive and what is put on paper of it.
+func (h *handlers) paper(ctx context.Context, of string) (desk.Paper, shop.Drive, error) {
+	d, err := h.shop.FindDrive(ctx, of)
+	if err != nil {
+		return desk.Paper{}, d, err
+	}
+	p, err := h.shop.Paper(ctx, d)
+	return p, d, err
+}
+
 // htmlPage is a page that stands alone and runs nothing.
 type htmlPage struct{ body []byte }
 
@@ -134,11 +145,7 @@ func (p htmlPage) VisitGetStatementResponse(w http.ResponseWriter) error {
 }
 
 func (h *handlers) GetStatement(ctx context.Context, r server.GetStatementRequestObject) (server.GetStatementResponseObject, error) {
-	d, err := h.shop.FindDrive(ctx, r.Drive)
-	if err != nil {
-		return nil, err
-	}
-	p, err := h.shop.Paper(ctx, d)
+	p, _, err := h.paper(ctx, r.Drive)
 	if err != nil {
 		return nil, err
 	}
@@ -156,11 +163,7 @@ func (h *handlers) GetStatement(ctx context.Context, r server.GetStatementReques
 }
 
 func (h *handlers) GetLabel(ctx context.Context, r server.GetLabelRequestObject) (server.GetLabelResponseObject, error) {
-	d, err := h.shop.FindDrive(ctx, r.Drive)
-	if err != nil {
-		return nil, err
-	}
-	p, err := h.shop.Paper(ctx, d)
+	p, d, err := h.paper(ctx, r.Drive)
 	if err != nil {
 		return nil, err
 	}

@@ -247,12 +247,17 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 	}
 }
 
-func (h *handlers) GetSweep(ctx context.Context, r server.GetSweepRequestObject) (server.GetSweepResponseObject, error) {
-	run, err := h.shop.RunByID(ctx, r.Run)
-	if err != nil {
-		return nil, err
+// sweep finds a run and what its sweep found.
+func (h *handlers) sweep(ctx context.Context, id int64) (run check.Run, one shop.Sweep, found check.Found, err error) {
+	if run, err = h.shop.RunByID(ctx, id); err != nil {
+		return run, one, found, err
 	}
-	one, detail, err := h.shop.SweepOf(ctx, r.Run)
+	one, found, err = h.shop.SweepOf(ctx, id)
+	return run, one, found, err
+}
+
+func (h *handlers) GetSweep(ctx context.Context, r server.GetSweepRequestObject) (server.GetSweepResponseObject, error) {
+	run, one, detail, err := h.sweep(ctx, r.Run)
 	if err != nil {
 		return nil, err
 	}
@@ -261,11 +266,7 @@ func (h *handlers) GetSweep(ctx context.Context, r server.GetSweepRequestObject)
 }
 
 func (h *handlers) DrawSweep(ctx context.Context, r server.DrawSweepRequestObject) (server.DrawSweepResponseObject, error) {
-	run, err := h.shop.RunByID(ctx, r.Run)
-	if err != nil {
-		return nil, err
-	}
-	one, detail, err := h.shop.SweepOf(ctx, r.Run)
+	run, one, detail, err := h.sweep(ctx, r.Run)
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,7 @@ func checkCommands() *cli.Command {
 			Description: about,
 			Flags: append(
 				more, despiteFlag(),
-				&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"},
+				followFlag(),
 			),
 			Action: action(1, 1, startCheck),
 		}

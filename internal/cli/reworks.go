@@ -68,7 +68,7 @@ func reworkCommands() *cli.Command {
 					Name:  "serial",
 					Usage: "the `END` of the serial from the drive's label, at least six characters; asked for when not given",
 				},
-				&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"},
+				followFlag(),
 			},
 			Action: action(1, 1, startRework),
 		}

@@ -28,6 +28,10 @@ func despiteFlag() cli.Flag {
 	}
 }
 
+func followFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"}
+}
+
 func sweepCommands() *cli.Command {
 	begin := func(name, usage, about string) *cli.Command {
 		return &cli.Command{
@@ -38,7 +42,7 @@ func sweepCommands() *cli.Command {
 			Flags: []cli.Flag{
 				shareFlag(),
 				despiteFlag(),
-				&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "show its progress until it is done"},
+				followFlag(),
 			},
 			Action: action(1, 1, startCheck),
 		}

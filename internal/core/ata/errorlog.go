@@ -248,13 +248,7 @@ func before(e LoggedError) []EarlierCommand {
 // DecodeSelfTestsExt reads log 07h as far as it was transferred (ACS-4 A.8): results with 48-bit addresses.
 func DecodeSelfTestsExt(b []byte) (l SelfTestLog, err error) {
 	l.Beyond, err = testExtPages.entries(b, func(entry []byte, at int) {
-		t := SelfTest{
-			Number:    entry[0],
-			Status:    TestStatus(entry[1] >> 4),
-			Remaining: min(entry[1]&0xF, 10) * 10,
-			Hours:     le.Uint16(entry[2:]),
-			Offset:    at,
-		}
+		t := decodeSelfTest(entry, at)
 		if lba := le.Uint64(entry[4:]) >> 8 & (1<<48 - 1); t.Status == TestRead && lba != 1<<48-1 {
 			t.LBA, t.HasLBA = lba, true
 		}

@@ -59,19 +59,24 @@ func DecodeSelfTestLog(b []byte) (SelfTestLog, error) {
 		if allZero(entry) {
 			continue
 		}
-		t := SelfTest{
-			Number:    entry[0],
-			Status:    TestStatus(entry[1] >> 4),
-			Remaining: min(entry[1]&0xF, 10) * 10,
-			Hours:     le.Uint16(entry[2:]),
-			Offset:    at,
-		}
+		t := decodeSelfTest(entry, at)
 		if lba := le.Uint32(entry[5:]); t.Status == TestRead && lba != 0xFFFFFFFF {
 			t.LBA, t.HasLBA = uint64(lba), true
 		}
 		l.Tests = append(l.Tests, t)
 	}
 	return l, err
+}
+
+// decodeSelfTest reads what an entry has in both logs: all but the address.
+func decodeSelfTest(entry []byte, at int) SelfTest {
+	return SelfTest{
+		Number:    entry[0],
+		Status:    TestStatus(entry[1] >> 4),
+		Remaining: min(entry[1]&0xF, 10) * 10,
+		Hours:     le.Uint16(entry[2:]),
+		Offset:    at,
+	}
 }
 
 // Encode writes the page; Tests are newest first and only SelfTestSlots of them fit.
