@@ -237,3 +237,15 @@ func TestAnExpressionThatCostsTooMuchIsCutOff(t *testing.T) {
 	assert.False(t, fires)
 	assert.ErrorContains(t, err, "cost limit exceeded")
 }
+
+func TestARiskOfNothingIsARiskThatIsKnown(t *testing.T) {
+	p, err := Parse([]byte("version: 2\nsources: {s: s}\nrules:\n- {id: a, when: '\"year\" in risk', effect: note, source: s}"))
+	require.NoError(t, err)
+	for risk, known := range map[float64]bool{-1: false, 0: true, 0.2: true} {
+		b, err := p.Bind(Facts{Risk: risk})
+		require.NoError(t, err)
+		fires, err := p.Rules[0].Fires(b)
+		require.NoError(t, err)
+		assert.Equal(t, known, fires, "%v", risk)
+	}
+}
