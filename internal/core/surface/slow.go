@@ -116,12 +116,11 @@ func (s *Sweep) again(t task, o Outcome) {
 		return
 	}
 	place.Read = true
-	if !place.Confirmed() {
-		s.calm(place.Extent)
-	}
+	was := place.Extent
 	if place.Hull.Sectors > 0 && place.Sectors <= mostAgain*uint64(s.geometry.Chunk) { // all of it was read again
 		place.Extent = place.Hull
 	}
+	s.calm(was)
 	place.Hull = Extent{}
 }
 
