@@ -23,6 +23,9 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 			return shop.Intake{}, &shop.Invalid{What: fmt.Sprintf("%q is no month", i.Made), Advice: "Give it as on the label: 2021-08."}
 		}
 	}
+	if err := checkDuty(i.Duty); err != nil {
+		return shop.Intake{}, err
+	}
 	if i.Lot != 0 {
 		if _, err := s.store.Lot(ctx, i.Lot); err != nil {
 			return shop.Intake{}, err
@@ -300,6 +303,9 @@ func (s *Desk) orderSettling(ctx context.Context, o protocol.Order, told ...driv
 
 // SetDuty changes what a drive is meant for and judges it anew.
 func (s *Desk) SetDuty(ctx context.Context, by shop.Actor, d shop.Drive, duty drive.Duty) error {
+	if err := checkDuty(duty); err != nil {
+		return err
+	}
 	return shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
 		deed := shop.Deed{
 			Kind:   shop.IntakeChanged,
@@ -315,6 +321,14 @@ func (s *Desk) SetDuty(ctx context.Context, by shop.Actor, d shop.Drive, duty dr
 		more, err := s.judge.Redecide(ctx, tx, d)
 		return []shop.Deed{deed}, more, err
 	})
+}
+
+// checkDuty refuses a duty that is none; none at all is the duty nobody has to ask for.
+func checkDuty(d drive.Duty) error {
+	if _, err := drive.ParseDuty(string(d)); err != nil {
+		return &shop.Invalid{What: fmt.Sprintf("%q is no duty", d), Advice: "Choose continuous, archive, everyday or carry."}
+	}
+	return nil
 }
 
 // speak finds the language of an intake's papers, where none is said: that in which the customer had the last ones.

@@ -24,9 +24,10 @@ func (s *Desk) OpenLot(ctx context.Context, by shop.Actor, l shop.Lot) (shop.Lot
 	if err := shop.Tidy(&l.Ticket, &l.Customer, &l.Reference, &l.Complaint, &by.Name); err != nil {
 		return l, err
 	}
-	if l.Duty == "" {
-		l.Duty = drive.Everyday
+	if err := checkDuty(l.Duty); err != nil {
+		return l, err
 	}
+	l.Duty = cmp.Or(l.Duty, drive.Everyday)
 	if l.Check != "" && !l.Check.Plannable() {
 		return l, runs.NoPlan(l.Check)
 	}

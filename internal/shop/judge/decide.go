@@ -383,6 +383,11 @@ func (s *Judge) Sign(ctx context.Context, by shop.Actor, d shop.Drive, seen int,
 			return nil, nil, err
 		}
 		switch {
+		case seen > v.Seq:
+			return nil, nil, &shop.NotFound{
+				What:   fmt.Sprintf("%s has no verdict %d", d.Identity.Serial, seen),
+				Advice: fmt.Sprintf("Its latest is verdict %d.", v.Seq),
+			}
 		case seen != 0 && seen != v.Seq:
 			return nil, nil, &shop.Conflict{
 				What:   fmt.Sprintf("verdict %d of %s was followed by verdict %d", seen, d.Identity.Serial, v.Seq),

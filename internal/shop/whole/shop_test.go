@@ -61,7 +61,10 @@ func (b *bench) Bind(context.Context, string, int64) error { return nil }
 
 func (b *bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
 	b.orders = append(b.orders, o)
-	r := check.Run{ID: o.Run, Kind: cmp.Or(o.Check, check.Quick), Bay: o.Bay, Key: o.Key, State: check.Queued, Rework: o.Rework}
+	r := check.Run{ID: o.Run, Kind: cmp.Or(o.Check, check.Quick), Bay: o.Bay, Key: o.Key, State: check.Queued, Rework: o.Rework, By: o.By}
+	if b.shop != nil {
+		r.Asked = b.shop.Clock.Now()
+	}
 	if o.Kind == protocol.OrderCheck && b.shop != nil { // its first report is on the way at once
 		if err := b.shop.Take(ctx, "", protocol.Report{Run: &r}); err != nil {
 			return protocol.Receipt{}, err
