@@ -283,8 +283,10 @@ func (w *Worker) silence() *drive.Fault {
 func (w *Worker) gone(ctx context.Context) {
 	if r := w.current; r != nil {
 		w.noPoll()
-		next, _ := check.Next(*r, check.DriveGone{}, w.machine.Clock.Now())
-		w.bench.KeepRun(ctx, next)
+		if r.State != check.Absent { // a command that got no answer has told it already
+			next, _ := check.Next(*r, check.DriveGone{}, w.machine.Clock.Now())
+			w.bench.KeepRun(ctx, next)
+		}
 	}
 	w.leave()
 	w.bench.Release(ctx, w.bay.Address)
