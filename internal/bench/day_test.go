@@ -243,6 +243,46 @@ func TestADayAtABench(t *testing.T) {
 			remove(name+", gone", 1)
 		}
 
+		// Surfaces to their end, and what is written to them
+		serial := 900
+		for name, o := range byName(map[string]struct {
+			change func(s *sim.Spec)
+			order  protocol.Order
+			label  string // read off it; empty: as it is
+		}{
+			"scratched, whole":              {nil, protocol.Order{Check: check.Whole}, ""},
+			"scratched, sampled":            {nil, protocol.Order{Check: check.Spot}, ""},
+			"scratched, extended":           {func(s *sim.Spec) { s.Unread.From = 0 }, protocol.Order{Check: check.Extended}, ""},
+			"scratched, to 3 places":        {nil, protocol.Order{Check: check.Whole, Limit: check.Limit{StopAt: 3}}, ""},
+			"flash, half empty, whole":      {func(s *sim.Spec) { s.Identity.RotationRate, s.InUse = 1, 0.5 }, protocol.Order{Check: check.Whole}, ""},
+			"released, mended":              {nil, order(check.Mend, 100_000, 100_040, 120_000), ""},
+			"released, stubborn, mended":    {func(s *sim.Spec) { s.Stubborn = true }, order(check.Mend, 100_000, 100_040, 120_000), ""},
+			"released, renewed":             {nil, order(check.Renew), ""},
+			"released, overwritten":         {func(s *sim.Spec) { s.Unread.From = 0 }, order(check.Overwrite), ""},
+			"released, of less room":        {func(s *sim.Spec) { s.Holds = 140_000 }, order(check.Overwrite), ""},
+			"released, mounted, mended":     {func(s *sim.Spec) { s.Awkward.InUse = "mounted at /srv" }, order(check.Mend, 100_000), ""},
+			"released to mend, overwritten": {nil, released(order(check.Overwrite), check.Mend), ""},
+			"released, another label read":  {nil, order(check.Mend, 100_000), "B077M511"},
+			"released, a short label read":  {nil, order(check.Mend, 100_000), "M9"},
+		}) {
+			serial++
+			s := scratched(fmt.Sprintf("KVA077M%d", serial), 200_000)
+			s.Counters = append(s.Counters, sim.Counter{ID: 5, Value: 100}, sim.Counter{ID: 197, Value: 100, Course: sim.Course{From: 9}})
+			if o.change != nil {
+				o.change(&s)
+			}
+			insert(name+": the drive", 1, s)
+			o.order.Kind, o.order.Bay, o.order.Key = protocol.OrderCheck, at(1), key(s.Identity.Serial)
+			if w := o.order.Rework; w != nil {
+				w.Release.Key, w.Release.Nonce = o.order.Key, name
+				w.Ending = cmp.Or(o.label, s.Identity.Serial[2:])
+			}
+			wrote := source.Wrote("one")
+			d.order(name, 20*time.Minute, o.order)
+			d.book.Line("%d sectors of it were written", source.Wrote("one")-wrote)
+			remove(name+": it leaves", 1)
+		}
+
 		// The bays themselves
 		d.order("a bay is set", time.Second, protocol.Order{
 			Kind: protocol.OrderSetBay, Bay: at(2), Setting: &protocol.BaySetting{Number: 7, Label: "left dock", Hidden: true},
@@ -251,6 +291,12 @@ func TestADayAtABench(t *testing.T) {
 		d.order("bays in an order with one that is none", 0, protocol.Order{Kind: protocol.OrderArrange, Bay: at(1), Arrangement: []int{8}})
 		d.book.Close()
 	})
+}
+
+// released narrows the release of an order.
+func released(o protocol.Order, scope check.Kind) protocol.Order {
+	o.Rework.Release.Scope = scope
+	return o
 }
 
 // byName goes through a table in the order of its names.
