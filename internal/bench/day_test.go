@@ -250,11 +250,13 @@ func TestADayAtABench(t *testing.T) {
 			order  protocol.Order
 			label  string // read off it; empty: as it is
 		}{
-			"scratched, whole":              {nil, protocol.Order{Check: check.Whole}, ""},
-			"scratched, sampled":            {nil, protocol.Order{Check: check.Spot}, ""},
-			"scratched, extended":           {func(s *sim.Spec) { s.Unread.From = 0 }, protocol.Order{Check: check.Extended}, ""},
-			"scratched, to 3 places":        {nil, protocol.Order{Check: check.Whole, Limit: check.Limit{StopAt: 3}}, ""},
-			"flash, half empty, whole":      {func(s *sim.Spec) { s.Identity.RotationRate, s.InUse = 1, 0.5 }, protocol.Order{Check: check.Whole}, ""},
+			"scratched, whole":       {nil, protocol.Order{Check: check.Whole}, ""},
+			"scratched, sampled":     {nil, protocol.Order{Check: check.Spot}, ""},
+			"scratched, extended":    {func(s *sim.Spec) { s.Unread.From = 0 }, protocol.Order{Check: check.Extended}, ""},
+			"scratched, to 3 places": {nil, protocol.Order{Check: check.Whole, Limit: check.Limit{StopAt: 3}}, ""},
+			"flash, half empty, whole": {
+				func(s *sim.Spec) { s.Identity.RotationRate, s.InUse = 1, 0.5 }, protocol.Order{Check: check.Whole}, "",
+			},
 			"released, mended":              {nil, order(check.Mend, 100_000, 100_040, 120_000), ""},
 			"released, stubborn, mended":    {func(s *sim.Spec) { s.Stubborn = true }, order(check.Mend, 100_000, 100_040, 120_000), ""},
 			"released, renewed":             {nil, order(check.Renew), ""},
