@@ -45,7 +45,8 @@ func (d *day) does(what string, after time.Duration, f func() error) {
 	if err := f(); err != nil {
 		d.book.Line("refused: %s", err)
 	}
-	for passed := time.Duration(0); ; passed += time.Second { // as if the shop took what comes
+	step := max(time.Second, after/8)
+	for passed := time.Duration(0); ; passed += step {
 		synctest.Wait()
 		all, err := d.bench.Journal.Reports(d.t.Context())
 		require.NoError(d.t, err)
@@ -65,7 +66,7 @@ func (d *day) does(what string, after time.Duration, f func() error) {
 		if passed >= after && len(all) == 0 {
 			return
 		}
-		time.Sleep(time.Second)
+		time.Sleep(step)
 	}
 }
 
@@ -209,23 +210,26 @@ func TestADayAtABench(t *testing.T) {
 
 		// Drives that make trouble
 		for name, change := range byName(map[string]func(s *sim.Spec){
-			"an adapter without a drive":       func(s *sim.Spec) { s.Awkward.NoMedium = true },
-			"an adapter that passes nothing":   func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
-			"the same adapter again":           func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
-			"an adapter of twelve bytes":       func(s *sim.Spec) { s.Awkward.Only12, s.Awkward.Adapter = true, "Oakum  Twelve" },
-			"damaged SMART data":               func(s *sim.Spec) { s.Awkward.Garbage = true },
-			"SMART is switched off":            func(s *sim.Spec) { s.Awkward.SMARTOff = true },
-			"asleep":                           func(s *sim.Spec) { s.Awkward.Asleep = true },
-			"behind a controller":              func(s *sim.Spec) { s.Awkward.Behind = "a RAID controller" },
-			"it hangs when it is identified":   func(s *sim.Spec) { s.Awkward.HangsOn = ata.IdentifyDevice },
-			"it hangs when its SMART is read":  func(s *sim.Spec) { s.Awkward.HangsOn = ata.SMART },
-			"it vanishes at the third command": func(s *sim.Spec) { s.Awkward.VanishAfter = 2 },
-			"it vanishes during a check":       func(s *sim.Spec) { s.Awkward.VanishAfter = 15 },
-			"self-tests fail":                  func(s *sim.Spec) { s.Unread, s.FirstLBA = sim.Course{From: 1}, 4711 },
-			"it has no self-tests":             func(s *sim.Spec) { s.Identity.SelfTestSupported = false },
-			"it has more self-tests":           func(s *sim.Spec) { s.MoreTests = true },
-			"it is as hot as a drive may be":   func(s *sim.Spec) { s.Heat = sim.Heat{Base: 60} },
-			"it is just not too hot":           func(s *sim.Spec) { s.Heat = sim.Heat{Base: 59} },
+			"an adapter without a drive":          func(s *sim.Spec) { s.Awkward.NoMedium = true },
+			"an adapter that passes nothing":      func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
+			"the same adapter again":              func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
+			"an adapter of twelve bytes":          func(s *sim.Spec) { s.Awkward.Only12, s.Awkward.Adapter = true, "Oakum  Twelve" },
+			"damaged SMART data":                  func(s *sim.Spec) { s.Awkward.Garbage = true },
+			"SMART is switched off":               func(s *sim.Spec) { s.Awkward.SMARTOff = true },
+			"asleep":                              func(s *sim.Spec) { s.Awkward.Asleep = true },
+			"behind a controller":                 func(s *sim.Spec) { s.Awkward.Behind = "a RAID controller" },
+			"it hangs when it is identified":      func(s *sim.Spec) { s.Awkward.HangsOn = ata.IdentifyDevice },
+			"it hangs when its SMART is read":     func(s *sim.Spec) { s.Awkward.HangsOn = ata.SMART },
+			"it vanishes at the third command":    func(s *sim.Spec) { s.Awkward.VanishAfter = 2 },
+			"it vanishes during a check":          func(s *sim.Spec) { s.Awkward.VanishAfter = 15 },
+			"self-tests fail":                     func(s *sim.Spec) { s.Unread, s.FirstLBA = sim.Course{From: 1}, 4711 },
+			"it has no self-tests":                func(s *sim.Spec) { s.Identity.SelfTestSupported = false },
+			"it has more self-tests":              func(s *sim.Spec) { s.MoreTests = true },
+			"it hangs at an ordered reading":      func(s *sim.Spec) { s.Awkward.HangsAfter = 12 },
+			"it hangs at a check's first reading": func(s *sim.Spec) { s.Awkward.HangsAfter = 24 },
+			"it hangs at a check's self-test":     func(s *sim.Spec) { s.Awkward.HangsAfter = 32 },
+			"it vanishes at a check's self-test":  func(s *sim.Spec) { s.Awkward.VanishAfter = 32 },
+			"it hangs at a check's sweep":         func(s *sim.Spec) { s.Awkward.HangsAfter = 60 },
 		}) {
 			s := disk("KVA077M613")
 			s.Counters = append(s.Counters, sim.Counter{ID: 194, Kind: sim.Temperature})
@@ -240,6 +244,21 @@ func TestADayAtABench(t *testing.T) {
 				})
 			}
 			d.order(name+", stopped", 2*time.Second, protocol.Order{Kind: protocol.OrderStop, Bay: at(1), Run: r.ID})
+			remove(name+", gone", 1)
+		}
+
+		// Heat, of which a sweep waits
+		for name, heat := range byName(map[string]sim.Heat{
+			"just not too hot": {Base: 57}, "just too hot": {Base: 58}, "just cool enough": {Base: 50},
+		}) {
+			s := scratched("KVA077M614", 4_000_000_000)
+			s.Unread.From, s.Heat = 0, heat
+			insert(name, 1, s)
+			run := d.order(name+", swept", 3*time.Second, protocol.Order{
+				Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), Limit: check.Limit{Share: 5},
+			})
+			d.order(name+", goes on all the same", 2*time.Second, protocol.Order{Kind: protocol.OrderResume, Bay: at(1), Run: run.ID})
+			d.order(name+", stopped", 2*time.Second, protocol.Order{Kind: protocol.OrderStop, Bay: at(1), Run: run.ID})
 			remove(name+", gone", 1)
 		}
 

@@ -73,7 +73,7 @@ func enter[T any](
 		a.bench.mu.Unlock()
 		return result, &device.Failed{Class: drive.FaultVanished, What: what, Cause: "the device is gone"}
 	}
-	if hangs {
+	if hangs || k.HangsAfter > 0 && a.place.answered > k.HangsAfter {
 		a.bench.mu.Unlock()
 		if err := a.bench.clock.Sleep(ctx, timeout); err != nil {
 			return result, err

@@ -100,6 +100,7 @@ type Awkward struct {
 	NoMedium       bool   // an adapter without a drive
 	Truncated      bool   // every answer stops half-way
 	VanishAfter    int    // commands it answers before it disappears; 0: it stays
+	HangsAfter     int    // commands it answers before it answers none; 0: it goes on
 	Behind         string // what hides it from pass-through
 	InUse          string // what on the machine needs it
 	Adapter        string // the bridge's vendor, product and version id; attached by USB
