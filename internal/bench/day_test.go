@@ -184,7 +184,7 @@ func TestADayAtABench(t *testing.T) {
 			})
 		}
 		whole := d.order("a whole sweep", 2*time.Second, protocol.Order{
-			Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), Limit: check.Limit{Share: 50},
+			Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), Limit: check.Limit{Share: 5},
 		})
 		d.order("a check meanwhile", 0, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1)})
 		d.order("a look at its volumes meanwhile", 0, protocol.Order{Kind: protocol.OrderVolumes, Bay: at(1)})
