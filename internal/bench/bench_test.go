@@ -285,6 +285,7 @@ func readTests(t *testing.T, source *sim.Bench) []reading.SelfTest {
 // TestKilledAfterAnyReportTheCheckIsFinishedOnce ends the bench after the n-th report it has made, for every n, without giving
 // it the time to tidy up, and starts it again on the same journal.
 func TestKilledAfterAnyReportTheCheckIsFinishedOnce(t *testing.T) {
+	t.Parallel()
 	for n := 1; n <= 9; n++ {
 		t.Run(fmt.Sprint(n), func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

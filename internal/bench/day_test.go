@@ -125,6 +125,7 @@ func (d *day) order(what string, after time.Duration, o protocol.Order) check.Ru
 
 // What happens at a bench on a day: testdata/day.txt.
 func TestADayAtABench(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		places := []drive.Address{"one", "two", "three"}
 		source := sim.New(sim.NewClock(60), "", places...)

@@ -376,6 +376,7 @@ func (m *model) wait(*rapid.T) {
 
 // Whatever happens to two bays and the runs in them, in whatever order, what the bench reports is what a person sees there.
 func TestABenchTellsWhatHappensToIt(t *testing.T) {
+	t.Parallel()
 	bubble.Cases(t, 25)
 	rapid.Check(t, func(rt *rapid.T) {
 		bubble.Test(t, func(t *testing.T) {

@@ -97,6 +97,7 @@ func TestAMendClearsWhatHealsAndSaysWhatDoesNot(t *testing.T) {
 }
 
 func TestARenewalWritesBackWhatCanBeReadAndNothingElse(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one")
 		spec := marred(1_000_000)
@@ -118,6 +119,7 @@ func TestARenewalWritesBackWhatCanBeReadAndNothingElse(t *testing.T) {
 }
 
 func TestAnOverwriteIsReadBack(t *testing.T) {
+	t.Parallel()
 	for name, row := range map[string]struct {
 		holds         uint64
 		write, verify string
@@ -245,6 +247,7 @@ func TestADriveThatWasExchangedIsNotWritten(t *testing.T) {
 
 // Stopped after any commit of a rework, the bench goes on by the rules of each, and the drive ends as it should.
 func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
+	t.Parallel()
 	for kind, note := range map[check.Kind]string{check.Mend: "", check.Renew: "", check.Overwrite: "everything was written"} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()

@@ -143,6 +143,7 @@ func TestASweepOfFlashSaysHowMuchOfItHeldData(t *testing.T) {
 
 // The bench is ended again and again, as a crash would end it; what was swept is not swept again, and nothing is lost.
 func TestASweepGoesOnWhereItWasAfterEveryEnd(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(900), "", "one")
 		source.Insert("one", scratched("KVA077M511", 200_000_000))
@@ -253,6 +254,7 @@ func TestASweepStopsWhenNothingCanChangeTheVerdict(t *testing.T) {
 
 // Stopped after any commit of an extended check, the bench goes on: nothing that was finished is lost or done twice.
 func TestStoppedAfterEveryCommitAnExtendedCheckIsFinishedOnce(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		for commits := int64(1); ; commits++ {
 			dir := t.TempDir()
@@ -315,6 +317,7 @@ func states(r check.Run) []check.StepState {
 }
 
 func TestTwentyFourDrivesAtOnceAndThreeOfThemInTrouble(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		const drives, hung, pulled, garbled = 24, 4, 9, 15
 		source := sim.New(sim.NewClock(1800), "")
@@ -382,6 +385,7 @@ func TestTwentyFourDrivesAtOnceAndThreeOfThemInTrouble(t *testing.T) {
 
 // A bench that lets sweeps begin one after the other finishes all of them, and one that waits for its turn survives a restart.
 func TestSweepsWaitForTheirTurn(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one", "two", "three")
 		path := filepath.Join(t.TempDir(), "bench.db")

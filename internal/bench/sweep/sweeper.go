@@ -61,7 +61,8 @@ type Sweeper struct {
 	holds    int           // who wants it to wait
 	idle     chan struct{} // closed while it waits
 	again    chan struct{} // wakes it
-	told     time.Time     // progress
+	told     time.Time     // progress, whether or not somebody heard it
+	heard    bool          // somebody has
 	marked   time.Time
 	measured time.Time // the speed
 	from     time.Time // since when bytes are counted for it, by the drive's clock
@@ -300,14 +301,15 @@ func (s *Sweeper) changed() {
 func (s *Sweeper) progress(now time.Time) {
 	s.changed()
 	standing := s.standing()
-	p := protocol.Progress{Run: s.current, Step: s.step, Whole: s.told.IsZero()}
+	p := protocol.Progress{Run: s.current, Step: s.step, Whole: !s.heard}
 	p.Run.Steps = slices.Clone(p.Run.Steps)
 	p.Run, _ = check.Next(p.Run, check.SweepMoved{Sweep: standing}, s.host.Clock.Now())
 	for n := range s.untold {
 		p.Blocks = append(p.Blocks, check.Block{Number: n, Cells: s.sweep.Ribbon().PackBlock(n)})
 	}
+	s.told = now
 	if s.host.Tell(p) {
-		s.told = now
+		s.heard = true
 		clear(s.untold)
 	}
 }

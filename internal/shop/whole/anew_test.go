@@ -142,6 +142,7 @@ func TestAVerdictFromBeforeItsDigestWasKeptIsStillTheSame(t *testing.T) {
 }
 
 func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		serial := func(i int) string { return fmt.Sprintf("KVA077M%03d", 100+i) }

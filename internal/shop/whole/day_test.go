@@ -117,6 +117,7 @@ func (d *day) reading(what string, bay int, s state, run int64, step check.StepK
 
 // What a shop does on a day, and everything it refuses: testdata/day.txt.
 func TestADayInAShop(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		d := &day{place: p, book: vector.Open(t, "day.txt"), kept: contentOf(t, p.file), rows: map[string][]string{}}

@@ -113,6 +113,7 @@ func (c content) read(t *testing.T, unaudited bool) string {
 // Whatever a person or a bench has the shop do, and whichever access to its disk fails meanwhile: it is told, and nothing of it is kept.
 // What is read is either there or refused.
 func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		disk := &breaks{}
 		p := open(t, disk)

@@ -235,6 +235,7 @@ func (m *protection) compare(*rapid.T) {
 // Whoever takes drives in, puts them in and out, copies and hands over, in whatever order: what is wanted and not copied cannot be
 // written to in any bay, and nothing else is kept from it.
 func TestWhatIsWantedAndNotCopiedIsNotWrittenTo(t *testing.T) {
+	t.Parallel()
 	bubble.Cases(t, 15)
 	rapid.Check(t, func(rt *rapid.T) {
 		bubble.Test(t, func(t *testing.T) {

@@ -165,6 +165,7 @@ func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
 }
 
 func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		for grown, says := range map[uint64]string{
 			0: "the host was busy: the drive relocated nothing", 2: "the drive relocated it meanwhile: its count rose by 2",
