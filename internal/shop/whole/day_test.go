@@ -371,7 +371,6 @@ func TestADayInAShop(t *testing.T) {
 		done(d, "an order", func() error { return p.Arrange(ctx, dov, []drive.Bay{at(3), at(1)}) })
 		does(d, "bays", func() ([]desk.BayView, error) { return p.Bays(ctx) })
 
-		// Handover
 		open, err := p.Runs(ctx, shop.RunQuery{Open: true})
 		require.NoError(t, err)
 		for _, r := range open {
@@ -379,6 +378,91 @@ func TestADayInAShop(t *testing.T) {
 			r.State, r.Outcome, r.Reason = check.Done, check.Stopped, wording.Say(wording.StoppedBy, wording.Values{"by": "Dov"})
 			d.reports(fmt.Sprintf("run %d ends", r.ID), protocol.Report{Run: &r})
 		}
+		d.reports("a drive answers again in bay 4", protocol.Report{Bay: &b3})
+		waits := does(d, "an intake waits in bay 4", func() (shop.Intake, error) {
+			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(4), Ticket: "2251", Customer: "Quillet Ferry office"})
+		})
+		number = 4
+		does(d, "bays 3 and 4 change numbers", func() (desk.BayView, error) {
+			return p.SetBay(ctx, dov, at(3), desk.BaySetting{Number: &number})
+		})
+		does(d, "what waits goes to another bench", func() (shop.Intake, error) {
+			return p.MoveIntake(ctx, dov, waits.ID, drive.Bay{Bench: "field", Number: 1})
+		})
+		third, fourth := tested("KVA077M613", 7_000), tested("KVA077M614", 8_000)
+		d.reading("a third drive is read", 1, third, 0, "")
+		b5 := answering(1, third)
+		d.reports("it is in bay 1", protocol.Report{Bay: &b5})
+		does(d, "its data is wanted", func() (shop.Intake, error) {
+			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(1), Customer: "Quillet Ferry office", Wanted: true})
+		})
+		for what, change := range byName(map[string]func(b *protocol.Bay){
+			"as it is":                       func(*protocol.Bay) {},
+			"in use":                         func(b *protocol.Bay) { b.Device.InUse = "mounted at /srv" },
+			"protected":                      func(b *protocol.Bay) { b.WriteProtected = true },
+			"written":                        func(b *protocol.Bay) { b.Device.Written = 4096 },
+			"the same drive by another path": func(b *protocol.Bay) { b.ID = at(3) },
+		}) {
+			for _, s := range []state{one, third} {
+				b := answering(1, s)
+				change(&b)
+				d.reports(what+", "+s.serial, protocol.Report{Bay: &b})
+				does(d, what+", "+s.serial+" on the bench", func() (desk.BayView, error) { return p.Bay(ctx, b.ID) })
+			}
+		}
+		for _, class := range []drive.FaultClass{
+			drive.FaultNotPassed, drive.FaultBehind, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer, drive.FaultNotReady,
+			drive.FaultLocked,
+		} {
+			b := answering(1, third)
+			b.Connection, b.Fault = protocol.Unread, &drive.Fault{Class: class, What: "IDENTIFY DEVICE", Cause: "it says no"}
+			d.reports("unread: "+string(class), protocol.Report{Bay: &b})
+			does(d, string(class)+" on the bench", func() (desk.BayView, error) { return p.Bay(ctx, b.ID) })
+		}
+		for _, what := range []string{"SMART READ DATA", "command B0h"} {
+			b := answering(1, third)
+			b.Connection, b.Fault = protocol.StuckBay, &drive.Fault{Class: drive.FaultStuck, What: what, Cause: "no answer for 15 s"}
+			d.reports("stuck at "+what, protocol.Report{Bay: &b})
+			does(d, "stuck at "+what+", on the bench", func() (desk.BayView, error) { return p.Bay(ctx, b.ID) })
+		}
+		b4 := answering(1, fourth)
+		d.reports("a fourth drive", protocol.Report{Bay: &b4})
+		does(d, "before it is read", func() (desk.BayView, error) { return p.Bay(ctx, at(1)) })
+		d.reading("it is read for the first time", 1, fourth, 0, "")
+		does(d, "after it is read", func() (desk.BayView, error) { return p.Bay(ctx, at(1)) })
+		d.reports("its volumes", protocol.Report{Volumes: &protocol.Volumes{
+			ID: "seen", By: "Dov", Bay: at(1), Key: fourth.key(), At: d.clock.at, Bytes: 1 << 40, Sector: 512,
+		}})
+		does(d, "what is on it", func() (any, error) { return p.Volumes(ctx, find("7M614")) })
+		does(d, "what is on one nobody looked at", func() (any, error) { return p.Volumes(ctx, find("7M512")) })
+		does(d, "its siblings", func() (any, error) { return p.Siblings(ctx, find("7M614")) })
+		does(d, "the paper of one without an intake", func() (any, error) { return p.Paper(ctx, find("7M614")) })
+		does(
+			d, "a rework without a release",
+			func() (check.Run, error) { return p.Rework(ctx, dov, find("7M614"), check.Mend, "A077M614") },
+		)
+		does(d, "it is taken in, released and not swept", func() (shop.Intake, error) {
+			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(1), Release: &shop.Release{Scope: check.Renew, Owner: "Ms Adeyemi-Holt"}})
+		})
+		does(d, "a rework without a sweep", func() (check.Run, error) { return p.Rework(ctx, dov, find("7M614"), check.Mend, "A077M614") })
+		does(d, "its data is wanted after all", func() (shop.Intake, error) {
+			return p.TakeIn(
+				ctx, dov, shop.Intake{Bay: at(1), Wanted: true, Release: &shop.Release{Scope: check.Renew, Owner: "Ms Adeyemi-Holt"}},
+			)
+		})
+		does(d, "a rework of wanted data", func() (check.Run, error) { return p.Rework(ctx, dov, find("7M614"), check.Renew, "A077M614") })
+		out := empty(1)
+		d.reports("it is taken out", protocol.Report{Bay: &out})
+		does(d, "a check of a drive in no bay", func() (check.Run, error) {
+			return p.Check(ctx, dov, find("7M614"), runs.CheckOrder{Kind: check.Quick})
+		})
+		does(d, "a rework of a drive in no bay", func() (check.Run, error) {
+			return p.Rework(ctx, dov, find("7M614"), check.Mend, "A077M614")
+		})
+		does(d, "a reading of a drive in no bay", func() (any, error) { return p.TakeReading(ctx, dov, find("7M614"), false) })
+		does(d, "a look at a drive in no bay", func() (any, error) { return p.LookAtVolumes(ctx, dov, find("7M614")) })
+
+		// Handover
 		for what, h := range byName(map[string]shop.Handover{
 			"a handover to nowhere":             {Goes: "away"},
 			"a handover as untouched":           {Goes: shop.Returned, Data: shop.Untouched},

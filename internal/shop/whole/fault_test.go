@@ -132,7 +132,7 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		var d shop.Drive
 		worse := s
 		worse.pending, worse.hours = 12, 9_010
-		var intake shop.Intake
+		var intake, mute shop.Intake
 		var lot shop.Lot
 		var run, rework check.Run
 		var file recordfile.File
@@ -145,11 +145,17 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		draft := strings.Replace(string(policy.Default), "version: 6", "version: 7", 1)
 		require.NotEqual(t, string(policy.Default), draft)
 		// What is ordered of a bench is in the audit before it is, and why it failed.
-		ordered := map[string]bool{"a check": true, "a bay's label": true, "a rework": true, "an attempt": true, "the bays' order": true}
+		ordered := map[string]bool{
+			"a check": true, "a bay's label": true, "a rework": true, "an attempt": true, "the bays' order": true,
+			"a bay stopped to be claimed": true, "everything decoded anew": true,
+		}
 		// After it is kept the shop has bays write-protected; what fails then is tried again when a bay reports.
-		beside := map[string]bool{"a bay": true, "an intake": true, "a plan": true, "a handover": true}
+		beside := map[string]bool{
+			"a bay": true, "an intake": true, "a plan": true, "a handover": true, "a copy": true, "an intake of what does not answer": true,
+			"it is tried elsewhere": true,
+		}
 		// These go on where they were when they are ordered again.
-		again := map[string]bool{"a plan": true, "a re-decision": true, "an erasure": true}
+		again := map[string]bool{"a plan": true, "it is tried elsewhere": true, "a re-decision": true, "an erasure": true}
 		for _, op := range []struct {
 			name string
 			does func() error
@@ -209,9 +215,23 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				}})
 			}},
 			{"an attempt", func() error { return p.Attempt(ctx, dov, bay.ID) }},
+			{"a bay stopped to be claimed", func() error { return p.Vacate(ctx, dov, bay.ID) }},
+			{"a copy", func() error { _, err := p.RecordCopy(ctx, dov, bay.ID); return err }},
+			{"another bay", func() error {
+				return p.Take(ctx, "", protocol.Report{Seq: 70, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Silent}})
+			}},
+			{"a third bay", func() error {
+				return p.Take(ctx, "", protocol.Report{Seq: 71, Bay: &protocol.Bay{ID: drive.Bay{Number: 4}, Connection: protocol.Silent}})
+			}},
+			{"an intake of what does not answer", func() (err error) {
+				mute, err = p.TakeIn(ctx, dov, shop.Intake{Bay: drive.Bay{Number: 3}})
+				return err
+			}},
+			{"it is tried elsewhere", func() error { _, err := p.MoveIntake(ctx, dov, mute.ID, drive.Bay{Number: 4}); return err }},
 			{"the bays' order", func() error { return p.Arrange(ctx, dov, []drive.Bay{bay.ID}) }},
 			{"signatures together", func() error { _, _, err := p.SignTogether(ctx, dov, []shop.Drive{d}); return err }},
-			{"the bench again", func() error { return p.Take(ctx, "", protocol.Report{Seq: 8, Started: &protocol.Started{}}) }},
+			{"the bench again", func() error { return p.Take(ctx, "", protocol.Report{Seq: 72, Started: &protocol.Started{}}) }},
+			{"everything decoded anew", func() error { _, err := p.Redecode(ctx, dov); return err }},
 			{"volumes", func() error { _, err := p.Volumes(ctx, d); return err }},
 			{"when they were seen", func() error { _, err := p.VolumesAt(ctx, d); return err }},
 			{"the bay", func() error { _, err := p.Bay(ctx, bay.ID); return err }},
@@ -265,7 +285,7 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 					Kind:  check.Mending,
 					State: check.StepFailed,
 				}}
-				return p.Take(ctx, "", protocol.Report{Seq: 9, Run: &over})
+				return p.Take(ctx, "", protocol.Report{Seq: 73, Run: &over})
 			}},
 			{"the end of the lot", func() error { _, err := p.EndLot(ctx, dov, lot.ID); return err }},
 			{"a handover", func() error {
