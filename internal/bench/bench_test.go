@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -24,6 +23,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/vector"
 )
 
 func disk(serial string) sim.Spec {
@@ -54,6 +54,7 @@ func disk(serial string) sim.Spec {
 type shop struct {
 	bench    *Bench
 	room     *room
+	logs     *vector.Logs
 	end      func()
 	bays     map[int]protocol.Bay
 	runs     map[int64]check.Run
@@ -105,7 +106,7 @@ func (r *room) After() {}
 // start runs a bench on a journal; its reports wait for shop.take.
 func start(t *testing.T, source *sim.Bench, path string) *shop {
 	t.Helper()
-	space := newRoom()
+	space, logged := newRoom(), &vector.Logs{}
 	j, err := journal.Open(t.Context(), path, space)
 	require.NoError(t, err)
 	b, err := New(t.Context(), Options{
@@ -116,14 +117,14 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 			Journal:     j,
 			Folder:      filepath.Dir(path),
 			AllowRework: true,
-			Log:         slog.New(slog.NewTextHandler(t.Output(), nil)),
+			Log:         logged.Logger(),
 		},
 	})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
 	go func() { defer close(done); assert.NoError(t, b.Run(ctx)) }()
-	s := &shop{bench: b, room: space, bays: map[int]protocol.Bay{}, runs: map[int64]check.Run{}}
+	s := &shop{bench: b, room: space, logs: logged, bays: map[int]protocol.Bay{}, runs: map[int64]check.Run{}}
 	ended := false
 	s.end = func() {
 		if !ended {

@@ -63,6 +63,9 @@ func (d *day) does(what string, after time.Duration, f func() error) {
 		for _, r := range all {
 			require.NoError(d.t, d.bench.Acknowledge(d.t.Context(), r.Seq))
 		}
+		for _, line := range d.logs.Take() {
+			d.book.Line("logs %s", random.ReplaceAllString(line, "(…)"))
+		}
 		if passed >= after && len(all) == 0 {
 			return
 		}

@@ -100,26 +100,34 @@ func (s *Conductor) startPlanned(ctx context.Context, b protocol.Bay) {
 	if b.Connection != protocol.Answering {
 		return
 	}
+	if err := s.checkPlanned(ctx, b); err != nil && ctx.Err() == nil {
+		s.books.Log.Info("a planned check does not start", "bay", b.ID.String(), "drive", b.Key.Serial, "error", err)
+	}
+}
+
+func (s *Conductor) checkPlanned(ctx context.Context, b protocol.Bay) error {
 	d, err := s.store.DriveByKey(ctx, b.Key)
+	if shop.IsNone(err) { // its first reading is on the way
+		return nil
+	}
 	if err != nil || d.Now.Bay != b.ID || d.Identity.Security.Locked || b.Device.InUse != "" {
-		return
+		return err
 	}
 	p, err := s.planOf(ctx, d)
 	if err != nil || p.Check == "" {
-		return
+		return err
 	}
 	runs, err := s.Runs(ctx, shop.RunQuery{Drive: b.Key, Limit: 20})
 	if err != nil {
-		return
+		return err
 	}
 	for i := range runs {
 		if p.Bars(&runs[i]) {
-			return
+			return nil
 		}
 	}
-	if _, err := s.Check(ctx, shop.Actor{Name: p.By, Via: access.Standing}, d, CheckOrder{Kind: p.Check}); err != nil && ctx.Err() == nil {
-		s.books.Log.Info("a planned check does not start", "drive", d.Identity.Serial, "error", err)
-	}
+	_, err = s.Check(ctx, shop.Actor{Name: p.By, Via: access.Standing}, d, CheckOrder{Kind: p.Check})
+	return err
 }
 
 func noBench(name string) error {

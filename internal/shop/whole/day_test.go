@@ -64,6 +64,9 @@ func does[T any](d *day, what string, f func() (T, error)) T {
 	for _, o := range d.bench.orders[ordered:] {
 		d.tell("orders ", o)
 	}
+	for _, line := range d.logs.Take() {
+		d.line("logs ", line)
+	}
 	for _, table := range d.kept.tables {
 		if table == "sqlite_sequence" || table == "bench" { // how far each has counted
 			continue

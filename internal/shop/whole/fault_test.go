@@ -315,7 +315,9 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 					t.Logf("%s: %d accesses", op.name, n)
 					break
 				}
+				logged := p.logs.Take()
 				if err == nil && beside[op.name] {
+					assert.NotEmpty(t, logged, "%s: access %d failed, and nobody can know: %s", op.name, n, query)
 					break
 				}
 				if !assert.Error(t, err, "%s: access %d failed, and it was not told: %s", op.name, n, query) {

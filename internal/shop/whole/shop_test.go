@@ -37,6 +37,7 @@ import (
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/sqlite"
 	"hylostat.example/internal/store"
+	"hylostat.example/internal/vector"
 )
 
 // bench is a bench that notes its orders.
@@ -110,6 +111,7 @@ type place struct {
 	clock *clock
 	taken int
 	file  string // of its store
+	logs  *vector.Logs
 }
 
 func benchesOf(t *testing.T, all ...protocol.Bench) *fleet.Fleet {
@@ -134,10 +136,10 @@ func openWith(t *testing.T, b protocol.Bench, gates ...sqlite.Gate) *place {
 	st, err := store.Open(t.Context(), file, gates...)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
-	p := &place{t: t, clock: &clock{begin}, file: file}
+	p := &place{t: t, clock: &clock{begin}, file: file, logs: &vector.Logs{}}
 	benches := benchesOf(t, b)
 	require.NoError(t, benches.Join(t.Context(), st, false))
-	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benches, policy.Default, p.clock, slog.New(slog.DiscardHandler))
+	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benches, policy.Default, p.clock, p.logs.Logger())
 	require.NoError(t, err)
 	t.Cleanup(p.Wait)
 	return p
