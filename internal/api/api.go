@@ -243,7 +243,9 @@ func invalid(err error) error {
 			}
 			what = schema.Reason
 		} else if re.Err != nil {
-			what = strings.TrimSpace(re.Reason + ": " + re.Err.Error())
+			if what = re.Err.Error(); !strings.HasPrefix(what, re.Reason) {
+				what = re.Reason + ": " + what
+			}
 		}
 	}
 	return problem{
