@@ -20,6 +20,7 @@ import (
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/volume"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	recordfile "hylostat.example/internal/record"
@@ -437,6 +438,36 @@ func TestADayInAShop(t *testing.T) {
 			ID: "seen", By: "Dov", Bay: at(1), Key: fourth.key(), At: d.clock.at, Bytes: 1 << 40, Sector: 512,
 		}})
 		does(d, "what is on it", func() (any, error) { return p.Volumes(ctx, find("7M614")) })
+		table := make([]byte, 512)
+		copy(table[446:], []byte{0, 0, 0, 0, 0x83, 0, 0, 0, 8, 0, 0, 0, 0, 16, 0, 0})
+		table[510], table[511] = 0x55, 0xAA
+		for what, seen := range byName(map[string]protocol.Volumes{
+			"a partition of an unknown kind": {Pieces: []volume.Piece{{Length: 512, Bytes: table}}},
+			"one that a checker finds damaged": {
+				Pieces: []volume.Piece{{Length: 512, Bytes: table}},
+				Checks: []volume.Check{{Partition: 1, Program: "e2fsck", Result: volume.FoundDamaged, Said: "clean it"}},
+			},
+			"one that a checker finds clean": {
+				Pieces: []volume.Piece{{Length: 512, Bytes: table}}, Checks: []volume.Check{{Partition: 1, Result: volume.FoundClean}},
+			},
+			"a table that cannot be read": {Pieces: []volume.Piece{{Length: 512, Fault: "no answer"}}},
+			"a piece of another length":   {Pieces: []volume.Piece{{Length: 511, Bytes: table}}},
+		}) {
+			for _, s := range []state{fourth, one} { // undecided, to be replaced
+				seen.ID, seen.Key, seen.At, seen.Bytes, seen.Sector = what+s.serial, s.key(), d.clock.at, 1<<40, 512
+				d.reports(what+" on "+s.serial, protocol.Report{Volumes: &seen})
+				does(d, what+", told", func() (any, error) { return p.Volumes(ctx, find(s.serial)) })
+			}
+		}
+		for _, name := range []string{
+			"1", "bay-2", "bay 2", "bay-4", "BAY-2", "field/1", "north/2", "kva07 7m511", "KVA077M511", "511", "7M6", "0",
+			"  7M614 ", "77M51", "12",
+		} {
+			does(d, fmt.Sprintf("the drive %q", name), func() (drive.Key, error) {
+				found, err := p.FindDrive(ctx, name)
+				return found.Identity.Key, err
+			})
+		}
 		does(d, "what is on one nobody looked at", func() (any, error) { return p.Volumes(ctx, find("7M512")) })
 		does(d, "its siblings", func() (any, error) { return p.Siblings(ctx, find("7M614")) })
 		does(d, "the paper of one without an intake", func() (any, error) { return p.Paper(ctx, find("7M614")) })

@@ -236,6 +236,8 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			{"when they were seen", func() error { _, err := p.VolumesAt(ctx, d); return err }},
 			{"the bay", func() error { _, err := p.Bay(ctx, bay.ID); return err }},
 			{"a drive by name", func() error { _, err := p.FindDrive(ctx, "7M511"); return err }},
+			{"a drive by bay", func() error { _, err := p.FindDrive(ctx, "bay-2"); return err }},
+			{"a drive by its whole serial", func() error { _, err := p.FindDrive(ctx, "KVA077M511"); return err }},
 			{"a drive by number", func() error { _, err := p.DriveByID(ctx, d.ID); return err }},
 			{"its intake", func() error { _, err := p.Intake(ctx, d); return err }},
 			{"unanswered ports", func() error { _, err := p.Unanswered(ctx, intake); return err }},
