@@ -53,6 +53,33 @@ describe("progress", () => {
     apply(cache, progress(40));
     expect(shown()?.percent).toBe(60);
   });
+
+  it("is that of its run alone, in its bay and in its drive's runs", () => {
+    const cache = new QueryClient();
+    const other = { ...run, id: 8 };
+    const bays = [bay, { ...bay, number: 2, run: other }, { ...bay, number: 3, run: undefined }];
+    cache.setQueryData(["bays"], bays);
+    cache.setQueryData(["drive", "KVA077M511", "runs"], [other, run]);
+    apply(cache, progress(60));
+    const shown = cache.getQueryData<Bay[]>(["bays"]);
+    expect(shown?.map((b) => b.run?.percent)).toEqual([60, 20, undefined]);
+    expect(shown?.[1]?.run).toBe(other);
+    expect(cache.getQueryData<Run[]>(["drive", "KVA077M511", "runs"])?.map((r) => r.percent)).toEqual([20, 60]);
+    const before = cache.getQueryData<Bay[]>(["bays"])?.[0]?.run;
+    apply(cache, progress(60));
+    apply(cache, { ...progress(60), percent: undefined });
+    expect(cache.getQueryData<Bay[]>(["bays"])?.[0]?.run).toBe(before);
+  });
+
+  it("of a run that is through leaves no time, and none is made up where nothing is shown", () => {
+    const cache = new QueryClient();
+    apply(cache, { ...progress(60), serial: undefined });
+    expect(cache.getQueryData(["bays"])).toBeUndefined();
+    expect(cache.getQueryCache().getAll()).toEqual([]);
+    cache.setQueryData(["bays"], [{ ...bay, run: { ...run, percent: 100, left_s: 5 } }]);
+    apply(cache, progress(101));
+    expect(cache.getQueryData<Bay[]>(["bays"])?.[0]?.run?.left_s).toBe(0);
+  });
 });
 
 describe("a fact", () => {
