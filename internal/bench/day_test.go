@@ -45,6 +45,7 @@ func (d *day) does(what string, after time.Duration, f func() error) {
 	if err := f(); err != nil {
 		d.book.Line("refused: %s", err)
 	}
+	moved := map[int64]bool{}
 	step := max(time.Second, after/8)
 	for passed := time.Duration(0); ; passed += step {
 		synctest.Wait()
@@ -63,13 +64,29 @@ func (d *day) does(what string, after time.Duration, f func() error) {
 		for _, r := range all {
 			require.NoError(d.t, d.bench.Acknowledge(d.t.Context(), r.Seq))
 		}
+		d.progressed(moved)
 		for _, line := range d.logs.Take() {
 			d.book.Line("logs %s", random.ReplaceAllString(line, "(…)"))
 		}
 		if passed >= after && len(all) == 0 {
+			if len(moved) > 0 {
+				d.book.Line("progress of runs %v", slices.Sorted(maps.Keys(moved)))
+			}
 			return
 		}
 		time.Sleep(step)
+	}
+}
+
+// progressed notes of which runs progress was told.
+func (d *day) progressed(runs map[int64]bool) {
+	for {
+		select {
+		case p := <-d.bench.Progress():
+			runs[p.Run.ID] = true
+		default:
+			return
+		}
 	}
 }
 
