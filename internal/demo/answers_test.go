@@ -21,8 +21,11 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api"
+	"hylostat.example/internal/bubble"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/shop/whole"
@@ -45,6 +48,7 @@ type answers struct {
 	t       *testing.T
 	book    *vector.Book
 	handler http.Handler
+	disk    *bubble.Disk
 }
 
 var secret = regexp.MustCompile(`[A-Za-z0-9_-]{40,}|[A-Z2-7]{26}|[0-9a-f]{32,}`)
@@ -76,9 +80,28 @@ func (a *answers) ask(request string, body ...string) *httptest.ResponseRecorder
 			a.line(strings.TrimRight(line, "\n"))
 		}
 	default:
-		a.book.Line("%v", w.Body.Len() > 100)
+		a.book.Line("%d bytes", w.Body.Len())
 	}
 	return w
+}
+
+// broken sends a request that only asks, and each time another access to the disk fails, of many some: that is told, and nothing else.
+func (a *answers) broken(path string) {
+	a.t.Helper()
+	for n := int64(0); ; n += 1 + n/8 {
+		r := httptest.NewRequestWithContext(a.t.Context(), http.MethodGet, api.Base+path, http.NoBody)
+		r.Host, r.RemoteAddr = "127.0.0.1:7777", "127.0.0.1:40000"
+		w := httptest.NewRecorder()
+		a.disk.BreakAt(n)
+		a.handler.ServeHTTP(w, r)
+		query, fired := a.disk.Mend()
+		if !fired {
+			a.book.Line("%s needs the disk %t", path, n > 0)
+			return
+		}
+		require.Equal(a.t, http.StatusInternalServerError, w.Code, "%s: access %d failed: %s\n%.300s", path, n, query, w.Body)
+		require.NotContains(a.t, w.Body.String(), bubble.ErrBroken.Error(), "what the machine says is for its log")
+	}
 }
 
 // say writes JSON down, each element of a list on a line of its own.
@@ -105,10 +128,10 @@ func (a *answers) line(text string) {
 // What the API answers about the made-up shop, and what it refuses: testdata/answers.txt.
 func TestWhatIsAnswered(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) { // where it is always the same day
-		ctx, dir := t.Context(), t.TempDir()
+		ctx, dir, disk := t.Context(), t.TempDir(), &bubble.Disk{}
 		d, err := New(dir, 0)
 		require.NoError(t, err)
-		st, err := store.Open(ctx, filepath.Join(dir, "shop.db"))
+		st, err := store.Open(ctx, filepath.Join(dir, "shop.db"), disk)
 		require.NoError(t, err)
 		defer func() { require.NoError(t, st.Close()) }()
 		require.NoError(t, d.Seed(ctx, st))
@@ -121,7 +144,43 @@ func TestWhatIsAnswered(t *testing.T) {
 		defer s.Wait()
 		handler, err := api.New(api.Options{Shop: s, Access: access.New(st, time.Now), Version: "test", Log: log})
 		require.NoError(t, err)
-		a := &answers{t: t, book: vector.Open(t, "answers.txt"), handler: handler}
+		a := &answers{t: t, book: vector.Open(t, "answers.txt"), handler: handler, disk: disk}
+		g, err := surface.NewGeometry(2_000_398_934_016, 512, 4096, 0, 7200, 0)
+		require.NoError(t, err)
+		key := drive.Key{Model: "Korvan K4-2000", Serial: "KVA077M4Q2"}
+		for n, kind := range []check.Kind{check.Whole, check.Spot, check.Mend, check.Quick} {
+			run := check.New(kind, drive.Bay{Number: 1}, key, "Dov", d.clock.Now(), check.Limit{})
+			run.ID = int64(n + 1)
+			if kind == check.Mend {
+				run.Rework = &check.Rework{Release: check.Release{Intake: 1, Key: key, Scope: check.Mend, Owner: "Ms Adeyemi-Holt", By: "Dov"}}
+			}
+			if kind != check.Quick { // it goes on
+				standing := check.Standing{Geometry: g, Share: 1, LBA: g.Sectors, Unreadable: 2, Slow: 1, Confirmed: 1}
+				for i := range run.Steps {
+					run.Steps[i].State = check.StepDone
+					if run.Steps[i].Kind.IsSweep() {
+						run.Steps[i].Standing = &standing
+					}
+				}
+				run.State, run.Outcome = check.Done, check.Failed
+				at := uint64(400_000 * (n + 1))
+				require.NoError(t, s.Take(ctx, "", protocol.Report{Seq: int64(100 + n), Sweep: &check.Result{
+					Key: key,
+					Sweep: check.Sweep{
+						Run: run.ID, Step: 1, Kind: run.Steps[1].Kind, Began: d.clock.Now(), Ended: d.clock.Now().Add(time.Hour), Standing: standing,
+					},
+					Found: check.Found{
+						Ranges: []surface.Range{
+							{Extent: surface.Extent{LBA: 400_000, Sectors: 8}, Cause: surface.Medium},
+							{Extent: surface.Extent{LBA: at + 800, Sectors: 16}, Cause: surface.NotGiven},
+						},
+						Slow:   []surface.Slow{{Extent: surface.Extent{LBA: at + 70_000, Sectors: 2048}, Class: 4, Again: 4, Read: true}},
+						Blocks: []check.Block{{Number: 3, Cells: surface.NewRibbon(g).PackBlock(3)}},
+					},
+				}}))
+			}
+			require.NoError(t, s.Take(ctx, "", protocol.Report{Seq: int64(110 + n), Run: &run}))
+		}
 		take := func(bay int, connection protocol.Connection, serial, model string) {
 			t.Helper()
 			b := protocol.Bay{
@@ -129,7 +188,7 @@ func TestWhatIsAnswered(t *testing.T) {
 				Key: drive.Key{Model: model, Serial: serial}, Since: d.clock.Now(),
 				Device: drive.Attachment{Node: "sdx", Transport: "SATA", Bytes: 2_000_398_934_016, InUse: map[int]string{3: "swap"}[bay]},
 			}
-			require.NoError(t, s.Take(ctx, "", protocol.Report{Seq: int64(bay), Bay: &b}))
+			require.NoError(t, s.Take(ctx, "", protocol.Report{Seq: int64(200 + bay), Bay: &b}))
 			s.Wait()
 		}
 		take(1, protocol.Answering, "KVA077M4Q2", "Korvan K4-2000")
@@ -159,6 +218,25 @@ func TestWhatIsAnswered(t *testing.T) {
 					a.ask("GET /drives/" + serial + part)
 				}
 			}
+		}
+		for _, path := range []string{
+			"/runs", "/runs?drive=4Q2&limit=1", "/runs?open=true", "/runs/1", "/runs/4", "/runs/1/sweep", "/runs/1/figure", "/runs/4/sweep",
+			"/runs/3/rework", "/runs/1/rework", "/runs/2/differences?earlier=1", "/runs/2/differences?earlier=4", "/drives/4Q2/sweeps",
+			"/lots/1/labels", "/lots/1/labels?language=de", "/lots/1/summary?format=csv", "/labels?drive=4Q2&drive=511",
+			"/drives.csv?grade=replace&medium=flash", "/runs/1/figure?format=png",
+		} {
+			a.ask("GET " + path)
+		}
+		a.book.Head("with a disk that fails")
+		for _, path := range []string{
+			"/bays", "/bays/1", "/plan", "/drives?limit=3", "/drives?q=kor", "/drives.csv", "/policy", "/runs", "/runs/1", "/runs/1/sweep",
+			"/runs/1/figure", "/runs/3/rework", "/runs/2/differences?earlier=1", "/lots", "/lots/1", "/lots/1/summary",
+			"/labels?drive=4Q2", "/intakes?limit=3", "/audit", "/audit/verification", "/drives/4Q2", "/drives/4Q2/verdict", "/drives/4Q2/signals",
+			"/drives/4Q2/history", "/drives/4Q2/comparison", "/drives/4Q2/readings", "/drives/4Q2/readings/latest", "/drives/4Q2/dialect",
+			"/drives/4Q2/siblings", "/drives/4Q2/sweeps", "/drives/4Q2/statement", "/drives/4Q2/label", "/drives/4Q2/archive",
+			"/drives/4Q2/record",
+		} {
+			a.broken(path)
 		}
 		a.ask("GET /drives/nobody")
 		a.ask("GET /drives/7")

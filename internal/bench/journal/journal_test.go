@@ -1,7 +1,6 @@
 package journal_test
 
 import (
-	"errors"
 	"path/filepath"
 	"testing"
 	"time"
@@ -10,32 +9,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/bubble"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
 )
 
-// breaks is a disk of which one access fails: the n-th from now on, from 0; below 0 none.
-type breaks struct {
-	left  int
-	fired bool
-}
-
-func (b *breaks) Statement(string) error {
-	if b.left--; b.left == -1 {
-		b.fired = true
-		return errors.New("the disk does not answer")
-	}
-	return nil
-}
-func (b *breaks) Before() error { return b.Statement("COMMIT") }
-func (b *breaks) After()        {}
-
 // Whatever the journal is asked to keep or to tell, and whichever access to its disk fails meanwhile: it is told, and what it holds is as
 // before.
 func TestABrokenDiskIsTold(t *testing.T) {
-	ctx, disk := t.Context(), &breaks{left: -1}
+	ctx, disk := t.Context(), &bubble.Disk{}
 	j, err := journal.Open(ctx, filepath.Join(t.TempDir(), "bench.db"), disk)
 	require.NoError(t, err)
 	defer func() { require.NoError(t, j.Close()) }()
@@ -97,11 +81,10 @@ func TestABrokenDiskIsTold(t *testing.T) {
 		{"the run's end", func() error { return j.SaveRun(ctx, done) }},
 	} {
 		before := kept()
-		for n := 0; ; n++ {
-			disk.left, disk.fired = n, false
+		for n := int64(0); ; n++ {
+			disk.BreakAt(n)
 			err := op.does()
-			disk.left = -1
-			if !disk.fired {
+			if _, fired := disk.Mend(); !fired {
 				require.NoError(t, err, op.name)
 				require.Positive(t, n, "%s asks the disk", op.name)
 				break

@@ -1,10 +1,8 @@
 package whole_test
 
 import (
-	"errors"
 	"fmt"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -14,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/access"
+	"hylostat.example/internal/bubble"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
@@ -24,46 +23,6 @@ import (
 	"hylostat.example/internal/shop/desk"
 	"hylostat.example/internal/shop/runs"
 )
-
-// breaks is a disk of which one statement or commit fails.
-type breaks struct {
-	armed atomic.Bool
-	left  atomic.Int64
-	fired atomic.Pointer[string] // what failed
-}
-
-var errBroken = errors.New("the disk does not answer")
-
-// at lets the n-th access from now on fail, from 0.
-func (b *breaks) at(n int64) {
-	b.left.Store(n)
-	b.fired.Store(nil)
-	b.armed.Store(true)
-}
-
-// off has everything succeed, and tells what failed, if anything did.
-func (b *breaks) off() (query string, fired bool) {
-	b.armed.Store(false)
-	if q := b.fired.Load(); q != nil {
-		return *q, true
-	}
-	return "", false
-}
-
-// Statement implements sqlite.Gate.
-func (b *breaks) Statement(query string) error {
-	if b.armed.Load() && b.left.Add(-1) == -1 {
-		b.fired.Store(&query)
-		return errBroken
-	}
-	return nil
-}
-
-// Before implements sqlite.Gate.
-func (b *breaks) Before() error { return b.Statement("COMMIT") }
-
-// After implements sqlite.Gate.
-func (b *breaks) After() {}
 
 // content reads everything a database holds, but for its audit where that is left out.
 type content struct {
@@ -115,7 +74,7 @@ func (c content) read(t *testing.T, unaudited bool) string {
 func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
-		disk := &breaks{}
+		disk := &bubble.Disk{}
 		p := open(t, disk)
 		kept := contentOf(t, p.file)
 		ctx := t.Context()
@@ -308,10 +267,10 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				if all, err := p.Drives(ctx, shop.Query{Text: "7M511"}); assert.NoError(t, err) && len(all) > 0 {
 					d = all[0]
 				}
-				disk.at(n)
+				disk.BreakAt(n)
 				err := op.does()
 				p.Wait()
-				query, fired := disk.off()
+				query, fired := disk.Mend()
 				if !fired {
 					require.NoError(t, err, op.name)
 					t.Logf("%s: %d accesses", op.name, n)
