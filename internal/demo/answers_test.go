@@ -152,7 +152,13 @@ func TestWhatIsAnswered(t *testing.T) {
 			run := check.New(kind, drive.Bay{Number: 1}, key, "Dov", d.clock.Now(), check.Limit{})
 			run.ID = int64(n + 1)
 			if kind == check.Mend {
-				run.Rework = &check.Rework{Release: check.Release{Intake: 1, Key: key, Scope: check.Mend, Owner: "Ms Adeyemi-Holt", By: "Dov"}}
+				run.Rework = &check.Rework{Release: check.Release{
+					Intake: 1,
+					Key:    key,
+					Scope:  check.Mend,
+					Owner:  "Ms Adeyemi-Holt",
+					By:     "Dov",
+				}}
 			}
 			if kind != check.Quick { // it goes on
 				standing := check.Standing{Geometry: g, Share: 1, LBA: g.Sectors, Unreadable: 2, Slow: 1, Confirmed: 1}
@@ -167,7 +173,8 @@ func TestWhatIsAnswered(t *testing.T) {
 				require.NoError(t, s.Take(ctx, "", protocol.Report{Seq: int64(100 + n), Sweep: &check.Result{
 					Key: key,
 					Sweep: check.Sweep{
-						Run: run.ID, Step: 1, Kind: run.Steps[1].Kind, Began: d.clock.Now(), Ended: d.clock.Now().Add(time.Hour), Standing: standing,
+						Run: run.ID, Step: 1, Kind: run.Steps[1].Kind, Began: d.clock.Now(), Ended: d.clock.Now().Add(time.Hour),
+						Standing: standing,
 					},
 					Found: check.Found{
 						Ranges: []surface.Range{
@@ -231,7 +238,8 @@ func TestWhatIsAnswered(t *testing.T) {
 		for _, path := range []string{
 			"/bays", "/bays/1", "/plan", "/drives?limit=3", "/drives?q=kor", "/drives.csv", "/policy", "/runs", "/runs/1", "/runs/1/sweep",
 			"/runs/1/figure", "/runs/3/rework", "/runs/2/differences?earlier=1", "/lots", "/lots/1", "/lots/1/summary",
-			"/labels?drive=4Q2", "/intakes?limit=3", "/audit", "/audit/verification", "/drives/4Q2", "/drives/4Q2/verdict", "/drives/4Q2/signals",
+			"/labels?drive=4Q2", "/intakes?limit=3", "/audit", "/audit/verification", "/drives/4Q2", "/drives/4Q2/verdict",
+			"/drives/4Q2/signals",
 			"/drives/4Q2/history", "/drives/4Q2/comparison", "/drives/4Q2/readings", "/drives/4Q2/readings/latest", "/drives/4Q2/dialect",
 			"/drives/4Q2/siblings", "/drives/4Q2/sweeps", "/drives/4Q2/statement", "/drives/4Q2/label", "/drives/4Q2/archive",
 			"/drives/4Q2/record",
