@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -23,6 +24,12 @@ import (
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/vector"
 )
+
+// TestMain has dates be written in one place's time, wherever the tests run.
+func TestMain(m *testing.M) {
+	time.Local = time.UTC
+	os.Exit(m.Run())
+}
 
 // day is a bench of which every report is written down.
 type day struct {

@@ -10,6 +10,7 @@ import (
 	"mime"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -32,6 +33,12 @@ import (
 	"hylostat.example/internal/store"
 	"hylostat.example/internal/vector"
 )
+
+// TestMain has dates be written in one place's time, wherever the tests run.
+func TestMain(m *testing.M) {
+	time.Local = time.UTC
+	os.Exit(m.Run())
+}
 
 // refusingBench carries no order out.
 type refusingBench struct{ quietBench }
