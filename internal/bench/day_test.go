@@ -237,7 +237,7 @@ func TestADayAtABench(t *testing.T) {
 		})
 
 		// Drives that make trouble
-		for name, change := range byName(map[string]func(s *sim.Spec){
+		for name, change := range vector.ByName(map[string]func(s *sim.Spec){
 			"an adapter without a drive":          func(s *sim.Spec) { s.Awkward.NoMedium = true },
 			"an adapter that passes nothing":      func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
 			"the same adapter again":              func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
@@ -276,7 +276,7 @@ func TestADayAtABench(t *testing.T) {
 		}
 
 		// Heat, of which a sweep waits
-		for name, heat := range byName(map[string]sim.Heat{
+		for name, heat := range vector.ByName(map[string]sim.Heat{
 			"just not too hot": {Base: 57}, "just too hot": {Base: 58}, "just cool enough": {Base: 50},
 		}) {
 			s := scratched("KVA077M614", 4_000_000_000)
@@ -292,7 +292,7 @@ func TestADayAtABench(t *testing.T) {
 
 		// Surfaces to their end, and what is written to them
 		serial := 900
-		for name, o := range byName(map[string]struct {
+		for name, o := range vector.ByName(map[string]struct {
 			change func(s *sim.Spec)
 			order  protocol.Order
 			label  string // read off it; empty: as it is
@@ -346,15 +346,4 @@ func TestADayAtABench(t *testing.T) {
 func released(o protocol.Order, scope check.Kind) protocol.Order {
 	o.Rework.Release.Scope = scope
 	return o
-}
-
-// byName goes through a table in the order of its names.
-func byName[T any](all map[string]T) func(func(string, T) bool) {
-	return func(yield func(string, T) bool) {
-		for _, name := range slices.Sorted(maps.Keys(all)) {
-			if !yield(name, all[name]) {
-				return
-			}
-		}
-	}
 }

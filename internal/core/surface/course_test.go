@@ -2,7 +2,6 @@ package surface
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -148,15 +147,9 @@ var stageWords = [...]string{"pass", "narrow", "later", "confirm", "retry", "flu
 // What is read in which order, what each sweep says of itself meanwhile, and what it ends with: testdata/sweeps.txt.
 func TestTheCourseOfASweep(t *testing.T) {
 	b := vector.Open(t, "sweeps.txt")
-	all := surfaces(t)
-	names := make([]string, 0, len(all))
-	for name := range all {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	for name, begin := range vector.ByName(surfaces(t)) {
 		b.Head(name)
-		d, s := all[name]()
+		d, s := begin()
 		course(b, d, s)
 		conclusion(b, s)
 	}

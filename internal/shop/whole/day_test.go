@@ -154,7 +154,7 @@ func TestADayInAShop(t *testing.T) {
 		done(d, "too short a name", func() error { _, err := p.FindDrive(ctx, "7"); return err })
 
 		// Intake
-		for what, i := range byName(map[string]shop.Intake{
+		for what, i := range vector.ByName(map[string]shop.Intake{
 			"an intake of a month that is none": {Bay: at(2), Made: "2021-13"},
 			"an intake on a lot that is none":   {Bay: at(2), Lot: 9},
 			"an intake in a bay that is none":   {Bay: at(9)},
@@ -233,7 +233,7 @@ func TestADayInAShop(t *testing.T) {
 		// Verdicts
 		does(d, "the verdict", func() (shop.Verdict, error) { return p.Verdict(ctx, find("7M511")) })
 		v := p.verdict("7M511")
-		for what, f := range byName(map[string]func() (shop.Verdict, error){
+		for what, f := range vector.ByName(map[string]func() (shop.Verdict, error){
 			"a signature without a reason for another grade": func() (shop.Verdict, error) {
 				return p.Sign(ctx, dov, find("7M511"), v.Seq, drive.Healthy, " ")
 			},
@@ -295,7 +295,7 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "two readings compared", func() (any, error) { return p.Compare(ctx, find("7M511"), 1, 4) })
 		does(d, "a reading that is none", func() (any, error) { return p.Compare(ctx, find("7M511"), 1, 44) })
 		does(d, "the courses", func() (any, error) { c, _, err := p.Courses(ctx, find("7M511")); return c, err })
-		for what, spans := range byName(map[string][]ata.Span{
+		for what, spans := range vector.ByName(map[string][]ata.Span{
 			"a selective self-test of nothing":     nil,
 			"one of six spans":                     make([]ata.Span, 6),
 			"one that ends before it begins":       {{First: 9, Last: 8}},
@@ -400,7 +400,7 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "its data is wanted", func() (shop.Intake, error) {
 			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(1), Customer: "Quillet Ferry office", Wanted: true})
 		})
-		for what, change := range byName(map[string]func(b *protocol.Bay){
+		for what, change := range vector.ByName(map[string]func(b *protocol.Bay){
 			"as it is":                       func(*protocol.Bay) {},
 			"in use":                         func(b *protocol.Bay) { b.Device.InUse = "mounted at /srv" },
 			"protected":                      func(b *protocol.Bay) { b.WriteProtected = true },
@@ -441,7 +441,7 @@ func TestADayInAShop(t *testing.T) {
 		table := make([]byte, 512)
 		copy(table[446:], []byte{0, 0, 0, 0, 0x83, 0, 0, 0, 8, 0, 0, 0, 0, 16, 0, 0})
 		table[510], table[511] = 0x55, 0xAA
-		for what, seen := range byName(map[string]protocol.Volumes{
+		for what, seen := range vector.ByName(map[string]protocol.Volumes{
 			"a partition of an unknown kind": {Pieces: []volume.Piece{{Length: 512, Bytes: table}}},
 			"one that a checker finds damaged": {
 				Pieces: []volume.Piece{{Length: 512, Bytes: table}},
@@ -497,7 +497,7 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "a look at a drive in no bay", func() (any, error) { return p.LookAtVolumes(ctx, dov, find("7M614")) })
 
 		// Handover
-		for what, h := range byName(map[string]shop.Handover{
+		for what, h := range vector.ByName(map[string]shop.Handover{
 			"a handover to nowhere":             {Goes: "away"},
 			"a handover as untouched":           {Goes: shop.Returned, Data: shop.Untouched},
 			"a handover as overwritten":         {Goes: shop.Returned, Data: shop.Overwritten},
@@ -549,20 +549,4 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "the last event", func() (int64, error) { return p.LastEvent(ctx) })
 		d.book.Close()
 	})
-}
-
-// byName goes through a table in the order of its names.
-func byName[T any](all map[string]T) func(func(string, T) bool) {
-	return func(yield func(string, T) bool) {
-		names := make([]string, 0, len(all))
-		for name := range all {
-			names = append(names, name)
-		}
-		slices.Sort(names)
-		for _, name := range names {
-			if !yield(name, all[name]) {
-				return
-			}
-		}
-	}
 }
