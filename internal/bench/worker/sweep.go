@@ -111,8 +111,11 @@ func (w *Worker) forgetSweep() {
 func (w *Worker) pause(ctx context.Context, o protocol.Order) (receipt protocol.Receipt, then func(), err error) {
 	r := w.current
 	wanted, why := check.Running, "no sweep is going on, and a self-test of the drive's own cannot wait"
-	if o.Kind == protocol.OrderResume {
+	switch {
+	case o.Kind == protocol.OrderResume:
 		wanted, why = check.Paused, "it does not wait"
+	case r != nil && r.ID == o.Run && r.State == check.Paused:
+		why = "it waits already"
 	}
 	if s := r; s == nil || r.ID != o.Run || r.State != wanted || o.Kind == protocol.OrderPause && w.sweeping == nil {
 		return receipt, nil, w.notNow(o, why, "Look at the run.")
