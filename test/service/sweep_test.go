@@ -136,7 +136,7 @@ func TestASweepWaitsAndStopsAsAPersonWishes(t *testing.T) {
 	})
 	assert.Equal(t, "waits: paused by Imre", paused.Standing.Words)
 	_, err = s.PauseRun(ctx, r.Id, "Imre")
-	assert.Contains(t, refused(t, 409, err).Detail, "no sweep is going on")
+	assert.Contains(t, refused(t, 409, err).Detail, "it waits already")
 	_, err = s.ResumeRun(ctx, r.Id, "Imre")
 	require.NoError(t, err)
 	s.until("it goes on", func() bool { now, err := s.Run(ctx, r.Id); return err == nil && now.State == contract.RunStateRunning })
