@@ -515,9 +515,23 @@ func TestADayInAShop(t *testing.T) {
 			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(2), Customer: "pellwick spit", Copied: true, Duty: drive.Everyday})
 		})
 		does(d, "the history of an owner", func() ([]desk.Entry, error) { return p.History(ctx, find("7M511")) })
+		look := does(d, "a whole sweep as it is back", func() (check.Run, error) {
+			return p.Check(ctx, dov, find("7M511"), runs.CheckOrder{Kind: check.Whole})
+		})
+		d.reports("it finds a place", whole(look.ID, check.WholeSweep, 1, scratch(400_000, 8)))
+		d.reports("its end", ended(look, check.Failed, check.WholeSweep))
+		d.reading("it is read as it is back", 2, mended, 0, "")
+		does(d, "a release of the one that came back", func() (shop.Intake, error) {
+			return p.RecordRelease(ctx, dov, find("7M511"), &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"})
+		})
+		under := does(d, "a rework under that release", func() (check.Run, error) {
+			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
+		})
+		d.reading("the reading before the rework", 2, mended, under.ID, check.ReadingBefore)
 		does(d, "it comes back again without a handover", func() (shop.Intake, error) {
 			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(2), Customer: "Quillet Ferry office"})
 		})
+		d.reports("the rework is stopped", ended(under, check.Stopped, check.ReadingBefore))
 		does(d, "a release of what has ended", func() (shop.Intake, error) {
 			return p.HandOver(ctx, dov, back.ID, shop.Handover{Goes: shop.Kept})
 		})
