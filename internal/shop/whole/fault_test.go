@@ -88,6 +88,9 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				}})
 			}
 		}
+		third := protocol.Bay{
+			ID: drive.Bay{Number: 5}, Address: "sim-5", Connection: protocol.Answering, Key: tested("KVA077M513", 700).key(),
+		}
 		var d shop.Drive
 		worse := s
 		worse.pending, worse.hours = 12, 9_010
@@ -111,7 +114,7 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		// After it is kept the shop has bays write-protected; what fails then is tried again when a bay reports.
 		beside := map[string]bool{
 			"a bay": true, "an intake": true, "a plan": true, "a handover": true, "a copy": true, "an intake of what does not answer": true,
-			"it is tried elsewhere": true,
+			"it is tried elsewhere": true, "an intake that voids it": true, "a drive joins the lot": true,
 		}
 		// These go on where they were when they are ordered again.
 		again := map[string]bool{"a plan": true, "it is tried elsewhere": true, "a re-decision": true, "an erasure": true}
@@ -166,10 +169,16 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				lot, err = p.OpenLot(ctx, dov, shop.Lot{Ticket: "2240", Customer: "Quillet Ferry office", Duty: drive.Carry, Expected: 9})
 				return err
 			}},
+			{"a drive of the lot is read", func() error {
+				return p.Take(ctx, "", protocol.Report{Seq: 60, Reading: &protocol.Reading{
+					ID: "lot", Bay: third.ID, Key: third.Key, At: p.clock.at, Pages: tested("KVA077M513", 700).pages(), Tool: "test",
+				}})
+			}},
+			{"a drive joins the lot", func() error { return p.Take(ctx, "", protocol.Report{Seq: 61, Bay: &third}) }},
 			{"a plan", func() error { _, err := p.SetPlan(ctx, dov, "", check.Quick); return err }},
 			{"a bay's label", func() error { _, err := p.SetBay(ctx, dov, bay.ID, desk.BaySetting{Label: &label}); return err }},
 			{"a look at its volumes", func() error {
-				return p.Take(ctx, "", protocol.Report{Seq: 7, Volumes: &protocol.Volumes{
+				return p.Take(ctx, "", protocol.Report{Seq: 62, Volumes: &protocol.Volumes{
 					ID: "seen", By: "Dov", Bay: bay.ID, Key: s.key(), At: p.clock.at, Bytes: 1 << 40, Sector: 512,
 				}})
 			}},
@@ -240,6 +249,10 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			}},
 			{"a rework", func() (err error) { rework, err = p.Rework(ctx, dov, d, check.Mend, "A077M511"); return err }},
 			{"the rework", func() error { _, err := p.ReworkOf(ctx, rework.ID); return err }},
+			{"an intake that voids it", func() (err error) {
+				intake, err = p.TakeIn(ctx, dov, shop.Intake{Bay: bay.ID, Customer: "Pellwick Spit"})
+				return err
+			}},
 			{"its end", func() error {
 				over := rework
 				over.State, over.Outcome, over.Steps = check.Done, check.Failed, []check.Step{{
