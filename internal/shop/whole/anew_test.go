@@ -15,6 +15,7 @@ import (
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/whole"
@@ -167,6 +168,8 @@ func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, drives, x.Risk.Outcomes)
 		assert.Contains(t, x.Risk.Words, "by 44 outcomes, 14 of them failures")
+		assert.Equal(t, verdict.Score{Failed: failed, Sound: drives - failed}, x.Was, "no drive was an alarm")
+		assert.Equal(t, x.Was, x.Would)
 		told, seen := 0.0, 0.0
 		for _, tenth := range x.Risk.Tenths {
 			told, seen = told+tenth.Drives, seen+tenth.Failed

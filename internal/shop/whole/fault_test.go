@@ -198,6 +198,7 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			{"it is tried elsewhere", func() error { _, err := p.MoveIntake(ctx, dov, mute.ID, drive.Bay{Number: 4}); return err }},
 			{"the bays' order", func() error { return p.Arrange(ctx, dov, []drive.Bay{bay.ID}) }},
 			{"signatures together", func() error { _, _, err := p.SignTogether(ctx, dov, []shop.Drive{d}); return err }},
+			{"signatures of all that are healthy", func() error { _, _, err := p.SignTogether(ctx, dov, nil); return err }},
 			{"the bench again", func() error { return p.Take(ctx, "", protocol.Report{Seq: 72, Started: &protocol.Started{}}) }},
 			{"everything decoded anew", func() error { _, err := p.Redecode(ctx, dov); return err }},
 			{"volumes", func() error { _, err := p.Volumes(ctx, d); return err }},
