@@ -22,6 +22,7 @@ import (
 	"hylostat.example/internal/shop/runs"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
+	"hylostat.example/internal/vector"
 )
 
 // swept lets the result of a sweep arrive.
@@ -215,5 +216,100 @@ func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, limit, p.bench.orders[len(p.bench.orders)-1].Limit.StopAt, duty)
 		}
+	})
+}
+
+// The picture of a sweep that goes on, after each of what its bench tells of it: testdata/live.txt.
+func TestThePictureOfASweepThatGoesOn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := &bench{going: make(chan protocol.Progress)}
+		p := openWith(t, b)
+		ctx, cancel := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		go func() { ended <- p.Run(ctx) }()
+		warm := 41
+		going := func(state check.State, step int, share float64, blocks ...int) protocol.Progress {
+			r := check.Run{ID: 7, Kind: check.Extended, Bay: drive.Bay{Number: 2}, By: "Dov", State: state, Steps: []check.Step{
+				{Kind: check.ReadingBefore, State: check.StepDone}, {Kind: check.SpotSweep, State: check.Pending},
+				{Kind: check.WholeSweep, State: check.Pending},
+			}}
+			for i := 1; i <= step; i++ {
+				r.Steps[i].State, r.Steps[i].Standing = check.Begun, &check.Standing{Share: share, Celsius: &warm}
+			}
+			told := protocol.Progress{Run: r, Step: step}
+			for _, n := range blocks {
+				told.Blocks = append(told.Blocks, check.Block{Number: n, Cells: []byte{byte(n), byte(100 * share)}})
+			}
+			return told
+		}
+		whole := going(check.Running, 1, 0.5, 1, 2, 3)
+		whole.Whole = true
+		cold := going(check.Running, 1, 0.9, 4)
+		cold.Run.Steps[1].Standing.Celsius = nil
+		waits := going(check.Paused, 1, 0.52)
+		waits.Run.Pause = wording.Say(wording.PausedBy, wording.Values{"by": "Imre"})
+		first, heard, err := p.Follow(ctx, 7)
+		require.Error(t, err, "nothing is known of it yet: %v %v", first, heard)
+
+		book := vector.Open(t, "live.txt")
+		for _, told := range []struct {
+			what string
+			is   protocol.Progress
+		}{
+			{"its first blocks", going(check.Running, 1, 0.1, 9, 0)},
+			{"one more, too soon for a temperature", going(check.Running, 1, 0.1+1.0/512, 3)},
+			{"and one a little later", going(check.Running, 1, 0.1+1.1/512, 9)},
+			{"the whole picture", whole},
+			{"without a temperature", cold},
+			{"it waits", waits},
+			{"the sweep's own copy of the run is older", going(check.Running, 1, 0.53, 5)},
+			{"it goes on", going(check.Running, 1, 0.54)},
+			{"another step", going(check.Running, 2, 0.2, 1)},
+			{"the first step again", going(check.Running, 1, 1.0, 1)},
+			{"its end, not reported yet", going(check.Done, 2, 1.0, 2)},
+			{"its end", going(check.Done, 2, 1.0, 2)},
+		} {
+			p.clock.at = p.clock.at.Add(time.Minute)
+			if told.what == "its end" {
+				require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &told.is.Run}))
+			} else {
+				b.going <- told.is
+			}
+			synctest.Wait()
+			book.Head(told.what)
+			now, err := p.RunByID(ctx, 7)
+			if err != nil {
+				book.Line("run: %s", err)
+			} else {
+				book.Line("run: %s", vector.Say(now.Stands()))
+			}
+			sweep, found, err := p.SweepOf(ctx, 7)
+			if err != nil {
+				book.Line("sweep: %s", err)
+				continue
+			}
+			book.Line("step %d, %.4f", sweep.Step, sweep.Standing.Share)
+			for _, block := range found.Blocks {
+				book.Line("block %d: %x", block.Number, block.Cells)
+			}
+			for _, h := range found.Heat {
+				book.Line("at %s, %.4f: %d degrees", h.At.Format("15:04"), h.Share, h.Celsius)
+			}
+		}
+		book.Close()
+
+		_, slow, err := p.Follow(ctx, 7)
+		require.NoError(t, err)
+		for range cap(slow) + 1 {
+			b.going <- going(check.Running, 2, 0.4)
+		}
+		synctest.Wait()
+		got := 0
+		for range slow {
+			got++
+		}
+		assert.Equal(t, cap(slow), got, "who does not keep up begins anew")
+		cancel()
+		require.NoError(t, <-ended)
 	})
 }
