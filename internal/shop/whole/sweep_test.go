@@ -230,7 +230,8 @@ func TestThePictureOfASweepThatGoesOn(t *testing.T) {
 		warm := 41
 		going := func(state check.State, step int, share float64, blocks ...int) protocol.Progress {
 			r := check.Run{ID: 7, Kind: check.Extended, Bay: drive.Bay{Number: 2}, By: "Dov", State: state, Steps: []check.Step{
-				{Kind: check.ReadingBefore, State: check.StepDone}, {Kind: check.SpotSweep, State: check.Pending},
+				{Kind: check.ReadingBefore, State: check.StepDone},
+				{Kind: check.SpotSweep, State: check.Pending},
 				{Kind: check.WholeSweep, State: check.Pending},
 			}}
 			for i := 1; i <= step; i++ {
