@@ -211,7 +211,7 @@ func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyReques
 
 func scoreOf(s verdict.Score) contract.Score {
 	out := contract.Score{Hits: s.Hits, FalseAlarms: s.FalseAlarms}
-	if s.Hits > 0 {
+	if len(s.Lead) > 0 {
 		middle, least := s.Quantile(0.5).Hours(), s.Lead[0].Hours()
 		out.LeadMedianH, out.LeadLeastH = &middle, &least
 	}

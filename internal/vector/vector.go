@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,45 +25,73 @@ var update = flag.Bool("update", false, "write what comes out today to testdata"
 // not 0, texts, and two entries for each list. Fields named in but are left alone.
 func Filled[T any](most uint64, but ...string) T {
 	var v T
-	fill(reflect.ValueOf(&v).Elem(), new(byte), most, but)
+	f := filler{most: most, sign: -1, but: but}
+	f.fill(reflect.ValueOf(&v).Elem())
 	return v
 }
 
-func fill(v reflect.Value, n *byte, most uint64, but []string) {
-	number := func(size int) (x uint64) {
-		for range size {
-			*n = *n%247 + 1
-			x = x<<8 | uint64(*n)
-		}
-		if most > 0 && x > most {
-			x = x%most + 1
-		}
-		return x
+// filler gives fields values.
+type filler struct {
+	last    byte // of the bytes given
+	most    uint64
+	sign    int64
+	but     []string                       // fields left alone
+	instead map[reflect.Type]reflect.Value // what a type is given
+	whole   bool                           // what pointers point to, times and broken numbers too
+}
+
+func (f *filler) number(size int) (x uint64) {
+	for range size {
+		f.last = f.last%247 + 1
+		x = x<<8 | uint64(f.last)
+	}
+	if f.most > 0 && x > f.most {
+		x = x%f.most + 1
+	}
+	return x
+}
+
+func (f *filler) fill(v reflect.Value) {
+	if given, ok := f.instead[v.Type()]; ok {
+		v.Set(given)
+		return
 	}
 	switch v.Kind() {
 	case reflect.Struct:
+		if at, ok := v.Addr().Interface().(*time.Time); ok && f.whole {
+			*at = time.Date(2026, 9, 1, 8, int(f.number(1)), 0, 0, time.UTC)
+			return
+		}
 		for i := range v.NumField() {
-			f := v.Type().Field(i)
-			if f.IsExported() && !strings.Contains(" "+strings.Join(but, " ")+" ", " "+f.Name+" ") {
-				fill(v.Field(i), n, most, but)
+			if field := v.Type().Field(i); field.IsExported() && !slices.Contains(f.but, field.Name) {
+				f.fill(v.Field(i))
 			}
 		}
 	case reflect.Slice:
 		v.Set(reflect.MakeSlice(v.Type(), 2, 2))
-		fill(v.Index(0), n, most, but)
-		fill(v.Index(1), n, most, but)
+		f.fill(v.Index(0))
+		f.fill(v.Index(1))
 	case reflect.Array:
 		for i := range v.Len() {
-			fill(v.Index(i), n, most, but)
+			f.fill(v.Index(i))
 		}
 	case reflect.Bool:
 		v.SetBool(true)
 	case reflect.String:
-		v.SetString(fmt.Sprintf("%c%d", 'A'+number(1)%26, *n))
+		v.SetString(fmt.Sprintf("%c%d", 'A'+f.number(1)%26, f.last))
 	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
-		v.SetInt(-int64(number(int(v.Type().Size()))) % 120)
+		v.SetInt(f.sign * int64(f.number(int(v.Type().Size()))) % 120)
 	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
-		v.SetUint(number(int(v.Type().Size())))
+		v.SetUint(f.number(int(v.Type().Size())))
+	case reflect.Float64:
+		if f.whole {
+			v.SetFloat(float64(f.number(1)) + 0.5)
+		}
+	case reflect.Pointer:
+		if f.whole {
+			v.Set(reflect.New(v.Type().Elem()))
+			f.fill(v.Elem())
+		}
 	default:
 	}
 }
