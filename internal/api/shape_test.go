@@ -25,8 +25,10 @@ import (
 func TestWhatEachThingBecomes(t *testing.T) {
 	b := vector.Open(t, "shapes.txt")
 	likes := []any{
-		drive.Degrading, wording.Say(wording.RunAtStep, wording.Values{"step": "whole_sweep"}), drive.Bay{Bench: "field", Number: 3},
-		signal.Set{}, policy.Care,
+		drive.Degrading, wording.Say(wording.RunAtStep, wording.Values{"step": "whole_sweep"}),
+		drive.Bay{Bench: "field", Number: 3},
+		signal.Set{},
+		policy.Care,
 	}
 	vector.Shapes(b, "drive", func(d shop.Drive) any { return driveOf(d) }, likes...)
 	vector.Shapes(b, "intake", func(i shop.Intake) any { return intakeOf(i) }, likes...)

@@ -194,8 +194,11 @@ func TestADayAtABench(t *testing.T) {
 		d.order("of another drive", 0, protocol.Order{Kind: protocol.OrderRead, Bay: at(1), ID: "asked", Key: key("KVA077M512")})
 		d.order("with attachments", 5*time.Second, protocol.Order{Kind: protocol.OrderRead, Bay: at(1), ID: "asked", Attachments: true})
 		d.order("its volumes", 20*time.Second, protocol.Order{Kind: protocol.OrderVolumes, Bay: at(1), ID: "asked"})
-		d.does("it is mounted", 40*time.Second, func() error { source.Use("one", "mounted at /srv"); return nil })
-		d.does("it is mounted no more", 40*time.Second, func() error { source.Use("one", ""); return nil })
+		d.does("it is mounted", 40*time.Second, func() error {
+			source.Change("one", func(s *sim.Spec) { s.Awkward.InUse = "mounted at /srv" })
+			return nil
+		})
+		d.does("it is mounted no more", 40*time.Second, func() error { source.Change("one", func(s *sim.Spec) { s.Awkward.InUse = "" }); return nil })
 		d.order("it is protected", 2*time.Second, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: at(1), On: true})
 		d.order("it is protected no more", 2*time.Second, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: at(1)})
 
@@ -239,6 +242,7 @@ func TestADayAtABench(t *testing.T) {
 		// Drives that make trouble
 		for name, change := range vector.ByName(map[string]func(s *sim.Spec){
 			"an adapter without a drive":          func(s *sim.Spec) { s.Awkward.NoMedium = true },
+			"it cannot be opened":                 func(s *sim.Spec) { s.Awkward.NoOpen = true },
 			"an adapter that passes nothing":      func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
 			"the same adapter again":              func(s *sim.Spec) { s.Awkward.NoPass, s.Awkward.Adapter = true, "Oakum  Bridge" },
 			"an adapter of twelve bytes":          func(s *sim.Spec) { s.Awkward.Only12, s.Awkward.Adapter = true, "Oakum  Twelve" },
@@ -289,6 +293,32 @@ func TestADayAtABench(t *testing.T) {
 			d.order(name+", stopped", 2*time.Second, protocol.Order{Kind: protocol.OrderStop, Bay: at(1), Run: run.ID})
 			remove(name+", gone", 1)
 		}
+
+		hot := scratched("KVA077M615", 4_000_000_000)
+		hot.Unread.From, hot.Heat = 0, sim.Heat{Base: 59}
+		insert("a drive that is too hot", 1, hot)
+		warm := d.order("it is swept", 3*time.Second, protocol.Order{
+			Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), Limit: check.Limit{Share: 5},
+		})
+		for _, celsius := range []float64{51, 50, 57, 58} {
+			d.does(fmt.Sprintf("it is at %.0f degrees", celsius), 2*time.Minute, func() error {
+				source.Change("one", func(s *sim.Spec) { s.Heat.Base = celsius })
+				return nil
+			})
+		}
+		d.order("a person lets it go on at 58 degrees", 2*time.Second, protocol.Order{
+			Kind: protocol.OrderResume, Bay: at(1), Run: warm.ID,
+		})
+		d.does("its medium leaves the adapter", 5*time.Second, func() error {
+			source.Change("one", func(s *sim.Spec) { s.Awkward.NoMedium = true })
+			return nil
+		})
+		d.does("and comes back", 20*time.Second, func() error {
+			source.Change("one", func(s *sim.Spec) { s.Awkward.NoMedium, s.Heat.Base = false, 30 })
+			return nil
+		})
+		d.order("the sweep is stopped", 2*time.Second, protocol.Order{Kind: protocol.OrderStop, Bay: at(1), Run: warm.ID})
+		remove("it leaves", 1)
 
 		// Surfaces to their end, and what is written to them
 		serial := 900

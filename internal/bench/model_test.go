@@ -231,7 +231,7 @@ func (m *model) use(*rapid.T) {
 		m.rt.Skip("nothing to use")
 	}
 	m.bays[n].use = rapid.SampledFrom([]string{"", "mounted at /srv", "swap"}).Draw(m.rt, "by")
-	m.source.Use(modelPlaces[n], m.bays[n].use)
+	m.source.Change(modelPlaces[n], func(s *sim.Spec) { s.Awkward.InUse = m.bays[n].use })
 }
 
 func (m *model) protect(*rapid.T) {

@@ -175,12 +175,12 @@ func (b *Bench) Return(at drive.Address) {
 	b.notify()
 }
 
-// Use has something of the machine need the drive of a place, as a mount would; empty: nothing any more.
-func (b *Bench) Use(at drive.Address, by string) {
+// Change has the drive of a place, or what the machine does with it, be otherwise from now on: mounted, warmer, without its medium.
+func (b *Bench) Change(at drive.Address, change func(s *Spec)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if p := b.place(at); p.spec != nil {
-		p.spec.Awkward.InUse = by
+		change(p.spec)
 		b.notify()
 	}
 }
@@ -314,6 +314,9 @@ func (b *Bench) Open(_ context.Context, d drive.Attachment) (device.Device, erro
 	p, ok := b.places[d.Address]
 	if !ok || p.spec == nil || p.out || fmt.Sprint(p.Instance) != d.Instance {
 		return nil, &device.Failed{Class: drive.FaultVanished, What: "opening " + d.Node, Cause: "the drive that was there is gone"}
+	}
+	if p.spec.Awkward.NoOpen {
+		return nil, &device.Failed{Class: drive.FaultNoAnswer, What: "opening " + d.Node, Cause: "input/output error"}
 	}
 	p.answered = 0
 	one := attached{bench: b, place: p, description: d}

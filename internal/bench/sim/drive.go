@@ -98,6 +98,7 @@ type Awkward struct {
 	SMARTOff       bool
 	Asleep         bool   // in standby until something but a question of identity or power comes
 	NoMedium       bool   // an adapter without a drive
+	NoOpen         bool   // the machine cannot open it
 	Truncated      bool   // every answer stops half-way
 	VanishAfter    int    // commands it answers before it disappears; 0: it stays
 	HangsAfter     int    // commands it answers before it answers none; 0: it goes on
