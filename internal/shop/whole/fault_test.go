@@ -91,6 +91,14 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		third := protocol.Bay{
 			ID: drive.Bay{Number: 5}, Address: "sim-5", Connection: protocol.Answering, Key: tested("KVA077M513", 700).key(),
 		}
+		sound := func(seq int64, hours uint64) func() error {
+			return func() error {
+				return p.Take(ctx, "", protocol.Report{Seq: seq, Reading: &protocol.Reading{
+					ID: fmt.Sprint(hours), Bay: third.ID, Key: third.Key, At: begin.Add(time.Duration(hours) * time.Hour),
+					Pages: tested(third.Key.Serial, hours).pages(), Tool: "test",
+				}})
+			}
+		}
 		var d shop.Drive
 		worse := s
 		worse.pending, worse.hours = 12, 9_010
@@ -169,16 +177,13 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				lot, err = p.OpenLot(ctx, dov, shop.Lot{Ticket: "2240", Customer: "Quillet Ferry office", Duty: drive.Carry, Expected: 9})
 				return err
 			}},
-			{"a drive of the lot is read", func() error {
-				return p.Take(ctx, "", protocol.Report{Seq: 60, Reading: &protocol.Reading{
-					ID: "lot", Bay: third.ID, Key: third.Key, At: p.clock.at, Pages: tested("KVA077M513", 700).pages(), Tool: "test",
-				}})
-			}},
-			{"a drive joins the lot", func() error { return p.Take(ctx, "", protocol.Report{Seq: 61, Bay: &third}) }},
+			{"a drive of the lot is read", sound(60, 700)},
+			{"and again", sound(61, 701)},
+			{"a drive joins the lot", func() error { return p.Take(ctx, "", protocol.Report{Seq: 62, Bay: &third}) }},
 			{"a plan", func() error { _, err := p.SetPlan(ctx, dov, "", check.Quick); return err }},
 			{"a bay's label", func() error { _, err := p.SetBay(ctx, dov, bay.ID, desk.BaySetting{Label: &label}); return err }},
 			{"a look at its volumes", func() error {
-				return p.Take(ctx, "", protocol.Report{Seq: 62, Volumes: &protocol.Volumes{
+				return p.Take(ctx, "", protocol.Report{Seq: 63, Volumes: &protocol.Volumes{
 					ID: "seen", By: "Dov", Bay: bay.ID, Key: s.key(), At: p.clock.at, Bytes: 1 << 40, Sector: 512,
 				}})
 			}},
@@ -198,7 +203,13 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			{"it is tried elsewhere", func() error { _, err := p.MoveIntake(ctx, dov, mute.ID, drive.Bay{Number: 4}); return err }},
 			{"the bays' order", func() error { return p.Arrange(ctx, dov, []drive.Bay{bay.ID}) }},
 			{"signatures together", func() error { _, _, err := p.SignTogether(ctx, dov, []shop.Drive{d}); return err }},
-			{"signatures of all that are healthy", func() error { _, _, err := p.SignTogether(ctx, dov, nil); return err }},
+			{"signatures of all that are healthy", func() error {
+				signed, _, err := p.SignTogether(ctx, dov, nil)
+				if err == nil {
+					assert.Equal(t, []string{third.Key.Serial}, signed)
+				}
+				return err
+			}},
 			{"the bench again", func() error { return p.Take(ctx, "", protocol.Report{Seq: 72, Started: &protocol.Started{}}) }},
 			{"everything decoded anew", func() error { _, err := p.Redecode(ctx, dov); return err }},
 			{"volumes", func() error { _, err := p.Volumes(ctx, d); return err }},
