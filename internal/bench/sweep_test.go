@@ -10,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -444,4 +445,35 @@ func TestAStopThatCannotBeStoredIsRefusedAndTheSweepLosesNothing(t *testing.T) {
 		}
 		assert.GreaterOrEqual(t, bytes, uint64(200_000_000*512-9*4096), "all but what cannot be read")
 	})
+}
+
+// What a sweep had read is damaged in the journal: it is told, and not taken for a surface nobody has swept.
+func TestASweepDoesNotGoOnFromADamagedMark(t *testing.T) {
+	for table, damage := range map[string]string{"sweep_block": "cells = x'01'", "sweep_mark": "body = '{'"} {
+		t.Run(table, func(t *testing.T) {
+			t.Parallel()
+			synctest.Test(t, func(t *testing.T) {
+				source := sim.New(sim.NewClock(900), "", "one")
+				source.Insert("one", scratched("KVA077M511", 200_000_000))
+				path := filepath.Join(t.TempDir(), "bench.db")
+				s := start(t, source, path)
+				s.take(t, "the drive", s.answering(1))
+				receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
+				require.NoError(t, err)
+				time.Sleep(120 * time.Millisecond)
+				s.end()
+				db, err := sqlx.Open("sqlite", path)
+				require.NoError(t, err)
+				defer db.Close()
+				_, err = db.ExecContext(t.Context(), `UPDATE `+table+` SET `+damage)
+				require.NoError(t, err)
+				s = start(t, source, path)
+				s.take(t, "its end", s.done(receipt.Run.ID))
+				r := s.runs[receipt.Run.ID]
+				assert.Equal(t, check.Failed, r.Outcome)
+				assert.Contains(t, r.Stands().String(), "Stop the run and begin anew")
+				assert.Empty(t, s.sweeps)
+			})
+		})
+	}
 }

@@ -6,10 +6,12 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/vector"
 )
 
@@ -35,6 +37,17 @@ func TestPlacesTheDriveNamesAreSwept(t *testing.T) {
 	all := near(r)
 	assert.Len(t, all, 256)
 	assert.EqualValues(t, 1000, all[0])
+}
+
+func TestAMendGoesOverWholePhysicalSectors(t *testing.T) {
+	g, err := surface.NewGeometry(100_000*512, 512, 4096, 0, 7200, 0)
+	require.NoError(t, err)
+	spot := func(lba uint64) surface.Extent { return surface.Extent{LBA: lba, Sectors: 8} }
+	assert.Equal(t, []surface.Extent{spot(0), spot(8), spot(99_992)}, mendSpots([]surface.Extent{
+		{LBA: 3, Sectors: 2}, {LBA: 6, Sectors: 4}, {LBA: 9, Sectors: 7}, {LBA: 99_999, Sectors: 5}, {LBA: 100_000, Sectors: 8},
+	}, g), "each once, and none beyond the last")
+	assert.Len(t, mendSpots([]surface.Extent{{LBA: 0, Sectors: 80_000}}, g), 10_000)
+	assert.Len(t, mendSpots([]surface.Extent{{LBA: 0, Sectors: 80_008}}, g), 10_000, "a drive with more is not worth mending")
 }
 
 // Which sweep begins when, which is to wait and why, on benches of several kinds: testdata/feed.txt.
