@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
+	"strings"
 	"strconv"
 	"testing"
 	"testing/synctest"
@@ -476,4 +477,29 @@ func TestASweepDoesNotGoOnFromADamagedMark(t *testing.T) {
 			})
 		})
 	}
+}
+
+// The end of a sweep waits for room in the journal, and that is logged.
+func TestTheEndOfASweepWaitsForRoom(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		source := sim.New(sim.NewClock(900), "", "one")
+		source.Insert("one", scratched("KVA077M511", 200_000_000))
+		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
+		s.take(t, "the drive", s.answering(1))
+		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
+		require.NoError(t, err)
+		s.take(t, "the sweep's begin", func() bool {
+			r := s.runs[receipt.Run.ID]
+			return len(r.Steps) > 1 && r.Steps[1].State == check.Begun
+		})
+		s.room.fillAfter(0)
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		assert.Contains(t, strings.Join(s.logs.Take(), "\n"), "storing a sweep")
+		s.room.fillAfter(-1)
+		s.take(t, "the sweep", s.done(receipt.Run.ID))
+		require.Len(t, s.sweeps, 1)
+		assert.Equal(t, source.Truth("one"), unreadable(&s.sweeps[0]))
+	})
 }

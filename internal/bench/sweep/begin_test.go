@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/nvme"
 	"hylostat.example/internal/core/reading"
@@ -37,6 +38,18 @@ func TestPlacesTheDriveNamesAreSwept(t *testing.T) {
 	all := near(r)
 	assert.Len(t, all, 256)
 	assert.EqualValues(t, 1000, all[0])
+}
+
+func TestTheCurveOfTheHeatStaysWhenItIsThinned(t *testing.T) {
+	g, err := surface.NewGeometry(100_000*512, 512, 4096, 0, 7200, 0)
+	require.NoError(t, err)
+	s := &Sweeper{host: Host{Clock: sim.NewClock(60)}, sweep: surface.New(g, nil)}
+	for n := range mostHeat + 1 {
+		s.Warm(n)
+	}
+	require.Len(t, s.heat, mostHeat/2+1)
+	assert.Equal(t, []int{0, 2, 4}, []int{s.heat[0].Celsius, s.heat[1].Celsius, s.heat[2].Celsius})
+	assert.Equal(t, mostHeat, s.heat[mostHeat/2].Celsius, "the newest is kept")
 }
 
 func TestAMendGoesOverWholePhysicalSectors(t *testing.T) {
