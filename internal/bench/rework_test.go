@@ -252,6 +252,7 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
 			synctest.Test(t, func(t *testing.T) {
+				var restored uint64
 				for commits := int64(1); ; commits++ {
 					dir := t.TempDir()
 					clock, err := sim.RecallClock(filepath.Join(dir, "drives.json"), 7200)
@@ -296,12 +297,16 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 					case check.Renew:
 						assert.Equal(t, bad, source.Truth("one"))
 						assert.GreaterOrEqual(t, source.Wrote("one"), uint64(120_000), "after commit %d", commits)
+						if w := run.Steps[1].Standing.Written; w != nil {
+							restored += w.Restored
+						}
 					default:
 						assert.Equal(t, "everything holds what was written to it", run.Steps[2].Note.String(), "after commit %d", commits)
 					}
 					s.end()
 					if !reached || t.Failed() {
 						assert.Greater(t, commits, int64(5), "a rework has that many commits at least")
+						assert.Equal(t, kind == check.Renew, restored > 0, "what may have been half written is written back, and that is counted")
 						return
 					}
 				}
