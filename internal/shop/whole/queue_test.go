@@ -17,6 +17,7 @@ import (
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/runs"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
 )
@@ -96,6 +97,12 @@ func TestTheQueueOfEachBench(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []int{1, 0, 0}, []int{other.Going, other.Waiting, other.Done})
 		assert.Equal(t, []wording.Phrase{wording.Say(wording.BayFree, wording.Values{"bay": "field/1"})}, other.Says)
+
+		p.read(0, tested("KVA077M777", 9000))
+		sees(protocol.Bay{ID: at("field", 2), Connection: protocol.Answering, Key: named("KVA077M777")})
+		r, err := p.Check(t.Context(), who("Dov"), p.drive("7M777"), runs.CheckOrder{Kind: check.Spot})
+		require.NoError(t, err)
+		assert.Equal(t, at("field", 2), r.Bay, "who ordered it hears the bay by the shop's name")
 
 		l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Check: check.Quick}) // its plan goes before the bench's
 		require.NoError(t, err)
