@@ -81,7 +81,11 @@ func (f *Fleet) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 			Advice: "List the bays.",
 		}
 	}
-	return b.Order(ctx, o)
+	receipt, err := b.Order(ctx, o)
+	if receipt.Run != nil { // a bench knows no other's bays
+		receipt.Run.Bay.Bench = o.Bay.Bench
+	}
+	return receipt, err
 }
 
 // again is after how long a report that could not be taken in is tried again.

@@ -90,14 +90,12 @@ func (s *Conductor) order(ctx context.Context, by shop.Actor, o protocol.Order) 
 	if err != nil {
 		return check.Run{}, errors.Join(err, shop.Failed(ctx, s.books, s.store, by, deed, err))
 	}
-	r := *receipt.Run
-	r.Bay = o.Bay
 	for e := range facts {
 		if e.Kind == shop.RunChanged && e.Run == o.Run {
 			break
 		}
 	}
-	return r, nil
+	return *receipt.Run, nil
 }
 
 // within checks the spans of a selective self-test against the drive's capacity.
