@@ -310,6 +310,13 @@ func TestThePictureOfASweepThatGoesOn(t *testing.T) {
 			got++
 		}
 		assert.Equal(t, cap(slow), got, "who does not keep up begins anew")
+		listening, stop := context.WithCancel(ctx)
+		_, heard, err = p.Follow(listening, 7)
+		require.NoError(t, err)
+		stop()
+		synctest.Wait()
+		_, more := <-heard
+		assert.False(t, more, "who listens no more is told nothing more")
 		cancel()
 		require.NoError(t, <-ended)
 	})
