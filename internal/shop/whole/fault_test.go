@@ -91,6 +91,16 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		third := protocol.Bay{
 			ID: drive.Bay{Number: 5}, Address: "sim-5", Connection: protocol.Answering, Key: tested("KVA077M513", 700).key(),
 		}
+		worse := s
+		worse.pending, worse.hours = 12, 9_010
+		var rework check.Run
+		around := func(seq int64, step check.StepKind) func() error {
+			return func() error {
+				return p.Take(ctx, "", protocol.Report{Seq: seq, Reading: &protocol.Reading{
+					ID: string(step), Bay: bay.ID, Key: s.key(), At: p.clock.at, Pages: worse.pages(), Tool: "test", Run: rework.ID, Step: step,
+				}})
+			}
+		}
 		sound := func(seq int64, hours uint64) func() error {
 			return func() error {
 				return p.Take(ctx, "", protocol.Report{Seq: seq, Reading: &protocol.Reading{
@@ -100,11 +110,9 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			}
 		}
 		var d shop.Drive
-		worse := s
-		worse.pending, worse.hours = 12, 9_010
 		var intake, mute shop.Intake
 		var lot shop.Lot
-		var run, rework check.Run
+		var run check.Run
 		var file recordfile.File
 		label := "left dock"
 		elsewhere := open(t)
@@ -272,6 +280,15 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 					State: check.StepFailed,
 				}}
 				return p.Take(ctx, "", protocol.Report{Seq: 73, Run: &over})
+			}},
+			{"the reading before it", around(74, check.ReadingBefore)},
+			{"the reading after it", around(75, check.ReadingAfter)},
+			{"what it changed", func() error {
+				v, err := p.ReworkOf(ctx, rework.ID)
+				if err == nil {
+					assert.NotNil(t, v.Compared)
+				}
+				return err
 			}},
 			{"the end of the lot", func() error { _, err := p.EndLot(ctx, dov, lot.ID); return err }},
 			{"a handover", func() error {
