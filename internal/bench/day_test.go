@@ -320,6 +320,16 @@ func TestADayAtABench(t *testing.T) {
 		d.order("the sweep is stopped", 2*time.Second, protocol.Order{Kind: protocol.OrderStop, Bay: at(1), Run: warm.ID})
 		remove("it leaves", 1)
 
+		for what, serial := range vector.ByName(map[string]string{"it names itself no more": "", "it has another name": "KVA077M617"}) {
+			insert(what+", before", 1, disk("KVA077M616"))
+			d.does(what, time.Second, func() error {
+				source.Change("one", func(s *sim.Spec) { s.Identity.Serial = serial })
+				return nil
+			})
+			d.order(what+", checked", time.Minute, protocol.Order{Kind: protocol.OrderCheck, Bay: at(1)})
+			remove(what+", gone", 1)
+		}
+
 		// Surfaces to their end, and what is written to them
 		serial := 900
 		for name, o := range vector.ByName(map[string]struct {
