@@ -31,8 +31,7 @@ func (s *Conductor) BenchStarted(ctx context.Context, tx Tx, bench string, start
 		if r.Bay.Bench != bench || slices.Contains(started.Open, r.ID) {
 			continue
 		}
-		r.State, r.Outcome, r.Reason, r.Ended = check.Done, check.Stopped, wording.Say(wording.RunLost), s.books.Clock.Now()
-		more, err := s.RunChanged(ctx, tx, r)
+		more, err := s.RunChanged(ctx, tx, s.lost(r))
 		if err != nil {
 			return nil, err
 		}
@@ -41,6 +40,28 @@ func (s *Conductor) BenchStarted(ctx context.Context, tx Tx, bench string, start
 	return events, nil
 }
 
+// lost is a run as it ends when its bench knows nothing of it any more.
+func (s *Conductor) lost(r check.Run) check.Run {
+	r.State, r.Outcome, r.Reason, r.Ended = check.Done, check.Stopped, wording.Say(wording.RunLost), s.books.Clock.Now()
+	return r
+}
+
+// Begun tells those who follow the runs that BenchStarted ended, once that is stored.
+func (s *Conductor) Begun(bench string, started protocol.Started) {
+	s.mu.Lock()
+	var gone []check.Run
+	for id, r := range s.live {
+		if r.Bay.Bench == bench && !slices.Contains(started.Open, id) {
+			gone = append(gone, r)
+		}
+	}
+	s.mu.Unlock()
+	for _, r := range gone {
+		s.Ended(s.lost(r))
+	}
+}
+
+// RunChanged stores how a run stands, and what its end says of its drive.
 func (s *Conductor) RunChanged(ctx context.Context, tx Tx, r check.Run) ([]shop.Event, error) {
 	if err := tx.SaveRun(ctx, r); err != nil {
 		return nil, err

@@ -110,6 +110,25 @@ func TestTheQueueOfEachBench(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, at("field", 2), r.Bay, "who ordered it hears the bay by the shop's name")
 
+		// The field bench has lost its journal: it knows one run still, and this shop's own bench is none of its business.
+		stands("KVA077M777", at("field", 2), check.Queued, nil)
+		going := protocol.Progress{Run: check.Run{ID: 12, Bay: at("field", 1), Key: named("KVA077M599"), State: check.Running}}
+		p.Progressed("field", going)
+		_, heard, err := p.Follow(t.Context(), 12)
+		require.NoError(t, err)
+		require.NoError(t, p.Take(t.Context(), "field", protocol.Report{Started: &protocol.Started{Open: []int64{13}}}))
+		for id, want := range map[int64]check.State{12: check.Done, 13: check.Queued, 5: check.Running} {
+			now, err := p.RunByID(t.Context(), id)
+			require.NoError(t, err)
+			assert.Equal(t, want, now.State, "run %d", id)
+			if want == check.Done {
+				assert.Equal(t, check.Stopped, now.Outcome)
+				assert.Equal(t, wording.Say(wording.RunLost), now.Reason)
+				assert.Equal(t, p.clock.at, now.Ended)
+			}
+		}
+		assert.Equal(t, check.Done, (<-heard).Run.State, "who follows it hears of it")
+
 		l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Check: check.Quick}) // its plan goes before the bench's
 		require.NoError(t, err)
 		own, err = p.Queue(t.Context(), "")

@@ -119,6 +119,9 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 	if r.Run != nil && r.Run.State == check.Done {
 		s.Ended(*r.Run)
 	}
+	if r.Started != nil {
+		s.Begun(bench, *r.Started)
+	}
 	if r.Bay != nil {
 		s.ProtectSoon(ctx, *r.Bay)
 		s.PlanSoon(ctx, *r.Bay)
