@@ -524,6 +524,13 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "a release of the one that came back", func() (shop.Intake, error) {
 			return p.RecordRelease(ctx, dov, find("7M511"), &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"})
 		})
+		does(d, "a wider release", func() (shop.Intake, error) {
+			return p.RecordRelease(ctx, dov, find("7M511"), &shop.Release{Scope: check.Overwrite, Owner: "Pellwick Spit, by letter"})
+		})
+		renewed := does(d, "a renewal under it: of everything, not of what was found", func() (check.Run, error) {
+			return p.Rework(ctx, dov, find("7M511"), check.Renew, "A077M511")
+		})
+		d.reports("it is stopped", ended(renewed, check.Stopped, check.ReadingBefore))
 		under := does(d, "a rework under that release", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
 		})
