@@ -214,7 +214,7 @@ func TestADayInAShop(t *testing.T) {
 		}
 		ended := func(r check.Run, outcome check.Outcome, kinds ...check.StepKind) protocol.Report {
 			r.Key, r.Bay = one.key(), at(2)
-			r.State, r.Outcome, r.Steps = check.Done, outcome, nil
+			r.State, r.Outcome, r.Steps, r.Ended = check.Done, outcome, nil, d.clock.at.Add(time.Minute)
 			for _, k := range kinds {
 				r.Steps = append(r.Steps, check.Step{Kind: k, State: check.StepDone, Standing: &check.Standing{}})
 			}
@@ -280,6 +280,12 @@ func TestADayInAShop(t *testing.T) {
 		d.reports("its end", end)
 		does(d, "the rework", func() (runs.ReworkView, error) { return p.ReworkOf(ctx, rework.ID) })
 		does(d, "a check as a rework", func() (runs.ReworkView, error) { return p.ReworkOf(ctx, ordered.ID) })
+		sameDay := does(d, "a whole sweep on the same day", func() (check.Run, error) {
+			return p.Check(ctx, dov, find("7M511"), runs.CheckOrder{Kind: check.Whole})
+		})
+		d.reports("it finds nothing", whole(sameDay.ID, check.WholeSweep, 1))
+		d.reports("its end", ended(sameDay, check.Passed, check.WholeSweep))
+		does(d, "whether the rework held is open still", func() (runs.ReworkView, error) { return p.ReworkOf(ctx, rework.ID) })
 		d.clock.at = d.clock.at.Add(30 * time.Hour)
 		does(d, "a rework on an old reading", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
@@ -531,6 +537,11 @@ func TestADayInAShop(t *testing.T) {
 			return p.Rework(ctx, dov, find("7M511"), check.Renew, "A077M511")
 		})
 		d.reports("it is stopped", ended(renewed, check.Stopped, check.ReadingBefore))
+		over := does(d, "an overwrite under it", func() (check.Run, error) {
+			return p.Rework(ctx, dov, find("7M511"), check.Overwrite, "A077M511")
+		})
+		require.NotZero(t, p.bench.orders[len(p.bench.orders)-1].Rework.Pattern.Seed, "nobody can guess the pattern")
+		d.reports("the overwrite is stopped", ended(over, check.Stopped, check.ReadingBefore))
 		under := does(d, "a rework under that release", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
 		})
