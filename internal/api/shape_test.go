@@ -2,6 +2,10 @@ package api
 
 import (
 	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/check"
@@ -63,4 +67,26 @@ func TestWhatEachThingBecomes(t *testing.T) {
 	vector.Shapes(b, "fault", func(f drive.Fault) any { return faultOf(f) }, likes...)
 	vector.Shapes(b, "statement", func(s handover.Statement) any { return statementOf(s) }, likes...)
 	b.Close()
+}
+
+func TestASweepTellsWhatItDoesNotList(t *testing.T) {
+	g, err := surface.NewGeometry(100_000*512, 512, 4096, 0, 7200, 0)
+	require.NoError(t, err)
+	var s shop.Sweep
+	s.Standing.Geometry, s.Missed = g, 7
+	found := check.Found{Ranges: make([]surface.Range, 3)}
+	out, err := sweepOf("KVA077M511", s, found)
+	require.NoError(t, err)
+	assert.EqualValues(t, 10, out.RangesTotal)
+	found.Ranges = make([]surface.Range, mostRanges+1)
+	out, err = sweepOf("KVA077M511", s, found)
+	require.NoError(t, err)
+	assert.Len(t, out.Ranges, mostRanges)
+	assert.EqualValues(t, mostRanges+8, out.RangesTotal)
+}
+
+func TestAProgramWithoutItsConsoleSaysSo(t *testing.T) {
+	pages, err := newConsole(fstest.MapFS{})
+	require.NoError(t, err)
+	assert.Contains(t, string(pages.index), "make build")
 }
