@@ -5,7 +5,7 @@ import { hidden } from "../theme/Global";
 import { color, text } from "../theme/tokens";
 import { type Cells, merge, rows, scaleTop, unswept } from "./cells";
 import { closer, drawRibbon, heatTop, height, type Inks, overview, pitch, rowsFrom, type Window } from "./drawRibbon";
-import { number, size, spot } from "./format";
+import { count, number, size, spot } from "./format";
 
 const Grid = styled.div`
   display: grid; grid-template-columns: 80px minmax(0, 1024px) 112px; gap: 0 8px; position: relative;
@@ -290,6 +290,6 @@ function told(cells: Cells, cell: number, bytes: number, sector: number, capacit
   const where = `${spot(cell * bytes, capacity, 1)}, from LBA ${lba}`;
   if (c === unswept && !cells.unread[cell]) return `${where}: not swept`;
   const facts = [`${number(cells.speeds[cell] as number)} MB/s`, `class ${c === unswept ? "not known" : c}`];
-  if (cells.unread[cell]) facts.push(`${number(cells.unread[cell] as number)} sectors unreadable`);
+  if (cells.unread[cell]) facts.push(count(cells.unread[cell] as number, "sector unreadable", "sectors unreadable"));
   return `${where}: ${facts.join(", ")}`;
 }

@@ -17,9 +17,11 @@ const told = [
   "checked",
   "disabled",
 ];
+/** Classes that say something of what they are on; all others are of styled-components. */
+const classes = new Set("apart awaited bad big differs err grown no num over push soft step tick usual visit was wrong".split(" "));
 const drawn = ["d", "points", "x", "y", "x1", "y1", "x2", "y2", "cx", "cy", "width", "height", "transform"];
 
-/** What a page says: its words, a line for each block; what is told of a control, and where a figure draws, stands in brackets. */
+/** What a page says: its words, a line for each block; what is told of a control, how it is marked and where a figure draws, stands in brackets. */
 export function said(node: Element): string {
   const lines: string[] = [""];
   const add = (text: string) => {
@@ -38,6 +40,11 @@ export function said(node: Element): string {
       const v = e.getAttribute(a);
       return v === null ? [] : [`${a}${v === "" ? "" : `=${v.replace(/\d+\.\d{3,}/g, (n) => Number(n).toFixed(2))}`}`];
     });
+    const style = e.getAttribute("style");
+    if (style && !style.includes("clip")) notes.push(`style=${style.replace(/\d+\.\d{3,}/g, (n) => Number(n).toFixed(2))}`);
+    const marks = [...e.classList].filter((c) => classes.has(c));
+    if (marks.length > 0) notes.push(marks.map((c) => `.${c}`).join(" "));
+    if (e instanceof HTMLCanvasElement) notes.push(`${e.width} by ${e.height}`);
     if (notes.length > 0) add(`[${svg ? `${e.tagName} ` : ""}${notes.join(" ")}] `);
     if (e instanceof HTMLInputElement || e instanceof HTMLTextAreaElement || e instanceof HTMLSelectElement) add(`{${e.value}} `);
     for (const child of e.childNodes) {
