@@ -1,6 +1,5 @@
-// Package access knows the people of the shop: their roles, how they prove who they are, and what each role may do. A shop in
-// which nobody is entered is open to whoever reaches it, under the name they give; the first person entered closes it. Start with
-// Access.
+// Package access knows the people of the shop: their roles, how they prove who they are, and what each role may do. A new shop is open
+// to whoever reaches it, under the name they give; the first person entered closes it, for good. Start with Access.
 package access
 
 import (
@@ -53,11 +52,38 @@ type Session struct {
 	Seen   time.Time
 }
 
+// Roster is everybody who works here.
+type Roster struct {
+	People []Person // by name
+	Closed bool     // somebody was entered once: nobody comes in any more who cannot prove who they are
+}
+
+// Find gives a person by name.
+func (r Roster) Find(name string) (Person, bool) {
+	at := slices.IndexFunc(r.People, func(p Person) bool { return p.Name == name })
+	if at < 0 {
+		return Person{}, false
+	}
+	return r.People[at], true
+}
+
+// leadBeside reports whether there is a lead besides somebody.
+func (r Roster) leadBeside(name string) bool {
+	return slices.ContainsFunc(r.People, func(p Person) bool { return p.Name != name && p.Role == Lead })
+}
+
+// Edit is a change to one person: one of the two.
+type Edit struct {
+	Save   *Person
+	Remove string
+}
+
 // Store keeps people and sessions.
 type Store interface {
-	People(ctx context.Context) ([]Person, error) // by name
-	SavePerson(ctx context.Context, by Actor, p Person) error
-	RemovePerson(ctx context.Context, by Actor, name string) error
+	Roster(ctx context.Context) (Roster, error)
+	// EditPeople decides on a change by who works here at that moment, and makes it: nobody else changes people in between. The first
+	// person saved closes the shop.
+	EditPeople(ctx context.Context, by Actor, decide func(Roster) (Edit, error)) error
 	SaveSession(ctx context.Context, s Session) error
 	Session(ctx context.Context, hash []byte) (Session, error) // ErrNone when there is none
 	RemoveSession(ctx context.Context, hash []byte) error
@@ -91,8 +117,8 @@ type Access struct {
 	store Store
 	now   func() time.Time
 
-	mu     sync.Mutex
-	people map[string]Person // nil: not read yet
+	mu     sync.Mutex // guards roster
+	roster *Roster    // nil: not read yet
 	slow   chan struct{}     // one password is tried at a time: guessing gets no faster by asking often
 }
 
@@ -101,37 +127,38 @@ func New(store Store, now func() time.Time) *Access {
 	return &Access{store: store, now: now, slow: make(chan struct{}, 1)}
 }
 
-func (a *Access) load(ctx context.Context) (map[string]Person, error) {
+func (a *Access) load(ctx context.Context) (Roster, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if a.people == nil {
-		all, err := a.store.People(ctx)
+	if a.roster == nil {
+		r, err := a.store.Roster(ctx)
 		if err != nil {
-			return nil, fmt.Errorf("reading who works here: %w", err)
+			return r, fmt.Errorf("reading who works here: %w", err)
 		}
-		people := map[string]Person{}
-		for _, p := range all {
-			people[p.Name] = p
-		}
-		a.people = people
+		a.roster = &r
 	}
-	return a.people, nil
+	return *a.roster, nil
 }
 
-func (a *Access) changed() {
-	a.mu.Lock()
-	a.people = nil
-	a.mu.Unlock()
+// edit makes a change to a person.
+func (a *Access) edit(ctx context.Context, by Actor, decide func(Roster) (Edit, error)) error {
+	a.mu.Lock() // whoever asks meanwhile waits for what comes of it
+	defer a.mu.Unlock()
+	a.roster = nil
+	return a.store.EditPeople(ctx, by, decide)
 }
 
-// Open reports whether nobody is entered.
+// Open reports whether nobody was ever entered.
 func (a *Access) Open(ctx context.Context) (bool, error) {
-	people, err := a.load(ctx)
-	return err == nil && len(people) == 0, err
+	r, err := a.load(ctx)
+	return err == nil && !r.Closed && len(r.People) == 0, err
 }
 
 // People lists who works here, by name.
-func (a *Access) People(ctx context.Context) ([]Person, error) { return a.store.People(ctx) }
+func (a *Access) People(ctx context.Context) ([]Person, error) {
+	r, err := a.load(ctx)
+	return r.People, err
+}
 
 // Change is what to do to a person.
 type Change struct {
@@ -151,64 +178,51 @@ func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token
 			Advice: "Give a name, and one of the roles desk, technician and lead.",
 		}
 	}
-	people, err := a.load(ctx)
-	if err != nil {
-		return p, "", err
-	}
-	p, known := people[c.Name]
-	if !known {
-		p = Person{Name: c.Name, Token: []byte{}, Since: a.now()}
-	}
-	p.Role = c.Role
+	kept := ""
 	if c.Password != "" {
-		p.Password = encode(c.Password)
+		kept = encode(c.Password) // slow: before anybody waits
 	}
-	if c.Token {
-		token = rand.Text()
-		p.Token = digest(token)
-	}
-	if p.Password == "" && len(p.Token) == 0 {
-		return p, "", &Refused{What: c.Name + " could not prove who they are", Advice: "Give a password, or have a token made."}
-	}
-	if !anyLead(people, c.Name, p.Role) {
-		return p, "", &Refused{What: "the shop would have no lead", Advice: "Enter a lead first: only a lead can enter people."}
-	}
-	if err := a.store.SavePerson(ctx, by, p); err != nil {
+	err = a.edit(ctx, by, func(r Roster) (Edit, error) {
+		was, known := r.Find(c.Name)
+		if p = was; !known {
+			p = Person{Name: c.Name, Token: []byte{}, Since: a.now()}
+		}
+		p.Role = c.Role
+		if kept != "" {
+			p.Password = kept
+		}
+		if c.Token {
+			token = rand.Text()
+			p.Token = digest(token)
+		}
+		if p.Password == "" && len(p.Token) == 0 {
+			return Edit{}, &Refused{What: c.Name + " could not prove who they are", Advice: "Give a password, or have a token made."}
+		}
+		if p.Role != Lead && !r.leadBeside(p.Name) {
+			return Edit{}, &Refused{What: "the shop would have no lead", Advice: "Enter a lead first: only a lead can enter people."}
+		}
+		return Edit{Save: &p}, nil
+	})
+	if err != nil {
 		return p, "", fmt.Errorf("entering %s: %w", c.Name, err)
 	}
-	a.changed()
 	return p, token, nil
 }
 
-// anyLead reports whether there would be a lead if name had a role; an empty role stands for being removed.
-func anyLead(people map[string]Person, name string, role Role) bool {
-	if role == Lead {
-		return true
-	}
-	for n, p := range people {
-		if n != name && p.Role == Lead {
-			return true
-		}
-	}
-	return false
-}
-
-// Remove removes a person. The last lead goes last.
+// Remove removes a person. The only lead stays: a shop that is closed does not open again.
 func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
-	people, err := a.load(ctx)
+	err := a.edit(ctx, by, func(r Roster) (Edit, error) {
+		if _, known := r.Find(name); !known {
+			return Edit{}, &Unknown{name}
+		}
+		if !r.leadBeside(name) {
+			return Edit{}, &Refused{What: name + " is the only lead", Advice: "Make somebody else a lead first: nobody else could enter people."}
+		}
+		return Edit{Remove: name}, nil
+	})
 	if err != nil {
-		return err
-	}
-	if _, known := people[name]; !known {
-		return &Unknown{name}
-	}
-	if len(people) > 1 && !anyLead(people, name, "") {
-		return &Refused{What: name + " is the only lead", Advice: "Make somebody else a lead first."}
-	}
-	if err := a.store.RemovePerson(ctx, by, name); err != nil {
 		return fmt.Errorf("removing %s: %w", name, err)
 	}
-	a.changed()
 	return nil
 }
 
@@ -217,7 +231,7 @@ var wrong = &Refused{What: "name and password do not belong together", Advice: "
 
 // SignIn gives what the cookie carries.
 func (a *Access) SignIn(ctx context.Context, name, password string) (Person, string, error) {
-	people, err := a.load(ctx)
+	r, err := a.load(ctx)
 	if err != nil {
 		return Person{}, "", err
 	}
@@ -227,7 +241,7 @@ func (a *Access) SignIn(ctx context.Context, name, password string) (Person, str
 	case <-ctx.Done():
 		return Person{}, "", ctx.Err()
 	}
-	p, known := people[name]
+	p, known := r.Find(name)
 	if !known || p.Password == "" {
 		_ = matches(nobody, password) // as long as for somebody
 		return Person{}, "", wrong
@@ -263,11 +277,11 @@ func (a *Access) BySession(ctx context.Context, secret string) (*Person, error) 
 	if now.Sub(s.Seen) > Idle {
 		return nil, nil
 	}
-	people, err := a.load(ctx)
+	r, err := a.load(ctx)
 	if err != nil {
 		return nil, err
 	}
-	p, known := people[s.Person]
+	p, known := r.Find(s.Person)
 	if !known {
 		return nil, nil
 	}
@@ -282,12 +296,12 @@ func (a *Access) BySession(ctx context.Context, secret string) (*Person, error) 
 
 // ByToken finds whose token it is; nil for nobody's.
 func (a *Access) ByToken(ctx context.Context, token string) (*Person, error) {
-	people, err := a.load(ctx)
+	r, err := a.load(ctx)
 	if err != nil {
 		return nil, err
 	}
 	hash := digest(token)
-	for _, p := range people {
+	for _, p := range r.People {
 		if len(p.Token) > 0 && subtle.ConstantTimeCompare(p.Token, hash) == 1 {
 			return &p, nil
 		}

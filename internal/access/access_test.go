@@ -2,9 +2,13 @@ package access_test
 
 import (
 	"path/filepath"
+	"slices"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -50,7 +54,58 @@ func TestTheFirstPersonIsALeadAndTheLastLeadStays(t *testing.T) {
 	assert.ErrorContains(t, err, "no lead", "she would be the last")
 	assert.ErrorContains(t, a.Remove(ctx, maud, "Maud"), "only lead")
 	require.NoError(t, a.Remove(ctx, maud, "Dov"))
-	require.NoError(t, a.Remove(ctx, maud, "Maud"), "with nobody else here the shop opens again")
+	assert.ErrorContains(t, a.Remove(ctx, maud, "Maud"), "only lead", "a closed shop does not open again")
+	assert.ErrorAs(t, a.Remove(ctx, maud, "Imre"), new(*access.Unknown))
+}
+
+// Two leads who remove each other, or step down, in the same moment: one of them is late.
+func TestTheLastLeadStaysHoweverManyGoAtOnce(t *testing.T) {
+	for name, goes := range map[string]func(a *access.Access, name string) error{
+		"removed": func(a *access.Access, name string) error { return a.Remove(t.Context(), maud, name) },
+		"made desk": func(a *access.Access, name string) error {
+			_, _, err := a.Enter(t.Context(), maud, access.Change{Name: name, Role: access.Desk})
+			return err
+		},
+	} {
+		a, _ := shopOf(t)
+		leads := []string{"Maud", "Dov", "Imre", "Tilde"}
+		for _, lead := range leads {
+			_, _, err := a.Enter(t.Context(), maud, access.Change{Name: lead, Role: access.Lead, Token: true})
+			require.NoError(t, err)
+		}
+		var all sync.WaitGroup
+		var refused atomic.Int64
+		for _, lead := range leads {
+			all.Go(func() {
+				if goes(a, lead) != nil {
+					refused.Add(1)
+				}
+			})
+		}
+		all.Wait()
+		assert.EqualValues(t, 1, refused.Load(), name)
+		people, err := a.People(t.Context())
+		require.NoError(t, err)
+		assert.Len(t, slices.DeleteFunc(people, func(p access.Person) bool { return p.Role != access.Lead }), 1, name)
+	}
+}
+
+// However the people went, the shop stays closed.
+func TestAClosedShopDoesNotOpenAgain(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "shop.db")
+	st, err := store.Open(t.Context(), file)
+	require.NoError(t, err)
+	defer st.Close()
+	a := access.New(st, time.Now)
+	enter(t, a, "Maud", access.Lead, "long enough")
+	db, err := sqlx.Open("sqlite", file)
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.ExecContext(t.Context(), `DELETE FROM person`)
+	require.NoError(t, err)
+	open, err := access.New(st, time.Now).Open(t.Context())
+	require.NoError(t, err)
+	assert.False(t, open)
 }
 
 func TestSigningIn(t *testing.T) {

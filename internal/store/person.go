@@ -6,6 +6,8 @@ import (
 	"errors"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
@@ -14,70 +16,77 @@ import (
 
 var _ access.Store = (*Store)(nil)
 
-// People implements access.Store.
-func (s *Store) People(ctx context.Context) (all []access.Person, err error) {
-	err = s.db.Read.SelectContext(ctx, &all, `SELECT name, role, password, token FROM person ORDER BY name`)
-	return all, err
+// Roster implements access.Store.
+func (s *Store) Roster(ctx context.Context) (access.Roster, error) { return rosterOf(ctx, s.q) }
+
+func rosterOf(ctx context.Context, q sqlx.QueryerContext) (r access.Roster, err error) {
+	if err = sqlx.GetContext(ctx, q, &r.Closed, `SELECT closed FROM shop`); err != nil {
+		return r, err
+	}
+	var rows []struct {
+		access.Person
+		Since int64 `db:"since"`
+	}
+	err = sqlx.SelectContext(ctx, q, &rows, `SELECT name, role, password, token, since FROM person ORDER BY name`)
+	for _, row := range rows {
+		row.Person.Since = moment(row.Since)
+		r.People = append(r.People, row.Person)
+	}
+	return r, err
 }
 
-// SavePerson implements access.Store. Sessions end when the password changes.
-func (s *Store) SavePerson(ctx context.Context, by access.Actor, p access.Person) error {
-	return s.audited(
-		ctx,
-		by,
-		p.Name,
-		wording.Say(wording.PersonIs, wording.Values{"name": p.Name, "role": string(p.Role)}),
-		func(tx *sqlite.Tx) error {
-			if _, err := tx.ExecContext(
-				ctx,
-				`DELETE FROM session WHERE person = ? AND ? <> (SELECT password FROM person WHERE name = ?)`,
-				p.Name,
-				p.Password,
-				p.Name,
-			); err != nil {
-				return err
-			}
-			_, err := tx.ExecContext(ctx, `
-			INSERT INTO person (name, role, password, token, since) VALUES (?, ?, ?, ?, ?)
-			ON CONFLICT (name) DO UPDATE SET role = excluded.role, password = excluded.password, token = excluded.token`,
-				p.Name, p.Role, p.Password, append([]byte{}, p.Token...), millis(p.Since)) // no token is an empty one, not NULL
-			return err
-		},
-	)
-}
-
-// RemovePerson implements access.Store.
-func (s *Store) RemovePerson(ctx context.Context, by access.Actor, name string) error {
-	return s.audited(ctx, by, name, wording.Say(wording.PersonGone, wording.Values{"name": name}), func(tx *sqlite.Tx) error {
-		_, err := tx.ExecContext(ctx, `DELETE FROM person WHERE name = ?`, name)
-		return err
-	})
-}
-
-// audited makes a change to a person together with its row of the audit.
-func (s *Store) audited(ctx context.Context, by access.Actor, name string, said wording.Phrase, f func(tx *sqlite.Tx) error) error {
+// EditPeople implements access.Store. Sessions end when the password changes; the audit gets its row.
+func (s *Store) EditPeople(ctx context.Context, by access.Actor, decide func(access.Roster) (access.Edit, error)) error {
 	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		role := func() (r string, err error) {
-			err = tx.GetContext(ctx, &r, `SELECT COALESCE((SELECT role FROM person WHERE name = ?), '')`, name)
-			return r, err
+		r, err := rosterOf(ctx, tx)
+		if err != nil {
+			return err
 		}
-		before, err := role()
-		if err == nil {
-			err = f(tx)
+		e, err := decide(r)
+		if err != nil {
+			return err
+		}
+		row := shop.Audited{At: time.Now(), By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: shop.PeopleChanged}
+		name, after := e.Remove, ""
+		if p := e.Save; p != nil {
+			name, after = p.Name, string(p.Role)
+			row.Said = wording.Say(wording.PersonIs, wording.Values{"name": name, "role": after})
+			err = savePerson(ctx, tx, *p)
+		} else {
+			row.Said = wording.Say(wording.PersonGone, wording.Values{"name": name})
+			_, err = tx.ExecContext(ctx, `DELETE FROM person WHERE name = ?`, name)
 		}
 		if err != nil {
 			return err
 		}
-		after, err := role()
-		if err != nil {
-			return err
-		}
-		row := shop.Audited{At: time.Now(), By: by.Name, Role: string(by.Role), Via: string(by.Via), Kind: shop.PeopleChanged, Said: said}
-		if before != after {
-			row.Edits = []shop.Edit{{What: "role of " + name, Before: before, After: after}}
+		if was, _ := r.Find(name); string(was.Role) != after {
+			row.Edits = []shop.Edit{{What: "role of " + name, Before: string(was.Role), After: after}}
 		}
 		return Tx{queries: queries{q: tx}, tx: tx}.AddAudit(ctx, row)
 	})
+}
+
+func savePerson(ctx context.Context, tx *sqlite.Tx, p access.Person) error {
+	for _, step := range []struct {
+		query string
+		args  []any
+	}{
+		{
+			`DELETE FROM session WHERE person = ? AND ? <> (SELECT password FROM person WHERE name = ?)`,
+			[]any{p.Name, p.Password, p.Name},
+		},
+		{
+			`INSERT INTO person (name, role, password, token, since) VALUES (?, ?, ?, ?, ?)
+			ON CONFLICT (name) DO UPDATE SET role = excluded.role, password = excluded.password, token = excluded.token`,
+			[]any{p.Name, p.Role, p.Password, append([]byte{}, p.Token...), millis(p.Since)}, // no token is an empty one, not NULL
+		},
+		{`UPDATE shop SET closed = 1`, nil},
+	} {
+		if _, err := tx.ExecContext(ctx, step.query, step.args...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // SaveSession implements access.Store.
