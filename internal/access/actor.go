@@ -10,6 +10,8 @@ const (
 	OpenShop  Via = "open shop"      // nobody is entered: under the name they gave
 	Standing  Via = "standing order" // a plan or an open lot of theirs
 	Itself    Via = "itself"         // the service, on nobody's order
+
+	OnTheMachine Via = "on the machine" // a command that opens the records, as whoever may read them
 )
 
 // Actor is who does something: an argument of every use case that changes something.

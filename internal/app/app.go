@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -44,6 +45,7 @@ type Options struct {
 	Rework bool       // the bench's own consent that drives are written to
 	Feed   sweep.Feed // how the bench finds out how many sweeps it feeds
 	Others []Bench    // benches in the same process beside the shop's own
+	Create bool       // make a shop where there is none
 	Rejoin bool       // go on with databases that are not of the same past
 	Log    *slog.Logger
 	Gates  []sqlite.Gate // at every commit of every database
@@ -64,11 +66,11 @@ type Bench struct {
 }
 
 // openBench opens the journal of a bench in its folder and makes the bench. The caller closes the journal.
-func openBench(ctx context.Context, o Bench, dir string, log *slog.Logger, gates ...sqlite.Gate) (*bench.Bench, *journal.Journal, error) {
+func openBench(ctx context.Context, o Bench, dir string, log *slog.Logger, how sqlite.How) (*bench.Bench, *journal.Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("making the folder of %s: %w", o.Title, err)
 	}
-	j, err := journal.Open(ctx, filepath.Join(dir, "bench.db"), gates...)
+	j, err := journal.OpenHow(ctx, filepath.Join(dir, "bench.db"), how)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -89,18 +91,34 @@ func Serve(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer func() { _ = lock.Close() }()
+	st, err := openShop(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, st.Close()) }()
+	people := access.New(st, time.Now)
+	if err := alone(ctx, people, o.Listen); err != nil {
+		return err
+	}
 	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", o.Listen)
 	if err != nil {
 		return fmt.Errorf("listening on %s: %w. Choose another with --listen", o.Listen, err)
 	}
 	defer func() { _ = listener.Close() }()
-
 	var benches []*bench.Bench
 	var all []protocol.Bench
 	for _, one := range append([]Bench{{Title: o.Bench, Factor: o.Factor, Source: o.Source, Rework: o.Rework, Feed: o.Feed}}, o.Others...) {
-		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log, o.Gates...)
+		known, wrong := fleet.Knows(ctx, st, one.Name)
 		if wrong != nil {
 			return wrong
+		}
+		how := sqlite.How{Kept: known && !o.Rejoin, WithoutLog: o.Rejoin, Gates: o.Gates}
+		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log, how)
+		if lost, ok := errors.AsType[*sqlite.MissingError](wrong); ok {
+			return fleet.Lost(one.Title, lost)
+		}
+		if wrong != nil {
+			return rejoinable(wrong)
 		}
 		defer func() { err = errors.Join(err, j.Close()) }()
 		benches, all = append(benches, b), append(all, b)
@@ -109,11 +127,6 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	st, err := store.Open(ctx, filepath.Join(o.Dir, "shop.db"), o.Gates...)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, st.Close()) }()
 	if err := together.Join(ctx, st, o.Rejoin); err != nil {
 		return err
 	}
@@ -126,11 +139,63 @@ func Serve(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
-	handler, err := api.New(api.Options{Shop: s, Access: access.New(st, time.Now), Version: Version, Hosts: o.Hosts, Log: o.Log})
+	handler, err := api.New(api.Options{Shop: s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log})
 	if err != nil {
 		return err
 	}
 	return run(ctx, o, listener, handler, benches, s)
+}
+
+// openShop opens the shop's database. A folder without one is not taken for a new shop, unless that is what is wanted; and never one in
+// which a bench has worked before.
+func openShop(ctx context.Context, o Options) (*store.Store, error) {
+	path := filepath.Join(o.Dir, "shop.db")
+	how := sqlite.How{Kept: !o.Create, WithoutLog: o.Rejoin, Gates: o.Gates}
+	worked := "" // the journal of a bench that worked for a shop that was here
+	for _, place := range []string{"bench.db", filepath.Join("*", "bench.db")} {
+		if found, _ := filepath.Glob(filepath.Join(o.Dir, place)); len(found) > 0 {
+			worked, how.Kept = found[0], !o.Rejoin
+		}
+	}
+	st, err := store.OpenHow(ctx, path, how)
+	missing, ok := errors.AsType[*sqlite.MissingError](err)
+	switch {
+	case ok && worked != "":
+		return nil, rejoinable(fmt.Errorf("%s worked for a shop, and that is not here: %w", worked, err))
+	case ok && !missing.Empty && !missing.WithLog:
+		return nil, fmt.Errorf("there is no shop in %s. Make one with \"hylostat shop create --data %s\", or name the folder of yours", o.Dir, o.Dir)
+	}
+	return st, rejoinable(err)
+}
+
+// rejoinable adds what helps when something was lost for good.
+func rejoinable(err error) error {
+	_, missing := errors.AsType[*sqlite.MissingError](err)
+	_, unlogged := errors.AsType[*sqlite.LogLostError](err)
+	if missing || unlogged {
+		return fmt.Errorf("%w. If it is lost for good: --rejoin goes on with what is left", err)
+	}
+	return err
+}
+
+// alone refuses to serve an open shop to other machines.
+func alone(ctx context.Context, people *access.Access, listen string) error {
+	open, err := people.Open(ctx)
+	if err != nil || !open {
+		return err
+	}
+	host, port, err := net.SplitHostPort(listen)
+	if err != nil {
+		return nil //nolint:nilerr // told where it is listened on
+	}
+	all, err := net.DefaultResolver.LookupIPAddr(ctx, host)
+	if host != "" && err == nil && !slices.ContainsFunc(all, func(ip net.IPAddr) bool { return !ip.IP.IsLoopback() }) {
+		return nil
+	}
+	return fmt.Errorf(
+		"the shop is open: nobody is entered, and whoever reaches %s could do anything. Start it with --listen 127.0.0.1:%s and enter a "+
+			"lead, or make a shop with \"hylostat shop create --lead NAME\"", listen, port,
+	)
 }
 
 // run keeps the parts going until the context ends or one of them fails; then all end.

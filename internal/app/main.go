@@ -2,14 +2,18 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
 	"syscall"
+	"time"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/bench/attend"
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/linux"
@@ -27,7 +31,7 @@ func Main(args []string) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
-	err := cli.New(cli.Starters{Version: Version, Serve: serve, Demo: startDemo, Capture: capture}).Run(ctx, args)
+	err := cli.New(cli.Starters{Version: Version, Serve: serve, Demo: startDemo, CreateShop: CreateShop, Capture: capture}).Run(ctx, args)
 	if err != nil {
 		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", err)
 	}
@@ -63,6 +67,11 @@ func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc)
 func serve(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
+	if o.Create { // and nothing that is given at every start
+		if err := CreateShop(ctx, o.Dir, "", ""); err != nil {
+			return err
+		}
+	}
 	machine, err := linux.WithImages(linux.New(), o.Images)
 	if err != nil {
 		return err
@@ -122,10 +131,39 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	return Serve(ctx, options)
 }
 
+// CreateShop makes a shop in a folder that has none; with a lead, it is closed.
+func CreateShop(ctx context.Context, dir, lead, password string) (err error) {
+	lock, err := lockDir(dir)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = lock.Close() }()
+	path := filepath.Join(dir, "shop.db")
+	if _, err := os.Stat(path); err == nil {
+		return fmt.Errorf("there is a shop in %s already. Start it without --create; nothing was changed", dir)
+	}
+	st, err := openShop(ctx, Options{Dir: dir, Create: true})
+	if err != nil {
+		return err
+	}
+	defer func() {
+		err = errors.Join(err, st.Close())
+		if err != nil { // half a shop is none
+			_ = os.Remove(path)
+		}
+	}()
+	if lead == "" {
+		return nil
+	}
+	by := access.Actor{Name: lead, Via: access.OnTheMachine}
+	_, _, err = access.New(st, time.Now).Enter(ctx, by, access.Change{Name: lead, Role: access.Lead, Password: password})
+	return err
+}
+
 // Demo is how the demo's shop is served, with its records in a folder.
 func Demo(dir string, d *demo.Demo) Options {
 	return Options{
-		Dir: dir, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true,
+		Dir: dir, Create: true, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true,
 		Others: []Bench{{Name: demo.FieldName, Title: demo.FieldTitle, Factor: d.Factor(), Source: d.Field}},
 		Opened: func(ctx context.Context, _ *whole.Shop, st *store.Store) error { return d.Seed(ctx, st) },
 	}

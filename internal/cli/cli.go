@@ -25,6 +25,9 @@ import (
 // DefaultAddress is where the service listens unless told otherwise.
 const DefaultAddress = "127.0.0.1:8347"
 
+// DefaultData is the folder of a shop's records.
+const DefaultData = "/var/lib/hylostat"
+
 // Exit codes.
 const (
 	exitFailed   = 1
@@ -55,6 +58,7 @@ type ServeOptions struct {
 	Hosts  []string
 	Images []string // image files, or block devices without a drive behind them, that stand for drives
 	Rework bool     // drives may be written to when the shop orders it
+	Create bool     // make a shop where there is none
 	Rejoin bool     // databases that are not of the same past
 	Factor float64
 }
@@ -64,6 +68,8 @@ type Starters struct {
 	Version string
 	Serve   func(ctx context.Context, o ServeOptions) error
 	Demo    func(ctx context.Context, o ServeOptions) error
+	// CreateShop makes a shop in a folder, with its first lead when one is named.
+	CreateShop func(ctx context.Context, dir, lead, password string) error
 	// Capture reads drives of this machine without a service, by their nodes; none given: all. It tells what it does.
 	Capture func(ctx context.Context, nodes []string, tell func(node, what string)) (record.File, []error)
 }
@@ -121,6 +127,7 @@ func New(s Starters) *cli.Command {
 			statementCommand(),
 			labelCommand(),
 			customerCommands(),
+			s.shopCommands(),
 			personCommands(),
 			auditCommands(),
 			s.recordCommands(),
@@ -325,11 +332,13 @@ func (s Starters) serve() *cli.Command {
 		Name:     "serve",
 		Usage:    "run the service for the drives of this machine",
 		Category: "service",
-		Description: "Reading counters needs root or CAP_SYS_RAWIO. The console is at the address it prints.\n\nExample:\n   " +
+		Description: "Reading counters needs root or CAP_SYS_RAWIO. The console is at the address it prints. A folder without a shop is " +
+			"refused: make one with hylostat shop create, or with --create at the first start.\n\nExample:\n   " +
 			"hylostat serve --data /var/lib/hylostat --shop \"Saltmarsh Lane\"",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: "/var/lib/hylostat"},
-			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
+			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: DefaultData},
+			&cli.BoolFlag{Name: "create", Usage: "the first start: make the shop. Refused where there is one"},
+			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`; this machine alone until somebody is entered", Value: DefaultAddress},
 			&cli.StringFlag{Name: "shop", Usage: "the shop's `NAME`", Value: "Hylostat"},
 			&cli.StringFlag{Name: "bench", Usage: "this bench's `NAME`", Value: hostname()},
 			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
@@ -354,6 +363,7 @@ func (s Starters) serve() *cli.Command {
 					Hosts:  c.StringSlice("host"),
 					Images: c.StringSlice("bay-image"),
 					Rework: c.Bool("allow-rework"),
+					Create: c.Bool("create"),
 					Rejoin: c.Bool(rejoinFlag.Name),
 				},
 			)

@@ -75,9 +75,7 @@ func personCommands() *cli.Command {
 					by, token := c.by(), c.Bool("token")
 					r := contract.WorkerRequest{Name: c.arg(0), Role: contract.Role(c.String("role")), Token: &token, By: &by}
 					if c.Bool("password") {
-						secret, err := askPassword(
-							c.Root().Reader, c.Root().ErrWriter, "Password for "+c.arg(0)+", ten characters or more: ",
-						)
+						secret, err := askPassword(c.Root().Reader, c.Root().ErrWriter, passwordFor(c.arg(0)))
 						if err != nil {
 							return err
 						}
@@ -132,6 +130,8 @@ func printPeople(w io.Writer, all []contract.Worker) {
 	}
 	tabular(w, []any{"name", "role", "password", "token"}, rows)
 }
+
+func passwordFor(name string) string { return "Password for " + name + ", twelve characters or more: " }
 
 // askPassword reads a password without showing it; from something that is no terminal, the first line.
 func askPassword(in io.Reader, ask io.Writer, words string) (string, error) {

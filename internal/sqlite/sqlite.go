@@ -36,26 +36,45 @@ type Gate interface {
 	After()
 }
 
+// How is how a database is opened. The zero How makes one where there is none.
+type How struct {
+	Kept       bool // there is one: a missing or an empty file is refused
+	WithoutLog bool // go on although its write-ahead log was lost
+	Gates      []Gate
+}
+
 // Open opens the database at path, creating it when missing, and brings its tables up to date with the SQL files of
 // migrations. It refuses a database that a newer version has written.
 func Open(ctx context.Context, path string, migrations fs.FS, gates ...Gate) (*DB, error) {
+	return OpenHow(ctx, path, migrations, How{Gates: gates})
+}
+
+// OpenHow is Open in one of the ways. It returns *MissingError, *LogLostError or *NewerError for a file that is not opened; nothing was
+// changed then.
+func OpenHow(ctx context.Context, path string, migrations fs.FS, how How) (*DB, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for %s: %w", path, err)
+	}
+	if err := prepareFile(path, how); err != nil {
+		return nil, err
 	}
 	write, err := connect(path, "rwc", url.Values{"_txlock": {"immediate"}})
 	if err != nil {
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	db := &DB{path: path, write: write, ready: prepare(write, gates), gates: gates}
+	db := &DB{path: path, write: write, ready: prepare(write, how.Gates), gates: how.Gates}
 	if err := db.migrate(ctx, migrations); err != nil {
+		return nil, errors.Join(err, write.Close())
+	}
+	if err := db.mark(ctx, inUse); err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
 	read, err := connect(path, "ro", nil)
 	if err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	db.Read = Pool{prepare(read, gates)}
+	db.Read = Pool{prepare(read, how.Gates)}
 	db.Read.SetMaxOpenConns(max(4, runtime.NumCPU()))
 	return db, nil
 }
@@ -192,5 +211,9 @@ func (db *DB) explain(doing string, err error) error {
 	return fmt.Errorf("%s: %s: %w", filepath.Base(db.path), doing, err)
 }
 
-// Close closes all connections.
-func (db *DB) Close() error { return errors.Join(db.Read.Close(), db.write.Close()) }
+// Close closes all connections, and empties the write-ahead log.
+func (db *DB) Close() error {
+	err := db.Read.Close()
+	_ = db.mark(context.Background(), atRest) // else the next one to open it wants its log, and finds it
+	return errors.Join(err, db.write.Close())
+}

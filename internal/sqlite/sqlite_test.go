@@ -128,3 +128,58 @@ func TestStatementsAreKeptReady(t *testing.T) {
 	}
 	assert.Len(t, db.Read.kept, mostPrepared)
 }
+
+func TestWhatWasInADatabaseIsNotReplacedByNothing(t *testing.T) {
+	kept := How{Kept: true}
+	open := func(path string, how How) error {
+		db, err := OpenHow(t.Context(), path, tables, how)
+		if err != nil {
+			return err
+		}
+		return db.Close()
+	}
+	fresh := func() string { return filepath.Join(t.TempDir(), "x.db") }
+
+	path := fresh()
+	require.ErrorAs(t, open(path, kept), new(*MissingError))
+	require.NoFileExists(t, path)
+	require.NoError(t, os.WriteFile(path, nil, 0o600))
+	require.ErrorContains(t, open(path, kept), "is empty")
+	require.NoError(t, open(path, How{}), "one is made")
+	require.NoError(t, open(path, kept))
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+
+	// Copied while it is in use, with its log and without
+	db, err := OpenHow(t.Context(), path, tables, kept)
+	require.NoError(t, err)
+	require.NoError(t, db.Write(t.Context(), func(tx *Tx) error {
+		_, err := tx.ExecContext(t.Context(), `INSERT INTO one VALUES (7)`)
+		return err
+	}))
+	with, without, alone := fresh(), fresh(), fresh()
+	for to, from := range map[string]string{
+		with: path, with + "-wal": path + "-wal", without: path, alone + "-wal": path + "-wal",
+	} {
+		b, err := os.ReadFile(from)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(to, b, 0o644))
+	}
+	require.NoError(t, db.Close())
+	require.NoError(t, open(path, kept), "it was closed: there is no log")
+	require.ErrorAs(t, open(without, kept), new(*LogLostError))
+	require.ErrorAs(t, open(without, How{}), new(*LogLostError))
+	require.ErrorContains(t, open(alone, How{}), "its write-ahead log is there")
+	require.NoError(t, open(without, How{Kept: true, WithoutLog: true}))
+	require.NoError(t, open(without, kept), "it is told once")
+	db, err = OpenHow(t.Context(), with, tables, kept)
+	require.NoError(t, err)
+	defer db.Close()
+	var n int
+	require.NoError(t, db.Read.GetContext(t.Context(), &n, `SELECT x FROM one`))
+	assert.Equal(t, 7, n)
+	info, err = os.Stat(with)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "what others could read, they cannot any more")
+}

@@ -34,11 +34,16 @@ type Store struct {
 
 // Open opens or creates the shop's database at path.
 func Open(ctx context.Context, path string, gates ...sqlite.Gate) (*Store, error) {
+	return OpenHow(ctx, path, sqlite.How{Gates: gates})
+}
+
+// OpenHow is Open in one of the ways of sqlite.
+func OpenHow(ctx context.Context, path string, how sqlite.How) (*Store, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return nil, err
 	}
-	db, err := sqlite.Open(ctx, path, files, gates...)
+	db, err := sqlite.OpenHow(ctx, path, files, how)
 	if err != nil {
 		return nil, err
 	}

@@ -46,7 +46,7 @@ func checks(ctx context.Context, dir string) ([]figure, error) {
 	}
 	device := strings.TrimSpace(string(out))
 	address, _, process, end, err := start(
-		ctx, "serve", "--data", filepath.Join(dir, "sweeps"), "--listen", "127.0.0.1:0", "--bay-image", device,
+		ctx, "serve", "--create", "--data", filepath.Join(dir, "sweeps"), "--listen", "127.0.0.1:0", "--bay-image", device,
 	)
 	if err != nil {
 		return nil, err

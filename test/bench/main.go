@@ -150,7 +150,7 @@ func idle(ctx context.Context, dir string) ([]figure, error) {
 	var ready []float64
 	var memory float64
 	for n := range 5 {
-		_, took, process, end, err := start(ctx, "serve", "--data", filepath.Join(dir, "idle"), "--listen", "127.0.0.1:0")
+		_, took, process, end, err := start(ctx, "serve", "--create", "--data", filepath.Join(dir, "idle"), "--listen", "127.0.0.1:0")
 		if err != nil {
 			return nil, err
 		}

@@ -61,7 +61,7 @@ func fleet(ctx context.Context, dir string) (*client.Client, string, func(), err
 	ready, done := make(chan string, 1), make(chan error, 1)
 	go func() {
 		done <- app.Serve(ctx, app.Options{
-			Dir: dir, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source,
+			Dir: dir, Create: true, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source,
 			Log:   slog.New(slog.NewTextHandler(io.Discard, nil)),
 			Ready: func(address string) { ready <- address },
 		})

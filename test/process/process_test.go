@@ -384,7 +384,7 @@ func TestTwoServicesDoNotShareAFolder(t *testing.T) {
 	out, err := exec.Command(program, "demo", "--data", dir, "--listen", "127.0.0.1:0").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "another service uses "+dir)
-	out, err = exec.Command(program, "serve", "--data", filepath.Join(dir, "lock", "x")).CombinedOutput()
+	out, err = exec.Command(program, "serve", "--create", "--data", filepath.Join(dir, "lock", "x")).CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "--data")
 	assert.False(t, strings.Contains(string(out), "goroutine"))

@@ -74,7 +74,7 @@ func TestSweepsOnARealKernel(t *testing.T) {
 		planted(t, dir, "scsi2", swept["SCSI"], nil), "-device",
 		"scsi-hd,drive=scsi2,bus=scsi.0,serial=HYSWSCSI2,vendor=OSPRIL,product=SWEEP",
 	)
-	m.sh("hylostat serve --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1")
+	m.sh("hylostat serve --create --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1")
 	eventually(t.Context(), t, "six drives", func() bool {
 		out, code := m.sh("hylostat --json bay list")
 		return code == 0 && strings.Count(out, `"connection": "answering"`) == 6
@@ -148,7 +148,7 @@ func TestSlowPlacesOnARealKernel(t *testing.T) {
 	table += fmt.Sprintf("%d %d linear /dev/%s %[1]d\\n", at, sectors-at, node("HYSLOW01"))
 	out, code := m.sh("printf '" + table + "' | dmsetup --noudevsync create slow; ls -l /dev/mapper /dev/dm-0")
 	require.Zero(t, code, out)
-	m.sh("hylostat serve --data /data --shop 'Saltmarsh Lane' --bench vm --bay-image /dev/dm-0 > /tmp/serve.log 2>&1 & sleep 1")
+	m.sh("hylostat serve --create --data /data --shop 'Saltmarsh Lane' --bench vm --bay-image /dev/dm-0 > /tmp/serve.log 2>&1 & sleep 1")
 	eventually(t.Context(), t, "four drives", func() bool {
 		out, code := m.sh("hylostat --json bay list")
 		return code == 0 && strings.Count(out, `"connection": "answering"`) == 4

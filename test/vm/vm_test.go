@@ -25,7 +25,7 @@ func byTransport(all []contract.Bay, transport string) *contract.Bay {
 // TestRealKernel is one life of a bench on a real kernel: its steps build on one another.
 func TestRealKernel(t *testing.T) {
 	m := boot(t)
-	out, _ := m.sh("hylostat serve --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1; hylostat --version")
+	out, _ := m.sh("hylostat serve --create --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1; hylostat --version")
 	t.Log(strings.TrimSpace(out))
 	bays := func() (all []contract.Bay) { m.hylostat(&all, 0, "bay list"); return all }
 	seen := ""

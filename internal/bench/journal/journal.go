@@ -23,11 +23,16 @@ type Journal struct{ db *sqlite.DB }
 
 // Open opens or creates the journal at path.
 func Open(ctx context.Context, path string, gates ...sqlite.Gate) (*Journal, error) {
+	return OpenHow(ctx, path, sqlite.How{Gates: gates})
+}
+
+// OpenHow is Open in one of the ways of sqlite.
+func OpenHow(ctx context.Context, path string, how sqlite.How) (*Journal, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return nil, err
 	}
-	db, err := sqlite.Open(ctx, path, files, gates...)
+	db, err := sqlite.OpenHow(ctx, path, files, how)
 	if err != nil {
 		return nil, err
 	}

@@ -55,6 +55,23 @@ func (f *Fleet) Join(ctx context.Context, r Register, anew bool) error {
 	return nil
 }
 
+// Knows reports whether a shop has worked with a bench of that name.
+func Knows(ctx context.Context, r Register, name string) (bool, error) {
+	_, ok, err := r.Bench(ctx, name)
+	if err == nil && !ok {
+		ok, err = r.HadBays(ctx, name)
+	}
+	if err != nil {
+		return false, fmt.Errorf("asking the shop for the bench %q: %w", name, err)
+	}
+	return ok, nil
+}
+
+// Lost says that the journal of a bench that a shop knows is not there.
+func Lost(title string, why error) error {
+	return &Strangers{title, why.Error(), "Bring back its bench.db. " + rejoin}
+}
+
 func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew bool) error {
 	is := b.Describe()
 	bond, err := b.Bond(ctx)

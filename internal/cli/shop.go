@@ -1,0 +1,48 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+)
+
+func (s Starters) shopCommands() *cli.Command {
+	return &cli.Command{
+		Name: "shop", Usage: "the shop's own records, on this machine", Category: "shop",
+		Commands: []*cli.Command{
+			{
+				Name:  "create",
+				Usage: "make a shop: once, before the service is started for the first time",
+				Description: "With --lead the shop is closed from the beginning: a password is asked for, and that lead enters the others. " +
+					"Without, it is open to whoever is on this machine until a lead is entered.\n\n" +
+					"Example:\n   hylostat shop create --data /var/lib/hylostat --lead Maud",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: DefaultData},
+					&cli.StringFlag{Name: "lead", Usage: "`NAME` of the first lead"},
+				},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if c.Args().Len() > 0 {
+						return &usage{"hylostat shop create takes no arguments"}
+					}
+					lead, password := c.String("lead"), ""
+					if lead != "" {
+						var err error
+						if password, err = askPassword(c.Root().Reader, c.Root().ErrWriter, passwordFor(lead)); err != nil {
+							return err
+						}
+					}
+					if err := s.CreateShop(ctx, c.String("data"), lead, password); err != nil {
+						return err
+					}
+					who := "It is open to whoever is on this machine; the first lead closes it."
+					if lead != "" {
+						who = lead + " is lead."
+					}
+					_, err := fmt.Fprintf(c.Root().Writer, "There is a shop in %s. %s\n", c.String("data"), who)
+					return err
+				},
+			},
+		},
+	}
+}
