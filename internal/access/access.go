@@ -117,9 +117,9 @@ type Access struct {
 	store Store
 	now   func() time.Time
 
-	mu     sync.Mutex // guards roster
-	roster *Roster    // nil: not read yet
-	slow   chan struct{}     // one password is tried at a time: guessing gets no faster by asking often
+	mu     sync.Mutex    // guards roster
+	roster *Roster       // nil: not read yet
+	slow   chan struct{} // one password is tried at a time: guessing gets no faster by asking often
 }
 
 // New makes it. now is real time, whatever the shop's clock does.

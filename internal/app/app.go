@@ -139,6 +139,9 @@ func Serve(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
+	if err := s.Consent(ctx); err != nil { // before anything goes on that writes
+		return err
+	}
 	handler, err := api.New(api.Options{Shop: s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log})
 	if err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/bench/worker"
+	"hylostat.example/internal/bench/write"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
@@ -59,6 +60,10 @@ func New(ctx context.Context, o Options) (*Bench, error) {
 		holds:     map[drive.Address]drive.Key{},
 	}
 	b.Clock, b.Feeder = o.Source.Clock(), &sweep.Feeder{Feed: o.Feed}
+	var err error
+	if b.Consents, err = write.LoadConsents(ctx, o.Journal); err != nil {
+		return nil, err
+	}
 	rows, err := o.Journal.Bays(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the bench's journal: %w", err)
@@ -174,6 +179,9 @@ func (b *Bench) Bind(ctx context.Context, shop string, after int64) error {
 
 // Order implements protocol.Bench.
 func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
+	if o.Kind == protocol.OrderConsent { // whatever its drive does: the worker may be waiting for it
+		return protocol.Receipt{}, b.Consents.Hear(ctx, o.Run, o.Lasts)
+	}
 	b.mu.Lock()
 	if o.Kind == protocol.OrderStop || o.Kind == protocol.OrderPause || o.Kind == protocol.OrderResume {
 		if r, ok := b.runs[o.Run]; ok {

@@ -10,8 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/bench/sweep"
+	"hylostat.example/internal/bench/write"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
@@ -39,7 +41,7 @@ func order(kind check.Kind, targets ...uint64) protocol.Order {
 	for _, lba := range targets {
 		w.Targets = append(w.Targets, surface.Extent{LBA: lba, Sectors: 8})
 	}
-	return protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: at(1), Key: victim, By: "Dov", Rework: w}
+	return protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: at(1), Key: victim, By: "Dov", Rework: w, Lasts: 1000 * time.Hour}
 }
 
 // waiting counts the sectors the drive says wait, and those it has reallocated.
@@ -310,6 +312,105 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 						return
 					}
 				}
+			})
+		})
+	}
+}
+
+// A rework goes on while the shop says from time to time that the release holds. Nobody says so: it waits. It does not hold any more: the
+// next chunk is not written, whatever becomes of the order to stop.
+func TestConsentStaysLive(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		source := sim.New(sim.NewClock(1), "", "one")
+		spec := disk("KVA077M511")
+		spec.Identity.Sectors = 40_000_000_000
+		source.Insert("one", spec)
+		path := filepath.Join(t.TempDir(), "bench.db")
+		s := start(t, source, path)
+		s.take(t, "the drive", s.answering(1))
+		o := order(check.Overwrite)
+		o.Lasts = 5 * time.Minute
+		receipt, err := s.order(t, o)
+		require.NoError(t, err)
+		id := receipt.Run.ID
+		says := func(lasts time.Duration) {
+			_, err := s.bench.Order(t.Context(), protocol.Order{Kind: protocol.OrderConsent, Run: id, Lasts: lasts})
+			require.NoError(t, err)
+		}
+		stands := func(want check.State) func() bool { return func() bool { return s.runs[id].State == want } }
+		s.take(t, "its begin", func() bool { return stands(check.Running)() && s.runs[id].Steps[1].State == check.Begun })
+		time.Sleep(2 * time.Second)
+		require.Positive(t, source.Wrote("one"))
+		begun := time.Now()
+		for range 8 {
+			time.Sleep(time.Minute)
+			says(5 * time.Minute)
+		}
+		require.Equal(t, check.Running, s.runs[id].State)
+		time.Sleep(3*time.Minute + 55*time.Second)
+		wrote := source.Wrote("one")
+		s.take(t, "nobody says anything: it waits", stands(check.Paused))
+		assert.WithinRange(t, time.Now(), begun.Add(12*time.Minute), begun.Add(12*time.Minute+30*time.Second))
+		assert.Greater(t, source.Wrote("one"), wrote, "it did not wait before")
+		assert.Contains(t, s.runs[id].Stands().String(), "nobody has said for a while that the release still holds")
+		wrote = source.Wrote("one")
+		time.Sleep(time.Hour)
+		assert.Equal(t, wrote, source.Wrote("one"))
+		says(5 * time.Minute)
+		s.take(t, "it goes on by itself", stands(check.Running))
+		time.Sleep(10 * time.Second)
+		require.Greater(t, source.Wrote("one"), wrote)
+
+		says(0)
+		wrote = source.Wrote("one")
+		s.take(t, "it ends", s.done(id))
+		assert.Equal(t, check.Failed, s.runs[id].Outcome)
+		assert.LessOrEqual(t, source.Wrote("one")-wrote, uint64(2048*32), "what was under way at that moment")
+	})
+}
+
+// The bench is ended while the release holds, and begins anew when it does not.
+func TestARestartedBenchAsksForTheRelease(t *testing.T) {
+	for what, row := range map[string]struct {
+		says time.Duration
+		away time.Duration
+		want check.State
+	}{
+		"it holds":                   {5 * time.Minute, time.Minute, check.Running},
+		"nobody has said so since":   {5 * time.Minute, 6 * time.Minute, check.Paused},
+		"it was withdrawn meanwhile": {0, time.Second, check.Paused},
+	} {
+		t.Run(what, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				source := sim.New(sim.NewClock(1), "", "one")
+				spec := disk("KVA077M511")
+				spec.Identity.Sectors = 40_000_000_000
+				source.Insert("one", spec)
+				path := filepath.Join(t.TempDir(), "bench.db")
+				s := start(t, source, path)
+				s.take(t, "the drive", s.answering(1))
+				o := order(check.Overwrite)
+				o.Lasts = 5 * time.Minute
+				receipt, err := s.order(t, o)
+				require.NoError(t, err)
+				id := receipt.Run.ID
+				s.take(t, "its begin", func() bool {
+					return s.runs[id].State == check.Running && s.runs[id].Steps[1].State == check.Begun
+				})
+				time.Sleep(2 * time.Second)
+				s.end()
+				j, err := journal.Open(t.Context(), path)
+				require.NoError(t, err)
+				consents, err := write.LoadConsents(t.Context(), j)
+				require.NoError(t, err)
+				require.NoError(t, consents.Hear(t.Context(), id, row.says))
+				require.NoError(t, j.Close())
+				time.Sleep(row.away)
+				wrote := source.Wrote("one")
+				s = start(t, source, path)
+				s.take(t, "how it stands", func() bool { return s.runs[id].State == row.want })
+				time.Sleep(10 * time.Second)
+				assert.Equal(t, row.want == check.Running, source.Wrote("one") > wrote)
 			})
 		})
 	}

@@ -60,6 +60,7 @@ const (
 	OrderStop         OrderKind = "stop"
 	OrderPause        OrderKind = "pause"
 	OrderResume       OrderKind = "resume"
+	OrderConsent      OrderKind = "consent"      // the release of a rework still holds, or does not any more
 	OrderVolumes      OrderKind = "volumes"      // look at partition tables and file systems; comes back as a report
 	OrderWriteProtect OrderKind = "guard"        // have the machine refuse to write to the drive, or not any more
 	OrderSetBay       OrderKind = "set_bay"      // number, label and whether it is shown; the bay that had the number gets its old one
@@ -89,6 +90,9 @@ type Order struct {
 	Arrangement []int       `json:"arrangement,omitempty"`
 	// Rework is that of an OrderCheck that writes.
 	Rework *check.Rework `json:"rework,omitempty"`
+	// Lasts is how long the shop's word that the owner's release holds may be relied on: of an OrderCheck that writes, and of an
+	// OrderConsent. 0: it does not hold any more.
+	Lasts time.Duration `json:"lasts,omitempty"`
 }
 
 // BaySetting is what people make of a bay.

@@ -48,6 +48,7 @@ func (w *Worker) hold(step int) func(context.Context, surface.Geometry, func(fun
 			write.Opening{
 				Source:   w.machine.Source,
 				Journal:  w.machine.Journal,
+				Consents: w.machine.Consents,
 				Asked:    a,
 				Identify: w.session.Name,
 				Run:      r,
@@ -74,6 +75,9 @@ func (w *Worker) takeRework(ctx context.Context, o protocol.Order, r check.Run) 
 	}
 	if refused != nil {
 		return refused.Refusal(o.Check, w.bay.ID)
+	}
+	if err := w.machine.Consents.Hear(ctx, r.ID, o.Lasts); err != nil {
+		return err
 	}
 	if err := w.machine.Journal.AddRework(ctx, r); err != nil {
 		if errors.Is(err, journal.ErrUsed) {

@@ -195,12 +195,20 @@ func (w *Worker) trouble(ctx context.Context, fault *drive.Fault) check.Event {
 // askEvery is how often a sweep that waits for its turn asks whether it has come.
 const askEvery = time.Second
 
+// waitsFor is why a sweep is to wait; zero: it may go on.
+func (w *Worker) waitsFor() wording.Phrase {
+	if w.writes() && !w.machine.Consents.Hold(w.current.ID, consentMargin) {
+		return wording.Say(wording.NoConsent)
+	}
+	return w.machine.Feeder.Ask(w.current.ID, time.Now())
+}
+
 // ourTurn lets a sweep go on that waited for others, if it may.
 func (w *Worker) ourTurn(ctx context.Context) {
 	w.turn = nil
 	switch {
 	case w.current == nil || !w.current.Turn:
-	case !w.machine.Feeder.Ask(w.current.ID, time.Now()).IsZero():
+	case !w.waitsFor().IsZero():
 		w.turn = time.After(askEvery)
 	default:
 		w.happen(ctx, check.ResumeAsked{})

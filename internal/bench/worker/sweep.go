@@ -20,19 +20,46 @@ import (
 // temperatureEvery is how often the temperature of a drive is read while it is swept, in the drive's time.
 const temperatureEvery = time.Minute
 
-// watchHeat has the temperature read from time to time.
-func (w *Worker) watchHeat(ctx context.Context) {
+// How often it is asked, in real time, whether a rework may go on, and for how long the answer is to hold still: longer than until it is
+// asked again, so that a rework waits before a write is refused.
+const (
+	consentEvery  = 20 * time.Second
+	consentMargin = time.Minute
+)
+
+// watch has the temperature read from time to time, and the consent to a rework asked for.
+func (w *Worker) watch(ctx context.Context) {
+	ctx, w.unwatch = context.WithCancel(ctx)
+	w.warm = every(ctx, w.machine.Clock.Sleep, temperatureEvery)
+	if w.writes() {
+		w.ask = every(ctx, device.Wall{}.Sleep, consentEvery)
+	}
+}
+
+func every(ctx context.Context, sleep func(context.Context, time.Duration) error, d time.Duration) <-chan struct{} {
 	due := make(chan struct{}, 1)
-	ctx, w.unwarm = context.WithCancel(ctx)
-	w.warm = due
 	go func() {
-		for w.machine.Clock.Sleep(ctx, temperatureEvery) == nil {
+		for sleep(ctx, d) == nil {
 			select {
 			case due <- struct{}{}:
 			default:
 			}
 		}
 	}()
+	return due
+}
+
+// writes reports whether the current step writes to the drive.
+func (w *Worker) writes() bool {
+	s := w.current.Current()
+	return s != nil && s.Kind.Writes()
+}
+
+// askConsent lets a rework wait when nobody has said for a while that its release holds.
+func (w *Worker) askConsent(ctx context.Context) {
+	if w.current != nil && w.writes() && !w.machine.Consents.Hold(w.current.ID, consentMargin) {
+		w.happen(ctx, check.PauseAsked{Why: wording.Say(wording.NoConsent), Turn: true})
+	}
 }
 
 // readTemperature reads the temperature, and lets the sweep wait while the drive is too hot.
@@ -93,10 +120,10 @@ func (w *Worker) endSweep(part bool) []check.Result {
 func (w *Worker) forgetSweep() {
 	w.machine.Feeder.Left(w.sweeping.Run())
 	w.sweeping = nil
-	if w.unwarm != nil {
-		w.unwarm()
+	if w.unwatch != nil {
+		w.unwatch()
 	}
-	w.warm, w.unwarm = nil, nil
+	w.warm, w.ask, w.unwatch = nil, nil, nil
 	select { // what it may have said last
 	case <-w.swept:
 	default:
@@ -133,7 +160,7 @@ const coolAt = 50
 
 // sweepOn begins the sweep of the current step, or goes on from its mark.
 func (w *Worker) sweepOn(ctx context.Context) check.Event {
-	if why := w.machine.Feeder.Ask(w.current.ID, time.Now()); !why.IsZero() {
+	if why := w.waitsFor(); !why.IsZero() {
 		return check.PauseAsked{Why: why, Turn: true}
 	}
 	if w.sweeping != nil {
@@ -179,6 +206,6 @@ func (w *Worker) beginSweep(ctx context.Context) check.Event {
 		}
 	}
 	w.sweeping = s
-	w.watchHeat(ctx)
+	w.watch(ctx)
 	return nil
 }

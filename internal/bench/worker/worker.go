@@ -12,6 +12,7 @@ import (
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/bench/sweep"
+	"hylostat.example/internal/bench/write"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/wording"
@@ -30,6 +31,7 @@ type Machine struct {
 	Feeder  *sweep.Feeder
 	// AllowRework is the bench's own consent that drives are written to, when the shop orders it.
 	AllowRework bool
+	Consents    *write.Consents // to what is written
 }
 
 // Bench is what all workers of a bench share.
@@ -87,7 +89,8 @@ type Worker struct {
 	full     chan wording.Phrase // why the sweep is to wait for its turn
 	turn     <-chan time.Time
 	warm     <-chan struct{} // the drive's temperature is due
-	unwarm   context.CancelFunc
+	ask      <-chan struct{} // whether what is written may be
+	unwatch  context.CancelFunc
 }
 
 // What a worker is told.
@@ -187,6 +190,8 @@ func (w *Worker) Run(ctx context.Context) {
 			w.sweepEnded(ctx, e)
 		case <-w.warm:
 			w.readTemperature(ctx)
+		case <-w.ask:
+			w.askConsent(ctx)
 		case why := <-w.full:
 			w.happen(ctx, check.PauseAsked{Why: why, Turn: true})
 		case <-w.turn:

@@ -1,6 +1,7 @@
 package write
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -22,15 +23,29 @@ const stretchBytes = 256 << 20
 // types below are device.Blocks whose reads write. Each write has an intent in the journal before it.
 type writing struct {
 	device.Exclusive
-	journal *journal.Journal
-	run     int64
-	step    int
-	count   func(func(w *check.Written)) // changes the sweeper's count
-	g       surface.Geometry
+	journal  *journal.Journal
+	consents *Consents
+	run      int64
+	step     int
+	count    func(func(w *check.Written)) // changes the sweeper's count
+	g        surface.Geometry
+}
+
+// allowed asks whether the release still holds; the error says that it does not.
+func (w *writing) allowed() error {
+	if w.consents.Hold(w.run, 0) {
+		return nil
+	}
+	return &device.Failed{
+		Class: drive.FaultNotAllowed, What: "going on to write", Cause: "the release does not hold any more, or nobody has said so for a while",
+	}
 }
 
 // intend commits what is about to be written.
 func (w *writing) intend(ctx context.Context, e surface.Extent) error {
+	if err := w.allowed(); err != nil {
+		return err
+	}
 	if err := w.journal.Intend(context.WithoutCancel(ctx), w.run, w.step, e); err != nil {
 		return &device.Failed{
 			Class: drive.FaultNotRead,
@@ -193,7 +208,11 @@ func (o *overwriting) Stream(
 		first := held
 		have = false
 		begun := false
+		var ended error
 		err := o.Fill(ctx, o.pattern, how, func() (surface.Read, bool) {
+			if ended = cmp.Or(ended, o.allowed()); ended != nil {
+				return surface.Read{}, false
+			}
 			if !begun {
 				begun = true
 				return first, true
@@ -213,7 +232,7 @@ func (o *overwriting) Stream(
 			}
 			told(r, got)
 		})
-		if err != nil {
+		if err := cmp.Or(err, ended); err != nil {
 			return err
 		}
 		if !have { // it waits, or there is nothing more
@@ -230,6 +249,7 @@ func (o *overwriting) Stream(
 type Opening struct {
 	Source   device.Source
 	Journal  *journal.Journal
+	Consents *Consents
 	Asked    Asked
 	Identify func(context.Context) (drive.Key, *drive.Fault) // asks the drive for its name once its surface is held
 	Run      check.Run
@@ -251,7 +271,7 @@ func Hold(ctx context.Context, o Opening, g surface.Geometry, count func(func(w 
 		return held, refused
 	}
 	held.Close = func() { _ = x.Close() }
-	base := &writing{Exclusive: x, journal: o.Journal, run: o.Run.ID, step: o.Step, count: count, g: g}
+	base := &writing{Exclusive: x, journal: o.Journal, consents: o.Consents, run: o.Run.ID, step: o.Step, count: count, g: g}
 	switch o.Run.Steps[o.Step].Kind {
 	case check.Mending:
 		held.Blocks = &mending{base, map[uint64]bool{}}

@@ -16,6 +16,7 @@ const (
 	RunLost               Code = "run.lost"
 	StoppedBy             Code = "run.stopped_by"
 	PausedBy              Code = "run.paused_by"
+	NoConsent             Code = "run.no_consent"
 	TooHot                Code = "run.too_hot"
 	TurnFull              Code = "run.turn_full"
 	TurnStagger           Code = "run.turn_stagger"

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -11,8 +12,25 @@ import (
 )
 
 // HandOver ends an intake: where the drive goes, and the state of its data, which is what the runs of the intake did to it unless
-// somebody knows worse. A release ends with its intake.
+// somebody knows worse. A release ends with its intake: a rework that goes on by it is stopped.
 func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Handover) (shop.Intake, error) {
+	i, err := s.handOver(ctx, by, id, h)
+	if goes, ok := errors.AsType[*reworkGoesOn](err); ok {
+		if err := s.runs.EndRework(ctx, goes.run); err != nil {
+			return i, err
+		}
+		i, err = s.handOver(ctx, by, id, h)
+	}
+	return i, err
+}
+
+// reworkGoesOn says that a drive is being written to.
+type reworkGoesOn struct {
+	shop.Conflict
+	run check.Run
+}
+
+func (s *Desk) handOver(ctx context.Context, by shop.Actor, id int64, h shop.Handover) (shop.Intake, error) {
 	if err := shop.Tidy(&h.Note, &by.Name); err != nil {
 		return shop.Intake{}, err
 	}
@@ -47,10 +65,11 @@ func (s *Desk) HandOver(ctx context.Context, by shop.Actor, id int64, h shop.Han
 				return nil, nil, err
 			}
 			if len(open) > 0 {
-				return nil, nil, &shop.Conflict{
-					What:   fmt.Sprintf("run %d of %s goes on", open[0].ID, name),
-					Advice: "Wait for it, or stop it.",
+				goes := shop.Conflict{What: fmt.Sprintf("run %d of %s goes on", open[0].ID, name), Advice: "Wait for it, or stop it."}
+				if open[0].Rework != nil {
+					return nil, nil, &reworkGoesOn{goes, open[0]}
 				}
+				return nil, nil, &goes
 			}
 			if known, err = dataState(ctx, tx, d, i); err != nil {
 				return nil, nil, err

@@ -83,7 +83,7 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 	if err == nil {
 		s.protectAll(ctx, i)
 		if bay.Drive != nil {
-			s.runs.StaleRework(ctx, *bay.Drive, i)
+			s.reconsider(ctx, *bay.Drive)
 		}
 	}
 	return i, err

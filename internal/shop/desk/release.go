@@ -42,5 +42,15 @@ func (s *Desk) RecordRelease(ctx context.Context, by shop.Actor, d shop.Drive, r
 		i.Release = r
 		return []shop.Deed{deed}, nil, tx.SaveIntake(ctx, &i)
 	})
+	if err == nil {
+		s.reconsider(ctx, d)
+	}
 	return i, err
+}
+
+// reconsider stops what goes on by a release of a drive that does not hold any more.
+func (s *Desk) reconsider(ctx context.Context, d shop.Drive) {
+	if err := s.runs.Reconsider(ctx, d.Identity.Key); err != nil && ctx.Err() == nil {
+		s.books.Log.Warn("stopping what is released no more", "drive", d.Identity.Serial, "error", err)
+	}
 }

@@ -56,6 +56,9 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 			Advice: "Take a reading first.",
 		}
 	}
+	if err := s.spent(ctx, i, d.Identity.Key, kind); err != nil {
+		return check.Run{}, err
+	}
 	w, err := s.found(ctx, d, i)
 	if err != nil {
 		return check.Run{}, err
@@ -79,7 +82,7 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 	if kind != check.Mend {
 		w.Targets = nil
 	}
-	return s.order(ctx, by, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w})
+	return s.order(ctx, by, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w, Lasts: consentLasts})
 }
 
 // ReleasedBy is who consented to a rework. The bench is told the intake and no name, so that a customer can be forgotten here
@@ -147,22 +150,6 @@ func (s *Conductor) found(ctx context.Context, d shop.Drive, i shop.Intake) (*ch
 		return 1
 	})
 	return w, nil
-}
-
-// StaleRework stops a rework that goes on under the release of an earlier intake: that is void.
-func (s *Conductor) StaleRework(ctx context.Context, d shop.Drive, i shop.Intake) {
-	open, err := s.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Open: true, Limit: 4})
-	for _, r := range open {
-		if err == nil && r.Rework != nil && r.Rework.Release.Intake != i.ID {
-			_, err = s.fleet.Order(
-				ctx,
-				protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the new intake, which voids the release"},
-			)
-		}
-	}
-	if err != nil && ctx.Err() == nil {
-		s.books.Log.Warn("stopping a rework of an earlier intake", "drive", d.Identity.Serial, "error", err)
-	}
 }
 
 // ReworkView is a rework with what it changed.

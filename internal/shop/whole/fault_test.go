@@ -130,7 +130,7 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		// After it is kept the shop has bays write-protected; what fails then is tried again when a bay reports.
 		beside := map[string]bool{
 			"a bay": true, "an intake": true, "a plan": true, "a handover": true, "a copy": true, "an intake of what does not answer": true,
-			"it is tried elsewhere": true, "an intake that voids it": true, "a drive joins the lot": true,
+			"it is tried elsewhere": true, "an intake that voids it": true, "a drive joins the lot": true, "a release": true,
 		}
 		// These go on where they were when they are ordered again.
 		again := map[string]bool{"a plan": true, "it is tried elsewhere": true, "a re-decision": true, "an erasure": true}

@@ -45,7 +45,8 @@ type bench struct {
 	shop    *whole.Shop // which it reports to
 	orders  []protocol.Order
 	reports []protocol.Report
-	full    int // so often its disk has no room for an acknowledgement
+	hears   func(o protocol.Order) error // what comes of an order besides; nil: nothing
+	full    int                          // so often its disk has no room for an acknowledgement
 	took    chan int64
 	going   chan protocol.Progress
 }
@@ -68,6 +69,11 @@ func (b *bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 	}
 	if o.Kind == protocol.OrderCheck && b.shop != nil { // its first report is on the way at once
 		if err := b.shop.Take(ctx, "", protocol.Report{Run: &r}); err != nil {
+			return protocol.Receipt{}, err
+		}
+	}
+	if b.hears != nil {
+		if err := b.hears(o); err != nil {
 			return protocol.Receipt{}, err
 		}
 	}

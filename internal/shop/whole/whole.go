@@ -81,6 +81,7 @@ func (s *Shop) Benches() []protocol.Description { return s.fleet.Benches() }
 func (s *Shop) Run(ctx context.Context) error {
 	defer s.Wait()
 	s.Own.Go(func() { s.JudgeAnew(ctx) })
+	s.Own.Go(func() { s.KeepConsents(ctx) })
 	s.fleet.Run(ctx, s)
 	return nil
 }
@@ -125,6 +126,7 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 	if r.Bay != nil {
 		s.ProtectSoon(ctx, *r.Bay)
 		s.PlanSoon(ctx, *r.Bay)
+		s.ReconsiderSoon(ctx, *r.Bay)
 	}
 	s.Deliver(ctx, r, events)
 	return nil
