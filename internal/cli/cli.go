@@ -3,7 +3,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -231,7 +230,8 @@ func action(least, most int, f func(ctx context.Context, c call) error) cli.Acti
 		if err != nil {
 			return &usage{err.Error()}
 		}
-		return f(ctx, call{cmd, c, plain{cmd.Root().Writer}})
+		out := &plain{Writer: cmd.Root().Writer}
+		return errors.Join(f(ctx, call{cmd, c, out}), out.failed())
 	}
 }
 
@@ -240,6 +240,9 @@ func token(cmd *cli.Command) (string, error) {
 	path := cmd.String("token-file")
 	if path == "" {
 		return strings.TrimSpace(os.Getenv("HYLOSTAT_TOKEN")), nil
+	}
+	if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
+		return "", fmt.Errorf("others on this machine can read the token in %s. Keep it to yourself: chmod 600 %s", path, path)
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -286,25 +289,6 @@ func (c call) show(value any, f func(w io.Writer)) error {
 	}
 	f(c.out)
 	return nil
-}
-
-// plain writes for a terminal, where a no-break space would keep what is copied from being found or typed again: it stands as a plain
-// one.
-type plain struct{ io.Writer }
-
-// raw is what plain writes to.
-func raw(w io.Writer) io.Writer {
-	if p, ok := w.(plain); ok {
-		return p.Writer
-	}
-	return w
-}
-
-func (p plain) Write(b []byte) (int, error) {
-	if _, err := p.Writer.Write(bytes.ReplaceAll(b, []byte("\u00a0"), []byte(" "))); err != nil {
-		return 0, err
-	}
-	return len(b), nil
 }
 
 // terminal reports whether w is one, and whether it may be painted.

@@ -156,7 +156,7 @@ func TestWhatIsNotKnownIsNeverPrintedAsZero(t *testing.T) {
 // What a person copies out of a terminal is found and typed again: no blank in it is another one, and an address has none.
 func TestWhatATerminalShowsCanBePastedBack(t *testing.T) {
 	var out bytes.Buffer
-	n, err := io.WriteString(plain{&out}, "20\u00a0512 h at LBA 205883114")
+	n, err := io.WriteString(&plain{Writer: &out}, "20\u00a0512 h at LBA 205883114")
 	require.NoError(t, err)
 	assert.Equal(t, len("20\u00a0512 h at LBA 205883114"), n)
 	assert.Equal(t, "20 512 h at LBA 205883114", out.String())

@@ -33,7 +33,7 @@ func (c call) followAll(ctx context.Context) error {
 	open, limit := true, 1000
 	var bars *mpb.Progress
 	if terminal(c.out) && !c.Bool("json") {
-		bars = mpb.New(mpb.WithOutput(c.out), mpb.WithWidth(32))
+		bars = mpb.New(mpb.WithOutput(raw(c.out)), mpb.WithWidth(32))
 	}
 	known := map[int64]*followed{}
 	for {

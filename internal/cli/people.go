@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
 	"strings"
+	"syscall"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
@@ -136,6 +138,7 @@ func passwordFor(name string) string { return "Password for " + name + ", twelve
 // askPassword reads a password without showing it; from something that is no terminal, the first line.
 func askPassword(in io.Reader, ask io.Writer, words string) (string, error) {
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		defer echoAgain(int(f.Fd()))()
 		_, _ = fmt.Fprint(ask, words)
 		secret, err := term.ReadPassword(int(f.Fd()))
 		_, _ = fmt.Fprintln(ask)
@@ -144,6 +147,31 @@ func askPassword(in io.Reader, ask io.Writer, words string) (string, error) {
 	text, err := io.ReadAll(io.LimitReader(in, 1024))
 	line, _, _ := strings.Cut(string(text), "\n")
 	return strings.TrimSuffix(line, "\r"), err
+}
+
+// echoAgain gives a terminal its echo back when the program is interrupted before done is called, and lets it end as it would have.
+func echoAgain(terminal int) (done func()) {
+	before, err := term.GetState(terminal)
+	if err != nil {
+		return func() {}
+	}
+	ending, read := make(chan os.Signal, 1), make(chan struct{})
+	signal.Notify(ending, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		select {
+		case s := <-ending:
+			_ = term.Restore(terminal, before)
+			signal.Reset()
+			if self, err := os.FindProcess(os.Getpid()); err == nil {
+				_ = self.Signal(s)
+			}
+		case <-read:
+		}
+	}()
+	return func() {
+		signal.Stop(ending)
+		close(read)
+	}
 }
 
 func auditCommands() *cli.Command {

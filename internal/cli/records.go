@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -212,25 +211,6 @@ func (c call) write(body []byte, otherwise, what string) error {
 		return err
 	}
 	_, _ = fmt.Fprintf(c.out, "%s: %s\n", what, path)
-	return nil
-}
-
-func saveWith(out io.Writer, path string, write func(w io.Writer) error) error {
-	if path == "-" {
-		return write(out)
-	}
-	next, err := os.CreateTemp(filepath.Dir(path), ".record-*")
-	if err != nil {
-		return fmt.Errorf("writing %s: %w. Choose another place with -o", path, err)
-	}
-	err = errors.Join(write(next), next.Sync(), next.Chmod(0o644), next.Close())
-	if err == nil {
-		err = os.Rename(next.Name(), path)
-	}
-	if err != nil {
-		_ = os.Remove(next.Name())
-		return fmt.Errorf("writing %s: %w. Choose another place with -o", path, err)
-	}
 	return nil
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"os/signal"
 	"path/filepath"
 	"strconv"
@@ -129,8 +128,8 @@ func runCommands() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if err := os.WriteFile(path, b, 0o644); err != nil { //nolint:gosec // a figure is for everybody to look at
-						return fmt.Errorf("writing the figure: %w", err)
+					if err := saveWith(c.out, path, func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil {
+						return err
 					}
 					_, _ = fmt.Fprintf(c.out, "The ribbon of run %d written to %s\n", id, path)
 					return nil
@@ -263,7 +262,7 @@ func (c call) progress(ctx context.Context, r contract.Run) (tell func(contract.
 	if c.Bool("json") || !terminal(c.out) {
 		return func(contract.Run) {}, func() {}
 	}
-	p := mpb.NewWithContext(ctx, mpb.WithOutput(c.out), mpb.WithWidth(48))
+	p := mpb.NewWithContext(ctx, mpb.WithOutput(raw(c.out)), mpb.WithWidth(48))
 	var shown atomic.Pointer[contract.Run] // the bar draws itself when it likes
 	shown.Store(&r)
 	bar := p.New(
