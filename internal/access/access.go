@@ -216,7 +216,9 @@ func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
 			return Edit{}, &Unknown{name}
 		}
 		if !r.leadBeside(name) {
-			return Edit{}, &Refused{What: name + " is the only lead", Advice: "Make somebody else a lead first: nobody else could enter people."}
+			return Edit{}, &Refused{
+				What: name + " is the only lead", Advice: "Make somebody else a lead first: nobody else could enter people.",
+			}
 		}
 		return Edit{Remove: name}, nil
 	})

@@ -115,7 +115,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 		how := sqlite.How{Kept: known && !o.Rejoin, WithoutLog: o.Rejoin, Gates: o.Gates}
 		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log, how)
 		if lost, ok := errors.AsType[*sqlite.MissingError](wrong); ok {
-			return fleet.Lost(one.Title, lost)
+			return fleet.Lost(one.Title, lost.What())
 		}
 		if wrong != nil {
 			return rejoinable(wrong)
@@ -166,7 +166,9 @@ func openShop(ctx context.Context, o Options) (*store.Store, error) {
 	case ok && worked != "":
 		return nil, rejoinable(fmt.Errorf("%s worked for a shop, and that is not here: %w", worked, err))
 	case ok && !missing.Empty && !missing.WithLog:
-		return nil, fmt.Errorf("there is no shop in %s. Make one with \"hylostat shop create --data %s\", or name the folder of yours", o.Dir, o.Dir)
+		return nil, fmt.Errorf(
+			"there is no shop in %s. Make one with \"hylostat shop create --data %s\", or name the folder of yours", o.Dir, o.Dir,
+		)
 	}
 	return st, rejoinable(err)
 }

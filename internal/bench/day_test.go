@@ -198,7 +198,10 @@ func TestADayAtABench(t *testing.T) {
 			source.Change("one", func(s *sim.Spec) { s.Awkward.InUse = "mounted at /srv" })
 			return nil
 		})
-		d.does("it is mounted no more", 40*time.Second, func() error { source.Change("one", func(s *sim.Spec) { s.Awkward.InUse = "" }); return nil })
+		d.does(
+			"it is mounted no more", 40*time.Second,
+			func() error { source.Change("one", func(s *sim.Spec) { s.Awkward.InUse = "" }); return nil },
+		)
 		d.order("it is protected", 2*time.Second, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: at(1), On: true})
 		d.order("it is protected no more", 2*time.Second, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: at(1)})
 

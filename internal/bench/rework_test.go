@@ -308,7 +308,7 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 					s.end()
 					if !reached || t.Failed() {
 						assert.Greater(t, commits, int64(5), "a rework has that many commits at least")
-						assert.Equal(t, kind == check.Renew, restored > 0, "what may have been half written is written back, and that is counted")
+						assert.Equal(t, kind == check.Renew, restored > 0, "what may be half written is written back and counted")
 						return
 					}
 				}
@@ -317,8 +317,8 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 	}
 }
 
-// A rework goes on while the shop says from time to time that the release holds. Nobody says so: it waits. It does not hold any more: the
-// next chunk is not written, whatever becomes of the order to stop.
+// A rework goes on while the shop says from time to time that the release holds. Nobody says so: it waits. It does not hold any more:
+// the next chunk is not written, whatever becomes of the order to stop.
 func TestConsentStaysLive(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(1), "", "one")

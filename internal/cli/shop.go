@@ -14,8 +14,8 @@ func (s Starters) shopCommands() *cli.Command {
 			{
 				Name:  "create",
 				Usage: "make a shop: once, before the service is started for the first time",
-				Description: "With --lead the shop is closed from the beginning: a password is asked for, and that lead enters the others. " +
-					"Without, it is open to whoever is on this machine until a lead is entered.\n\n" +
+				Description: "With --lead the shop is closed from the beginning: a password is asked for, and that lead enters the " +
+					"others. Without, it is open to whoever is on this machine until a lead is entered.\n\n" +
 					"Example:\n   hylostat shop create --data /var/lib/hylostat --lead Maud",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: DefaultData},

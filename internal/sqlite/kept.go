@@ -17,6 +17,11 @@ type MissingError struct {
 }
 
 func (e *MissingError) Error() string {
+	return e.What() + ". Put a backup in its place; nothing was changed"
+}
+
+// What tells what is missing, without what to do.
+func (e *MissingError) What() string {
 	what := e.Path + " is missing"
 	if e.Empty {
 		what = e.Path + " is empty"
@@ -24,7 +29,7 @@ func (e *MissingError) Error() string {
 	if e.WithLog {
 		what += ", and its write-ahead log is there: the file was lost, or moved without it"
 	}
-	return what + ". Put a backup in its place; nothing was changed"
+	return what
 }
 
 // LogLostError says that a database was in use when it was last heard of, and what was written last is not with it.
@@ -111,7 +116,7 @@ func wasInUse(path string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	defer f.Close()
+	defer func() { _ = f.Close() }()
 	var version [4]byte
 	if _, err := f.ReadAt(version[:], versionAt); err != nil {
 		return false, nil // shorter than a header: it is no database, and that is told where it is opened

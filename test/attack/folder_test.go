@@ -61,12 +61,14 @@ func TestNothingMissingMeansANewShop(t *testing.T) {
 		does   func(dir string) error
 		wanted string
 	}{
-		"its records gone":       {func(dir string) error { return os.Remove(in(dir, "shop.db")) }, "shop.db is missing"},
-		"its records emptied":    {func(dir string) error { return os.Truncate(in(dir, "shop.db"), 0) }, "shop.db is empty"},
-		"its records cut short":  {func(dir string) error { return os.Truncate(in(dir, "shop.db"), 70) }, "is not a whole database"},
-		"its bench's gone":       {func(dir string) error { return os.Remove(in(dir, "bench.db")) }, "bench.db is missing"},
-		"its bench's emptied":    {func(dir string) error { return os.Truncate(in(dir, "bench.db"), 0) }, "bench.db is empty"},
-		"its records' head lost": {func(dir string) error { return overwrite(in(dir, "shop.db"), make([]byte, 4096)) }, "is not a whole database"},
+		"its records gone":      {func(dir string) error { return os.Remove(in(dir, "shop.db")) }, "shop.db is missing"},
+		"its records emptied":   {func(dir string) error { return os.Truncate(in(dir, "shop.db"), 0) }, "shop.db is empty"},
+		"its records cut short": {func(dir string) error { return os.Truncate(in(dir, "shop.db"), 70) }, "is not a whole database"},
+		"its bench's gone":      {func(dir string) error { return os.Remove(in(dir, "bench.db")) }, "bench.db is missing"},
+		"its bench's emptied":   {func(dir string) error { return os.Truncate(in(dir, "bench.db"), 0) }, "bench.db is empty"},
+		"its records' head lost": {
+			func(dir string) error { return overwrite(in(dir, "shop.db"), make([]byte, 4096)) }, "is not a whole database",
+		},
 	} {
 		for way, how := range map[string]func(*app.Options){"": nil, ", created": create} {
 			t.Run(what+way, func(t *testing.T) {

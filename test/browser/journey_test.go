@@ -36,7 +36,10 @@ func open(t *testing.T) *page {
 	t.Helper()
 	source := sim.New(sim.NewClock(60), "", "sim-1", "sim-2", "sim-3")
 	source.Insert("sim-2", made.Disk("KVA077M511"))
-	p := openOn(t, app.Options{Dir: t.TempDir(), Create: true, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source, Rework: true})
+	p := openOn(
+		t,
+		app.Options{Dir: t.TempDir(), Create: true, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: source, Rework: true},
+	)
 	p.bench = source
 	return p
 }

@@ -422,7 +422,7 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 		if notHere.MatchString(line) {
 			continue
 		}
-		cmd := exec.Command("sh", "-c", line)
+		cmd := exec.Command("sh", "-c", strings.ReplaceAll(line, "/var/lib/hylostat", filepath.Join(t.TempDir(), "records")))
 		cmd.Dir, cmd.Stdin = folder, strings.NewReader("KVA077M4Q2\n")
 		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":/usr/bin:/bin", "HYLOSTAT_SERVICE="+d.address, "HYLOSTAT_BY=Dov")
 		said, _ := cmd.CombinedOutput()

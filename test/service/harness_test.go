@@ -47,7 +47,10 @@ func serve(t *testing.T, dir string, specs ...sim.Spec) *service {
 			source.Insert(places[i], spec)
 		}
 	}
-	s := begin(t, app.Options{Dir: dir, Create: true, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: source, Rework: true})
+	s := begin(
+		t,
+		app.Options{Dir: dir, Create: true, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: source, Rework: true},
+	)
 	s.bench = source
 	return s
 }

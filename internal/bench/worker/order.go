@@ -70,7 +70,7 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 		return w.pause(ctx, o)
 	case protocol.OrderWriteProtect:
 		return receipt, nil, w.writeProtect(ctx, o)
-	case protocol.OrderSetBay, protocol.OrderArrange: // the bench's own
+	case protocol.OrderSetBay, protocol.OrderArrange, protocol.OrderConsent: // the bench's own
 	case protocol.OrderRead, protocol.OrderCheck, protocol.OrderVolumes:
 	}
 	switch {

@@ -37,7 +37,8 @@ func (w *writing) allowed() error {
 		return nil
 	}
 	return &device.Failed{
-		Class: drive.FaultNotAllowed, What: "going on to write", Cause: "the release does not hold any more, or nobody has said so for a while",
+		Class: drive.FaultNotAllowed, What: "going on to write",
+		Cause: "the release does not hold any more, or nobody has said so for a while",
 	}
 }
 

@@ -68,8 +68,8 @@ func Knows(ctx context.Context, r Register, name string) (bool, error) {
 }
 
 // Lost says that the journal of a bench that a shop knows is not there.
-func Lost(title string, why error) error {
-	return &Strangers{title, why.Error(), "Bring back its bench.db. " + rejoin}
+func Lost(title, what string) error {
+	return &Strangers{title, "its journal was lost, or another folder was given: " + what, "Bring back its bench.db. " + rejoin}
 }
 
 func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew bool) error {

@@ -82,7 +82,10 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 	if kind != check.Mend {
 		w.Targets = nil
 	}
-	return s.order(ctx, by, protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w, Lasts: consentLasts})
+	return s.order(
+		ctx, by,
+		protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w, Lasts: consentLasts},
+	)
 }
 
 // ReleasedBy is who consented to a rework. The bench is told the intake and no name, so that a customer can be forgotten here

@@ -97,7 +97,8 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		around := func(seq int64, step check.StepKind) func() error {
 			return func() error {
 				return p.Take(ctx, "", protocol.Report{Seq: seq, Reading: &protocol.Reading{
-					ID: string(step), Bay: bay.ID, Key: s.key(), At: p.clock.at, Pages: worse.pages(), Tool: "test", Run: rework.ID, Step: step,
+					ID: string(step), Bay: bay.ID, Key: s.key(), At: p.clock.at, Pages: worse.pages(), Tool: "test", Run: rework.ID,
+					Step: step,
 				}})
 			}
 		}

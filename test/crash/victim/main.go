@@ -99,10 +99,11 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 	ready, done, death := make(chan string, 1), make(chan error, 1), &mortal{}
 	go func() {
 		done <- app.Serve(ctx, app.Options{
-			Dir: dir, Create: true, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 7200, Source: source, Rework: true,
-			Log:   slog.New(slog.NewTextHandler(io.Discard, nil)),
-			Gates: []sqlite.Gate{death},
-			Ready: func(address string) { ready <- address },
+			Dir: dir, Create: true, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 7200, Source: source,
+			Rework: true,
+			Log:    slog.New(slog.NewTextHandler(io.Discard, nil)),
+			Gates:  []sqlite.Gate{death},
+			Ready:  func(address string) { ready <- address },
 		})
 	}()
 	var address string
