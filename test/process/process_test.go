@@ -133,7 +133,7 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 			[]string{"drive", "show", "7M4Q2"}, 0, []string{"Korvan K4-2000", "7 200 per minute", "2 TB", "ticket 2231"},
 		},
 		"its history":  {[]string{"drive", "history", "7M4Q2"}, 0, []string{"Pending sectors 0 to 1", "First reading here"}},
-		"its readings": {[]string{"reading", "list", "7M4Q2"}, 0, []string{"reading", "39 °C"}},
+		"its readings": {[]string{"reading", "list", "7M4Q2"}, 0, []string{"reading", "22 160 h", "°C"}},
 		"a reading": {
 			[]string{"reading", "show", "7M4Q2", "3"},
 			0,
