@@ -57,7 +57,9 @@ func TestReworkOnARealKernel(t *testing.T) {
 		"scsi-hd,drive=used,bus=scsi.0,serial=HYRWUSED01,vendor=OSPRIL,product=USED", "-blockdev", sound(t, dir, "nvme"),
 		"-device", "nvme,drive=nvme,serial=HYRWNVME01",
 	)
-	serve := "hylostat serve --create --data /data --allow-rework --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1"
+	serve := "hylostat serve --data /data --allow-rework --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1"
+	out, code := m.sh("hylostat shop create --data /data")
+	require.Zero(t, code, out)
 	m.sh(serve)
 	defer func() {
 		if t.Failed() {
