@@ -7,10 +7,12 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"hash/crc32"
 	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -35,10 +37,12 @@ func (i image) read(offset uint64, length int) ([]byte, error) {
 	}
 	out := make([]byte, length)
 	for at, b := range i.Places {
-		for n, x := range b {
-			if p := at + uint64(n); p >= offset && p < offset+uint64(length) {
-				out[p-offset] = x
+		if at >= offset {
+			if skip := at - offset; skip < uint64(length) {
+				copy(out[skip:], b)
 			}
+		} else if skip := offset - at; skip < uint64(len(b)) {
+			copy(out, b[skip:])
 		}
 	}
 	return out, nil
@@ -408,4 +412,69 @@ func TestWhatIsNoDriveHoldsNothing(t *testing.T) {
 	l := Look(image{64 << 20, map[uint64][]byte{0: append(array, "vm:7"...)}}.read, 64<<20, 512)
 	require.Len(t, l.Volumes, 1)
 	assert.Equal(t, [2]string{"3f1b2c4d-0000-4000-8000-0123456789ab", "vm:7"}, [2]string{l.Volumes[0].UUID, l.Volumes[0].Label})
+}
+
+// What each byte of a superblock says: of every byte that the systems' own tools wrote, what is told when it is another one. Bytes in a
+// row of which the same is told stand together. testdata/bytes.txt.
+func TestWhichBytesSayWhat(t *testing.T) {
+	t.Parallel()
+	b := vector.Open(t, "bytes.txt")
+	for _, name := range slices.Sorted(maps.Keys(made)) {
+		if name == "gpt" || name == "btrfs" { // checksums guard every byte of theirs
+			continue
+		}
+		i := load(t, name)
+		base := Look(i.read, i.Bytes, 512)
+		b.Head(name)
+		b.Line("%s", vector.Say(base))
+		for _, at := range slices.Sorted(maps.Keys(i.Places)) {
+			place := i.Places[at]
+			from, was := 0, ""
+			end := func(n int) {
+				if was != "" {
+					b.Line("%d+%d to %d: %s", at, from, n-1, was)
+				}
+			}
+			for n, kept := range place {
+				var says []string
+				for _, other := range []byte{0, kept + 1, kept - 1} {
+					if other != kept {
+						place[n] = other
+						says = append(says, differs(base, Look(i.read, i.Bytes, 512)))
+					}
+				}
+				place[n] = kept
+				is := strings.Join(says, "; ")
+				if strings.Trim(is, "-; ") == "" {
+					is = ""
+				}
+				if is != was {
+					end(n)
+					from, was = n, is
+				}
+			}
+			end(len(place))
+		}
+	}
+	b.Close()
+}
+
+// differs names what a second look told otherwise: of states what they are, of the rest a sum that tells one from the other.
+func differs(f, g Layout) string {
+	if reflect.DeepEqual(f, g) {
+		return "-"
+	}
+	sum := fmt.Sprintf("%04x", crc32.ChecksumIEEE([]byte(vector.Say(g)))&0xFFFF)
+	if len(f.Volumes) != len(g.Volumes) {
+		return fmt.Sprintf("%d volumes %s", len(g.Volumes), sum)
+	}
+	for n, v := range f.Volumes {
+		switch w := g.Volumes[n]; {
+		case v.Kind != w.Kind:
+			return fmt.Sprintf("%q %s", w.Kind, sum)
+		case v.State != w.State || v.Why != w.Why:
+			return fmt.Sprintf("%v, %s", w.State, w.Why)
+		}
+	}
+	return sum
 }
