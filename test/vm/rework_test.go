@@ -87,6 +87,19 @@ func TestReworkOnARealKernel(t *testing.T) {
 		m.hylostat(nil, 0, "release "+serial+" --scope "+scope+" --owner 'Orla Fenn, by phone'")
 		m.hylostat(nil, code, "sweep whole "+serial+" --follow 2>/dev/null")
 	}
+	// released has a drive be released for one overwrite more, and gives its newest run: the next one is another.
+	released := func(serial string) (newest int64) {
+		m.hylostat(nil, 0, "release "+serial+" --scope overwrite --owner 'Orla Fenn, by phone'")
+		var all []contract.Run
+		m.hylostat(&all, 0, "run list "+serial)
+		return all[0].Id
+	}
+	began := func(t *testing.T, serial string, after int64) {
+		t.Helper()
+		var all []contract.Run
+		m.hylostat(&all, 0, "run list "+serial)
+		require.Greater(t, all[0].Id, after, "it was ordered")
+	}
 	// kept wants the last overwrite of a drive to be read back as it was written. A place that was slow once is the host's doing.
 	kept := func(t *testing.T, serial string) {
 		t.Helper()
@@ -148,19 +161,23 @@ func TestReworkOnARealKernel(t *testing.T) {
 		}
 	})
 	t.Run("killed in the middle of an overwrite and started again, it is finished", func(t *testing.T) {
+		before := released("HYRWSOUND1")
 		m.sh("hylostat --by Dov rework overwrite HYRWSOUND1 --serial HYRWSOUND1; sleep 0.4; killall -9 hylostat; sleep 1; " + serve)
 		eventually(t.Context(), t, "the run is done", func() bool {
 			out, code := m.sh("hylostat --json run list --open")
 			return code == 0 && strings.TrimSpace(out) == "[]"
 		})
+		began(t, "HYRWSOUND1", before)
 		kept(t, "HYRWSOUND1")
 	})
 	t.Run("the process that writes is killed, and the overwrite is finished", func(t *testing.T) {
+		before := released("HYRWSOUND1")
 		m.sh("hylostat --by Dov rework overwrite HYRWSOUND1 --serial HYRWSOUND1; sleep 0.3; kill -9 $(pgrep -f attend-drive)")
 		eventually(t.Context(), t, "the run is done", func() bool {
 			out, code := m.sh("hylostat --json run list --open")
 			return code == 0 && strings.TrimSpace(out) == "[]"
 		})
+		began(t, "HYRWSOUND1", before)
 		kept(t, "HYRWSOUND1")
 	})
 
@@ -178,6 +195,7 @@ func TestReworkOnARealKernel(t *testing.T) {
 	} {
 		t.Run("not written: "+row.name, func(t *testing.T) {
 			set := "N=" + node + "; "
+			released("HYRWUSED01")
 			out, code := m.sh(set + row.begin + "; code=$?; sync; (exit $code)")
 			require.Zero(t, code, out)
 			written, _ := m.sh("awk '{print $7}' /sys/block/" + node + "/stat")
@@ -191,6 +209,7 @@ func TestReworkOnARealKernel(t *testing.T) {
 		})
 	}
 	t.Run("a drive that is exchanged for another between order and write is not written", func(t *testing.T) {
+		released("HYRWSOUND1")
 		m.sh("hylostat --by Dov rework overwrite HYRWSOUND1 --serial HYRWSOUND1")
 		m.tell("device_del leaves")
 		eventually(t.Context(), t, "the drive is gone", func() bool {
@@ -231,6 +250,7 @@ func TestReworkOnARealKernel(t *testing.T) {
 					b.Since.Unix() >= began
 			})
 		})
+		released("HYRWNVME01")
 		refused(t, "not started with the permission to write", "overwrite HYRWNVME01 --serial HYRWNVME01")
 	})
 }
