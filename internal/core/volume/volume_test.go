@@ -421,9 +421,9 @@ func TestWhichBytesSayWhat(t *testing.T) {
 	b := vector.Open(t, "bytes.txt")
 	for _, name := range slices.Sorted(maps.Keys(made)) {
 		i := load(t, name)
-		seal := seals[name]
+		seal, tries := seals[name], 2 // the sums take their time
 		if seal == nil {
-			seal = func(image) {}
+			seal, tries = func(image) {}, 3
 		}
 		base := Look(i.read, i.Bytes, 512)
 		b.Head(name)
@@ -438,7 +438,7 @@ func TestWhichBytesSayWhat(t *testing.T) {
 			}
 			for n, kept := range place {
 				var says []string
-				for _, other := range []byte{0, kept + 1, kept - 1} {
+				for _, other := range []byte{0, kept + 1, kept - 1}[:tries] {
 					if other != kept {
 						place[n] = other
 						seal(i)
