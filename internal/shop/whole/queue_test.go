@@ -129,6 +129,14 @@ func TestTheQueueOfEachBench(t *testing.T) {
 		}
 		assert.Equal(t, check.Done, (<-heard).Run.State, "who follows it hears of it")
 
+		plain, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{}) // without a check of its own
+		require.NoError(t, err)
+		own, err = p.Queue(t.Context(), "")
+		require.NoError(t, err)
+		assert.Equal(t, check.Quick, own.Plan.Check)
+		assert.Zero(t, own.Plan.Lot)
+		_, err = p.EndLot(t.Context(), who("Dov"), plain.ID)
+		require.NoError(t, err)
 		l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Check: check.Quick}) // its plan goes before the bench's
 		require.NoError(t, err)
 		own, err = p.Queue(t.Context(), "")
