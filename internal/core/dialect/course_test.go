@@ -33,11 +33,20 @@ func TestWhereTheConclusionOfAClockChanges(t *testing.T) {
 		}
 	}
 	const none = -1
-	scan("one reading of 60 000, counted x hours", 0, 1100, 0.5, func(x float64) []HoursAt { return []HoursAt{at(0, 60_000, x, none, none)} })
+	scan(
+		"one reading of 60 000, counted x hours", 0, 1100, 0.5,
+		func(x float64) []HoursAt { return []HoursAt{at(0, 60_000, x, none, none)} },
+	)
 	scan("one reading of x, counted 20 hours", 0, 3000, 1, func(x float64) []HoursAt { return []HoursAt{at(0, x, 20, none, none)} })
-	scan("one reading of x, counted 1 000 hours", 0, 130_000, 10, func(x float64) []HoursAt { return []HoursAt{at(0, x, 1000, none, none)} })
+	scan(
+		"one reading of x, counted 1 000 hours", 0, 130_000, 10,
+		func(x float64) []HoursAt { return []HoursAt{at(0, x, 1000, none, none)} },
+	)
 	scan("one reading of 600, a stamp of x hours", 0, 2000, 1, func(x float64) []HoursAt { return []HoursAt{at(0, 600, none, x, none)} })
-	scan("one reading of x, a stamp of 500 hours", 0, 200_000, 10, func(x float64) []HoursAt { return []HoursAt{at(0, x, none, 500, none)} })
+	scan(
+		"one reading of x, a stamp of 500 hours", 0, 200_000, 10,
+		func(x float64) []HoursAt { return []HoursAt{at(0, x, none, 500, none)} },
+	)
 	scan("one reading of x, a stamp of 99 hours", 0, 20_000, 10, func(x float64) []HoursAt { return []HoursAt{at(0, x, none, 99, none)} })
 	scan("x in two hours, powered all along", 0, 8000, 1, func(x float64) []HoursAt {
 		return []HoursAt{at(0, 100, none, none, 7), at(2, 100+x, none, none, 7)}
@@ -49,7 +58,9 @@ func TestWhereTheConclusionOfAClockChanges(t *testing.T) {
 		return []HoursAt{at(0, 100, none, none, none), at(x/60, 220, none, none, none)}
 	})
 	scan("120 in an hour twice, then x in one", 0, 1000, 1, func(x float64) []HoursAt {
-		return []HoursAt{at(0, 100, none, none, none), at(1, 220, none, none, none), at(2, 340, none, none, none), at(3, 340+x, none, none, none)}
+		return []HoursAt{
+			at(0, 100, none, none, none), at(1, 220, none, none, none), at(2, 340, none, none, none), at(3, 340+x, none, none, none),
+		}
 	})
 	scan("two stamps that came between readings, the second at x hours", 0, 3000, 1, func(x float64) []HoursAt {
 		return []HoursAt{at(0, 60_000, none, 900, none), at(10_000, 66_000, none, 1050, none), at(20_000, 72_000, none, x, none)}
