@@ -500,3 +500,67 @@ func differs(f, g Layout) string {
 	}
 	return sum
 }
+
+// Sizes at their edges: what is just large enough is read, what is too small is nothing.
+func TestTheEdgesOfWhatIsRead(t *testing.T) {
+	t.Parallel()
+	for _, bytes := range []uint64{0, 512, 4096, 60 << 10, 69<<10 - 1, 69 << 10} {
+		assert.Empty(t, Look(image{bytes, nil}.read, bytes, 512).Volumes, "%d bytes of nothing", bytes)
+	}
+	b := load(t, "btrfs")
+	for bytes, want := range map[uint64]int{69<<10 - 512: 0, 69 << 10: 1} {
+		assert.Len(t, Look(image{bytes, b.Places}.read, bytes, 512).Volumes, want, "%d bytes", bytes)
+	}
+
+	// A file record of NTFS is told in clusters where they are small, else as a power of two.
+	n := load(t, "ntfs")
+	boot := n.Places[0]
+	table := le.Uint64(boot[48:]) * uint64(boot[13]) * 512
+	record, err := n.read(table+3*1024, 1024)
+	require.NoError(t, err)
+	for name, row := range map[string]struct {
+		told byte
+		size uint64
+	}{
+		"one cluster": {1, 4096}, "two clusters": {2, 8192}, "512 bytes": {0xF7, 512}, "1 024 bytes": {0xF6, 1024},
+		"16 384 bytes": {0xF2, 16384}, "nothing": {0, 1024}, "too much": {0xF1, 1024}, "too little": {0xF8, 1024},
+	} {
+		i := image{n.Bytes, map[uint64][]byte{0: slices.Clone(boot)}}
+		i.Places[0][64] = row.told
+		whole := make([]byte, row.size)
+		copy(whole, record)
+		count := uint16(row.size/512) + 1 // the number that stands at the end of each sector, and what stood there
+		le.PutUint16(whole[6:], count)
+		at := int(le.Uint16(whole[4:]))
+		if room := int(le.Uint16(whole[20:])); at+2*int(count) > room { // no room for so many: its attributes move down
+			attributes := slices.Clone(whole[room : 1024-64])
+			moved := (at + 2*int(count) + 7) &^ 7
+			clear(whole[room:])
+			copy(whole[moved:], attributes)
+			le.PutUint16(whole[20:], uint16(moved))
+		}
+		for sector := range int(count) - 1 {
+			copy(whole[at+2+2*sector:], whole[510+512*sector:512+512*sector])
+			copy(whole[510+512*sector:], whole[at:at+2])
+		}
+		i.Places[table+3*row.size] = whole
+		v := one(t, i)
+		assert.Equal(t, "Ledger", v.Label, "%s: %s", name, v.Why)
+		assert.Equal(t, Clean, v.State, name)
+	}
+
+	// A partition of one sector is one; one that ends before it begins is none.
+	g := load(t, "gpt")
+	entry := g.Places[1024]
+	for last, want := range map[uint64]int{2047: 1, 2048: 2} {
+		le.PutUint64(entry[40:], last)
+		seals["gpt"](g)
+		assert.Len(t, Look(g.read, g.Bytes, 512).Volumes, want, "to sector %d", last)
+	}
+	// The rest of an old GPT at the end does not stand against the MBR that came after it.
+	g = load(t, "gpt")
+	delete(g.Places, 512)
+	assert.Equal(t, "GPT", Look(g.read, g.Bytes, 512).Scheme, "it is promised")
+	g.Places[0][446+4] = 0x83
+	assert.NotEqual(t, "GPT", Look(g.read, g.Bytes, 512).Scheme)
+}
