@@ -152,3 +152,51 @@ func TestEveryMinuteTheShopGivesItsWord(t *testing.T) {
 		assert.Equal(t, 4, told)
 	})
 }
+
+// Whose release a rework rests on is told to that owner's people alone, and stands in the order where the records have forgotten it.
+func TestWhoReleasedARework(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p, r, i := reworked(t, check.Renew, check.Renew)
+		by := func(r check.Run) string {
+			words, err := p.ReleasedBy(t.Context(), r)
+			require.NoError(t, err)
+			return words
+		}
+		assert.Equal(t, "Pellwick Spit, by letter", by(r))
+		assert.Empty(t, by(check.Run{ID: 9}), "a check rests on nobody's")
+		unknown := r
+		told := *r.Rework
+		told.Release.Intake = 99
+		unknown.Rework = &told
+		assert.Equal(t, "the owner, by intake 1", by(unknown))
+		_, err := p.RecordRelease(t.Context(), who("Dov"), p.drive("7M511"), nil)
+		require.NoError(t, err)
+		assert.Equal(t, "the owner, by intake 1", by(r), "taken back since")
+		_, err = p.RecordRelease(t.Context(), who("Dov"), p.drive("7M511"), i.Release)
+		require.NoError(t, err)
+		for owner, want := range map[string]string{"pellwick spit": "Pellwick Spit, by letter", "Quillet Ferry office": "an earlier owner"} {
+			_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Customer: owner})
+			require.NoError(t, err)
+			assert.Equal(t, want, by(r), owner)
+		}
+	})
+}
+
+// A bench sees its own bays alone: that a serial answers at another one, too, the shop has to say.
+func TestADriveThatAnswersAtTwoBenchesIsNotWritten(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p, r, _ := reworked(t, check.Renew, check.Renew)
+		r.State, r.Outcome = check.Done, check.Stopped
+		require.NoError(t, p.Take(t.Context(), "", protocol.Report{Run: &r}))
+		again := func() error {
+			_, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), check.Renew, "A077M511")
+			return err
+		}
+		other := protocol.Bay{ID: drive.Bay{Number: 4}, Connection: protocol.Answering, Key: r.Key}
+		require.NoError(t, p.Take(t.Context(), "", protocol.Report{Bay: &other}))
+		require.NoError(t, again(), "by two paths at one bench: that one judges it")
+		other.ID = drive.Bay{Bench: "field", Number: 1}
+		require.NoError(t, p.Take(t.Context(), "field", protocol.Report{Bay: &other}))
+		require.ErrorContains(t, again(), "the serial answers in bay field/1, too")
+	})
+}
