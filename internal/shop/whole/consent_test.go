@@ -174,7 +174,9 @@ func TestWhoReleasedARework(t *testing.T) {
 		assert.Equal(t, "the owner, by intake 1", by(r), "taken back since")
 		_, err = p.RecordRelease(t.Context(), who("Dov"), p.drive("7M511"), i.Release)
 		require.NoError(t, err)
-		for owner, want := range map[string]string{"pellwick spit": "Pellwick Spit, by letter", "Quillet Ferry office": "an earlier owner"} {
+		for owner, want := range map[string]string{
+			"pellwick spit": "Pellwick Spit, by letter", "Quillet Ferry office": "an earlier owner",
+		} {
 			_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Customer: owner})
 			require.NoError(t, err)
 			assert.Equal(t, want, by(r), owner)
