@@ -99,7 +99,9 @@ type Run struct {
 
 // Wrote reports whether a rework came to its writing.
 func (r *Run) Wrote() bool {
-	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Kind.Writes() && (s.State == StepDone || s.State == StepFailed) })
+	return slices.ContainsFunc(r.Steps, func(s Step) bool {
+		return s.Kind.Writes() && (s.State == StepDone || s.State == StepFailed || !s.Begun.IsZero())
+	})
 }
 
 // WroteUntil is when the run had written: the end of the run, and before it that of what wrote.
