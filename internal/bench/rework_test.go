@@ -364,7 +364,10 @@ func TestConsentStaysLive(t *testing.T) {
 		says(0)
 		wrote = source.Wrote("one")
 		s.take(t, "it ends", s.done(id))
-		assert.Equal(t, check.Failed, s.runs[id].Outcome)
+		assert.Equal(t, check.Stopped, s.runs[id].Outcome)
+		assert.Equal(t, "stopped by the end of its release", s.runs[id].Reason.String())
+		run := s.runs[id]
+		assert.True(t, run.Wrote(), "and it is known to be written to")
 		assert.LessOrEqual(t, source.Wrote("one")-wrote, uint64(2048*32), "what was under way at that moment")
 	})
 }

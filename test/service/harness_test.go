@@ -47,12 +47,16 @@ func serve(t *testing.T, dir string, specs ...sim.Spec) *service {
 			source.Insert(places[i], spec)
 		}
 	}
-	s := begin(
-		t,
-		app.Options{Dir: dir, Create: true, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: source, Rework: true},
-	)
+	s := begin(t, optionsOf(dir, source))
 	s.bench = source
 	return s
+}
+
+// optionsOf serves simulated drives from a folder.
+func optionsOf(dir string, source *sim.Bench) app.Options {
+	return app.Options{
+		Dir: dir, Create: true, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: factor, Source: source, Rework: true,
+	}
 }
 
 // begin starts a service on loopback; it ends with the test at the latest.

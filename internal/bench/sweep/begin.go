@@ -81,6 +81,13 @@ func (e *NotHeldError) Error() string { return e.Err.Error() }
 
 func (e *NotHeldError) Unwrap() error { return e.Err }
 
+// WithdrawnError ends a step that writes: what allowed it does not hold any more.
+type WithdrawnError struct{}
+
+func (*WithdrawnError) Error() string {
+	return "the release does not hold any more, or nobody has said so for a while"
+}
+
 // Begin begins a sweep, or goes on from its mark, beside whoever asks. The error says why there can be none, a *NotHeldError when its
 // surface is not held; what was held for it is let go of.
 func Begin(ctx context.Context, host Host, o Order) (*Sweeper, error) {

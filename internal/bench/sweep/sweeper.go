@@ -6,6 +6,7 @@ package sweep
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"maps"
 	"slices"
@@ -213,6 +214,9 @@ func (s *Sweeper) carry(ctx context.Context) check.Event {
 		err := s.blocks.Stream(ctx, s.how, func() (surface.Read, bool) { return s.next(ctx) }, s.tell)
 		if ctx.Err() != nil {
 			return nil
+		}
+		if _, ok := errors.AsType[*WithdrawnError](err); ok {
+			return check.StopAsked{By: "the end of its release"}
 		}
 		if err != nil {
 			return check.Trouble{Fault: *device.FaultOf("reading the surface", err)}

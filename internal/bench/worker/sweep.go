@@ -92,6 +92,9 @@ func (w *Worker) sweepEnded(ctx context.Context, e check.Event) {
 		return
 	}
 	w.sweeping.Wait()
+	if _, whole := e.(check.Swept); !whole { // how far it came, and what it wrote
+		*w.current, _ = check.Next(*w.current, check.SweepMoved{Sweep: w.sweeping.Now()}, w.machine.Clock.Now())
+	}
 	w.forgetSweep()
 	if trouble, ok := e.(check.Trouble); ok && trouble.Fault.Class == drive.FaultStuck {
 		w.become(ctx, protocol.StuckBay, w.bay.Key, &trouble.Fault)

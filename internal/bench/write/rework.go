@@ -36,10 +36,7 @@ func (w *writing) allowed() error {
 	if w.consents.Hold(w.run, 0) {
 		return nil
 	}
-	return &device.Failed{
-		Class: drive.FaultNotAllowed, What: "going on to write",
-		Cause: "the release does not hold any more, or nobody has said so for a while",
-	}
+	return &sweep.WithdrawnError{}
 }
 
 // intend commits what is about to be written.

@@ -60,18 +60,18 @@ func (s *Conductor) EndRework(ctx context.Context, r check.Run) error {
 	defer end()
 	facts := s.books.Listen(listening)
 	o := protocol.Order{Kind: protocol.OrderStop, Run: r.ID, Bay: r.Bay, By: "the handover, which ends the release"}
-	if _, err := s.fleet.Order(ctx, o); err != nil {
+	_, err := s.fleet.Order(ctx, o)
+	if _, ended := errors.AsType[*protocol.Refusal](err); err != nil && !ended { // without the word it may have ended by itself
 		return err
 	}
-	for e := range facts {
-		if e.Kind != shop.RunChanged || e.Run != r.ID {
-			continue
-		}
+	for {
 		if now, err := s.RunByID(ctx, r.ID); err != nil || now.State == check.Done {
 			return err
 		}
+		if _, more := <-facts; !more {
+			return ctx.Err()
+		}
 	}
-	return ctx.Err()
 }
 
 // Consent is Reconsider before the benches run: they hear what holds, and stop nothing.
