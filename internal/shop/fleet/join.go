@@ -57,14 +57,19 @@ func (f *Fleet) Join(ctx context.Context, r Register, anew bool) error {
 
 // Knows reports whether a shop has worked with a bench of that name.
 func Knows(ctx context.Context, r Register, name string) (bool, error) {
-	_, ok, err := r.Bench(ctx, name)
-	if err == nil && !ok {
-		ok, err = r.HadBays(ctx, name)
+	_, _, had, err := of(ctx, r, name)
+	return had, err
+}
+
+// of asks the shop for a bench: known is what it keeps of it, if ok; had tells that it had one of that name.
+func of(ctx context.Context, r Register, name string) (known Known, ok, had bool, err error) {
+	if known, ok, err = r.Bench(ctx, name); err == nil && !ok {
+		had, err = r.HadBays(ctx, name)
 	}
 	if err != nil {
-		return false, fmt.Errorf("asking the shop for the bench %q: %w", name, err)
+		return known, false, false, fmt.Errorf("asking the shop for the bench %q: %w", name, err)
 	}
-	return ok, nil
+	return known, ok, ok || had, nil
 }
 
 // Lost says that the journal of a bench that a shop knows is not there.
@@ -78,15 +83,9 @@ func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew b
 	if err != nil {
 		return fmt.Errorf("asking %s where it belongs: %w", is.Title, err)
 	}
-	known, ok, err := r.Bench(ctx, is.Name)
+	known, ok, had, err := of(ctx, r, is.Name)
 	if err != nil {
-		return fmt.Errorf("asking the shop for %s: %w", is.Title, err)
-	}
-	had := ok
-	if !ok {
-		if had, err = r.HadBays(ctx, is.Name); err != nil {
-			return fmt.Errorf("asking the shop for %s: %w", is.Title, err)
-		}
+		return err
 	}
 	wrong := judge(is.Title, shop, bond, known, ok, had)
 	if wrong != nil && !anew {
