@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/crypto/argon2"
 )
@@ -106,6 +107,9 @@ type Unknown struct{ Name string }
 
 func (e *Unknown) Error() string { return fmt.Sprintf("nobody here is called %q", e.Name) }
 
+// LeastPassword is how many characters a new password has at least.
+const LeastPassword = 12
+
 // Idle is after how long without a request a session ends.
 const Idle = 12 * time.Hour
 
@@ -176,6 +180,11 @@ func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token
 		return p, "", &Refused{
 			What:   fmt.Sprintf("%q as %q is nobody", c.Name, c.Role),
 			Advice: "Give a name, and one of the roles desk, technician and lead.",
+		}
+	}
+	if n := utf8.RuneCountInString(c.Password); n > 0 && n < LeastPassword {
+		return p, "", &Refused{
+			What: fmt.Sprintf("a password of %d characters is too short", n), Advice: fmt.Sprintf("Take %d or more.", LeastPassword),
 		}
 	}
 	kept := ""

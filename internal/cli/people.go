@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/contract"
 )
 
@@ -133,7 +134,9 @@ func printPeople(w io.Writer, all []contract.Worker) {
 	tabular(w, []any{"name", "role", "password", "token"}, rows)
 }
 
-func passwordFor(name string) string { return "Password for " + name + ", twelve characters or more: " }
+func passwordFor(name string) string {
+	return fmt.Sprintf("Password for %s, %d characters or more: ", name, access.LeastPassword)
+}
 
 // askPassword reads a password without showing it; from something that is no terminal, the first line.
 func askPassword(in io.Reader, ask io.Writer, words string) (string, error) {
