@@ -317,30 +317,37 @@ func TestStoppedAfterEveryCommitAReworkIsFinished(t *testing.T) {
 	}
 }
 
+// overwriting is a bench that overwrites a large drive, by a word that lasts five minutes.
+func overwriting(t *testing.T) (s *shop, source *sim.Bench, path string, run int64) {
+	t.Helper()
+	source = sim.New(sim.NewClock(1), "", "one")
+	spec := disk("KVA077M511")
+	spec.Identity.Sectors = 40_000_000_000
+	source.Insert("one", spec)
+	path = filepath.Join(t.TempDir(), "bench.db")
+	s = start(t, source, path)
+	s.take(t, "the drive", s.answering(1))
+	o := order(check.Overwrite)
+	o.Lasts = 5 * time.Minute
+	receipt, err := s.order(t, o)
+	require.NoError(t, err)
+	run = receipt.Run.ID
+	s.take(t, "its begin", func() bool { return s.runs[run].State == check.Running && s.runs[run].Steps[1].State == check.Begun })
+	time.Sleep(2 * time.Second)
+	require.Positive(t, source.Wrote("one"))
+	return s, source, path, run
+}
+
 // A rework goes on while the shop says from time to time that the release holds. Nobody says so: it waits. It does not hold any more:
 // the next chunk is not written, whatever becomes of the order to stop.
 func TestConsentStaysLive(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		source := sim.New(sim.NewClock(1), "", "one")
-		spec := disk("KVA077M511")
-		spec.Identity.Sectors = 40_000_000_000
-		source.Insert("one", spec)
-		path := filepath.Join(t.TempDir(), "bench.db")
-		s := start(t, source, path)
-		s.take(t, "the drive", s.answering(1))
-		o := order(check.Overwrite)
-		o.Lasts = 5 * time.Minute
-		receipt, err := s.order(t, o)
-		require.NoError(t, err)
-		id := receipt.Run.ID
+		s, source, _, id := overwriting(t)
 		says := func(lasts time.Duration) {
 			_, err := s.bench.Order(t.Context(), protocol.Order{Kind: protocol.OrderConsent, Run: id, Lasts: lasts})
 			require.NoError(t, err)
 		}
 		stands := func(want check.State) func() bool { return func() bool { return s.runs[id].State == want } }
-		s.take(t, "its begin", func() bool { return stands(check.Running)() && s.runs[id].Steps[1].State == check.Begun })
-		time.Sleep(2 * time.Second)
-		require.Positive(t, source.Wrote("one"))
 		begun := time.Now()
 		for range 8 {
 			time.Sleep(time.Minute)
@@ -385,22 +392,7 @@ func TestARestartedBenchAsksForTheRelease(t *testing.T) {
 	} {
 		t.Run(what, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				source := sim.New(sim.NewClock(1), "", "one")
-				spec := disk("KVA077M511")
-				spec.Identity.Sectors = 40_000_000_000
-				source.Insert("one", spec)
-				path := filepath.Join(t.TempDir(), "bench.db")
-				s := start(t, source, path)
-				s.take(t, "the drive", s.answering(1))
-				o := order(check.Overwrite)
-				o.Lasts = 5 * time.Minute
-				receipt, err := s.order(t, o)
-				require.NoError(t, err)
-				id := receipt.Run.ID
-				s.take(t, "its begin", func() bool {
-					return s.runs[id].State == check.Running && s.runs[id].Steps[1].State == check.Begun
-				})
-				time.Sleep(2 * time.Second)
+				s, source, path, id := overwriting(t)
 				s.end()
 				j, err := journal.Open(t.Context(), path)
 				require.NoError(t, err)

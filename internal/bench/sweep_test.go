@@ -143,17 +143,24 @@ func TestASweepOfFlashSaysHowMuchOfItHeldData(t *testing.T) {
 	})
 }
 
+// sweeping is a bench that has been ordered to sweep a whole drive of a hundred gigabytes.
+func sweeping(t *testing.T) (s *shop, source *sim.Bench, path string, run int64) {
+	t.Helper()
+	source = sim.New(sim.NewClock(900), "", "one")
+	source.Insert("one", scratched("KVA077M511", 200_000_000))
+	path = filepath.Join(t.TempDir(), "bench.db")
+	s = start(t, source, path)
+	s.take(t, "the drive", s.answering(1))
+	receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
+	require.NoError(t, err)
+	return s, source, path, receipt.Run.ID
+}
+
 // The bench is ended again and again, as a crash would end it; what was swept is not swept again, and nothing is lost.
 func TestASweepGoesOnWhereItWasAfterEveryEnd(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
-		source := sim.New(sim.NewClock(900), "", "one")
-		source.Insert("one", scratched("KVA077M511", 200_000_000))
-		path := filepath.Join(t.TempDir(), "bench.db")
-		s := start(t, source, path)
-		s.take(t, "the drive", s.answering(1))
-		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
-		require.NoError(t, err)
+		s, source, path, id := sweeping(t)
 		r := rand.New(rand.NewPCG(5, 5))
 		for range 4 {
 			time.Sleep(time.Duration(50+r.IntN(150)) * time.Millisecond)
@@ -162,8 +169,8 @@ func TestASweepGoesOnWhereItWasAfterEveryEnd(t *testing.T) {
 			s = start(t, source, path)
 			s.sweeps = sweeps
 		}
-		s.take(t, "the sweep", s.done(receipt.Run.ID))
-		sweep := s.sweepOf(receipt.Run.ID)
+		s.take(t, "the sweep", s.done(id))
+		sweep := s.sweepOf(id)
 		require.NotNil(t, sweep)
 		assert.Equal(t, source.Truth("one"), unreadable(sweep))
 		var bytes uint64
@@ -422,21 +429,16 @@ func TestSweepsWaitForTheirTurn(t *testing.T) {
 // A stop is stored with what the sweep found so far, or not at all: then the sweep goes on from where it is, and loses nothing.
 func TestAStopThatCannotBeStoredIsRefusedAndTheSweepLosesNothing(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		source := sim.New(sim.NewClock(900), "", "one")
-		source.Insert("one", scratched("KVA077M511", 200_000_000))
-		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-		s.take(t, "the drive", s.answering(1))
-		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
-		require.NoError(t, err)
+		s, source, _, id := sweeping(t)
 		for _, commits := range []int64{0, 1} { // the mark may be kept, or not even that
 			time.Sleep(120 * time.Millisecond)
 			s.room.fillAfter(commits)
-			_, err = s.order(t, protocol.Order{Kind: protocol.OrderStop, Run: receipt.Run.ID, By: "Imre"})
+			_, err := s.order(t, protocol.Order{Kind: protocol.OrderStop, Run: id, By: "Imre"})
 			require.ErrorContains(t, err, "keeps nothing more")
 			s.room.fillAfter(-1)
 		}
-		s.take(t, "the sweep", s.done(receipt.Run.ID))
-		assert.Equal(t, check.Failed, s.runs[receipt.Run.ID].Outcome, "it went on to its end")
+		s.take(t, "the sweep", s.done(id))
+		assert.Equal(t, check.Failed, s.runs[id].Outcome, "it went on to its end")
 		require.Len(t, s.sweeps, 1, "and is told once")
 		assert.Equal(t, source.Truth("one"), unreadable(&s.sweeps[0]))
 		var bytes uint64
@@ -454,13 +456,7 @@ func TestASweepDoesNotGoOnFromADamagedMark(t *testing.T) {
 		t.Run(table, func(t *testing.T) {
 			t.Parallel()
 			synctest.Test(t, func(t *testing.T) {
-				source := sim.New(sim.NewClock(900), "", "one")
-				source.Insert("one", scratched("KVA077M511", 200_000_000))
-				path := filepath.Join(t.TempDir(), "bench.db")
-				s := start(t, source, path)
-				s.take(t, "the drive", s.answering(1))
-				receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
-				require.NoError(t, err)
+				s, source, path, id := sweeping(t)
 				time.Sleep(120 * time.Millisecond)
 				s.end()
 				db, err := sqlx.Open("sqlite", path)
@@ -469,8 +465,8 @@ func TestASweepDoesNotGoOnFromADamagedMark(t *testing.T) {
 				_, err = db.ExecContext(t.Context(), `UPDATE `+table+` SET `+damage)
 				require.NoError(t, err)
 				s = start(t, source, path)
-				s.take(t, "its end", s.done(receipt.Run.ID))
-				r := s.runs[receipt.Run.ID]
+				s.take(t, "its end", s.done(id))
+				r := s.runs[id]
 				assert.Equal(t, check.Failed, r.Outcome)
 				assert.Contains(t, r.Stands().String(), "Stop the run and begin anew")
 				assert.Empty(t, s.sweeps)
@@ -483,14 +479,9 @@ func TestASweepDoesNotGoOnFromADamagedMark(t *testing.T) {
 func TestTheEndOfASweepWaitsForRoom(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
-		source := sim.New(sim.NewClock(900), "", "one")
-		source.Insert("one", scratched("KVA077M511", 200_000_000))
-		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
-		s.take(t, "the drive", s.answering(1))
-		receipt, err := s.order(t, protocol.Order{Kind: protocol.OrderCheck, Check: check.Whole, Bay: at(1), By: "Dov"})
-		require.NoError(t, err)
+		s, source, _, id := sweeping(t)
 		s.take(t, "the sweep's begin", func() bool {
-			r := s.runs[receipt.Run.ID]
+			r := s.runs[id]
 			return len(r.Steps) > 1 && r.Steps[1].State == check.Begun
 		})
 		s.room.fillAfter(0)
@@ -498,7 +489,7 @@ func TestTheEndOfASweepWaitsForRoom(t *testing.T) {
 		synctest.Wait()
 		assert.Contains(t, strings.Join(s.logs.Take(), "\n"), "storing a sweep")
 		s.room.fillAfter(-1)
-		s.take(t, "the sweep", s.done(receipt.Run.ID))
+		s.take(t, "the sweep", s.done(id))
 		require.Len(t, s.sweeps, 1)
 		assert.Equal(t, source.Truth("one"), unreadable(&s.sweeps[0]))
 	})

@@ -64,9 +64,11 @@ func boot(t *testing.T) *machine {
 		drive("scsi", 48*megabyte), "-device", "scsi-hd,drive=scsi,bus=scsi.0,serial=HYSC0001,vendor=OSPRIL,product=VMSAS",
 		"-blockdev",
 		"driver=raw,node-name=dual,file.driver=file,file.locking=off,file.filename="+disk(t, dir, "dual", 40*megabyte), "-device",
-		"scsi-hd,id=patha,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
+		"scsi-hd,id=patha,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,"+
+			"product=TWOPORT,rotation_rate=7200",
 		"-device",
-		"scsi-hd,id=pathb,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,product=TWOPORT,rotation_rate=7200",
+		"scsi-hd,id=pathb,drive=dual,share-rw=on,bus=scsi.0,serial=HYDP0001,wwn=0x500005e000000001,vendor=OSPRIL,"+
+			"product=TWOPORT,rotation_rate=7200",
 		"-device", "qemu-xhci,id=xhci", "-blockdev",
 		"driver=raw,node-name=usb,file.driver=file,file.filename="+disk(t, dir, "usb", 16*megabyte), "-device",
 		"usb-storage,id=stick,bus=xhci.0,port=1,drive=usb,serial=HYUS0001",

@@ -185,13 +185,46 @@ func TestReworkOnARealKernel(t *testing.T) {
 	node := bayOf("HYRWUSED01").Attached.Node
 	for _, row := range []struct{ name, begin, end, why string }{
 		{"swap", "mkswap /dev/$N >/dev/null && swapon /dev/$N", "swapoff /dev/$N", "swap space"},
-		{"under device-mapper", "dmsetup --noudevsync create upon --table \"0 1024 linear /dev/$N 0\"", "dmsetup --noudevsync remove upon", "held by dm-"},
-		{"in an md array", "mdadm --build /dev/md7 --level=1 --force --raid-devices=1 /dev/$N 2>/dev/null", "mdadm --stop /dev/md7 2>/dev/null", "held by md"},
+		{
+			"under device-mapper",
+			"dmsetup --noudevsync create upon --table \"0 1024 linear /dev/$N 0\"",
+			"dmsetup --noudevsync remove upon",
+			"held by dm-",
+		},
+		{
+			"in an md array",
+			"mdadm --build /dev/md7 --level=1 --force --raid-devices=1 /dev/$N 2>/dev/null",
+			"mdadm --stop /dev/md7 2>/dev/null",
+			"held by md",
+		},
 		{"set read-only", "blockdev --setro /dev/$N", "blockdev --setrw /dev/$N", "read-only"},
-		{"opened by another program", "hylostat-conform hold /dev/$N >/dev/null 2>&1 & echo $! > /tmp/hold; sleep 0.5", "kill $(cat /tmp/hold); sleep 0.2", "holds it"},
-		{"mounted", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/a && mount -o ro -t ext2 /dev/$N /mnt/a", "umount /mnt/a", "mounted at /mnt/a"},
-		{"a partition of it mounted", "printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/$N >/dev/null 2>&1; mke2fs /dev/${N}1 >/dev/null && mkdir -p /mnt/b && mount -o ro -t ext2 /dev/${N}1 /mnt/b", "umount /mnt/b", "mounted at /mnt/b"},
-		{"mounted where nobody here can see it", "mke2fs /dev/$N >/dev/null && mkdir -p /mnt/c && { unshare -m sh -c 'mount -o ro -t ext2 /dev/'$N' /mnt/c && touch /tmp/mounted; exec sleep 1000' >/dev/null 2>&1 & echo $! > /tmp/world; } && until [ -e /tmp/mounted ]; do sleep 0.2; done", "kill $(cat /tmp/world)", "holds it"},
+		{
+			"opened by another program",
+			"hylostat-conform hold /dev/$N >/dev/null 2>&1 & echo $! > /tmp/hold; sleep 0.5",
+			"kill $(cat /tmp/hold); sleep 0.2",
+			"holds it",
+		},
+		{
+			"mounted",
+			"mke2fs /dev/$N >/dev/null && mkdir -p /mnt/a && mount -o ro -t ext2 /dev/$N /mnt/a",
+			"umount /mnt/a",
+			"mounted at /mnt/a",
+		},
+		{
+			"a partition of it mounted",
+			"printf 'n\\np\\n1\\n\\n\\nw\\n' | fdisk /dev/$N >/dev/null 2>&1; " +
+				"mke2fs /dev/${N}1 >/dev/null && mkdir -p /mnt/b && mount -o ro -t ext2 /dev/${N}1 /mnt/b",
+			"umount /mnt/b",
+			"mounted at /mnt/b",
+		},
+		{
+			"mounted where nobody here can see it",
+			"mke2fs /dev/$N >/dev/null && mkdir -p /mnt/c && " +
+				"{ unshare -m sh -c 'mount -o ro -t ext2 /dev/'$N' /mnt/c && touch /tmp/mounted; exec sleep 1000' >/dev/null 2>&1 & " +
+				"echo $! > /tmp/world; } && until [ -e /tmp/mounted ]; do sleep 0.2; done",
+			"kill $(cat /tmp/world)",
+			"holds it",
+		},
 	} {
 		t.Run("not written: "+row.name, func(t *testing.T) {
 			set := "N=" + node + "; "

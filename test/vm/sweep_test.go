@@ -90,7 +90,9 @@ func TestSweepsOnARealKernel(t *testing.T) {
 		t.Logf("%s: %s, %.0f MB/s", serial, took[serial], float64(swept[serial[4:8]])/1e6/took[serial].Seconds())
 		return s
 	}
-	for _, row := range []struct{ kind, cause string }{{"SATA", "unreadable, cause not given"}, {"NVME", "unreadable"}, {"SCSI", "unreadable"}} {
+	for _, row := range []struct{ kind, cause string }{
+		{"SATA", "unreadable, cause not given"}, {"NVME", "unreadable"}, {"SCSI", "unreadable"},
+	} {
 		t.Run(row.kind, func(t *testing.T) {
 			clean := sweep(t, "HYSW"+row.kind+"2", 0)
 			assert.Empty(t, clean.Ranges)
@@ -182,7 +184,8 @@ func TestSlowPlacesOnARealKernel(t *testing.T) {
 	})
 	t.Run("ten clean sweeps on a busy machine invent none", func(t *testing.T) {
 		m.sh(
-			"for n in 1 2 3; do (while [ ! -e /tmp/enough ]; do dd if=/dev/nvme0n1 of=/dev/null bs=64k count=2000 2>/dev/null; done) >/dev/null 2>&1 & done",
+			"for n in 1 2 3; do (while [ ! -e /tmp/enough ]; do dd if=/dev/nvme0n1 of=/dev/null bs=64k count=2000 2>/dev/null; " +
+				"done) >/dev/null 2>&1 & done",
 		)
 		for range 5 {
 			for _, serial := range []string{"HYCLEAN01", "HYFAST01"} {
@@ -198,7 +201,8 @@ func TestSlowPlacesOnARealKernel(t *testing.T) {
 		var ratios []float64
 		for range 5 {
 			out, _ := m.sh(
-				"t=$(cut -d' ' -f1 /proc/uptime); dd if=/dev/nvme0n1 of=/dev/null bs=1M iflag=direct 2>/dev/null; echo $t $(cut -d' ' -f1 /proc/uptime)",
+				"t=$(cut -d' ' -f1 /proc/uptime); dd if=/dev/nvme0n1 of=/dev/null bs=1M iflag=direct 2>/dev/null; " +
+					"echo $t $(cut -d' ' -f1 /proc/uptime)",
 			)
 			var from, to float64
 			_, err := fmt.Sscan(out, &from, &to)

@@ -25,7 +25,8 @@ func byTransport(all []contract.Bay, transport string) *contract.Bay {
 // TestRealKernel is one life of a bench on a real kernel: its steps build on one another.
 func TestRealKernel(t *testing.T) {
 	m := boot(t)
-	out, _ := m.sh("hylostat serve --create --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & sleep 1; hylostat --version")
+	out, _ := m.sh("hylostat serve --create --data /data --shop 'Saltmarsh Lane' --bench vm > /tmp/serve.log 2>&1 & " +
+		"sleep 1; hylostat --version")
 	t.Log(strings.TrimSpace(out))
 	bays := func() (all []contract.Bay) { m.hylostat(&all, 0, "bay list"); return all }
 	seen := ""
@@ -208,7 +209,8 @@ func TestRealKernel(t *testing.T) {
 		m.sh("sleep 1")
 		writes := func() string { // writes completed and sectors written, discards, flushes of every disk
 			out, _ := m.sh(
-				"for d in /sys/block/sd* /sys/block/nvme*; do awk -v d=$d '{print d, $5, $7, $12, $16}' $d/stat; done; cat /sys/kernel/uevent_seqnum; dmesg | grep -c 'p1\\| " + node + "1'",
+				"for d in /sys/block/sd* /sys/block/nvme*; do awk -v d=$d '{print d, $5, $7, $12, $16}' $d/stat; done; " +
+					"cat /sys/kernel/uevent_seqnum; dmesg | grep -c 'p1\\| " + node + "1'",
 			)
 			return out
 		}

@@ -20,9 +20,14 @@ const Grid = styled.div`
   & .mid span:first-of-type { transform: none; }
   & .mid span:last-of-type { transform: translateX(-100%); }
   & canvas { display: block; width: 100%; height: ${height}px; }
-  @media (max-width: 700px) { grid-template-columns: 56px minmax(0, 1fr); & .right { display: none; } & .mid span:nth-of-type(even) { display: none; } }
+  @media (max-width: 700px) {
+    grid-template-columns: 56px minmax(0, 1fr); & .right { display: none; } & .mid span:nth-of-type(even) { display: none; }
+  }
 `;
-const Readout = styled.p`min-height: 18px; padding-left: 88px; ${text.small} color: ${color.ink2}; @media (max-width: 700px) { padding-left: 0; }`;
+const Readout = styled.p`
+  min-height: 18px; padding-left: 88px; ${text.small} color: ${color.ink2};
+  @media (max-width: 700px) { padding-left: 0; }
+`;
 const Keys = styled.div`
   display: flex; gap: 4px 16px; flex-wrap: wrap; padding: 8px 0 0 88px; ${text.small} color: ${color.ink2}; align-items: center;
   & span { display: flex; align-items: center; gap: 4px; white-space: nowrap; }

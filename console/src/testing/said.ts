@@ -1,7 +1,8 @@
 const blocks = new Set(
-  "ADDRESS ARTICLE ASIDE BUTTON CAPTION DD DETAILS DIALOG DIV DL DT FIELDSET FIGURE FOOTER FORM H1 H2 H3 HEADER LABEL LI MAIN NAV OL P SECTION SUMMARY TABLE TR UL".split(
-    " ",
-  ),
+  [
+    "ADDRESS ARTICLE ASIDE BUTTON CAPTION DD DETAILS DIALOG DIV DL DT FIELDSET FIGURE FOOTER FORM H1 H2 H3 HEADER",
+    "LABEL LI MAIN NAV OL P SECTION SUMMARY TABLE TR UL",
+  ].flatMap((names) => names.split(" ")),
 );
 const told = [
   "aria-label",
@@ -21,7 +22,10 @@ const told = [
 const classes = new Set("apart awaited bad big differs err grown no num over push soft step tick usual visit was wrong".split(" "));
 const drawn = ["d", "points", "x", "y", "x1", "y1", "x2", "y2", "cx", "cy", "width", "height", "transform"];
 
-/** What a page says: its words, a line for each block; what is told of a control, how it is marked and where a figure draws, stands in brackets. */
+/**
+ * What a page says: its words, a line for each block; what is told of a control, how it is marked and where a figure draws, stands in
+ * brackets.
+ */
 export function said(node: Element): string {
   const lines: string[] = [""];
   const add = (text: string) => {
