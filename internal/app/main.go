@@ -140,7 +140,7 @@ func CreateShop(ctx context.Context, dir, lead, password string) (err error) {
 	defer func() { _ = lock.Close() }()
 	path := filepath.Join(dir, "shop.db")
 	if _, err := os.Stat(path); err == nil {
-		return fmt.Errorf("there is a shop in %s already. Start it without --create; nothing was changed", dir)
+		return fmt.Errorf("there is a shop in %s already; nothing was changed. Serve it without --create", dir)
 	}
 	st, err := openShop(ctx, Options{Dir: dir, Create: true})
 	if err != nil {

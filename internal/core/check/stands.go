@@ -26,6 +26,9 @@ func (r Run) Stands() wording.Phrase {
 // ended tells how a run ended: of one that did not pass, why.
 func (r Run) ended() wording.Phrase {
 	outcome := string(r.Outcome)
+	if r.Reason.Code == wording.StoppedBy { // it names the outcome itself
+		return r.Reason
+	}
 	if !r.Reason.IsZero() && r.Outcome != Passed {
 		return wording.Say(wording.RunEndedFor, wording.Values{"outcome": outcome, "why": r.Reason})
 	}
