@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 )
@@ -14,12 +15,12 @@ func (b *Bench) set(ctx context.Context, o protocol.Order) error {
 	if err := b.keepSetting(ctx, o); err != nil {
 		return err
 	}
-	rows, err := b.Journal.Bays(ctx)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	rows, err := b.Journal.Bays(ctx) // in the lock: what is made of the bays last is what is known last
 	if err != nil {
 		return err
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
 	launch := b.launch
 	if launch == nil { // it does not run yet
 		launch = func(do func(context.Context)) { b.group.Go(func() { do(ctx) }) }
@@ -27,11 +28,19 @@ func (b *Bench) set(ctx context.Context, o protocol.Order) error {
 	clear(b.addresses)
 	for _, row := range rows {
 		b.addresses[row.Number] = row.Address
+		b.settings[row.Address] = row
 		if w, ok := b.workers[row.Address]; ok {
-			launch(func(ctx context.Context) { w.Changed(ctx, row) })
+			launch(w.Changed)
 		}
 	}
 	return nil
+}
+
+// Setting is what people made of a bay, as it is now.
+func (b *Bench) Setting(a drive.Address) journal.BayRow {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.settings[a]
 }
 
 func (b *Bench) keepSetting(ctx context.Context, o protocol.Order) error {

@@ -41,6 +41,7 @@ type Bench struct {
 
 	mu        sync.Mutex            // guards what follows
 	addresses map[int]drive.Address // by the number of the bay
+	settings  map[drive.Address]journal.BayRow
 	workers   map[drive.Address]*worker.Worker
 	runs      map[int64]*check.Run        // open ones
 	holds     map[drive.Address]drive.Key // which drive answers in which bay
@@ -55,6 +56,7 @@ func New(ctx context.Context, o Options) (*Bench, error) {
 		wake:      make(chan struct{}, 1),
 		progress:  make(chan protocol.Progress, 256),
 		addresses: map[int]drive.Address{},
+		settings:  map[drive.Address]journal.BayRow{},
 		workers:   map[drive.Address]*worker.Worker{},
 		runs:      map[int64]*check.Run{},
 		holds:     map[drive.Address]drive.Key{},

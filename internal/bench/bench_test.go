@@ -194,6 +194,7 @@ func refusal(t require.TestingT, class drive.FaultClass, err error) {
 }
 
 func TestADriveIsReadAsSoonAsItAnswers(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(600), "", "one", "two")
 		s := start(t, source, filepath.Join(t.TempDir(), "bench.db"))
@@ -210,6 +211,7 @@ func TestADriveIsReadAsSoonAsItAnswers(t *testing.T) {
 }
 
 func TestABayKeepsItsNumberOverRestarts(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		path := filepath.Join(t.TempDir(), "bench.db")
 		s := start(t, sim.New(sim.NewClock(600), "", "b", "a"), path)
@@ -225,6 +227,7 @@ func TestABayKeepsItsNumberOverRestarts(t *testing.T) {
 }
 
 func TestOrdersThatCannotBeCarriedOutAreRefused(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(600), "", "one", "two")
 		source.Insert("one", disk("KVA077M511"))
@@ -252,6 +255,7 @@ func TestOrdersThatCannotBeCarriedOutAreRefused(t *testing.T) {
 }
 
 func TestAStopIsObeyedAtOnceAndAbortsTheTestInTheDrive(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(1), "", "one")
 		source.Insert("one", disk("KVA077M511"))
@@ -325,6 +329,7 @@ func TestKilledAfterAnyReportTheCheckIsFinishedOnce(t *testing.T) {
 }
 
 func TestARunFollowsItsDriveIntoAnotherBay(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(60), "", "one", "two")
 		spec := disk("KVA077M511")
@@ -351,6 +356,7 @@ func server(port uint64) sim.Spec {
 }
 
 func TestADriveOnTwoPathsRunsOneCheckAndOutlivesAPath(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(60), "", "one", "two")
 		source.Insert("one", server(1))
@@ -370,6 +376,7 @@ func TestADriveOnTwoPathsRunsOneCheckAndOutlivesAPath(t *testing.T) {
 }
 
 func TestWhatAnAdapterPassesIsKeptInTheJournal(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(600), "", "one")
 		spec := disk("KVA077M60A")
@@ -394,6 +401,7 @@ func TestWhatAnAdapterPassesIsKeptInTheJournal(t *testing.T) {
 }
 
 func TestADriveThatNamesItselfAndThenHangsIsStuckAndLeavesTheOthersAlone(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(600), "", "one", "two")
 		spec := disk("KVA077M61C")
@@ -409,6 +417,7 @@ func TestADriveThatNamesItselfAndThenHangsIsStuckAndLeavesTheOthersAlone(t *test
 }
 
 func TestASleepingDriveIsFoundAndLeftAsleepUntilSomebodyAsks(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(600), "", "one")
 		spec := disk("KVA077M4R9")
@@ -428,6 +437,7 @@ func TestASleepingDriveIsFoundAndLeftAsleepUntilSomebodyAsks(t *testing.T) {
 }
 
 func TestAnOrderedReadingThatBringsNothingSaysWhy(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(600), "", "one")
 		spec := disk("KVA077M4R9")
@@ -444,6 +454,7 @@ func TestAnOrderedReadingThatBringsNothingSaysWhy(t *testing.T) {
 
 // A journal without room loses no change of a bay: it is kept when there is room again.
 func TestAFullDiskLosesNoReport(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(60), "", "one")
 		source.Insert("one", scratched("KVA077M511", 400_000_000))
@@ -487,6 +498,7 @@ func (s *shop) stopAfter(t *testing.T, commits int64, o protocol.Order) (run int
 
 // A run's number is the shop's: a number that was used belongs to that run for ever.
 func TestANumberOfARunIsUsedOnce(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(600), "", "one", "two")
 		source.Insert("one", disk("KVA077M511"))
@@ -508,6 +520,7 @@ func TestANumberOfARunIsUsedOnce(t *testing.T) {
 
 // A bench that is bound again goes on with its reports after what the shop has of it.
 func TestABenchIsBoundToItsShop(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		j, err := journal.Open(t.Context(), filepath.Join(t.TempDir(), "bench.db"))
 		require.NoError(t, err)

@@ -61,6 +61,7 @@ func marred(sectors uint64) sim.Spec {
 }
 
 func TestAMendClearsWhatHealsAndSaysWhatDoesNot(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		for _, stubborn := range []bool{false, true} {
 			source := sim.New(sim.NewClock(3600), "", "one")
@@ -161,6 +162,7 @@ func TestAnOverwriteIsReadBack(t *testing.T) {
 }
 
 func TestAReworkIsRefusedUnlessEverythingIsInOrder(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one", "two", "three")
 		source.Insert("one", marred(4_000_000))
@@ -203,6 +205,7 @@ func TestAReworkIsRefusedUnlessEverythingIsInOrder(t *testing.T) {
 
 // A rework that cannot begin gives its turn back: those after it do not wait for it for ever.
 func TestAReworkThatCannotBeginHoldsUpNoOther(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one")
 		source.Insert("one", marred(1_000_000))
@@ -227,6 +230,7 @@ func TestAReworkThatCannotBeginHoldsUpNoOther(t *testing.T) {
 
 // Another drive takes the bay between the order and the first write; and again in the middle of an overwrite.
 func TestADriveThatWasExchangedIsNotWritten(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(60), "", "one")
 		source.Insert("one", marred(400_000_000))
@@ -341,6 +345,7 @@ func overwriting(t *testing.T) (s *shop, source *sim.Bench, path string, run int
 // A rework goes on while the shop says from time to time that the release holds. Nobody says so: it waits. It does not hold any more:
 // the next chunk is not written, whatever becomes of the order to stop.
 func TestConsentStaysLive(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s, source, _, id := overwriting(t)
 		says := func(lasts time.Duration) {
@@ -381,6 +386,7 @@ func TestConsentStaysLive(t *testing.T) {
 
 // The bench is ended while the release holds, and begins anew when it does not.
 func TestARestartedBenchAsksForTheRelease(t *testing.T) {
+	t.Parallel()
 	for what, row := range map[string]struct {
 		says time.Duration
 		away time.Duration

@@ -68,6 +68,7 @@ func ribbonOf(t *testing.T, r *check.Result) *surface.Ribbon {
 }
 
 func TestAWholeSweepFindsWhatTheDriveHides(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one")
 		source.Insert("one", scratched("KVA077M511", 40_000_000))
@@ -96,6 +97,7 @@ func TestAWholeSweepFindsWhatTheDriveHides(t *testing.T) {
 }
 
 func TestAQuickCheckTakesASampleAndSaysWhatItRulesOut(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one")
 		spec := disk("KVA077M511")
@@ -115,6 +117,7 @@ func TestAQuickCheckTakesASampleAndSaysWhatItRulesOut(t *testing.T) {
 }
 
 func TestASweepOfFlashSaysHowMuchOfItHeldData(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one", "two")
 		flash := scratched("BWS03M511", 40_000_000)
@@ -182,6 +185,7 @@ func TestASweepGoesOnWhereItWasAfterEveryEnd(t *testing.T) {
 }
 
 func TestASweepWaitsGoesOnAndStops(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(60), "", "one")
 		source.Insert("one", scratched("KVA077M511", 4_000_000_000))
@@ -220,6 +224,7 @@ func TestASweepWaitsGoesOnAndStops(t *testing.T) {
 }
 
 func TestAHotDriveIsLetCoolAndGoesOnByItself(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(60_000), "", "one")
 		spec := scratched("KVA077M511", 4_000_000_000)
@@ -244,6 +249,7 @@ func TestAHotDriveIsLetCoolAndGoesOnByItself(t *testing.T) {
 }
 
 func TestASweepStopsWhenNothingCanChangeTheVerdict(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		source := sim.New(sim.NewClock(3600), "", "one")
 		source.Insert("one", scratched("KVA077M511", 400_000_000))
@@ -428,6 +434,7 @@ func TestSweepsWaitForTheirTurn(t *testing.T) {
 
 // A stop is stored with what the sweep found so far, or not at all: then the sweep goes on from where it is, and loses nothing.
 func TestAStopThatCannotBeStoredIsRefusedAndTheSweepLosesNothing(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s, source, _, id := sweeping(t)
 		for _, commits := range []int64{0, 1} { // the mark may be kept, or not even that
@@ -452,6 +459,7 @@ func TestAStopThatCannotBeStoredIsRefusedAndTheSweepLosesNothing(t *testing.T) {
 
 // What a sweep had read is damaged in the journal: it is told, and not taken for a surface nobody has swept.
 func TestASweepDoesNotGoOnFromADamagedMark(t *testing.T) {
+	t.Parallel()
 	for table, damage := range map[string]string{"sweep_block": "cells = x'01'", "sweep_mark": "body = '{'"} {
 		t.Run(table, func(t *testing.T) {
 			t.Parallel()

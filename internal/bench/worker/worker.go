@@ -59,6 +59,8 @@ type Bench interface {
 	Held() map[drive.Bay]drive.Key
 	// Release notes that a bay holds its drive no more, and tells a bay that holds the same drive by another path.
 	Release(ctx context.Context, at drive.Address)
+	// Setting is what people made of a bay, as it is now.
+	Setting(a drive.Address) journal.BayRow
 	// Awake wakes whoever waits for reports.
 	Awake()
 	// Go runs f beside the workers; the bench ends after it.
@@ -103,8 +105,8 @@ type (
 		order protocol.Order
 		reply chan<- answered
 	}
-	// changed tells what people made of the bay.
-	changed struct{ row journal.BayRow }
+	// changed tells that people made something else of the bay.
+	changed struct{}
 	// released tells that the drive in the bay has left another one, and may have left its run behind.
 	released struct{}
 	answered struct {
@@ -140,10 +142,10 @@ func (w *Worker) Attached(ctx context.Context, what drive.Attachment, there bool
 	w.notify(ctx, seen{what, there})
 }
 
-// Changed tells what people made of the bay. It waits until the worker takes it in, for as long as the context lasts.
-func (w *Worker) Changed(ctx context.Context, row journal.BayRow) {
+// Changed tells that people made something else of the bay. It waits until the worker takes it in, for as long as the context lasts.
+func (w *Worker) Changed(ctx context.Context) {
 	select {
-	case w.inbox <- changed{row}:
+	case w.inbox <- changed{}:
 	case <-ctx.Done():
 	}
 }
@@ -180,7 +182,8 @@ func (w *Worker) Run(ctx context.Context) {
 			case released:
 				w.takeUp(ctx)
 			case changed:
-				w.bay.ID.Number, w.bay.Label, w.bay.Position, w.bay.Hidden = m.row.Number, m.row.Label, m.row.Position, m.row.Hidden
+				is := w.bench.Setting(w.bay.Address) // several words of it may come, and in any order
+				w.bay.ID.Number, w.bay.Label, w.bay.Position, w.bay.Hidden = is.Number, is.Label, is.Position, is.Hidden
 				w.publish(ctx)
 			}
 		case <-w.poll:
