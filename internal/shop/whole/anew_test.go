@@ -53,6 +53,7 @@ func milder(t *testing.T) []byte {
 }
 
 func TestANewPolicyJudgesEveryDriveOnce(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		flawed := tested("KVA077M511", 9000)
@@ -85,6 +86,7 @@ func TestANewPolicyJudgesEveryDriveOnce(t *testing.T) {
 }
 
 func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		st, err := store.Open(t.Context(), t.TempDir()+"/shop.db")
 		require.NoError(t, err)
@@ -119,6 +121,7 @@ func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
 }
 
 func TestAVerdictFromBeforeItsDigestWasKeptIsStillTheSame(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M511", 9000)

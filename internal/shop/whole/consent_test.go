@@ -37,6 +37,7 @@ func reworked(t *testing.T, scope, kind check.Kind) (*place, check.Run, shop.Int
 
 // Whatever ends a release takes the word back and stops what goes on by it; what does not lets it be.
 func TestWhatEndsAReleaseEndsTheWriting(t *testing.T) {
+	t.Parallel()
 	for what, row := range map[string]struct {
 		does func(p *place, i shop.Intake) error
 		void string
@@ -88,6 +89,7 @@ func TestWhatEndsAReleaseEndsTheWriting(t *testing.T) {
 }
 
 func TestAHandoverStopsARework(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p, r, i := reworked(t, check.Overwrite, check.Overwrite)
 		p.bench.hears = func(o protocol.Order) error { // as a bench does, it tells of the end
@@ -110,6 +112,7 @@ func TestAHandoverStopsARework(t *testing.T) {
 }
 
 func TestAReleaseBeginsOneOverwriteAndServesForAWeek(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p, r, _ := reworked(t, check.Overwrite, check.Overwrite)
 		again := func(kind check.Kind) error {
@@ -135,6 +138,7 @@ func TestAReleaseBeginsOneOverwriteAndServesForAWeek(t *testing.T) {
 }
 
 func TestEveryMinuteTheShopGivesItsWord(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p, r, _ := reworked(t, check.Renew, check.Renew)
 		done := make(chan struct{})
@@ -155,6 +159,7 @@ func TestEveryMinuteTheShopGivesItsWord(t *testing.T) {
 
 // Whose release a rework rests on is told to that owner's people alone, and stands in the order where the records have forgotten it.
 func TestWhoReleasedARework(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p, r, i := reworked(t, check.Renew, check.Renew)
 		by := func(r check.Run) string {
@@ -186,6 +191,7 @@ func TestWhoReleasedARework(t *testing.T) {
 
 // A bench sees its own bays alone: that a serial answers at another one, too, the shop has to say.
 func TestADriveThatAnswersAtTwoBenchesIsNotWritten(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p, r, _ := reworked(t, check.Renew, check.Renew)
 		r.State, r.Outcome = check.Done, check.Stopped

@@ -37,6 +37,7 @@ func (p *place) takeOut(number int) {
 }
 
 func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.putIn(1, state{serial: "KVA07EARLY", hours: 100, heat: 30})
@@ -97,6 +98,7 @@ func TestDrivesPutInBelongToTheOpenLot(t *testing.T) {
 }
 
 func TestHandingOverEndsAnIntake(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		ctx := t.Context()
@@ -166,6 +168,7 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 }
 
 func TestADriveTakenInAnewWasNotNotedToLeave(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
@@ -186,6 +189,7 @@ func TestADriveTakenInAnewWasNotNotedToLeave(t *testing.T) {
 
 // An erased customer is nowhere in the database's files: not in a free page, the search index or the log.
 func TestErasingACustomerLeavesNoTrace(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		ctx := t.Context()
@@ -233,6 +237,7 @@ func TestErasingACustomerLeavesNoTrace(t *testing.T) {
 }
 
 func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		ctx := t.Context()
@@ -280,6 +285,7 @@ func TestTheAuditHoldsWhatPeopleDidAndShowsWhoTampered(t *testing.T) {
 }
 
 func TestALotTellsHowFastItsDrivesAreReadOutside(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		l, err := p.OpenLot(t.Context(), who("Dov"), shop.Lot{Ticket: "2240"})

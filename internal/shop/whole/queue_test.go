@@ -40,6 +40,7 @@ func (f field) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, e
 }
 
 func TestTheQueueOfEachBench(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
 		require.NoError(t, err)

@@ -250,6 +250,7 @@ func tested(serial string, hours uint64) state {
 const week = 7 * 24 * time.Hour
 
 func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M511", 9000)
@@ -279,6 +280,7 @@ func TestAVerdictFollowsEveryReadingAndIsNewOnlyWhenItSaysSomethingNew(t *testin
 
 // A bench whose disk is full for a while cannot even forget what was taken in; the shop goes on with it when it can.
 func TestAFullDiskAtTheBenchEndsNothing(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.bench.reports = []protocol.Report{
@@ -306,6 +308,7 @@ func TestAFullDiskAtTheBenchEndsNothing(t *testing.T) {
 }
 
 func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M511", 9000)
@@ -342,6 +345,7 @@ func TestADamagedReadingDoesNotTouchWhatIsKnown(t *testing.T) {
 }
 
 func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M511", 9000)
@@ -418,6 +422,7 @@ func TestABayFindsItsWordsAndItsOneAction(t *testing.T) {
 }
 
 func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Empty})
@@ -447,6 +452,7 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 // What is at risk is the data on a drive, in whichever bay it is: nothing that loads its surface starts, and the machine is told not to
 // write to it, although the intake was opened for another bay, or before the drive had a name.
 func TestDataAtRiskFollowsTheDrive(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		ctx, node := t.Context(), drive.Attachment{Node: "sdx", Instance: "1"}
@@ -506,6 +512,7 @@ func TestDataAtRiskFollowsTheDrive(t *testing.T) {
 
 // A newer edition brings a newer policy, and leaves a shop that has its own with that.
 func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
 		require.NoError(t, err)
@@ -530,6 +537,7 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 }
 
 func TestOnlyFindingFreeHealthyDrivesAreSignedTogether(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		warm, flawed := tested("KVA077M4S3", 9000), tested("KVA077M511", 9000)
@@ -566,6 +574,7 @@ func TestOnlyFindingFreeHealthyDrivesAreSignedTogether(t *testing.T) {
 }
 
 func TestSigningNamesWhatWasSeen(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.read(0, tested("KVA077M511", 9000))
@@ -601,6 +610,7 @@ func TestSigningNamesWhatWasSeen(t *testing.T) {
 }
 
 func TestADriveIsNamedByWhatIsOnItsLabel(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		for _, serial := range []string{"KVA077M511", "KVA077M512", "X077M511"} {
@@ -623,6 +633,7 @@ func TestADriveIsNamedByWhatIsOnItsLabel(t *testing.T) {
 }
 
 func TestTwoReadingsAreCompared(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M511", 9000)
@@ -647,6 +658,7 @@ func TestTwoReadingsAreCompared(t *testing.T) {
 }
 
 func TestListenersHearFactsInOrderAndStoredOnesAgain(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		ctx, cancel := context.WithCancel(t.Context())
@@ -685,6 +697,7 @@ func carried(from time.Time, ids string, states ...state) recordfile.File {
 }
 
 func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		f := carried(begin, "a", state{serial: "KVA077M511", hours: 100}, state{serial: "KVA077M511", hours: 110, pending: 4})
@@ -714,6 +727,7 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 }
 
 func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.read(20*24*time.Hour, state{serial: "KVA077M511", hours: 500, pending: 9, heat: 38})
@@ -753,6 +767,7 @@ func TestReadingsFromEarlierFindTheirPlaceInADrivesLife(t *testing.T) {
 }
 
 func TestAClockOfMinutesIsFoundOutAndThePastReadAnew(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.read(0, state{serial: "KVA077M511", hours: 60_000})
@@ -775,6 +790,7 @@ func TestAClockOfMinutesIsFoundOutAndThePastReadAnew(t *testing.T) {
 }
 
 func TestADriveFoundAsleepKeepsItsVerdict(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.read(0, state{serial: "KVA077M511", hours: 100, reallocated: 3})

@@ -56,6 +56,7 @@ func scratch(lba, sectors uint64) surface.Range {
 }
 
 func TestASweepIsEvidence(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M4R9", 9_120)
@@ -92,6 +93,7 @@ func TestASweepIsEvidence(t *testing.T) {
 }
 
 func TestASweepThatIsToldTwiceIsStoredOnce(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M4R9", 9_120)
@@ -134,6 +136,7 @@ func (b busy) Run(context.Context, int64) (check.Run, error) {
 }
 
 func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "shop.db"))
 		require.NoError(t, err)
@@ -205,6 +208,7 @@ func TestWhatWasSlowOnceIsAnsweredByTheReadingsAroundIt(t *testing.T) {
 }
 
 func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		s := tested("KVA077M4R9", 9_120)
@@ -221,6 +225,7 @@ func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
 
 // The picture of a sweep that goes on, after each of what its bench tells of it: testdata/live.txt.
 func TestThePictureOfASweepThatGoesOn(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		b := &bench{going: make(chan protocol.Progress)}
 		p := openWith(t, b)

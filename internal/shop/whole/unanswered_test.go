@@ -20,6 +20,7 @@ func (p *place) silent(number int) {
 }
 
 func TestADriveUnansweredOnTwoGoodPortsIsToBeReplaced(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		ctx := t.Context()
