@@ -423,7 +423,11 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 			continue
 		}
 		cmd := exec.Command("sh", "-c", strings.ReplaceAll(line, "/var/lib/hylostat", filepath.Join(t.TempDir(), "records")))
-		cmd.Dir, cmd.Stdin = folder, strings.NewReader("KVA077M4Q2\n")
+		typed := "KVA077M4Q2\n" // the serial, where one must be typed
+		if strings.Contains(line, "--lead") {
+			typed = "a password of the lead\n"
+		}
+		cmd.Dir, cmd.Stdin = folder, strings.NewReader(typed)
 		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":/usr/bin:/bin", "HYLOSTAT_SERVICE="+d.address, "HYLOSTAT_BY=Dov")
 		said, _ := cmd.CombinedOutput()
 		switch code := cmd.ProcessState.ExitCode(); {

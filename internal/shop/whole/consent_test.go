@@ -29,6 +29,7 @@ func reworked(t *testing.T, scope, kind check.Kind) (*place, check.Run, shop.Int
 	p.swept(90, s, 1, scratch(4096, 8))
 	r, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), kind, "A077M511")
 	require.NoError(t, err)
+	p.Wait() // what the bay's coming had it ask
 	ordered := p.bench.orders[len(p.bench.orders)-1]
 	assert.Positive(t, ordered.Lasts, "the order carries the first word")
 	p.bench.orders = nil
@@ -67,6 +68,7 @@ func TestWhatEndsAReleaseEndsTheWriting(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				p, r, i := reworked(t, check.Renew, check.Renew)
 				require.NoError(t, row.does(p, i))
+				p.Wait()
 				var told []protocol.Order
 				for _, o := range p.bench.orders {
 					if o.Run == r.ID {
