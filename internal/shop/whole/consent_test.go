@@ -30,9 +30,9 @@ func reworked(t *testing.T, scope, kind check.Kind) (*place, check.Run, shop.Int
 	r, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), kind, "A077M511")
 	require.NoError(t, err)
 	p.Wait() // what the bay's coming had it ask
-	ordered := p.bench.orders[len(p.bench.orders)-1]
+	ordered := p.bench.last()
 	assert.Positive(t, ordered.Lasts, "the order carries the first word")
-	p.bench.orders = nil
+	p.bench.forget()
 	return p, r, i
 }
 
@@ -70,7 +70,7 @@ func TestWhatEndsAReleaseEndsTheWriting(t *testing.T) {
 				require.NoError(t, row.does(p, i))
 				p.Wait()
 				var told []protocol.Order
-				for _, o := range p.bench.orders {
+				for _, o := range p.bench.ordered() {
 					if o.Run == r.ID {
 						told = append(told, o)
 					}
@@ -104,9 +104,9 @@ func TestAHandoverStopsARework(t *testing.T) {
 		}
 		_, err := p.HandOver(t.Context(), who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
 		require.NoError(t, err)
-		require.GreaterOrEqual(t, len(p.bench.orders), 2)
+		require.GreaterOrEqual(t, len(p.bench.ordered()), 2)
 		assert.Equal(t, []protocol.OrderKind{protocol.OrderConsent, protocol.OrderStop},
-			[]protocol.OrderKind{p.bench.orders[0].Kind, p.bench.orders[1].Kind})
+			[]protocol.OrderKind{p.bench.ordered()[0].Kind, p.bench.ordered()[1].Kind})
 		now, err := p.RunByID(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, check.Done, now.State)
@@ -150,7 +150,7 @@ func TestEveryMinuteTheShopGivesItsWord(t *testing.T) {
 		stop()
 		<-done
 		told := 0
-		for _, o := range p.bench.orders {
+		for _, o := range p.bench.ordered() {
 			if o.Kind == protocol.OrderConsent && o.Run == r.ID && o.Lasts > time.Minute {
 				told++
 			}

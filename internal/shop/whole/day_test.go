@@ -49,7 +49,7 @@ func (d *day) line(prefix, text string) {
 func does[T any](d *day, what string, f func() (T, error)) T {
 	d.t.Helper()
 	d.clock.at = d.clock.at.Add(time.Minute)
-	ordered := len(d.bench.orders)
+	ordered := len(d.bench.ordered())
 	got, err := f()
 	d.Wait()
 	d.book.Head(what)
@@ -62,7 +62,7 @@ func does[T any](d *day, what string, f func() (T, error)) T {
 	} else if !reflect.ValueOf(&got).Elem().IsZero() {
 		d.tell("gives ", got)
 	}
-	for _, o := range d.bench.orders[ordered:] {
+	for _, o := range d.bench.ordered()[ordered:] {
 		d.tell("orders ", o)
 	}
 	for _, line := range d.logs.Take() {
@@ -540,7 +540,7 @@ func TestADayInAShop(t *testing.T) {
 		over := does(d, "an overwrite under it", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), check.Overwrite, "A077M511")
 		})
-		require.NotZero(t, p.bench.orders[len(p.bench.orders)-1].Rework.Pattern.Seed, "nobody can guess the pattern")
+		require.NotZero(t, p.bench.last().Rework.Pattern.Seed, "nobody can guess the pattern")
 		d.reports("the overwrite is stopped", ended(over, check.Stopped, check.ReadingBefore))
 		under := does(d, "a rework under that release", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")

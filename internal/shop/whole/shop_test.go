@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -43,7 +44,8 @@ import (
 // bench is a bench that notes its orders.
 type bench struct {
 	shop    *whole.Shop // which it reports to
-	orders  []protocol.Order
+	mu      sync.Mutex
+	orders  []protocol.Order // mu; the shop orders from several goroutines
 	reports []protocol.Report
 	hears   func(o protocol.Order) error // what comes of an order besides; nil: nothing
 	full    int                          // so often its disk has no room for an acknowledgement
@@ -62,7 +64,9 @@ func (b *bench) Bond(context.Context) (protocol.Bond, error) {
 func (b *bench) Bind(context.Context, string, int64) error { return nil }
 
 func (b *bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
+	b.mu.Lock()
 	b.orders = append(b.orders, o)
+	b.mu.Unlock()
 	r := check.Run{ID: o.Run, Kind: cmp.Or(o.Check, check.Quick), Bay: o.Bay, Key: o.Key, State: check.Queued, Rework: o.Rework, By: o.By}
 	if b.shop != nil {
 		r.Asked = b.shop.Clock.Now()
@@ -99,6 +103,25 @@ func (b *bench) Acknowledge(_ context.Context, seq int64) error {
 }
 
 func (b *bench) Progress() <-chan protocol.Progress { return b.going }
+
+// ordered are the orders it noted so far.
+func (b *bench) ordered() []protocol.Order {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return slices.Clone(b.orders)
+}
+
+func (b *bench) last() protocol.Order {
+	o := b.ordered()
+	return o[len(o)-1]
+}
+
+// forget lets a test count from here.
+func (b *bench) forget() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.orders = nil
+}
 
 type clock struct{ at time.Time }
 
@@ -430,7 +453,7 @@ func TestAnIntakeWaitsForItsDriveAndSetsItsDuty(t *testing.T) {
 			t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: " 2233 ", Duty: drive.Carry, Copied: true},
 		)
 		require.NoError(t, err)
-		assert.Equal(t, protocol.OrderAttempt, p.bench.orders[0].Kind, "taking in says that there is a drive")
+		assert.Equal(t, protocol.OrderAttempt, p.bench.ordered()[0].Kind, "taking in says that there is a drive")
 		assert.Equal(t, "2233", i.Ticket)
 		assert.True(t, i.Wanted, "copied data was wanted")
 		s := state{serial: "KVA077M511", hours: 9000, heat: 39, tests: []ata.SelfTest{{Number: ata.TestShort, Hours: 8999}}}
@@ -459,7 +482,7 @@ func TestDataAtRiskFollowsTheDrive(t *testing.T) {
 		s := state{serial: "KVA077M511", hours: 9000, heat: 39}
 		protected := func(bay int) bool {
 			p.Wait()
-			for _, o := range slices.Backward(p.bench.orders) {
+			for _, o := range slices.Backward(p.bench.ordered()) {
 				if o.Kind == protocol.OrderWriteProtect && o.Bay.Number == bay {
 					return o.On
 				}
@@ -488,7 +511,7 @@ func TestDataAtRiskFollowsTheDrive(t *testing.T) {
 		_, err = p.SetPlan(ctx, who("Dov"), "", check.Quick)
 		require.NoError(t, err)
 		assert.False(
-			t, slices.ContainsFunc(p.bench.orders, func(o protocol.Order) bool { return o.Kind == protocol.OrderCheck }),
+			t, slices.ContainsFunc(p.bench.ordered(), func(o protocol.Order) bool { return o.Kind == protocol.OrderCheck }),
 			"no plan starts anything",
 		)
 		_, err = p.RecordCopy(ctx, who("Dov"), drive.Bay{Number: 5})
