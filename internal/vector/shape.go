@@ -12,8 +12,9 @@ import (
 )
 
 // Shapes writes down what a structure becomes: one of which nothing is known, one of which all is, and what differs when one field is
-// known alone, and when all but one are. What types are given is in instead, by example.
-func Shapes[T any](b *Book, name string, becomes func(T) any, instead ...any) {
+// known alone, and when all but one are. What types are given is in instead, by example. The one of which all is
+// known is returned.
+func Shapes[T any](b *Book, name string, becomes func(T) any, instead ...any) (all T) {
 	f := filler{most: 90, sign: 1, whole: true, instead: map[reflect.Type]reflect.Value{}}
 	for _, v := range append(instead, 90*time.Minute) {
 		f.instead[reflect.TypeOf(v)] = reflect.ValueOf(v)
@@ -46,7 +47,7 @@ func Shapes[T any](b *Book, name string, becomes func(T) any, instead ...any) {
 			b.Line("  %s: %s", what, strings.Join(changes, " "))
 		}
 	}
-	var none, all T
+	var none T
 	f.fill(reflect.ValueOf(&all).Elem())
 	b.Head(name)
 	b.Line("%s", strings.Join(lines(none), "\n"))
@@ -59,6 +60,7 @@ func Shapes[T any](b *Book, name string, becomes func(T) any, instead ...any) {
 		reflect.ValueOf(&field).Elem().FieldByIndex(path.at).Set(reflect.ValueOf(all).FieldByIndex(path.at))
 		differs(path.name+" alone", lines(none), lines(field))
 	}
+	return all
 }
 
 // mostShown is of how many lines that a field changes the first are shown.

@@ -38,9 +38,9 @@ func said(pages ...Page) (lines []string) {
 		{"errors", r.Errors},
 		{"errors in all", r.ErrorTotal},
 		{"alarm", struct {
-			Is   string
+			Is   ata.Alarm
 			From PageName
-		}{r.Alarm.String(), r.AlarmFrom}},
+		}{r.Alarm, r.AlarmFrom}},
 		{"has", struct{ Counters, Tests, Errors bool }{r.HasCounters, r.HasTests, r.HasErrors}},
 		{"faults", r.Faults},
 	} {
@@ -59,7 +59,16 @@ func said(pages ...Page) (lines []string) {
 
 // alone holds what a page says that is made of a T, and what each of its fields is in it.
 func alone[T any](b *vector.Book, name PageName, encode func(T) []byte) {
-	vector.Shapes(b, string(name), func(v T) any { return said(Page{Name: name, Bytes: encode(v)}) })
+	all := vector.Shapes(b, string(name), func(v T) any { return said(Page{Name: name, Bytes: encode(v)}) })
+	b.Line("  cut short")
+	page := encode(all)
+	for _, length := range []int{0, 3, len(page) / 2, len(page) - 1} {
+		for _, line := range said(Page{Name: name, Bytes: page[:length]}) {
+			if !strings.Contains(line, "+") { // what is still there is said as it was
+				b.Line("%d %s", length, line)
+			}
+		}
+	}
 }
 
 // after is alone, of a page that is understood by those before it.
@@ -70,7 +79,9 @@ func after[T any](b *vector.Book, name PageName, encode func(T) []byte, before .
 }
 
 // one encodes a list of one.
-func one[T any](encode func([]T) []byte) func(T) []byte { return func(v T) []byte { return encode([]T{v}) } }
+func one[T any](encode func([]T) []byte) func(T) []byte {
+	return func(v T) []byte { return encode([]T{v}) }
+}
 
 // What each page says, by each field of it: testdata/said.txt. What whole drives say is held in internal/demo.
 func TestWhatEachPageSays(t *testing.T) {
@@ -92,6 +103,7 @@ func TestWhatEachPageSays(t *testing.T) {
 
 	alone(b, PageIdentify, ata.Identify.Encode)
 	alone(b, PageAttributes, ata.AttributePage.Encode)
+	alone(b, PageAttributes, func(p ata.AttributePage) []byte { p.Test = ata.TestRunning; return p.Encode() })
 	b.Head(string(PageDirectory))
 	for _, line := range said(Page{Name: PageDirectory, Bytes: ata.LogDirectoryPages{3: 2, 0xE0: 1, 0xFF: 16}.Encode()}) {
 		b.Line("%s", line)
@@ -101,6 +113,30 @@ func TestWhatEachPageSays(t *testing.T) {
 	}
 	for _, name := range []PageName{PageNativeMax, PageAccessibleMax} {
 		after(b, name, sense, disk)
+	}
+	b.Head("registers")
+	for _, name := range []PageName{PagePower, PageAlarm, PageRecoveryRead, PageRecoveryWrite, PageNativeMax, PageAccessibleMax} {
+		for _, r := range []ata.Registers{
+			{},
+			{Status: 0x50},
+			{Count: 0x80},
+			{Count: 0xFF},
+			{Count: 70},
+			{Count: 1},
+			{LBA: 49},
+			{LBA: 50},
+			{LBA: 1<<48 - 1},
+			{LBA: 1 << 30, Narrow: true},
+			ata.AlarmRegisters(false), ata.AlarmRegisters(true),
+			{LBA: 99, Status: 0x51, Error: ata.ErrorABRT},
+		} {
+			r.Reported = true
+			for _, line := range said(disk, Page{Name: name, Bytes: sense(r)}) {
+				if strings.HasPrefix(line, "0+") || !strings.Contains(line, "+") {
+					b.Line("%s %s: %s", name, vector.Say(r), line)
+				}
+			}
+		}
 	}
 	alone(b, PageErrorLog, ata.ErrorLog.Encode)
 	alone(b, PageErrorsExt, ata.ErrorLog.EncodeExt)
@@ -113,7 +149,10 @@ func TestWhatEachPageSays(t *testing.T) {
 	alone(b, PageSelective, ata.SelectiveLog.Encode)
 	alone(b, PagePending, ata.PendingLog.Encode)
 	alone(b, PagePHY, one(ata.EncodePHY))
-	alone(b, PageStatistics, one(ata.EncodeStatistics))
+	alone(b, PageStatistics, func(s ata.Statistic) []byte {
+		s.StatisticKey = ata.StatPowerOnHours
+		return ata.EncodeStatistics([]ata.Statistic{s})
+	})
 	alone(b, PageSCTStatus, ata.SCTReport.Encode)
 	alone(b, PageTemperatures, ata.TemperatureHistory.Encode)
 	after(b, PageConfiguration, ata.Configuration.Encode, disk)
@@ -131,7 +170,9 @@ func TestWhatEachPageSays(t *testing.T) {
 		return nvme.SelfTestLog{Tests: []nvme.SelfTest{{Code: 1, Result: nvme.TestResult(code), Hours: 7}}}.Encode()
 	}, PageNVMeTests)
 	alone(b, PageFirmware, nvme.Firmware.Encode)
-	alone(b, PageEffects, func(of struct{ All []nvme.Opcode }) []byte { return nvme.EncodeEffects(append(of.All, nvme.IdentifyOp)...) })
+	alone(b, PageEffects, func(of struct{ All []nvme.Opcode }) []byte {
+		return nvme.EncodeEffects(append(of.All, nvme.IdentifyOp)...)
+	})
 	alone(b, PageSupported, func(of struct{ All []uint8 }) []byte { return nvme.EncodeSupported(of.All...) })
 	alone(b, PagePersistent, nvme.PersistentLog.Encode)
 	alone(b, PageDatacenter, nvme.Datacenter.Encode)
@@ -156,14 +197,18 @@ func TestWhatEachPageSays(t *testing.T) {
 		return scsi.EncodeSelfTests([]scsi.SelfTest{{Code: 1, Result: scsi.TestResult(code), Hours: 7, Sense: scsi.Sense{Key: 4, ASC: 0x40}}})
 	}, PageLog(scsi.LogSelfTests))
 	alone(b, PageLog(scsi.LogBackground), scsi.Background.Encode)
-	alone(b, PageLog(scsi.LogProtocol), func(p scsi.PortPhy) []byte { return scsi.EncodePorts([]scsi.PortPhy{p}, true) })
+	alone(b, PageLog(scsi.LogProtocol), func(p scsi.PortPhy) []byte {
+		p.Rate = min(p.Rate, 11)
+		return scsi.EncodePorts([]scsi.PortPhy{p}, true)
+	})
 	alone(b, PageLog(scsi.LogPending), scsi.PendingDefects.Encode)
 	alone(b, PageLog(scsi.LogEnvironment), scsi.Environment.Encode)
 	alone(b, PageLog(scsi.LogEnvironLimits), scsi.EnvironmentLimits.Encode)
 	b.Head("parameters of SCSI logs")
 	for _, id := range []scsi.LogID{
 		scsi.LogWriteErrors, scsi.LogReadErrors, scsi.LogVerifyErrors, scsi.LogTemperature, scsi.LogStartStop, scsi.LogSolidState,
-		scsi.LogInformational, {Page: 0x30},
+		scsi.LogInformational,
+		{Page: 0x30},
 	} {
 		for code := range uint16(7) {
 			for _, v := range [][]byte{
