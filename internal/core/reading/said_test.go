@@ -24,6 +24,13 @@ func said(pages ...Page) (lines []string) {
 		}
 	}
 	r.Sheets = nil
+	var kept []string
+	for i, v := 0, reflect.ValueOf(r); i < v.NumField(); i++ {
+		if field := v.Type().Field(i); field.IsExported() && !v.Field(i).IsZero() {
+			kept = append(kept, field.Name)
+		}
+	}
+	lines = append(lines, "kept: "+strings.Join(kept, " "))
 	for _, part := range []struct {
 		name string
 		of   any
@@ -159,6 +166,7 @@ func TestWhatEachPageSays(t *testing.T) {
 	alone(b, PageRanges, one(scsi.EncodeATARanges))
 	alone(b, PageElements, func(e scsi.Elements) []byte { return e.Encode(true) })
 	alone(b, PageATALock, tcg.Discovery.Encode)
+	alone(b, PageATALock, func(d tcg.Discovery) []byte { d.Subsystems = []string{"Opal 2", "Enterprise"}; return d.Encode() })
 
 	alone(b, PageController, nvme.Controller.Encode)
 	after(b, PageNamespace(1), nvme.Namespace.Encode, flash)
@@ -184,7 +192,12 @@ func TestWhatEachPageSays(t *testing.T) {
 	after(b, PageCapacity, scsi.Capacity.Encode, disk)
 	alone(b, PageDefects, scsi.Defects.Encode)
 	alone(b, PageControl, scsi.Control.Encode)
-	after(b, PageVPD(scsi.VPDCharacteristics), scsi.Characteristics.Encode, sas)
+	for _, times := range []uint16{1, 120} {
+		after(b, PageVPD(scsi.VPDCharacteristics), func(c scsi.Characteristics) []byte {
+			c.RotationRate = 1 + c.RotationRate*times
+			return c.Encode()
+		}, sas)
+	}
 	after(b, PageVPD(scsi.VPDIdentification), func(of struct{ Unit, Port uint64 }) []byte {
 		return scsi.EncodeDesignators(of.Unit, of.Port)
 	}, sas)
@@ -220,6 +233,13 @@ func TestWhatEachPageSays(t *testing.T) {
 				}
 			}
 		}
+	}
+	b.Head("names of pages")
+	for _, name := range []PageName{
+		"", "ata/log-99", "nvme/log-09-x", "nvme/namespace-", "scsi/log-1ff", "scsi/log-1f-100", "scsi/log-1f-", "scsi/log-0d-01", "scsi/vpd-100",
+		"scsi/vpd-c0", "scsi/vpd-zz", "scsi/mode-1d", "tape/x", PageImage, PageTelemetry, PageInternalStatus, PageIdentifyData,
+	} {
+		b.Line("%q: %q, %s", name, name.Title(), said(Page{Name: name, Bytes: []byte{0, 0xC0, 0, 1, 7}}))
 	}
 	b.Close()
 }
