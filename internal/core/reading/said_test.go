@@ -186,6 +186,13 @@ func TestWhatEachPageSays(t *testing.T) {
 	alone(b, PageDatacenter, nvme.Datacenter.Encode)
 	alone(b, PageEndurance(1), nvme.Endurance.Encode)
 	alone(b, PageSanitize, nvme.SanitizeStatus.Encode)
+	alone(b, PageSanitize, func(s nvme.SanitizeStatus) []byte {
+		s.State = nvme.SanitizeRuns
+		if s.Progress != 0 {
+			s.Progress = 1 << 15
+		}
+		return s.Encode()
+	})
 
 	alone(b, PageInquiry, scsi.InquiryData.Encode)
 	after(b, PageCapacity, scsi.Capacity.Encode, sas)
