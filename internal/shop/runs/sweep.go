@@ -203,7 +203,7 @@ func (s *Conductor) Sweeps(ctx context.Context, d shop.Drive) ([]shop.Sweep, err
 	return s.store.Sweeps(ctx, shop.SweepQuery{Drive: d.ID})
 }
 
-// check.Found gives everything a sweep found.
+// SweepDetail gives everything a sweep found.
 func (s *Conductor) SweepDetail(ctx context.Context, w shop.Sweep) (check.Found, error) {
 	return s.store.SweepDetail(ctx, w.Run, w.Step)
 }
