@@ -2,6 +2,7 @@ package whole_test
 
 import (
 	"context"
+	"errors"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -111,6 +112,28 @@ func TestAHandoverStopsARework(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, check.Done, now.State)
 	})
+}
+
+func TestADriveIsNotHandedOverWhileItsBenchCannotStopTheWriting(t *testing.T) {
+	t.Parallel()
+	for _, order := range []protocol.OrderKind{protocol.OrderConsent, protocol.OrderStop} {
+		synctest.Test(t, func(t *testing.T) {
+			p, _, i := reworked(t, check.Overwrite, check.Overwrite)
+			p.bench.hears = func(o protocol.Order) error {
+				if o.Kind == order {
+					return errors.New("its disk has no room")
+				}
+				return nil
+			}
+			asked := time.Now()
+			_, err := p.HandOver(t.Context(), who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
+			require.ErrorContains(t, err, "its disk has no room")
+			assert.Zero(t, time.Since(asked), "nobody waits for what does not come")
+			open, err := p.Intakes(t.Context(), shop.IntakeQuery{Open: true})
+			require.NoError(t, err)
+			assert.Len(t, open, 1, "intake %d", i.ID)
+		})
+	}
 }
 
 func TestAReleaseBeginsOneOverwriteAndServesForAWeek(t *testing.T) {
