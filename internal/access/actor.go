@@ -21,6 +21,9 @@ type Actor struct {
 	Via  Via
 }
 
+// May reports whether they may do what needs a role; in an open shop everybody may.
+func (a Actor) May(need Role) bool { return a.Via == OpenShop || a.Role.Covers(need) }
+
 // Nobody's name is what stands in records when an open shop was not told one.
 const nobodysName = "somebody"
 

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/labstack/echo/v5"
@@ -15,9 +17,11 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/record"
@@ -114,4 +118,21 @@ func TestEveryChangeHasARole(t *testing.T) {
 	}
 	assert.Equal(t, "desk", roleOf(nil, http.MethodGet))
 	assert.Equal(t, "lead", roleOf(nil, http.MethodPost), "what is forgotten is forbidden")
+}
+
+func TestASegmentSaysOfEachCellHowFastAndHowBadItIs(t *testing.T) {
+	g := surface.Geometry{Sectors: 40 * surface.Cells, Logical: 512, Physical: 512}
+	r := surface.NewRibbon(g)
+	block := r.Block(1)
+	block[0] = surface.Cell{Bytes: 20_480, Took: 100 * time.Microsecond, Worst: 2}
+	block[3] = surface.Cell{Unread: 2, Bytes: 19_456, Took: time.Second}
+	all, err := segmentsOf(surface.NewRibbon(g), []check.Block{{Number: 1, Cells: r.PackBlock(1)}})
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, surface.BlockCells, all[0].First)
+	assert.Equal(t, "2--0"+strings.Repeat("-", surface.BlockCells-4), all[0].Classes)
+	assert.Equal(t, []int{204_800, 0, 0, 19}, all[0].Speeds[:4], "kB/s")
+	assert.Equal(t, []contract.RibbonUnread{{Cell: surface.BlockCells + 3, Sectors: 2}}, all[0].Unread)
+	_, err = segmentsOf(surface.NewRibbon(g), []check.Block{{Number: 1, Cells: []byte("x")}})
+	assert.Error(t, err)
 }

@@ -8,6 +8,7 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 )
 
 func (h *handlers) ListIntakes(ctx context.Context, r server.ListIntakesRequestObject) (server.ListIntakesResponseObject, error) {
@@ -91,6 +92,35 @@ func (h *handlers) TakeIn(ctx context.Context, r server.TakeInRequestObject) (se
 	if b.Release != nil {
 		in.Release = &shop.Release{Scope: check.Kind(b.Release.Scope), Owner: b.Release.Owner}
 	}
-	i, err := h.shop.TakeIn(ctx, actor(ctx, b.By), in)
+	var instead *desk.Instead
+	if b.Instead != nil {
+		instead = &desk.Instead{Ticket: b.Instead.Ticket, Customer: b.Instead.Customer}
+	}
+	i, err := h.shop.TakeInstead(ctx, actor(ctx, b.By), in, instead)
 	return server.TakeIn201JSONResponse(intakeOf(i)), err
+}
+
+func (h *handlers) ChangeIntake(ctx context.Context, r server.ChangeIntakeRequestObject) (server.ChangeIntakeResponseObject, error) {
+	b := r.Body
+	c := desk.Correction{
+		Ticket: b.Ticket, Customer: b.Customer, Reference: b.Reference, Complaint: b.Complaint, Label: b.Label, Made: b.Made,
+		Clicks: b.Clicks, Wanted: b.Wanted, Copied: b.Copied, Why: value(b.Why),
+	}
+	if b.Language != nil {
+		l := languageOf(b.Language)
+		c.Language = &l
+	}
+	if b.Duty != nil {
+		duty, err := drive.ParseDuty(string(*b.Duty))
+		if err != nil {
+			return nil, &shop.Invalid{What: err.Error(), Advice: "Choose one of them."}
+		}
+		c.Duty = &duty
+	}
+	i, err := h.shop.ChangeIntake(ctx, actor(ctx, b.By), r.Intake, c)
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.intake(ctx, i)
+	return server.ChangeIntake200JSONResponse(out), err
 }

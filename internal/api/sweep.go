@@ -217,7 +217,8 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 		if _, err := fmt.Fprintf(c.Response(), "event: %s\ndata: %s\n\n", kind, body); err != nil {
 			return err
 		}
-		return w.Flush()
+		_ = w.Flush()
+		return nil
 	}
 	if send("snapshot", run, blocks) != nil || run.State == check.Done {
 		return nil
@@ -229,9 +230,10 @@ func (h *handlers) FollowRun(c *echo.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-tick.C:
-			if _, err := fmt.Fprint(c.Response(), ": still here\n\n"); err != nil || w.Flush() != nil {
+			if _, err := fmt.Fprint(c.Response(), ": still here\n\n"); err != nil {
 				return nil
 			}
+			_ = w.Flush() // a lost connection ends the request's context
 		case p, open := <-changes:
 			if !open { // fell behind: it comes back and begins with a snapshot
 				return nil

@@ -14,41 +14,6 @@ import (
 	"hylostat.example/internal/core/wording"
 )
 
-func listIntakes(ctx context.Context, c call) error {
-	p := contract.ListIntakesParams{}
-	open, limit := c.Bool("open"), c.Int("limit")
-	p.Open, p.Limit = &open, &limit
-	if t := c.String("ticket"); t != "" {
-		p.Ticket = &t
-	}
-	all, err := c.Intakes(ctx, p)
-	if err != nil {
-		return err
-	}
-	return c.show(all, func(w io.Writer) {
-		rows := make([]table.Row, len(all))
-		for i, x := range all {
-			name := "no answer"
-			if x.Serial != nil {
-				name = wording.Serial(*x.Serial)
-			}
-			ended := "here"
-			if x.Unanswered != nil {
-				ended = "replace: " + *x.Unanswered
-			}
-			if x.Handover != nil {
-				ended = fmt.Sprintf("%s, data %s", x.Handover.Goes, x.Handover.Data)
-			}
-			lot := ""
-			if x.Lot != nil {
-				lot = fmt.Sprint(*x.Lot)
-			}
-			rows[i] = table.Row{x.Id, minute(x.At), name, optional(x.Ticket), optional(x.Customer), lot, ended}
-		}
-		tabular(w, []any{"intake", "when", "drive", "ticket", "customer", "lot", "how it stands"}, rows, 1)
-	})
-}
-
 func printSiblings(w io.Writer, s contract.Siblings) {
 	_, _ = fmt.Fprintf(w, "%s: %s of this model here\n", s.Model, counted(s.Of, "drive", "drives"))
 	for _, a := range s.Apart {

@@ -408,6 +408,20 @@ type ClientInterface interface {
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangeIntakeWithBody Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+	ChangeIntakeWithBody(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+	ChangeIntake(ctx context.Context, intake int64, body ChangeIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// HandOverWithBody End an intake: where the drive goes, and the state of its data
 	//
 	// Takes any type of body and a specified content type.
@@ -1549,6 +1563,40 @@ func (c *Raw) TakeInWithBody(ctx context.Context, contentType string, body io.Re
 // Corresponds with POST /intakes (the `TakeIn` operationId).
 func (c *Raw) TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeIntakeWithBody Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+func (c *Raw) ChangeIntakeWithBody(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeIntakeRequestWithBody(c.Server, intake, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+func (c *Raw) ChangeIntake(ctx context.Context, intake int64, body ChangeIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeIntakeRequest(c.Server, intake, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4390,6 +4438,53 @@ func NewTakeInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewChangeIntakeRequest calls the generic ChangeIntake builder with application/json body
+func NewChangeIntakeRequest(server string, intake int64, body ChangeIntakeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeIntakeRequestWithBody(server, intake, "application/json", bodyReader)
+}
+
+// NewChangeIntakeRequestWithBody constructs an http.Request for the ChangeIntake method, with any body, and a specified content type
+func NewChangeIntakeRequestWithBody(server string, intake int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "intake", intake, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/intakes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewHandOverRequest calls the generic HandOver builder with application/json body
 func NewHandOverRequest(server string, intake int64, body HandOverJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6398,6 +6493,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeInWithResponse(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeInResponse, error)
+
+	// ChangeIntakeWithBodyWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+	ChangeIntakeWithBodyWithResponse(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeIntakeResponse, error)
+
+	// ChangeIntakeWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+	ChangeIntakeWithResponse(ctx context.Context, intake int64, body ChangeIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeIntakeResponse, error)
 
 	// HandOverWithBodyWithResponse End an intake: where the drive goes, and the state of its data
 	//
@@ -8629,6 +8738,54 @@ func (r TakeInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TakeInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeIntakeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Intake
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeIntakeResponse) GetJSON200() *Intake {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeIntakeResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeIntakeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeIntakeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeIntakeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeIntakeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10983,6 +11140,32 @@ func (c *ClientWithResponses) TakeInWithResponse(ctx context.Context, body TakeI
 	return ParseTakeInResponse(rsp)
 }
 
+// ChangeIntakeWithBodyWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+func (c *ClientWithResponses) ChangeIntakeWithBodyWithResponse(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeIntakeResponse, error) {
+	rsp, err := c.ChangeIntakeWithBody(ctx, intake, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeIntakeResponse(rsp)
+}
+
+// ChangeIntakeWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
+func (c *ClientWithResponses) ChangeIntakeWithResponse(ctx context.Context, intake int64, body ChangeIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeIntakeResponse, error) {
+	rsp, err := c.ChangeIntake(ctx, intake, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeIntakeResponse(rsp)
+}
+
 // HandOverWithBodyWithResponse End an intake: where the drive goes, and the state of its data
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12905,6 +13088,39 @@ func ParseTakeInResponse(rsp *http.Response) (*TakeInResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeIntakeResponse parses an HTTP response from a ChangeIntakeWithResponse call
+func ParseChangeIntakeResponse(rsp *http.Response) (*ChangeIntakeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeIntakeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong

@@ -186,6 +186,12 @@ func (c *Client) TakeIn(ctx context.Context, i contract.IntakeRequest) (contract
 	return call[contract.Intake](c, r, err)
 }
 
+// ChangeIntake puts an intake right.
+func (c *Client) ChangeIntake(ctx context.Context, intake int64, right contract.IntakeCorrection) (contract.Intake, error) {
+	r, err := c.raw.ChangeIntake(ctx, intake, right)
+	return call[contract.Intake](c, r, err)
+}
+
 // Drives lists drives.
 func (c *Client) Drives(ctx context.Context, p contract.ListDrivesParams) ([]contract.ListedDrive, error) {
 	r, err := c.raw.ListDrives(ctx, &p)

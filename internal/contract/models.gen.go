@@ -1570,6 +1570,38 @@ type Intake struct {
 	Wanted     bool    `json:"wanted"`
 }
 
+// IntakeCorrection What is put right; what is absent stays
+type IntakeCorrection struct {
+	By        string  `json:"by"`
+	Clicks    *bool   `json:"clicks,omitempty"`
+	Complaint *string `json:"complaint,omitempty"`
+
+	// Copied false only: that it was copied is recorded with its bay
+	Copied   *bool   `json:"copied,omitempty"`
+	Customer *string `json:"customer,omitempty"`
+	Duty     *Duty   `json:"duty,omitempty"`
+	Label    *string `json:"label,omitempty"`
+
+	// Language Of the papers an owner gets
+	Language  *Language `json:"language,omitempty"`
+	Made      *string   `json:"made,omitempty"`
+	Reference *string   `json:"reference,omitempty"`
+	Ticket    *string   `json:"ticket,omitempty"`
+	Wanted    *bool     `json:"wanted,omitempty"`
+
+	// Why data that is wanted and not copied need not be protected any more
+	Why *string `json:"why,omitempty"`
+}
+
+// IntakeInstead The open intake of the drive that ends by this one. Data that is wanted by it stays protected
+type IntakeInstead struct {
+	// Customer its customer; empty, where it names none
+	Customer string `json:"customer"`
+
+	// Ticket its ticket; its number, where it has none
+	Ticket string `json:"ticket"`
+}
+
 // IntakeRelease What the owner allows to be destroyed, recorded with the intake
 type IntakeRelease struct {
 	// Owner who consented, and how
@@ -1593,6 +1625,9 @@ type IntakeRequest struct {
 	Copied   *bool   `json:"copied,omitempty"`
 	Customer *string `json:"customer,omitempty"`
 	Duty     *Duty   `json:"duty,omitempty"`
+
+	// Instead The open intake of the drive that ends by this one. Data that is wanted by it stays protected
+	Instead *IntakeInstead `json:"instead,omitempty"`
 
 	// Label what the label and the hand tell
 	Label *string `json:"label,omitempty"`
@@ -3234,6 +3269,9 @@ type LookAtVolumesJSONRequestBody = Person
 
 // TakeInJSONRequestBody defines body for TakeIn for application/json ContentType.
 type TakeInJSONRequestBody = IntakeRequest
+
+// ChangeIntakeJSONRequestBody defines body for ChangeIntake for application/json ContentType.
+type ChangeIntakeJSONRequestBody = IntakeCorrection
 
 // HandOverJSONRequestBody defines body for HandOver for application/json ContentType.
 type HandOverJSONRequestBody = HandoverRequest

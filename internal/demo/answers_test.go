@@ -260,6 +260,15 @@ func TestWhatIsAnswered(t *testing.T) {
 		for _, o := range [][2]string{
 			{"POST /intakes", `{"bay":"bay-1",` + by + `,"ticket":"4711","customer":"Pellwick Spit","wanted":true,"duty":"archive",` +
 				`"language":"de","made":"2021-08","release":{"scope":"mend","owner":"Ms Adeyemi-Holt"}}`},
+			{"POST /intakes", `{"bay":"bay-1",` + by + `,"ticket":"4711","customer":"Pellwick Spit","wanted":true,"duty":"archive",` +
+				`"language":"de","made":"2021-08","release":{"scope":"mend","owner":"Ms Adeyemi-Holt"},` +
+				`"instead":{"ticket":"2231","customer":"Marram Seed Library"}}`},
+			{"PATCH /intakes/69", `{"ticket":"4712","customer":"Pellwick Spit tide gauge",` + by + `}`},
+			{"PATCH /intakes/69", `{"ticket":"4712","complaint":"stops half-way","language":"fr","duty":"archive",` + by + `}`},
+			{"PATCH /intakes/69", `{"wanted":false,` + by + `}`},
+			{"PATCH /intakes/69", `{"made":"spring",` + by + `}`},
+			{"PATCH /intakes/69", `{"duty":"forever",` + by + `}`},
+			{"PATCH /intakes/999", `{"ticket":"4712",` + by + `}`},
 			{"POST /intakes", `{"bay":"bay-9",` + by + `}`},
 			{"POST /intakes", `{"bay":"bay-1"}`},
 			{"POST /intakes", `{"bay":"bay-1",` + by + `,"duty":"forever"}`},

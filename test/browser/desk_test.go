@@ -91,6 +91,10 @@ func TestADriveIsTakenInAndHandedOver(t *testing.T) {
 	p.sees("same")
 	p.click("Take in, checks wait")
 	p.sees("Intake 1 opened")
+	p.do(chromedp.Navigate(p.address + "/intake?bay=bay-2"))
+	p.sees("On intake 1 already")
+	p.sees("it stays protected")
+	p.accessible("intake, on one already")
 
 	p.do(chromedp.Navigate(p.address + "/drives/KVA077M511"))
 	p.sees("here on intake 1")

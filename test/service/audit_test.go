@@ -89,14 +89,26 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		"hidden: no > yes",
 	)
 	do("arrangeBays", "PUT", "/bay-order", `{"bays": ["bay-3", "bay-2"], `+by+`}`, "Bays arranged by Maud, bay 3 first")
-	do(
+	var taken contract.Intake
+	require.NoError(t, json.Unmarshal([]byte(do(
 		"takeIn",
 		"POST",
 		"/intakes",
-		`{"bay": "bay-2", "wanted": true, "duty": "everyday", "release": {"scope": "mend", "owner": "Orla Fenn, by phone"}, `+by+`}`,
+		`{"bay": "bay-2", "wanted": true, "duty": "everyday", "release": {"scope": "mend", "owner": "Orla Fenn, by phone"},
+		  "instead": {"ticket": "2229", "customer": "Marram Seed Library"}, `+by+`}`,
 		"Bay 2: intake",
 		"data wanted:  > yes",
 		"released for:  > mend",
+		"in the place of:  > intake 2",
+	)), &taken))
+	do(
+		"changeIntake",
+		"PATCH",
+		fmt.Sprintf("/intakes/%d", taken.Id),
+		`{"ticket": "2290", "complaint": "heard in Ferry Road, by Orla Fenn", `+by+`}`,
+		fmt.Sprintf("Intake %d corrected", taken.Id),
+		"ticket:  > 2290",
+		"complaint:  > noted",
 	)
 	do("recordCopy", "POST", "/bays/bay-2/copy", `{`+by+`}`, "Bay 2: data copied, says Maud", "copied: no > yes")
 	do(

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -21,8 +22,9 @@ func TestAnOverwriteEndsWithItsRelease(t *testing.T) {
 			_, err := s.HandOver(s.t.Context(), intake, contract.HandoverRequest{Goes: "returned", By: "Dov"})
 			return err
 		},
-		"taken in anew": func(s *service, _ int64) error {
-			_, err := s.TakeIn(s.t.Context(), contract.IntakeRequest{Bay: at(1), By: "Dov"})
+		"taken in anew": func(s *service, intake int64) error {
+			instead := contract.IntakeInstead{Ticket: fmt.Sprint(intake)}
+			_, err := s.TakeIn(s.t.Context(), contract.IntakeRequest{Bay: at(1), By: "Dov", Instead: &instead})
 			return err
 		},
 	} {

@@ -101,6 +101,9 @@ func TestAMendNeedsEverythingInOrderAndTellsWhatItChanged(t *testing.T) {
 	assert.True(t, *done.Held)
 
 	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov"})
+	conflicts(t, err, "is on intake 1 already")
+	instead := contract.IntakeInstead{Ticket: "1"}
+	_, err = s.TakeIn(ctx, contract.IntakeRequest{Bay: at(1), By: "Dov", Instead: &instead})
 	require.NoError(t, err)
 	_, err = mend()
 	conflicts(t, err, "not released by the owner")

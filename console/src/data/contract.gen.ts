@@ -154,6 +154,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/intakes/{intake}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason */
+        patch: operations["changeIntake"];
+        trace?: never;
+    };
     "/intakes/{intake}/handover": {
         parameters: {
             query?: never;
@@ -1503,6 +1522,32 @@ export interface components {
             copied?: boolean;
             duty?: components["schemas"]["Duty"];
             release?: components["schemas"]["IntakeRelease"];
+            instead?: components["schemas"]["IntakeInstead"];
+        };
+        /** @description The open intake of the drive that ends by this one. Data that is wanted by it stays protected */
+        IntakeInstead: {
+            /** @description its ticket; its number, where it has none */
+            ticket: string;
+            /** @description its customer; empty, where it names none */
+            customer: string;
+        };
+        /** @description What is put right; what is absent stays */
+        IntakeCorrection: {
+            by: string;
+            ticket?: string;
+            customer?: string;
+            reference?: string;
+            language?: components["schemas"]["Language"];
+            complaint?: string;
+            label?: string;
+            made?: string;
+            clicks?: boolean;
+            wanted?: boolean;
+            /** @description false only: that it was copied is recorded with its bay */
+            copied?: boolean;
+            duty?: components["schemas"]["Duty"];
+            /** @description data that is wanted and not copied need not be protected any more */
+            why?: string;
         };
         /**
          * @description Of the papers an owner gets
@@ -3180,6 +3225,33 @@ export interface operations {
         responses: {
             /** @description The intake */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    changeIntake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IntakeCorrection"];
+            };
+        };
+        responses: {
+            /** @description The intake */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -18,6 +18,9 @@ export interface IntakeDraft {
   release: "none" | ReworkKind;
   owner: string;
   duty: Duty;
+  /** Of the open intake that ends by this one, as somebody reads it off the order. */
+  insteadTicket: string;
+  insteadCustomer: string;
 }
 
 export const emptyDraft: IntakeDraft = {
@@ -31,6 +34,8 @@ export const emptyDraft: IntakeDraft = {
   release: "none",
   owner: "",
   duty: "everyday",
+  insteadTicket: "",
+  insteadCustomer: "",
 };
 
 const key = "hylostat.intake";

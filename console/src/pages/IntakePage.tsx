@@ -153,6 +153,7 @@ export default function IntakePage() {
       wanted: draft.wanted,
       copied: draft.wanted && draft.copied,
       duty: draft.duty,
+      instead: bay.intake && { ticket: draft.insteadTicket.trim(), customer: draft.insteadCustomer.trim() },
       release: draft.release === "none" ? undefined : { scope: draft.release, owner: draft.owner.trim() || draft.customer.trim() },
     });
     forget();
@@ -282,6 +283,39 @@ export default function IntakePage() {
               <p>The serial scanned is not the one that answers in {bayWords(bay?.name ?? "")}. Look which drive is in which bay.</p>
             </Gate>
           )}
+          {bay?.intake && (
+            <>
+              <Gate role="alert">
+                <Glyph name="stuck" />
+                <b>On intake {bay.intake.id} already</b>
+                <p>
+                  Hand it over first, or correct that intake. To take it in anew in its place, name its ticket
+                  {bay.intake.ticket ? "" : `, which is ${bay.intake.id} since it has none,`} and its customer.
+                  {bay.intake.at_risk && " Its data is wanted and not copied: it stays protected."}
+                </p>
+              </Gate>
+              <div className="pair">
+                <TextField
+                  data-question=""
+                  value={draft.insteadTicket}
+                  onChange={(insteadTicket) => set({ insteadTicket })}
+                  maxLength={100}
+                >
+                  <Label>Ticket of intake {bay.intake.id}</Label>
+                  <Input autoComplete="off" />
+                </TextField>
+                <TextField
+                  data-question=""
+                  value={draft.insteadCustomer}
+                  onChange={(insteadCustomer) => set({ insteadCustomer })}
+                  maxLength={100}
+                >
+                  <Label>Its customer</Label>
+                  <Input autoComplete="off" />
+                </TextField>
+              </div>
+            </>
+          )}
           {risk && (
             <Gate>
               <Glyph name="copy" />
@@ -323,11 +357,12 @@ export default function IntakePage() {
                 !bay ||
                 differs ||
                 draft.wanted === undefined ||
+                (bay.intake && draft.insteadTicket.trim() === "") ||
                 desk.takeIn.isPending ||
                 (draft.release !== "none" && !(draft.owner.trim() || draft.customer.trim()))
               }
             >
-              {risk ? "Take in, checks wait" : "Take in"}
+              {bay?.intake ? "Take in, in its place" : risk ? "Take in, checks wait" : "Take in"}
             </Button>
             {begun && <Button onPress={forget}>Begin anew</Button>}
           </div>

@@ -135,6 +135,9 @@ type ServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx *echo.Context) error
+	// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// (PATCH /intakes/{intake})
+	ChangeIntake(ctx *echo.Context, intake int64) error
 	// HandOver End an intake: where the drive goes, and the state of its data
 	// (POST /intakes/{intake}/handover)
 	HandOver(ctx *echo.Context, intake int64) error
@@ -1066,6 +1069,22 @@ func (w *ServerInterfaceWrapper) TakeIn(ctx *echo.Context) error {
 	return err
 }
 
+// ChangeIntake converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeIntake(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "intake" -------------
+	var intake int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "intake", ctx.Param("intake"), &intake, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter intake: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeIntake(ctx, intake)
+	return err
+}
+
 // HandOver converts echo context to params.
 func (w *ServerInterfaceWrapper) HandOver(ctx *echo.Context) error {
 	var err error
@@ -1668,6 +1687,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/bays/:bay/copy", wrapper.RecordCopy, options.OperationMiddlewares["recordCopy"]...)
 	router.GET(options.BaseURL+"/intakes", wrapper.ListIntakes, options.OperationMiddlewares["listIntakes"]...)
 	router.POST(options.BaseURL+"/intakes", wrapper.TakeIn, options.OperationMiddlewares["takeIn"]...)
+	router.PATCH(options.BaseURL+"/intakes/:intake", wrapper.ChangeIntake, options.OperationMiddlewares["changeIntake"]...)
 	router.POST(options.BaseURL+"/intakes/:intake/handover", wrapper.HandOver, options.OperationMiddlewares["handOver"]...)
 	router.POST(options.BaseURL+"/intakes/:intake/move", wrapper.MoveIntake, options.OperationMiddlewares["moveIntake"]...)
 	router.GET(options.BaseURL+"/lots", wrapper.ListLots, options.OperationMiddlewares["listLots"]...)
@@ -3371,6 +3391,46 @@ func (response TakeIndefaultApplicationProblemPlusJSONResponse) VisitTakeInRespo
 	return err
 }
 
+type ChangeIntakeRequestObject struct {
+	Intake int64 `json:"intake"`
+	Body   *ChangeIntakeJSONRequestBody
+}
+
+type ChangeIntakeResponseObject interface {
+	VisitChangeIntakeResponse(w http.ResponseWriter) error
+}
+
+type ChangeIntake200JSONResponse Intake
+
+func (response ChangeIntake200JSONResponse) VisitChangeIntakeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeIntakedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeIntakedefaultApplicationProblemPlusJSONResponse) VisitChangeIntakeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type HandOverRequestObject struct {
 	Intake int64 `json:"intake"`
 	Body   *HandOverJSONRequestBody
@@ -4907,6 +4967,9 @@ type StrictServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx context.Context, request TakeInRequestObject) (TakeInResponseObject, error)
+	// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// (PATCH /intakes/{intake})
+	ChangeIntake(ctx context.Context, request ChangeIntakeRequestObject) (ChangeIntakeResponseObject, error)
 	// HandOver End an intake: where the drive goes, and the state of its data
 	// (POST /intakes/{intake}/handover)
 	HandOver(ctx context.Context, request HandOverRequestObject) (HandOverResponseObject, error)
@@ -6289,6 +6352,54 @@ func (sh *strictHandler) TakeIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(TakeInResponseObject); ok {
 		return validResponse.VisitTakeInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeIntake operation middleware
+func (sh *strictHandler) ChangeIntake(ctx *echo.Context, intake int64) error {
+	var request ChangeIntakeRequestObject
+
+	request.Intake = intake
+
+	var body ChangeIntakeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeIntake(ctx.Request().Context(), request.(ChangeIntakeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeIntake")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeIntakeResponseObject); ok {
+		return validResponse.VisitChangeIntakeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

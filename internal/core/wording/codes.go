@@ -130,6 +130,8 @@ const (
 	CustomerErased      Code = "did.customer_erased"
 	IntakeTried         Code = "did.intake_tried"
 	IntakeOpened        Code = "did.intake_opened"
+	IntakeReplaced      Code = "did.intake_replaced"
+	IntakeCorrected     Code = "did.intake_corrected"
 	DataCopied          Code = "did.data_copied"
 	DriveClaimed        Code = "did.drive_claimed"
 	DriveDenied         Code = "did.drive_denied"

@@ -93,7 +93,11 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			v.Run = &open[0]
 		}
 	}
-	s.describe(&v)
+	unseen, err := s.unseen(ctx, v.Drive, v.Intake)
+	if err != nil {
+		return v, err
+	}
+	s.describe(&v, unseen)
 	if v.Intake != nil && v.Intake.Drive == 0 && b.Connection == protocol.Silent {
 		dead, err := s.Unanswered(ctx, *v.Intake)
 		if err != nil {
@@ -106,8 +110,21 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 	return v, nil
 }
 
-// describe finds the words for a bay: what is going on, and what to do.
-func (s *Desk) describe(v *BayView) {
+// unseen reports whether nobody has looked yet into what a drive came back for: its verdict was signed at an earlier visit, and nothing was
+// checked at this one.
+func (s *Desk) unseen(ctx context.Context, d *shop.Drive, i *shop.Intake) (bool, error) {
+	if d == nil || d.Now.Signed == nil || i == nil || i.Handover != nil || !d.Now.Signed.At.Before(i.At) {
+		return false, nil
+	}
+	last, err := s.store.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Limit: 1})
+	if err != nil {
+		return false, err
+	}
+	return len(last) == 0 || last[0].Asked.Before(i.At) || last[0].Outcome != check.Passed && last[0].Outcome != check.Failed, nil
+}
+
+// describe finds the words for a bay: what is going on, and what to do. unseen is as Desk.unseen says.
+func (s *Desk) describe(v *BayView, unseen bool) {
 	b, d := v.Bay, v.Drive
 	switch {
 	case b.Connection == protocol.Empty:
@@ -143,12 +160,15 @@ func (s *Desk) describe(v *BayView) {
 	default:
 		v.Doing = wording.Say(wording.BayFirst, wording.Values{"text": d.Now.First})
 		v.Action, v.Next = verdictAction(d)
+		if unseen {
+			v.Action, v.Next = ActionCheck, wording.Say(wording.NextQuick)
+		}
 	}
 	if v.Note.IsZero() && d != nil && v.Run == nil && b.Connection == protocol.Answering {
 		v.Note = wording.Say(wording.Removable)
 		if b.Device.InUse != "" {
 			v.Note = wording.Say(wording.InUse, wording.Values{"by": b.Device.InUse})
-		} else if d.Now.Signed != nil {
+		} else if d.Now.Signed != nil && !unseen {
 			v.Note = wording.Say(wording.RemovableSigned, wording.Values{"by": d.Now.Signed.By})
 		}
 	}

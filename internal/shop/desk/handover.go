@@ -150,28 +150,6 @@ func dataState(ctx context.Context, from Reader, d shop.Drive, i shop.Intake) (s
 	return state, nil
 }
 
-// endOlder ends the intakes a drive was left on when it is taken in anew.
-func (s *Desk) endOlder(ctx context.Context, tx Tx, d shop.Drive, now int64) error {
-	all, err := tx.Intakes(ctx, d.ID)
-	if err != nil {
-		return err
-	}
-	for _, i := range all {
-		if i.ID == now || i.Handover != nil {
-			continue
-		}
-		state, err := dataState(ctx, tx, d, i)
-		if err != nil {
-			return err
-		}
-		i.Handover = &shop.Handover{Goes: shop.NotNoted, Data: state, By: "Hylostat", At: s.books.Clock.Now()}
-		if err := tx.SaveIntake(ctx, &i); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Intakes lists intakes, newest first.
 func (s *Desk) Intakes(ctx context.Context, q shop.IntakeQuery) ([]shop.Intake, error) {
 	return s.store.IntakesOf(ctx, q)

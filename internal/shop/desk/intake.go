@@ -13,15 +13,18 @@ import (
 )
 
 // TakeIn opens an intake for the drive in a bay, with the release its owner gave, if one did. The drive need not answer yet: the intake
-// waits for it and its number is the drive's handle until a serial is known.
+// waits for it and its number is the drive's handle until a serial is known. An open intake of the drive is a Conflict; see TakeInstead.
 func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.Intake, error) {
+	return s.TakeInstead(ctx, by, i, nil)
+}
+
+// TakeInstead is TakeIn in the place of an open intake, which ends. Data that is wanted by that one stays protected.
+func (s *Desk) TakeInstead(ctx context.Context, by shop.Actor, i shop.Intake, instead *Instead) (shop.Intake, error) {
 	if err := shop.Tidy(&i.Ticket, &i.Customer, &i.Reference, &i.Complaint, &i.Label, &by.Name); err != nil {
 		return shop.Intake{}, err
 	}
-	if i.Made != "" {
-		if _, err := time.Parse("2006-01", i.Made); err != nil {
-			return shop.Intake{}, &shop.Invalid{What: fmt.Sprintf("%q is no month", i.Made), Advice: "Give it as on the label: 2021-08."}
-		}
+	if err := checkMade(i.Made); err != nil {
+		return shop.Intake{}, err
 	}
 	if err := checkDuty(i.Duty); err != nil {
 		return shop.Intake{}, err
@@ -47,10 +50,20 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 	if i.Copied {
 		i.Wanted, i.CopiedAt = true, i.At
 	}
+	open, err := openIntakes(ctx, s.store, i.Bay, bay.Drive)
+	if err == nil {
+		err = mayReplace(open, bay.Drive, instead)
+	}
+	if err != nil {
+		return shop.Intake{}, err
+	}
 	if i.Clicks {
 		// Every attempt may cost what is left of it.
 	} else if bay.Bay.Connection == protocol.Empty || bay.Bay.Connection == protocol.Unread || bay.Bay.Connection == protocol.Silent {
 		if err := s.attempt(ctx, i.Bay); err != nil {
+			return shop.Intake{}, err
+		}
+		if bay, err = s.Bay(ctx, i.Bay); err != nil { // it may have named itself
 			return shop.Intake{}, err
 		}
 	}
@@ -58,7 +71,14 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 		i.NoteTried(i.Bay, i.At)
 	}
 	err = shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
-		if err := leaveBay(ctx, tx, i.Bay); err != nil {
+		open, err := openIntakes(ctx, tx, i.Bay, bay.Drive)
+		if err == nil {
+			err = mayReplace(open, bay.Drive, instead) // nobody took it in meanwhile
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if err := replace(ctx, tx, &i, open, i.At); err != nil {
 			return nil, nil, err
 		}
 		if err := tx.SaveIntake(ctx, &i); err != nil {
@@ -73,6 +93,9 @@ func (s *Desk) TakeIn(ctx context.Context, by shop.Actor, i shop.Intake) (shop.I
 		deed.Edited("copied", nil, i.Copied)
 		deed.Edited("duty", nil, i.Duty)
 		deed.Edited("released for", nil, i.Release.ScopeOf())
+		for _, older := range open {
+			deed.Edited("in the place of", nil, fmt.Sprintf("intake %d", older.ID))
+		}
 		if bay.Drive == nil {
 			return []shop.Deed{deed}, nil, nil
 		}
@@ -190,9 +213,6 @@ func (s *Desk) ProtectSoon(ctx context.Context, b protocol.Bay) {
 func (s *Desk) settle(ctx context.Context, tx Tx, i *shop.Intake, d shop.Drive) ([]shop.Event, error) {
 	i.Drive = d.ID
 	if err := tx.SaveIntake(ctx, i); err != nil {
-		return nil, err
-	}
-	if err := s.endOlder(ctx, tx, d, i.ID); err != nil {
 		return nil, err
 	}
 	if i.Duty == "" || i.Duty == d.Duty {
@@ -327,6 +347,14 @@ func (s *Desk) SetDuty(ctx context.Context, by shop.Actor, d shop.Drive, duty dr
 func checkDuty(d drive.Duty) error {
 	if _, err := drive.ParseDuty(string(d)); err != nil {
 		return &shop.Invalid{What: fmt.Sprintf("%q is no duty", d), Advice: "Choose continuous, archive, everyday or carry."}
+	}
+	return nil
+}
+
+// checkMade refuses what is no month of making; none at all is not noted.
+func checkMade(month string) error {
+	if _, err := time.Parse("2006-01", month); err != nil && month != "" {
+		return &shop.Invalid{What: fmt.Sprintf("%q is no month", month), Advice: "Give it as on the label: 2021-08."}
 	}
 	return nil
 }

@@ -232,11 +232,17 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 	if one.Speed, err = s.outerSpeed(ctx, d); err != nil {
 		return one, err
 	}
+	unseen, err := s.unseen(ctx, &d, &i)
+	if err != nil {
+		return one, err
+	}
 	switch {
 	case i.Handover != nil:
 		one.Next = wording.Say(wording.WentAs, wording.Values{"goes": string(i.Handover.Goes)})
 	case i.AtRisk():
 		one.Next = wording.Say(wording.NextCopy)
+	case unseen:
+		one.Next = wording.Say(wording.NextQuick)
 	case d.Now.Signed != nil:
 		one.Next = wording.Say(wording.NextHandOver)
 	case v.Grade == drive.Undecided && len(v.Missing) > 0: // of what is decided, no more evidence is asked for

@@ -51,7 +51,7 @@ func (s *Desk) BayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]shop.Ev
 	}
 	var more []shop.Event
 	if waits {
-		more, err = s.settle(ctx, tx, &i, d)
+		more, err = s.named(ctx, tx, &i, d)
 	} else if !slices.ContainsFunc(was, func(w protocol.Bay) bool { return w.Connection == protocol.Answering && w.Key == b.Key }) {
 		more, err = s.joinLot(ctx, tx, b.ID, d)
 	}

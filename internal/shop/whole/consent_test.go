@@ -3,6 +3,7 @@ package whole_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 )
 
 // reworked is a shop in which a drive is being reworked by a release of this scope.
@@ -54,7 +56,8 @@ func TestWhatEndsAReleaseEndsTheWriting(t *testing.T) {
 			return err
 		}, "the owner, who releases it for less"},
 		"a new intake": {func(p *place, _ shop.Intake) error {
-			_, err := p.TakeIn(p.t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Customer: "Quillet Ferry office"})
+			another := shop.Intake{Bay: drive.Bay{Number: 2}, Customer: "Quillet Ferry office"}
+			_, err := p.TakeInstead(p.t.Context(), who("Dov"), another, &desk.Instead{Ticket: "1", Customer: "Pellwick Spit"})
 			return err
 		}, "the new intake, which voids the release"},
 		"it is released for more": {func(p *place, _ shop.Intake) error {
@@ -204,12 +207,13 @@ func TestWhoReleasedARework(t *testing.T) {
 		assert.Equal(t, "the owner, by intake 1", by(r), "taken back since")
 		_, err = p.RecordRelease(t.Context(), who("Dov"), p.drive("7M511"), i.Release)
 		require.NoError(t, err)
-		for owner, want := range map[string]string{
-			"pellwick spit": "Pellwick Spit, by letter", "Quillet Ferry office": "an earlier owner",
+		for _, row := range []struct{ owner, want string }{
+			{"pellwick spit", "Pellwick Spit, by letter"}, {"Quillet Ferry office", "an earlier owner"},
 		} {
-			_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Customer: owner})
+			another := shop.Intake{Bay: drive.Bay{Number: 2}, Customer: row.owner}
+			i, err = p.TakeInstead(t.Context(), who("Dov"), another, &desk.Instead{Ticket: fmt.Sprint(i.ID), Customer: i.Customer})
 			require.NoError(t, err)
-			assert.Equal(t, want, by(r), owner)
+			assert.Equal(t, row.want, by(r), row.owner)
 		}
 	})
 }

@@ -358,6 +358,17 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "another intake in the same bay", func() (shop.Intake, error) {
 			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(1), Clicks: true})
 		})
+		does(d, "and in its place", func() (shop.Intake, error) {
+			return p.TakeInstead(ctx, dov, shop.Intake{Bay: at(1), Clicks: true}, &desk.Instead{Ticket: "2250", Customer: "Pellwick Spit"})
+		})
+		right, clicks, month := desk.Correction{}, false, "2024-02"
+		does(d, "nothing is corrected", func() (shop.Intake, error) { return p.ChangeIntake(ctx, dov, mute.ID, right) })
+		right = desk.Correction{Ticket: &month, Complaint: &month, Made: &month, Label: &month, Reference: &month}
+		does(d, "an intake that ended is corrected", func() (shop.Intake, error) { return p.ChangeIntake(ctx, dov, mute.ID, right) })
+		right = desk.Correction{Wanted: new(true)}
+		does(d, "what it is cannot be", func() (shop.Intake, error) { return p.ChangeIntake(ctx, dov, mute.ID, right) })
+		right = desk.Correction{Clicks: &clicks}
+		does(d, "of the open one it can", func() (shop.Intake, error) { return p.ChangeIntake(ctx, dov, mute.ID+1, right) })
 		done(d, "bay 1 is empty after all", func() error { return p.Vacate(ctx, dov, at(1)) })
 		does(d, "intakes", func() ([]shop.Intake, error) { return p.Intakes(ctx, shop.IntakeQuery{}) })
 		does(d, "open intakes of a customer", func() ([]shop.Intake, error) {

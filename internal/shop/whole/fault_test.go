@@ -271,7 +271,9 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			{"a rework", func() (err error) { rework, err = p.Rework(ctx, dov, d, check.Mend, "A077M511"); return err }},
 			{"the rework", func() error { _, err := p.ReworkOf(ctx, rework.ID); return err }},
 			{"an intake that voids it", func() (err error) {
-				intake, err = p.TakeIn(ctx, dov, shop.Intake{Bay: bay.ID, Customer: "Pellwick Spit"})
+				intake, err = p.TakeInstead(
+					ctx, dov, shop.Intake{Bay: bay.ID, Customer: "Pellwick Spit"}, &desk.Instead{Ticket: "2214", Customer: "Pellwick Spit"},
+				)
 				return err
 			}},
 			{"its end", func() error {

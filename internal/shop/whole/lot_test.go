@@ -17,6 +17,7 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/audit"
@@ -167,15 +168,28 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 	})
 }
 
-func TestADriveTakenInAnewWasNotNotedToLeave(t *testing.T) {
+func TestAnOpenIntakeIsReplacedByWhoNamesIt(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
 		p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
-		first, err := p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}})
+		wanted := shop.Intake{Bay: drive.Bay{Number: 2}, Ticket: "2214", Customer: "Pellwick Spit", Wanted: true}
+		first, err := p.TakeIn(t.Context(), who("Dov"), wanted)
 		require.NoError(t, err)
-		_, err = p.TakeIn(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}})
+		for _, instead := range []*desk.Instead{
+			nil, {}, {Ticket: "2214"}, {Customer: "Pellwick Spit"}, {Ticket: "2215", Customer: "Pellwick Spit"}, {Ticket: "1", Customer: "Pellwick Spit"},
+		} {
+			_, err = p.TakeInstead(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}}, instead)
+			require.ErrorContains(t, err, "KVA077M511 is on intake 1 already, of 1 September 2026, ticket 2214", "%+v", instead)
+		}
+		second, err := p.TakeInstead(
+			t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}, Copied: true},
+			&desk.Instead{Ticket: "2214 ", Customer: "pellwick spit"},
+		)
 		require.NoError(t, err)
+		assert.True(t, second.AtRisk(), "what the first protects stays protected, whatever the second says")
+		_, err = p.Check(t.Context(), who("Dov"), p.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
+		require.ErrorContains(t, err, "is wanted and not copied")
 		here, err := p.Intakes(t.Context(), shop.IntakeQuery{Open: true})
 		require.NoError(t, err)
 		require.Len(t, here, 1, "every intake ends")
@@ -322,5 +336,50 @@ func TestALotTellsHowFastItsDrivesAreReadOutside(t *testing.T) {
 		assert.InDelta(t, 180e6, speed(), 1, "writing is another speed")
 		sweep(4, check.WholeSweep, 1, surface.Cell{})
 		assert.Zero(t, speed(), "its newest has read nothing there")
+	})
+}
+
+// A drive that was signed comes back with a complaint: somebody looks into it before it leaves again.
+func TestASignatureOfAnEarlierVisitHandsNothingOver(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t)
+		ctx, dov := t.Context(), who("Dov")
+		p.putIn(2, state{serial: "KVA077M511", hours: 100, heat: 30})
+		next := func() wording.Code {
+			v, err := p.Bay(ctx, drive.Bay{Number: 2})
+			require.NoError(t, err)
+			return v.Next.Code
+		}
+		takeIn := func() shop.Intake {
+			p.clock.at = p.clock.at.Add(24 * time.Hour)
+			i, err := p.TakeIn(ctx, dov, shop.Intake{Bay: drive.Bay{Number: 2}, Complaint: "is slow"})
+			require.NoError(t, err)
+			return i
+		}
+		sign := func() {
+			p.clock.at = p.clock.at.Add(time.Hour)
+			v, err := p.Verdict(ctx, p.drive("7M511"))
+			require.NoError(t, err)
+			_, err = p.Sign(ctx, dov, p.drive("7M511"), v.Seq, drive.Healthy, "a spare")
+			require.NoError(t, err)
+		}
+		first := takeIn()
+		sign()
+		assert.Equal(t, wording.NextHandOver, next())
+		_, err := p.HandOver(ctx, dov, first.ID, shop.Handover{Goes: shop.Returned})
+		require.NoError(t, err)
+		takeIn()
+		assert.Equal(t, wording.NextQuick, next())
+		p.clock.at = p.clock.at.Add(time.Hour)
+		for i, outcome := range []check.Outcome{check.Stopped, check.Passed} {
+			run := check.Run{
+				ID: int64(90 + i), Kind: check.Quick, Bay: drive.Bay{Number: 2}, Key: named("KVA077M511"), State: check.Done,
+				Outcome: outcome, Asked: p.clock.at.Add(time.Duration(i) * time.Minute), Ended: p.clock.at.Add(time.Hour), By: "Dov",
+			}
+			require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &run}))
+			p.Wait()
+			assert.Equal(t, []wording.Code{wording.NextQuick, wording.NextHandOver}[i], next(), outcome)
+		}
 	})
 }

@@ -14,6 +14,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/desk"
 )
 
 // kernel is a bench whose machine refuses to write to a drive when it is asked to.
@@ -42,6 +43,7 @@ func (k *kernel) report(ctx context.Context, n int) error {
 // modelIntake is what the person who took a drive in knows.
 type modelIntake struct {
 	id             int64
+	ticket         string
 	bay            int    // in which it waits for a drive to name itself; 0: nowhere
 	serial         string // that has
 	wanted, copied bool
@@ -91,11 +93,19 @@ func (m *protection) of(n int) *modelIntake {
 // named ties an intake to the drive that has named itself; older ones of that drive are over.
 func (m *protection) named(x *modelIntake, serial string) {
 	for _, other := range m.intakes {
-		if other != x && other.serial == serial {
-			other.over = true
+		if other != x && !other.over && other.serial == serial {
+			m.replaces(x, other)
 		}
 	}
 	x.serial = serial
+}
+
+// replaces ends an intake for another one. What it protected stays protected.
+func (m *protection) replaces(x, other *modelIntake) {
+	other.over = true
+	if other.wanted && !other.copied && !(x.wanted && !x.copied) {
+		x.wanted, x.copied = true, false
+	}
 }
 
 func (m *protection) insert(*rapid.T) {
@@ -136,15 +146,55 @@ func (m *protection) removeFrom(n int) {
 
 func (m *protection) takeIn(*rapid.T) {
 	n := m.bayNumber()
-	x := &modelIntake{bay: n, wanted: rapid.Bool().Draw(m.rt, "wanted"), copied: rapid.Bool().Draw(m.rt, "copied")}
-	i, err := m.TakeIn(m.t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: n}, Wanted: x.wanted, Copied: x.copied})
+	m.tick++
+	x := &modelIntake{
+		ticket: fmt.Sprint("T", m.tick), bay: n, wanted: rapid.Bool().Draw(m.rt, "wanted"), copied: rapid.Bool().Draw(m.rt, "copied"),
+	}
+	take := func(instead *desk.Instead) (shop.Intake, error) {
+		return m.TakeInstead(
+			m.t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: n}, Ticket: x.ticket, Wanted: x.wanted, Copied: x.copied}, instead,
+		)
+	}
+	x.wanted = x.wanted || x.copied
+	i, err := take(nil)
+	if there := m.of(n); there != nil {
+		require.ErrorAs(m.rt, err, new(*shop.Conflict))
+		if rapid.Bool().Draw(m.rt, "another ticket") {
+			_, err = take(&desk.Instead{Ticket: "T0"})
+			require.ErrorAs(m.rt, err, new(*shop.Conflict))
+			return
+		}
+		i, err = take(&desk.Instead{Ticket: there.ticket})
+		m.replaces(x, there)
+	}
 	require.NoError(m.rt, err)
 	x.id = i.ID
-	m.leave(n)
 	m.intakes = append(m.intakes, x)
 	if serial := m.holds[n]; serial != "" && serial != "?" {
 		m.named(x, serial)
 	}
+}
+
+// correct says that the data is wanted, or is not, or was not copied.
+func (m *protection) correct(*rapid.T) {
+	x := m.open()
+	right := desk.Correction{}
+	wanted := rapid.Bool().Draw(m.rt, "wanted")
+	right.Wanted = &wanted
+	if wanted && rapid.Bool().Draw(m.rt, "not copied") {
+		right.Copied = new(bool)
+	}
+	if wanted == x.wanted && (right.Copied == nil || !x.copied) {
+		m.rt.Skip("it is so")
+	}
+	_, err := m.ChangeIntake(m.t.Context(), who("Dov"), x.id, right)
+	if !wanted && !x.copied {
+		require.ErrorAs(m.rt, err, new(*shop.Invalid), "a reason is wanted")
+		right.Why = "the owner wants nothing of it"
+		_, err = m.ChangeIntake(m.t.Context(), who("Dov"), x.id, right)
+	}
+	require.NoError(m.rt, err)
+	x.wanted, x.copied = wanted, wanted && x.copied && right.Copied == nil
 }
 
 func (m *protection) copyMade(*rapid.T) {
@@ -252,6 +302,7 @@ func TestWhatIsWantedAndNotCopiedIsNotWrittenTo(t *testing.T) {
 				"remove":   m.remove,
 				"take in":  m.takeIn,
 				"copy":     m.copyMade,
+				"correct":  m.correct,
 				"handover": m.handOver,
 				"move":     m.move,
 				"restart":  m.restart,
