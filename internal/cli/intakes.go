@@ -21,8 +21,8 @@ func intakeCommand() *cli.Command {
 		ArgsUsage: "BAY",
 		Category:  "bench",
 		Description: "A drive that does not answer is taken in, too: the intake waits for it. A drive that is on an open intake is " +
-			"refused, unless --instead and --instead-of name that one: it ends, and data that it wants stays protected.\n\nExample:\n   hylostat intake 4 " +
-			"--ticket 2233 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
+			"refused, unless --instead and --instead-of name that one: it ends, and data that it wants stays protected.\n\nExample:\n   hylostat intake 11 " +
+			"--ticket 2241 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
 			&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
