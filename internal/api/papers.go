@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
@@ -231,19 +232,19 @@ func (h *handlers) GetArchive(ctx context.Context, r server.GetArchiveRequestObj
 		return nil, failed
 	}
 	add("drive.json", "who the drive is, and how it stands", asJSON(func() (any, error) { return h.detailed(ctx, d.Identity.Serial) }))
-	add("readings.record", "every reading with every byte, as a record file", func(b *bytes.Buffer) error {
+	add("readings.record", "every reading that counts with every byte, as a record file", func(b *bytes.Buffer) error {
 		f, err := h.shop.Export(ctx, d)
 		if err != nil {
 			return err
 		}
 		return record.Write(b, f)
 	})
-	add("signals.csv", "every signal of every reading", func(b *bytes.Buffer) error {
+	add("signals.csv", "every signal of every reading that counts", func(b *bytes.Buffer) error {
 		moments, err := h.shop.Readings(ctx, d)
 		if err != nil {
 			return err
 		}
-		return handover.SignalsCSV(b, moments)
+		return handover.SignalsCSV(b, slices.DeleteFunc(moments, func(m shop.Moment) bool { return m.Aside != "" }))
 	})
 	add("verdicts.json", "every verdict, newest first, with findings and signatures", asJSON(func() (any, error) {
 		all, err := h.shop.Verdicts(ctx, d)

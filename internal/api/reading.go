@@ -26,7 +26,29 @@ import (
 func summaryOf(m shop.Moment) contract.ReadingSummary {
 	out := contract.ReadingSummary{Seq: m.Seq, At: m.At, Run: optional(m.Run), Step: text(string(m.Step))}
 	out.Hours, out.Temperature = number(m.Signals, signal.PowerOnHours), number(m.Signals, signal.Temperature)
+	out.Said, out.Aside = when(m.Said), asideOf(m.Aside)
 	return out
+}
+
+func asideOf(a shop.Aside) *contract.ReadingAside { return optional(contract.ReadingAside(a)) }
+
+func (h *handlers) StandReading(ctx context.Context, r server.StandReadingRequestObject) (server.StandReadingResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	seq, err := strconv.Atoi(r.Reading)
+	if err != nil {
+		return nil, &shop.Invalid{What: "a reading is named by its number here", Advice: "List the readings of the drive."}
+	}
+	one, err := h.shop.StandReading(
+		ctx, actor(ctx, r.Body.By), d, seq, record.Standing{Counts: r.Body.Counts, At: value(r.Body.At), Why: r.Body.Why},
+	)
+	out := contract.ReadingSummary{
+		Seq: one.Seq, At: one.At, Said: when(one.Said), Aside: asideOf(one.Aside), Run: optional(one.Run), Step: text(string(one.Step)),
+	}
+	out.Hours, out.Temperature = number(one.Signals, signal.PowerOnHours), number(one.Signals, signal.Temperature)
+	return server.StandReading200JSONResponse(out), err
 }
 
 func readingOf(drv shop.Drive, r shop.Reading, raw bool) contract.Reading {
@@ -34,6 +56,8 @@ func readingOf(drv shop.Drive, r shop.Reading, raw bool) contract.Reading {
 	out := contract.Reading{
 		Seq:         r.Seq,
 		At:          r.At,
+		Said:        when(r.Said),
+		Aside:       asideOf(r.Aside),
 		TookMs:      int(r.Took.Milliseconds()),
 		Tool:        r.Tool,
 		Decoder:     reading.DecoderVersion,
@@ -330,7 +354,7 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 		return err
 	})
 	return server.ImportRecord200JSONResponse{Drives: each(all, func(i record.Imported) contract.ImportedDrive {
-		return contract.ImportedDrive{Serial: i.Key.Serial, Model: i.Key.Model, Readings: i.Readings, Known: i.Known}
+		return contract.ImportedDrive{Serial: i.Key.Serial, Model: i.Key.Model, Readings: i.Readings, Known: i.Known, Aside: optional(i.Aside)}
 	})}, err
 }
 

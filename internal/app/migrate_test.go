@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -165,4 +166,41 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 			require.NoError(t, err, "%s, reading %d", d.Identity.Serial, m.Seq)
 		}
 	}
+}
+
+// An earlier version took a reading dated 2099 for the latest, and judged by it.
+func TestWhatLayAheadBeforeIsSetAside(t *testing.T) {
+	t.Parallel()
+	dir := unpackBefore(t)
+	db, err := sqlx.Open("sqlite", filepath.Join(dir, "shop.db"))
+	require.NoError(t, err)
+	ahead := time.Date(2099, 1, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
+	var of struct {
+		Drive int64 `db:"drive"`
+		Seq   int   `db:"seq"`
+	}
+	require.NoError(t, db.Get(&of, `SELECT r.drive, r.seq FROM reading r JOIN drive d ON d.id = r.drive
+		WHERE d.serial = 'KVA077M511' ORDER BY at DESC LIMIT 1`))
+	_, err = db.Exec(`UPDATE reading SET at = ? WHERE drive = ? AND seq = ?`, ahead, of.Drive, of.Seq)
+	require.NoError(t, err)
+	_, err = db.Exec(`UPDATE drive_now SET last_at = ? WHERE drive = ?`, ahead, of.Drive)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	c, end := serveDemo(t, dir, 60, nil)
+	require.NotNil(t, c, "it starts: %v", end)
+	all, err := c.Readings(t.Context(), "7M511")
+	require.NoError(t, err)
+	aside := 0
+	for _, r := range all {
+		if r.Aside != nil {
+			aside++
+			assert.Equal(t, [2]any{of.Seq, contract.ReadingAhead}, [2]any{r.Seq, *r.Aside})
+		}
+	}
+	assert.Equal(t, 1, aside)
+	require.Eventually(t, func() bool {
+		d, err := c.Drive(t.Context(), "7M511")
+		return err == nil && d.LastRead.Year() < 2099
+	}, time.Minute, 20*time.Millisecond, "it is judged anew by what counts")
+	require.NoError(t, end())
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
@@ -50,17 +51,7 @@ func readingCommands() *cli.Command {
 						return err
 					}
 					return c.show(all, func(w io.Writer) {
-						rows := make([]table.Row, len(all))
-						for i, r := range all {
-							rows[i] = table.Row{
-								r.Seq,
-								minute(r.At),
-								number(r.Hours, "h"),
-								number(r.Temperature, "°C"),
-								strings.ReplaceAll(optional(r.Step), "_", " "),
-							}
-						}
-						tabular(w, []any{"reading", "when", "powered on", "temperature", ""}, rows, 1, 3, 4)
+						printReadings(w, all)
 					})
 				}),
 			},
@@ -90,6 +81,16 @@ func readingCommands() *cli.Command {
 					})
 				}),
 			},
+			standReading(
+				"accept", "have a reading count: one that was set aside since its time lay ahead, or that was retracted",
+				"With --at it is of that time. It is kept with the audit who said so, and why.\n\nExample:\n   hylostat reading accept 7M4Q2 3 "+
+					"--at 2026-10-02T09:30 --why \"the clock of that machine was wrong\"", true,
+			),
+			standReading(
+				"retract", "have a reading not count: it neither judges nor is the latest, and is shown as retracted",
+				"Nothing of it is lost, and it can be accepted again.\n\nExample:\n   hylostat reading retract 7M4Q2 3 "+
+					"--why \"it is of another drive\"", false,
+			),
 			{
 				Name:      "compare",
 				Usage:     "two readings side by side",
@@ -128,10 +129,67 @@ func (c call) seq(n int) (*int, error) {
 	return &seq, nil
 }
 
+func printReadings(w io.Writer, all []contract.ReadingSummary) {
+	rows := make([]table.Row, len(all))
+	for i, r := range all {
+		rows[i] = table.Row{
+			r.Seq,
+			minute(r.At),
+			number(r.Hours, "h"),
+			number(r.Temperature, "°C"),
+			strings.TrimPrefix(strings.ReplaceAll(optional(r.Step), "_", " ")+standing(r.Aside, r.Said), ", "),
+		}
+	}
+	tabular(w, []any{"reading", "when", "powered on", "temperature", ""}, rows, 1, 3, 4)
+}
+
+// standing says why a reading does not count, or that its time is not the one it came with.
+func standing(aside *contract.ReadingAside, said *time.Time) string {
+	words := map[contract.ReadingAside]string{
+		contract.ReadingAhead: ", set aside: its time lies ahead", contract.ReadingRetracted: ", retracted",
+	}[optional(aside)]
+	if said != nil {
+		words += ", its clock said " + minute(*said)
+	}
+	return words
+}
+
+func standReading(name, about, description string, counts bool) *cli.Command {
+	flags := []cli.Flag{&cli.StringFlag{Name: "why", Usage: "`TEXT`: the reason, kept with the audit"}}
+	if counts {
+		flags = append(flags, &cli.StringFlag{Name: "at", Usage: "`TIME` at which it was taken, as 2026-10-02T09:30"})
+	}
+	return &cli.Command{
+		Name: name, Usage: about, ArgsUsage: "DRIVE NUMBER", Description: description, Flags: flags,
+		Action: action(2, 2, func(ctx context.Context, c call) error {
+			n, err := c.seq(1)
+			if err != nil {
+				return err
+			}
+			to := contract.ReadingStanding{By: c.by(), Counts: counts, Why: c.String("why")}
+			if to.Why == "" {
+				return &usage{"say why, with --why"}
+			}
+			if text := c.String("at"); text != "" {
+				at, err := time.ParseInLocation("2006-01-02T15:04", text, time.Local)
+				if err != nil {
+					return &usage{fmt.Sprintf("%q is no time, as 2026-10-02T09:30", text)}
+				}
+				to.At = &at
+			}
+			r, err := c.StandReading(ctx, c.arg(0), *n, to)
+			if err != nil {
+				return err
+			}
+			return c.show(r, func(w io.Writer) { printReadings(w, []contract.ReadingSummary{r}) })
+		}),
+	}
+}
+
 func printReading(w io.Writer, r contract.Reading) {
 	_, _ = fmt.Fprintf(
-		w, "reading %d, %s, %s powered on, took %d ms\nthe drive's own alarm: %s\n", r.Seq, minute(r.At), number(r.Hours, "h"),
-		r.TookMs, r.Alarm,
+		w, "reading %d, %s, %s powered on, took %d ms%s\nthe drive's own alarm: %s\n", r.Seq, minute(r.At), number(r.Hours, "h"),
+		r.TookMs, standing(r.Aside, r.Said), r.Alarm,
 	)
 	if len(r.Attributes) > 0 {
 		_, _ = fmt.Fprintf(w, "family: %s\n", r.Family)

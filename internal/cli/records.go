@@ -234,6 +234,14 @@ func importRecords(ctx context.Context, c call) error {
 			rows[i] = table.Row{wording.Serial(d.Serial), d.Model, d.Readings, d.Known}
 		}
 		tabular(w, []any{"drive", "model", "taken in", "known already"}, rows, 3, 4)
+		for _, d := range all {
+			if n := optional(d.Aside); n > 0 {
+				_, _ = fmt.Fprintf(
+					w, "%s: %d of them %s set aside, since their time lies ahead. Look at them (reading list), and accept them with the right one.\n",
+					wording.Serial(d.Serial), n, plural(n, "is", "are"),
+				)
+			}
+		}
 	})
 }
 

@@ -288,6 +288,20 @@ type ClientInterface interface {
 	// Corresponds with GET /drives/{drive}/readings/{reading} (the `GetReading` operationId).
 	GetReading(ctx context.Context, drive DriveName, reading string, params *GetReadingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// StandReadingWithBody Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+	StandReadingWithBody(ctx context.Context, drive DriveName, reading string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StandReading Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+	StandReading(ctx context.Context, drive DriveName, reading string, body StandReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ExportRecord A record file of all readings of a drive
 	//
 	// Corresponds with GET /drives/{drive}/record (the `ExportRecord` operationId).
@@ -1243,6 +1257,40 @@ func (c *Raw) TakeReading(ctx context.Context, drive DriveName, body TakeReading
 // Corresponds with GET /drives/{drive}/readings/{reading} (the `GetReading` operationId).
 func (c *Raw) GetReading(ctx context.Context, drive DriveName, reading string, params *GetReadingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadingRequest(c.Server, drive, reading, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StandReadingWithBody Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+func (c *Raw) StandReadingWithBody(ctx context.Context, drive DriveName, reading string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStandReadingRequestWithBody(c.Server, drive, reading, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StandReading Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+func (c *Raw) StandReading(ctx context.Context, drive DriveName, reading string, body StandReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStandReadingRequest(c.Server, drive, reading, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3752,6 +3800,60 @@ func NewGetReadingRequest(server string, drive DriveName, reading string, params
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewStandReadingRequest calls the generic StandReading builder with application/json body
+func NewStandReadingRequest(server string, drive DriveName, reading string, body StandReadingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStandReadingRequestWithBody(server, drive, reading, "application/json", bodyReader)
+}
+
+// NewStandReadingRequestWithBody constructs an http.Request for the StandReading method, with any body, and a specified content type
+func NewStandReadingRequestWithBody(server string, drive DriveName, reading string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "reading", reading, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/readings/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6354,6 +6456,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /drives/{drive}/readings/{reading} (the `GetReading` operationId).
 	GetReadingWithResponse(ctx context.Context, drive DriveName, reading string, params *GetReadingParams, reqEditors ...RequestEditorFn) (*GetReadingResponse, error)
 
+	// StandReadingWithBodyWithResponse Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+	StandReadingWithBodyWithResponse(ctx context.Context, drive DriveName, reading string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StandReadingResponse, error)
+
+	// StandReadingWithResponse Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+	StandReadingWithResponse(ctx context.Context, drive DriveName, reading string, body StandReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*StandReadingResponse, error)
+
 	// ExportRecordWithResponse A record file of all readings of a drive
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8032,6 +8148,54 @@ func (r GetReadingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StandReadingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReadingSummary
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StandReadingResponse) GetJSON200() *ReadingSummary {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StandReadingResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StandReadingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StandReadingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StandReadingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StandReadingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10880,6 +11044,32 @@ func (c *ClientWithResponses) GetReadingWithResponse(ctx context.Context, drive 
 	return ParseGetReadingResponse(rsp)
 }
 
+// StandReadingWithBodyWithResponse Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+func (c *ClientWithResponses) StandReadingWithBodyWithResponse(ctx context.Context, drive DriveName, reading string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StandReadingResponse, error) {
+	rsp, err := c.StandReadingWithBody(ctx, drive, reading, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStandReadingResponse(rsp)
+}
+
+// StandReadingWithResponse Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /drives/{drive}/readings/{reading} (the `StandReading` operationId).
+func (c *ClientWithResponses) StandReadingWithResponse(ctx context.Context, drive DriveName, reading string, body StandReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*StandReadingResponse, error) {
+	rsp, err := c.StandReading(ctx, drive, reading, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStandReadingResponse(rsp)
+}
+
 // ExportRecordWithResponse A record file of all readings of a drive
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12600,6 +12790,39 @@ func ParseGetReadingResponse(rsp *http.Response) (*GetReadingResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Reading
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStandReadingResponse parses an HTTP response from a StandReadingWithResponse call
+func ParseStandReadingResponse(rsp *http.Response) (*StandReadingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StandReadingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReadingSummary
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

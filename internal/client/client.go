@@ -186,6 +186,14 @@ func (c *Client) TakeIn(ctx context.Context, i contract.IntakeRequest) (contract
 	return call[contract.Intake](c, r, err)
 }
 
+// StandReading says whether a reading counts, and of which time it is.
+func (c *Client) StandReading(
+	ctx context.Context, drive string, reading int, to contract.ReadingStanding,
+) (contract.ReadingSummary, error) {
+	r, err := c.raw.StandReading(ctx, drive, strconv.Itoa(reading), to)
+	return call[contract.ReadingSummary](c, r, err)
+}
+
 // ChangeIntake puts an intake right.
 func (c *Client) ChangeIntake(ctx context.Context, intake int64, right contract.IntakeCorrection) (contract.Intake, error) {
 	r, err := c.raw.ChangeIntake(ctx, intake, right)

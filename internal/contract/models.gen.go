@@ -594,6 +594,24 @@ func (e ReadingAlarm) Valid() bool {
 	}
 }
 
+// Defines values for ReadingAside.
+const (
+	ReadingAhead     ReadingAside = "ahead"
+	ReadingRetracted ReadingAside = "retracted"
+)
+
+// Valid indicates whether the value is a known member of the ReadingAside enum.
+func (e ReadingAside) Valid() bool {
+	switch e {
+	case ReadingAhead:
+		return true
+	case ReadingRetracted:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReworkKind.
 const (
 	ReworkKindMend      ReworkKind = "mend"
@@ -1519,6 +1537,9 @@ type ImportResult struct {
 
 // ImportedDrive defines model for ImportedDrive.
 type ImportedDrive struct {
+	// Aside of those taken in: do not count, since their time lies ahead
+	Aside *int `json:"aside,omitempty"`
+
 	// Known were here already
 	Known int    `json:"known"`
 	Model string `json:"model"`
@@ -2067,9 +2088,12 @@ type Queue struct {
 
 // Reading defines model for Reading.
 type Reading struct {
-	Alarm      ReadingAlarm `json:"alarm"`
-	At         time.Time    `json:"at"`
-	Attributes []Attribute  `json:"attributes"`
+	Alarm ReadingAlarm `json:"alarm"`
+
+	// Aside Why it neither judges nor is the latest: its time lay ahead when it came, or it was retracted. Absent: it counts
+	Aside      *ReadingAside `json:"aside,omitempty"`
+	At         time.Time     `json:"at"`
+	Attributes []Attribute   `json:"attributes"`
 
 	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 	Bay     *BayName `json:"bay,omitempty"`
@@ -2077,18 +2101,21 @@ type Reading struct {
 	Dialect int      `json:"dialect"`
 
 	// ErrorTotal absent: not known
-	ErrorTotal  *int64        `json:"error_total,omitempty"`
-	Errors      []LoggedError `json:"errors"`
-	Family      string        `json:"family"`
-	Faults      []Fault       `json:"faults"`
-	Hours       *float64      `json:"hours,omitempty"`
-	Pages       []Page        `json:"pages"`
-	Run         *int64        `json:"run,omitempty"`
-	SelfTests   []SelfTest    `json:"self_tests"`
-	Seq         int           `json:"seq"`
-	Sheets      []Sheet       `json:"sheets"`
-	Statistics  []Statistic   `json:"statistics"`
-	Temperature *float64      `json:"temperature,omitempty"`
+	ErrorTotal *int64        `json:"error_total,omitempty"`
+	Errors     []LoggedError `json:"errors"`
+	Family     string        `json:"family"`
+	Faults     []Fault       `json:"faults"`
+	Hours      *float64      `json:"hours,omitempty"`
+	Pages      []Page        `json:"pages"`
+	Run        *int64        `json:"run,omitempty"`
+
+	// Said by the clock of who took it, where that is not at
+	Said        *time.Time  `json:"said,omitempty"`
+	SelfTests   []SelfTest  `json:"self_tests"`
+	Seq         int         `json:"seq"`
+	Sheets      []Sheet     `json:"sheets"`
+	Statistics  []Statistic `json:"statistics"`
+	Temperature *float64    `json:"temperature,omitempty"`
 
 	// TestsKnown the drive's self-test log was read
 	TestsKnown *bool  `json:"tests_known,omitempty"`
@@ -2099,6 +2126,9 @@ type Reading struct {
 // ReadingAlarm defines model for Reading.Alarm.
 type ReadingAlarm string
 
+// ReadingAside Why it neither judges nor is the latest: its time lay ahead when it came, or it was retracted. Absent: it counts
+type ReadingAside string
+
 // ReadingRequest defines model for ReadingRequest.
 type ReadingRequest struct {
 	// Attachments read, too, the long logs that only the maker's support can read; they are kept as they are
@@ -2106,14 +2136,30 @@ type ReadingRequest struct {
 	By          string `json:"by"`
 }
 
+// ReadingStanding defines model for ReadingStanding.
+type ReadingStanding struct {
+	// At when it was taken, where its clock was wrong
+	At *time.Time `json:"at,omitempty"`
+	By string     `json:"by"`
+
+	// Counts false: it is retracted. True: it counts, though its time lay ahead or it was retracted
+	Counts bool   `json:"counts"`
+	Why    string `json:"why"`
+}
+
 // ReadingSummary defines model for ReadingSummary.
 type ReadingSummary struct {
-	At          time.Time `json:"at"`
-	Hours       *float64  `json:"hours,omitempty"`
-	Run         *int64    `json:"run,omitempty"`
-	Seq         int       `json:"seq"`
-	Step        *string   `json:"step,omitempty"`
-	Temperature *float64  `json:"temperature,omitempty"`
+	// Aside Why it neither judges nor is the latest: its time lay ahead when it came, or it was retracted. Absent: it counts
+	Aside *ReadingAside `json:"aside,omitempty"`
+	At    time.Time     `json:"at"`
+	Hours *float64      `json:"hours,omitempty"`
+	Run   *int64        `json:"run,omitempty"`
+
+	// Said by the clock of who took it, where that is not at
+	Said        *time.Time `json:"said,omitempty"`
+	Seq         int        `json:"seq"`
+	Step        *string    `json:"step,omitempty"`
+	Temperature *float64   `json:"temperature,omitempty"`
 }
 
 // RedecodeResult defines model for RedecodeResult.
@@ -3254,6 +3300,9 @@ type SetOutcomeJSONRequestBody = OutcomeRequest
 
 // TakeReadingJSONRequestBody defines body for TakeReading for application/json ContentType.
 type TakeReadingJSONRequestBody = ReadingRequest
+
+// StandReadingJSONRequestBody defines body for StandReading for application/json ContentType.
+type StandReadingJSONRequestBody = ReadingStanding
 
 // RecordReleaseJSONRequestBody defines body for RecordRelease for application/json ContentType.
 type RecordReleaseJSONRequestBody = ReleaseRequest

@@ -84,13 +84,26 @@ type Reading struct {
 	Pages   []reading.Page
 	Report  string // the bench's own id of it
 	Signals signal.Values
+	Said    time.Time // by the clock of who took it, where that is not At; zero: it is
+	Aside   Aside
 }
+
+// Aside says why a reading does not count: it neither judges nor is the latest. Nothing of it is lost.
+type Aside string
+
+// Why readings do not count. Empty: it counts.
+const (
+	Ahead     Aside = "ahead" // its time lay in the future when it came
+	Retracted Aside = "retracted"
+)
 
 // Moment is a reading's place in a drive's life, with its signals.
 type Moment struct {
 	verdict.Moment
-	Run  int64
-	Step check.StepKind
+	Run   int64
+	Step  check.StepKind
+	Said  time.Time // as Reading has them
+	Aside Aside
 }
 
 // Change is a counter that matters, moving.

@@ -67,8 +67,8 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 	if _, err := c.tx.ExecContext(
 		ctx,
 		`
-		INSERT INTO reading (drive, seq, at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals) VALUES (?,
-		  ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
+		INSERT INTO reading (drive, seq, at, took, bench, bay, run, step, tool, decoder, report, aside, manifest, leaves, signals)
+		  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
 		r.Drive,
 		r.Seq,
 		millis(r.At),
@@ -80,6 +80,7 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 		r.Tool,
 		r.Decoder,
 		r.Report,
+		r.Aside,
 		pack(all),
 		signal.Pack(signals),
 	); err != nil {
@@ -152,6 +153,8 @@ func (c Tx) SaveSignals(ctx context.Context, driveID int64, seq, decoder int, si
 func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Reading, error) {
 	var row struct {
 		At       int64  `db:"at"`
+		Placed   *int64 `db:"placed"`
+		Aside    string `db:"aside"`
 		Took     int64  `db:"took"`
 		Bench    string `db:"bench"`
 		Bay      int    `db:"bay"`
@@ -168,7 +171,8 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		ctx,
 		q.q,
 		&row,
-		`SELECT at, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals FROM reading WHERE drive = ? AND seq = ?`,
+		`SELECT at, placed, aside, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals
+		   FROM reading WHERE drive = ? AND seq = ?`,
 		driveID,
 		seq,
 	)
@@ -186,6 +190,10 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		Tool:    row.Tool,
 		Decoder: row.Decoder,
 		Report:  row.Report,
+		Aside:   shop.Aside(row.Aside),
+	}
+	if row.Placed != nil {
+		r.Said, r.At = r.At, moment(*row.Placed)
 	}
 	if r.Signals, err = signal.Unpack(row.Signals); err != nil {
 		return r, err
@@ -207,21 +215,24 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 	return r, nil
 }
 
-// Moments serves a use case's Reader, in the order of time: readings taken elsewhere may come in late.
+// Moments serves a use case's Reader: the readings that count, in the order of time. Those taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
 	// They lie together by seq; by time, each would be looked for on its own.
-	all, err := q.moments(ctx, `SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY seq`, driveID)
+	all, err := q.moments(ctx, driveID, `aside = '' ORDER BY seq`)
+	slices.SortStableFunc(all, func(a, b shop.Moment) int { return a.At.Compare(b.At) })
+	return all, err
+}
+
+// AllMoments serves a use case's Reader: Moments, and those of the readings that do not count.
+func (q queries) AllMoments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
+	all, err := q.moments(ctx, driveID, `1 ORDER BY seq`)
 	slices.SortStableFunc(all, func(a, b shop.Moment) int { return a.At.Compare(b.At) })
 	return all, err
 }
 
 // Latest serves a use case's Reader.
 func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
-	all, err := q.moments(
-		ctx,
-		`SELECT seq, at, bench, bay, run, step, signals FROM reading WHERE drive = ? ORDER BY at DESC, seq DESC LIMIT 1`,
-		driveID,
-	)
+	all, err := q.moments(ctx, driveID, `aside = '' ORDER BY coalesce(placed, at) DESC, seq DESC LIMIT 1`)
 	if err == nil && len(all) == 0 {
 		err = &shop.NotFound{What: "no reading of this drive", Advice: "Take one."}
 	}
@@ -231,8 +242,11 @@ func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error)
 	return all[0], nil
 }
 
-func (q queries) moments(ctx context.Context, query string, driveID int64) ([]shop.Moment, error) {
-	rows, err := q.q.QueryContext(ctx, query, driveID)
+// moments reads those of a drive that a condition of ours chooses.
+func (q queries) moments(ctx context.Context, driveID int64, which string) ([]shop.Moment, error) {
+	rows, err := q.q.QueryContext(
+		ctx, `SELECT seq, at, placed, aside, bench, bay, run, step, signals FROM reading WHERE drive = ? AND `+which, driveID,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -242,16 +256,34 @@ func (q queries) moments(ctx context.Context, query string, driveID int64) ([]sh
 	for rows.Next() {
 		var m shop.Moment
 		var at int64
-		if err := rows.Scan(&m.Seq, &at, &m.Place.Bench, &m.Place.Number, &m.Run, &m.Step, &packed); err != nil {
+		var placed *int64
+		if err := rows.Scan(&m.Seq, &at, &placed, &m.Aside, &m.Place.Bench, &m.Place.Number, &m.Run, &m.Step, &packed); err != nil {
 			return nil, err
 		}
 		m.At = moment(at)
+		if placed != nil {
+			m.Said, m.At = m.At, moment(*placed)
+		}
 		if m.Signals, err = signal.Unpack(packed); err != nil {
 			return nil, fmt.Errorf("reading %d: %w", m.Seq, err)
 		}
 		all = append(all, m)
 	}
 	return all, rows.Err()
+}
+
+// StandReading serves a use case's Tx. The time a reading came with stays beside the one that counts.
+func (c Tx) StandReading(ctx context.Context, driveID int64, seq int, aside shop.Aside, at time.Time) error {
+	res, err := c.tx.ExecContext(
+		ctx, `UPDATE reading SET aside = ?, placed = nullif(?, at) WHERE drive = ? AND seq = ?`, aside, millis(at), driveID, seq,
+	)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return errors.Join(err, &shop.NotFound{What: fmt.Sprintf("no reading %d of this drive", seq), Advice: "List its readings."})
+	}
+	return nil
 }
 
 // AddChange serves a use case's Tx.

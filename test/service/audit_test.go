@@ -121,6 +121,15 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	)
 	do("changeDrive", "PATCH", "/drives/7M4R9", `{"duty": "archive", `+by+`}`, "meant for archive", "duty: everyday > archive")
 	do("takeReading", "POST", "/drives/7M4R9/readings", `{`+by+`}`, "KVA077M4R9: a reading, ordered")
+	do(
+		"standReading",
+		"PATCH",
+		"/drives/7M4R9/readings/2",
+		`{"counts": false, "why": "of another drive", `+by+`}`,
+		"KVA077M4R9: reading 2 retracted",
+		"reading: counts > retracted",
+		"why:  > of another drive",
+	)
 	do("lookAtVolumes", "POST", "/drives/7M4R9/volumes", `{`+by+`}`, "a look at its file systems, ordered")
 	do("importRecord", "POST", "/records", string(file), "all of it was known")
 	do("redecode", "POST", "/redecode", "", "All readings decoded anew")

@@ -590,7 +590,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew */
+        patch: operations["standReading"];
         trace?: never;
     };
     "/drives/{drive}/dialect": {
@@ -2376,10 +2377,32 @@ export interface components {
             now: components["schemas"]["ReadingSummary"];
             rows: components["schemas"]["Difference"][];
         };
+        ReadingStanding: {
+            by: string;
+            /** @description false: it is retracted. True: it counts, though its time lay ahead or it was retracted */
+            counts: boolean;
+            /**
+             * Format: date-time
+             * @description when it was taken, where its clock was wrong
+             */
+            at?: string;
+            why: string;
+        };
+        /**
+         * @description Why it neither judges nor is the latest: its time lay ahead when it came, or it was retracted. Absent: it counts
+         * @enum {string}
+         */
+        ReadingAside: "ahead" | "retracted";
         ReadingSummary: {
             seq: number;
             /** Format: date-time */
             at: string;
+            /**
+             * Format: date-time
+             * @description by the clock of who took it, where that is not at
+             */
+            said?: string;
+            aside?: components["schemas"]["ReadingAside"];
             /** Format: double */
             hours?: number;
             /** Format: double */
@@ -2508,6 +2531,8 @@ export interface components {
             readings: number;
             /** @description were here already */
             known: number;
+            /** @description of those taken in: do not count, since their time lies ahead */
+            aside?: number;
         };
         ImportResult: {
             drives: components["schemas"]["ImportedDrive"][];
@@ -2548,6 +2573,12 @@ export interface components {
             seq: number;
             /** Format: date-time */
             at: string;
+            /**
+             * Format: date-time
+             * @description by the clock of who took it, where that is not at
+             */
+            said?: string;
+            aside?: components["schemas"]["ReadingAside"];
             took_ms: number;
             tool: string;
             decoder: number;
@@ -3977,6 +4008,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reading"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    standReading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+                /** @description number, or latest */
+                reading: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadingStanding"];
+            };
+        };
+        responses: {
+            /** @description The reading */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingSummary"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -139,11 +139,13 @@ export function ChooseReadings({
   now: number;
   choose: (before: number, now: number) => void;
 }) {
-  const options = readings.map((r) => (
-    <option key={r.seq} value={r.seq}>
-      {title(r)}
-    </option>
-  ));
+  const options = readings
+    .filter((r) => !r.aside)
+    .map((r) => (
+      <option key={r.seq} value={r.seq}>
+        {title(r)}
+      </option>
+    ));
   return (
     <Pick aria-label="Compare two readings" onSubmit={(e) => e.preventDefault()}>
       <label>

@@ -93,6 +93,9 @@ type ServerInterface interface {
 	// GetReading One reading, decoded; with its bytes if wanted
 	// (GET /drives/{drive}/readings/{reading})
 	GetReading(ctx *echo.Context, drive DriveName, reading string, params GetReadingParams) error
+	// StandReading Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+	// (PATCH /drives/{drive}/readings/{reading})
+	StandReading(ctx *echo.Context, drive DriveName, reading string) error
 	// ExportRecord A record file of all readings of a drive
 	// (GET /drives/{drive}/record)
 	ExportRecord(ctx *echo.Context, drive DriveName) error
@@ -808,6 +811,30 @@ func (w *ServerInterfaceWrapper) GetReading(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetReading(ctx, drive, reading, params)
+	return err
+}
+
+// StandReading converts echo context to params.
+func (w *ServerInterfaceWrapper) StandReading(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// ------------- Path parameter "reading" -------------
+	var reading string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "reading", ctx.Param("reading"), &reading, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter reading: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StandReading(ctx, drive, reading)
 	return err
 }
 
@@ -1716,6 +1743,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.ListReadings, options.OperationMiddlewares["listReadings"]...)
 	router.POST(options.BaseURL+"/drives/:drive/readings", wrapper.TakeReading, options.OperationMiddlewares["takeReading"]...)
 	router.GET(options.BaseURL+"/drives/:drive/readings/:reading", wrapper.GetReading, options.OperationMiddlewares["getReading"]...)
+	router.PATCH(options.BaseURL+"/drives/:drive/readings/:reading", wrapper.StandReading, options.OperationMiddlewares["standReading"]...)
 	router.GET(options.BaseURL+"/drives/:drive/dialect", wrapper.ExplainDialect, options.OperationMiddlewares["explainDialect"]...)
 	router.GET(options.BaseURL+"/drives/:drive/record", wrapper.ExportRecord, options.OperationMiddlewares["exportRecord"]...)
 	router.POST(options.BaseURL+"/records", wrapper.ImportRecord, options.OperationMiddlewares["importRecord"]...)
@@ -2782,6 +2810,47 @@ type GetReadingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReadingdefaultApplicationProblemPlusJSONResponse) VisitGetReadingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StandReadingRequestObject struct {
+	Drive   DriveName `json:"drive"`
+	Reading string    `json:"reading"`
+	Body    *StandReadingJSONRequestBody
+}
+
+type StandReadingResponseObject interface {
+	VisitStandReadingResponse(w http.ResponseWriter) error
+}
+
+type StandReading200JSONResponse ReadingSummary
+
+func (response StandReading200JSONResponse) VisitStandReadingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StandReadingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StandReadingdefaultApplicationProblemPlusJSONResponse) VisitStandReadingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4925,6 +4994,9 @@ type StrictServerInterface interface {
 	// GetReading One reading, decoded; with its bytes if wanted
 	// (GET /drives/{drive}/readings/{reading})
 	GetReading(ctx context.Context, request GetReadingRequestObject) (GetReadingResponseObject, error)
+	// StandReading Whether a reading counts, and of which time it is. Nothing of it is lost; the drive is judged anew
+	// (PATCH /drives/{drive}/readings/{reading})
+	StandReading(ctx context.Context, request StandReadingRequestObject) (StandReadingResponseObject, error)
 	// ExportRecord A record file of all readings of a drive
 	// (GET /drives/{drive}/record)
 	ExportRecord(ctx context.Context, request ExportRecordRequestObject) (ExportRecordResponseObject, error)
@@ -5887,6 +5959,55 @@ func (sh *strictHandler) GetReading(ctx *echo.Context, drive DriveName, reading 
 		return err
 	} else if validResponse, ok := response.(GetReadingResponseObject); ok {
 		return validResponse.VisitGetReadingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StandReading operation middleware
+func (sh *strictHandler) StandReading(ctx *echo.Context, drive DriveName, reading string) error {
+	var request StandReadingRequestObject
+
+	request.Drive = drive
+	request.Reading = reading
+
+	var body StandReadingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StandReading(ctx.Request().Context(), request.(StandReadingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StandReading")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StandReadingResponseObject); ok {
+		return validResponse.VisitStandReadingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -181,7 +181,10 @@ func (s *Judge) assess(
 	e := evidence(d, decoded, now, life)
 	v := verdict.Decide(p, e)
 	n := &a.now
-	n.Readings, n.LastAt = len(moments), r.At
+	n.Readings, n.LastAt = len(moments), time.Time{}
+	if len(moments) > 0 {
+		n.LastAt = r.At
+	}
 	n.Hours, n.HasHours = now[signal.PowerOnHours].Number, now[signal.PowerOnHours].Available
 	n.Temperature, n.HasTemp = now[signal.Temperature].Number, now[signal.Temperature].Available
 	n.Margin, n.MarginShare = "", 0
@@ -272,11 +275,16 @@ func (s *Judge) Redecide(ctx context.Context, tx Tx, d shop.Drive) ([]shop.Event
 	return s.settleOn(ctx, tx, a)
 }
 
-// reassess judges a drive on what is stored; false when it has no reading. It stores nothing.
+// reassess judges a drive on what is stored; false when it has never been read. Of one whose readings do not count nothing is known. It
+// stores nothing.
 func (s *Judge) reassess(ctx context.Context, from Reader, d shop.Drive) (assessment, bool, error) {
 	moments, err := from.Moments(ctx, d.ID)
-	if err != nil || len(moments) == 0 {
+	if err != nil {
 		return assessment{}, false, err
+	}
+	if len(moments) == 0 {
+		a, err := s.assess(ctx, from, d, reading.Reading{}, signal.Set{}, shop.Reading{At: s.books.Clock.Now(), Bay: d.Now.Bay}, nil)
+		return a, err == nil, err
 	}
 	r, err := from.Reading(ctx, d.ID, moments[len(moments)-1].Seq)
 	if err != nil {

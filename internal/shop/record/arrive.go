@@ -39,9 +39,21 @@ func (s *Keeper) Arrived(ctx context.Context, tx Tx, p protocol.Reading) ([]shop
 			Said:    wording.Say(wording.ReadingTaken, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq}),
 		},
 	}
-	moments, err := tx.Moments(ctx, d.ID)
+	said := &events[0].Said
+	if fresh.reading.Aside != "" {
+		*said = wording.Say(
+			wording.ReadingAhead, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq, "at": p.At.Format(time.RFC3339)},
+		)
+		return events, s.unjudged(ctx, tx, d)
+	}
+	moments, moved, err := s.placed(ctx, tx, d, fresh.reading.Seq)
 	if err != nil {
 		return nil, err
+	}
+	if moved {
+		*said = wording.Say(
+			wording.ReadingPlaced, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq, "at": p.At.Format(time.RFC3339)},
+		)
 	}
 	if learned, err := s.learn(ctx, tx, &d, fresh.decoded, moments); err != nil || learned { // all its readings are read anew in that light
 		if err != nil {
@@ -122,8 +134,16 @@ func (s *Keeper) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known)
 			d.Identity = was
 		}
 	}
-	if p.At.Before(d.FirstSeen) {
-		d.FirstSeen = p.At
+	now := s.books.Clock.Now()
+	aside := shop.Aside("")
+	if p.At.After(now.Add(mostAhead)) {
+		aside = shop.Ahead
+		if d.ID != 0 {
+			d.Identity = k.drive.Identity
+		}
+	}
+	if p.At.Before(d.FirstSeen) || d.FirstSeen.After(now) {
+		d.FirstSeen = earlier(p.At, now)
 	}
 	d.Identity.Key = p.Key // a damaged page must not rename a drive the bench knew
 	if d.ID == 0 || !reflect.DeepEqual(d, k.drive) {
@@ -143,6 +163,7 @@ func (s *Keeper) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known)
 		Decoder: reading.DecoderVersion,
 		Pages:   p.Pages,
 		Report:  p.ID,
+		Aside:   aside,
 	}
 	if err := tx.AddReading(ctx, &r, signals); err != nil {
 		return nil, err

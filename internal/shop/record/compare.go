@@ -45,9 +45,9 @@ func (s *Keeper) Reading(ctx context.Context, d shop.Drive, seq int) (shop.Readi
 	return s.store.Reading(ctx, d.ID, seq)
 }
 
-// Readings lists the moments of a drive's readings, oldest first.
+// Readings lists the moments of a drive's readings, oldest first, those that do not count among them.
 func (s *Keeper) Readings(ctx context.Context, d shop.Drive) ([]shop.Moment, error) {
-	return s.store.Moments(ctx, d.ID)
+	return s.store.AllMoments(ctx, d.ID)
 }
 
 // Course is a signal over a drive's life, with what it is measured against.

@@ -34,6 +34,7 @@ func New(books *shop.Books, store Store, judge *judge.Judge, benches *fleet.Flee
 // Reader is what it reads.
 type Reader interface {
 	judge.Reader
+	AllMoments(ctx context.Context, driveID int64) ([]shop.Moment, error) // those of the readings that do not count among them
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, error)
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
@@ -55,6 +56,8 @@ type Tx interface {
 	ForgetChanges(ctx context.Context, driveID int64) error
 	SaveDrive(ctx context.Context, d *shop.Drive) error // a new one gets its ID
 	SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error
+	// StandReading says whether a reading counts, and of which time.
+	StandReading(ctx context.Context, driveID int64, seq int, aside shop.Aside, at time.Time) error
 }
 
 // Store is the storage it needs.

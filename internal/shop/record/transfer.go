@@ -19,6 +19,7 @@ import (
 type Imported struct {
 	Key      drive.Key
 	Readings int // taken in
+	Aside    int // of them do not count: their time lies ahead
 	Known    int // were here already
 }
 
@@ -87,12 +88,22 @@ func (s *Keeper) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []re
 			continue
 		}
 		done.Readings++
+		if fresh.reading.Aside != "" {
+			done.Aside++
+			continue
+		}
 		latest = fresh
+		if _, _, err := s.placed(ctx, tx, k.drive, fresh.reading.Seq); err != nil {
+			return nil, err
+		}
 	}
+	d := k.drive
 	if done.Readings == 0 {
 		return nil, nil
 	}
-	d := k.drive
+	if latest == nil {
+		return nil, s.unjudged(ctx, tx, d)
+	}
 	moments, err := tx.Moments(ctx, d.ID)
 	if err != nil {
 		return nil, err
@@ -184,7 +195,7 @@ func (s *Keeper) Redecode(ctx context.Context, by shop.Actor) (Redecoding, error
 }
 
 func (s *Keeper) redecodeDrive(ctx context.Context, tx Tx, d shop.Drive, sum *Redecoding) ([]shop.Event, error) {
-	moments, err := tx.Moments(ctx, d.ID)
+	moments, err := tx.AllMoments(ctx, d.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -233,5 +244,5 @@ func (s *Keeper) redecodeDrive(ctx context.Context, tx Tx, d shop.Drive, sum *Re
 	if !stored {
 		return nil, nil
 	}
-	return s.retell(ctx, tx, d, moments)
+	return s.retell(ctx, tx, d, slices.DeleteFunc(moments, func(m shop.Moment) bool { return m.Aside != "" }))
 }

@@ -105,7 +105,7 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 		sound := func(seq int64, hours uint64) func() error {
 			return func() error {
 				return p.Take(ctx, "", protocol.Report{Seq: seq, Reading: &protocol.Reading{
-					ID: fmt.Sprint(hours), Bay: third.ID, Key: third.Key, At: begin.Add(time.Duration(hours) * time.Hour),
+					ID: fmt.Sprint(hours), Bay: third.ID, Key: third.Key, At: begin.Add(time.Duration(hours-1000) * time.Hour),
 					Pages: tested(third.Key.Serial, hours).pages(), Tool: "test",
 				}})
 			}

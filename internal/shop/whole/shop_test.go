@@ -723,6 +723,7 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		p := open(t)
+		p.clock.at = begin.Add(48 * time.Hour)
 		f := carried(begin, "a", state{serial: "KVA077M511", hours: 100}, state{serial: "KVA077M511", hours: 110, pending: 4})
 		first, err := p.Import(t.Context(), who("Dov"), f)
 		require.NoError(t, err)
@@ -741,6 +742,7 @@ func TestTheSameFileTakenInTwiceChangesNothing(t *testing.T) {
 		require.Len(t, out.Drives[0].Readings, 2)
 		assert.Equal(t, f.Drives[0].Readings[1].Pages, out.Drives[0].Readings[1].Pages, "pages go out as they came in")
 		other := open(t)
+		other.clock.at = p.clock.at
 		_, err = other.Import(t.Context(), who("Dov"), out)
 		require.NoError(t, err)
 		there, err := other.History(t.Context(), other.drive("KVA077M511"))
