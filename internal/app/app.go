@@ -142,6 +142,9 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err := s.Consent(ctx); err != nil { // before anything goes on that writes
 		return err
 	}
+	if err := standsBack(ctx, s, o.Source.Clock().Now()); err != nil {
+		return err
+	}
 	handler, err := api.New(api.Options{Shop: s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log})
 	if err != nil {
 		return err
@@ -218,6 +221,13 @@ func run(ctx context.Context, o Options, listener net.Listener, handler http.Han
 		go func() { parts <- b.Run(ctx) }()
 	}
 	go func() { parts <- s.Run(ctx) }()
+	s.Own.Go(func() {
+		watchClock(ctx, thisMachine(), func(by time.Duration) {
+			if err := s.ClockMoved(ctx, by); err != nil && ctx.Err() == nil {
+				o.Log.Error("noting that the clock moved", "error", err)
+			}
+		})
+	})
 	go func() {
 		err := web.Serve(listener)
 		if errors.Is(err, http.ErrServerClosed) {

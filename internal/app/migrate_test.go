@@ -50,6 +50,13 @@ func unpackBefore(t *testing.T) string {
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(head.Name)), body, 0o600))
 	}
+	rewind(t, dir)
+	return dir
+}
+
+// rewind has the simulated clock of a folder stand where version 0.1 left it.
+func rewind(t *testing.T, dir string) {
+	t.Helper()
 	memory := map[string]any{}
 	file := filepath.Join(dir, "drives.json")
 	body, err := os.ReadFile(file)
@@ -59,7 +66,6 @@ func unpackBefore(t *testing.T) string {
 	body, err = json.Marshal(memory)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(file, body, 0o600))
-	return dir
 }
 
 // serveDemo serves the demo's shop from a folder, its time running faster by a factor, and gives a client; the function ends it.

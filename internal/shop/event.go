@@ -35,6 +35,7 @@ const (
 	RunOrdered     EventKind = "run.ordered"
 	Redecoded      EventKind = "readings.redecoded"
 	RecordImported EventKind = "record.imported"
+	ClockMoved     EventKind = "clock.moved"
 	PolicyReplayed EventKind = "policy.replayed"
 )
 

@@ -157,6 +157,8 @@ const (
 	OutcomeWorked       Code = "did.outcome_worked"
 	OutcomeFailed       Code = "did.outcome_failed"
 	RiskCalibrated      Code = "did.risk_calibrated"
+	ClockMovedAhead     Code = "did.clock_moved_ahead"
+	ClockMovedBack      Code = "did.clock_moved_back"
 	AtBench             Code = "did.at_bench"
 	PlanEnded           Code = "did.plan_ended"
 	PlanMade            Code = "did.plan_made"

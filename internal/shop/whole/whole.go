@@ -5,8 +5,11 @@ package whole
 import (
 	"context"
 	"log/slog"
+	"time"
 
+	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/audit"
@@ -72,6 +75,33 @@ func New(
 		Judge: j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(s.Audit), Facts: s.Facts,
 		Books: books, fleet: benches, take: s.Take,
 	}, nil
+}
+
+// ClockMoved notes in log and audit that the machine's clock moved, ahead or back, beside the time that passed: times before and after do not
+// go together.
+func (s *Shop) ClockMoved(ctx context.Context, by time.Duration) error {
+	code := wording.ClockMovedAhead
+	if by < 0 {
+		code = wording.ClockMovedBack
+	}
+	said := wording.Say(code, wording.Values{"s": int(by.Abs().Seconds())})
+	s.Log.Warn("the machine's clock moved beside the time that passed", "by", by.Round(time.Second))
+	return shop.Act(ctx, s.Books, s.take, access.Service, func(Tx) ([]shop.Deed, []shop.Event, error) {
+		return []shop.Deed{{Kind: shop.ClockMoved, Said: said}}, nil, nil
+	})
+}
+
+// LastTime is the time of the last event that is stored; zero: there is none.
+func (s *Shop) LastTime(ctx context.Context) (time.Time, error) {
+	last, err := s.LastEvent(ctx)
+	if err != nil || last == 0 {
+		return time.Time{}, err
+	}
+	events, err := s.Events(ctx, last-1, 1)
+	if err != nil || len(events) == 0 {
+		return time.Time{}, err
+	}
+	return events[0].At, nil
 }
 
 // Benches describes the shop's benches, its own first.
