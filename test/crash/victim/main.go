@@ -123,6 +123,11 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 		return prepare(ctx, c)
 	}
 	if n > 0 {
+		if contract.ReworkKind(procedure).Valid() { // a release lasts a week, which is 84 seconds here
+			if err := release(ctx, c); err != nil {
+				return err
+			}
+		}
 		death.left.Store(n)
 		if err := order(ctx, c, procedure); err != nil {
 			return err
@@ -182,13 +187,18 @@ func prepare(ctx context.Context, c *client.Client) error {
 	if _, err := c.TakeIn(ctx, contract.IntakeRequest{Bay: contract.BayName{Number: 1}, By: "Dov"}); err != nil {
 		return err
 	}
-	if _, err := c.RecordRelease(ctx, serial, contract.ReleaseRequest{Scope: "overwrite", Owner: "Orla Fenn", By: "Dov"}); err != nil {
+	if err := release(ctx, c); err != nil {
 		return err
 	}
 	if _, err := c.Check(ctx, serial, contract.CheckRequest{Kind: "whole", By: "Dov"}); err != nil {
 		return err
 	}
 	return settle(ctx, c)
+}
+
+func release(ctx context.Context, c *client.Client) error {
+	_, err := c.RecordRelease(ctx, serial, contract.ReleaseRequest{Scope: "overwrite", Owner: "Orla Fenn", By: "Dov"})
+	return err
 }
 
 func order(ctx context.Context, c *client.Client, procedure string) (err error) {
