@@ -354,7 +354,13 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 		return err
 	})
 	return server.ImportRecord200JSONResponse{Drives: each(all, func(i record.Imported) contract.ImportedDrive {
-		return contract.ImportedDrive{Serial: i.Key.Serial, Model: i.Key.Model, Readings: i.Readings, Known: i.Known, Aside: optional(i.Aside)}
+		return contract.ImportedDrive{
+			Serial:   i.Key.Serial,
+			Model:    i.Key.Model,
+			Readings: i.Readings,
+			Known:    i.Known,
+			Aside:    optional(i.Aside),
+		}
 	})}, err
 }
 

@@ -21,7 +21,8 @@ func intakeCommand() *cli.Command {
 		ArgsUsage: "BAY",
 		Category:  "bench",
 		Description: "A drive that does not answer is taken in, too: the intake waits for it. A drive that is on an open intake is " +
-			"refused, unless --instead and --instead-of name that one: it ends, and data that it wants stays protected.\n\nExample:\n   hylostat intake 11 " +
+			"refused, unless --instead and --instead-of name that one: it ends, and data that it wants stays protected.\n\n" +
+			"Example:\n   hylostat intake 11 " +
 			"--ticket 2241 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
@@ -138,7 +139,8 @@ func changeIntake() *cli.Command {
 		Name:      "change",
 		Usage:     "put an intake right; what is not given stays",
 		ArgsUsage: "INTAKE",
-		Description: "Of an intake that ended only what is written of it can be put right. That data which is wanted and not copied is not " +
+		Description: "Of an intake that ended only what is written of it can be put right. That data which is wanted and not " +
+			"copied is not " +
 			"wanted lifts its protection: it takes a lead, and --why.\n\nExamples:\n   hylostat intake change 4 --ticket 2234 " +
 			"--complaint \"is not found at times\"\n   hylostat intake change 4 --wanted",
 		Flags: []cli.Flag{

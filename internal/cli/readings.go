@@ -83,7 +83,8 @@ func readingCommands() *cli.Command {
 			},
 			standReading(
 				"accept", "have a reading count: one that was set aside since its time lay ahead, or that was retracted",
-				"With --at it is of that time. It is kept with the audit who said so, and why.\n\nExample:\n   hylostat reading accept 7M4Q2 3 "+
+				"With --at it is of that time. It is kept with the audit who said so, and why.\n\nExample:\n   hylostat reading "+
+					"accept 7M4Q2 3 "+
 					"--at 2026-10-02T09:30 --why \"the clock of that machine was wrong\"", true,
 			),
 			standReading(

@@ -237,7 +237,8 @@ func importRecords(ctx context.Context, c call) error {
 		for _, d := range all {
 			if n := optional(d.Aside); n > 0 {
 				_, _ = fmt.Fprintf(
-					w, "%s: %d of them %s set aside, since their time lies ahead. Look at them (reading list), and accept them with the right one.\n",
+					w, "%s: %d of them %s set aside, since their time lies ahead. Look at them (reading list), and accept them "+
+						"with the right one.\n",
 					wording.Serial(d.Serial), n, plural(n, "is", "are"),
 				)
 			}

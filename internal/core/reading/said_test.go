@@ -214,7 +214,12 @@ func TestWhatEachPageSays(t *testing.T) {
 	alone(b, PageVPD(scsi.VPDRanges), one(scsi.EncodeRanges))
 	alone(b, PageLog(scsi.LogSelfTests), one(scsi.EncodeSelfTests))
 	ofTests(func(code uint8) []byte {
-		return scsi.EncodeSelfTests([]scsi.SelfTest{{Code: 1, Result: scsi.TestResult(code), Hours: 7, Sense: scsi.Sense{Key: 4, ASC: 0x40}}})
+		return scsi.EncodeSelfTests([]scsi.SelfTest{{
+			Code:   1,
+			Result: scsi.TestResult(code),
+			Hours:  7,
+			Sense:  scsi.Sense{Key: 4, ASC: 0x40},
+		}})
 	}, PageLog(scsi.LogSelfTests))
 	alone(b, PageLog(scsi.LogBackground), scsi.Background.Encode)
 	alone(b, PageLog(scsi.LogProtocol), func(p scsi.PortPhy) []byte {
@@ -232,7 +237,14 @@ func TestWhatEachPageSays(t *testing.T) {
 	} {
 		for code := range uint16(7) {
 			for _, v := range [][]byte{
-				{}, {9}, {1, 0xFF}, {1, 38}, {0, 1, 2, 93}, {0xFF, 0xFF, 0xFF, 0xFF}, []byte("202617"), []byte("000000"), make([]byte, 8), make([]byte, 9),
+				{},
+				{9},
+				{1, 0xFF},
+				{1, 38},
+				{0, 1, 2, 93},
+				{0xFF, 0xFF, 0xFF, 0xFF},
+				[]byte("202617"), []byte("000000"),
+				make([]byte, 8), make([]byte, 9),
 			} {
 				page := scsi.EncodeLogPage(id, scsi.Parameter{Code: code, Value: v})
 				if lines := said(Page{Name: PageLog(id), Bytes: page}); strings.Contains(lines[0], "+") { // a fact has a place
@@ -243,7 +255,8 @@ func TestWhatEachPageSays(t *testing.T) {
 	}
 	b.Head("names of pages")
 	for _, name := range []PageName{
-		"", "ata/log-99", "nvme/log-09-x", "nvme/namespace-", "scsi/log-1ff", "scsi/log-1f-100", "scsi/log-1f-", "scsi/log-0d-01", "scsi/vpd-100",
+		"", "ata/log-99", "nvme/log-09-x", "nvme/namespace-", "scsi/log-1ff", "scsi/log-1f-100", "scsi/log-1f-", "scsi/log-0d-01",
+		"scsi/vpd-100",
 		"scsi/vpd-c0", "scsi/vpd-zz", "scsi/mode-1d", "tape/x", PageImage, PageTelemetry, PageInternalStatus, PageIdentifyData,
 	} {
 		b.Line("%q: %q, %s", name, name.Title(), said(Page{Name: name, Bytes: []byte{0, 0xC0, 0, 1, 7}}))

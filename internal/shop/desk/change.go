@@ -66,7 +66,9 @@ func (s *Desk) ChangeIntake(ctx context.Context, by shop.Actor, id int64, c Corr
 			deed.Edited("protection lifted, since", nil, c.Why)
 		}
 		if len(deed.Edits) == 0 {
-			return nil, nil, &shop.Invalid{What: fmt.Sprintf("nothing of intake %d would change", id), Advice: "Say what is to be put right."}
+			return nil, nil, &shop.Invalid{
+				What: fmt.Sprintf("nothing of intake %d would change", id), Advice: "Say what is to be put right.",
+			}
 		}
 		if err := tx.SaveIntake(ctx, &i); err != nil || i.Drive == 0 {
 			return []shop.Deed{deed}, nil, err
@@ -160,8 +162,9 @@ func (c Correction) allowed(by shop.Actor, was, i shop.Intake) error {
 	ended := was.Handover != nil
 	if ended && (was.Wanted != i.Wanted || was.Copied != i.Copied || was.Duty != i.Duty || was.Clicks != i.Clicks) {
 		return &shop.Conflict{
-			What:   fmt.Sprintf("intake %d ended on %s", i.ID, was.Handover.At.Format("2 January 2006")),
-			Advice: "Of an intake that ended only what is written of it can be put right: ticket, customer, reference, complaint, label, month, language.",
+			What: fmt.Sprintf("intake %d ended on %s", i.ID, was.Handover.At.Format("2 January 2006")),
+			Advice: "Of an intake that ended only what is written of it can be put right: ticket, customer, reference, complaint, " +
+				"label, month, language.",
 		}
 	}
 	if was.Release != nil && was.Customer != i.Customer {
@@ -180,7 +183,9 @@ func (c Correction) allowed(by shop.Actor, was, i shop.Intake) error {
 		}
 	}
 	if c.Why == "" {
-		return &shop.Invalid{What: "its data is wanted and not copied", Advice: "Say why it need not be protected any more, or have it copied."}
+		return &shop.Invalid{
+			What: "its data is wanted and not copied", Advice: "Say why it need not be protected any more, or have it copied.",
+		}
 	}
 	return nil
 }

@@ -124,7 +124,9 @@ func (s *Keeper) StandReading(ctx context.Context, by shop.Actor, d shop.Drive, 
 			r.At = now
 		}
 		if r.Aside == was.Aside && r.At.Equal(was.At) {
-			return nil, nil, &shop.Conflict{What: fmt.Sprintf("reading %d of %s stands so already", seq, d.Identity.Serial), Advice: "There is nothing to do."}
+			return nil, nil, &shop.Conflict{
+				What: fmt.Sprintf("reading %d of %s stands so already", seq, d.Identity.Serial), Advice: "There is nothing to do.",
+			}
 		}
 		values := wording.Values{"serial": d.Identity.Serial, "reading": seq}
 		deed := shop.Deed{Kind: shop.ReadingTaken, Serial: d.Identity.Serial, Said: wording.Say(wording.ReadingRestored, values)}

@@ -177,7 +177,12 @@ func TestAnOpenIntakeIsReplacedByWhoNamesIt(t *testing.T) {
 		first, err := p.TakeIn(t.Context(), who("Dov"), wanted)
 		require.NoError(t, err)
 		for _, instead := range []*desk.Instead{
-			nil, {}, {Ticket: "2214"}, {Customer: "Pellwick Spit"}, {Ticket: "2215", Customer: "Pellwick Spit"}, {Ticket: "1", Customer: "Pellwick Spit"},
+			nil,
+			{},
+			{Ticket: "2214"},
+			{Customer: "Pellwick Spit"},
+			{Ticket: "2215", Customer: "Pellwick Spit"},
+			{Ticket: "1", Customer: "Pellwick Spit"},
 		} {
 			_, err = p.TakeInstead(t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: 2}}, instead)
 			require.ErrorContains(t, err, "KVA077M511 is on intake 1 already, of 1 September 2026, ticket 2214", "%+v", instead)

@@ -103,7 +103,7 @@ func (m *protection) named(x *modelIntake, serial string) {
 // replaces ends an intake for another one. What it protected stays protected.
 func (m *protection) replaces(x, other *modelIntake) {
 	other.over = true
-	if other.wanted && !other.copied && !(x.wanted && !x.copied) {
+	if other.wanted && !other.copied && (!x.wanted || x.copied) {
 		x.wanted, x.copied = true, false
 	}
 }
@@ -152,7 +152,12 @@ func (m *protection) takeIn(*rapid.T) {
 	}
 	take := func(instead *desk.Instead) (shop.Intake, error) {
 		return m.TakeInstead(
-			m.t.Context(), who("Dov"), shop.Intake{Bay: drive.Bay{Number: n}, Ticket: x.ticket, Wanted: x.wanted, Copied: x.copied}, instead,
+			m.t.Context(), who("Dov"), shop.Intake{
+				Bay:    drive.Bay{Number: n},
+				Ticket: x.ticket,
+				Wanted: x.wanted,
+				Copied: x.copied,
+			}, instead,
 		)
 	}
 	x.wanted = x.wanted || x.copied

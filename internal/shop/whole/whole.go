@@ -77,7 +77,8 @@ func New(
 	}, nil
 }
 
-// ClockMoved notes in log and audit that the machine's clock moved, ahead or back, beside the time that passed: times before and after do not
+// ClockMoved notes in log and audit that the machine's clock moved, ahead or back, beside the time that passed: times before and after
+// do not
 // go together.
 func (s *Shop) ClockMoved(ctx context.Context, by time.Duration) error {
 	code := wording.ClockMovedAhead
