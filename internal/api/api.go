@@ -73,6 +73,7 @@ type Options struct {
 	Version string
 	Hosts   []string // names besides loopback under which it may be reached
 	Log     *slog.Logger
+	Damaged func() error // what is known to be damaged of the databases; nil: nobody looks
 }
 
 // New makes the service's handler.
@@ -89,7 +90,11 @@ func New(o Options) (http.Handler, error) {
 	e := echo.New()
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
-	e.Use(middleware.Recover(), hosts(o.Hosts), ownPages, headers, limit)
+	e.Use(middleware.Recover(), hosts(o.Hosts), ownPages, headers)
+	if o.Damaged != nil {
+		e.Use(intact(o.Log, o.Damaged))
+	}
+	e.Use(limit)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: uncompressed, MinLength: 1024, Level: gzip.BestSpeed}))
 	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version}
 	g := e.Group(Base, validate(router, o.Access))
@@ -310,6 +315,12 @@ func asProblem(err error) contract.Problem {
 	}
 	if e, ok := errors.AsType[*sqlite.FullError](err); ok {
 		return problemOf(http.StatusInsufficientStorage, "No room", e.Error(), "Make room, then try again.")
+	}
+	if sqlite.Damage(err) {
+		return problemOf(
+			http.StatusServiceUnavailable, "The records are damaged", "a database is damaged: "+err.Error(),
+			"End the service, and put a backup in its place.",
+		)
 	}
 	var c echo.HTTPStatusCoder
 	if errors.As(err, &c) {

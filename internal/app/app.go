@@ -92,10 +92,14 @@ func Serve(ctx context.Context, o Options) (err error) {
 	}
 	defer func() { _ = lock.Close() }()
 	st, err := openShop(ctx, o)
+	if damaged, ok := errors.AsType[*sqlite.DamagedError](err); ok {
+		return serveDamage(ctx, o, damaged)
+	}
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
+	looked := []examined{st}
 	people := access.New(st, time.Now)
 	if err := alone(ctx, people, o.Listen); err != nil {
 		return err
@@ -112,15 +116,20 @@ func Serve(ctx context.Context, o Options) (err error) {
 		if wrong != nil {
 			return wrong
 		}
-		how := sqlite.How{Kept: known && !o.Rejoin, WithoutLog: o.Rejoin, Gates: o.Gates}
+		how := sqlite.How{Kept: known && !o.Rejoin, WithoutLog: o.Rejoin, Gates: o.Gates, Examined: examineFor}
 		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log, how)
 		if lost, ok := errors.AsType[*sqlite.MissingError](wrong); ok {
 			return fleet.Lost(one.Title, lost.What())
+		}
+		if damaged, ok := errors.AsType[*sqlite.DamagedError](wrong); ok {
+			_ = listener.Close()
+			return serveDamage(ctx, o, damaged)
 		}
 		if wrong != nil {
 			return rejoinable(wrong)
 		}
 		defer func() { err = errors.Join(err, j.Close()) }()
+		looked = append(looked, j)
 		benches, all = append(benches, b), append(all, b)
 	}
 	together, err := fleet.New(o.Log, all...)
@@ -145,10 +154,13 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err := standsBack(ctx, s, o.Source.Clock().Now()); err != nil {
 		return err
 	}
-	handler, err := api.New(api.Options{Shop: s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log})
+	handler, err := api.New(api.Options{
+		Shop: s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log, Damaged: func() error { return damaged(looked) },
+	})
 	if err != nil {
 		return err
 	}
+	s.Own.Go(func() { examineBehind(ctx, looked, s, o.Log) })
 	return run(ctx, o, listener, handler, benches, s)
 }
 
@@ -156,7 +168,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 // which a bench has worked before.
 func openShop(ctx context.Context, o Options) (*store.Store, error) {
 	path := filepath.Join(o.Dir, "shop.db")
-	how := sqlite.How{Kept: !o.Create, WithoutLog: o.Rejoin, Gates: o.Gates}
+	how := sqlite.How{Kept: !o.Create, WithoutLog: o.Rejoin, Gates: o.Gates, Examined: examineFor}
 	worked := "" // the journal of a bench that worked for a shop that was here
 	for _, place := range []string{"bench.db", filepath.Join("*", "bench.db")} {
 		if found, _ := filepath.Glob(filepath.Join(o.Dir, place)); len(found) > 0 {
@@ -206,17 +218,21 @@ func alone(ctx context.Context, people *access.Access, listen string) error {
 	)
 }
 
+func webServer(ctx context.Context, o Options, handler http.Handler) *http.Server {
+	return &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return ctx },
+		ErrorLog:    slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
+	}
+}
+
 // run keeps the parts going until the context ends or one of them fails; then all end.
 func run(ctx context.Context, o Options, listener net.Listener, handler http.Handler, benches []*bench.Bench, s *whole.Shop) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	running := len(benches) + 2
 	parts := make(chan error, running)
-	web := &http.Server{
-		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return ctx },
-		ErrorLog:    slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
-	}
+	web := webServer(ctx, o, handler)
 	for _, b := range benches {
 		go func() { parts <- b.Run(ctx) }()
 	}

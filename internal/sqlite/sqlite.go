@@ -12,6 +12,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"sync/atomic"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -26,6 +28,9 @@ type DB struct {
 	ready *prepared // statements of the writer
 	gates []Gate
 	Read  Pool // read-only connections; any number of goroutines
+
+	examined bool // all its pages were looked through when it was opened
+	damage   atomic.Pointer[DamagedError]
 }
 
 // Gate stands at every statement and every commit: what fails there fails as on a broken or a full disk. Whoever asks what is left after
@@ -40,7 +45,9 @@ type Gate interface {
 type How struct {
 	Kept       bool // there is one: a missing or an empty file is refused
 	WithoutLog bool // go on although its write-ahead log was lost
-	Gates      []Gate
+	// For how long its pages are looked through before anything is done with it; 0: not at all. The rest is left to Examine.
+	Examined time.Duration
+	Gates    []Gate
 }
 
 // Open opens the database at path, creating it when missing, and brings its tables up to date with the SQL files of
@@ -49,8 +56,8 @@ func Open(ctx context.Context, path string, migrations fs.FS, gates ...Gate) (*D
 	return OpenHow(ctx, path, migrations, How{Gates: gates})
 }
 
-// OpenHow is Open in one of the ways. It returns *MissingError, *LogLostError or *NewerError for a file that is not opened; nothing was
-// changed then.
+// OpenHow is Open in one of the ways. It returns *MissingError, *LogLostError, *DamagedError or *NewerError for a file that is not opened;
+// nothing was changed then.
 func OpenHow(ctx context.Context, path string, migrations fs.FS, how How) (*DB, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for %s: %w", path, err)
@@ -58,12 +65,19 @@ func OpenHow(ctx context.Context, path string, migrations fs.FS, how How) (*DB, 
 	if err := prepareFile(path, how); err != nil {
 		return nil, err
 	}
+	examined := how.Examined == 0
+	if !examined {
+		var err error
+		if examined, err = examineBriefly(ctx, path, how.Examined); err != nil {
+			return nil, err
+		}
+	}
 	write, err := connect(path, "rwc", url.Values{"_txlock": {"immediate"}})
 	if err != nil {
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	db := &DB{path: path, write: write, ready: prepare(write, how.Gates), gates: how.Gates}
+	db := &DB{path: path, write: write, ready: prepare(write, how.Gates), gates: how.Gates, examined: examined}
 	if err := db.migrate(ctx, migrations); err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
@@ -151,6 +165,9 @@ func (db *DB) Write(ctx context.Context, f func(tx *Tx) error) error {
 }
 
 func (db *DB) transact(ctx context.Context, tx *Tx, f func(tx *Tx) error) error {
+	if err := db.Damaged(); err != nil {
+		return err
+	}
 	one, err := db.write.Connx(ctx)
 	if err != nil {
 		return db.explain("beginning to write", err)
@@ -202,7 +219,11 @@ func (db *DB) explain(doing string, err error) error {
 		switch known.Code() & 0xFF {
 		case lib.SQLITE_FULL, lib.SQLITE_IOERR:
 			return &FullError{db.path, err}
-		case lib.SQLITE_NOTADB, lib.SQLITE_CORRUPT:
+		case lib.SQLITE_CORRUPT:
+			damaged := &DamagedError{db.path, err.Error()}
+			db.damage.Store(damaged)
+			return damaged
+		case lib.SQLITE_NOTADB:
 			return fmt.Errorf("%s is not a whole database (%w). Put a backup in its place; it was not touched", db.path, err)
 		case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:
 			return fmt.Errorf("%s cannot be written (%w). Check the folder's owner and mode", db.path, err)

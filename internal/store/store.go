@@ -32,6 +32,12 @@ type Store struct {
 	kinds sync.Map // kindKey to its number, of what is committed
 }
 
+// Examine looks through what there was no time for when it was opened; Damaged tells what was found. See sqlite.DB.
+func (s *Store) Examine(ctx context.Context) error { return s.db.Examine(ctx) }
+
+// Damaged gives the *sqlite.DamagedError that is known; nil: none is.
+func (s *Store) Damaged() error { return s.db.Damaged() }
+
 // Open opens or creates the shop's database at path.
 func Open(ctx context.Context, path string, gates ...sqlite.Gate) (*Store, error) {
 	return OpenHow(ctx, path, sqlite.How{Gates: gates})

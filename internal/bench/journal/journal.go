@@ -21,6 +21,12 @@ var migrations embed.FS
 // Journal is the open journal.
 type Journal struct{ db *sqlite.DB }
 
+// Examine looks through what there was no time for when it was opened; Damaged tells what was found. See sqlite.DB.
+func (j *Journal) Examine(ctx context.Context) error { return j.db.Examine(ctx) }
+
+// Damaged gives the *sqlite.DamagedError that is known; nil: none is.
+func (j *Journal) Damaged() error { return j.db.Damaged() }
+
 // Open opens or creates the journal at path.
 func Open(ctx context.Context, path string, gates ...sqlite.Gate) (*Journal, error) {
 	return OpenHow(ctx, path, sqlite.How{Gates: gates})
