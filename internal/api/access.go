@@ -7,8 +7,6 @@ import (
 	"net/http"
 	"strings"
 
-	"github.com/labstack/echo/v5"
-
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
@@ -77,35 +75,29 @@ func identify(a *access.Access, r *http.Request) (access.Actor, error) {
 	return access.Actor{}, nil
 }
 
-// admit lets a request through to an operation that its sender may do.
-func admit(a *access.Access, next echo.HandlerFunc, c *echo.Context, role string) error {
-	r := c.Request()
-	who, err := identify(a, r)
-	if err != nil {
-		return err
+// admit tells who asks, and whether the shop is open, or refuses an operation that its sender may not do.
+func admit(a *access.Access, r *http.Request, role string) (who access.Actor, open bool, err error) {
+	if who, err = identify(a, r); err != nil {
+		return who, false, err
 	}
-	open, err := a.Open(r.Context())
-	if err != nil {
-		return err
+	if open, err = a.Open(r.Context()); err != nil {
+		return who, false, err
 	}
 	switch {
 	case open || role == "anyone":
 	case who.Name == "":
-		return &access.Refused{
+		return who, open, &access.Refused{
 			What:   "nobody is signed in",
 			Advice: "Sign in at the console; on the command line, put your token into HYLOSTAT_TOKEN or a file named with --token-file.",
 			SignIn: true,
 		}
 	case !who.Role.Covers(access.Role(role)):
-		return &access.Refused{
+		return who, open, &access.Refused{
 			What:   who.Name + " is " + string(who.Role) + "; this needs a " + role,
 			Advice: "Ask somebody with that role.",
 		}
 	}
-	if who.Name != "" {
-		c.SetRequest(r.WithContext(context.WithValue(r.Context(), actorKey{}, who)))
-	}
-	return next(c)
+	return who, open, nil
 }
 
 func workerOf(p access.Person) contract.Worker {

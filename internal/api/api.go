@@ -90,7 +90,7 @@ func New(o Options) (http.Handler, error) {
 	e := echo.New()
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
-	e.Use(middleware.Recover(), hosts(o.Hosts), ownPages, headers)
+	e.Use(middleware.Recover(), hurry, hosts(o.Hosts), ownPages, headers)
 	if o.Damaged != nil {
 		e.Use(intact(o.Log, o.Damaged))
 	}
@@ -187,6 +187,7 @@ func headers(next echo.HandlerFunc) echo.HandlerFunc {
 
 // validate checks every request against the contract before a handler sees it, and who sends it.
 func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
+	costly := newTurnstile()
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			route, parameters, err := router.FindRoute(c.Request())
@@ -203,11 +204,29 @@ func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
 			if err != nil {
 				return noPath
 			}
+			who, open, err := admit(a, c.Request(), roleOf(route.Operation.Extensions, c.Request().Method))
+			if err != nil {
+				return err // before anything of the body is read
+			}
+			if weight := weightOf(route.Operation.Extensions); weight > 0 {
+				done, err := costly.pass(c, callerOf(c.Request(), who), weight)
+				if err != nil {
+					return err
+				}
+				defer done()
+			}
+			if who.Name == "" && !open {
+				c.Request().Body = http.MaxBytesReader(c.Response(), c.Request().Body, strangersLimit)
+			}
 			input := &openapi3filter.RequestValidationInput{Request: c.Request(), PathParams: parameters, Route: route}
 			if err := openapi3filter.ValidateRequest(c.Request().Context(), input); err != nil {
 				return invalid(err)
 			}
-			return admit(a, next, withSurroundings(c), roleOf(route.Operation.Extensions, c.Request().Method))
+			c = withSurroundings(c)
+			if who.Name != "" {
+				c.SetRequest(c.Request().WithContext(context.WithValue(c.Request().Context(), actorKey{}, who)))
+			}
+			return next(c)
 		}
 	}
 }
@@ -233,6 +252,12 @@ var noPath = &shop.NotFound{What: "the API has no such path", Advice: see}
 func invalid(err error) error {
 	if c := echo.HTTPStatusCoder(nil); errors.As(err, &c) && c.StatusCode() == http.StatusRequestEntityTooLarge {
 		return tooLarge
+	}
+	if _, ok := errors.AsType[*http.MaxBytesError](err); ok {
+		return tooLarge
+	}
+	if slow, ok := errors.AsType[problem](err); ok {
+		return slow
 	}
 	where, what := "the request", err.Error()
 	if re, ok := errors.AsType[*openapi3filter.RequestError](err); ok {
