@@ -343,7 +343,7 @@ func asProblem(err error) contract.Problem {
 	}
 	if sqlite.Damage(err) {
 		return problemOf(
-			http.StatusServiceUnavailable, "The records are damaged", "a database is damaged: "+err.Error(),
+			http.StatusServiceUnavailable, "The records are damaged", damageWords(err),
 			"End the service, and put a backup in its place.",
 		)
 	}

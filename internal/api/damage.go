@@ -1,9 +1,11 @@
 package api
 
 import (
+	"errors"
 	"html/template"
 	"log/slog"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 
@@ -53,7 +55,15 @@ func answerDamage(c *echo.Context, log *slog.Logger, found error) error {
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
 	c.Response().WriteHeader(http.StatusServiceUnavailable)
-	return damagePage.Execute(c.Response(), found.Error())
+	return damagePage.Execute(c.Response(), damageWords(found))
+}
+
+// damageWords tells what is damaged, and nothing of where this machine keeps it.
+func damageWords(err error) string {
+	if e, ok := errors.AsType[*sqlite.DamagedError](err); ok {
+		return filepath.Base(e.Path) + " is damaged: " + e.Found
+	}
+	return "a database is damaged"
 }
 
 var damagePage = template.Must(template.New("damage").Parse(`<!doctype html>
@@ -63,7 +73,7 @@ h1{font-size:28px;line-height:36px}code{overflow-wrap:anywhere}
 @media(prefers-color-scheme:dark){body{color:#e6e4df;background:#181a1b}}</style>
 <h1>The records are damaged</h1>
 <p><code>{{.}}</code></p>
-<p>Nothing of them is shown, since a damaged list can lack drives without saying so. No bench works meanwhile, and nothing was written.</p>
+<p>Nothing of them is shown, since a damaged list can lack drives without saying so, and nothing is written to them.</p>
 <ol><li>End the service.</li>
 <li>Keep the folder as it is, somewhere else: what is whole in it can still be read.</li>
 <li>Look at the disk it lies on before you trust it again.</li>

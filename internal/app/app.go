@@ -53,6 +53,8 @@ type Options struct {
 	Opened func(ctx context.Context, s *whole.Shop, st *store.Store) error
 	// Ready is called with the address when requests are answered.
 	Ready func(address string)
+	// Damaged is called in place of Ready when a database is damaged, and every request is answered with that.
+	Damaged func(address string)
 }
 
 // Bench is a bench beside the shop's own.

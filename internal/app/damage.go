@@ -60,8 +60,8 @@ func serveDamage(ctx context.Context, o Options, found *sqlite.DamagedError) err
 	}
 	web := webServer(ctx, o, api.OfDamage(found, o.Log))
 	context.AfterFunc(ctx, func() { _ = web.Close() })
-	if o.Ready != nil {
-		o.Ready("http://" + listener.Addr().String())
+	if o.Damaged != nil {
+		o.Damaged("http://" + listener.Addr().String())
 	}
 	if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 		return errors.Join(found, err)

@@ -94,7 +94,13 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 		Feed:   sweep.RealFeed,
 		Log:    logger(os.Stderr),
 		Ready:  func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
+
+		Damaged: sayDamaged,
 	})
+}
+
+func sayDamaged(address string) {
+	fmt.Printf("The records are damaged, and nothing is served. What to do stands at %s\n", address)
 }
 
 func startDemo(ctx context.Context, o cli.ServeOptions) error {
@@ -121,6 +127,7 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 		s = opened
 		return d.Seed(ctx, st)
 	}
+	options.Damaged = sayDamaged
 	options.Ready = func(address string) {
 		fmt.Printf(
 			"The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nEnd it with Ctrl-C.\n",

@@ -1,9 +1,11 @@
 package sqlite
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"modernc.org/sqlite"
@@ -50,7 +52,8 @@ func examine(ctx context.Context, path string) (all bool, err error) {
 	case err != nil: // told by whoever opens it
 		return false, nil
 	case found != "ok":
-		return true, &DamagedError{path, found}
+		_, first, _ := strings.Cut(found, "\n") // below a line of stars with the database's name
+		return true, &DamagedError{path, cmp.Or(first, found)}
 	}
 	return true, nil
 }

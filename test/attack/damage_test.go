@@ -99,7 +99,7 @@ func TestDamageIsNeverServedAsTruth(t *testing.T) {
 			go func() {
 				done <- serve(t, dir, func(o *app.Options) {
 					stop := o.Ready
-					o.Ready = func(address string) {
+					o.Damaged = func(address string) {
 						ready <- address
 						context.AfterFunc(ctx, func() { stop(address) })
 					}

@@ -275,14 +275,6 @@ export default function IntakePage() {
             value={draft.bay}
             choose={(name) => set({ bay: name })}
           />
-          <Answers bay={bay} draft={draft} />
-          {differs && (
-            <Gate role="alert">
-              <Glyph name="stuck" />
-              <b>Not the drive on the label</b>
-              <p>The serial scanned is not the one that answers in {bayWords(bay?.name ?? "")}. Look which drive is in which bay.</p>
-            </Gate>
-          )}
           {bay?.intake && (
             <>
               <Gate role="alert">
@@ -315,6 +307,14 @@ export default function IntakePage() {
                 </TextField>
               </div>
             </>
+          )}
+          <Answers bay={bay} draft={draft} />
+          {differs && (
+            <Gate role="alert">
+              <Glyph name="stuck" />
+              <b>Not the drive on the label</b>
+              <p>The serial scanned is not the one that answers in {bayWords(bay?.name ?? "")}. Look which drive is in which bay.</p>
+            </Gate>
           )}
           {risk && (
             <Gate>
