@@ -296,9 +296,9 @@ func TestRealKernel(t *testing.T) {
 		var before, after contract.Drive
 		m.hylostat(&before, 0, "--service http://127.0.0.1:9000 drive show "+sataSerial)
 		m.sh("dd if=/dev/zero of=/small/fill bs=4k 2>/dev/null; sync")
-		for range 40 { // what is left in the databases' own pages is used up first
+		for n := range 40 { // what is left in the databases' own pages is used up first
 			if out, code = m.sh(
-				"hylostat --by Dov --service http://127.0.0.1:9000 intake " + itoa(bay) + " --complaint " + strings.Repeat("x", 400),
+				"hylostat --by Dov --service http://127.0.0.1:9000 intake change 1 --complaint " + strings.Repeat(string(rune('A'+n)), 400),
 			); code != 0 {
 				break
 			}
