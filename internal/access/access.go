@@ -124,11 +124,29 @@ type Access struct {
 	mu     sync.Mutex    // guards roster
 	roster *Roster       // nil: not read yet
 	slow   chan struct{} // one password is tried at a time: guessing gets no faster by asking often
+
+	telling sync.Mutex    // guards changed
+	changed chan struct{} // closed at the next change of people or sessions
 }
 
 // New makes it. now is real time, whatever the shop's clock does.
 func New(store Store, now func() time.Time) *Access {
-	return &Access{store: store, now: now, slow: make(chan struct{}, 1)}
+	return &Access{store: store, now: now, slow: make(chan struct{}, 1), changed: make(chan struct{})}
+}
+
+// Changes gives a channel that closes when people, what they may, or their sessions change: whoever was let in for longer than a request
+// asks again then.
+func (a *Access) Changes() <-chan struct{} {
+	a.telling.Lock()
+	defer a.telling.Unlock()
+	return a.changed
+}
+
+func (a *Access) tell() {
+	a.telling.Lock()
+	defer a.telling.Unlock()
+	close(a.changed)
+	a.changed = make(chan struct{})
 }
 
 func (a *Access) load(ctx context.Context) (Roster, error) {
@@ -149,6 +167,7 @@ func (a *Access) edit(ctx context.Context, by Actor, decide func(Roster) (Edit, 
 	a.mu.Lock() // whoever asks meanwhile waits for what comes of it
 	defer a.mu.Unlock()
 	a.roster = nil
+	defer a.tell()
 	return a.store.EditPeople(ctx, by, decide)
 }
 
@@ -272,11 +291,21 @@ func (a *Access) SignIn(ctx context.Context, name, password string) (Person, str
 
 // SignOut ends a session.
 func (a *Access) SignOut(ctx context.Context, secret string) error {
+	defer a.tell()
 	return a.store.RemoveSession(ctx, digest(secret))
 }
 
-// BySession finds who signed in; nil for nobody.
+// BySession finds who signed in; nil for nobody. It is a request by which the session lasts longer.
 func (a *Access) BySession(ctx context.Context, secret string) (*Person, error) {
+	return a.bySession(ctx, secret, true)
+}
+
+// StillBySession is BySession for what goes on by a request of before: it makes no session last.
+func (a *Access) StillBySession(ctx context.Context, secret string) (*Person, error) {
+	return a.bySession(ctx, secret, false)
+}
+
+func (a *Access) bySession(ctx context.Context, secret string, asked bool) (*Person, error) {
 	s, err := a.store.Session(ctx, digest(secret))
 	if errors.Is(err, ErrNone) {
 		return nil, nil
@@ -296,7 +325,7 @@ func (a *Access) BySession(ctx context.Context, secret string) (*Person, error) 
 	if !known {
 		return nil, nil
 	}
-	if now.Sub(s.Seen) > seenEvery {
+	if asked && now.Sub(s.Seen) > seenEvery {
 		s.Seen = now
 		if err := a.store.SaveSession(ctx, s); err != nil {
 			return nil, fmt.Errorf("noting a session: %w", err)

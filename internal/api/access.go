@@ -56,8 +56,10 @@ func secretOf(r *http.Request) string {
 	return ""
 }
 
-// identify finds who asks, by token or cookie; the zero Actor for nobody.
-func identify(a *access.Access, r *http.Request) (access.Actor, error) {
+// identify finds who asks, by token or cookie; the zero Actor for nobody. bySession is one of those of Access.
+func identify(
+	a *access.Access, r *http.Request, bySession func(context.Context, string) (*access.Person, error),
+) (access.Actor, error) {
 	is := func(p *access.Person, via access.Via, err error) (access.Actor, error) {
 		if err != nil || p == nil {
 			return access.Actor{}, err
@@ -69,7 +71,7 @@ func identify(a *access.Access, r *http.Request) (access.Actor, error) {
 		return is(p, access.ByToken, err)
 	}
 	if secret := secretOf(r); secret != "" {
-		p, err := a.BySession(r.Context(), secret)
+		p, err := bySession(r.Context(), secret)
 		return is(p, access.BySession, err)
 	}
 	return access.Actor{}, nil
@@ -77,7 +79,19 @@ func identify(a *access.Access, r *http.Request) (access.Actor, error) {
 
 // admit tells who asks, and whether the shop is open, or refuses an operation that its sender may not do.
 func admit(a *access.Access, r *http.Request, role string) (who access.Actor, open bool, err error) {
-	if who, err = identify(a, r); err != nil {
+	return admitBy(a, r, role, a.BySession)
+}
+
+// still reports whether whoever was let in to read may read on.
+func (h *handlers) still(r *http.Request) bool {
+	_, _, err := admitBy(h.access, r, string(access.Desk), h.access.StillBySession)
+	return err == nil
+}
+
+func admitBy(
+	a *access.Access, r *http.Request, role string, bySession func(context.Context, string) (*access.Person, error),
+) (who access.Actor, open bool, err error) {
+	if who, err = identify(a, r, bySession); err != nil {
 		return who, false, err
 	}
 	if open, err = a.Open(r.Context()); err != nil {

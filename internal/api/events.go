@@ -69,12 +69,20 @@ func (h *handlers) StreamEvents(c *echo.Context) error {
 	}
 	tick := time.NewTicker(heartbeat)
 	defer tick.Stop()
+	people := h.access.Changes()
 	for {
 		_ = w.Flush() // a lost connection ends the request's context
 		select {
 		case <-ctx.Done():
 			return nil
+		case <-people: // somebody was removed, or signed out
+			if people = h.access.Changes(); !h.still(c.Request()) {
+				return nil
+			}
 		case <-tick.C:
+			if !h.still(c.Request()) { // its session is over
+				return nil
+			}
 			if _, err := fmt.Fprint(c.Response(), ": still here\n\n"); err != nil {
 				return nil
 			}
