@@ -50,6 +50,7 @@ type Person struct {
 type Session struct {
 	Hash   []byte
 	Person string
+	Begun  time.Time
 	Seen   time.Time
 }
 
@@ -86,7 +87,8 @@ type Store interface {
 	// person saved closes the shop.
 	EditPeople(ctx context.Context, by Actor, decide func(Roster) (Edit, error)) error
 	SaveSession(ctx context.Context, s Session) error
-	Session(ctx context.Context, hash []byte) (Session, error) // ErrNone when there is none
+	SeeSession(ctx context.Context, hash []byte, at time.Time) error // that it is in use
+	Session(ctx context.Context, hash []byte) (Session, error)       // ErrNone when there is none
 	RemoveSession(ctx context.Context, hash []byte) error
 	ForgetSessions(ctx context.Context, before time.Time) error
 }
@@ -112,6 +114,9 @@ const LeastPassword = 12
 
 // Idle is after how long without a request a session ends.
 const Idle = 12 * time.Hour
+
+// Longest is how long a session lasts, however often it is used.
+const Longest = 7 * 24 * time.Hour
 
 // seenEvery is how often it is noted that a session is in use.
 const seenEvery = time.Minute
@@ -283,7 +288,7 @@ func (a *Access) SignIn(ctx context.Context, name, password string) (Person, str
 		return Person{}, "", fmt.Errorf("ending old sessions: %w", err)
 	}
 	secret := rand.Text()
-	if err := a.store.SaveSession(ctx, Session{digest(secret), name, a.now()}); err != nil {
+	if err := a.store.SaveSession(ctx, Session{digest(secret), name, a.now(), a.now()}); err != nil {
 		return Person{}, "", fmt.Errorf("signing in: %w", err)
 	}
 	return p, secret, nil
@@ -314,7 +319,7 @@ func (a *Access) bySession(ctx context.Context, secret string, asked bool) (*Per
 		return nil, fmt.Errorf("looking a session up: %w", err)
 	}
 	now := a.now()
-	if now.Sub(s.Seen) > Idle {
+	if now.Sub(s.Seen) > Idle || now.Sub(s.Begun) > Longest {
 		return nil, nil
 	}
 	r, err := a.load(ctx)
@@ -326,8 +331,7 @@ func (a *Access) bySession(ctx context.Context, secret string, asked bool) (*Per
 		return nil, nil
 	}
 	if asked && now.Sub(s.Seen) > seenEvery {
-		s.Seen = now
-		if err := a.store.SaveSession(ctx, s); err != nil {
+		if err := a.store.SeeSession(ctx, s.Hash, now); err != nil {
 			return nil, fmt.Errorf("noting a session: %w", err)
 		}
 	}

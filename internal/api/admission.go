@@ -53,7 +53,8 @@ func busy(c *echo.Context, what string, after time.Duration) error {
 	seconds := int(math.Ceil(after.Seconds()))
 	c.Response().Header().Set("Retry-After", strconv.Itoa(seconds))
 	return problem{contract.Problem{
-		Status: http.StatusTooManyRequests, Title: "Too much at once", Detail: what, Advice: text(fmt.Sprintf("Try again in %d s.", seconds)),
+		Status: http.StatusTooManyRequests, Title: "Too much at once", Detail: what,
+		Advice: text(fmt.Sprintf("Try again in %d s.", seconds)),
 	}}
 }
 
@@ -123,7 +124,9 @@ func hurry(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		h := &hurried{ReadCloser: r.Body, connection: http.NewResponseController(c.Response()), deadline: time.Now().Add(bodyGrace)}
 		_ = h.connection.SetReadDeadline(h.deadline) // a test's recorder has none
-		r.Body = h
+		own := r.WithContext(r.Context())            // the server looks at its own request's body when it hangs up
+		own.Body = h
+		c.SetRequest(own)
 		if answer, err := echo.UnwrapResponse(c.Response()); err == nil {
 			answer.Before(func() {
 				if !h.over { // what is left of it would be taken for the next request

@@ -88,7 +88,10 @@ func TestAStreamIsKeptWhileSomebodyListens(t *testing.T) {
 						State: check.Running, Asked: time.Now(), By: "Dov",
 					}
 					require.NoError(t, s.Take(t.Context(), "", protocol.Report{Run: &run}))
-					h, e, l, ended := &handlers{shop: s, access: access.New(st, time.Now)}, echo.New(), &line{header: http.Header{}}, make(chan struct{})
+					h, e, l, ended := &handlers{
+						shop:   s,
+						access: access.New(st, time.Now),
+					}, echo.New(), &line{header: http.Header{}}, make(chan struct{})
 					e.GET("/events", h.StreamEvents)
 					e.GET("/runs/:run/live", h.FollowRun)
 					go func() {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -37,11 +38,21 @@ func Damage(err error) bool {
 // examine looks through a database's pages on a connection of its own: whether each is where it belongs and holds what it should (PRAGMA
 // quick_check). It writes nothing. all is false when there was no time for all of them.
 func examine(ctx context.Context, path string) (all bool, err error) {
+	_, logged, err := sizes(path)
+	if err != nil {
+		return false, fmt.Errorf("looking at %s: %w", path, err)
+	}
 	db, err := connect(path, "ro", nil)
 	if err != nil {
 		return false, err
 	}
-	defer func() { _ = db.Close() }()
+	defer func() {
+		_ = db.Close()
+		if _, now, err := sizes(path); err == nil && logged < 0 && now == 0 { // whoever only reads makes an empty log, too, and leaves it
+			_ = os.Remove(path + "-wal")
+			_ = os.Remove(path + "-shm")
+		}
+	}()
 	var found string
 	err = db.GetContext(ctx, &found, `PRAGMA quick_check(1)`)
 	switch {

@@ -94,11 +94,20 @@ func (s *Store) SaveSession(ctx context.Context, one access.Session) error {
 	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		_, err := tx.ExecContext(
 			ctx,
-			`INSERT OR REPLACE INTO session (hash, person, seen) VALUES (?, ?, ?)`,
+			`INSERT INTO session (hash, person, begun, seen) VALUES (?, ?, ?, ?)`,
 			one.Hash,
 			one.Person,
+			millis(one.Begun),
 			millis(one.Seen),
 		)
+		return err
+	})
+}
+
+// SeeSession implements access.Store. One that was removed meanwhile stays removed.
+func (s *Store) SeeSession(ctx context.Context, hash []byte, at time.Time) error {
+	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE session SET seen = ? WHERE hash = ?`, millis(at), hash)
 		return err
 	})
 }
@@ -107,13 +116,14 @@ func (s *Store) SaveSession(ctx context.Context, one access.Session) error {
 func (s *Store) Session(ctx context.Context, hash []byte) (access.Session, error) {
 	var row struct {
 		Person string `db:"person"`
+		Begun  int64  `db:"begun"`
 		Seen   int64  `db:"seen"`
 	}
-	err := s.db.Read.GetContext(ctx, &row, `SELECT person, seen FROM session WHERE hash = ?`, hash)
+	err := s.db.Read.GetContext(ctx, &row, `SELECT person, begun, seen FROM session WHERE hash = ?`, hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = access.ErrNone
 	}
-	return access.Session{Hash: hash, Person: row.Person, Seen: moment(row.Seen)}, err
+	return access.Session{Hash: hash, Person: row.Person, Begun: moment(row.Begun), Seen: moment(row.Seen)}, err
 }
 
 // RemoveSession implements access.Store.

@@ -32,8 +32,10 @@ func filled(t *testing.T, dir string) {
 	require.NoError(t, st.Write(t.Context(), func(tx store.Tx) error {
 		for n := range 400 {
 			d := shop.Drive{
-				Identity: drive.Identity{Key: drive.Key{Model: "Korvan K4-2000", Serial: fmt.Sprintf("KVA07%05d", n)}, Interface: drive.ATA},
-				Duty:     drive.Everyday, FirstSeen: time.Now(),
+				Identity: drive.Identity{
+					Key: drive.Key{Model: "Korvan K4-2000", Serial: fmt.Sprintf("KVA07%05d", n)}, Interface: drive.ATA,
+				},
+				Duty: drive.Everyday, FirstSeen: time.Now(),
 			}
 			if err := tx.SaveDrive(t.Context(), &d); err != nil {
 				return err

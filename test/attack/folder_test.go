@@ -25,6 +25,7 @@ func serve(t *testing.T, dir string, change func(o *app.Options)) error {
 	o := app.Options{
 		Dir: dir, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 60, Source: sim.New(sim.NewClock(60), "", "one"),
 		Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler), Ready: func(string) { cancel() },
+		Damaged: func(string) { cancel() },
 	}
 	if change != nil {
 		change(&o)
@@ -63,7 +64,7 @@ func TestNothingMissingMeansANewShop(t *testing.T) {
 	}{
 		"its records gone":      {func(dir string) error { return os.Remove(in(dir, "shop.db")) }, "shop.db is missing"},
 		"its records emptied":   {func(dir string) error { return os.Truncate(in(dir, "shop.db"), 0) }, "shop.db is empty"},
-		"its records cut short": {func(dir string) error { return os.Truncate(in(dir, "shop.db"), 70) }, "is not a whole database"},
+		"its records cut short": {func(dir string) error { return os.Truncate(in(dir, "shop.db"), 70) }, "shop.db, damaged: "},
 		"its bench's gone":      {func(dir string) error { return os.Remove(in(dir, "bench.db")) }, "bench.db is missing"},
 		"its bench's emptied":   {func(dir string) error { return os.Truncate(in(dir, "bench.db"), 0) }, "bench.db is empty"},
 		"its records' head lost": {

@@ -43,7 +43,10 @@ func TestAStreamEndsWithWhoItBelongsTo(t *testing.T) {
 		return map[string]string{"Cookie": r.Cookies()[0].Name + "=" + r.Cookies()[0].Value}
 	}
 	maud := signIn("Maud", "kelp and gravel, twice")
-	r := ask(http.MethodPost, "/people", `{"name": "Imre", "role": "desk", "password": "seven wet sandbags", "token": true, "by": "Maud"}`, maud)
+	r := ask(
+		http.MethodPost, "/people", `{"name": "Imre", "role": "desk", "password": "seven wet sandbags", "token": true, "by": "Maud"}`,
+		maud,
+	)
 	require.Equal(t, http.StatusOK, r.StatusCode)
 	var imre contract.Worker
 	require.NoError(t, json.NewDecoder(r.Body).Decode(&imre))
@@ -51,7 +54,7 @@ func TestAStreamEndsWithWhoItBelongsTo(t *testing.T) {
 	token := map[string]string{"Authorization": "Bearer " + *imre.NewToken}
 	session := signIn("Imre", "seven wet sandbags")
 	listen := func(credentials map[string]string) <-chan struct{} {
-		r := ask(http.MethodGet, "/events", "", credentials)
+		r := ask(http.MethodGet, "/events", "", credentials) //nolint:bodyclose // closed by whoever listens
 		require.Equal(t, http.StatusOK, r.StatusCode)
 		ended := make(chan struct{})
 		go func() {

@@ -358,14 +358,39 @@ func TestStoredReadingsCannotBeChanged(t *testing.T) {
 	dir := t.TempDir()
 	s := serve(t, dir, made.Disk("KVA0000010"))
 	s.answering(1)
+	v, err := s.Verdict(t.Context(), "0000010")
+	require.NoError(t, err)
+	_, err = s.Sign(
+		t.Context(), "0000010",
+		contract.SignOffRequest{By: "Dov", Verdict: &v.Seq, Grade: new(contract.GradeDegrading), Reason: new("a spare")},
+	)
+	require.NoError(t, err)
 	s.end()
 	db, err := sqlx.Open("sqlite", filepath.Join(dir, "shop.db"))
 	require.NoError(t, err)
 	defer func() { _ = db.Close() }()
-	_, err = db.Exec(`UPDATE reading_raw SET frame = x'00'`)
-	assert.ErrorContains(t, err, "a reading is never changed")
-	_, err = db.Exec(`UPDATE verdict SET grade = 1`)
-	assert.ErrorContains(t, err, "a verdict is never edited")
+	for statement, want := range map[string]string{
+		`UPDATE reading_raw SET frame = x'00'`:                                            "a reading is never changed",
+		`INSERT OR REPLACE INTO reading_raw SELECT * FROM reading_raw`:                    "a reading is never changed",
+		`DELETE FROM reading_raw`:                                                         "a reading is kept for ever",
+		`UPDATE reading SET at = 0`:                                                       "a reading is never changed",
+		`UPDATE reading SET leaves = NULL`:                                                "a reading is never changed",
+		`INSERT OR REPLACE INTO reading SELECT * FROM reading`:                            "a reading is never changed",
+		`DELETE FROM reading`:                                                             "a reading is kept for ever",
+		`UPDATE verdict SET grade = 1`:                                                    "a verdict is never edited",
+		`INSERT OR REPLACE INTO verdict SELECT * FROM verdict`:                            "a verdict is never edited",
+		`DELETE FROM verdict`:                                                             "a verdict is kept for ever",
+		`UPDATE sign_off SET body = '{}'`:                                                 "a sign-off is never edited",
+		`INSERT OR REPLACE INTO sign_off SELECT * FROM sign_off`:                          "a sign-off is never edited",
+		`DELETE FROM sign_off`:                                                            "a sign-off is kept for ever",
+		`UPDATE audit SET by = 'Imre'`:                                                    "the audit is never edited",
+		`INSERT OR REPLACE INTO audit SELECT * FROM audit`:                                "the audit is never edited",
+		`REPLACE INTO audit SELECT * FROM audit WHERE seq = (SELECT max(seq) FROM audit)`: "the audit is never edited",
+		`DELETE FROM audit`:                                                               "the audit is kept for ever",
+	} {
+		_, err = db.Exec(statement)
+		assert.ErrorContains(t, err, want, statement)
+	}
 }
 
 func TestAnswersToThisMachineAreNotPacked(t *testing.T) {
