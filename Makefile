@@ -41,7 +41,7 @@ demo: build ## the made-up shop; prints its address, Ctrl-C ends it
 test: test-go test-console test-browser ## everything but the virtual machine
 
 test-go: build checkers
-	$(GO) test ./cmd/... ./internal/... ./test/service/... ./test/process/... ./test/crash/...
+	$(GO) test ./cmd/... ./internal/... ./test/service/... ./test/process/... ./test/crash/... ./test/attack/...
 
 test-console: console/node_modules/.ready
 	$(NPM) test
