@@ -58,7 +58,7 @@ terminal cli-check.png 'hylostat check quick 7M511 --follow' 'hylostat run list'
 hylostat_run run follow 1
 terminal cli-verdict.png 'hylostat verdict show 7M511' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov'
 "$work/shots" http://$address $out/bench-dark.png="/?theme=dark" $out/drive.png="/drives/KVA077M511?theme=light" \
-	$out/drives.png=/drives $out/intake.png="/intake?bay=5&theme=light" $out/lot.png="/lots/1?theme=light"
+	$out/drives.png=/drives $out/intake.png="/intake?bay=bay-5&theme=light" $out/lot.png="/lots/1?theme=light"
 build/hylostat statement 7M511 --format pdf -o "$work/statement.pdf" >/dev/null
 build/hylostat label 7M511 -o "$work/label.pdf" >/dev/null
 build/hylostat label 7M4Q2 -o "$work/label2.pdf" >/dev/null
