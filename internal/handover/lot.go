@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/signal"
@@ -102,9 +103,10 @@ func optionalNumber(values signal.Values, n signal.Name) string {
 	return ""
 }
 
-// harmless keeps a text that a drive or a person gave from being run by whoever opens the table.
+// harmless keeps a text that a drive or a person gave from being run by whoever opens the table: as a formula, or after a break that
+// some programs pass over.
 func harmless(s string) string {
-	if s != "" && strings.ContainsAny(s[:1], "=+-@\t\r") {
+	if first, _ := utf8.DecodeRuneInString(s); s != "" && strings.ContainsRune("=+-@\t\r\n＝＋－＠", first) {
 		return "'" + s
 	}
 	return s

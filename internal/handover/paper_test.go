@@ -418,3 +418,12 @@ func TestArchiveCarriesItsChecksums(t *testing.T) {
 	}
 	assert.Contains(t, bodies["README.txt"], "who it is")
 }
+
+func TestACellOfATableIsNoFormula(t *testing.T) {
+	for _, s := range []string{"=1+1", "+1", "-1", "@x", "\t=1", "\r=1", "\n=1", "＝1", "＋1", "－1", "＠x"} {
+		assert.Equal(t, "'"+s, harmless(s))
+	}
+	for _, s := range []string{"", "KVA077M511", "a=1", "éa", "\u00a0"} {
+		assert.Equal(t, s, harmless(s))
+	}
+}
