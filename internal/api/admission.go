@@ -20,10 +20,12 @@ import (
 	"hylostat.example/internal/contract"
 )
 
-// Costly work (x-weight in the contract) waits in turn: so much of it is under way at once, so much may wait for one person or address,
-// and for so long.
+// lanes are those of costly work (x-lane in the contract), each with how much of it is under way at once. Nobody's label waits for a replay
+// of everything recorded.
+var lanes = map[string]int64{"papers": 2, "long": 1}
+
+// Costly work waits in turn in its lane: so much of it for one person or address, under way or waiting, and for so long.
 const (
-	costlyAtOnce  = 2
 	costlyForOne  = 4
 	costlyPatient = 30 * time.Second
 )
@@ -39,13 +41,17 @@ const strangersLimit = 16 << 10
 
 // turnstile lets costly work through, in turn.
 type turnstile struct {
-	under *semaphore.Weighted
-	mu    sync.Mutex     // guards by
-	by    map[string]int // how much each caller has under way or waiting
+	under map[string]*semaphore.Weighted // by lane
+	mu    sync.Mutex                     // guards by
+	by    map[string]int                 // how much each caller has under way or waiting
 }
 
 func newTurnstile() *turnstile {
-	return &turnstile{under: semaphore.NewWeighted(costlyAtOnce), by: map[string]int{}}
+	t := &turnstile{under: map[string]*semaphore.Weighted{}, by: map[string]int{}}
+	for lane, atOnce := range lanes {
+		t.under[lane] = semaphore.NewWeighted(atOnce)
+	}
+	return t
 }
 
 // busy says that somebody has to wait, and for how long.
@@ -58,8 +64,9 @@ func busy(c *echo.Context, what string, after time.Duration) error {
 	}}
 }
 
-// pass waits for the turn of work of a weight, which done ends.
-func (t *turnstile) pass(c *echo.Context, caller string, weight int64) (done func(), err error) {
+// pass waits for the turn of work in a lane, which done ends.
+func (t *turnstile) pass(c *echo.Context, caller, lane string) (done func(), err error) {
+	caller = lane + " of " + caller
 	t.mu.Lock()
 	if t.by[caller] >= costlyForOne {
 		t.mu.Unlock()
@@ -76,7 +83,7 @@ func (t *turnstile) pass(c *echo.Context, caller string, weight int64) (done fun
 	}
 	patient, end := context.WithTimeout(c.Request().Context(), costlyPatient)
 	defer end()
-	if err := t.under.Acquire(patient, weight); err != nil {
+	if err := t.under[lane].Acquire(patient, 1); err != nil {
 		leave()
 		if c.Request().Context().Err() != nil {
 			return nil, err // whoever asked has gone
@@ -84,15 +91,15 @@ func (t *turnstile) pass(c *echo.Context, caller string, weight int64) (done fun
 		return nil, busy(c, "others' archives, papers, imports or replays go on", costlyPatient)
 	}
 	return func() {
-		t.under.Release(weight)
+		t.under[lane].Release(1)
 		leave()
 	}, nil
 }
 
-// weightOf is how much of what may be under way at once an operation takes, by its x-weight in the contract; 0: it is not costly.
-func weightOf(extensions map[string]any) int64 {
-	weight, _ := extensions["x-weight"].(float64)
-	return min(int64(weight), costlyAtOnce)
+// laneOf is the lane of an operation, by its x-lane in the contract; empty: it is not costly.
+func laneOf(extensions map[string]any) string {
+	lane, _ := extensions["x-lane"].(string)
+	return lane
 }
 
 // callerOf names for whom work is done: a person, or, in an open shop, an address.

@@ -208,8 +208,8 @@ func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
 			if err != nil {
 				return err // before anything of the body is read
 			}
-			if weight := weightOf(route.Operation.Extensions); weight > 0 {
-				done, err := costly.pass(c, callerOf(c.Request(), who), weight)
+			if lane := laneOf(route.Operation.Extensions); lane != "" {
+				done, err := costly.pass(c, callerOf(c.Request(), who), lane)
 				if err != nil {
 					return err
 				}

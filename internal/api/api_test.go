@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"testing/synctest"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -135,4 +136,39 @@ func TestASegmentSaysOfEachCellHowFastAndHowBadItIs(t *testing.T) {
 	assert.Equal(t, []contract.RibbonUnread{{Cell: surface.BlockCells + 3, Sectors: 2}}, all[0].Unread)
 	_, err = segmentsOf(surface.NewRibbon(g), []check.Block{{Number: 1, Cells: []byte("x")}})
 	assert.Error(t, err)
+}
+
+func TestEachLaneOfCostlyWorkHasItsOwnTurns(t *testing.T) {
+	document, err := openapi3.NewLoader().LoadFromData(contract.OpenAPI)
+	require.NoError(t, err)
+	found := map[string]bool{}
+	for path, item := range document.Paths.Map() {
+		for method, operation := range item.Operations() {
+			if lane := laneOf(operation.Extensions); lane != "" {
+				found[lane] = true
+				assert.Positive(t, lanes[lane], "%s %s is of lane %q", method, path, lane)
+			}
+		}
+	}
+	assert.Len(t, found, len(lanes))
+	synctest.Test(t, func(t *testing.T) {
+		turns := newTurnstile()
+		asks := func() *echo.Context {
+			return echo.New().NewContext(httptest.NewRequest(http.MethodGet, "/", http.NoBody), httptest.NewRecorder())
+		}
+		replays, err := turns.pass(asks(), "Maud", "long")
+		require.NoError(t, err)
+		label, err := turns.pass(asks(), "Imre", "papers")
+		require.NoError(t, err, "no label waits for a replay")
+		label()
+		began := time.Now()
+		_, err = turns.pass(asks(), "Imre", "long")
+		assert.Equal(t, http.StatusTooManyRequests, asProblem(err).Status)
+		assert.Equal(t, costlyPatient, time.Since(began), "it waited for its turn")
+		replays()
+		again, err := turns.pass(asks(), "Imre", "long")
+		require.NoError(t, err)
+		again()
+		assert.Empty(t, turns.by, "nobody is remembered")
+	})
 }

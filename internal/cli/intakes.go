@@ -24,14 +24,7 @@ func intakeCommand() *cli.Command {
 			"refused, unless --instead and --instead-of name that one: it ends, and data that it wants stays protected.\n\n" +
 			"Example:\n   hylostat intake 11 " +
 			"--ticket 2241 --customer \"Pellwick Spit tide gauge\" --complaint \"is not found\" --wanted",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
-			&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
-			&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER` for it"}, languageFlag(),
-			&cli.StringFlag{Name: "complaint", Usage: "`TEXT`: what is wrong, in the customer's words"},
-			&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},
-			&cli.StringFlag{Name: "made", Usage: "`MONTH` of making by the label, as 2021-08"},
-			&cli.BoolFlag{Name: "clicks", Usage: "it makes a noise that says: stop trying"},
+		Flags: append(wordsOfIntake(),
 			&cli.IntFlag{Name: "lot", HideDefault: true, Usage: "`NUMBER` of the lot it belongs to"},
 			&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted: checks wait until it is copied"},
 			&cli.BoolFlag{Name: "copied", Usage: "the data is wanted and has been copied"},
@@ -40,7 +33,7 @@ func intakeCommand() *cli.Command {
 			&cli.StringFlag{Name: "owner", Usage: "`WHO` consented to that, and how"},
 			&cli.StringFlag{Name: "instead", Usage: "in the place of the drive's open intake, named by its `TICKET`, or its number"},
 			&cli.StringFlag{Name: "instead-of", Usage: "and by its `CUSTOMER`"},
-		},
+		),
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
@@ -134,28 +127,33 @@ func intakeCommand() *cli.Command {
 	}
 }
 
+// wordsOfIntake are the flags for what is written of an intake.
+func wordsOfIntake() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
+		&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
+		&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER` for it"}, languageFlag(),
+		&cli.StringFlag{Name: "complaint", Usage: "`TEXT`: what is wrong, in the customer's words"},
+		&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},
+		&cli.StringFlag{Name: "made", Usage: "`MONTH` of making by the label, as 2021-08"},
+		&cli.BoolFlag{Name: "clicks", Usage: "it makes a noise that says: stop trying"},
+	}
+}
+
 func changeIntake() *cli.Command {
 	return &cli.Command{
 		Name:      "change",
 		Usage:     "put an intake right; what is not given stays",
 		ArgsUsage: "INTAKE",
 		Description: "Of an intake that ended only what is written of it can be put right. That data which is wanted and not " +
-			"copied is not " +
-			"wanted lifts its protection: it takes a lead, and --why.\n\nExamples:\n   hylostat intake change 4 --ticket 2234 " +
+			"copied is not wanted lifts its protection: it takes a lead, and --why.\n\nExamples:\n   hylostat intake change 4 --ticket 2234 " +
 			"--complaint \"is not found at times\"\n   hylostat intake change 4 --wanted",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "ticket", Usage: "`NUMBER` of the repair order"},
-			&cli.StringFlag{Name: "customer", Usage: "`NAME` of the customer"},
-			&cli.StringFlag{Name: "reference", Usage: "the customer's own `NUMBER` for it"}, languageFlag(),
-			&cli.StringFlag{Name: "complaint", Usage: "`TEXT`: what is wrong, in the customer's words"},
-			&cli.StringFlag{Name: "label", Usage: "`TEXT`: what label and hand tell"},
-			&cli.StringFlag{Name: "made", Usage: "`MONTH` of making by the label, as 2021-08"},
-			&cli.BoolFlag{Name: "clicks", Usage: "it makes a noise that says: stop trying"},
+		Flags: append(wordsOfIntake(),
 			&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted; --wanted=false: it is not"},
 			&cli.BoolFlag{Name: "not-copied", Usage: "it was not copied after all"},
 			&cli.StringFlag{Name: "duty", Usage: "`DUTY` it is meant for: continuous, archive, everyday, carry"},
 			&cli.StringFlag{Name: "why", Usage: "`TEXT`: why the data need not be protected any more"},
-		},
+		),
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			id, err := c.intake(0)
 			if err != nil {

@@ -68,7 +68,7 @@ func TestNothingMissingMeansANewShop(t *testing.T) {
 		"its bench's gone":      {func(dir string) error { return os.Remove(in(dir, "bench.db")) }, "bench.db is missing"},
 		"its bench's emptied":   {func(dir string) error { return os.Truncate(in(dir, "bench.db"), 0) }, "bench.db is empty"},
 		"its records' head lost": {
-			func(dir string) error { return overwrite(in(dir, "shop.db"), make([]byte, 4096)) }, "is not a whole database",
+			func(dir string) error { return overwriteAt(in(dir, "shop.db"), 0, make([]byte, 4096)) }, "is not a whole database",
 		},
 	} {
 		for way, how := range map[string]func(*app.Options){"": nil, ", created": create} {
@@ -87,15 +87,6 @@ func TestNothingMissingMeansANewShop(t *testing.T) {
 		}
 	}
 	require.ErrorContains(t, app.CreateShop(t.Context(), none, "", ""), "there is a shop in")
-}
-
-func overwrite(path string, b []byte) error {
-	f, err := os.OpenFile(path, os.O_WRONLY, 0)
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteAt(b, 0)
-	return err
 }
 
 // Files that were taken while the service ran, without the log of what was written last.

@@ -26,14 +26,17 @@ const languages: [Language, string][] = [
 ];
 
 const Scan = styled.section`
-  display: flex; align-items: center; gap: 16px; padding: 12px 24px; border-bottom: 1px solid ${color.rule}; min-height: 80px; flex-wrap: wrap;
+  display: flex; align-items: center; gap: 16px; padding: 12px 24px; border-bottom: 1px solid ${color.rule}; min-height: 80px;
+    flex-wrap: wrap;
   & .field { position: relative; width: 400px; max-width: 100%; }
-  & input { width: 100%; height: 56px; border: 1px solid ${color.ink}; padding: 4px 12px; background: ${color.sheet}; font-size: ${px.title}; letter-spacing: 0.02em; font-weight: 600; }
+  & input { width: 100%; height: 56px; border: 1px solid ${color.ink}; padding: 4px 12px; background: ${color.sheet};
+    font-size: ${px.title}; letter-spacing: 0.02em; font-weight: 600; }
   & .small { ${text.small} color: ${color.ink2}; }
   & .push { margin-left: auto; text-align: right; }
   @media (max-width: ${narrow}px) { & .push { margin: 0; text-align: left; } }
 `;
-const Columns = styled.form`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 16px; padding: 16px 24px 0;`;
+const Columns = styled.form`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 16px;
+  padding: 16px 24px 0;`;
 const Step = styled.section<{ $current: boolean }>`
   background: ${color.sheet}; padding: 12px 16px 16px; min-height: 592px; display: flex; flex-direction: column; gap: 12px; min-width: 0;
   box-shadow: inset 0 2px ${color.ink}, inset 0 0 0 1px ${color.rule};
@@ -43,7 +46,8 @@ const Step = styled.section<{ $current: boolean }>`
   & > header .push { margin-left: auto; ${text.small} color: ${color.ink3}; }
   & .q { border-top: 1px solid ${color.rule}; padding-top: 8px; }
   & .q label, & .pair label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
-  & input, & textarea, & select { width: 100%; min-height: 44px; padding: 8px 12px; border: 1px solid ${color.edge}; background: ${color.paper}; }
+  & input, & textarea, & select { width: 100%; min-height: 44px; padding: 8px 12px; border: 1px solid ${color.edge};
+    background: ${color.paper}; }
   & textarea { resize: vertical; } & select { font: inherit; color: inherit; }
   & .pair { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; border-top: 1px solid ${color.rule}; padding-top: 8px; }
   & dl { display: grid; grid-template-columns: 112px minmax(0, 1fr); row-gap: 2px; }
@@ -53,7 +57,8 @@ const Step = styled.section<{ $current: boolean }>`
   @media (max-width: ${narrow}px) { min-height: 0; }
 `;
 const Gate = styled.div`
-  background: ${color.undecidedTint}; padding: 12px 16px; display: grid; grid-template-columns: 24px 1fr; border-top: 2px solid ${color.ink};
+  background: ${color.undecidedTint}; padding: 12px 16px; display: grid; grid-template-columns: 24px 1fr;
+    border-top: 2px solid ${color.ink};
   & svg { margin-top: 3px; grid-row: span 2; } & b { ${text.large} margin-top: -2px; } & p { grid-column: 2; }
 `;
 

@@ -4,7 +4,8 @@ import { color, text } from "../theme/tokens";
 import { Button, LinkButton, Section, Table } from "./basics";
 import { dateOf, momentOf, size } from "./format";
 
-const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8px; & p { flex: 1 1 100%; color: ${color.ink2}; } & > b { flex: 1 1 100%; }`;
+const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8px; & p { flex: 1 1 100%; color: ${color.ink2};
+  } & > b { flex: 1 1 100%; }`;
 
 /** What leaves with a drive, and the act of leaving. */
 export function Papers({ drive, handOver }: { drive: Drive; handOver: () => void }) {
@@ -122,7 +123,8 @@ export function VolumeSection({ volumes, look, busy }: { volumes: Volumes | null
 const Pick = styled.form`
   display: flex; flex-wrap: wrap; gap: 4px 12px; align-items: end; padding-top: 8px;
   & label { ${text.small} color: ${color.ink2}; display: grid; gap: 4px; }
-  & select { min-height: 44px; padding: 0 8px; border: 1px solid ${color.edge}; background: ${color.sheet}; font: inherit; color: inherit; max-width: 280px; }
+  & select { min-height: 44px; padding: 0 8px; border: 1px solid ${color.edge}; background: ${color.sheet}; font: inherit;
+    color: inherit; max-width: 280px; }
 `;
 
 const title = (r: ReadingSummary) => `${r.seq}, ${momentOf(r.at)}`;
