@@ -20,8 +20,8 @@ import (
 	"hylostat.example/internal/contract"
 )
 
-// lanes are those of costly work (x-lane in the contract), each with how much of it is under way at once. Nobody's label waits for a replay
-// of everything recorded.
+// lanes are those of costly work (x-lane in the contract), each with how much of it is under way at once. Nobody's label waits for a
+// replay of everything recorded.
 var lanes = map[string]int64{"papers": 2, "long": 1}
 
 // Costly work waits in turn in its lane: so much of it for one person or address, under way or waiting, and for so long.

@@ -145,8 +145,8 @@ func changeIntake() *cli.Command {
 		Name:      "change",
 		Usage:     "put an intake right; what is not given stays",
 		ArgsUsage: "INTAKE",
-		Description: "Of an intake that ended only what is written of it can be put right. That data which is wanted and not " +
-			"copied is not wanted lifts its protection: it takes a lead, and --why.\n\nExamples:\n   hylostat intake change 4 --ticket 2234 " +
+		Description: "Of an intake that ended only what is written of it can be put right. --wanted=false, where the data is not copied, " +
+			"lifts its protection: it takes a lead, and --why.\n\nExamples:\n   hylostat intake change 4 --ticket 2234 " +
 			"--complaint \"is not found at times\"\n   hylostat intake change 4 --wanted",
 		Flags: append(wordsOfIntake(),
 			&cli.BoolFlag{Name: "wanted", Usage: "the data is wanted; --wanted=false: it is not"},

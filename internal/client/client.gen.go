@@ -422,14 +422,14 @@ type ClientInterface interface {
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeIntakeWithBody Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// ChangeIntakeWithBody Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
 	ChangeIntakeWithBody(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// ChangeIntake Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1621,7 +1621,7 @@ func (c *Raw) TakeIn(ctx context.Context, body TakeInJSONRequestBody, reqEditors
 	return c.Client.Do(req)
 }
 
-// ChangeIntakeWithBody Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+// ChangeIntakeWithBody Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 //
 // Takes any type of body and a specified content type.
 //
@@ -1638,7 +1638,7 @@ func (c *Raw) ChangeIntakeWithBody(ctx context.Context, intake int64, contentTyp
 	return c.Client.Do(req)
 }
 
-// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+// ChangeIntake Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6610,14 +6610,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /intakes (the `TakeIn` operationId).
 	TakeInWithResponse(ctx context.Context, body TakeInJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeInResponse, error)
 
-	// ChangeIntakeWithBodyWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// ChangeIntakeWithBodyWithResponse Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /intakes/{intake} (the `ChangeIntake` operationId).
 	ChangeIntakeWithBodyWithResponse(ctx context.Context, intake int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeIntakeResponse, error)
 
-	// ChangeIntakeWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// ChangeIntakeWithResponse Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -11330,7 +11330,7 @@ func (c *ClientWithResponses) TakeInWithResponse(ctx context.Context, body TakeI
 	return ParseTakeInResponse(rsp)
 }
 
-// ChangeIntakeWithBodyWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+// ChangeIntakeWithBodyWithResponse Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11343,7 +11343,7 @@ func (c *ClientWithResponses) ChangeIntakeWithBodyWithResponse(ctx context.Conte
 	return ParseChangeIntakeResponse(rsp)
 }
 
-// ChangeIntakeWithResponse Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+// ChangeIntakeWithResponse Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

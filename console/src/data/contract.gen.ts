@@ -169,7 +169,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason */
+        /** Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason */
         patch: operations["changeIntake"];
         trace?: never;
     };

@@ -138,7 +138,7 @@ type ServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx *echo.Context) error
-	// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// ChangeIntake Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 	// (PATCH /intakes/{intake})
 	ChangeIntake(ctx *echo.Context, intake int64) error
 	// HandOver End an intake: where the drive goes, and the state of its data
@@ -5039,7 +5039,7 @@ type StrictServerInterface interface {
 	// TakeIn Take in the drive in a bay
 	// (POST /intakes)
 	TakeIn(ctx context.Context, request TakeInRequestObject) (TakeInResponseObject, error)
-	// ChangeIntake Put an intake right. That data which is wanted and not copied is not wanted takes a lead and a reason
+	// ChangeIntake Put an intake right. To say of data that is not copied that it is not wanted takes a lead and a reason
 	// (PATCH /intakes/{intake})
 	ChangeIntake(ctx context.Context, request ChangeIntakeRequestObject) (ChangeIntakeResponseObject, error)
 	// HandOver End an intake: where the drive goes, and the state of its data
