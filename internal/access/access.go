@@ -300,6 +300,15 @@ func (a *Access) SignOut(ctx context.Context, secret string) error {
 	return a.store.RemoveSession(ctx, digest(secret))
 }
 
+// EndSessions ends all sessions.
+func (a *Access) EndSessions(ctx context.Context) error {
+	defer a.tell()
+	if err := a.store.ForgetSessions(ctx, a.now().AddDate(1000, 0, 0)); err != nil { // however a clock stood
+		return fmt.Errorf("ending the sessions: %w", err)
+	}
+	return nil
+}
+
 // BySession finds who signed in; nil for nobody. It is a request by which the session lasts longer.
 func (a *Access) BySession(ctx context.Context, secret string) (*Person, error) {
 	return a.bySession(ctx, secret, true)

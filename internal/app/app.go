@@ -150,6 +150,9 @@ func Serve(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
+	if err := broughtBack(ctx, s, st, people); err != nil {
+		return err
+	}
 	if err := s.Consent(ctx); err != nil { // before anything goes on that writes
 		return err
 	}
@@ -164,6 +167,25 @@ func Serve(ctx context.Context, o Options) (err error) {
 	}
 	s.Own.Go(func() { examineBehind(ctx, looked, s, o.Log) })
 	return run(ctx, o, listener, handler, benches, s)
+}
+
+// broughtBack does what follows when the records were brought back from a copy: what was ended since, nobody knows, and it ends again.
+func broughtBack(ctx context.Context, s *whole.Shop, st *store.Store, people *access.Access) error {
+	back, err := st.BroughtBack(ctx)
+	if err != nil || !back {
+		return err
+	}
+	last, err := s.LastTime(ctx)
+	if err != nil {
+		return err
+	}
+	if err := people.EndSessions(ctx); err != nil {
+		return err
+	}
+	if err := s.BroughtBack(ctx, last); err != nil {
+		return err
+	}
+	return st.SetBroughtBack(ctx, false) // at last: should this be interrupted, it is done again
 }
 
 // openShop opens the shop's database. A folder without one is not taken for a new shop, unless that is what is wanted; and never one in

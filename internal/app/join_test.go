@@ -3,9 +3,12 @@ package app
 import (
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -24,6 +27,16 @@ func ordered(t *testing.T, c *client.Client, serial string) int64 {
 		return err == nil
 	}, 20*time.Second, 50*time.Millisecond)
 	return id
+}
+
+// forget has a bench forget what it has told and was told is stored, as it does after two days.
+func forget(t *testing.T, path string) {
+	t.Helper()
+	db, err := sqlx.Open("sqlite", path)
+	require.NoError(t, err)
+	_, err = db.Exec(`DELETE FROM outbox WHERE acknowledged IS NOT NULL`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
 }
 
 // A copy of a database put back, another one's, or a lost one is told before anything starts; nothing is overwritten when people go on.
@@ -63,10 +76,25 @@ func TestRecordsThatAreNotOfTheSamePastAreTold(t *testing.T) {
 	refused("north bench do not belong together: the bench's are an older copy: it has made ")
 	keep(dir, "bench.new", "bench.db")
 	keep(dir, "shop.old", "shop.db")
-	refused("the shop's are an older copy: the bench was told that ")
+	c, end := serveDemo(t, dir, 60, nil) // the bench has all of it still
+	require.NotNil(t, c)
+	require.Eventually(t, func() bool {
+		r, err := c.Run(ctx, two)
+		return err == nil && strings.HasSuffix(r.Serial, "6D40P")
+	}, 10*time.Second, 20*time.Millisecond)
+	audited, err := c.Audit(ctx, contract.ListAuditParams{})
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(audited, func(a contract.Audited) bool {
+		return strings.Contains(a.Text.Words, "The records were brought back from a copy")
+	}))
+	require.NoError(t, end())
+	keep(dir, "shop.old", "shop.db")
+	forget(t, filepath.Join(dir, "bench.db"))
+	refused("the shop's are an older copy: of the bench's reports it has ")
+	keep(dir, "bench.new", "bench.db")
 	keep(dir, "shop.new", "shop.db")
 
-	_, end := serveDemo(t, other, 60, nil)
+	_, end = serveDemo(t, other, 60, nil)
 	require.NoError(t, end())
 	keep(other, "bench.db", "bench.db")
 	refused("the bench belongs to another shop")
@@ -75,7 +103,7 @@ func TestRecordsThatAreNotOfTheSamePastAreTold(t *testing.T) {
 		_ = os.Remove(filepath.Join(dir, name))
 	}
 	refused("its journal was lost")
-	c, end := serveDemo(t, dir, 60, func(o *Options) { o.Rejoin = true })
+	c, end = serveDemo(t, dir, 60, func(o *Options) { o.Rejoin = true })
 	require.NotNil(t, c)
 	runs := func() (all []contract.Run) {
 		all, err := c.Runs(ctx, contract.ListRunsParams{})

@@ -223,7 +223,12 @@ func (b *Bench) Reports(ctx context.Context) ([]protocol.Report, error) {
 
 // Acknowledge implements protocol.Bench.
 func (b *Bench) Acknowledge(ctx context.Context, seq int64) error {
-	return b.Journal.Acknowledge(ctx, seq)
+	return b.Journal.Acknowledge(ctx, seq, time.Now())
+}
+
+// Resend implements protocol.Bench.
+func (b *Bench) Resend(ctx context.Context, after int64) error {
+	return b.Journal.Resend(ctx, after)
 }
 
 // Progress implements protocol.Bench.

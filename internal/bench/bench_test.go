@@ -544,7 +544,7 @@ func TestABenchIsBoundToItsShop(t *testing.T) {
 		report(1)
 		report(2)
 		report(3)
-		require.NoError(t, j.Acknowledge(t.Context(), 1))
+		require.NoError(t, j.Acknowledge(t.Context(), 1, time.Now()))
 		bond, err := j.Bond(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, protocol.Bond{Bench: fresh.Bench, Shop: "ours", Next: 4, Acknowledged: 1}, bond)
@@ -555,9 +555,51 @@ func TestABenchIsBoundToItsShop(t *testing.T) {
 		require.NoError(t, j.Bind(t.Context(), "ours", 40))
 		report(4)
 		assert.Equal(t, [][2]int64{{41, 2}, {42, 3}, {43, 4}}, pending(), "what is told under these numbers is told for the first time")
-		require.NoError(t, j.Acknowledge(t.Context(), 43))
+		require.NoError(t, j.Acknowledge(t.Context(), 43, time.Now()))
 		bond, err = j.Bond(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, [2]int64{44, 43}, [2]int64{bond.Next, bond.Acknowledged})
+	})
+}
+
+// What a shop took in is told again for two days, should the shop be brought back from a copy.
+func TestWhatWasTakenInIsToldAgain(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		ctx := t.Context()
+		j, err := journal.Open(ctx, filepath.Join(t.TempDir(), "bench.db"))
+		require.NoError(t, err)
+		defer func() { require.NoError(t, j.Close()) }()
+		tell := func(run int64) {
+			require.NoError(t, j.Report(ctx, protocol.Report{Run: &check.Run{ID: run}}))
+			require.NoError(t, j.Acknowledge(ctx, run, time.Now()))
+		}
+		again := func(after int64) (seqs []int64) {
+			require.NoError(t, j.Resend(ctx, after))
+			all, err := j.Reports(ctx)
+			require.NoError(t, err)
+			for i, r := range all {
+				seqs = append(seqs, r.Seq)
+				require.Equal(t, r.Seq, r.Run.ID)
+				require.Equal(t, seqs[0]+int64(i), r.Seq)
+			}
+			require.NoError(t, j.Acknowledge(ctx, 1000, time.Now()))
+			return seqs
+		}
+		tell(1)
+		time.Sleep(47 * time.Hour)
+		tell(2)
+		tell(3)
+		bond, err := j.Bond(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, [3]int64{4, 3, 0}, [3]int64{bond.Next, bond.Acknowledged, bond.Forgotten})
+		assert.Empty(t, again(3))
+		assert.Equal(t, []int64{2, 3}, again(1))
+		time.Sleep(2 * time.Hour)
+		tell(4)
+		bond, err = j.Bond(ctx)
+		require.NoError(t, err)
+		assert.EqualValues(t, 1, bond.Forgotten)
+		assert.Equal(t, []int64{2, 3, 4}, again(0))
 	})
 }

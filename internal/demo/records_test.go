@@ -41,6 +41,7 @@ func (quietBench) Reports(ctx context.Context) ([]protocol.Report, error) {
 	return nil, ctx.Err()
 }
 func (quietBench) Acknowledge(context.Context, int64) error { return nil }
+func (quietBench) Resend(context.Context, int64) error      { return nil }
 func (quietBench) Progress() <-chan protocol.Progress       { return nil }
 
 // What the use cases tell of the made-up shop's drives, from eighteen months of records: testdata/records.txt.

@@ -25,8 +25,10 @@ type Bench interface {
 	Order(ctx context.Context, o Order) (Receipt, error)
 	// Reports waits for reports that are not acknowledged yet and gives them in their order.
 	Reports(ctx context.Context) ([]Report, error)
-	// Acknowledge lets the bench forget reports up to seq.
+	// Acknowledge tells the bench that its reports up to seq are stored. It keeps them for 48 h more.
 	Acknowledge(ctx context.Context, seq int64) error
+	// Resend has the bench tell again what it was told is stored after that one, as far as it kept it: the shop's records are of before.
+	Resend(ctx context.Context, after int64) error
 	// Progress delivers how runs stand; what nobody takes in time is lost.
 	Progress() <-chan Progress
 }
@@ -44,7 +46,8 @@ type Bond struct {
 	Bench        string `json:"bench"`          // made with its journal, and never changed
 	Shop         string `json:"shop,omitempty"` // the id of the shop it belongs to; empty: none yet
 	Next         int64  `json:"next"`           // the sequence of its next report
-	Acknowledged int64  `json:"acknowledged"`   // of the newest report it was told to forget
+	Acknowledged int64  `json:"acknowledged"`   // of the newest report it was told is stored
+	Forgotten    int64  `json:"forgotten"`      // of the newest report it does not have any more
 	Run          int64  `json:"run"`            // the highest number of a run it has had
 }
 

@@ -28,21 +28,22 @@ const (
 
 // Deeds that stand in the audit alone: what comes of them is a fact of its own.
 const (
-	PeopleChanged  EventKind = "people.changed"
-	BayOrdered     EventKind = "bay.ordered"
-	ReadingOrdered EventKind = "reading.ordered"
-	VolumesOrdered EventKind = "volumes.ordered"
-	RunOrdered     EventKind = "run.ordered"
-	Redecoded      EventKind = "readings.redecoded"
-	RecordImported EventKind = "record.imported"
-	ClockMoved     EventKind = "clock.moved"
-	PolicyReplayed EventKind = "policy.replayed"
+	PeopleChanged      EventKind = "people.changed"
+	BayOrdered         EventKind = "bay.ordered"
+	ReadingOrdered     EventKind = "reading.ordered"
+	VolumesOrdered     EventKind = "volumes.ordered"
+	RunOrdered         EventKind = "run.ordered"
+	Redecoded          EventKind = "readings.redecoded"
+	RecordImported     EventKind = "record.imported"
+	ClockMoved         EventKind = "clock.moved"
+	RecordsBroughtBack EventKind = "records.brought_back"
+	PolicyReplayed     EventKind = "policy.replayed"
 )
 
 // Told reports whether listeners are told of it.
 func (k EventKind) Told() bool {
 	switch k {
-	case PeopleChanged, BayOrdered, ReadingOrdered, VolumesOrdered, RunOrdered, Redecoded, RecordImported, PolicyReplayed:
+	case PeopleChanged, BayOrdered, ReadingOrdered, VolumesOrdered, RunOrdered, Redecoded, RecordImported, RecordsBroughtBack, PolicyReplayed:
 		return false
 	default:
 		return true

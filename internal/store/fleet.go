@@ -69,6 +69,20 @@ func (s *Store) JoinBench(ctx context.Context, k fleet.Known, run int64) error {
 	})
 }
 
+// BroughtBack implements fleet.Register.
+func (s *Store) BroughtBack(ctx context.Context) (back bool, err error) {
+	err = sqlx.GetContext(ctx, s.q, &back, `SELECT brought_back FROM shop`)
+	return back, err
+}
+
+// SetBroughtBack implements fleet.Register.
+func (s *Store) SetBroughtBack(ctx context.Context, back bool) error {
+	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE shop SET brought_back = ?`, back)
+		return err
+	})
+}
+
 // Taken serves a use case's Tx. Reports come in their order, so that the newest one's sequence tells of all before it.
 func (c Tx) Taken(ctx context.Context, bench string, seq int64) (bool, error) {
 	var taken int64

@@ -17,21 +17,27 @@ func (j *Journal) Bond(ctx context.Context) (b protocol.Bond, err error) {
 		Shop         string `db:"shop"`
 		Next         int64  `db:"next"`
 		Acknowledged int64  `db:"acknowledged"`
+		Forgotten    int64  `db:"forgotten"`
 		Run          int64  `db:"run"`
 	}
 	err = j.db.Read.GetContext(
 		ctx,
 		&row,
-		`SELECT bench, shop, `+next+` AS next, COALESCE((SELECT MIN(seq) FROM outbox), `+next+`) - 1 AS acknowledged,
+		`SELECT bench, shop, `+next+` AS next, COALESCE((SELECT MIN(seq) FROM outbox WHERE acknowledged IS NULL), `+next+`) - 1 AS acknowledged,
+		  COALESCE((SELECT MIN(seq) FROM outbox), `+next+`) - 1 AS forgotten,
 		  COALESCE((SELECT MAX(id) FROM run), 0) AS run FROM bond`,
 	)
 	return protocol.Bond(row), err
 }
 
-// Bind keeps the shop the bench belongs to. Reports that are not acknowledged get sequences after that one, and so do all to come.
+// Bind keeps the shop the bench belongs to. Reports that are not acknowledged get sequences after that one, and so do all to come; those
+// that are acknowledged are forgotten, since they have meant another shop, or others of its reports.
 func (j *Journal) Bind(ctx context.Context, shop string, after int64) error {
 	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE bond SET shop = ?`, shop); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE acknowledged IS NOT NULL`); err != nil {
 			return err
 		}
 		var first, last int64

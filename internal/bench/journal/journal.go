@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"time"
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/protocol"
@@ -150,13 +151,18 @@ func report(ctx context.Context, tx *sqlite.Tx, r protocol.Report) error {
 	return err
 }
 
+// keptFor is how long a report is kept after its acknowledgement.
+const keptFor = 48 * time.Hour
+
 // Reports gives the oldest reports that are not acknowledged.
 func (j *Journal) Reports(ctx context.Context) ([]protocol.Report, error) {
 	var rows []struct {
 		Seq  int64  `db:"seq"`
 		Body string `db:"body"`
 	}
-	if err := j.db.Read.SelectContext(ctx, &rows, `SELECT seq, body FROM outbox ORDER BY seq LIMIT 64`); err != nil {
+	if err := j.db.Read.SelectContext(
+		ctx, &rows, `SELECT seq, body FROM outbox WHERE acknowledged IS NULL ORDER BY seq LIMIT 64`,
+	); err != nil {
 		return nil, err
 	}
 	all := make([]protocol.Report, len(rows))
@@ -169,10 +175,23 @@ func (j *Journal) Reports(ctx context.Context) ([]protocol.Report, error) {
 	return all, nil
 }
 
-// Acknowledge forgets the reports up to seq.
-func (j *Journal) Acknowledge(ctx context.Context, seq int64) error {
+// Acknowledge notes that the reports up to seq are stored, and forgets those of which that was known 48 h before.
+func (j *Journal) Acknowledge(ctx context.Context, seq int64, now time.Time) error {
 	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
-		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE seq <= ?`, seq)
+		if _, err := tx.ExecContext(
+			ctx, `UPDATE outbox SET acknowledged = ? WHERE acknowledged IS NULL AND seq <= ?`, now.UnixMilli(), seq,
+		); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE acknowledged < ?`, now.Add(-keptFor).UnixMilli())
+		return err
+	})
+}
+
+// Resend takes the acknowledgement of the reports after seq back, as far as they are kept: they are told again.
+func (j *Journal) Resend(ctx context.Context, after int64) error {
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE outbox SET acknowledged = NULL WHERE acknowledged IS NOT NULL AND seq > ?`, after)
 		return err
 	})
 }

@@ -72,7 +72,7 @@ func TestABrokenDiskIsTold(t *testing.T) {
 		{"the mark", func() error { _, _, err := j.Mark(ctx, 7, 1); return err }},
 		{"the intent", func() error { _, _, err := j.Intent(ctx, 8, 1); return err }},
 		{"the adapter", func() error { _, err := j.Adapter(ctx, "1f2e"); return err }},
-		{"an acknowledgement", func() error { return j.Acknowledge(ctx, 1) }},
+		{"an acknowledgement", func() error { return j.Acknowledge(ctx, 1, time.Now()) }},
 		{"a bond", func() error { return j.Bind(ctx, "ours", 40) }},
 		{"what was intended is done", func() error { return j.Fulfil(ctx, 8, 1) }},
 		{"a sweep's end", func() error {

@@ -159,6 +159,8 @@ const (
 	RiskCalibrated      Code = "did.risk_calibrated"
 	ClockMovedAhead     Code = "did.clock_moved_ahead"
 	ClockMovedBack      Code = "did.clock_moved_back"
+	BroughtBack         Code = "did.brought_back"
+	ReleaseVoid         Code = "did.release_void"
 	AtBench             Code = "did.at_bench"
 	PlanEnded           Code = "did.plan_ended"
 	PlanMade            Code = "did.plan_made"

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"hylostat.example/internal/protocol"
@@ -24,11 +25,15 @@ type Register interface {
 	HadBays(ctx context.Context, name string) (bool, error)
 	// JoinBench keeps a bench, and that no run gets a number up to this one.
 	JoinBench(ctx context.Context, k Known, run int64) error
+	// BroughtBack reports whether the shop's records were brought back from a copy, and what follows from that is not done yet.
+	BroughtBack(ctx context.Context) (bool, error)
+	SetBroughtBack(ctx context.Context, back bool) error
 }
 
 // Strangers says that the records of a shop and of a bench are not of the same past.
 type Strangers struct {
 	Bench  string // its title
+	Copy   bool   // one of them is an older copy
 	What   string
 	Advice string
 }
@@ -39,9 +44,10 @@ func (e *Strangers) Error() string {
 
 const rejoin = "Or go on with them as they are, with --rejoin."
 
-// Join checks, for each bench, that its records and the shop's are of the same past, and binds it to the shop when it is new. With anew,
-// it binds them as they are: what one has told and the other has not got is told again or missing, and nothing is overwritten. The
-// error is a *Strangers that says which copy is the older one, or one of the store or the bench.
+// Join checks, for each bench, that its records and the shop's are of the same past, and binds it to the shop when it is new. A shop whose
+// records are of before, from a copy, is told again what benches still have of it, and is noted as brought back. With anew, and of a
+// shop that was brought back, it binds them as they are: what one has told and the other has not got is told again or missing, and
+// nothing is overwritten. The error is a *Strangers that says which copy is the older one, or one of the store or the bench.
 func (f *Fleet) Join(ctx context.Context, r Register, anew bool) error {
 	shop, err := r.ShopID(ctx)
 	if err != nil {
@@ -74,7 +80,7 @@ func of(ctx context.Context, r Register, name string) (known Known, ok, had bool
 
 // Lost says that the journal of a bench that a shop knows is not there.
 func Lost(title, what string) error {
-	return &Strangers{title, "its journal was lost, or another folder was given: " + what, "Bring back its bench.db. " + rejoin}
+	return &Strangers{title, false, "its journal was lost, or another folder was given: " + what, "Bring back its bench.db. " + rejoin}
 }
 
 func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew bool) error {
@@ -89,11 +95,26 @@ func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew b
 	}
 	wrong := judge(is.Title, shop, bond, known, ok, had)
 	if wrong != nil && !anew {
-		return wrong
+		back, err := r.BroughtBack(ctx)
+		if err != nil {
+			return fmt.Errorf("asking the shop for its past: %w", err)
+		}
+		if another, _ := errors.AsType[*Strangers](wrong); !back || !another.Copy {
+			return wrong
+		}
 	}
 	joined := Known{Name: is.Name, ID: bond.Bench, Taken: known.Taken}
-	if !ok || known.ID != bond.Bench { // the first word between them, or a bench in the place of another
+	switch {
+	case !ok || known.ID != bond.Bench: // the first word between them, or a bench in the place of another
 		joined.Taken = bond.Acknowledged
+	case bond.Acknowledged > known.Taken:
+		if err := r.SetBroughtBack(ctx, true); err != nil {
+			return fmt.Errorf("noting that the shop's records are of before: %w", err)
+		}
+		if err := b.Resend(ctx, known.Taken); err != nil {
+			return fmt.Errorf("asking %s for what it has told: %w", is.Title, err)
+		}
+		joined.Taken = max(known.Taken, bond.Forgotten)
 	}
 	if bond.Shop != shop || wrong != nil {
 		if err := b.Bind(ctx, shop, joined.Taken); err != nil {
@@ -113,28 +134,28 @@ func judge(title, shop string, bond protocol.Bond, known Known, ok, had bool) er
 	switch {
 	case fresh && had:
 		return &Strangers{
-			title,
+			title, false,
 			"the bench's are new, and the shop knows it with runs and reports; its journal was lost, or another folder was given",
 			"Bring back its bench.db. " + rejoin,
 		}
 	case bond.Shop != "" && bond.Shop != shop:
-		return &Strangers{title, "the bench belongs to another shop", "Give each shop a folder of its own. " + rejoin}
+		return &Strangers{title, false, "the bench belongs to another shop", "Give each shop a folder of its own. " + rejoin}
 	case !ok:
 		return nil
 	case bond.Bench != known.ID:
-		return &Strangers{title, "the shop knows another bench by that name", "Bring back that one's bench.db. " + rejoin}
+		return &Strangers{title, false, "the shop knows another bench by that name", "Bring back that one's bench.db. " + rejoin}
 	case bond.Next <= known.Taken:
 		return &Strangers{
-			title,
+			title, true,
 			fmt.Sprintf("the bench's are an older copy: it has made %d reports, and the shop has taken in %d", bond.Next-1, known.Taken),
 			"Bring back the newer bench.db. " + rejoin,
 		}
-	case bond.Acknowledged > known.Taken:
+	case bond.Forgotten > known.Taken:
 		return &Strangers{
-			title,
+			title, true,
 			fmt.Sprintf(
-				"the shop's are an older copy: the bench was told that %d of its reports are stored, and the shop has %d",
-				bond.Acknowledged, known.Taken,
+				"the shop's are an older copy: of the bench's reports it has %d, and the bench has forgotten %d that were stored",
+				known.Taken, bond.Forgotten,
 			),
 			"Bring back the newer shop.db. " + rejoin,
 		}

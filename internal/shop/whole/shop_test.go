@@ -102,6 +102,8 @@ func (b *bench) Acknowledge(_ context.Context, seq int64) error {
 	return nil
 }
 
+func (b *bench) Resend(context.Context, int64) error { return nil }
+
 func (b *bench) Progress() <-chan protocol.Progress { return b.going }
 
 // ordered are the orders it noted so far.
