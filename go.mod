@@ -6,6 +6,7 @@ require (
 	cel.dev/cel-go v0.33.2
 	codeberg.org/go-fonts/liberation v0.5.0
 	codeberg.org/go-pdf/fpdf v0.12.0
+	filippo.io/age v1.3.2
 	github.com/boombuler/barcode v1.1.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/getkin/kin-openapi v0.152.0
@@ -32,6 +33,8 @@ require (
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
 )
+
+require filippo.io/hpke v0.4.0 // indirect
 
 require (
 	cel.dev/expr v0.25.1 // indirect

@@ -17,6 +17,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api"
+	"hylostat.example/internal/backup"
 	"hylostat.example/internal/bench"
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
@@ -47,6 +48,7 @@ type Options struct {
 	Others []Bench    // benches in the same process beside the shop's own
 	Create bool       // make a shop where there is none
 	Rejoin bool       // go on with databases that are not of the same past
+	Backup backup.Plan
 	Log    *slog.Logger
 	Gates  []sqlite.Gate // at every commit of every database
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
@@ -166,6 +168,9 @@ func Serve(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	s.Own.Go(func() { examineBehind(ctx, looked, s, o.Log) })
+	if o.Backup.Folder != "" {
+		s.Own.Go(func() { o.Backup.Run(ctx, o.Dir, Version, o.Log) })
+	}
 	return run(ctx, o, listener, handler, benches, s)
 }
 

@@ -29,12 +29,19 @@ func ordered(t *testing.T, c *client.Client, serial string) int64 {
 	return id
 }
 
-// forget has a bench forget what it has told and was told is stored, as it does after two days.
-func forget(t *testing.T, path string) {
+// rawly opens a database without anything of ours in between.
+func rawly(t *testing.T, path string) *sqlx.DB {
 	t.Helper()
 	db, err := sqlx.Open("sqlite", path)
 	require.NoError(t, err)
-	_, err = db.Exec(`DELETE FROM outbox WHERE acknowledged IS NOT NULL`)
+	return db
+}
+
+// forget has a bench forget what it has told and was told is stored, as it does after two days.
+func forget(t *testing.T, path string) {
+	t.Helper()
+	db := rawly(t, path)
+	_, err := db.Exec(`DELETE FROM outbox WHERE acknowledged IS NOT NULL`)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 }

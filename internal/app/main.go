@@ -31,7 +31,10 @@ func Main(args []string) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
-	err := cli.New(cli.Starters{Version: Version, Serve: serve, Demo: startDemo, CreateShop: CreateShop, Capture: capture}).Run(ctx, args)
+	err := cli.New(cli.Starters{
+		Version: Version, Serve: serve, Demo: startDemo, CreateShop: CreateShop, Capture: capture,
+		Backup: makeBackup, Restore: restore, Examine: examineShop,
+	}).Run(ctx, args)
 	if err != nil {
 		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", err)
 	}
@@ -91,6 +94,7 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 		Source: source,
 		Rework: o.Rework,
 		Rejoin: o.Rejoin,
+		Backup: o.Backup,
 		Feed:   sweep.RealFeed,
 		Log:    logger(os.Stderr),
 		Ready:  func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },

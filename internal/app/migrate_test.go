@@ -14,7 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jmoiron/sqlx"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -178,8 +177,7 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 func TestWhatLayAheadBeforeIsSetAside(t *testing.T) {
 	t.Parallel()
 	dir := unpackBefore(t)
-	db, err := sqlx.Open("sqlite", filepath.Join(dir, "shop.db"))
-	require.NoError(t, err)
+	db := rawly(t, filepath.Join(dir, "shop.db"))
 	ahead := time.Date(2099, 1, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
 	var of struct {
 		Drive int64 `db:"drive"`
@@ -187,7 +185,7 @@ func TestWhatLayAheadBeforeIsSetAside(t *testing.T) {
 	}
 	require.NoError(t, db.Get(&of, `SELECT r.drive, r.seq FROM reading r JOIN drive d ON d.id = r.drive
 		WHERE d.serial = 'KVA077M511' ORDER BY at DESC LIMIT 1`))
-	_, err = db.Exec(`UPDATE reading SET at = ? WHERE drive = ? AND seq = ?`, ahead, of.Drive, of.Seq)
+	_, err := db.Exec(`UPDATE reading SET at = ? WHERE drive = ? AND seq = ?`, ahead, of.Drive, of.Seq)
 	require.NoError(t, err)
 	_, err = db.Exec(`UPDATE drive_now SET last_at = ? WHERE drive = ?`, ahead, of.Drive)
 	require.NoError(t, err)

@@ -11,10 +11,12 @@ import (
 	"os"
 	"os/user"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"hylostat.example/internal/backup"
 	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
@@ -55,10 +57,11 @@ type ServeOptions struct {
 	Shop   string
 	Bench  string
 	Hosts  []string
-	Images []string // image files, or block devices without a drive behind them, that stand for drives
-	Rework bool     // drives may be written to when the shop orders it
-	Create bool     // make a shop where there is none
-	Rejoin bool     // databases that are not of the same past
+	Images []string    // image files, or block devices without a drive behind them, that stand for drives
+	Rework bool        // drives may be written to when the shop orders it
+	Create bool        // make a shop where there is none
+	Rejoin bool        // databases that are not of the same past
+	Backup backup.Plan // no folder: none are made
 	Factor float64
 }
 
@@ -69,6 +72,9 @@ type Starters struct {
 	Demo    func(ctx context.Context, o ServeOptions) error
 	// CreateShop makes a shop in a folder, with its first lead when one is named.
 	CreateShop func(ctx context.Context, dir, lead, password string) error
+	Backup     func(ctx context.Context, o BackupOptions) (backup.Manifest, error)
+	Restore    func(ctx context.Context, o BackupOptions) (backup.Restored, error)
+	Examine    func(ctx context.Context, dir string) (backup.Examination, error) // the records of a shop
 	// Capture reads drives of this machine without a service, by their nodes; none given: all. It tells what it does.
 	Capture func(ctx context.Context, nodes []string, tell func(node, what string)) (record.File, []error)
 }
@@ -127,6 +133,8 @@ func New(s Starters) *cli.Command {
 			labelCommand(),
 			customerCommands(),
 			s.shopCommands(),
+			s.backupCommands(),
+			s.restoreCommand(),
 			personCommands(),
 			auditCommands(),
 			s.recordCommands(),
@@ -335,8 +343,19 @@ func (s Starters) serve() *cli.Command {
 				Usage: "let drives be written to, when their owner has released them and somebody orders it",
 			},
 			rejoinFlag,
+			&cli.StringFlag{Name: "backup-to", Usage: "make backups by itself, into this `FOLDER`: best on another disk"},
+			&cli.DurationFlag{Name: "backup-every", Usage: "how often", Value: 24 * time.Hour},
+			&cli.IntFlag{Name: "backup-keep", Usage: "how many stay, the newest; those before are removed", Value: 14},
+			&cli.StringSliceFlag{Name: "backup-recipient", Usage: "encrypt them: the public `KEY` they are for, age1..."},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			recipients, err := backup.RecipientsOf(c.StringSlice("backup-recipient"))
+			if err != nil {
+				return &usage{err.Error()}
+			}
+			if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
+				return &usage{"backups are made every minute at most, and one stays at least"}
+			}
 			return s.Serve(
 				ctx,
 				ServeOptions{
@@ -349,6 +368,10 @@ func (s Starters) serve() *cli.Command {
 					Rework: c.Bool("allow-rework"),
 					Create: c.Bool("create"),
 					Rejoin: c.Bool(rejoinFlag.Name),
+					Backup: backup.Plan{
+						Folder: c.String("backup-to"), Every: c.Duration("backup-every"), Keep: c.Int("backup-keep"),
+						Recipients: recipients,
+					},
 				},
 			)
 		},

@@ -11,6 +11,7 @@ func (s Starters) shopCommands() *cli.Command {
 	return &cli.Command{
 		Name: "shop", Usage: "the shop's own records, on this machine", Category: "shop",
 		Commands: []*cli.Command{
+			s.examineCommand(),
 			{
 				Name:  "create",
 				Usage: "make a shop: once, before the service is started for the first time",

@@ -43,7 +43,8 @@ const (
 // Told reports whether listeners are told of it.
 func (k EventKind) Told() bool {
 	switch k {
-	case PeopleChanged, BayOrdered, ReadingOrdered, VolumesOrdered, RunOrdered, Redecoded, RecordImported, RecordsBroughtBack, PolicyReplayed:
+	case PeopleChanged, BayOrdered, ReadingOrdered, VolumesOrdered, RunOrdered, Redecoded, RecordImported, PolicyReplayed,
+		RecordsBroughtBack:
 		return false
 	default:
 		return true

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
 )
@@ -35,24 +36,32 @@ func Damage(err error) bool {
 	return ok || isDamage(err)
 }
 
-// examine looks through a database's pages on a connection of its own: whether each is where it belongs and holds what it should (PRAGMA
-// quick_check). It writes nothing. all is false when there was no time for all of them.
-func examine(ctx context.Context, path string) (all bool, err error) {
+// Reader opens a database for reading alone, beside whoever else has it open; end closes it and leaves no file behind.
+func Reader(path string) (db *sqlx.DB, end func(), err error) {
 	_, logged, err := sizes(path)
 	if err != nil {
-		return false, fmt.Errorf("looking at %s: %w", path, err)
+		return nil, nil, fmt.Errorf("looking at %s: %w", path, err)
 	}
-	db, err := connect(path, "ro", nil)
-	if err != nil {
-		return false, err
+	if db, err = connect(path, "ro", nil); err != nil {
+		return nil, nil, err
 	}
-	defer func() {
+	return db, func() {
 		_ = db.Close()
 		if _, now, err := sizes(path); err == nil && logged < 0 && now == 0 { // whoever only reads makes an empty log, too, and leaves it
 			_ = os.Remove(path + "-wal")
 			_ = os.Remove(path + "-shm")
 		}
-	}()
+	}, nil
+}
+
+// examine looks through a database's pages on a connection of its own: whether each is where it belongs and holds what it should (PRAGMA
+// quick_check). It writes nothing. all is false when there was no time for all of them.
+func examine(ctx context.Context, path string) (all bool, err error) {
+	db, end, err := Reader(path)
+	if err != nil {
+		return false, err
+	}
+	defer end()
 	var found string
 	err = db.GetContext(ctx, &found, `PRAGMA quick_check(1)`)
 	switch {

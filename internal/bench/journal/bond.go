@@ -2,6 +2,9 @@ package journal
 
 import (
 	"context"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
 
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/sqlite"
@@ -11,7 +14,9 @@ import (
 const next = `COALESCE((SELECT seq FROM sqlite_sequence WHERE name = 'outbox'), 0) + 1`
 
 // Bond tells where the bench belongs, and how far its reports and its runs are.
-func (j *Journal) Bond(ctx context.Context) (b protocol.Bond, err error) {
+func (j *Journal) Bond(ctx context.Context) (protocol.Bond, error) { return bondOf(ctx, j.db.Read) }
+
+func bondOf(ctx context.Context, db sqlx.QueryerContext) (b protocol.Bond, err error) {
 	var row struct {
 		Bench        string `db:"bench"`
 		Shop         string `db:"shop"`
@@ -20,14 +25,29 @@ func (j *Journal) Bond(ctx context.Context) (b protocol.Bond, err error) {
 		Forgotten    int64  `db:"forgotten"`
 		Run          int64  `db:"run"`
 	}
-	err = j.db.Read.GetContext(
+	err = sqlx.GetContext(
 		ctx,
+		db,
 		&row,
-		`SELECT bench, shop, `+next+` AS next, COALESCE((SELECT MIN(seq) FROM outbox WHERE acknowledged IS NULL), `+next+`) - 1 AS acknowledged,
+		`SELECT bench, shop, `+next+` AS next,
+		  COALESCE((SELECT MIN(seq) FROM outbox WHERE acknowledged IS NULL), `+next+`) - 1 AS acknowledged,
 		  COALESCE((SELECT MIN(seq) FROM outbox), `+next+`) - 1 AS forgotten,
 		  COALESCE((SELECT MAX(id) FROM run), 0) AS run FROM bond`,
 	)
 	return protocol.Bond(row), err
+}
+
+// Look tells the bond of a journal that may be in use, and changes nothing.
+func Look(ctx context.Context, path string) (b protocol.Bond, err error) {
+	db, end, err := sqlite.Reader(path)
+	if err != nil {
+		return b, err
+	}
+	defer end()
+	if b, err = bondOf(ctx, db); err != nil {
+		return b, fmt.Errorf("%s is no journal of a bench, or of an early version: start the program with it once (%w)", path, err)
+	}
+	return b, nil
 }
 
 // Bind keeps the shop the bench belongs to. Reports that are not acknowledged get sequences after that one, and so do all to come; those

@@ -1,0 +1,125 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/sqlite"
+)
+
+// Head is the last row of an audit, which stands for all before it.
+type Head struct {
+	Rows int64  `json:"rows"`
+	Hash string `json:"hash"` // SHA-256, hexadecimal; empty: there is no row
+}
+
+// Outside is a shop's database seen from outside: nothing is changed, and it may be of an earlier version, or in use.
+type Outside struct {
+	queries
+	path string
+}
+
+// Look opens one; end closes it.
+func Look(path string) (o *Outside, end func(), err error) {
+	db, end, err := sqlite.Reader(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	return &Outside{queries{db, newCompressor(), &sync.Map{}, true}, path}, end, nil
+}
+
+// Shop gives the shop's id and the head of its audit.
+func (o *Outside) Shop(ctx context.Context) (id string, h Head, err error) {
+	if err := sqlx.GetContext(ctx, o.q, &id, `SELECT id FROM shop`); err != nil {
+		return "", h, fmt.Errorf("%s is no shop's database, or of an early version: start the program with it once (%w)", o.path, err)
+	}
+	err = o.q.QueryRowxContext(ctx, `SELECT seq, lower(hex(hash)) FROM audit ORDER BY seq DESC LIMIT 1`).Scan(&h.Rows, &h.Hash)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return "", h, fmt.Errorf("reading the audit of %s: %w", o.path, err)
+	}
+	return id, h, nil
+}
+
+// Count is how many there are of something.
+type Count struct {
+	What string `json:"what"`
+	N    int64  `json:"n"`
+}
+
+// Counts counts what is recorded.
+func (o *Outside) Counts(ctx context.Context) (all []Count, err error) {
+	for _, c := range []struct{ what, query string }{
+		{"drives", `SELECT COUNT(*) FROM drive`},
+		{"readings", `SELECT COUNT(*) FROM reading`},
+		{"verdicts", `SELECT COUNT(*) FROM verdict`},
+		{"signed verdicts", `SELECT COUNT(*) FROM sign_off`},
+		{"intakes", `SELECT COUNT(*) FROM intake`},
+		{"open intakes", `SELECT COUNT(*) FROM intake WHERE open = 1`},
+		{"runs", `SELECT COUNT(*) FROM run`},
+		{"open runs", `SELECT COUNT(*) FROM run WHERE done = 0`},
+		{"people", `SELECT COUNT(*) FROM person`},
+		{"rows of the audit", `SELECT COUNT(*) FROM audit`},
+	} {
+		one := Count{What: c.what}
+		if err := sqlx.GetContext(ctx, o.q, &one.N, c.query); err != nil {
+			return nil, fmt.Errorf("counting %s in %s: %w", c.what, o.path, err)
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// Orphans tells of what belongs to something that is not there, beyond what refers to it by name.
+func (o *Outside) Orphans(ctx context.Context) (all []string, err error) {
+	for _, c := range []struct{ what, query string }{
+		{
+			"bytes without their reading",
+			`SELECT COUNT(*) FROM reading_raw AS r WHERE NOT EXISTS (SELECT 1 FROM reading WHERE drive = r.drive AND seq = r.seq)`,
+		},
+		{"drives that no search finds", `SELECT COUNT(*) FROM drive WHERE NOT EXISTS (SELECT 1 FROM drive_text WHERE rowid = drive.id)`},
+	} {
+		var n int64
+		if err := sqlx.GetContext(ctx, o.q, &n, c.query); err != nil {
+			return nil, fmt.Errorf("counting %s in %s: %w", c.what, o.path, err)
+		}
+		if n > 0 {
+			all = append(all, fmt.Sprintf("%d %s", n, c.what))
+		}
+	}
+	return all, nil
+}
+
+// Last is the time of the last event; zero: there is none.
+func (o *Outside) Last(ctx context.Context) (time.Time, error) {
+	id, err := o.LastEvent(ctx)
+	if err != nil || id == 0 {
+		return time.Time{}, err
+	}
+	all, err := o.Events(ctx, id-1, 1)
+	if err != nil || len(all) == 0 {
+		return time.Time{}, err
+	}
+	return all[0].At, nil
+}
+
+// Taken gives, for each bench, the sequence of its newest report that is stored.
+func (o *Outside) Taken(ctx context.Context) (map[string]int64, error) {
+	var rows []struct {
+		Name  string `db:"name"`
+		Taken int64  `db:"taken"`
+	}
+	if err := sqlx.SelectContext(ctx, o.q, &rows, `SELECT name, taken FROM bench`); err != nil {
+		return nil, err
+	}
+	all := map[string]int64{}
+	for _, r := range rows {
+		all[r.Name] = r.Taken
+	}
+	return all, nil
+}
