@@ -36,21 +36,22 @@ const Version = "0.1.0"
 
 // Options say what to serve.
 type Options struct {
-	Dir    string // where the databases are
-	Listen string // host:port
-	Hosts  []string
-	Shop   string
-	Bench  string  // what people call the shop's own bench
-	Factor float64 // of the source's time
-	Source device.Source
-	Rework bool       // the bench's own consent that drives are written to
-	Feed   sweep.Feed // how the bench finds out how many sweeps it feeds
-	Others []Bench    // benches in the same process beside the shop's own
-	Create bool       // make a shop where there is none
-	Rejoin bool       // go on with databases that are not of the same past
-	Backup backup.Plan
-	Log    *slog.Logger
-	Gates  []sqlite.Gate // at every commit of every database
+	Dir     string // where the databases are
+	Listen  string // host:port
+	Hosts   []string
+	Shop    string
+	Bench   string  // what people call the shop's own bench
+	Factor  float64 // of the source's time
+	Source  device.Source
+	Rework  bool       // the bench's own consent that drives are written to
+	Feed    sweep.Feed // how the bench finds out how many sweeps it feeds
+	Others  []Bench    // benches in the same process beside the shop's own
+	Create  bool       // make a shop where there is none
+	Rejoin  bool       // go on with databases that are not of the same past
+	Backup  backup.Plan
+	Replica string // where what is written is copied to as it is; empty: nowhere
+	Log     *slog.Logger
+	Gates   []sqlite.Gate // at every commit of every database
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
 	Opened func(ctx context.Context, s *whole.Shop, st *store.Store) error
 	// Ready is called with the address when requests are answered.
@@ -135,6 +136,14 @@ func Serve(ctx context.Context, o Options) (err error) {
 		defer func() { err = errors.Join(err, j.Close()) }()
 		looked = append(looked, j)
 		benches, all = append(benches, b), append(all, b)
+	}
+	if o.Replica != "" {
+		replica, wrong := backup.Replicate(ctx, o.Dir, o.Replica, o.Log)
+		if wrong != nil {
+			return wrong
+		}
+		defer func() { err = errors.Join(err, replica.Close()) }()
+		st.TruncateBy(func(ctx context.Context) error { return replica.EmptyLog(ctx, "shop.db") })
 	}
 	together, err := fleet.New(o.Log, all...)
 	if err != nil {

@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"errors"
+	"os"
+	"strings"
 	"time"
 
 	"filippo.io/age"
@@ -35,6 +37,9 @@ func restore(ctx context.Context, o cli.BackupOptions) (r backup.Restored, err e
 		return r, err
 	}
 	defer func() { err = errors.Join(err, lock.Close()) }()
+	if info, err := os.Stat(o.File); strings.Contains(o.File, "://") || err == nil && info.IsDir() {
+		return backup.RestoreReplica(ctx, o.File, o.Dir)
+	}
 	return backup.Restore(ctx, o.File, o.Dir, keys)
 }
 

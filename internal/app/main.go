@@ -85,19 +85,20 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 	}
 	source := &attend.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
 	return Serve(ctx, Options{
-		Dir:    o.Dir,
-		Listen: o.Listen,
-		Hosts:  o.Hosts,
-		Shop:   o.Shop,
-		Bench:  o.Bench,
-		Factor: 1,
-		Source: source,
-		Rework: o.Rework,
-		Rejoin: o.Rejoin,
-		Backup: o.Backup,
-		Feed:   sweep.RealFeed,
-		Log:    logger(os.Stderr),
-		Ready:  func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
+		Dir:     o.Dir,
+		Listen:  o.Listen,
+		Hosts:   o.Hosts,
+		Shop:    o.Shop,
+		Bench:   o.Bench,
+		Factor:  1,
+		Source:  source,
+		Rework:  o.Rework,
+		Rejoin:  o.Rejoin,
+		Backup:  o.Backup,
+		Replica: o.Replica,
+		Feed:    sweep.RealFeed,
+		Log:     logger(os.Stderr),
+		Ready:   func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 
 		Damaged: sayDamaged,
 	})
@@ -125,7 +126,7 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 		return err
 	}
 	options := Demo(o.Dir, d)
-	options.Listen, options.Rejoin, options.Log = o.Listen, o.Rejoin, logger(os.Stderr)
+	options.Listen, options.Rejoin, options.Replica, options.Log = o.Listen, o.Rejoin, o.Replica, logger(os.Stderr)
 	var s *whole.Shop
 	options.Opened = func(ctx context.Context, opened *whole.Shop, st *store.Store) error {
 		s = opened

@@ -15,6 +15,7 @@ import (
 
 	"filippo.io/age"
 	"filippo.io/age/armor"
+	"github.com/benbjohnson/litestream"
 	"golang.org/x/sys/unix"
 
 	"hylostat.example/internal/shop/audit"
@@ -219,6 +220,9 @@ func place(dir, data string) (kept []string, err error) {
 		}
 		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 			return kept, err
+		}
+		if err := os.RemoveAll(filepath.Join(filepath.Dir(to), "."+filepath.Base(to)+litestream.MetaDirSuffix)); err != nil {
+			return kept, err // how far the copying of the one that was lost was
 		}
 		for _, owned := range []string{filepath.Join(dir, name), filepath.Dir(to)} {
 			if err := giveTo(owned, data); err != nil {

@@ -95,15 +95,17 @@ func (s Starters) backupCommands() *cli.Command {
 func (s Starters) restoreCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "restore",
-		Usage:     "bring a shop back from a backup, into a folder in which there is none",
-		ArgsUsage: "FILE",
+		Usage:     "bring a shop back from a backup or a replica, into a folder in which there is none",
+		ArgsUsage: "FILE|PLACE",
 		Category:  "shop",
 		Description: "Nothing is put over a shop. Every page, what refers to what, and the audit are checked before anything has " +
 			"its place; " +
 			"files get the owner of the folder. Journals of benches that are in the folder stay: they know more than the backup, and " +
 			"tell the shop again what it has not got, as far back as two days.\nWhat ended after the backup was made is not known: at " +
 			"the next start all sessions end and no release holds any more. People, passwords and tokens are those of the backup.\n\n" +
-			"Example:\n   hylostat restore /mnt/usb/shop-monday.tar.zst --data /var/lib/hylostat",
+			"A replica is named as it was to serve --replica.\n\n" +
+			"Examples:\n   hylostat restore /mnt/usb/shop-monday.tar.zst --data /var/lib/hylostat\n" +
+			"   hylostat restore /mnt/replica --data /var/lib/hylostat",
 		Flags: []cli.Flag{
 			dataFlag(),
 			&cli.StringFlag{Name: "key", Usage: "`FILE` with the private key of an encrypted backup"},

@@ -52,17 +52,18 @@ const exitHelp = `EXIT CODES:
 
 // ServeOptions are the flags of serve and demo.
 type ServeOptions struct {
-	Dir    string
-	Listen string
-	Shop   string
-	Bench  string
-	Hosts  []string
-	Images []string    // image files, or block devices without a drive behind them, that stand for drives
-	Rework bool        // drives may be written to when the shop orders it
-	Create bool        // make a shop where there is none
-	Rejoin bool        // databases that are not of the same past
-	Backup backup.Plan // no folder: none are made
-	Factor float64
+	Dir     string
+	Listen  string
+	Shop    string
+	Bench   string
+	Hosts   []string
+	Images  []string    // image files, or block devices without a drive behind them, that stand for drives
+	Rework  bool        // drives may be written to when the shop orders it
+	Create  bool        // make a shop where there is none
+	Rejoin  bool        // databases that are not of the same past
+	Replica string      // where what is written is copied to
+	Backup  backup.Plan // no folder: none are made
+	Factor  float64
 }
 
 // Starters start a service in this process; app provides them.
@@ -319,6 +320,14 @@ var rejoinFlag = &cli.BoolFlag{
 	Usage: "go on although shop.db and bench.db are not of the same past, after one was lost or put back from a copy",
 }
 
+// replicaFlag is for a copy elsewhere, as it is written.
+var replicaFlag = &cli.StringFlag{
+	Name: "replica",
+	Usage: "copy all that is written, within a second, to this `PLACE`: a folder, sftp://NAME@HOST/FOLDER?key=FILE&host-key=FILE, " +
+		"or s3://BUCKET/FOLDER",
+	Sources: cli.EnvVars("HYLOSTAT_REPLICA"),
+}
+
 func (s Starters) serve() *cli.Command {
 	return &cli.Command{
 		Name:     "serve",
@@ -343,6 +352,7 @@ func (s Starters) serve() *cli.Command {
 				Usage: "let drives be written to, when their owner has released them and somebody orders it",
 			},
 			rejoinFlag,
+			replicaFlag,
 			&cli.StringFlag{Name: "backup-to", Usage: "make backups by itself, into this `FOLDER`: best on another disk"},
 			&cli.DurationFlag{Name: "backup-every", Usage: "how often", Value: 24 * time.Hour},
 			&cli.IntFlag{Name: "backup-keep", Usage: "how many stay, the newest; those before are removed", Value: 14},
@@ -359,15 +369,16 @@ func (s Starters) serve() *cli.Command {
 			return s.Serve(
 				ctx,
 				ServeOptions{
-					Dir:    c.String("data"),
-					Listen: c.String("listen"),
-					Shop:   c.String("shop"),
-					Bench:  c.String("bench"),
-					Hosts:  c.StringSlice("host"),
-					Images: c.StringSlice("bay-image"),
-					Rework: c.Bool("allow-rework"),
-					Create: c.Bool("create"),
-					Rejoin: c.Bool(rejoinFlag.Name),
+					Dir:     c.String("data"),
+					Listen:  c.String("listen"),
+					Shop:    c.String("shop"),
+					Bench:   c.String("bench"),
+					Hosts:   c.StringSlice("host"),
+					Images:  c.StringSlice("bay-image"),
+					Rework:  c.Bool("allow-rework"),
+					Create:  c.Bool("create"),
+					Rejoin:  c.Bool(rejoinFlag.Name),
+					Replica: c.String(replicaFlag.Name),
 					Backup: backup.Plan{
 						Folder: c.String("backup-to"), Every: c.Duration("backup-every"), Keep: c.Int("backup-keep"),
 						Recipients: recipients,
@@ -387,6 +398,7 @@ func (s Starters) demo() *cli.Command {
 			"again with the same folder, it goes on where it was.\n\nExample:\n   hylostat demo --data ./demo",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records; a temporary one when not given"},
+			replicaFlag,
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
 			&cli.FloatFlag{Name: "factor", Usage: "how much `FASTER` than real time the drives live", Value: 12},
 			rejoinFlag,
@@ -397,7 +409,10 @@ func (s Starters) demo() *cli.Command {
 			}
 			return s.Demo(
 				ctx,
-				ServeOptions{Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor"), Rejoin: c.Bool(rejoinFlag.Name)},
+				ServeOptions{
+					Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor"), Rejoin: c.Bool(rejoinFlag.Name),
+					Replica: c.String(replicaFlag.Name),
+				},
 			)
 		},
 	}

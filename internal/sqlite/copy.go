@@ -81,7 +81,9 @@ func copyOne(ctx context.Context, from *sqlx.Conn, to string) error {
 	if err != nil {
 		return err
 	}
-	defer func() { _ = f.Close() }()
+	if err := f.Close(); err != nil {
+		return err
+	}
 	uri := (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: to}).EscapedPath()}).String()
 	if err := from.Raw(func(driver any) error {
 		b, err := driver.(interface {
@@ -99,10 +101,17 @@ func copyOne(ctx context.Context, from *sqlx.Conn, to string) error {
 	}); err != nil {
 		return err
 	}
-	if _, err := f.WriteAt([]byte{0, 0, 0, atRest}, versionAt); err != nil {
+	return MarkAtRest(to)
+}
+
+// MarkAtRest notes in a database that nobody has open that it is whole without a log: it was copied from one that was in use.
+func MarkAtRest(path string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
 		return err
 	}
-	return f.Sync()
+	_, err = f.WriteAt([]byte{0, 0, 0, atRest}, versionAt)
+	return errors.Join(err, f.Sync(), f.Close())
 }
 
 // ExamineFile looks through all pages of a database, be it in use. The error is a *DamagedError for what is wrong in it.

@@ -56,6 +56,9 @@ func OpenHow(ctx context.Context, path string, how sqlite.How) (*Store, error) {
 	return &Store{queries: queries{db.Read, newCompressor(), &sync.Map{}, true}, db: db}, nil
 }
 
+// TruncateBy has somebody else empty the write-ahead log, see sqlite.DB. It is called before anything else is.
+func (s *Store) TruncateBy(f func(context.Context) error) { s.db.TruncateBy(f) }
+
 // Close closes the database.
 func (s *Store) Close() error { return s.db.Close() }
 

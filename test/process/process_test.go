@@ -51,9 +51,11 @@ type demo struct {
 
 var at = regexp.MustCompile(`http://[0-9.:]+`)
 
-func start(t *testing.T, dir string) *demo {
+func start(t *testing.T, dir string, more ...string) *demo {
 	t.Helper()
-	d := &demo{t: t, cmd: exec.Command(program, "demo", "--data", dir, "--listen", "127.0.0.1:0", "--factor", "60")}
+	d := &demo{t: t, cmd: exec.Command(
+		program, append([]string{"demo", "--data", dir, "--listen", "127.0.0.1:0", "--factor", "60"}, more...)...,
+	)}
 	out, err := d.cmd.StdoutPipe()
 	require.NoError(t, err)
 	d.cmd.Stderr = t.Output()
@@ -314,6 +316,13 @@ func TestAllRunsAreFollowedUntilNoneIsLeft(t *testing.T) {
 	assert.Empty(t, out)
 }
 
+// kill ends the demo as a power cut would.
+func (d *demo) kill() {
+	d.t.Helper()
+	require.NoError(d.t, d.cmd.Process.Signal(syscall.SIGKILL))
+	_ = d.cmd.Wait()
+}
+
 func TestKilledDuringACheckNothingIsLost(t *testing.T) {
 	dir := t.TempDir()
 	d := start(t, dir)
@@ -321,8 +330,7 @@ func TestKilledDuringACheckNothingIsLost(t *testing.T) {
 	before := ask[contract.Drive](d, "drive", "show", "7M4R9")
 	r := ask[contract.Run](d, "check", "quick", "7M4R9")
 	d.until("the self-test runs", func() bool { return ask[contract.Run](d, "run", "show", "1").Steps[1].State == "begun" })
-	require.NoError(t, d.cmd.Process.Signal(syscall.SIGKILL))
-	_ = d.cmd.Wait()
+	d.kill()
 
 	again := start(t, dir)
 	again.until("the check is done", func() bool { return ask[contract.Run](again, "run", "show", "1").State == contract.RunStateDone })
@@ -361,8 +369,7 @@ func TestKilledDuringASweepItGoesOnWhereItWas(t *testing.T) {
 		last := before
 		d.until("more is swept", func() bool { before = swept(d); return before > last })
 	}
-	require.NoError(t, d.cmd.Process.Signal(syscall.SIGKILL))
-	_ = d.cmd.Wait()
+	d.kill()
 
 	again := start(t, dir)
 	again.until("the sweep goes on", func() bool { return swept(again) > before })
