@@ -5,18 +5,16 @@ package access
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
-	"golang.org/x/crypto/argon2"
+	"hylostat.example/internal/core/wording"
 )
 
 // Role is what a person does here. Each may do what those before it may.
@@ -39,25 +37,25 @@ func (r Role) Valid() bool { return slices.Contains(order, r) }
 
 // Person is somebody who works here.
 type Person struct {
-	Name     string    `db:"name"`
-	Role     Role      `db:"role"`
-	Password string    `db:"password"` // argon2id, as encode writes it; empty: none
-	Token    []byte    `db:"token"`    // SHA-256 of a random token; empty: none
-	Since    time.Time `db:"-"`
+	Name     string
+	Role     Role
+	Password string // argon2id, as encode writes it; empty: none
+	Since    time.Time
+	Factor   Factor
 }
 
-// Session is a person who signed in. Who reads the store cannot become the person: it holds hashes.
-type Session struct {
-	Hash   []byte
-	Person string
-	Begun  time.Time
-	Seen   time.Time
-}
-
-// Roster is everybody who works here.
+// Roster is everybody who works here, by what they prove who they are, and what the shop demands.
 type Roster struct {
 	People []Person // by name
-	Closed bool     // somebody was entered once: nobody comes in any more who cannot prove who they are
+	Tokens []Token  // oldest first
+	Rules  Rules
+	Closed bool // somebody was entered once: nobody comes in any more who cannot prove who they are
+}
+
+// Rules are what a lead may demand beyond what always is.
+type Rules struct {
+	SecondFactor bool `json:"second_factor,omitempty"` // whoever signs in gives a code, too
+	SecondPerson bool `json:"second_person,omitempty"` // what destroys everything on a drive is confirmed by somebody else
 }
 
 // Find gives a person by name.
@@ -74,69 +72,92 @@ func (r Roster) leadBeside(name string) bool {
 	return slices.ContainsFunc(r.People, func(p Person) bool { return p.Name != name && p.Role == Lead })
 }
 
-// Edit is a change to one person: one of the two.
+// Edit is a change to who works here and by what they prove it. What is not set stays.
 type Edit struct {
-	Save   *Person
-	Remove string
+	Save        *Person
+	Remove      string // with tokens and sessions
+	AddToken    *Token
+	EndToken    string
+	EndSessions string // of a person, but the one in Keep
+	Keep        []byte
+	Rules       *Rules
+	Note        Note // empty: the audit gets no row
 }
 
-// Store keeps people and sessions.
+// Note is what the audit says of a change, or of a refusal.
+type Note struct {
+	Said   wording.Phrase
+	What   string // of an edit: what it changed; empty: nothing
+	Before string
+	After  string
+}
+
+// Store keeps people, tokens and sessions.
 type Store interface {
 	Roster(ctx context.Context) (Roster, error)
-	// EditPeople decides on a change by who works here at that moment, and makes it: nobody else changes people in between. The first
-	// person saved closes the shop.
+	// EditPeople decides on a change by who works here at that moment, and makes it, with its row in the audit: nobody else changes people
+	// in between. The first person saved closes the shop.
 	EditPeople(ctx context.Context, by Actor, decide func(Roster) (Edit, error)) error
+	NoteAccess(ctx context.Context, by Actor, n Note) error      // a row in the audit
+	SeeToken(ctx context.Context, id string, at time.Time) error // that it is in use
 	SaveSession(ctx context.Context, s Session) error
-	SeeSession(ctx context.Context, hash []byte, at time.Time) error // that it is in use
-	Session(ctx context.Context, hash []byte) (Session, error)       // ErrNone when there is none
-	RemoveSession(ctx context.Context, hash []byte) error
+	SeeSession(ctx context.Context, hash []byte, at time.Time) error   // that it is in use
+	ProveSession(ctx context.Context, hash []byte, at time.Time) error // that its person proved it anew
+	Session(ctx context.Context, hash []byte) (Session, error)         // ErrNone when there is none
+	Sessions(ctx context.Context) ([]Session, error)
+	RemoveSession(ctx context.Context, id string) error
 	ForgetSessions(ctx context.Context, before time.Time) error
 }
 
 // ErrNone says that there is no such session.
 var ErrNone = errors.New("no such session")
 
+// Why is what would help somebody who was refused.
+type Why string
+
+// The kinds of help.
+const (
+	ToSignIn    Why = "sign in"
+	ToGiveCode  Why = "code"  // of the second factor
+	ToProve     Why = "prove" // say again who they are
+	ToSetFactor Why = "set factor"
+)
+
 // Refused says that somebody may not do something.
 type Refused struct {
 	What, Advice string
-	SignIn       bool // it would help to sign in
+	Help         Why // empty: nothing would
 }
 
 func (e *Refused) Error() string { return e.What + ". " + e.Advice }
 
-// Unknown says that nobody has a name.
-type Unknown struct{ Name string }
+// Unknown says that nobody, or nothing, has a name.
+type Unknown struct{ Name, What string }
 
-func (e *Unknown) Error() string { return fmt.Sprintf("nobody here is called %q", e.Name) }
-
-// LeastPassword is how many characters a new password has at least.
-const LeastPassword = 12
-
-// Idle is after how long without a request a session ends.
-const Idle = 12 * time.Hour
-
-// Longest is how long a session lasts, however often it is used.
-const Longest = 7 * 24 * time.Hour
-
-// seenEvery is how often it is noted that a session is in use.
-const seenEvery = time.Minute
+func (e *Unknown) Error() string {
+	if e.What != "" {
+		return fmt.Sprintf("there is no %s %q", e.What, e.Name)
+	}
+	return fmt.Sprintf("nobody here is called %q", e.Name)
+}
 
 // Access decides who is who.
 type Access struct {
 	store Store
 	now   func() time.Time
+	log   *slog.Logger
+	guard *guard
 
-	mu     sync.Mutex    // guards roster
-	roster *Roster       // nil: not read yet
-	slow   chan struct{} // one password is tried at a time: guessing gets no faster by asking often
+	mu     sync.Mutex // guards roster
+	roster *Roster    // nil: not read yet
 
 	telling sync.Mutex    // guards changed
 	changed chan struct{} // closed at the next change of people or sessions
 }
 
 // New makes it. now is real time, whatever the shop's clock does.
-func New(store Store, now func() time.Time) *Access {
-	return &Access{store: store, now: now, slow: make(chan struct{}, 1), changed: make(chan struct{})}
+func New(store Store, now func() time.Time, log *slog.Logger) *Access {
+	return &Access{store: store, now: now, log: log.WithGroup("access"), guard: newGuard(now), changed: make(chan struct{})}
 }
 
 // Changes gives a channel that closes when people, what they may, or their sessions change: whoever was let in for longer than a request
@@ -167,13 +188,22 @@ func (a *Access) load(ctx context.Context) (Roster, error) {
 	return *a.roster, nil
 }
 
-// edit makes a change to a person.
+// edit makes a change to who works here.
 func (a *Access) edit(ctx context.Context, by Actor, decide func(Roster) (Edit, error)) error {
 	a.mu.Lock() // whoever asks meanwhile waits for what comes of it
 	defer a.mu.Unlock()
 	a.roster = nil
 	defer a.tell()
-	return a.store.EditPeople(ctx, by, decide)
+	var said wording.Phrase
+	err := a.store.EditPeople(ctx, by, func(r Roster) (Edit, error) {
+		e, err := decide(r)
+		said = e.Note.Said
+		return e, err
+	})
+	if err == nil && !said.IsZero() {
+		a.log.Info(said.String(), "by", by.Name, "via", by.Via)
+	}
+	return err
 }
 
 // Open reports whether nobody was ever entered.
@@ -182,22 +212,22 @@ func (a *Access) Open(ctx context.Context) (bool, error) {
 	return err == nil && !r.Closed && len(r.People) == 0, err
 }
 
-// People lists who works here, by name.
-func (a *Access) People(ctx context.Context) ([]Person, error) {
-	r, err := a.load(ctx)
-	return r.People, err
-}
+// Roster gives who works here.
+func (a *Access) Roster(ctx context.Context) (Roster, error) { return a.load(ctx) }
+
+// ofPerson is the name of the one token that comes with a person; a new one ends it.
+const ofPerson = "command line"
 
 // Change is what to do to a person.
 type Change struct {
 	Name     string
 	Role     Role
 	Password string // empty: as it was
-	Token    bool   // make a new one
+	Token    bool   // make one for them, without an end
 }
 
-// Enter adds or changes a person and gives the new token, if one is wanted. A changed password or token ends what was open by the
-// old one. The shop keeps at least one lead who can prove who they are, or nobody.
+// Enter adds or changes a person and gives the new token, if one is wanted. A changed password ends what was open by the old one. The shop
+// keeps at least one lead who can prove who they are, or nobody.
 func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token string, err error) {
 	c.Name = strings.TrimSpace(c.Name)
 	if c.Name == "" || !c.Role.Valid() {
@@ -206,35 +236,43 @@ func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token
 			Advice: "Give a name, and one of the roles desk, technician and lead.",
 		}
 	}
-	if n := utf8.RuneCountInString(c.Password); n > 0 && n < LeastPassword {
-		return p, "", &Refused{
-			What: fmt.Sprintf("a password of %d characters is too short", n), Advice: fmt.Sprintf("Take %d or more.", LeastPassword),
-		}
-	}
-	kept := ""
+	hash := ""
 	if c.Password != "" {
-		kept = encode(c.Password) // slow: before anybody waits
+		if err := acceptable(c.Name, c.Password); err != nil {
+			return p, "", err
+		}
+		hash = encode(c.Password) // slow: before anybody waits
 	}
 	err = a.edit(ctx, by, func(r Roster) (Edit, error) {
 		was, known := r.Find(c.Name)
 		if p = was; !known {
-			p = Person{Name: c.Name, Token: []byte{}, Since: a.now()}
+			p = Person{Name: c.Name, Since: a.now()}
 		}
 		p.Role = c.Role
-		if kept != "" {
-			p.Password = kept
+		e := Edit{Save: &p, Note: Note{
+			Said: wording.Say(wording.PersonIs, wording.Values{"name": p.Name, "role": string(p.Role)}),
+			What: "role of " + p.Name, Before: string(was.Role), After: string(p.Role),
+		}}
+		if hash != "" {
+			p.Password, e.EndSessions = hash, p.Name
+			e.Note.Said = wording.Say(wording.PersonGotPassword, wording.Values{"name": p.Name, "role": string(p.Role), "by": by.Name})
 		}
 		if c.Token {
-			token = rand.Text()
-			p.Token = digest(token)
+			var one Token
+			one, token = a.newToken(by, p.Name, ofPerson, string(p.Role), time.Time{})
+			e.AddToken = &one
+			if at := slices.IndexFunc(r.Tokens, func(t Token) bool { return t.Person == p.Name && t.Name == ofPerson }); at >= 0 {
+				e.EndToken = r.Tokens[at].ID
+			}
+			e.Note.Said = wording.Say(wording.PersonGotToken, wording.Values{"name": p.Name, "role": string(p.Role), "by": by.Name})
 		}
-		if p.Password == "" && len(p.Token) == 0 {
+		if p.Password == "" && !c.Token && !slices.ContainsFunc(r.Tokens, func(t Token) bool { return t.Person == p.Name }) {
 			return Edit{}, &Refused{What: c.Name + " could not prove who they are", Advice: "Give a password, or have a token made."}
 		}
 		if p.Role != Lead && !r.leadBeside(p.Name) {
 			return Edit{}, &Refused{What: "the shop would have no lead", Advice: "Enter a lead first: only a lead can enter people."}
 		}
-		return Edit{Save: &p}, nil
+		return e, nil
 	})
 	if err != nil {
 		return p, "", fmt.Errorf("entering %s: %w", c.Name, err)
@@ -245,15 +283,18 @@ func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token
 // Remove removes a person. The only lead stays: a shop that is closed does not open again.
 func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
 	err := a.edit(ctx, by, func(r Roster) (Edit, error) {
-		if _, known := r.Find(name); !known {
-			return Edit{}, &Unknown{name}
+		was, known := r.Find(name)
+		if !known {
+			return Edit{}, &Unknown{Name: name}
 		}
 		if !r.leadBeside(name) {
 			return Edit{}, &Refused{
 				What: name + " is the only lead", Advice: "Make somebody else a lead first: nobody else could enter people.",
 			}
 		}
-		return Edit{Remove: name}, nil
+		return Edit{Remove: name, Note: Note{
+			Said: wording.Say(wording.PersonGone, wording.Values{"name": name}), What: "role of " + name, Before: string(was.Role),
+		}}, nil
 	})
 	if err != nil {
 		return fmt.Errorf("removing %s: %w", name, err)
@@ -261,135 +302,48 @@ func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
 	return nil
 }
 
-// wrong is what every failed sign-in answers: whether the name exists is nobody's business.
-var wrong = &Refused{What: "name and password do not belong together", Advice: "Try again.", SignIn: true}
-
-// SignIn gives what the cookie carries.
-func (a *Access) SignIn(ctx context.Context, name, password string) (Person, string, error) {
-	r, err := a.load(ctx)
-	if err != nil {
-		return Person{}, "", err
-	}
-	select {
-	case a.slow <- struct{}{}:
-		defer func() { <-a.slow }()
-	case <-ctx.Done():
-		return Person{}, "", ctx.Err()
-	}
-	p, known := r.Find(name)
-	if !known || p.Password == "" {
-		_ = matches(nobody, password) // as long as for somebody
-		return Person{}, "", wrong
-	}
-	if !matches(p.Password, password) {
-		return Person{}, "", wrong
-	}
-	if err := a.store.ForgetSessions(ctx, a.now().Add(-Idle)); err != nil {
-		return Person{}, "", fmt.Errorf("ending old sessions: %w", err)
-	}
-	secret := rand.Text()
-	if err := a.store.SaveSession(ctx, Session{digest(secret), name, a.now(), a.now()}); err != nil {
-		return Person{}, "", fmt.Errorf("signing in: %w", err)
-	}
-	return p, secret, nil
-}
-
-// SignOut ends a session.
-func (a *Access) SignOut(ctx context.Context, secret string) error {
-	defer a.tell()
-	return a.store.RemoveSession(ctx, digest(secret))
-}
-
-// EndSessions ends all sessions.
-func (a *Access) EndSessions(ctx context.Context) error {
-	defer a.tell()
-	if err := a.store.ForgetSessions(ctx, a.now().AddDate(1000, 0, 0)); err != nil { // however a clock stood
-		return fmt.Errorf("ending the sessions: %w", err)
-	}
-	return nil
-}
-
-// BySession finds who signed in; nil for nobody. It is a request by which the session lasts longer.
-func (a *Access) BySession(ctx context.Context, secret string) (*Person, error) {
-	return a.bySession(ctx, secret, true)
-}
-
-// StillBySession is BySession for what goes on by a request of before: it makes no session last.
-func (a *Access) StillBySession(ctx context.Context, secret string) (*Person, error) {
-	return a.bySession(ctx, secret, false)
-}
-
-func (a *Access) bySession(ctx context.Context, secret string, asked bool) (*Person, error) {
-	s, err := a.store.Session(ctx, digest(secret))
-	if errors.Is(err, ErrNone) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("looking a session up: %w", err)
-	}
-	now := a.now()
-	if now.Sub(s.Seen) > Idle || now.Sub(s.Begun) > Longest {
-		return nil, nil
-	}
-	r, err := a.load(ctx)
-	if err != nil {
-		return nil, err
-	}
-	p, known := r.Find(s.Person)
-	if !known {
-		return nil, nil
-	}
-	if asked && now.Sub(s.Seen) > seenEvery {
-		if err := a.store.SeeSession(ctx, s.Hash, now); err != nil {
-			return nil, fmt.Errorf("noting a session: %w", err)
+// SetRules sets what the shop demands.
+func (a *Access) SetRules(ctx context.Context, by Actor, to Rules) error {
+	return a.edit(ctx, by, func(r Roster) (Edit, error) {
+		if to.SecondFactor && !r.Rules.SecondFactor {
+			if p, known := r.Find(by.Name); known && p.Factor.Secret == "" {
+				return Edit{}, &Refused{
+					What: "you have no second factor yourself", Advice: "Set one up first: else this would shut you out.",
+					Help: ToSetFactor,
+				}
+			}
 		}
+		return Edit{Rules: &to, Note: Note{
+			Said: wording.Say(wording.RulesSet, wording.Values{"by": by.Name}), What: "what is demanded",
+			Before: r.Rules.String(), After: to.String(),
+		}}, nil
+	})
+}
+
+func (r Rules) String() string {
+	var all []string
+	if r.SecondFactor {
+		all = append(all, "a second factor")
 	}
-	return &p, nil
-}
-
-// ByToken finds whose token it is; nil for nobody's.
-func (a *Access) ByToken(ctx context.Context, token string) (*Person, error) {
-	r, err := a.load(ctx)
-	if err != nil {
-		return nil, err
+	if r.SecondPerson {
+		all = append(all, "a second person for an overwrite")
 	}
-	hash := digest(token)
-	for _, p := range r.People {
-		if len(p.Token) > 0 && subtle.ConstantTimeCompare(p.Token, hash) == 1 {
-			return &p, nil
-		}
+	return strings.Join(all, ", ")
+}
+
+// Refusal notes that somebody was refused something, in the log; and in the audit, once a minute for each.
+func (a *Access) Refusal(ctx context.Context, who Actor, what, address string) {
+	a.log.Warn("refused", "who", who.Name, "role", who.Role, "what", what, "address", address)
+	if who.Name == "" || !a.guard.once("refused "+who.Name) {
+		return
 	}
-	return nil, nil
-}
-
-// digest is enough for secrets that are random already.
-func digest(secret string) []byte {
-	sum := sha256.Sum256([]byte(secret))
-	return sum[:]
-}
-
-// Cost of trying a password by argon2id (RFC 9106, 4): 64 MiB, three passes, two lanes.
-const (
-	passes, memory, lanes = 3, 64 << 10, 2
-	saltBytes, hashBytes  = 16, 32
-)
-
-// encode makes of a password what is kept: salt and hash.
-func encode(password string) string {
-	salt := make([]byte, saltBytes)
-	_, _ = rand.Read(salt) // never fails
-	hash := argon2.IDKey([]byte(password), salt, passes, memory, lanes, hashBytes)
-	return base64.RawStdEncoding.EncodeToString(append(salt, hash...))
-}
-
-// nobody is kept of no password.
-var nobody = base64.RawStdEncoding.EncodeToString(make([]byte, saltBytes+hashBytes))
-
-func matches(kept, password string) bool {
-	raw, err := base64.RawStdEncoding.DecodeString(kept)
-	if err != nil || len(raw) != saltBytes+hashBytes {
-		return false
+	if err := a.store.NoteAccess(ctx, who, Note{Said: wording.Say(wording.AccessRefused, wording.Values{"what": what})}); err != nil {
+		a.log.Error("noting a refusal", "error", err)
 	}
-	hash := argon2.IDKey([]byte(password), raw[:saltBytes], passes, memory, lanes, hashBytes)
-	return subtle.ConstantTimeCompare(hash, raw[saltBytes:]) == 1
 }
+
+// same compares secrets.
+func same(a, b []byte) bool { return len(a) > 0 && subtle.ConstantTimeCompare(a, b) == 1 }
+
+// newID names a session or a token where people see it.
+func newID() string { return strings.ToLower(rand.Text()[:10]) }

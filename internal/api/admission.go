@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"net"
 	"net/http"
 	"os"
 	"strconv"
@@ -102,16 +101,12 @@ func laneOf(extensions map[string]any) string {
 	return lane
 }
 
-// callerOf names for whom work is done: a person, or, in an open shop, an address.
-func callerOf(r *http.Request, who access.Actor) string {
+// workFor names for whom work is done: a person, or, in an open shop, an address.
+func workFor(r *http.Request, who access.Caller) string {
 	if who.Name != "" {
 		return "person " + who.Name
 	}
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		host = r.RemoteAddr
-	}
-	return "address " + host
+	return "address " + askedOf(r.Context()).from.Address
 }
 
 // hurried is a body that has to come at a rate.

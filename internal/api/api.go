@@ -19,6 +19,7 @@ import (
 	"net/http"
 	"net/netip"
 	"path"
+	"strconv"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -71,7 +72,8 @@ type Options struct {
 	Shop    *whole.Shop
 	Access  *access.Access
 	Version string
-	Hosts   []string // names besides loopback under which it may be reached
+	Hosts   []string       // names besides loopback under which it may be reached
+	Proxies []netip.Prefix // whose word for where a request comes from counts
 	Log     *slog.Logger
 	Damaged func() error // what is known to be damaged of the databases; nil: nobody looks
 }
@@ -90,7 +92,7 @@ func New(o Options) (http.Handler, error) {
 	e := echo.New()
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
-	e.Use(middleware.Recover(), hurry, hosts(o.Hosts), ownPages, headers)
+	e.Use(middleware.Recover(), surroundings(o.Proxies), headers, hurry, hosts(o.Hosts), ownPages)
 	if o.Damaged != nil {
 		e.Use(intact(o.Log, o.Damaged))
 	}
@@ -117,13 +119,13 @@ func uncompressed(c *echo.Context) bool {
 	if strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/live") {
 		return true
 	}
-	from, err := netip.ParseAddrPort(r.RemoteAddr)
+	from, err := netip.ParseAddr(askedOf(r.Context()).from.Address)
 	name, _, wrong := net.SplitHostPort(r.Host)
 	if wrong != nil {
 		name = r.Host
 	}
 	ip := net.ParseIP(strings.Trim(name, "[]"))
-	return strings.HasPrefix(r.URL.Path, "/api/") && err == nil && from.Addr().IsLoopback() &&
+	return strings.HasPrefix(r.URL.Path, "/api/") && err == nil && from.IsLoopback() &&
 		(name == "localhost" || ip != nil && ip.IsLoopback())
 }
 
@@ -173,18 +175,6 @@ func ownPages(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-func headers(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		h := c.Response().Header()
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "no-referrer")
-		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
-			h.Set("Cache-Control", "no-store")
-		}
-		return next(c)
-	}
-}
-
 // validate checks every request against the contract before a handler sees it, and who sends it.
 func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
 	costly := newTurnstile()
@@ -204,12 +194,12 @@ func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
 			if err != nil {
 				return noPath
 			}
-			who, open, err := admit(a, c.Request(), roleOf(route.Operation.Extensions, c.Request().Method))
+			who, open, err := admit(a, c.Request(), demandOf(route.Operation.Extensions, c.Request().Method, route.Operation.Summary))
 			if err != nil {
 				return err // before anything of the body is read
 			}
 			if lane := laneOf(route.Operation.Extensions); lane != "" {
-				done, err := costly.pass(c, callerOf(c.Request(), who), lane)
+				done, err := costly.pass(c, workFor(c.Request(), who), lane)
 				if err != nil {
 					return err
 				}
@@ -222,26 +212,10 @@ func validate(router routers.Router, a *access.Access) echo.MiddlewareFunc {
 			if err := openapi3filter.ValidateRequest(c.Request().Context(), input); err != nil {
 				return invalid(err)
 			}
-			c = withSurroundings(c)
-			if who.Name != "" {
-				c.SetRequest(c.Request().WithContext(context.WithValue(c.Request().Context(), actorKey{}, who)))
-			}
+			c.SetRequest(c.Request().WithContext(context.WithValue(c.Request().Context(), callerKey{}, who)))
 			return next(c)
 		}
 	}
-}
-
-// withSurroundings keeps with a request what a handler of the generated interface does not see of it: the address it came by, and
-// the secret of its cookie.
-func withSurroundings(c *echo.Context) *echo.Context {
-	r := c.Request()
-	ctx, scheme := r.Context(), "http://"
-	if r.TLS != nil {
-		ctx, scheme = context.WithValue(ctx, secureKey{}, true), "https://"
-	}
-	ctx = context.WithValue(context.WithValue(ctx, addressKey{}, scheme+r.Host), secretKey{}, secretOf(r))
-	c.SetRequest(r.WithContext(ctx))
-	return c
 }
 
 const see = "See docs/reference/api.md."
@@ -330,10 +304,21 @@ func asProblem(err error) contract.Problem {
 		return problemOf(http.StatusNotFound, "Not found", e.Error(), "List the people.")
 	}
 	if e, ok := errors.AsType[*access.Refused](err); ok {
-		if e.SignIn {
+		switch e.Help {
+		case access.ToSignIn:
 			return problemOf(http.StatusUnauthorized, "Not signed in", e.What, e.Advice)
+		case access.ToGiveCode:
+			return problemOf(http.StatusUnauthorized, "Code wanted", e.What, e.Advice)
+		case access.ToProve:
+			return problemOf(http.StatusForbidden, "Say again who you are", e.What, e.Advice)
+		case access.ToSetFactor:
+			return problemOf(http.StatusForbidden, "Second factor wanted", e.What, e.Advice)
 		}
 		return problemOf(http.StatusForbidden, "Not allowed", e.What, e.Advice)
+	}
+	if e, ok := errors.AsType[*access.Busy](err); ok {
+		return problemOf(http.StatusTooManyRequests, "Too much at once", "too many wrong passwords were given for that name or from here",
+			fmt.Sprintf("Try again in %d s.", int(e.After.Seconds())))
 	}
 	if e, ok := errors.AsType[*protocol.Refusal](err); ok {
 		return problemOf(http.StatusConflict, "The bench refuses", e.What+": "+e.Cause, e.Advice)
@@ -366,6 +351,9 @@ func answerProblem(c *echo.Context, log *slog.Logger, err error) {
 	}
 	if errors.Is(err, c.Request().Context().Err()) && c.Request().Context().Err() != nil {
 		return // whoever asked has gone
+	}
+	if busy, ok := errors.AsType[*access.Busy](err); ok {
+		c.Response().Header().Set("Retry-After", strconv.Itoa(int(busy.After.Seconds())))
 	}
 	p := asProblem(err)
 	kind := "urn:hylostat:" + strings.ReplaceAll(strings.ToLower(p.Title), " ", "-")

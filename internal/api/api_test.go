@@ -117,8 +117,8 @@ func TestEveryChangeHasARole(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, "desk", roleOf(nil, http.MethodGet))
-	assert.Equal(t, "lead", roleOf(nil, http.MethodPost), "what is forgotten is forbidden")
+	assert.Equal(t, "desk", demandOf(nil, http.MethodGet, "").role)
+	assert.Equal(t, "lead", demandOf(nil, http.MethodPost, "").role, "what is forgotten is forbidden")
 }
 
 func TestASegmentSaysOfEachCellHowFastAndHowBadItIs(t *testing.T) {

@@ -143,8 +143,6 @@ func (h *handlers) PrintLot(ctx context.Context, r server.PrintLotRequestObject)
 	return server.PrintLot200ApplicationpdfResponse{Body: &b, ContentLength: int64(b.Len())}, err
 }
 
-type addressKey struct{}
-
 func (h *handlers) GetSiblings(ctx context.Context, r server.GetSiblingsRequestObject) (server.GetSiblingsResponseObject, error) {
 	d, err := h.shop.FindDrive(ctx, r.Drive)
 	if err != nil {

@@ -82,8 +82,7 @@ func (h *handlers) labels(
 
 // link is the address of a drive's page, by the name under which the service was asked.
 func (h *handlers) link(ctx context.Context, d shop.Drive) string {
-	base, _ := ctx.Value(addressKey{}).(string)
-	return base + "/drives/" + url.PathEscape(d.Identity.Serial)
+	return askedOf(ctx).base + "/drives/" + url.PathEscape(d.Identity.Serial)
 }
 
 func statementOf(s handover.Statement) contract.Statement {

@@ -90,7 +90,7 @@ func TestAStreamIsKeptWhileSomebodyListens(t *testing.T) {
 					require.NoError(t, s.Take(t.Context(), "", protocol.Report{Run: &run}))
 					h, e, l, ended := &handlers{
 						shop:   s,
-						access: access.New(st, time.Now),
+						access: access.New(st, time.Now, slog.New(slog.DiscardHandler)),
 					}, echo.New(), &line{header: http.Header{}}, make(chan struct{})
 					e.GET("/events", h.StreamEvents)
 					e.GET("/runs/:run/live", h.FollowRun)

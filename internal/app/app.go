@@ -105,7 +105,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
 	looked := []examined{st}
-	people := access.New(st, time.Now)
+	people := access.New(st, time.Now, o.Log)
 	if err := alone(ctx, people, o.Listen); err != nil {
 		return err
 	}

@@ -168,7 +168,9 @@ func CreateShop(ctx context.Context, dir, lead, password string) (err error) {
 		return nil
 	}
 	by := access.Actor{Name: lead, Via: access.OnTheMachine}
-	_, _, err = access.New(st, time.Now).Enter(ctx, by, access.Change{Name: lead, Role: access.Lead, Password: password})
+	_, _, err = access.New(st, time.Now, slog.New(slog.DiscardHandler)).Enter(
+		ctx, by, access.Change{Name: lead, Role: access.Lead, Password: password},
+	)
 	return err
 }
 

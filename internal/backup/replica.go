@@ -70,6 +70,14 @@ func clientOf(to, database string) (litestream.ReplicaClient, error) {
 	return client, nil
 }
 
+// named is a replica's place without the password in it.
+func named(place string) string {
+	if u, err := url.Parse(place); err == nil && u.User != nil {
+		return u.Redacted()
+	}
+	return place
+}
+
 // Replica copies what is written to a shop's databases to another place, as it is written.
 type Replica struct {
 	store *litestream.Store
@@ -107,7 +115,7 @@ func Replicate(ctx context.Context, data, to string, log *slog.Logger) (*Replica
 		db.ShutdownSyncTimeout = replicaEnd
 	}
 	if err := s.Open(ctx); err != nil {
-		return nil, fmt.Errorf("beginning to copy to %s: %w", to, err)
+		return nil, fmt.Errorf("beginning to copy to %s: %w", named(to), err)
 	}
 	return &Replica{s, log}, nil
 }
@@ -204,7 +212,7 @@ func fetch(ctx context.Context, from, dir, name string) error {
 	o := litestream.NewRestoreOptions()
 	o.OutputPath = to
 	if err := litestream.NewReplicaWithClient(nil, client).Restore(ctx, o); err != nil {
-		return fmt.Errorf("%s has no whole replica of %s: %w", from, name, err)
+		return fmt.Errorf("%s has no whole replica of %s: %w", named(from), name, err)
 	}
 	return errors.Join(os.Chmod(to, 0o600), sqlite.MarkAtRest(to))
 }

@@ -912,6 +912,30 @@ func (e SweepSummaryKind) Valid() bool {
 	}
 }
 
+// Defines values for TokenScope.
+const (
+	ScopeDesk       TokenScope = "desk"
+	ScopeLead       TokenScope = "lead"
+	ScopeReads      TokenScope = "reads"
+	ScopeTechnician TokenScope = "technician"
+)
+
+// Valid indicates whether the value is a known member of the TokenScope enum.
+func (e TokenScope) Valid() bool {
+	switch e {
+	case ScopeDesk:
+		return true
+	case ScopeLead:
+		return true
+	case ScopeReads:
+		return true
+	case ScopeTechnician:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrendShape.
 const (
 	Burst  TrendShape = "burst"
@@ -1445,6 +1469,24 @@ type Fact struct {
 	Value *string `json:"value,omitempty"`
 }
 
+// FactorOffer defines model for FactorOffer.
+type FactorOffer struct {
+	// Address otpauth: as devices read it
+	Address string `json:"address"`
+
+	// Picture the address as a QR code: a PNG image
+	Picture []byte `json:"picture"`
+
+	// Secret base32
+	Secret string `json:"secret"`
+}
+
+// FactorRequest defines model for FactorRequest.
+type FactorRequest struct {
+	Code   string `json:"code"`
+	Secret string `json:"secret"`
+}
+
 // Fault defines model for Fault.
 type Fault struct {
 	Advice string `json:"advice"`
@@ -1914,6 +1956,13 @@ type Particular struct {
 	Value string `json:"value"`
 }
 
+// PasswordRequest defines model for PasswordRequest.
+type PasswordRequest struct {
+	Before   string  `json:"before"`
+	Code     *string `json:"code,omitempty"`
+	Password string  `json:"password"`
+}
+
 // Person defines model for Person.
 type Person struct {
 	By string `json:"by"`
@@ -2059,6 +2108,13 @@ type Problem struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// Proof defines model for Proof.
+type Proof struct {
+	// Code of the second factor, or one for when the device is lost
+	Code     *string `json:"code,omitempty"`
+	Password string  `json:"password"`
+}
+
 // Queue defines model for Queue.
 type Queue struct {
 	At *time.Time `json:"at,omitempty"`
@@ -2160,6 +2216,11 @@ type ReadingSummary struct {
 	Seq         int        `json:"seq"`
 	Step        *string    `json:"step,omitempty"`
 	Temperature *float64   `json:"temperature,omitempty"`
+}
+
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
 }
 
 // RedecodeResult defines model for RedecodeResult.
@@ -2393,6 +2454,22 @@ type RiskTenth struct {
 // Role defines model for Role.
 type Role string
 
+// Rules defines model for Rules.
+type Rules struct {
+	// SecondFactor whoever signs in gives a code of a second factor, too
+	SecondFactor bool `json:"second_factor"`
+
+	// SecondPerson an overwrite is confirmed by somebody else than who orders it
+	SecondPerson bool `json:"second_person"`
+}
+
+// RulesRequest defines model for RulesRequest.
+type RulesRequest struct {
+	By           *string `json:"by,omitempty"`
+	SecondFactor bool    `json:"second_factor"`
+	SecondPerson bool    `json:"second_person"`
+}
+
 // Run defines model for Run.
 type Run struct {
 	Asked time.Time `json:"asked"`
@@ -2517,12 +2594,18 @@ type Service struct {
 
 // Session defines model for Session.
 type Session struct {
+	// Factor they have a second factor
+	Factor *bool `json:"factor,omitempty"`
+
 	// Name absent when nobody is signed in
 	Name *string `json:"name,omitempty"`
 
 	// Open the shop has no people: nobody needs to sign in
 	Open bool  `json:"open"`
 	Role *Role `json:"role,omitempty"`
+
+	// Unset the shop demands a second factor, and they have none: they may set one up, and nothing else
+	Unset *bool `json:"unset,omitempty"`
 }
 
 // Sheet defines model for Sheet.
@@ -2557,8 +2640,10 @@ type Siblings struct {
 
 // SignInRequest defines model for SignInRequest.
 type SignInRequest struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code of the second factor, or one for when the device is lost
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
 }
 
 // SignOff defines model for SignOff.
@@ -2636,6 +2721,22 @@ type Signals struct {
 	Marks      []Mark   `json:"marks"`
 	Readings   int      `json:"readings"`
 	Signals    []Signal `json:"signals"`
+}
+
+// SignedIn defines model for SignedIn.
+type SignedIn struct {
+	// Address of the machine
+	Address string `json:"address"`
+
+	// Agent the browser, as it names itself
+	Agent string    `json:"agent"`
+	Begun time.Time `json:"begun"`
+	Id    string    `json:"id"`
+
+	// Own the session that asks
+	Own    bool      `json:"own"`
+	Person string    `json:"person"`
+	Seen   time.Time `json:"seen"`
 }
 
 // SignedTogether defines model for SignedTogether.
@@ -2890,6 +2991,44 @@ type SweepSummary struct {
 // SweepSummaryKind defines model for SweepSummary.Kind.
 type SweepSummaryKind string
 
+// Token defines model for Token.
+type Token struct {
+	// By who had it made; empty in records of before that was kept
+	By      string     `json:"by"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Id      string     `json:"id"`
+	Made    time.Time  `json:"made"`
+
+	// Name what it is for
+	Name   string `json:"name"`
+	Person string `json:"person"`
+
+	// Scope what it may, the person's role at most; reads changes nothing
+	Scope TokenScope `json:"scope"`
+
+	// Secret only in the answer that makes it
+	Secret *string `json:"secret,omitempty"`
+
+	// Seen when it was used last
+	Seen *time.Time `json:"seen,omitempty"`
+}
+
+// TokenRequest defines model for TokenRequest.
+type TokenRequest struct {
+	// Days after how many it ends; never when not given
+	Days *int   `json:"days,omitempty"`
+	Name string `json:"name"`
+
+	// Person whose it is; oneself when not given
+	Person *string `json:"person,omitempty"`
+
+	// Scope what it may, the person's role at most; reads changes nothing
+	Scope TokenScope `json:"scope"`
+}
+
+// TokenScope what it may, the person's role at most; reads changes nothing
+type TokenScope string
+
 // Trend how a signal went over the drive's life, in power-on hours
 type Trend struct {
 	// Change since first seen, less what reworks explain
@@ -3032,6 +3171,8 @@ type Volumes struct {
 
 // Worker defines model for Worker.
 type Worker struct {
+	// Factor has a second factor
+	Factor   bool    `json:"factor"`
 	Name     string  `json:"name"`
 	NewToken *string `json:"new_token,omitempty"`
 
@@ -3039,7 +3180,7 @@ type Worker struct {
 	Password bool `json:"password"`
 	Role     Role `json:"role"`
 
-	// Token may use the command line from elsewhere
+	// Token has a token, by which programs ask in their name
 	Token bool `json:"token"`
 }
 
@@ -3349,6 +3490,9 @@ type ReplayPolicyJSONRequestBody = PolicyDraft
 // TestPolicyJSONRequestBody defines body for TestPolicy for application/json ContentType.
 type TestPolicyJSONRequestBody = PolicyDraft
 
+// SetRulesJSONRequestBody defines body for SetRules for application/json ContentType.
+type SetRulesJSONRequestBody = RulesRequest
+
 // PauseRunJSONRequestBody defines body for PauseRun for application/json ContentType.
 type PauseRunJSONRequestBody = Person
 
@@ -3360,6 +3504,18 @@ type StopRunJSONRequestBody = Person
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
+
+// SetFactorJSONRequestBody defines body for SetFactor for application/json ContentType.
+type SetFactorJSONRequestBody = FactorRequest
+
+// SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
+type SetPasswordJSONRequestBody = PasswordRequest
+
+// ProveAgainJSONRequestBody defines body for ProveAgain for application/json ContentType.
+type ProveAgainJSONRequestBody = Proof
+
+// AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
+type AddTokenJSONRequestBody = TokenRequest
 
 // SignTogetherJSONRequestBody defines body for SignTogether for application/json ContentType.
 type SignTogetherJSONRequestBody = SignTogetherRequest

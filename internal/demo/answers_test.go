@@ -149,7 +149,12 @@ func TestWhatIsAnswered(t *testing.T) {
 		s, err := whole.New(ctx, "Saltmarsh Lane", st.Storage(), benches, policy.Default, d.clock, log)
 		require.NoError(t, err)
 		defer s.Wait()
-		handler, err := api.New(api.Options{Shop: s, Access: access.New(st, time.Now), Version: "test", Log: log})
+		handler, err := api.New(api.Options{
+			Shop:    s,
+			Access:  access.New(st, time.Now, slog.New(slog.DiscardHandler)),
+			Version: "test",
+			Log:     log,
+		})
 		require.NoError(t, err)
 		a := &answers{t: t, book: vector.Open(t, "answers.txt"), handler: handler, disk: disk}
 		g, err := surface.NewGeometry(2_000_398_934_016, 512, 4096, 0, 7200, 0)

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -66,6 +67,16 @@ func begin(t *testing.T, dir string, drives ...sim.Spec) *place {
 	p.Client, err = client.New(p.address, "")
 	require.NoError(t, err)
 	return p
+}
+
+// execute changes the shop's database beside the service.
+func (p *place) execute(query string) {
+	p.t.Helper()
+	db, err := sqlx.Open("sqlite", p.dir+"/shop.db?_pragma=busy_timeout(5000)")
+	require.NoError(p.t, err)
+	_, err = db.Exec(query)
+	require.NoError(p.t, err)
+	require.NoError(p.t, db.Close())
 }
 
 // until waits for what is to come about.

@@ -7,7 +7,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -44,11 +46,14 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	require.NoError(t, err)
 	shelved := left[slices.IndexFunc(left, func(i contract.Intake) bool { return i.Serial != nil && i.Bay.Number == 0 })]
 
-	met := map[string]bool{}
+	met, cookie := map[string]bool{}, ""
 	do := func(operation, method, path, body, want string, edits ...string) string {
 		t.Helper()
 		before := audit()[0].Seq
-		head := []string{"Authorization", "Bearer " + *first.NewToken}
+		head, via := []string{"Authorization", "Bearer " + *first.NewToken}, "token"
+		if cookie != "" {
+			head, via = []string{"Cookie", cookie}, "session"
+		}
 		if operation == "importRecord" {
 			head = append(head, "Content-Type", "application/vnd.hylostat.record")
 		}
@@ -65,7 +70,7 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		if !assert.GreaterOrEqual(t, i, 0, "%s: no row says %q: %+v", operation, want, rows) {
 			return answer
 		}
-		assert.Equal(t, [2]string{"lead", "token"}, [2]string{*rows[i].Role, *rows[i].Via}, operation)
+		assert.Equal(t, [2]string{"lead", via}, [2]string{*rows[i].Role, *rows[i].Via}, operation)
 		var changed []string
 		if rows[i].Edits != nil {
 			for _, e := range *rows[i].Edits {
@@ -195,6 +200,37 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		"handed over:  > returned",
 	)
 	do("eraseCustomer", "POST", "/customers/erase", `{"customer": "Ferry Road puppet theatre", `+by+`}`, "A customer was erased")
+	do("setRules", "PUT", "/rules", `{"second_factor": false, "second_person": true}`, "What the shop demands, set by Maud",
+		"what is demanded:  > a second person for an overwrite")
+	var token contract.Token
+	require.NoError(t, json.Unmarshal([]byte(do(
+		"addToken", "POST", "/tokens", `{"name": "label printer", "scope": "reads", "person": "Dov", "days": 30}`,
+		"Token “label printer” of Dov, for reads, made by Maud",
+	)), &token))
+	do("endToken", "DELETE", "/tokens/"+token.Id, "", "Token “label printer” of Dov ended by Maud")
+	s.signIn("Maud", password)
+	cookie = s.signIn("Maud", password)
+	do(
+		"setPassword", "PUT", "/session/password", `{"before": "kelp and gravel", "password": "gravel and kelp"}`,
+		"Maud changed their password",
+	)
+	status, answer := s.raw("GET", api.Base+"/session/factor", "", "Cookie", cookie)
+	require.Equal(t, http.StatusOK, status, answer)
+	var offer contract.FactorOffer
+	require.NoError(t, json.Unmarshal([]byte(answer), &offer))
+	code, err := totp.GenerateCode(offer.Secret, time.Now())
+	require.NoError(t, err)
+	do("setFactor", "PUT", "/session/factor", `{"secret": "`+offer.Secret+`", "code": "`+code+`"}`, "Maud set up a second factor")
+	do("removeFactor", "DELETE", "/people/Maud/factor", "", "The second factor of Maud was taken away by Maud")
+	s.signIn("Maud", "gravel and kelp")
+	status, answer = s.raw("GET", api.Base+"/sessions", "", "Cookie", cookie)
+	require.Equal(t, http.StatusOK, status, answer)
+	var sessions []contract.SignedIn
+	require.NoError(t, json.Unmarshal([]byte(answer), &sessions))
+	require.Len(t, sessions, 2, "those of the old password have ended")
+	other := sessions[slices.IndexFunc(sessions, func(one contract.SignedIn) bool { return !one.Own })]
+	do("endSession", "DELETE", "/sessions/"+other.Id, "", "A session of Maud ended by Maud")
+	cookie = ""
 	do("removePerson", "DELETE", "/people/Dov", "", "Dov works here no more", "role of Dov: desk > ")
 
 	for path, item := range held.document.Paths.Map() {

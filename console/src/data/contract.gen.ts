@@ -418,6 +418,168 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say again who you are, before what is hard to undo; it holds for 10 minutes */
+        post: operations["proveAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password, which ends one's other sessions */
+        put: operations["setPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A secret for a second factor, for one's device; nothing is kept of it */
+        get: operations["offerFactor"];
+        /** Set up a second factor, which a code of the device proves; it replaces the one before */
+        put: operations["setFactor"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{person}/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a second factor away: one's own, or, for a lead, that of somebody who lost device and codes */
+        delete: operations["removeFactor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in from where: oneself, or, for a lead, everybody */
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session of one's own, or, for a lead, anybody's */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tokens: one's own, or, for a lead, everybody's */
+        get: operations["listTokens"];
+        put?: never;
+        /** Make a token, for oneself, or, for a lead, for anybody */
+        post: operations["addToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a token of one's own, or, for a lead, anybody's */
+        delete: operations["endToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the shop demands beyond what always is */
+        get: operations["getRules"];
+        /** Set what the shop demands */
+        put: operations["setRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives": {
         parameters: {
             query?: never;
@@ -1839,8 +2001,10 @@ export interface components {
             role: components["schemas"]["Role"];
             /** @description may sign in at the console */
             password: boolean;
-            /** @description may use the command line from elsewhere */
+            /** @description has a token, by which programs ask in their name */
             token: boolean;
+            /** @description has a second factor */
+            factor: boolean;
             new_token?: string;
         };
         WorkerRequest: {
@@ -1851,9 +2015,97 @@ export interface components {
             token?: boolean;
             by?: string;
         };
+        Proof: {
+            password: string;
+            /** @description of the second factor, or one for when the device is lost */
+            code?: string;
+        };
+        PasswordRequest: {
+            before: string;
+            code?: string;
+            password: string;
+        };
+        FactorOffer: {
+            /** @description base32 */
+            secret: string;
+            /** @description otpauth: as devices read it */
+            address: string;
+            /**
+             * Format: byte
+             * @description the address as a QR code: a PNG image
+             */
+            picture: string;
+        };
+        FactorRequest: {
+            secret: string;
+            code: string;
+        };
+        RecoveryCodes: {
+            codes: string[];
+        };
+        SignedIn: {
+            id: string;
+            person: string;
+            /** @description of the machine */
+            address: string;
+            /** @description the browser, as it names itself */
+            agent: string;
+            /** Format: date-time */
+            begun: string;
+            /** Format: date-time */
+            seen: string;
+            /** @description the session that asks */
+            own: boolean;
+        };
+        /**
+         * @description what it may, the person's role at most; reads changes nothing
+         * @enum {string}
+         */
+        TokenScope: "reads" | "desk" | "technician" | "lead";
+        Token: {
+            id: string;
+            person: string;
+            /** @description what it is for */
+            name: string;
+            scope: components["schemas"]["TokenScope"];
+            /** @description who had it made; empty in records of before that was kept */
+            by: string;
+            /** Format: date-time */
+            made: string;
+            /** Format: date-time */
+            expires?: string;
+            /**
+             * Format: date-time
+             * @description when it was used last
+             */
+            seen?: string;
+            /** @description only in the answer that makes it */
+            secret?: string;
+        };
+        TokenRequest: {
+            name: string;
+            scope: components["schemas"]["TokenScope"];
+            /** @description whose it is; oneself when not given */
+            person?: string;
+            /** @description after how many it ends; never when not given */
+            days?: number;
+        };
+        Rules: {
+            /** @description whoever signs in gives a code of a second factor, too */
+            second_factor: boolean;
+            /** @description an overwrite is confirmed by somebody else than who orders it */
+            second_person: boolean;
+        };
+        RulesRequest: {
+            second_factor: boolean;
+            second_person: boolean;
+            by?: string;
+        };
         SignInRequest: {
             name: string;
             password: string;
+            /** @description of the second factor, or one for when the device is lost */
+            code?: string;
         };
         Session: {
             /** @description the shop has no people: nobody needs to sign in */
@@ -1861,6 +2113,10 @@ export interface components {
             /** @description absent when nobody is signed in */
             name?: string;
             role?: components["schemas"]["Role"];
+            /** @description they have a second factor */
+            factor?: boolean;
+            /** @description the shop demands a second factor, and they have none: they may set one up, and nothing else */
+            unset?: boolean;
         };
         /**
          * @description label stock, width x height in mm; a4-24 is a sheet of 3 x 8 labels of 70 x 37
@@ -3705,6 +3961,284 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    proveAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Proof"];
+            };
+        };
+        responses: {
+            /** @description The session */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordRequest"];
+            };
+        };
+        responses: {
+            /** @description The session */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    offerFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The secret */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorOffer"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactorRequest"];
+            };
+        };
+        responses: {
+            /** @description Codes for when the device is lost, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    removeFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description People */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Worker"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sessions, the last one used first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The others */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Tokens, oldest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    addToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenRequest"];
+            };
+        };
+        responses: {
+            /** @description The token, with its secret: it is shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    endToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The others */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesRequest"];
+            };
+        };
+        responses: {
+            /** @description The rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -177,6 +177,9 @@ type ServerInterface interface {
 	// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
 	// (DELETE /people/{person})
 	RemovePerson(ctx *echo.Context, person string, params RemovePersonParams) error
+	// RemoveFactor Take a second factor away: one's own, or, for a lead, that of somebody who lost device and codes
+	// (DELETE /people/{person}/factor)
+	RemoveFactor(ctx *echo.Context, person string) error
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	// (GET /plan)
 	GetQueue(ctx *echo.Context, params GetQueueParams) error
@@ -201,6 +204,12 @@ type ServerInterface interface {
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
 	Redecode(ctx *echo.Context, params RedecodeParams) error
+	// GetRules What the shop demands beyond what always is
+	// (GET /rules)
+	GetRules(ctx *echo.Context) error
+	// SetRules Set what the shop demands
+	// (PUT /rules)
+	SetRules(ctx *echo.Context) error
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -240,6 +249,33 @@ type ServerInterface interface {
 	// SignIn Sign in; the answer sets a cookie
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+	// OfferFactor A secret for a second factor, for one's device; nothing is kept of it
+	// (GET /session/factor)
+	OfferFactor(ctx *echo.Context) error
+	// SetFactor Set up a second factor, which a code of the device proves; it replaces the one before
+	// (PUT /session/factor)
+	SetFactor(ctx *echo.Context) error
+	// SetPassword Change one's own password, which ends one's other sessions
+	// (PUT /session/password)
+	SetPassword(ctx *echo.Context) error
+	// ProveAgain Say again who you are, before what is hard to undo; it holds for 10 minutes
+	// (POST /session/proof)
+	ProveAgain(ctx *echo.Context) error
+	// ListSessions Who is signed in from where: oneself, or, for a lead, everybody
+	// (GET /sessions)
+	ListSessions(ctx *echo.Context) error
+	// EndSession End a session of one's own, or, for a lead, anybody's
+	// (DELETE /sessions/{session})
+	EndSession(ctx *echo.Context, session string) error
+	// ListTokens Tokens: one's own, or, for a lead, everybody's
+	// (GET /tokens)
+	ListTokens(ctx *echo.Context) error
+	// AddToken Make a token, for oneself, or, for a lead, for anybody
+	// (POST /tokens)
+	AddToken(ctx *echo.Context) error
+	// EndToken End a token of one's own, or, for a lead, anybody's
+	// (DELETE /tokens/{token})
+	EndToken(ctx *echo.Context, token string) error
 	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	// (POST /verdicts/sign-off)
 	SignTogether(ctx *echo.Context) error
@@ -1326,6 +1362,22 @@ func (w *ServerInterfaceWrapper) RemovePerson(ctx *echo.Context) error {
 	return err
 }
 
+// RemoveFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveFactor(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "person" -------------
+	var person string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", ctx.Param("person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveFactor(ctx, person)
+	return err
+}
+
 // GetQueue converts echo context to params.
 func (w *ServerInterfaceWrapper) GetQueue(ctx *echo.Context) error {
 	var err error
@@ -1431,6 +1483,24 @@ func (w *ServerInterfaceWrapper) Redecode(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Redecode(ctx, params)
+	return err
+}
+
+// GetRules converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRules(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRules(ctx)
+	return err
+}
+
+// SetRules converts echo context to params.
+func (w *ServerInterfaceWrapper) SetRules(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetRules(ctx)
 	return err
 }
 
@@ -1648,6 +1718,101 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// OfferFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) OfferFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OfferFactor(ctx)
+	return err
+}
+
+// SetFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) SetFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetFactor(ctx)
+	return err
+}
+
+// SetPassword converts echo context to params.
+func (w *ServerInterfaceWrapper) SetPassword(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetPassword(ctx)
+	return err
+}
+
+// ProveAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) ProveAgain(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ProveAgain(ctx)
+	return err
+}
+
+// ListSessions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSessions(ctx)
+	return err
+}
+
+// EndSession converts echo context to params.
+func (w *ServerInterfaceWrapper) EndSession(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "session" -------------
+	var session string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", ctx.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter session: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndSession(ctx, session)
+	return err
+}
+
+// ListTokens converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTokens(ctx)
+	return err
+}
+
+// AddToken converts echo context to params.
+func (w *ServerInterfaceWrapper) AddToken(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddToken(ctx)
+	return err
+}
+
+// EndToken converts echo context to params.
+func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "token" -------------
+	var token string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", ctx.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter token: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndToken(ctx, token)
+	return err
+}
+
 // SignTogether converts echo context to params.
 func (w *ServerInterfaceWrapper) SignTogether(ctx *echo.Context) error {
 	var err error
@@ -1732,6 +1897,18 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.POST(options.BaseURL+"/session/proof", wrapper.ProveAgain, options.OperationMiddlewares["proveAgain"]...)
+	router.PUT(options.BaseURL+"/session/password", wrapper.SetPassword, options.OperationMiddlewares["setPassword"]...)
+	router.GET(options.BaseURL+"/session/factor", wrapper.OfferFactor, options.OperationMiddlewares["offerFactor"]...)
+	router.PUT(options.BaseURL+"/session/factor", wrapper.SetFactor, options.OperationMiddlewares["setFactor"]...)
+	router.DELETE(options.BaseURL+"/people/:person/factor", wrapper.RemoveFactor, options.OperationMiddlewares["removeFactor"]...)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
+	router.DELETE(options.BaseURL+"/sessions/:session", wrapper.EndSession, options.OperationMiddlewares["endSession"]...)
+	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
+	router.POST(options.BaseURL+"/tokens", wrapper.AddToken, options.OperationMiddlewares["addToken"]...)
+	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.EndToken, options.OperationMiddlewares["endToken"]...)
+	router.GET(options.BaseURL+"/rules", wrapper.GetRules, options.OperationMiddlewares["getRules"]...)
+	router.PUT(options.BaseURL+"/rules", wrapper.SetRules, options.OperationMiddlewares["setRules"]...)
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives.csv", wrapper.TableOfDrives, options.OperationMiddlewares["tableOfDrives"]...)
 	router.GET(options.BaseURL+"/labels", wrapper.PrintDriveLabels, options.OperationMiddlewares["printDriveLabels"]...)
@@ -4010,6 +4187,45 @@ func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type RemoveFactorRequestObject struct {
+	Person string `json:"person"`
+}
+
+type RemoveFactorResponseObject interface {
+	VisitRemoveFactorResponse(w http.ResponseWriter) error
+}
+
+type RemoveFactor200JSONResponse []Worker
+
+func (response RemoveFactor200JSONResponse) VisitRemoveFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveFactordefaultApplicationProblemPlusJSONResponse) VisitRemoveFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetQueueRequestObject struct {
 	Params GetQueueParams
 }
@@ -4312,6 +4528,83 @@ type RedecodedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RedecodedefaultApplicationProblemPlusJSONResponse) VisitRedecodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRulesRequestObject struct {
+}
+
+type GetRulesResponseObject interface {
+	VisitGetRulesResponse(w http.ResponseWriter) error
+}
+
+type GetRules200JSONResponse Rules
+
+func (response GetRules200JSONResponse) VisitGetRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRulesdefaultApplicationProblemPlusJSONResponse) VisitGetRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRulesRequestObject struct {
+	Body *SetRulesJSONRequestBody
+}
+
+type SetRulesResponseObject interface {
+	VisitSetRulesResponse(w http.ResponseWriter) error
+}
+
+type SetRules200JSONResponse Rules
+
+func (response SetRules200JSONResponse) VisitSetRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRulesdefaultApplicationProblemPlusJSONResponse) VisitSetRulesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4878,6 +5171,354 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type OfferFactorRequestObject struct {
+}
+
+type OfferFactorResponseObject interface {
+	VisitOfferFactorResponse(w http.ResponseWriter) error
+}
+
+type OfferFactor200JSONResponse FactorOffer
+
+func (response OfferFactor200JSONResponse) VisitOfferFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OfferFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OfferFactordefaultApplicationProblemPlusJSONResponse) VisitOfferFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetFactorRequestObject struct {
+	Body *SetFactorJSONRequestBody
+}
+
+type SetFactorResponseObject interface {
+	VisitSetFactorResponse(w http.ResponseWriter) error
+}
+
+type SetFactor200JSONResponse RecoveryCodes
+
+func (response SetFactor200JSONResponse) VisitSetFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetFactordefaultApplicationProblemPlusJSONResponse) VisitSetFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPasswordRequestObject struct {
+	Body *SetPasswordJSONRequestBody
+}
+
+type SetPasswordResponseObject interface {
+	VisitSetPasswordResponse(w http.ResponseWriter) error
+}
+
+type SetPassword200JSONResponse Session
+
+func (response SetPassword200JSONResponse) VisitSetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetPassworddefaultApplicationProblemPlusJSONResponse) VisitSetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProveAgainRequestObject struct {
+	Body *ProveAgainJSONRequestBody
+}
+
+type ProveAgainResponseObject interface {
+	VisitProveAgainResponse(w http.ResponseWriter) error
+}
+
+type ProveAgain200JSONResponse Session
+
+func (response ProveAgain200JSONResponse) VisitProveAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProveAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProveAgaindefaultApplicationProblemPlusJSONResponse) VisitProveAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsRequestObject struct {
+}
+
+type ListSessionsResponseObject interface {
+	VisitListSessionsResponse(w http.ResponseWriter) error
+}
+
+type ListSessions200JSONResponse []SignedIn
+
+func (response ListSessions200JSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessionRequestObject struct {
+	Session string `json:"session"`
+}
+
+type EndSessionResponseObject interface {
+	VisitEndSessionResponse(w http.ResponseWriter) error
+}
+
+type EndSession200JSONResponse []SignedIn
+
+func (response EndSession200JSONResponse) VisitEndSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensRequestObject struct {
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse []Token
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokenRequestObject struct {
+	Body *AddTokenJSONRequestBody
+}
+
+type AddTokenResponseObject interface {
+	VisitAddTokenResponse(w http.ResponseWriter) error
+}
+
+type AddToken200JSONResponse Token
+
+func (response AddToken200JSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTokendefaultApplicationProblemPlusJSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndTokenRequestObject struct {
+	Token string `json:"token"`
+}
+
+type EndTokenResponseObject interface {
+	VisitEndTokenResponse(w http.ResponseWriter) error
+}
+
+type EndToken200JSONResponse []Token
+
+func (response EndToken200JSONResponse) VisitEndTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignTogetherRequestObject struct {
 	Body *SignTogetherJSONRequestBody
 }
@@ -5078,6 +5719,9 @@ type StrictServerInterface interface {
 	// RemovePerson Remove a person, whose sessions and token end. What they did stays in the audit
 	// (DELETE /people/{person})
 	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
+	// RemoveFactor Take a second factor away: one's own, or, for a lead, that of somebody who lost device and codes
+	// (DELETE /people/{person}/factor)
+	RemoveFactor(ctx context.Context, request RemoveFactorRequestObject) (RemoveFactorResponseObject, error)
 	// GetQueue What becomes of every drive that is put in, and how that stands
 	// (GET /plan)
 	GetQueue(ctx context.Context, request GetQueueRequestObject) (GetQueueResponseObject, error)
@@ -5102,6 +5746,12 @@ type StrictServerInterface interface {
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
 	Redecode(ctx context.Context, request RedecodeRequestObject) (RedecodeResponseObject, error)
+	// GetRules What the shop demands beyond what always is
+	// (GET /rules)
+	GetRules(ctx context.Context, request GetRulesRequestObject) (GetRulesResponseObject, error)
+	// SetRules Set what the shop demands
+	// (PUT /rules)
+	SetRules(ctx context.Context, request SetRulesRequestObject) (SetRulesResponseObject, error)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -5141,6 +5791,33 @@ type StrictServerInterface interface {
 	// SignIn Sign in; the answer sets a cookie
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// OfferFactor A secret for a second factor, for one's device; nothing is kept of it
+	// (GET /session/factor)
+	OfferFactor(ctx context.Context, request OfferFactorRequestObject) (OfferFactorResponseObject, error)
+	// SetFactor Set up a second factor, which a code of the device proves; it replaces the one before
+	// (PUT /session/factor)
+	SetFactor(ctx context.Context, request SetFactorRequestObject) (SetFactorResponseObject, error)
+	// SetPassword Change one's own password, which ends one's other sessions
+	// (PUT /session/password)
+	SetPassword(ctx context.Context, request SetPasswordRequestObject) (SetPasswordResponseObject, error)
+	// ProveAgain Say again who you are, before what is hard to undo; it holds for 10 minutes
+	// (POST /session/proof)
+	ProveAgain(ctx context.Context, request ProveAgainRequestObject) (ProveAgainResponseObject, error)
+	// ListSessions Who is signed in from where: oneself, or, for a lead, everybody
+	// (GET /sessions)
+	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
+	// EndSession End a session of one's own, or, for a lead, anybody's
+	// (DELETE /sessions/{session})
+	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
+	// ListTokens Tokens: one's own, or, for a lead, everybody's
+	// (GET /tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
+	// AddToken Make a token, for oneself, or, for a lead, for anybody
+	// (POST /tokens)
+	AddToken(ctx context.Context, request AddTokenRequestObject) (AddTokenResponseObject, error)
+	// EndToken End a token of one's own, or, for a lead, anybody's
+	// (DELETE /tokens/{token})
+	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
 	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	// (POST /verdicts/sign-off)
 	SignTogether(ctx context.Context, request SignTogetherRequestObject) (SignTogetherResponseObject, error)
@@ -6937,6 +7614,31 @@ func (sh *strictHandler) RemovePerson(ctx *echo.Context, person string, params R
 	return nil
 }
 
+// RemoveFactor operation middleware
+func (sh *strictHandler) RemoveFactor(ctx *echo.Context, person string) error {
+	var request RemoveFactorRequestObject
+
+	request.Person = person
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveFactor(ctx.Request().Context(), request.(RemoveFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveFactorResponseObject); ok {
+		return validResponse.VisitRemoveFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetQueue operation middleware
 func (sh *strictHandler) GetQueue(ctx *echo.Context, params GetQueueParams) error {
 	var request GetQueueRequestObject
@@ -7217,6 +7919,75 @@ func (sh *strictHandler) Redecode(ctx *echo.Context, params RedecodeParams) erro
 		return err
 	} else if validResponse, ok := response.(RedecodeResponseObject); ok {
 		return validResponse.VisitRedecodeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRules operation middleware
+func (sh *strictHandler) GetRules(ctx *echo.Context) error {
+	var request GetRulesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRules(ctx.Request().Context(), request.(GetRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRulesResponseObject); ok {
+		return validResponse.VisitGetRulesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetRules operation middleware
+func (sh *strictHandler) SetRules(ctx *echo.Context) error {
+	var request SetRulesRequestObject
+
+	var body SetRulesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRules(ctx.Request().Context(), request.(SetRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetRulesResponseObject); ok {
+		return validResponse.VisitSetRulesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7628,6 +8399,309 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		return validResponse.VisitSignInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OfferFactor operation middleware
+func (sh *strictHandler) OfferFactor(ctx *echo.Context) error {
+	var request OfferFactorRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OfferFactor(ctx.Request().Context(), request.(OfferFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OfferFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OfferFactorResponseObject); ok {
+		return validResponse.VisitOfferFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetFactor operation middleware
+func (sh *strictHandler) SetFactor(ctx *echo.Context) error {
+	var request SetFactorRequestObject
+
+	var body SetFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetFactor(ctx.Request().Context(), request.(SetFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetFactorResponseObject); ok {
+		return validResponse.VisitSetFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetPassword operation middleware
+func (sh *strictHandler) SetPassword(ctx *echo.Context) error {
+	var request SetPasswordRequestObject
+
+	var body SetPasswordJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetPassword(ctx.Request().Context(), request.(SetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetPasswordResponseObject); ok {
+		return validResponse.VisitSetPasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ProveAgain operation middleware
+func (sh *strictHandler) ProveAgain(ctx *echo.Context) error {
+	var request ProveAgainRequestObject
+
+	var body ProveAgainJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProveAgain(ctx.Request().Context(), request.(ProveAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProveAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProveAgainResponseObject); ok {
+		return validResponse.VisitProveAgainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSessions operation middleware
+func (sh *strictHandler) ListSessions(ctx *echo.Context) error {
+	var request ListSessionsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSessions(ctx.Request().Context(), request.(ListSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
+		return validResponse.VisitListSessionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndSession operation middleware
+func (sh *strictHandler) EndSession(ctx *echo.Context, session string) error {
+	var request EndSessionRequestObject
+
+	request.Session = session
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSession(ctx.Request().Context(), request.(EndSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
+		return validResponse.VisitEndSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
+	var request ListTokensRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx.Request().Context(), request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		return validResponse.VisitListTokensResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddToken operation middleware
+func (sh *strictHandler) AddToken(ctx *echo.Context) error {
+	var request AddTokenRequestObject
+
+	var body AddTokenJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddToken(ctx.Request().Context(), request.(AddTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddTokenResponseObject); ok {
+		return validResponse.VisitAddTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndToken operation middleware
+func (sh *strictHandler) EndToken(ctx *echo.Context, token string) error {
+	var request EndTokenRequestObject
+
+	request.Token = token
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndToken(ctx.Request().Context(), request.(EndTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
+		return validResponse.VisitEndTokenResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
