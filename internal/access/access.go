@@ -46,14 +46,14 @@ type Person struct {
 
 // Roster is everybody who works here, by what they prove who they are, and what the shop demands.
 type Roster struct {
-	People []Person // by name
-	Tokens []Token  // oldest first
-	Rules  Rules
-	Closed bool // somebody was entered once: nobody comes in any more who cannot prove who they are
+	People  []Person // by name
+	Tokens  []Token  // oldest first
+	Demands Demands
+	Closed  bool // somebody was entered once: nobody comes in any more who cannot prove who they are
 }
 
-// Rules are what a lead may demand beyond what always is.
-type Rules struct {
+// Demands are what a lead may demand beyond what always is.
+type Demands struct {
 	SecondFactor bool `json:"second_factor,omitempty"` // whoever signs in gives a code, too
 	SecondPerson bool `json:"second_person,omitempty"` // what destroys everything on a drive is confirmed by somebody else
 }
@@ -80,7 +80,7 @@ type Edit struct {
 	EndToken    string
 	EndSessions string // of a person, but the one in Keep
 	Keep        []byte
-	Rules       *Rules
+	Demands     *Demands
 	Note        Note // empty: the audit gets no row
 }
 
@@ -264,7 +264,11 @@ func (a *Access) Enter(ctx context.Context, by Actor, c Change) (p Person, token
 			if at := slices.IndexFunc(r.Tokens, func(t Token) bool { return t.Person == p.Name && t.Name == ofPerson }); at >= 0 {
 				e.EndToken = r.Tokens[at].ID
 			}
-			e.Note.Said = wording.Say(wording.PersonGotToken, wording.Values{"name": p.Name, "role": string(p.Role), "by": by.Name})
+			got := wording.PersonGotToken
+			if hash != "" {
+				got = wording.PersonGotBoth
+			}
+			e.Note.Said = wording.Say(got, wording.Values{"name": p.Name, "role": string(p.Role), "by": by.Name})
 		}
 		if p.Password == "" && !c.Token && !slices.ContainsFunc(r.Tokens, func(t Token) bool { return t.Person == p.Name }) {
 			return Edit{}, &Refused{What: c.Name + " could not prove who they are", Advice: "Give a password, or have a token made."}
@@ -302,10 +306,10 @@ func (a *Access) Remove(ctx context.Context, by Actor, name string) error {
 	return nil
 }
 
-// SetRules sets what the shop demands.
-func (a *Access) SetRules(ctx context.Context, by Actor, to Rules) error {
+// SetDemands sets what the shop demands.
+func (a *Access) SetDemands(ctx context.Context, by Actor, to Demands) error {
 	return a.edit(ctx, by, func(r Roster) (Edit, error) {
-		if to.SecondFactor && !r.Rules.SecondFactor {
+		if to.SecondFactor && !r.Demands.SecondFactor {
 			if p, known := r.Find(by.Name); known && p.Factor.Secret == "" {
 				return Edit{}, &Refused{
 					What: "you have no second factor yourself", Advice: "Set one up first: else this would shut you out.",
@@ -313,14 +317,14 @@ func (a *Access) SetRules(ctx context.Context, by Actor, to Rules) error {
 				}
 			}
 		}
-		return Edit{Rules: &to, Note: Note{
-			Said: wording.Say(wording.RulesSet, wording.Values{"by": by.Name}), What: "what is demanded",
-			Before: r.Rules.String(), After: to.String(),
+		return Edit{Demands: &to, Note: Note{
+			Said: wording.Say(wording.DemandsSet, wording.Values{"by": by.Name}), What: "what is demanded",
+			Before: r.Demands.String(), After: to.String(),
 		}}, nil
 	})
 }
 
-func (r Rules) String() string {
+func (r Demands) String() string {
 	var all []string
 	if r.SecondFactor {
 		all = append(all, "a second factor")

@@ -304,7 +304,7 @@ func TestASecondFactor(t *testing.T) {
 	a, c := shopOf(t)
 	ctx := t.Context()
 	enter(t, a, "Maud", access.Lead, "kelp and gravel")
-	require.ErrorContains(t, a.SetRules(ctx, maud, access.Rules{SecondFactor: true}), "you have no second factor yourself")
+	require.ErrorContains(t, a.SetDemands(ctx, maud, access.Demands{SecondFactor: true}), "you have no second factor yourself")
 	secret, address, err := a.OfferFactor(maud, "Saltmarsh: Lane")
 	require.NoError(t, err)
 	assert.Contains(t, address, "otpauth://totp/")
@@ -322,7 +322,7 @@ func TestASecondFactor(t *testing.T) {
 	recovery, err := a.SetFactor(ctx, maud, secret, code(c.at))
 	require.NoError(t, err)
 	require.Len(t, recovery, 10)
-	require.NoError(t, a.SetRules(ctx, maud, access.Rules{SecondFactor: true}))
+	require.NoError(t, a.SetDemands(ctx, maud, access.Demands{SecondFactor: true}))
 
 	_, err = in("")
 	var refused *access.Refused

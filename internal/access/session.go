@@ -109,7 +109,7 @@ func (a *Access) failed(ctx context.Context, r Roster, name string, from From, f
 	if _, known := r.Find(name); !known {
 		name = "somebody unknown"
 	}
-	a.log.Warn("sign-in failed", "as", name, "address", from.Address, "of late", fails)
+	a.log.Warn("sign-in failed", "as", name, "address", from.Address, "fails", fails)
 	if fails < 3 || fails/3&(fails/3-1) != 0 || fails%3 != 0 {
 		return
 	}
@@ -307,6 +307,6 @@ func (a *Access) callerOf(ctx context.Context, s Session) (*Caller, error) {
 	}
 	return &Caller{
 		Actor: Actor{Name: p.Name, Role: p.Role, Via: BySession}, Session: s.ID, Proved: s.Proved,
-		Unset: r.Rules.SecondFactor && p.Factor.Secret == "",
+		Unset: r.Demands.SecondFactor && p.Factor.Secret == "",
 	}, nil
 }

@@ -358,17 +358,17 @@ func (h *handlers) EndToken(ctx context.Context, r server.EndTokenRequestObject)
 	return server.EndToken200JSONResponse(all), err
 }
 
-func rulesOf(r access.Rules) contract.Rules {
-	return contract.Rules{SecondFactor: r.SecondFactor, SecondPerson: r.SecondPerson}
+func demandsOf(r access.Demands) contract.Demands {
+	return contract.Demands{SecondFactor: r.SecondFactor, SecondPerson: r.SecondPerson}
 }
 
-func (h *handlers) GetRules(ctx context.Context, _ server.GetRulesRequestObject) (server.GetRulesResponseObject, error) {
+func (h *handlers) GetDemands(ctx context.Context, _ server.GetDemandsRequestObject) (server.GetDemandsResponseObject, error) {
 	r, err := h.access.Roster(ctx)
-	return server.GetRules200JSONResponse(rulesOf(r.Rules)), err
+	return server.GetDemands200JSONResponse(demandsOf(r.Demands)), err
 }
 
-func (h *handlers) SetRules(ctx context.Context, r server.SetRulesRequestObject) (server.SetRulesResponseObject, error) {
-	to := access.Rules{SecondFactor: r.Body.SecondFactor, SecondPerson: r.Body.SecondPerson}
-	err := h.access.SetRules(ctx, actor(ctx, value(r.Body.By)), to)
-	return server.SetRules200JSONResponse(rulesOf(to)), err
+func (h *handlers) SetDemands(ctx context.Context, r server.SetDemandsRequestObject) (server.SetDemandsResponseObject, error) {
+	to := access.Demands{SecondFactor: r.Body.SecondFactor, SecondPerson: r.Body.SecondPerson}
+	err := h.access.SetDemands(ctx, actor(ctx, value(r.Body.By)), to)
+	return server.SetDemands200JSONResponse(demandsOf(to)), err
 }

@@ -301,7 +301,7 @@ func asProblem(err error) contract.Problem {
 		return problemOf(http.StatusConflict, "Not as things stand", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*access.Unknown](err); ok {
-		return problemOf(http.StatusNotFound, "Not found", e.Error(), "List the people.")
+		return problemOf(http.StatusNotFound, "Not found", e.Error(), "List "+map[bool]string{true: "the people", false: "the " + e.What + "s"}[e.What == ""]+".")
 	}
 	if e, ok := errors.AsType[*access.Refused](err); ok {
 		switch e.Help {

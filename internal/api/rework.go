@@ -36,7 +36,18 @@ func (h *handlers) StartRework(ctx context.Context, r server.StartReworkRequestO
 	if err != nil {
 		return nil, err
 	}
-	started, err := h.shop.Rework(ctx, actor(ctx, r.Body.By), d, check.Kind(r.Body.Kind), r.Body.Ending)
+	wish := runs.Wish{Kind: check.Kind(r.Body.Kind), Ending: r.Body.Ending}
+	if wish.Kind == check.Overwrite {
+		if err := h.access.Prove(callerOf(ctx)); err != nil {
+			return nil, err
+		}
+		everybody, err := h.access.Roster(ctx)
+		if err != nil {
+			return nil, err
+		}
+		wish.Second = everybody.Demands.SecondPerson
+	}
+	started, err := h.shop.Rework(ctx, actor(ctx, r.Body.By), d, wish)
 	return server.StartRework201JSONResponse(runOf(started)), err
 }
 

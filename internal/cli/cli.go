@@ -137,6 +137,8 @@ func New(s Starters) *cli.Command {
 			s.backupCommands(),
 			s.restoreCommand(),
 			personCommands(),
+			tokenCommands(),
+			sessionCommands(),
 			auditCommands(),
 			s.recordCommands(),
 			dialectCommands(),

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"cmp"
 	"context"
 	"fmt"
@@ -100,9 +101,11 @@ func personCommands() *cli.Command {
 					})
 				}),
 			},
+			passwordCommand(),
+			demandsCommand(),
 			{
 				Name:        "remove",
-				Usage:       "remove a person; sessions and token end, what they did stays in the audit",
+				Usage:       "remove a person; sessions and tokens end, what they did stays in the audit",
 				ArgsUsage:   "NAME",
 				Description: "Example:\n   hylostat person remove Maud",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
@@ -129,27 +132,41 @@ func printPeople(w io.Writer, all []contract.Worker) {
 	yes := map[bool]string{true: "yes", false: "no"}
 	rows := make([]table.Row, len(all))
 	for i, p := range all {
-		rows[i] = table.Row{p.Name, p.Role, yes[p.Password], yes[p.Token]}
+		rows[i] = table.Row{p.Name, p.Role, yes[p.Password], yes[p.Factor], yes[p.Token]}
 	}
-	tabular(w, []any{"name", "role", "password", "token"}, rows)
+	tabular(w, []any{"name", "role", "password", "factor", "token"}, rows)
 }
 
 func passwordFor(name string) string {
 	return fmt.Sprintf("Password for %s, %d characters or more: ", name, access.LeastPassword)
 }
 
-// askPassword reads a password without showing it; from something that is no terminal, the first line.
-func askPassword(in io.Reader, ask io.Writer, words string) (string, error) {
-	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+// secrets reads what is not shown: at a terminal, or lines of something that is none.
+type secrets struct {
+	in    io.Reader
+	lines *bufio.Scanner
+	to    io.Writer
+}
+
+func newSecrets(in io.Reader, to io.Writer) *secrets {
+	return &secrets{in, bufio.NewScanner(io.LimitReader(in, 4096)), to}
+}
+
+func (s *secrets) ask(words string) (string, error) {
+	if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		defer echoAgain(int(f.Fd()))()
-		_, _ = fmt.Fprint(ask, words)
+		_, _ = fmt.Fprint(s.to, words)
 		secret, err := term.ReadPassword(int(f.Fd()))
-		_, _ = fmt.Fprintln(ask)
+		_, _ = fmt.Fprintln(s.to)
 		return string(secret), err
 	}
-	text, err := io.ReadAll(io.LimitReader(in, 1024))
-	line, _, _ := strings.Cut(string(text), "\n")
-	return strings.TrimSuffix(line, "\r"), err
+	s.lines.Scan()
+	return s.lines.Text(), s.lines.Err()
+}
+
+// askPassword asks for one secret.
+func askPassword(in io.Reader, to io.Writer, words string) (string, error) {
+	return newSecrets(in, to).ask(words)
 }
 
 // echoAgain gives a terminal its echo back when the program is interrupted before done is called, and lets it end as it would have.

@@ -177,6 +177,25 @@ type ClientInterface interface {
 	// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
 	EraseCustomer(ctx context.Context, body EraseCustomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDemands What the shop demands beyond what always is
+	//
+	// Corresponds with GET /demands (the `GetDemands` operationId).
+	GetDemands(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDemandsWithBody Set what the shop demands
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /demands (the `SetDemands` operationId).
+	SetDemandsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDemands Set what the shop demands
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /demands (the `SetDemands` operationId).
+	SetDemands(ctx context.Context, body SetDemandsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDrives Drives by serial
 	//
 	// Corresponds with GET /drives (the `ListDrives` operationId).
@@ -624,25 +643,6 @@ type ClientInterface interface {
 	// Corresponds with POST /redecode (the `Redecode` operationId).
 	Redecode(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetRules What the shop demands beyond what always is
-	//
-	// Corresponds with GET /rules (the `GetRules` operationId).
-	GetRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SetRulesWithBody Set what the shop demands
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /rules (the `SetRules` operationId).
-	SetRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SetRules Set what the shop demands
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /rules (the `SetRules` operationId).
-	SetRules(ctx context.Context, body SetRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// ListRuns Runs, newest first
 	//
 	// Corresponds with GET /runs (the `ListRuns` operationId).
@@ -1061,6 +1061,55 @@ func (c *Raw) EraseCustomerWithBody(ctx context.Context, contentType string, bod
 // Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
 func (c *Raw) EraseCustomer(ctx context.Context, body EraseCustomerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEraseCustomerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDemands What the shop demands beyond what always is
+//
+// Corresponds with GET /demands (the `GetDemands` operationId).
+func (c *Raw) GetDemands(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDemandsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDemandsWithBody Set what the shop demands
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /demands (the `SetDemands` operationId).
+func (c *Raw) SetDemandsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDemandsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDemands Set what the shop demands
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /demands (the `SetDemands` operationId).
+func (c *Raw) SetDemands(ctx context.Context, body SetDemandsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDemandsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2248,55 +2297,6 @@ func (c *Raw) Redecode(ctx context.Context, params *RedecodeParams, reqEditors .
 	return c.Client.Do(req)
 }
 
-// GetRules What the shop demands beyond what always is
-//
-// Corresponds with GET /rules (the `GetRules` operationId).
-func (c *Raw) GetRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetRulesRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SetRulesWithBody Set what the shop demands
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /rules (the `SetRules` operationId).
-func (c *Raw) SetRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetRulesRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SetRules Set what the shop demands
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /rules (the `SetRules` operationId).
-func (c *Raw) SetRules(ctx context.Context, body SetRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetRulesRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // ListRuns Runs, newest first
 //
 // Corresponds with GET /runs (the `ListRuns` operationId).
@@ -3293,6 +3293,73 @@ func NewEraseCustomerRequestWithBody(server string, contentType string, body io.
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetDemandsRequest constructs an http.Request for the GetDemands method
+func NewGetDemandsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/demands")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetDemandsRequest calls the generic SetDemands builder with application/json body
+func NewSetDemandsRequest(server string, body SetDemandsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDemandsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetDemandsRequestWithBody constructs an http.Request for the SetDemands method, with any body, and a specified content type
+func NewSetDemandsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/demands")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -5961,73 +6028,6 @@ func NewRedecodeRequest(server string, params *RedecodeParams) (*http.Request, e
 	return req, nil
 }
 
-// NewGetRulesRequest constructs an http.Request for the GetRules method
-func NewGetRulesRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/rules")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSetRulesRequest calls the generic SetRules builder with application/json body
-func NewSetRulesRequest(server string, body SetRulesJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSetRulesRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewSetRulesRequestWithBody constructs an http.Request for the SetRules method, with any body, and a specified content type
-func NewSetRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/rules")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -7113,6 +7113,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /customers/erase (the `EraseCustomer` operationId).
 	EraseCustomerWithResponse(ctx context.Context, body EraseCustomerJSONRequestBody, reqEditors ...RequestEditorFn) (*EraseCustomerResponse, error)
 
+	// GetDemandsWithResponse What the shop demands beyond what always is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /demands (the `GetDemands` operationId).
+	GetDemandsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDemandsResponse, error)
+
+	// SetDemandsWithBodyWithResponse Set what the shop demands
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /demands (the `SetDemands` operationId).
+	SetDemandsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDemandsResponse, error)
+
+	// SetDemandsWithResponse Set what the shop demands
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /demands (the `SetDemands` operationId).
+	SetDemandsWithResponse(ctx context.Context, body SetDemandsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDemandsResponse, error)
+
 	// ListDrivesWithResponse Drives by serial
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7623,27 +7644,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /redecode (the `Redecode` operationId).
 	RedecodeWithResponse(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*RedecodeResponse, error)
-
-	// GetRulesWithResponse What the shop demands beyond what always is
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /rules (the `GetRules` operationId).
-	GetRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRulesResponse, error)
-
-	// SetRulesWithBodyWithResponse Set what the shop demands
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /rules (the `SetRules` operationId).
-	SetRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRulesResponse, error)
-
-	// SetRulesWithResponse Set what the shop demands
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /rules (the `SetRules` operationId).
-	SetRulesWithResponse(ctx context.Context, body SetRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRulesResponse, error)
 
 	// ListRunsWithResponse Runs, newest first
 	//
@@ -8351,6 +8351,102 @@ func (r EraseCustomerResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EraseCustomerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDemandsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Demands
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDemandsResponse) GetJSON200() *Demands {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDemandsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDemandsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDemandsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDemandsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDemandsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetDemandsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Demands
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDemandsResponse) GetJSON200() *Demands {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDemandsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDemandsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDemandsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDemandsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDemandsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10852,102 +10948,6 @@ func (r RedecodeResponse) ContentType() string {
 	return ""
 }
 
-type GetRulesResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Rules
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Wrong
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetRulesResponse) GetJSON200() *Rules {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetRulesResponse) GetApplicationproblemJSONDefault() *Wrong {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetRulesResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetRulesResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetRulesResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetRulesResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type SetRulesResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Rules
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Wrong
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SetRulesResponse) GetJSON200() *Rules {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SetRulesResponse) GetApplicationproblemJSONDefault() *Wrong {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SetRulesResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SetRulesResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SetRulesResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SetRulesResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12282,6 +12282,45 @@ func (c *ClientWithResponses) EraseCustomerWithResponse(ctx context.Context, bod
 	return ParseEraseCustomerResponse(rsp)
 }
 
+// GetDemandsWithResponse What the shop demands beyond what always is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /demands (the `GetDemands` operationId).
+func (c *ClientWithResponses) GetDemandsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDemandsResponse, error) {
+	rsp, err := c.GetDemands(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDemandsResponse(rsp)
+}
+
+// SetDemandsWithBodyWithResponse Set what the shop demands
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /demands (the `SetDemands` operationId).
+func (c *ClientWithResponses) SetDemandsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDemandsResponse, error) {
+	rsp, err := c.SetDemandsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDemandsResponse(rsp)
+}
+
+// SetDemandsWithResponse Set what the shop demands
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /demands (the `SetDemands` operationId).
+func (c *ClientWithResponses) SetDemandsWithResponse(ctx context.Context, body SetDemandsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDemandsResponse, error) {
+	rsp, err := c.SetDemands(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDemandsResponse(rsp)
+}
+
 // ListDrivesWithResponse Drives by serial
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13231,45 +13270,6 @@ func (c *ClientWithResponses) RedecodeWithResponse(ctx context.Context, params *
 	return ParseRedecodeResponse(rsp)
 }
 
-// GetRulesWithResponse What the shop demands beyond what always is
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /rules (the `GetRules` operationId).
-func (c *ClientWithResponses) GetRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRulesResponse, error) {
-	rsp, err := c.GetRules(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetRulesResponse(rsp)
-}
-
-// SetRulesWithBodyWithResponse Set what the shop demands
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /rules (the `SetRules` operationId).
-func (c *ClientWithResponses) SetRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRulesResponse, error) {
-	rsp, err := c.SetRulesWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSetRulesResponse(rsp)
-}
-
-// SetRulesWithResponse Set what the shop demands
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /rules (the `SetRules` operationId).
-func (c *ClientWithResponses) SetRulesWithResponse(ctx context.Context, body SetRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRulesResponse, error) {
-	rsp, err := c.SetRules(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSetRulesResponse(rsp)
-}
-
 // ListRunsWithResponse Runs, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14012,6 +14012,72 @@ func ParseEraseCustomerResponse(rsp *http.Response) (*EraseCustomerResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Erased
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDemandsResponse parses an HTTP response from a GetDemandsWithResponse call
+func ParseGetDemandsResponse(rsp *http.Response) (*GetDemandsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDemandsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Demands
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetDemandsResponse parses an HTTP response from a SetDemandsWithResponse call
+func ParseSetDemandsResponse(rsp *http.Response) (*SetDemandsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDemandsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Demands
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15718,72 +15784,6 @@ func ParseRedecodeResponse(rsp *http.Response) (*RedecodeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest RedecodeResult
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Wrong
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetRulesResponse parses an HTTP response from a GetRulesWithResponse call
-func ParseGetRulesResponse(rsp *http.Response) (*GetRulesResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetRulesResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Rules
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Wrong
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseSetRulesResponse parses an HTTP response from a SetRulesWithResponse call
-func ParseSetRulesResponse(rsp *http.Response) (*SetRulesResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SetRulesResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Rules
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

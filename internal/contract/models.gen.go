@@ -1265,6 +1265,22 @@ type Comparison struct {
 // DataState what was done to the data at an intake
 type DataState string
 
+// Demands defines model for Demands.
+type Demands struct {
+	// SecondFactor whoever signs in gives a code of a second factor, too
+	SecondFactor bool `json:"second_factor"`
+
+	// SecondPerson an overwrite is confirmed by somebody else than who orders it
+	SecondPerson bool `json:"second_person"`
+}
+
+// DemandsRequest defines model for DemandsRequest.
+type DemandsRequest struct {
+	By           *string `json:"by,omitempty"`
+	SecondFactor bool    `json:"second_factor"`
+	SecondPerson bool    `json:"second_person"`
+}
+
 // Dialect defines model for Dialect.
 type Dialect struct {
 	Entries []DialectEntry `json:"entries"`
@@ -2454,22 +2470,6 @@ type RiskTenth struct {
 // Role defines model for Role.
 type Role string
 
-// Rules defines model for Rules.
-type Rules struct {
-	// SecondFactor whoever signs in gives a code of a second factor, too
-	SecondFactor bool `json:"second_factor"`
-
-	// SecondPerson an overwrite is confirmed by somebody else than who orders it
-	SecondPerson bool `json:"second_person"`
-}
-
-// RulesRequest defines model for RulesRequest.
-type RulesRequest struct {
-	By           *string `json:"by,omitempty"`
-	SecondFactor bool    `json:"second_factor"`
-	SecondPerson bool    `json:"second_person"`
-}
-
 // Run defines model for Run.
 type Run struct {
 	Asked time.Time `json:"asked"`
@@ -3430,6 +3430,9 @@ type RecordCopyJSONRequestBody = Person
 // EraseCustomerJSONRequestBody defines body for EraseCustomer for application/json ContentType.
 type EraseCustomerJSONRequestBody = EraseRequest
 
+// SetDemandsJSONRequestBody defines body for SetDemands for application/json ContentType.
+type SetDemandsJSONRequestBody = DemandsRequest
+
 // ChangeDriveJSONRequestBody defines body for ChangeDrive for application/json ContentType.
 type ChangeDriveJSONRequestBody = DriveChange
 
@@ -3489,9 +3492,6 @@ type ReplayPolicyJSONRequestBody = PolicyDraft
 
 // TestPolicyJSONRequestBody defines body for TestPolicy for application/json ContentType.
 type TestPolicyJSONRequestBody = PolicyDraft
-
-// SetRulesJSONRequestBody defines body for SetRules for application/json ContentType.
-type SetRulesJSONRequestBody = RulesRequest
 
 // PauseRunJSONRequestBody defines body for PauseRun for application/json ContentType.
 type PauseRunJSONRequestBody = Person

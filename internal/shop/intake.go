@@ -57,6 +57,13 @@ type Release struct {
 	Owner string     `json:"owner"` // who consented, and how
 	By    string     `json:"by"`    // who recorded it
 	At    time.Time  `json:"at"`
+	First *First     `json:"first,omitempty"` // who ordered an overwrite by it, where two have to
+}
+
+// First is the first of two who have to order something.
+type First struct {
+	By string    `json:"by"`
+	At time.Time `json:"at"`
 }
 
 // Tidy makes a release of what a person says, or tells what is wrong with it.

@@ -20,14 +20,14 @@ func (s *Store) Roster(ctx context.Context) (access.Roster, error) { return rost
 
 func rosterOf(ctx context.Context, q sqlx.QueryerContext) (r access.Roster, err error) {
 	var shop struct {
-		Closed bool   `db:"closed"`
-		Rules  string `db:"rules"`
+		Closed  bool   `db:"closed"`
+		Demands string `db:"demands"`
 	}
-	if err = sqlx.GetContext(ctx, q, &shop, `SELECT closed, rules FROM shop`); err != nil {
+	if err = sqlx.GetContext(ctx, q, &shop, `SELECT closed, demands FROM shop`); err != nil {
 		return r, err
 	}
 	r.Closed = shop.Closed
-	if err := decode(shop.Rules, &r.Rules); err != nil {
+	if err := decode(shop.Demands, &r.Demands); err != nil {
 		return r, err
 	}
 	var people []struct {
@@ -133,12 +133,12 @@ func editPeople(ctx context.Context, tx *sqlite.Tx, e access.Edit) error {
 			`DELETE FROM session WHERE person = ? AND hash <> ?`, []any{e.EndSessions, append([]byte{}, e.Keep...)}, // not NULL
 		})
 	}
-	if e.Rules != nil {
-		rules, err := encode(e.Rules)
+	if e.Demands != nil {
+		demands, err := encode(e.Demands)
 		if err != nil {
 			return err
 		}
-		steps = append(steps, step{`UPDATE shop SET rules = ?`, []any{rules}})
+		steps = append(steps, step{`UPDATE shop SET demands = ?`, []any{demands}})
 	}
 	for _, one := range steps {
 		if _, err := tx.ExecContext(ctx, one.query, one.args...); err != nil {

@@ -142,7 +142,7 @@ func TestATokenMayNoMoreThanItsScope(t *testing.T) {
 		"enters somebody":      {desk, "POST", "/people", map[string]any{"name": "Dov", "role": "lead", "token": true}, 403},
 		"drops the factor":     {desk, "DELETE", "/people/Maud/factor", nil, 401},
 		"sets a factor":        {desk, "GET", "/session/factor", nil, 401},
-		"sets the rules":       {desk, "PUT", "/rules", map[string]any{"second_factor": false, "second_person": false}, 403},
+		"sets the rules":       {desk, "PUT", "/demands", map[string]any{"second_factor": false, "second_person": false}, 403},
 		"a new password without the old": {
 			lead, "PUT", "/session/password", map[string]any{"before": "a guess", "password": "salt and slate 7"}, 401,
 		},

@@ -200,7 +200,7 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		"handed over:  > returned",
 	)
 	do("eraseCustomer", "POST", "/customers/erase", `{"customer": "Ferry Road puppet theatre", `+by+`}`, "A customer was erased")
-	do("setRules", "PUT", "/rules", `{"second_factor": false, "second_person": true}`, "What the shop demands, set by Maud",
+	do("setDemands", "PUT", "/demands", `{"second_factor": false, "second_person": true}`, "What the shop demands, set by Maud",
 		"what is demanded:  > a second person for an overwrite")
 	var token contract.Token
 	require.NoError(t, json.Unmarshal([]byte(do(

@@ -131,9 +131,9 @@ func TestAShopWithPeopleLetsEachDoWhatTheirRoleMay(t *testing.T) {
 			"Imre: Refused: Add a person, or give one another role, password or token",
 			"Dov: Refused: Start a check",
 			"Dov: Bay 1: intake 1 opened",
-			"Maud: Dov is desk, with a token that Maud had made",
-			"Maud: Imre is technician, with a token that Maud had made",
-			"Maud: Maud is lead, with a token that Maud had made",
+			"Maud: Dov is desk, with a password and a token that Maud gave",
+			"Maud: Imre is technician, with a password and a token that Maud gave",
+			"Maud: Maud is lead, with a password and a token that Maud gave",
 		},
 		who,
 	)

@@ -562,7 +562,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/rules": {
+    "/demands": {
         parameters: {
             query?: never;
             header?: never;
@@ -570,9 +570,9 @@ export interface paths {
             cookie?: never;
         };
         /** What the shop demands beyond what always is */
-        get: operations["getRules"];
+        get: operations["getDemands"];
         /** Set what the shop demands */
-        put: operations["setRules"];
+        put: operations["setDemands"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2090,13 +2090,13 @@ export interface components {
             /** @description after how many it ends; never when not given */
             days?: number;
         };
-        Rules: {
+        Demands: {
             /** @description whoever signs in gives a code of a second factor, too */
             second_factor: boolean;
             /** @description an overwrite is confirmed by somebody else than who orders it */
             second_person: boolean;
         };
-        RulesRequest: {
+        DemandsRequest: {
             second_factor: boolean;
             second_person: boolean;
             by?: string;
@@ -4198,7 +4198,7 @@ export interface operations {
             default: components["responses"]["Wrong"];
         };
     };
-    getRules: {
+    getDemands: {
         parameters: {
             query?: never;
             header?: never;
@@ -4207,19 +4207,19 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The rules */
+            /** @description What it demands */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rules"];
+                    "application/json": components["schemas"]["Demands"];
                 };
             };
             default: components["responses"]["Wrong"];
         };
     };
-    setRules: {
+    setDemands: {
         parameters: {
             query?: never;
             header?: never;
@@ -4228,17 +4228,17 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesRequest"];
+                "application/json": components["schemas"]["DemandsRequest"];
             };
         };
         responses: {
-            /** @description The rules */
+            /** @description What it demands */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rules"];
+                    "application/json": components["schemas"]["Demands"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -48,6 +48,12 @@ type ServerInterface interface {
 	// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	// (POST /customers/erase)
 	EraseCustomer(ctx *echo.Context) error
+	// GetDemands What the shop demands beyond what always is
+	// (GET /demands)
+	GetDemands(ctx *echo.Context) error
+	// SetDemands Set what the shop demands
+	// (PUT /demands)
+	SetDemands(ctx *echo.Context) error
 	// ListDrives Drives by serial
 	// (GET /drives)
 	ListDrives(ctx *echo.Context, params ListDrivesParams) error
@@ -204,12 +210,6 @@ type ServerInterface interface {
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
 	Redecode(ctx *echo.Context, params RedecodeParams) error
-	// GetRules What the shop demands beyond what always is
-	// (GET /rules)
-	GetRules(ctx *echo.Context) error
-	// SetRules Set what the shop demands
-	// (PUT /rules)
-	SetRules(ctx *echo.Context) error
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -456,6 +456,24 @@ func (w *ServerInterfaceWrapper) EraseCustomer(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.EraseCustomer(ctx)
+	return err
+}
+
+// GetDemands converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDemands(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDemands(ctx)
+	return err
+}
+
+// SetDemands converts echo context to params.
+func (w *ServerInterfaceWrapper) SetDemands(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetDemands(ctx)
 	return err
 }
 
@@ -1486,24 +1504,6 @@ func (w *ServerInterfaceWrapper) Redecode(ctx *echo.Context) error {
 	return err
 }
 
-// GetRules converts echo context to params.
-func (w *ServerInterfaceWrapper) GetRules(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetRules(ctx)
-	return err
-}
-
-// SetRules converts echo context to params.
-func (w *ServerInterfaceWrapper) SetRules(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetRules(ctx)
-	return err
-}
-
 // ListRuns converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	var err error
@@ -1907,8 +1907,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken, options.OperationMiddlewares["addToken"]...)
 	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.EndToken, options.OperationMiddlewares["endToken"]...)
-	router.GET(options.BaseURL+"/rules", wrapper.GetRules, options.OperationMiddlewares["getRules"]...)
-	router.PUT(options.BaseURL+"/rules", wrapper.SetRules, options.OperationMiddlewares["setRules"]...)
+	router.GET(options.BaseURL+"/demands", wrapper.GetDemands, options.OperationMiddlewares["getDemands"]...)
+	router.PUT(options.BaseURL+"/demands", wrapper.SetDemands, options.OperationMiddlewares["setDemands"]...)
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives.csv", wrapper.TableOfDrives, options.OperationMiddlewares["tableOfDrives"]...)
 	router.GET(options.BaseURL+"/labels", wrapper.PrintDriveLabels, options.OperationMiddlewares["printDriveLabels"]...)
@@ -2342,6 +2342,83 @@ type EraseCustomerdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EraseCustomerdefaultApplicationProblemPlusJSONResponse) VisitEraseCustomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDemandsRequestObject struct {
+}
+
+type GetDemandsResponseObject interface {
+	VisitGetDemandsResponse(w http.ResponseWriter) error
+}
+
+type GetDemands200JSONResponse Demands
+
+func (response GetDemands200JSONResponse) VisitGetDemandsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDemandsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDemandsdefaultApplicationProblemPlusJSONResponse) VisitGetDemandsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDemandsRequestObject struct {
+	Body *SetDemandsJSONRequestBody
+}
+
+type SetDemandsResponseObject interface {
+	VisitSetDemandsResponse(w http.ResponseWriter) error
+}
+
+type SetDemands200JSONResponse Demands
+
+func (response SetDemands200JSONResponse) VisitSetDemandsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDemandsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetDemandsdefaultApplicationProblemPlusJSONResponse) VisitSetDemandsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4539,83 +4616,6 @@ func (response RedecodedefaultApplicationProblemPlusJSONResponse) VisitRedecodeR
 	return err
 }
 
-type GetRulesRequestObject struct {
-}
-
-type GetRulesResponseObject interface {
-	VisitGetRulesResponse(w http.ResponseWriter) error
-}
-
-type GetRules200JSONResponse Rules
-
-func (response GetRules200JSONResponse) VisitGetRulesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetRulesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetRulesdefaultApplicationProblemPlusJSONResponse) VisitGetRulesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SetRulesRequestObject struct {
-	Body *SetRulesJSONRequestBody
-}
-
-type SetRulesResponseObject interface {
-	VisitSetRulesResponse(w http.ResponseWriter) error
-}
-
-type SetRules200JSONResponse Rules
-
-func (response SetRules200JSONResponse) VisitSetRulesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SetRulesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response SetRulesdefaultApplicationProblemPlusJSONResponse) VisitSetRulesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ListRunsRequestObject struct {
 	Params ListRunsParams
 }
@@ -5590,6 +5590,12 @@ type StrictServerInterface interface {
 	// EraseCustomer Forget a customer: the name, and what was written beside it. Drives, readings and verdicts stay
 	// (POST /customers/erase)
 	EraseCustomer(ctx context.Context, request EraseCustomerRequestObject) (EraseCustomerResponseObject, error)
+	// GetDemands What the shop demands beyond what always is
+	// (GET /demands)
+	GetDemands(ctx context.Context, request GetDemandsRequestObject) (GetDemandsResponseObject, error)
+	// SetDemands Set what the shop demands
+	// (PUT /demands)
+	SetDemands(ctx context.Context, request SetDemandsRequestObject) (SetDemandsResponseObject, error)
 	// ListDrives Drives by serial
 	// (GET /drives)
 	ListDrives(ctx context.Context, request ListDrivesRequestObject) (ListDrivesResponseObject, error)
@@ -5746,12 +5752,6 @@ type StrictServerInterface interface {
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
 	Redecode(ctx context.Context, request RedecodeRequestObject) (RedecodeResponseObject, error)
-	// GetRules What the shop demands beyond what always is
-	// (GET /rules)
-	GetRules(ctx context.Context, request GetRulesRequestObject) (GetRulesResponseObject, error)
-	// SetRules Set what the shop demands
-	// (PUT /rules)
-	SetRules(ctx context.Context, request SetRulesRequestObject) (SetRulesResponseObject, error)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -6165,6 +6165,75 @@ func (sh *strictHandler) EraseCustomer(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(EraseCustomerResponseObject); ok {
 		return validResponse.VisitEraseCustomerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDemands operation middleware
+func (sh *strictHandler) GetDemands(ctx *echo.Context) error {
+	var request GetDemandsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDemands(ctx.Request().Context(), request.(GetDemandsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDemands")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDemandsResponseObject); ok {
+		return validResponse.VisitGetDemandsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetDemands operation middleware
+func (sh *strictHandler) SetDemands(ctx *echo.Context) error {
+	var request SetDemandsRequestObject
+
+	var body SetDemandsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetDemands(ctx.Request().Context(), request.(SetDemandsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetDemands")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetDemandsResponseObject); ok {
+		return validResponse.VisitSetDemandsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7919,75 +7988,6 @@ func (sh *strictHandler) Redecode(ctx *echo.Context, params RedecodeParams) erro
 		return err
 	} else if validResponse, ok := response.(RedecodeResponseObject); ok {
 		return validResponse.VisitRedecodeResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetRules operation middleware
-func (sh *strictHandler) GetRules(ctx *echo.Context) error {
-	var request GetRulesRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetRules(ctx.Request().Context(), request.(GetRulesRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetRules")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetRulesResponseObject); ok {
-		return validResponse.VisitGetRulesResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SetRules operation middleware
-func (sh *strictHandler) SetRules(ctx *echo.Context) error {
-	var request SetRulesRequestObject
-
-	var body SetRulesJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SetRules(ctx.Request().Context(), request.(SetRulesRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SetRules")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SetRulesResponseObject); ok {
-		return validResponse.VisitSetRulesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -24,9 +24,20 @@ const (
 	orderGood    = 10 * time.Minute
 )
 
-// Rework has a bench write to a drive. ending is the end of the serial as somebody read it off the label. The shop wants a
-// release, a reading of today and a sweep of this intake; the bench's guard judges the rest.
-func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kind check.Kind, ending string) (check.Run, error) {
+// Wish is a rework that somebody wants.
+type Wish struct {
+	Kind   check.Kind
+	Ending string // of the serial, as somebody read it off the label
+	Second bool   // what destroys everything is ordered by two
+}
+
+// secondGood is how long the first of two who order something waits for the second.
+const secondGood = time.Hour
+
+// Rework has a bench write to a drive. The shop wants a release, a reading of today and a sweep of this intake, and a second person where
+// that is demanded; the bench's guard judges the rest.
+func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, wish Wish) (check.Run, error) {
+	kind := wish.Kind
 	serial := "the drive" // the sentences name no serial: a person is to read it off the label
 	if d.Now.Bay.IsZero() {
 		return check.Run{}, &shop.Conflict{What: serial + " is in no bay", Advice: "Attach it to a bay first."}
@@ -63,7 +74,12 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 	if err != nil {
 		return check.Run{}, err
 	}
-	w.Ending = strings.TrimSpace(ending)
+	w.Ending = strings.TrimSpace(wish.Ending)
+	if wish.Second && kind == check.Overwrite {
+		if err := s.second(ctx, by, d, i); err != nil {
+			return check.Run{}, err
+		}
+	}
 	w.Release = check.Release{
 		Intake:  i.ID,
 		Key:     d.Identity.Key,
@@ -86,6 +102,35 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, kin
 		ctx, by,
 		protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w, Lasts: consentLasts},
 	)
+}
+
+// second tells whether somebody else has ordered an overwrite of late; if not, it is noted that this one has, and refused.
+func (s *Conductor) second(ctx context.Context, by shop.Actor, d shop.Drive, i shop.Intake) error {
+	now := s.books.Clock.Now()
+	if first := i.Release.First; first != nil && first.By != by.Name && now.Sub(first.At) <= secondGood {
+		return nil
+	}
+	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		latest, err := tx.IntakeByID(ctx, i.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		if latest.Release == nil || !latest.Release.At.Equal(i.Release.At) {
+			return nil, nil, &shop.Conflict{What: "the release was changed meanwhile", Advice: "Look at it, and order it again."}
+		}
+		latest.Release.First = &shop.First{By: by.Name, At: now}
+		return []shop.Deed{{
+			Kind: shop.RunOrdered, Serial: d.Identity.Serial, Bay: d.Now.Bay,
+			Said: wording.Say(wording.SecondWanted, wording.Values{"serial": d.Identity.Serial, "by": by.Name}),
+		}}, nil, tx.SaveIntake(ctx, &latest)
+	})
+	if err != nil {
+		return err
+	}
+	return &shop.Conflict{
+		What:   "this shop wants two for it, and you are the first",
+		Advice: "Have somebody else order it, too, before " + now.Add(secondGood).Format("15:04") + ".",
+	}
 }
 
 // ReleasedBy is who consented to a rework. The bench is told the intake and no name, so that a customer can be forgotten here

@@ -55,6 +55,7 @@ type Tx interface {
 	judge.Tx
 	AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error // one that is there already stays as it is
 	NewRun(ctx context.Context) (int64, error)                       // a number no run has had
+	SaveIntake(ctx context.Context, i *shop.Intake) error
 	SavePlan(ctx context.Context, bench string, p check.Plan) error
 	SaveRun(ctx context.Context, r check.Run) error // its bench's report of it: the number of another run is refused
 }

@@ -16,10 +16,11 @@ import (
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/desk"
+	"hylostat.example/internal/shop/runs"
 )
 
-// reworked is a shop in which a drive is being reworked by a release of this scope.
-func reworked(t *testing.T, scope, kind check.Kind) (*place, check.Run, shop.Intake) {
+// released is a shop in which a drive may be reworked, by a release of this scope.
+func released(t *testing.T, scope check.Kind) (*place, shop.Intake) {
 	t.Helper()
 	p := open(t)
 	s := tested("KVA077M511", 9000)
@@ -30,13 +31,63 @@ func reworked(t *testing.T, scope, kind check.Kind) (*place, check.Run, shop.Int
 	})
 	require.NoError(t, err)
 	p.swept(90, s, 1, scratch(4096, 8))
-	r, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), kind, "A077M511")
+	return p, i
+}
+
+// reworked is a shop in which a drive is being reworked by a release of this scope.
+func reworked(t *testing.T, scope, kind check.Kind) (*place, check.Run, shop.Intake) {
+	t.Helper()
+	p, i := released(t, scope)
+	r, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), runs.Wish{Kind: kind, Ending: "A077M511"})
 	require.NoError(t, err)
 	p.Wait() // what the bay's coming had it ask
 	ordered := p.bench.last()
 	assert.Positive(t, ordered.Lasts, "the order carries the first word")
 	p.bench.forget()
 	return p, r, i
+}
+
+// Where two have to order an overwrite, the second is somebody else, within the hour, by the same release; a mend is for one.
+func TestAnOverwriteByTwo(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		p, _ := released(t, check.Overwrite)
+		orders := func(by string, kind check.Kind) error {
+			_, err := p.Rework(t.Context(), who(by), p.drive("7M511"), runs.Wish{Kind: kind, Ending: "A077M511", Second: true})
+			p.Wait()
+			return err
+		}
+		first := func(err error) {
+			t.Helper()
+			var c *shop.Conflict
+			require.ErrorAs(t, err, &c)
+			require.Contains(t, c.What, "you are the first")
+			for _, o := range p.bench.ordered() {
+				require.Nil(t, o.Rework, "nothing was ordered")
+			}
+		}
+		first(orders("Dov", check.Overwrite))
+		first(orders("Dov", check.Overwrite))
+		p.clock.at = p.clock.at.Add(time.Hour + time.Second)
+		first(orders("Maud", check.Overwrite))
+		release := func() {
+			_, err := p.RecordRelease(t.Context(), who("Dov"), p.drive("7M511"), &shop.Release{
+				Scope: check.Overwrite, Owner: "Pellwick Spit, by phone",
+			})
+			require.NoError(t, err)
+		}
+		p.clock.at = p.clock.at.Add(time.Second)
+		release()
+		first(orders("Dov", check.Overwrite))
+		require.NoError(t, orders("Maud", check.Overwrite))
+		assert.NotNil(t, p.bench.last().Rework)
+	})
+	synctest.Test(t, func(t *testing.T) {
+		p, _ := released(t, check.Overwrite)
+		_, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), runs.Wish{Kind: check.Renew, Ending: "A077M511", Second: true})
+		require.NoError(t, err)
+		p.Wait()
+	})
 }
 
 // Whatever ends a release takes the word back and stops what goes on by it; what does not lets it be.
@@ -144,7 +195,7 @@ func TestAReleaseBeginsOneOverwriteAndServesForAWeek(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p, r, _ := reworked(t, check.Overwrite, check.Overwrite)
 		again := func(kind check.Kind) error {
-			_, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), kind, "A077M511")
+			_, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), runs.Wish{Kind: kind, Ending: "A077M511"})
 			return err
 		}
 		ended := r
@@ -226,7 +277,7 @@ func TestADriveThatAnswersAtTwoBenchesIsNotWritten(t *testing.T) {
 		r.State, r.Outcome = check.Done, check.Stopped
 		require.NoError(t, p.Take(t.Context(), "", protocol.Report{Run: &r}))
 		again := func() error {
-			_, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), check.Renew, "A077M511")
+			_, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), runs.Wish{Kind: check.Renew, Ending: "A077M511"})
 			return err
 		}
 		other := protocol.Bay{ID: drive.Bay{Number: 4}, Connection: protocol.Answering, Key: r.Key}

@@ -180,7 +180,7 @@ func TestADayInAShop(t *testing.T) {
 			return p.HandOver(ctx, dov, wanted.ID, shop.Handover{Goes: shop.Returned})
 		})
 		does(d, "a rework of what is not released", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
+			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Mend, Ending: "A077M511"})
 		})
 		does(d, "the run waits", func() (check.Run, error) { return p.Pause(ctx, dov, ordered.ID, true) })
 		does(d, "the run goes on", func() (check.Run, error) { return p.Pause(ctx, dov, ordered.ID, false) })
@@ -267,7 +267,7 @@ func TestADayInAShop(t *testing.T) {
 			return p.RecordRelease(ctx, dov, find("7M511"), &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"})
 		})
 		rework := does(d, "a rework", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M511"), check.Mend, " A077M511 ")
+			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Mend, Ending: " A077M511 "})
 		})
 		d.reading("the reading before it", 2, worse, rework.ID, check.ReadingBefore)
 		d.reports("what it wrote", whole(rework.ID, check.Mending, 1, scratch(400_016, 8)))
@@ -288,7 +288,7 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "whether the rework held is open still", func() (runs.ReworkView, error) { return p.ReworkOf(ctx, rework.ID) })
 		d.clock.at = d.clock.at.Add(30 * time.Hour)
 		does(d, "a rework on an old reading", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
+			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Mend, Ending: "A077M511"})
 		})
 		next := does(d, "a whole sweep on a later day", func() (check.Run, error) {
 			return p.Check(ctx, dov, find("7M511"), runs.CheckOrder{Kind: check.Whole})
@@ -490,25 +490,31 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "the paper of one without an intake", func() (any, error) { return p.Paper(ctx, find("7M614")) })
 		does(
 			d, "a rework without a release",
-			func() (check.Run, error) { return p.Rework(ctx, dov, find("7M614"), check.Mend, "A077M614") },
+			func() (check.Run, error) {
+				return p.Rework(ctx, dov, find("7M614"), runs.Wish{Kind: check.Mend, Ending: "A077M614"})
+			},
 		)
 		does(d, "it is taken in, released and not swept", func() (shop.Intake, error) {
 			return p.TakeIn(ctx, dov, shop.Intake{Bay: at(1), Release: &shop.Release{Scope: check.Renew, Owner: "Ms Adeyemi-Holt"}})
 		})
-		does(d, "a rework without a sweep", func() (check.Run, error) { return p.Rework(ctx, dov, find("7M614"), check.Mend, "A077M614") })
+		does(d, "a rework without a sweep", func() (check.Run, error) {
+			return p.Rework(ctx, dov, find("7M614"), runs.Wish{Kind: check.Mend, Ending: "A077M614"})
+		})
 		does(d, "its data is wanted after all", func() (shop.Intake, error) {
 			return p.TakeIn(
 				ctx, dov, shop.Intake{Bay: at(1), Wanted: true, Release: &shop.Release{Scope: check.Renew, Owner: "Ms Adeyemi-Holt"}},
 			)
 		})
-		does(d, "a rework of wanted data", func() (check.Run, error) { return p.Rework(ctx, dov, find("7M614"), check.Renew, "A077M614") })
+		does(d, "a rework of wanted data", func() (check.Run, error) {
+			return p.Rework(ctx, dov, find("7M614"), runs.Wish{Kind: check.Renew, Ending: "A077M614"})
+		})
 		out := empty(1)
 		d.reports("it is taken out", protocol.Report{Bay: &out})
 		does(d, "a check of a drive in no bay", func() (check.Run, error) {
 			return p.Check(ctx, dov, find("7M614"), runs.CheckOrder{Kind: check.Quick})
 		})
 		does(d, "a rework of a drive in no bay", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M614"), check.Mend, "A077M614")
+			return p.Rework(ctx, dov, find("7M614"), runs.Wish{Kind: check.Mend, Ending: "A077M614"})
 		})
 		does(d, "a reading of a drive in no bay", func() (any, error) { return p.TakeReading(ctx, dov, find("7M614"), false) })
 		does(d, "a look at a drive in no bay", func() (any, error) { return p.LookAtVolumes(ctx, dov, find("7M614")) })
@@ -525,7 +531,7 @@ func TestADayInAShop(t *testing.T) {
 			does(d, what, func() (shop.Intake, error) { return p.HandOver(ctx, dov, wanted.ID, h) })
 		}
 		does(d, "a rework after the handover", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
+			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Mend, Ending: "A077M511"})
 		})
 		does(d, "the paper", func() (any, error) { return p.Paper(ctx, find("7M511")) })
 		back := does(d, "it comes back", func() (shop.Intake, error) {
@@ -545,16 +551,16 @@ func TestADayInAShop(t *testing.T) {
 			return p.RecordRelease(ctx, dov, find("7M511"), &shop.Release{Scope: check.Overwrite, Owner: "Pellwick Spit, by letter"})
 		})
 		renewed := does(d, "a renewal under it: of everything, not of what was found", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M511"), check.Renew, "A077M511")
+			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Renew, Ending: "A077M511"})
 		})
 		d.reports("it is stopped", ended(renewed, check.Stopped, check.ReadingBefore))
 		over := does(d, "an overwrite under it", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M511"), check.Overwrite, "A077M511")
+			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Overwrite, Ending: "A077M511"})
 		})
 		require.NotZero(t, p.bench.last().Rework.Pattern.Seed, "nobody can guess the pattern")
 		d.reports("the overwrite is stopped", ended(over, check.Stopped, check.ReadingBefore))
 		under := does(d, "a rework under that release", func() (check.Run, error) {
-			return p.Rework(ctx, dov, find("7M511"), check.Mend, "A077M511")
+			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Mend, Ending: "A077M511"})
 		})
 		d.reading("the reading before the rework", 2, mended, under.ID, check.ReadingBefore)
 		does(d, "it comes back again without a handover", func() (shop.Intake, error) {

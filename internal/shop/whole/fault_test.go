@@ -268,7 +268,10 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				_, err := p.RecordRelease(ctx, dov, d, &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"})
 				return err
 			}},
-			{"a rework", func() (err error) { rework, err = p.Rework(ctx, dov, d, check.Mend, "A077M511"); return err }},
+			{"a rework", func() (err error) {
+				rework, err = p.Rework(ctx, dov, d, runs.Wish{Kind: check.Mend, Ending: "A077M511"})
+				return err
+			}},
 			{"the rework", func() error { _, err := p.ReworkOf(ctx, rework.ID); return err }},
 			{"an intake that voids it", func() (err error) {
 				intake, err = p.TakeInstead(

@@ -145,7 +145,7 @@ func TestHandingOverEndsAnIntake(t *testing.T) {
 		assert.Equal(t, shop.Altered, done.Handover.Data, "what the runs did")
 		_, err = p.HandOver(ctx, who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
 		assert.ErrorAs(t, err, new(*shop.Conflict))
-		_, err = p.Rework(ctx, who("Dov"), p.drive("7M511"), check.Mend, "077M511")
+		_, err = p.Rework(ctx, who("Dov"), p.drive("7M511"), runs.Wish{Kind: check.Mend, Ending: "077M511"})
 		assert.ErrorContains(t, err, "not released", "a release ends with its intake")
 
 		// It comes back from somebody else: what the earlier owner said is not shown.

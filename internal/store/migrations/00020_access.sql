@@ -25,5 +25,5 @@ ALTER TABLE session ADD COLUMN agent TEXT NOT NULL DEFAULT '';
 ALTER TABLE session ADD COLUMN proved INTEGER NOT NULL DEFAULT 0;
 UPDATE session SET id = lower(hex(randomblob(5)));
 
--- What a lead demands beyond what always is: JSON of access.Rules.
-ALTER TABLE shop ADD COLUMN rules TEXT NOT NULL DEFAULT '{}';
+-- What a lead demands beyond what always is: JSON of access.Demands.
+ALTER TABLE shop ADD COLUMN demands TEXT NOT NULL DEFAULT '{}';
