@@ -4,6 +4,7 @@ import BenchPage from "./pages/BenchPage";
 import { Shell } from "./pages/Shell";
 import { State } from "./parts/basics";
 
+const AccountPage = lazy(() => import("./pages/AccountPage"));
 const BaysPage = lazy(() => import("./pages/BaysPage"));
 const DrivePage = lazy(() => import("./pages/DrivePage"));
 const DrivesPage = lazy(() => import("./pages/DrivesPage"));
@@ -20,6 +21,7 @@ export const routes: RouteObject[] = [
     element: <Shell />,
     children: [
       { path: "/", element: <BenchPage /> },
+      { path: "/account", element: <AccountPage /> },
       { path: "/bays", element: <BaysPage /> },
       { path: "/drives", element: <DrivesPage /> },
       { path: "/drives/:serial", element: <DrivePage /> },

@@ -27,6 +27,7 @@ type page struct {
 	t       *testing.T
 	ctx     context.Context //nolint:containedctx // a tab of the browser is one
 	address string
+	dir     string // of the records
 	bench   *sim.Bench
 	stop    func() // ends the service
 }
@@ -49,7 +50,7 @@ func openOn(t *testing.T, o app.Options) *page {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute) // opening all pages takes one where nothing else runs
 	serving, stop := context.WithCancel(ctx)
-	p := &page{t: t, stop: stop}
+	p := &page{t: t, dir: o.Dir, stop: stop}
 	ready, done := make(chan string, 1), make(chan error, 1)
 	o.Listen, o.Log, o.Ready = "127.0.0.1:0", slog.New(slog.NewTextHandler(io.Discard, nil)), func(address string) { ready <- address }
 	go func() { done <- app.Serve(serving, o) }()

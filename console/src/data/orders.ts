@@ -114,7 +114,7 @@ export function useSigning() {
   const settled = () => renew(cache, []);
   return {
     enter: useMutation({
-      mutationFn: (body: { name: string; password: string }) => data(api.POST("/session", { body })),
+      mutationFn: (body: { name: string; password: string; code?: string }) => data(api.POST("/session", { body })),
       onSettled: settled,
     }),
     leave: useMutation({ mutationFn: () => data(api.DELETE("/session")), onSettled: settled }),

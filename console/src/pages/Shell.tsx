@@ -1,6 +1,8 @@
 import { useMutationState } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useState } from "react";
-import { Outlet } from "react-router";
+import { Navigate, Outlet, useLocation, useNavigate } from "react-router";
+import { prove } from "../data/account";
+import { isProblem, proveBy } from "../data/client";
 import { useEvents } from "../data/events";
 import { useOrders, useSigning } from "../data/orders";
 import { PersonContext, usePersonState } from "../data/person";
@@ -9,7 +11,7 @@ import type { CheckKind, Service } from "../data/types";
 import { Button } from "../parts/basics";
 import { NameDialog } from "../parts/Dialogs";
 import { Frame, Notice } from "../parts/Frame";
-import { SignIn } from "../parts/SignIn";
+import { ProveDialog, SignIn } from "../parts/SignIn";
 import { useShortcuts } from "./shortcuts";
 
 /** The shop's time now: what the service said, and what has passed since, at the shop's pace. */
@@ -68,6 +70,11 @@ export function Shell() {
   const [started, setStarted] = useState<{ run: number; serial: string; title: string }>();
   const failed = useMutationState({ filters: { status: "error" }, select: (m) => m.state.error?.message }).at(-1);
   const [seen, see] = useState<string>();
+  const [coded, setCoded] = useState(false); // whoever signs in has a second factor: it stays asked for after a wrong code
+  const remember = (wanted: boolean) => wanted && setCoded(true);
+  const [proving, setProving] = useState<(proved: boolean) => void>();
+  const navigate = useNavigate();
+  const location = useLocation();
 
   useEffect(() => {
     if (!started) return;
@@ -80,6 +87,11 @@ export function Shell() {
     setStarted(undefined);
   };
   useShortcuts({ u: undo });
+
+  useEffect(() => {
+    proveBy(() => new Promise((resolve) => setProving(() => resolve)));
+    return () => proveBy(undefined);
+  }, []);
 
   const asPerson = (then: (name: string) => void) => (person.name ? then(person.name) : ask({ then }));
   const check = (serial: string, kind: CheckKind = "quick", despite?: string) =>
@@ -94,7 +106,7 @@ export function Shell() {
           service={service.data}
           time={time}
           person={person.name}
-          rename={() => !closed && ask({})}
+          rename={() => (closed ? session.data?.name && navigate("/account") : ask({}))}
           leave={closed && session.data?.name ? () => signing.leave.mutate() : undefined}
           lost={line.lost}
           said={line.said}
@@ -105,12 +117,28 @@ export function Shell() {
             <SignIn
               wrong={signing.enter.error?.message}
               busy={signing.enter.isPending}
-              enter={(name, password) => signing.enter.mutate({ name, password })}
+              coded={coded || isProblem(signing.enter.error, "code-wanted")}
+              enter={(name, password, code) =>
+                signing.enter.mutate({ name, password, code }, { onError: (e) => remember(isProblem(e, "code-wanted")) })
+              }
             />
+          ) : session.data?.unset && location.pathname !== "/account" ? (
+            <Navigate to="/account" replace />
           ) : (
             <Outlet />
           )}
         </Frame>
+        {proving && (
+          <ProveDialog
+            name={person.name}
+            coded={session.data?.factor ?? false}
+            prove={(password, code) => prove({ password, code })}
+            done={(proved) => {
+              proving(proved);
+              setProving(undefined);
+            }}
+          />
+        )}
         {asking && (
           <NameDialog
             name={person.name}

@@ -1,10 +1,11 @@
 import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import { TokenDialog } from "./AccountParts";
 import { CheckMenu, ReworkMenu } from "./CheckMenu";
 import { DutyDialog, HandoverDialog, LotDialog } from "./DeskDialogs";
 import { DespiteDialog, NameDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "./Dialogs";
-import { SignIn } from "./SignIn";
+import { ProveDialog, SignIn } from "./SignIn";
 
 afterEach(cleanup);
 
@@ -164,7 +165,44 @@ describe("a dialog", () => {
     type("Password", " secret ");
     expect(button("Sign in").disabled).toBe(false);
     submit();
-    expect(done).toHaveBeenCalledWith("Dov", " secret ");
+    expect(done).toHaveBeenCalledWith("Dov", " secret ", undefined);
+    cleanup();
+    show(<SignIn enter={done} busy={false} coded />);
+    type("Name", "Dov");
+    type("Password", "secret");
+    type(/Code of your device/, " 123456 ");
+    submit();
+    expect(done).toHaveBeenLastCalledWith("Dov", "secret", "123456");
+  });
+
+  it("asks again who somebody is, and tells when that failed", async () => {
+    const prove = vi.fn().mockRejectedValueOnce(new Error("do not belong together")).mockResolvedValueOnce({});
+    show(<ProveDialog name="Maud" coded={false} prove={prove} done={done} />);
+    expect(screen.queryByLabelText(/Code/)).toBeNull();
+    type("Password", "a guess");
+    submit();
+    expect((await screen.findByRole("alert")).textContent).toBe("do not belong together");
+    expect(done).not.toHaveBeenCalled();
+    type("Password", "kelp and gravel");
+    submit();
+    await vi.waitFor(() => expect(done).toHaveBeenCalledWith(true));
+    expect(prove).toHaveBeenLastCalledWith("kelp and gravel", undefined);
+    fireEvent.click(button("Cancel"));
+    expect(done).toHaveBeenLastCalledWith(false);
+  });
+
+  it("makes a token that may little and ends, unless somebody says otherwise", () => {
+    show(<TokenDialog make={done} close={close} busy={false} />);
+    expect(button("Make it").disabled).toBe(true);
+    type("What it is for", " label printer ");
+    submit();
+    expect(done).toHaveBeenLastCalledWith({ name: "label printer", scope: "reads", days: 365 });
+    choose("Technician");
+    type(/Days/, "");
+    submit();
+    expect(done).toHaveBeenLastCalledWith({ name: "label printer", scope: "technician", days: undefined });
+    type(/Days/, "x");
+    expect(button("Make it").disabled).toBe(true);
   });
 });
 
