@@ -4,6 +4,7 @@ import { defineConfig } from "vitest/config";
 process.env.TZ = "UTC"; // what tests say of times is the same everywhere
 
 export default defineConfig({
+  base: "./", // the service says where the console is, in the page's base
   plugins: [react()],
   build: { outDir: "../internal/api/web/dist", emptyOutDir: true, target: "es2022", assetsInlineLimit: 0 },
   server: { proxy: { "/api": "http://127.0.0.1:8347" } },

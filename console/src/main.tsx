@@ -4,11 +4,12 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
+import { base } from "./data/base";
 import { State } from "./parts/basics";
 import { routes } from "./routes";
 import { Global } from "./theme/Global";
 
-const router = createBrowserRouter(routes);
+const router = createBrowserRouter(routes, { basename: base || "/" });
 
 // Events say when something changed, so nothing is asked for on a timer or a focus.
 const cache = new QueryClient({

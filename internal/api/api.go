@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"html"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -73,9 +74,12 @@ type Options struct {
 	Access  *access.Access
 	Version string
 	Hosts   []string       // names besides loopback under which it may be reached
+	Base    string         // the path below which a proxy has the service, without a slash at the end; empty: none
 	Proxies []netip.Prefix // whose word for where a request comes from counts
 	Log     *slog.Logger
-	Damaged func() error // what is known to be damaged of the databases; nil: nobody looks
+	Ready   func(context.Context) []Check // what the service needs; nil: nobody looks
+	Warning func() string                 // what people at the console should know; nil: nobody looks
+	Damaged func() error                  // what is known to be damaged of the databases; nil: nobody looks
 }
 
 // New makes the service's handler.
@@ -92,24 +96,44 @@ func New(o Options) (http.Handler, error) {
 	e := echo.New()
 	e.Logger = o.Log
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { answerProblem(c, o.Log, err) }
-	e.Use(middleware.Recover(), surroundings(o.Proxies), headers, hurry, hosts(o.Hosts), ownPages)
+	e.Use(middleware.Recover(), surroundings(o.Proxies, o.Base), headers, hurry, hosts(o.Hosts), ownPages)
 	if o.Damaged != nil {
 		e.Use(intact(o.Log, o.Damaged))
 	}
 	e.Use(limit)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: uncompressed, MinLength: 1024, Level: gzip.BestSpeed}))
-	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version}
+	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version, warning: o.Warning}
 	g := e.Group(Base, validate(router, o.Access))
 	server.RegisterHandlers(g, server.NewStrictHandler(h, nil))
 	g.GET("/events", h.StreamEvents)
 	g.GET("/runs/:run/live", h.FollowRun)
 	e.Any("/api/*", validate(router, o.Access)(func(*echo.Context) error { return noPath }))
-	pages, err := newConsole(web.Files())
+	pages, err := newConsole(web.Files(), o.Base)
 	if err != nil {
 		return nil, err
 	}
+	e.GET("/healthz", healthz)
+	e.GET("/readyz", readyz(o.Ready))
 	e.GET("/*", pages.serve)
-	return e, nil
+	return below(o.Base, e), nil
+}
+
+// below serves what is asked for below a path. A proxy may have taken that away already.
+func below(base string, h http.Handler) http.Handler {
+	if base == "" {
+		return h
+	}
+	stripped := http.StripPrefix(base, h)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == base:
+			http.Redirect(w, r, base+"/", http.StatusMovedPermanently)
+		case strings.HasPrefix(r.URL.Path, base+"/"):
+			stripped.ServeHTTP(w, r)
+		default:
+			h.ServeHTTP(w, r)
+		}
+	})
 }
 
 // uncompressed reports whether an answer goes as it is: a stream, and what the API says to this very machine, where packing it costs
@@ -134,6 +158,9 @@ func hosts(allowed []string) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			name := c.Request().Host
+			if isProbe(c.Request().URL.Path) {
+				return next(c)
+			}
 			if h, _, err := net.SplitHostPort(name); err == nil {
 				name = h
 			}
@@ -301,7 +328,10 @@ func asProblem(err error) contract.Problem {
 		return problemOf(http.StatusConflict, "Not as things stand", e.What, e.Advice)
 	}
 	if e, ok := errors.AsType[*access.Unknown](err); ok {
-		return problemOf(http.StatusNotFound, "Not found", e.Error(), "List "+map[bool]string{true: "the people", false: "the " + e.What + "s"}[e.What == ""]+".")
+		return problemOf(
+			http.StatusNotFound, "Not found", e.Error(),
+			"List "+map[bool]string{true: "the people", false: "the " + e.What + "s"}[e.What == ""]+".",
+		)
 	}
 	if e, ok := errors.AsType[*access.Refused](err); ok {
 		switch e.Help {
@@ -375,12 +405,14 @@ type console struct {
 
 const noConsole = `<!doctype html><title>Hylostat</title><p>This program was built without its console. Run <code>make build</code>.`
 
-func newConsole(files fs.FS) (*console, error) {
+func newConsole(files fs.FS, base string) (*console, error) {
 	index, err := fs.ReadFile(files, "index.html")
 	if errors.Is(err, fs.ErrNotExist) {
 		index, err = []byte(noConsole), nil
 	}
-	return &console{files, index}, err
+	// The pages' own addresses are relative, to this.
+	head := []byte("<head><base href=\"" + html.EscapeString(base) + "/\">")
+	return &console{files, bytes.Replace(index, []byte("<head>"), head, 1)}, err
 }
 
 func (p *console) serve(c *echo.Context) error {
@@ -411,7 +443,7 @@ func (p *console) serve(c *echo.Context) error {
 		"Content-Security-Policy",
 		fmt.Sprintf(
 			"default-src 'none'; script-src 'self' 'nonce-%[1]s'; style-src 'self' 'nonce-%[1]s'; font-src 'self'; img-src 'self' "+
-				"data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+				"data:; connect-src 'self'; base-uri 'self'; form-action 'none'; frame-ancestors 'none'",
 			nonce,
 		),
 	)

@@ -84,7 +84,7 @@ func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 }
 
 func TestThePageCarriesItsNonceAndPathsAreItsOwn(t *testing.T) {
-	pages, err := newConsole(fstest.MapFS{"index.html": {Data: []byte(`<meta nonce="{{nonce}}">`)}, "assets/a.js": {Data: []byte("1")}})
+	pages, err := newConsole(fstest.MapFS{"index.html": {Data: []byte(`<meta nonce="{{nonce}}">`)}, "assets/a.js": {Data: []byte("1")}}, "")
 	require.NoError(t, err)
 	e := echo.New()
 	e.GET("/*", pages.serve)

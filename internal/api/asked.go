@@ -21,7 +21,7 @@ const (
 // asked is what is known of a request beside what it wants.
 type asked struct {
 	from   access.From
-	base   string // scheme and host, as the browser knows them
+	base   string // scheme, host and path, as the browser knows them
 	secure bool   // the browser speaks TLS, be it to what stands before the service
 	secret string // that its cookie carries
 }
@@ -34,7 +34,7 @@ func askedOf(ctx context.Context) asked {
 }
 
 // surroundings notes where a request comes from. Of a proxy that is trusted, what it says of the one before it counts.
-func surroundings(proxies []netip.Prefix) echo.MiddlewareFunc {
+func surroundings(proxies []netip.Prefix, path string) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
@@ -50,7 +50,7 @@ func surroundings(proxies []netip.Prefix) echo.MiddlewareFunc {
 			if secure {
 				scheme = "https://"
 			}
-			a := asked{from: access.From{Address: address, Agent: shortened(r.UserAgent())}, base: scheme + host, secure: secure}
+			a := asked{from: access.From{Address: address, Agent: shortened(r.UserAgent())}, base: scheme + host + path, secure: secure}
 			a.secret = secretOf(r, secure)
 			r = r.WithContext(context.WithValue(r.Context(), askedKey{}, a))
 			r.Host = host

@@ -15,6 +15,7 @@ type handlers struct {
 	shop    *whole.Shop
 	access  *access.Access
 	version string
+	warning func() string // nil: nobody looks
 }
 
 var _ server.StrictServerInterface = (*handlers)(nil)
@@ -23,12 +24,16 @@ func (h *handlers) GetService(context.Context, server.GetServiceRequestObject) (
 	p := h.shop.Policy()
 	benches := h.shop.Benches()
 	own := benches[0]
+	var warning *string
+	if h.warning != nil {
+		warning = text(h.warning())
+	}
 	return server.GetService200JSONResponse{
 		Shop: h.shop.Name, Bench: own.Title, Factor: own.Factor, Version: h.version, Time: h.shop.Clock.Now(), Rework: own.Rework,
 		Benches: each(benches, func(b protocol.Description) contract.Bench {
 			return contract.Bench{Name: b.Name, Title: b.Title, Rework: b.Rework}
 		}),
-		Policy: contract.PolicySummary{Version: p.Version, Name: p.Name, Rules: len(p.Rules)},
+		Policy: contract.PolicySummary{Version: p.Version, Name: p.Name, Rules: len(p.Rules)}, Warning: warning,
 	}, nil
 }
 

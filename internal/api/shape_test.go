@@ -86,7 +86,7 @@ func TestASweepTellsWhatItDoesNotList(t *testing.T) {
 }
 
 func TestAProgramWithoutItsConsoleSaysSo(t *testing.T) {
-	pages, err := newConsole(fstest.MapFS{})
+	pages, err := newConsole(fstest.MapFS{}, "")
 	require.NoError(t, err)
 	assert.Contains(t, string(pages.index), "make build")
 }

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,6 +24,7 @@ import (
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/bench/worker"
+	"hylostat.example/internal/certify"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop/fleet"
@@ -49,7 +51,10 @@ type Options struct {
 	Create  bool       // make a shop where there is none
 	Rejoin  bool       // go on with databases that are not of the same past
 	Backup  backup.Plan
-	Replica string // where what is written is copied to as it is; empty: nowhere
+	TLS     TLS
+	Proxies []netip.Prefix // whose word for where a request comes from counts
+	Base    string         // the path below which a proxy has the service
+	Replica string         // where what is written is copied to as it is; empty: nowhere
 	Log     *slog.Logger
 	Gates   []sqlite.Gate // at every commit of every database
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
@@ -58,6 +63,12 @@ type Options struct {
 	Ready func(address string)
 	// Damaged is called in place of Ready when a database is damaged, and every request is answered with that.
 	Damaged func(address string)
+}
+
+// TLS is how the service speaks it: by files, or by the shop's own authority. The zero TLS: it does not.
+type TLS struct {
+	Cert, Key string
+	Own       bool
 }
 
 // Bench is a bench beside the shop's own.
@@ -137,12 +148,14 @@ func Serve(ctx context.Context, o Options) (err error) {
 		looked = append(looked, j)
 		benches, all = append(benches, b), append(all, b)
 	}
+	health := &health{dir: o.Dir, store: st, looked: looked}
 	if o.Replica != "" {
 		replica, wrong := backup.Replicate(ctx, o.Dir, o.Replica, o.Log)
 		if wrong != nil {
 			return wrong
 		}
 		defer func() { err = errors.Join(err, replica.Close()) }()
+		health.replica = replica
 		st.TruncateBy(func(ctx context.Context) error { return replica.EmptyLog(ctx, "shop.db") })
 	}
 	together, err := fleet.New(o.Log, all...)
@@ -172,15 +185,21 @@ func Serve(ctx context.Context, o Options) (err error) {
 	}
 	handler, err := api.New(api.Options{
 		Shop: s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log, Damaged: func() error { return damaged(looked) },
+		Proxies: o.Proxies, Base: o.Base, Ready: health.ready, Warning: health.warning,
 	})
 	if err != nil {
 		return err
 	}
 	s.Own.Go(func() { examineBehind(ctx, looked, s, o.Log) })
+	s.Own.Go(func() { health.watchDisk(ctx, o.Log) })
 	if o.Backup.Folder != "" {
 		s.Own.Go(func() { o.Backup.Run(ctx, o.Dir, Version, o.Log) })
 	}
-	return run(ctx, o, listener, handler, benches, s)
+	web, err := webServer(ctx, o, handler)
+	if err != nil {
+		return err
+	}
+	return run(ctx, o, listener, web, benches, s)
 }
 
 // broughtBack does what follows when the records were brought back from a copy: what was ended since, nobody knows, and it ends again.
@@ -256,21 +275,66 @@ func alone(ctx context.Context, people *access.Access, listen string) error {
 	)
 }
 
-func webServer(ctx context.Context, o Options, handler http.Handler) *http.Server {
-	return &http.Server{
+// webServer makes the server; with TLS, it has its certificates.
+func webServer(ctx context.Context, o Options, handler http.Handler) (*http.Server, error) {
+	web := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		BaseContext: func(net.Listener) context.Context { return ctx },
 		ErrorLog:    slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
 	}
+	var keeper *certify.Keeper
+	var err error
+	switch {
+	case o.TLS.Cert != "":
+		keeper, err = certify.Files(o.TLS.Cert, o.TLS.Key, time.Now, o.Log)
+	case o.TLS.Own:
+		keeper, err = certify.Own(filepath.Join(o.Dir, "tls"), o.Shop, ownNames(o), time.Now, o.Log)
+	default:
+		return web, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	web.TLSConfig = keeper.Config()
+	o.Log.Info("TLS", "fingerprint, SHA-256", keeper.Fingerprint())
+	return web, nil
+}
+
+// ownNames are the names and addresses by which the service may be asked.
+func ownNames(o Options) []string {
+	names := append([]string{"localhost", "127.0.0.1", "::1"}, o.Hosts...)
+	if host, _, err := net.SplitHostPort(o.Listen); err == nil && host != "" {
+		names = append(names, host)
+	}
+	if name, err := os.Hostname(); err == nil {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// serveOn serves on a listener, by TLS where the server has certificates.
+func serveOn(web *http.Server, listener net.Listener) error {
+	if web.TLSConfig != nil {
+		return web.ServeTLS(listener, "", "")
+	}
+	return web.Serve(listener)
+}
+
+// scheme is how the addresses of a server begin.
+func scheme(web *http.Server) string {
+	if web.TLSConfig != nil {
+		return "https://"
+	}
+	return "http://"
 }
 
 // run keeps the parts going until the context ends or one of them fails; then all end.
-func run(ctx context.Context, o Options, listener net.Listener, handler http.Handler, benches []*bench.Bench, s *whole.Shop) error {
+func run(ctx context.Context, o Options, listener net.Listener, web *http.Server, benches []*bench.Bench, s *whole.Shop) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	running := len(benches) + 2
 	parts := make(chan error, running)
-	web := webServer(ctx, o, handler)
 	for _, b := range benches {
 		go func() { parts <- b.Run(ctx) }()
 	}
@@ -283,14 +347,14 @@ func run(ctx context.Context, o Options, listener net.Listener, handler http.Han
 		})
 	})
 	go func() {
-		err := web.Serve(listener)
+		err := serveOn(web, listener)
 		if errors.Is(err, http.ErrServerClosed) {
 			err = nil
 		}
 		parts <- err
 	}()
 	if o.Ready != nil {
-		o.Ready("http://" + listener.Addr().String())
+		o.Ready(scheme(web) + listener.Addr().String() + o.Base)
 	}
 	var failed error
 	select {

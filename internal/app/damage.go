@@ -58,12 +58,15 @@ func serveDamage(ctx context.Context, o Options, found *sqlite.DamagedError) err
 	if err != nil {
 		return errors.Join(found, fmt.Errorf("listening on %s: %w", o.Listen, err))
 	}
-	web := webServer(ctx, o, api.OfDamage(found, o.Log))
+	web, err := webServer(ctx, o, api.OfDamage(found, o.Log))
+	if err != nil {
+		return errors.Join(found, err, listener.Close())
+	}
 	context.AfterFunc(ctx, func() { _ = web.Close() })
 	if o.Damaged != nil {
-		o.Damaged("http://" + listener.Addr().String())
+		o.Damaged(scheme(web) + listener.Addr().String())
 	}
-	if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+	if err := serveOn(web, listener); !errors.Is(err, http.ErrServerClosed) {
 		return errors.Join(found, err)
 	}
 	return found

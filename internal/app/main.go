@@ -96,9 +96,10 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 		Rejoin:  o.Rejoin,
 		Backup:  o.Backup,
 		Replica: o.Replica,
-		Feed:    sweep.RealFeed,
-		Log:     logger(os.Stderr),
-		Ready:   func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
+		TLS:     TLS{o.TLSCert, o.TLSKey, o.TLSOwn}, Proxies: o.Proxies, Base: o.Base,
+		Feed:  sweep.RealFeed,
+		Log:   logger(os.Stderr),
+		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 
 		Damaged: sayDamaged,
 	})

@@ -197,14 +197,14 @@ func room(data string, databases []string, to string) error {
 	return nil
 }
 
-// copyRenewals copies what renewals keep of the drives while they write: a few megabytes at most.
+// copyRenewals copies what renewals keep of the drives while they write, a few megabytes at most, and the shop's own authority for TLS.
 func copyRenewals(data, to string) (names []string, err error) {
 	beside, err := os.OpenRoot(to)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, beside.Close()) }()
-	for _, place := range []string{filepath.Join("renewal", "*"), filepath.Join("*", "renewal", "*")} {
+	for _, place := range []string{filepath.Join("renewal", "*"), filepath.Join("*", "renewal", "*"), filepath.Join("tls", "*")} {
 		found, err := filepath.Glob(filepath.Join(globbed(data), place))
 		if err != nil {
 			return nil, err

@@ -4,12 +4,15 @@ package cli
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"os/user"
+	"path"
 	"strings"
 	"time"
 
@@ -52,18 +55,22 @@ const exitHelp = `EXIT CODES:
 
 // ServeOptions are the flags of serve and demo.
 type ServeOptions struct {
-	Dir     string
-	Listen  string
-	Shop    string
-	Bench   string
-	Hosts   []string
-	Images  []string    // image files, or block devices without a drive behind them, that stand for drives
-	Rework  bool        // drives may be written to when the shop orders it
-	Create  bool        // make a shop where there is none
-	Rejoin  bool        // databases that are not of the same past
-	Replica string      // where what is written is copied to
-	Backup  backup.Plan // no folder: none are made
-	Factor  float64
+	Dir             string
+	Listen          string
+	Shop            string
+	Bench           string
+	Hosts           []string
+	Images          []string // image files, or block devices without a drive behind them, that stand for drives
+	Rework          bool     // drives may be written to when the shop orders it
+	Create          bool     // make a shop where there is none
+	Rejoin          bool     // databases that are not of the same past
+	Replica         string   // where what is written is copied to
+	TLSCert, TLSKey string   // files
+	TLSOwn          bool     // by the shop's own authority
+	Proxies         []netip.Prefix
+	Base            string      // the path below which a proxy has the service
+	Backup          backup.Plan // no folder: none are made
+	Factor          float64
 }
 
 // Starters start a service in this process; app provides them.
@@ -102,6 +109,11 @@ func New(s Starters) *cli.Command {
 				Name:    "token-file",
 				Usage:   "`FILE` with the token that says who you are; or its text in HYLOSTAT_TOKEN",
 				Sources: cli.EnvVars("HYLOSTAT_TOKEN_FILE"),
+			},
+			&cli.StringFlag{
+				Name:    "tls-authority",
+				Usage:   "`FILE` with the authority's certificate of a service that speaks TLS by one of its own",
+				Sources: cli.EnvVars("HYLOSTAT_TLS_AUTHORITY"),
 			},
 			&cli.BoolFlag{Name: "json", Usage: "print what the service answers, as in its API"},
 			&cli.StringFlag{
@@ -237,13 +249,33 @@ func action(least, most int, f func(ctx context.Context, c call) error) cli.Acti
 		if err != nil {
 			return err
 		}
-		c, err := client.New(cmd.String("service"), token)
+		trusted, err := authorities(cmd.String("tls-authority"))
+		if err != nil {
+			return err
+		}
+		c, err := client.NewTrusting(cmd.String("service"), token, trusted)
 		if err != nil {
 			return &usage{err.Error()}
 		}
 		out := &plain{Writer: cmd.Root().Writer}
 		return errors.Join(f(ctx, call{cmd, c, out}), out.failed())
 	}
+}
+
+// authorities reads the certificates of a file; none is named: nil.
+func authorities(file string) (*x509.CertPool, error) {
+	if file == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("reading the authority of the service's certificate: %w", err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(text) {
+		return nil, fmt.Errorf("%s holds no certificate. Name the authority.pem of the service", file)
+	}
+	return pool, nil
 }
 
 // token is what proves who asks. It never comes from an argument: those are read by everybody on the machine.
@@ -354,6 +386,16 @@ func (s Starters) serve() *cli.Command {
 				Usage: "let drives be written to, when their owner has released them and somebody orders it",
 			},
 			rejoinFlag,
+			&cli.StringFlag{
+				Name: "tls", Usage: "self: speak TLS by certificates of an `AUTHORITY` of the shop's own, whose fingerprint the log has",
+			},
+			&cli.StringFlag{Name: "tls-cert", Usage: "speak TLS by the certificate in this `FILE`, PEM, taken anew when it changes"},
+			&cli.StringFlag{Name: "tls-key", Usage: "its key's `FILE`"},
+			&cli.StringSliceFlag{
+				Name:  "behind-proxy",
+				Usage: "believe what a proxy at this address, or of this `CIDR`, says of whom it asks for (X-Forwarded-For, -Proto, -Host)",
+			},
+			&cli.StringFlag{Name: "base-path", Usage: "the `PATH` below which a proxy has the service"},
 			replicaFlag,
 			&cli.StringFlag{Name: "backup-to", Usage: "make backups by itself, into this `FOLDER`: best on another disk"},
 			&cli.DurationFlag{Name: "backup-every", Usage: "how often", Value: 24 * time.Hour},
@@ -368,9 +410,23 @@ func (s Starters) serve() *cli.Command {
 			if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
 				return &usage{"backups are made every minute at most, and one stays at least"}
 			}
+			proxies, err := prefixes(c.StringSlice("behind-proxy"))
+			if err != nil {
+				return err
+			}
+			base := strings.TrimSuffix(c.String("base-path"), "/")
+			switch own, cert, key := c.String("tls"), c.String("tls-cert"), c.String("tls-key"); {
+			case own != "" && own != "self":
+				return &usage{"--tls knows self alone; for a certificate of your own, give --tls-cert and --tls-key"}
+			case (cert == "") != (key == "") || own != "" && cert != "":
+				return &usage{"TLS wants --tls-cert and --tls-key together, or --tls self"}
+			case base != "" && (!strings.HasPrefix(base, "/") || path.Clean(base) != base):
+				return &usage{"a base path begins with a slash, as in /hylostat"}
+			}
 			return s.Serve(
 				ctx,
 				ServeOptions{
+					TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), TLSOwn: c.String("tls") != "", Proxies: proxies, Base: base,
 					Dir:     c.String("data"),
 					Listen:  c.String("listen"),
 					Shop:    c.String("shop"),
@@ -418,6 +474,22 @@ func (s Starters) demo() *cli.Command {
 			)
 		},
 	}
+}
+
+// prefixes reads networks, or addresses for those of one.
+func prefixes(all []string) (out []netip.Prefix, err error) {
+	for _, one := range all {
+		p, err := netip.ParsePrefix(one)
+		if err != nil {
+			a, wrong := netip.ParseAddr(one)
+			if wrong != nil {
+				return nil, &usage{fmt.Sprintf("%q is no address and no network", one)}
+			}
+			p = netip.PrefixFrom(a, a.BitLen())
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
 }
 
 func hostname() string {

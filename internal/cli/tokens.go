@@ -55,7 +55,8 @@ func tokenCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "end", Usage: "end a token", ArgsUsage: "ID", Description: "The ID as the list has it.\n\nExample:\n   hylostat token end 7kq2mzw4ta",
+				Name: "end", Usage: "end a token", ArgsUsage: "ID",
+				Description: "The ID as the list has it.\n\nExample:\n   hylostat token end 7kq2mzw4ta",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					all, err := c.EndToken(ctx, c.arg(0))
 					if err != nil {

@@ -5,6 +5,8 @@ package client
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -25,9 +27,18 @@ type Client struct {
 }
 
 // New makes a client for a service's address, such as "http://127.0.0.1:8347". A token says who asks; an open shop needs none.
-func New(address, token string) (*Client, error) {
+func New(address, token string) (*Client, error) { return NewTrusting(address, token, nil) }
+
+// NewTrusting is New for a service that speaks TLS by certificates of these authorities; nil: of those the machine trusts.
+func NewTrusting(address, token string, authorities *x509.CertPool) (*Client, error) {
 	address = strings.TrimSuffix(address, "/")
-	raw, err := NewClient(address+"/api/v1", WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	web := &http.Client{}
+	if authorities != nil {
+		t := http.DefaultTransport.(*http.Transport).Clone() //nolint:errcheck // it is one
+		t.TLSClientConfig = &tls.Config{RootCAs: authorities, MinVersion: tls.VersionTLS12}
+		web.Transport = t
+	}
+	raw, err := NewClient(address+"/api/v1", WithHTTPClient(web), WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		if token != "" {
 			r.Header.Set("Authorization", "Bearer "+token)
 		}
@@ -57,6 +68,12 @@ type Unreachable struct {
 }
 
 func (e *Unreachable) Error() string {
+	if _, untrusted := errors.AsType[*tls.CertificateVerificationError](e.Err); untrusted {
+		return fmt.Sprintf(
+			"the certificate of %s is not one that this machine trusts. If the service has an authority of its own, name the copy of its "+
+				"authority.pem with --tls-authority", e.Address,
+		)
+	}
 	return fmt.Sprintf(
 		"no service answers at %s. Start one with \"hylostat serve\" or \"hylostat demo\", or name it with --service", e.Address,
 	)

@@ -2590,6 +2590,9 @@ type Service struct {
 	// Time the shop's time now
 	Time    time.Time `json:"time"`
 	Version string    `json:"version"`
+
+	// Warning what people should know of the service: that the disk of its records is nearly full
+	Warning *string `json:"warning,omitempty"`
 }
 
 // Session defines model for Session.

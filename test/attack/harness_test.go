@@ -30,6 +30,12 @@ type place struct {
 // begin serves drives, one a bay from bay 1 on, until the test ends.
 func begin(t *testing.T, dir string, drives ...sim.Spec) *place {
 	t.Helper()
+	return beginWith(t, dir, func(*app.Options) {}, drives...)
+}
+
+// beginWith is begin for a service that differs.
+func beginWith(t *testing.T, dir string, change func(*app.Options), drives ...sim.Spec) *place {
+	t.Helper()
 	clock, err := sim.RecallClock(dir+"/drives.json", 600)
 	require.NoError(t, err)
 	places := make([]drive.Address, max(1, len(drives)))
@@ -43,10 +49,12 @@ func begin(t *testing.T, dir string, drives ...sim.Spec) *place {
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan string, 1), make(chan error, 1)
 	go func() {
-		done <- app.Serve(ctx, app.Options{
+		o := app.Options{
 			Dir: dir, Create: true, Shop: "Saltmarsh Lane", Bench: "north bench", Factor: 600, Source: p.bench, Rework: true,
 			Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler), Ready: func(address string) { ready <- address },
-		})
+		}
+		change(&o)
+		done <- app.Serve(ctx, o)
 	}()
 	ended := false
 	p.end = func() error {

@@ -1,8 +1,9 @@
 import createClient from "openapi-fetch";
+import { apiPath } from "./base";
 import type { paths } from "./contract.gen";
 import type { Problem } from "./types";
 
-export const api = createClient<paths>({ baseUrl: "/api/v1" });
+export const api = createClient<paths>({ baseUrl: apiPath("") });
 
 /** What the service answered instead of what was asked for. */
 export class ProblemError extends Error {

@@ -1435,6 +1435,8 @@ export interface components {
             policy: components["schemas"]["PolicySummary"];
             /** @description whether the bench writes to drives when it is ordered to */
             rework: boolean;
+            /** @description what people should know of the service: that the disk of its records is nearly full */
+            warning?: string;
         };
         PolicySummary: {
             version: number;

@@ -1,5 +1,6 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { apiPath } from "./base";
 import { happened, renew } from "./changes";
 import type { Bay, Fact, Run } from "./types";
 
@@ -35,7 +36,7 @@ export function useEvents(admitted: boolean): Line {
   const [line, setLine] = useState<Line>({ said: "" });
   useEffect(() => {
     if (!admitted) return;
-    const source = new EventSource("/api/v1/events");
+    const source = new EventSource(apiPath("/events"));
     const heard = (message: MessageEvent<string>) => {
       const fact = JSON.parse(message.data) as Fact;
       apply(cache, fact);

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { type Cells, emptyCells, fill } from "../parts/cells";
+import { apiPath } from "./base";
 import { renew } from "./changes";
 import type { Live, Run, Sweep } from "./types";
 
@@ -34,7 +35,7 @@ export function useLive(id: number, open: boolean, kept: Sweep | null | undefine
 
   useEffect(() => {
     if (!open) return;
-    const source = new EventSource(`/api/v1/runs/${id}/live`);
+    const source = new EventSource(apiPath(`/runs/${id}/live`));
     const heard = (snapshot: boolean) => (message: MessageEvent<string>) => {
       const live = JSON.parse(message.data) as Live;
       setRun(live.run);

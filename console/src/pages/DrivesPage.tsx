@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Input, Label, Radio, RadioGroup, SearchField } from "react-aria-components";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
+import { apiPath } from "../data/base";
 import { useDesk } from "../data/orders";
 import { usePerson } from "../data/person";
 import { type Looked, useDrives } from "../data/queries";
@@ -187,7 +188,7 @@ function Together({ chosen, none }: { chosen: readonly string[]; none: () => voi
       <Button isDisabled={isPending} onPress={() => asPerson(() => desk.signTogether.mutate([...chosen]))}>
         Sign the healthy
       </Button>
-      <LinkButton href={`/api/v1/labels?${labels}`} target="_blank">
+      <LinkButton href={apiPath(`/labels?${labels}`)} target="_blank">
         {chosen.length > mostLabels ? `Labels of the first ${mostLabels}` : "Labels"}
       </LinkButton>
       <Button onPress={none}>Choose none</Button>
@@ -282,7 +283,9 @@ export default function DrivesPage() {
               {drives.hasNextPage ? " and more" : ""} found
             </p>
             <LinkButton
-              href={`/api/v1/drives.csv?${new URLSearchParams(Object.entries(by).flatMap(([k, v]) => (v === undefined ? [] : [[k, String(v)]])))}`}
+              href={apiPath(
+                `/drives.csv?${new URLSearchParams(Object.entries(by).flatMap(([k, v]) => (v === undefined ? [] : [[k, String(v)]])))}`,
+              )}
               download="drives.csv"
             >
               CSV

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import styled from "styled-components";
+import { apiPath } from "../data/base";
 import { useDesk } from "../data/orders";
 import { usePerson } from "../data/person";
 import { useLot } from "../data/queries";
@@ -149,13 +150,13 @@ export default function LotPage() {
         </dl>
         <div className="do">
           {l.open && <Button onPress={() => asPerson(() => desk.endLot.mutate(l.id))}>End</Button>}
-          <LinkButton href={`/api/v1/lots/${l.id}/labels?stock=62x29`} target="_blank">
+          <LinkButton href={apiPath(`/lots/${l.id}/labels?stock=62x29`)} target="_blank">
             Labels
           </LinkButton>
-          <LinkButton href={`/api/v1/lots/${l.id}/summary?format=pdf`} target="_blank">
+          <LinkButton href={apiPath(`/lots/${l.id}/summary?format=pdf`)} target="_blank">
             Summary
           </LinkButton>
-          <LinkButton href={`/api/v1/lots/${l.id}/summary?format=csv`} download={`lot-${l.id}.csv`}>
+          <LinkButton href={apiPath(`/lots/${l.id}/summary?format=csv`)} download={`lot-${l.id}.csv`}>
             CSV
           </LinkButton>
           {toSign.length > 0 && (

@@ -82,6 +82,7 @@ export function Frame({
         </div>
       </Top>
       {lost && <Lost role="alert">Connection lost {clockOf(lost)}. Checks continue.</Lost>}
+      {service?.warning && <Lost role="alert">{service.warning}.</Lost>}
       <div aria-live="polite" style={hidden}>
         {said}
       </div>

@@ -1,4 +1,5 @@
 import styled from "styled-components";
+import { apiPath } from "../data/base";
 import type { Drive, ReadingSummary, Siblings, Volumes } from "../data/types";
 import { color, text } from "../theme/tokens";
 import { Button, LinkButton, Section, Table } from "./basics";
@@ -9,7 +10,7 @@ const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8p
 
 /** What leaves with a drive, and the act of leaving. */
 export function Papers({ drive, handOver }: { drive: Drive; handOver: () => void }) {
-  const base = `/api/v1/drives/${encodeURIComponent(drive.serial)}`;
+  const base = apiPath(`/drives/${encodeURIComponent(drive.serial)}`);
   const ended = drive.intake?.handover;
   return (
     <Section>

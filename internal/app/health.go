@@ -1,0 +1,103 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"hylostat.example/internal/api"
+	"hylostat.example/internal/backup"
+	"hylostat.example/internal/store"
+)
+
+// When the disk of the records is said to be nearly full, and when the service is not ready any more for that.
+const (
+	lowShare  = 0.05 // of the disk
+	lowBytes  = 1 << 30
+	fullBytes = 50 << 20
+	diskEvery = time.Minute
+)
+
+// behindAt is how far a replica may be behind before that is told.
+const behindAt = time.Minute
+
+// health is what is known of what the service needs.
+type health struct {
+	dir     string
+	store   *store.Store
+	looked  []examined
+	replica *backup.Replica // nil: none
+	low     atomic.Bool     // little room is left
+}
+
+// room tells how many bytes are free on the disk of the records, and whether that is little.
+func (h *health) room() (free int64, low bool, err error) {
+	var disk unix.Statfs_t
+	if err := unix.Statfs(h.dir, &disk); err != nil {
+		return 0, false, fmt.Errorf("asking for the room on the disk of %s: %w", h.dir, err)
+	}
+	free = int64(disk.Bavail) * disk.Bsize
+	few := min(int64(float64(disk.Blocks)*float64(disk.Bsize)*lowShare), lowBytes)
+	return free, free < few, nil
+}
+
+// watchDisk says in the log when the disk of the records gets full, and when there is room again, until the context ends.
+func (h *health) watchDisk(ctx context.Context, log *slog.Logger) {
+	for {
+		free, low, err := h.room()
+		switch was := h.low.Load(); {
+		case err != nil:
+			log.Error("looking at the disk", "error", err)
+		case low && !was:
+			log.Warn("the disk of the records is nearly full: make room before nothing can be recorded", "free MB", free/1e6)
+		case was && !low:
+			log.Info("the disk of the records has room again", "free MB", free/1e6)
+		}
+		if err == nil {
+			h.low.Store(low)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(diskEvery):
+		}
+	}
+}
+
+// warning is what people at the console should know; empty: nothing.
+func (h *health) warning() string {
+	free, low, err := h.room()
+	if err != nil || !low {
+		return ""
+	}
+	return fmt.Sprintf("The disk of the records is nearly full: %d MB are left. Make room before nothing can be recorded", free/1e6)
+}
+
+// ready tells what the service needs, and whether it is so.
+func (h *health) ready(ctx context.Context) []api.Check {
+	says := func(name string, err error) api.Check {
+		if err != nil {
+			return api.Check{Name: name, Says: err.Error()}
+		}
+		return api.Check{Name: name, OK: true}
+	}
+	_, asked := h.store.ShopID(ctx)
+	all := []api.Check{says("records", damaged(h.looked)), says("database", asked)}
+	free, _, err := h.room()
+	if err == nil && free < fullBytes {
+		err = fmt.Errorf("%d MB are left", free/1e6)
+	}
+	all = append(all, says("disk", err))
+	if h.replica != nil {
+		var late error
+		if behind := h.replica.Behind(time.Now()); behind > behindAt {
+			late = fmt.Errorf("what was written in the last %s is not copied", behind.Round(time.Second))
+		}
+		all = append(all, says("replica", late))
+	}
+	return all
+}
