@@ -22,6 +22,7 @@ import (
 	"hylostat.example/internal/demo"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
+	"hylostat.example/internal/visible"
 )
 
 // Main runs the command line and gives the exit code.
@@ -36,7 +37,7 @@ func Main(args []string) int {
 		Backup: makeBackup, Restore: restore, Examine: examineShop,
 	}).Run(ctx, args)
 	if err != nil {
-		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", err)
+		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", visible.Text(err.Error()))
 	}
 	return cli.Code(err)
 }

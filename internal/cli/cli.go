@@ -24,6 +24,7 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/record"
+	"hylostat.example/internal/visible"
 )
 
 // DefaultAddress is where the service listens unless told otherwise.
@@ -326,9 +327,11 @@ func (c call) bay(n int) (contract.BayName, error) {
 // show prints a value as JSON when asked to, else through f.
 func (c call) show(value any, f func(w io.Writer)) error {
 	if c.Bool("json") {
-		e := json.NewEncoder(raw(c.out))
-		e.SetIndent("", "  ")
-		return e.Encode(value)
+		b, err := json.MarshalIndent(value, "", "  ")
+		if err == nil {
+			_, err = fmt.Fprintln(raw(c.out), visible.JSON(string(b)))
+		}
+		return err
 	}
 	f(c.out)
 	return nil
@@ -345,7 +348,7 @@ func bold(w io.Writer, s string) string {
 	if !terminal(w) || os.Getenv("NO_COLOR") != "" {
 		return s
 	}
-	return "\x1b[1m" + s + "\x1b[0m"
+	return boldOn + s + boldOff
 }
 
 // rejoinFlag is for after a loss: a database was lost, or put back from a copy.

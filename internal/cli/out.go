@@ -8,13 +8,20 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"hylostat.example/internal/visible"
 )
 
 // plain writes for a terminal, where a no-break space would keep what is copied from being found or typed again: it stands as a plain
-// one. It remembers the first write that failed.
+// one. What is not seen, of a drive's or a person's words, is made visible; but for what makes a word bold. It remembers the first write
+// that failed.
 type plain struct {
 	io.Writer
 	wrong error
+	begun []byte // of a character whose end has not come
 }
 
 // raw is what plain writes to.
@@ -26,17 +33,48 @@ func raw(w io.Writer) io.Writer {
 }
 
 func (p *plain) Write(b []byte) (int, error) {
-	if _, err := p.Writer.Write(bytes.ReplaceAll(b, []byte("\u00a0"), []byte(" "))); err != nil {
+	all := append(p.begun, b...)
+	whole := len(all)
+	for i := max(0, whole-utf8.UTFMax); i < whole; i++ {
+		if utf8.RuneStart(all[i]) && !utf8.FullRune(all[i:]) {
+			whole = i
+			break
+		}
+	}
+	p.begun = bytes.Clone(all[whole:])
+	return len(b), p.write(all[:whole])
+}
+
+const boldOn, boldOff = "\x1b[1m", "\x1b[0m"
+
+func (p *plain) write(b []byte) error {
+	parts := strings.Split(strings.ReplaceAll(string(b), boldOff, boldOn), boldOn)
+	marks := ours.FindAllString(string(b), -1)
+	var out strings.Builder
+	for i, part := range parts {
+		out.WriteString(visible.Text(strings.ReplaceAll(part, "\u00a0", " ")))
+		if i < len(marks) {
+			out.WriteString(marks[i])
+		}
+	}
+	if _, err := io.WriteString(p.Writer, out.String()); err != nil {
 		if p.wrong == nil {
 			p.wrong = err
 		}
-		return 0, err
+		return err
 	}
-	return len(b), nil
+	return nil
 }
+
+// ours are the only sequences for a terminal that are passed on.
+var ours = regexp.MustCompile(`\x1b\[[01]m`)
 
 // failed tells that not everything could be written.
 func (p *plain) failed() error {
+	if len(p.begun) > 0 {
+		_ = p.write(p.begun) // failed tells
+		p.begun = nil
+	}
 	if p.wrong == nil {
 		return nil
 	}

@@ -14,6 +14,7 @@ import (
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/record"
+	"hylostat.example/internal/visible"
 )
 
 func dialectCommands() *cli.Command {
@@ -187,14 +188,7 @@ func (s Starters) captureCommand() *cli.Command {
 }
 
 // fileName makes a harmless file name of what a drive calls itself.
-func fileName(serial, ending string) string {
-	return strings.Map(func(r rune) rune {
-		if r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r == '-' {
-			return r
-		}
-		return '_'
-	}, serial) + ending
-}
+func fileName(serial, ending string) string { return visible.File(serial) + ending }
 
 // save writes a record file beside its place and then moves it there: no half file stands under the name.
 func save(out io.Writer, path string, f record.File) error {

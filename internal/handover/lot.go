@@ -14,6 +14,7 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop/desk"
+	"hylostat.example/internal/visible"
 )
 
 // gradesInOrder is how a summary counts them.
@@ -107,9 +108,9 @@ func optionalNumber(values signal.Values, n signal.Name) string {
 // some programs pass over.
 func harmless(s string) string {
 	if first, _ := utf8.DecodeRuneInString(s); s != "" && strings.ContainsRune("=+-@\t\r\n＝＋－＠", first) {
-		return "'" + s
+		return "'" + visible.Text(s)
 	}
-	return s
+	return visible.Text(s)
 }
 
 // LotPDF draws the summary of a lot: how many of each, what share does for which duty, and every drive.

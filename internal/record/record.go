@@ -6,6 +6,7 @@ package record
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed" // the schema
 	jsonv1 "encoding/json"
 	"errors"
@@ -61,7 +62,9 @@ type Drive struct {
 }
 
 // Key is the drive's name.
-func (d Drive) Key() drive.Key { return drive.Key{Model: d.Model, Serial: d.Serial} }
+func (d Drive) Key() drive.Key {
+	return drive.Key{Model: cmp.Or(drive.Name(d.Model), "(blank)"), Serial: cmp.Or(drive.Name(d.Serial), "(blank)")}
+}
 
 // Reading is the pages a drive sent at one moment.
 type Reading struct {

@@ -99,8 +99,11 @@ func TestProbesTellNothingButHowItStands(t *testing.T) {
 	body, err := io.ReadAll(answer.Body)
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusOK, answer.StatusCode)
-	assert.JSONEq(t, `{"ready": true, "checks": [{"name": "records", "ok": true}, {"name": "database", "ok": true}, {"name": "disk", "ok": true}]}`,
-		string(body))
+	assert.JSONEq(
+		t,
+		`{"ready": true, "checks": [{"name": "records", "ok": true}, {"name": "database", "ok": true}, {"name": "disk", "ok": true}]}`,
+		string(body),
+	)
 	status, body, _ := p.ask(t.Context(), "GET", "/healthz", nil)
 	assert.Equal(t, http.StatusOK, status)
 	assert.JSONEq(t, `{"status": "ok"}`, string(body))

@@ -310,6 +310,14 @@ func Printable(s string) string {
 	}, strings.TrimRight(s, "\x00 ")))
 }
 
+// Name makes a name of a text that came from a drive: printable, and never of dots alone, by which no address could lead to the drive.
+func Name(s string) string {
+	if s = Printable(s); s == "." || s == ".." {
+		return "(" + s + ")"
+	}
+	return s
+}
+
 // Address names a place where a drive can be attached, as stable as the hardware allows: "pci-0000:00:04.0-ata-1".
 type Address string
 

@@ -80,7 +80,7 @@ func (r *Reading) identify(b []byte) error {
 	id, err := ata.DecodeIdentify(b)
 	wrong := id.Integrity == ata.IntegrityWrong
 	r.Identity = drive.Identity{
-		Key:      drive.Key{Model: drive.Printable(id.Model), Serial: drive.Printable(id.Serial)},
+		Key:      drive.Key{Model: drive.Name(id.Model), Serial: drive.Name(id.Serial)},
 		Firmware: drive.Printable(id.Firmware), WWN: drive.WWN64(id.WWN), Interface: drive.ATA,
 		Bytes: id.Sectors * uint64(id.LogicalSector), LogicalSector: id.LogicalSector, PhysicalSector: id.PhysicalSector,
 		AlignmentOffset: id.Alignment, FormFactor: id.FormFactorName(), Transport: id.TransportName(),

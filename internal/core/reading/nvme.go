@@ -85,7 +85,7 @@ func (r *Reading) controller(b []byte) error {
 	}
 	r.Controller = &c
 	id := &r.Identity
-	id.Key = drive.Key{Model: drive.Printable(c.Model), Serial: drive.Printable(c.Serial)}
+	id.Key = drive.Key{Model: drive.Name(c.Model), Serial: drive.Name(c.Serial)}
 	id.Firmware, id.Interface, id.Medium, id.Transport = drive.Printable(c.Firmware), drive.NVMe, drive.Flash, c.VersionName()
 	id.SMART = drive.Feature{Supported: true, Enabled: true}
 	id.SelfTest = drive.Feature{Supported: c.SelfTest, Enabled: c.SelfTest}

@@ -353,7 +353,7 @@ func (r *Reading) image(b []byte) error {
 		return err
 	}
 	r.Identity = drive.Identity{
-		Key:            drive.Key{Model: "Image file", Serial: drive.Printable(i.Name)},
+		Key:            drive.Key{Model: "Image file", Serial: drive.Name(i.Name)},
 		Bytes:          i.Bytes,
 		LogicalSector:  i.Sector,
 		PhysicalSector: i.Sector,

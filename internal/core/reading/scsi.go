@@ -113,7 +113,7 @@ func (r *Reading) vpd(n uint8, p Page) error {
 	case scsi.VPDSerial:
 		serial, err := scsi.DecodeSerial(p.Bytes)
 		if err == nil && r.Identity.Interface == drive.SCSI {
-			r.Identity.Serial = drive.Printable(serial)
+			r.Identity.Serial = drive.Name(serial)
 		}
 		if err == nil {
 			s.add("Serial", 4, len(p.Bytes)-4, drive.Printable(serial), "")

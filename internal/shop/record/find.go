@@ -26,15 +26,15 @@ func (s *Keeper) FindDrive(ctx context.Context, name string) (shop.Drive, error)
 	if bay, err := drive.ParseBay(name); err == nil && s.meansBay(name, bay) {
 		return s.driveInBay(ctx, bay)
 	}
+	if whole, err := s.store.DrivesBySerial(ctx, name); err != nil || len(whole) == 1 { // which nearly every question gives
+		return append(whole, shop.Drive{})[0], err
+	}
 	ending := strings.ToUpper(strings.ReplaceAll(name, " ", ""))
 	if len(ending) < 3 {
 		return shop.Drive{}, &shop.Invalid{
 			What:   fmt.Sprintf("%q is too short to name a drive", name),
 			Advice: "Give at least the last 3 characters of its serial, or bay-N.",
 		}
-	}
-	if whole, err := s.store.DrivesBySerial(ctx, name); err != nil || len(whole) == 1 { // which nearly every question gives
-		return append(whole, shop.Drive{})[0], err
 	}
 	found, err := s.store.DrivesBySuffix(ctx, ending)
 	if err != nil {
