@@ -26,7 +26,7 @@ import (
 func summaryOf(m shop.Moment) contract.ReadingSummary {
 	out := contract.ReadingSummary{Seq: m.Seq, At: m.At, Run: optional(m.Run), Step: text(string(m.Step))}
 	out.Hours, out.Temperature = number(m.Signals, signal.PowerOnHours), number(m.Signals, signal.Temperature)
-	out.Said, out.Aside = when(m.Said), asideOf(m.Aside)
+	out.Said, out.Aside, out.Origin = when(m.Said), asideOf(m.Aside), text(m.Origin)
 	return out
 }
 
@@ -343,17 +343,23 @@ func (h *handlers) ExportRecord(ctx context.Context, r server.ExportRecordReques
 
 func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordRequestObject) (server.ImportRecordResponseObject, error) {
 	var all []record.Imported
+	signed := ""
 	err := lowpriority.Do(func() error {
 		f, err := recordfile.Read(r.Body)
 		if wrong, ok := errors.AsType[*recordfile.Error](err); ok {
 			return &shop.Invalid{What: wrong.Error(), Advice: "Nothing of it was taken in. Get a whole copy of the file."}
 		}
 		if err == nil {
+			signed = f.SignedBy
 			all, err = h.shop.Import(ctx, actor(ctx, value(r.Params.By)), f)
 		}
 		return err
 	})
-	return server.ImportRecord200JSONResponse{Drives: each(all, func(i record.Imported) contract.ImportedDrive {
+	if err != nil {
+		return nil, err
+	}
+	by, err := h.signer(ctx, signed)
+	return server.ImportRecord200JSONResponse{Signed: by, Drives: each(all, func(i record.Imported) contract.ImportedDrive {
 		return contract.ImportedDrive{
 			Serial:   i.Key.Serial,
 			Model:    i.Key.Model,

@@ -22,7 +22,18 @@ func capture(ctx context.Context, nodes []string, tell func(node, what string)) 
 	if err != nil {
 		host = "a machine without a name"
 	}
-	return captureFrom(ctx, linux.New(), host, nodes, tell)
+	f, failed := captureFrom(ctx, linux.New(), host, nodes, tell)
+	if len(f.Drives) == 0 {
+		return f, failed
+	}
+	key, err := captureKey()
+	if err == nil {
+		err = f.Sign(key)
+	}
+	if err != nil { // what was read is worth more than who read it
+		failed = append(failed, fmt.Errorf("the file is not signed: %w", err))
+	}
+	return f, failed
 }
 
 // captureFrom reads the named drives of a source, or all of them, once each: what fails is told and does not keep the

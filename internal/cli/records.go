@@ -76,7 +76,7 @@ func (s Starters) recordCommands() *cli.Command {
 	return &cli.Command{
 		Name: "record", Usage: "record files: readings carried between machines", Category: "drives",
 		Description: "The format is open: docs/reference/record-files.md and its JSON Schema.",
-		Commands: []*cli.Command{
+		Commands: append(keyCommands(), []*cli.Command{
 			s.captureCommand(),
 			{
 				Name:        "import",
@@ -142,7 +142,7 @@ func (s Starters) recordCommands() *cli.Command {
 					return c.show(done, func(w io.Writer) { printRedecoded(w, done) })
 				}),
 			},
-		},
+		}...),
 	}
 }
 
@@ -181,6 +181,9 @@ func (s Starters) captureCommand() *cli.Command {
 			}
 			if path != "-" {
 				_, _ = fmt.Fprintf(c.Root().Writer, "%d of %d drives written to %s\n", len(f.Drives), len(f.Drives)+len(failed), path)
+				if f.SignedBy != "" {
+					_, _ = fmt.Fprintf(c.Root().Writer, "Signed by key %s: tell it to whoever gets the file, by another way.\n", f.SignedBy)
+				}
 			}
 			return errors.Join(failed...)
 		},
@@ -209,7 +212,8 @@ func (c call) write(body []byte, otherwise, what string) error {
 }
 
 func importRecords(ctx context.Context, c call) error {
-	all := []contract.ImportedDrive{}
+	all, files := []contract.ImportedDrive{}, []string(nil)
+	var signed *contract.KeyName
 	for _, path := range c.Args().Slice() {
 		file, err := os.Open(path)
 		if err != nil {
@@ -220,14 +224,20 @@ func importRecords(ctx context.Context, c call) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
-		all = append(all, done.Drives...)
+		all, files = append(all, done.Drives...), append(files, path+": "+signedBy(done.Signed))
+		if c.Args().Len() == 1 {
+			signed = done.Signed
+		}
 	}
-	return c.show(contract.ImportResult{Drives: all}, func(w io.Writer) {
+	return c.show(contract.ImportResult{Drives: all, Signed: signed}, func(w io.Writer) {
 		rows := make([]table.Row, len(all))
 		for i, d := range all {
 			rows[i] = table.Row{wording.Serial(d.Serial), d.Model, d.Readings, d.Known}
 		}
 		tabular(w, []any{"drive", "model", "taken in", "known already"}, rows, 3, 4)
+		for _, f := range files {
+			_, _ = fmt.Fprintln(w, f)
+		}
 		for _, d := range all {
 			if n := optional(d.Aside); n > 0 {
 				_, _ = fmt.Fprintf(
@@ -238,6 +248,54 @@ func importRecords(ctx context.Context, c call) error {
 			}
 		}
 	})
+}
+
+// signedBy says whose the signature of a file is.
+func signedBy(k *contract.KeyName) string {
+	switch {
+	case k == nil:
+		return "not signed: whoever had it may have changed it"
+	case k.Own:
+		return "signed by this shop"
+	case k.Called != nil:
+		return "signed by " + *k.Called + ", key " + k.Key
+	}
+	return "signed by a key nobody here knows, " + k.Key + ". If you know whose it is: record name-key"
+}
+
+func keyCommands() []*cli.Command {
+	printKeys := func(w io.Writer, all []contract.KeyName) {
+		rows := make([]table.Row, len(all))
+		for i, k := range all {
+			rows[i] = table.Row{k.Key, optional(k.Called), map[bool]string{true: "this shop's own"}[k.Own]}
+		}
+		tabular(w, []any{"key", "whose", ""}, rows)
+	}
+	return []*cli.Command{
+		{
+			Name: "keys", Usage: "the keys by which record files are signed, and whose they are",
+			Description: "Example:\n   hylostat record keys",
+			Action: action(0, 0, func(ctx context.Context, c call) error {
+				all, err := c.Keys(ctx)
+				if err != nil {
+					return err
+				}
+				return c.show(all, func(w io.Writer) { printKeys(w, all) })
+			}),
+		},
+		{
+			Name: "name-key", Usage: "say whose a key is; called \"\", nobody knows any more", ArgsUsage: "KEY NAME",
+			Description: "Have whoever signs tell you the key, by another way than the file: record keys, or record capture, says it " +
+				"there.\n\nExample:\n   hylostat record name-key 7kq2-mzw4-tabc-defg-h234 \"the stick in the van\"",
+			Action: action(1, 2, func(ctx context.Context, c call) error {
+				all, err := c.NameKey(ctx, c.arg(0), contract.KeyNaming{Called: c.arg(1), By: c.by()})
+				if err != nil {
+					return err
+				}
+				return c.show(all, func(w io.Writer) { printKeys(w, all) })
+			}),
+		},
+	}
 }
 
 func printRedecoded(w io.Writer, r contract.RedecodeResult) {

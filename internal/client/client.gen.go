@@ -483,6 +483,25 @@ type ClientInterface interface {
 	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
 	MoveIntake(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListKeys The keys by which record files are signed: the shop's own, and those of others that somebody here says whose they are
+	//
+	// Corresponds with GET /keys (the `ListKeys` operationId).
+	ListKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NameKeyWithBody Say whose a key is, or that nobody knows any more
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+	NameKeyWithBody(ctx context.Context, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NameKey Say whose a key is, or that nobody knows any more
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+	NameKey(ctx context.Context, key string, body NameKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PrintDriveLabels Labels for several drives
 	//
 	// Corresponds with GET /labels (the `PrintDriveLabels` operationId).
@@ -1867,6 +1886,55 @@ func (c *Raw) MoveIntakeWithBody(ctx context.Context, intake int64, contentType 
 // Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
 func (c *Raw) MoveIntake(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMoveIntakeRequest(c.Server, intake, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKeys The keys by which record files are signed: the shop's own, and those of others that somebody here says whose they are
+//
+// Corresponds with GET /keys (the `ListKeys` operationId).
+func (c *Raw) ListKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NameKeyWithBody Say whose a key is, or that nobody knows any more
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+func (c *Raw) NameKeyWithBody(ctx context.Context, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNameKeyRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NameKey Say whose a key is, or that nobody knows any more
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+func (c *Raw) NameKey(ctx context.Context, key string, body NameKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNameKeyRequest(c.Server, key, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5128,6 +5196,80 @@ func NewMoveIntakeRequestWithBody(server string, intake int64, contentType strin
 	return req, nil
 }
 
+// NewListKeysRequest constructs an http.Request for the ListKeys method
+func NewListKeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewNameKeyRequest calls the generic NameKey builder with application/json body
+func NewNameKeyRequest(server string, key string, body NameKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNameKeyRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewNameKeyRequestWithBody constructs an http.Request for the NameKey method, with any body, and a specified content type
+func NewNameKeyRequestWithBody(server string, key string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/keys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewPrintDriveLabelsRequest constructs an http.Request for the PrintDriveLabels method
 func NewPrintDriveLabelsRequest(server string, params *PrintDriveLabelsParams) (*http.Request, error) {
 	var err error
@@ -7462,6 +7604,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /intakes/{intake}/move (the `MoveIntake` operationId).
 	MoveIntakeWithResponse(ctx context.Context, intake int64, body MoveIntakeJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveIntakeResponse, error)
+
+	// ListKeysWithResponse The keys by which record files are signed: the shop's own, and those of others that somebody here says whose they are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /keys (the `ListKeys` operationId).
+	ListKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKeysResponse, error)
+
+	// NameKeyWithBodyWithResponse Say whose a key is, or that nobody knows any more
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+	NameKeyWithBodyWithResponse(ctx context.Context, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NameKeyResponse, error)
+
+	// NameKeyWithResponse Say whose a key is, or that nobody knows any more
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+	NameKeyWithResponse(ctx context.Context, key string, body NameKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*NameKeyResponse, error)
 
 	// PrintDriveLabelsWithResponse Labels for several drives
 	//
@@ -10051,6 +10214,102 @@ func (r MoveIntakeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MoveIntakeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]KeyName
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKeysResponse) GetJSON200() *[]KeyName {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKeysResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NameKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]KeyName
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NameKeyResponse) GetJSON200() *[]KeyName {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NameKeyResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NameKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NameKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NameKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NameKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12932,6 +13191,45 @@ func (c *ClientWithResponses) MoveIntakeWithResponse(ctx context.Context, intake
 	return ParseMoveIntakeResponse(rsp)
 }
 
+// ListKeysWithResponse The keys by which record files are signed: the shop's own, and those of others that somebody here says whose they are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /keys (the `ListKeys` operationId).
+func (c *ClientWithResponses) ListKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKeysResponse, error) {
+	rsp, err := c.ListKeys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKeysResponse(rsp)
+}
+
+// NameKeyWithBodyWithResponse Say whose a key is, or that nobody knows any more
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+func (c *ClientWithResponses) NameKeyWithBodyWithResponse(ctx context.Context, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NameKeyResponse, error) {
+	rsp, err := c.NameKeyWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNameKeyResponse(rsp)
+}
+
+// NameKeyWithResponse Say whose a key is, or that nobody knows any more
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /keys/{key} (the `NameKey` operationId).
+func (c *ClientWithResponses) NameKeyWithResponse(ctx context.Context, key string, body NameKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*NameKeyResponse, error) {
+	rsp, err := c.NameKey(ctx, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNameKeyResponse(rsp)
+}
+
 // PrintDriveLabelsWithResponse Labels for several drives
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15178,6 +15476,72 @@ func ParseMoveIntakeResponse(rsp *http.Response) (*MoveIntakeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListKeysResponse parses an HTTP response from a ListKeysWithResponse call
+func ParseListKeysResponse(rsp *http.Response) (*ListKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []KeyName
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNameKeyResponse parses an HTTP response from a NameKeyWithResponse call
+func ParseNameKeyResponse(rsp *http.Response) (*NameKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NameKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []KeyName
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -53,3 +53,15 @@ func (c *Client) SetDemands(ctx context.Context, r contract.DemandsRequest) (con
 	a, err := c.raw.SetDemands(ctx, r)
 	return call[contract.Demands](c, a, err)
 }
+
+// Keys lists the keys by which record files are signed.
+func (c *Client) Keys(ctx context.Context) ([]contract.KeyName, error) {
+	a, err := c.raw.ListKeys(ctx)
+	return call[[]contract.KeyName](c, a, err)
+}
+
+// NameKey says whose a key is.
+func (c *Client) NameKey(ctx context.Context, key string, n contract.KeyNaming) ([]contract.KeyName, error) {
+	a, err := c.raw.NameKey(ctx, key, n)
+	return call[[]contract.KeyName](c, a, err)
+}

@@ -1591,6 +1591,9 @@ type HandoverRequestGoes string
 // ImportResult defines model for ImportResult.
 type ImportResult struct {
 	Drives []ImportedDrive `json:"drives"`
+
+	// Signed a key by which somebody signs
+	Signed *KeyName `json:"signed,omitempty"`
 }
 
 // ImportedDrive defines model for ImportedDrive.
@@ -1727,6 +1730,26 @@ type IntakeRequest struct {
 
 	// Wanted the data is wanted
 	Wanted *bool `json:"wanted,omitempty"`
+}
+
+// KeyName a key by which somebody signs
+type KeyName struct {
+	// Called whose it is, as somebody here says; absent: nobody does
+	Called *string `json:"called,omitempty"`
+
+	// Key its name: five groups of four
+	Key string `json:"key"`
+
+	// Own it is this shop's
+	Own bool `json:"own"`
+}
+
+// KeyNaming defines model for KeyNaming.
+type KeyNaming struct {
+	By string `json:"by"`
+
+	// Called whose it is; empty: nobody knows any more
+	Called string `json:"called"`
 }
 
 // Label defines model for Label.
@@ -2225,7 +2248,10 @@ type ReadingSummary struct {
 	Aside *ReadingAside `json:"aside,omitempty"`
 	At    time.Time     `json:"at"`
 	Hours *float64      `json:"hours,omitempty"`
-	Run   *int64        `json:"run,omitempty"`
+
+	// Origin of one that came in a record file: the key that signed it, or unsigned; absent: a bench of this shop took it
+	Origin *string `json:"origin,omitempty"`
+	Run    *int64  `json:"run,omitempty"`
 
 	// Said by the clock of who took it, where that is not at
 	Said        *time.Time `json:"said,omitempty"`
@@ -3474,6 +3500,9 @@ type HandOverJSONRequestBody = HandoverRequest
 
 // MoveIntakeJSONRequestBody defines body for MoveIntake for application/json ContentType.
 type MoveIntakeJSONRequestBody = MoveRequest
+
+// NameKeyJSONRequestBody defines body for NameKey for application/json ContentType.
+type NameKeyJSONRequestBody = KeyNaming
 
 // OpenLotJSONRequestBody defines body for OpenLot for application/json ContentType.
 type OpenLotJSONRequestBody = LotRequest

@@ -113,6 +113,13 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		}
 		f.Drives = append(f.Drives, one)
 	}
+	key, err := st.Key(ctx)
+	if err == nil { // it is the shop's own past
+		err = f.Sign(key)
+	}
+	if err != nil {
+		return err
+	}
 	if _, err := s.Import(ctx, access.Service, f); err != nil {
 		return err
 	}

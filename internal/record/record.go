@@ -25,6 +25,7 @@ import (
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/seal"
 )
 
 // Schema is the published JSON Schema of the format.
@@ -47,6 +48,43 @@ type File struct {
 	Version int       `json:"version"`
 	Written time.Time `json:"written,omitzero"`
 	Drives  []Drive   `json:"drives"`
+	// Signature is by whoever wrote the file, of all the rest of it; nil: it is not signed.
+	Signature *seal.Signature `json:"signature,omitempty"`
+
+	// SignedBy names the key of a good signature, once the file is read; empty: it is not signed.
+	SignedBy string `json:"-"`
+}
+
+// Sign signs a file as it stands.
+func (f *File) Sign(k seal.Key) error {
+	body, err := f.signed()
+	if err != nil {
+		return err
+	}
+	s := k.Sign(seal.Record, body)
+	f.Signature, f.SignedBy = &s, k.Name()
+	return nil
+}
+
+// signed is what the signature is of: the file without it, as it is written without spaces.
+func (f File) signed() ([]byte, error) {
+	f.Signature = nil
+	return jsonv1.Marshal(f)
+}
+
+// verify tells whose the signature is. A file whose signature is broken is refused.
+func (f *File) verify() error {
+	if f.Signature == nil {
+		return nil
+	}
+	body, err := f.signed()
+	if err == nil {
+		f.SignedBy, err = f.Signature.Verify(seal.Record, body)
+	}
+	if err != nil {
+		return &Error{"signature", err.Error()}
+	}
+	return nil
 }
 
 // New is an empty file.
@@ -73,6 +111,7 @@ type Reading struct {
 	TookMs  int64                   `json:"took_ms"`
 	Tool    string                  `json:"tool"`
 	Place   string                  `json:"place,omitempty"`
+	Origin  string                  `json:"origin,omitempty"` // of a reading that came to the writer in a file: whose signature that had
 	Pages   []Page                  `json:"pages"`
 	Decoded map[signal.Name]float64 `json:"decoded,omitempty"`
 }
@@ -163,7 +202,7 @@ func Read(in io.Reader) (File, error) {
 	}
 	if !null {
 		if f, ok := plain(text); ok {
-			return f, f.consistent()
+			return f, errors.Join(f.consistent(), f.verify())
 		}
 	}
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
@@ -181,7 +220,7 @@ func Read(in io.Reader) (File, error) {
 	if err := jsonv1.Unmarshal(text, &f); err != nil {
 		return File{}, &Error{"", err.Error()}
 	}
-	return f, f.consistent()
+	return f, errors.Join(f.consistent(), f.verify())
 }
 
 // plain reads a file, without a null, that breaks the schema nowhere, as nearly all do. It never takes one that does, but it may
@@ -211,7 +250,7 @@ var (
 // within reports whether a file is certainly within the schema's bounds.
 func (f File) within() bool {
 	if f.Format != format || f.Version != version || !f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 ||
-		len(f.Drives) > mostDrives {
+		len(f.Drives) > mostDrives || f.Signature != nil && (len(f.Signature.Key) != 32 || len(f.Signature.Value) != 64) {
 		return false
 	}
 	names := map[reading.PageName]bool{} // they repeat
@@ -233,7 +272,8 @@ func (r *Reading) within(names map[reading.PageName]bool) bool {
 	if !idForm.MatchString(r.ID) || r.At.IsZero() || r.At.Location() != time.UTC || r.TookMs < 0 || r.TookMs > longestTook ||
 		!isText(
 			r.Tool, longestText,
-		) || len(r.Place) > longestText || len(r.Pages) == 0 || len(r.Pages) > mostPages || len(r.Decoded) > mostDecoded {
+		) || len(r.Place) > longestText || len(r.Origin) > longestText || len(r.Pages) == 0 || len(r.Pages) > mostPages ||
+		len(r.Decoded) > mostDecoded {
 		return false
 	}
 	for i := range r.Pages {

@@ -9,6 +9,7 @@ import (
 
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/seal"
 )
 
 // Ledger is what every change of the storage can note: facts for listeners, and rows of the audit.
@@ -25,6 +26,7 @@ type Writer[T Ledger] interface {
 // Books is what the use cases share: the shop's name, its clock, whoever listens, and what was begun on the shop's own account.
 type Books struct {
 	Name  string
+	Key   seal.Key // by which the shop signs
 	Clock Clock
 	Log   *slog.Logger
 	Own   sync.WaitGroup // it ends soon after the context of what was begun; the store may be closed then

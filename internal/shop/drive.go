@@ -86,7 +86,11 @@ type Reading struct {
 	Signals signal.Values
 	Said    time.Time // by the clock of who took it, where that is not At; zero: it is
 	Aside   Aside
+	Origin  string // of one that came in a file: the key that signed it, or Unsigned; empty: a bench of this shop took it
 }
+
+// Unsigned is the origin of what came in a file that nobody signed: whoever had it may have changed it.
+const Unsigned = "unsigned"
 
 // Aside says why a reading does not count: it neither judges nor is the latest. Nothing of it is lost.
 type Aside string
@@ -100,10 +104,11 @@ const (
 // Moment is a reading's place in a drive's life, with its signals.
 type Moment struct {
 	verdict.Moment
-	Run   int64
-	Step  check.StepKind
-	Said  time.Time // as Reading has them
-	Aside Aside
+	Run    int64
+	Step   check.StepKind
+	Said   time.Time // as Reading has them
+	Aside  Aside
+	Origin string
 }
 
 // Change is a counter that matters, moving.

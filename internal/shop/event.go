@@ -37,6 +37,7 @@ const (
 	RecordImported     EventKind = "record.imported"
 	ClockMoved         EventKind = "clock.moved"
 	RecordsBroughtBack EventKind = "records.brought_back"
+	KeyNamed           EventKind = "key.named"
 	PolicyReplayed     EventKind = "policy.replayed"
 )
 
@@ -44,7 +45,7 @@ const (
 func (k EventKind) Told() bool {
 	switch k {
 	case PeopleChanged, BayOrdered, ReadingOrdered, VolumesOrdered, RunOrdered, Redecoded, RecordImported, PolicyReplayed,
-		RecordsBroughtBack:
+		RecordsBroughtBack, KeyNamed:
 		return false
 	default:
 		return true

@@ -67,8 +67,8 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 	if _, err := c.tx.ExecContext(
 		ctx,
 		`
-		INSERT INTO reading (drive, seq, at, took, bench, bay, run, step, tool, decoder, report, aside, manifest, leaves, signals)
-		  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
+		INSERT INTO reading (drive, seq, at, took, bench, bay, run, step, tool, decoder, report, aside, origin, manifest, leaves, signals)
+		  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?)`,
 		r.Drive,
 		r.Seq,
 		millis(r.At),
@@ -81,6 +81,7 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 		r.Decoder,
 		r.Report,
 		r.Aside,
+		r.Origin,
 		pack(all),
 		signal.Pack(signals),
 	); err != nil {
@@ -155,6 +156,7 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		At       int64  `db:"at"`
 		Placed   *int64 `db:"placed"`
 		Aside    string `db:"aside"`
+		Origin   string `db:"origin"`
 		Took     int64  `db:"took"`
 		Bench    string `db:"bench"`
 		Bay      int    `db:"bay"`
@@ -171,7 +173,7 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		ctx,
 		q.q,
 		&row,
-		`SELECT at, placed, aside, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals
+		`SELECT at, placed, aside, origin, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals
 		   FROM reading WHERE drive = ? AND seq = ?`,
 		driveID,
 		seq,
@@ -191,6 +193,7 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 		Decoder: row.Decoder,
 		Report:  row.Report,
 		Aside:   shop.Aside(row.Aside),
+		Origin:  row.Origin,
 	}
 	if row.Placed != nil {
 		r.Said, r.At = r.At, moment(*row.Placed)
@@ -245,7 +248,7 @@ func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error)
 // moments reads those of a drive that a condition of ours chooses.
 func (q queries) moments(ctx context.Context, driveID int64, which string) ([]shop.Moment, error) {
 	rows, err := q.q.QueryContext(
-		ctx, `SELECT seq, at, placed, aside, bench, bay, run, step, signals FROM reading WHERE drive = ? AND `+which, driveID,
+		ctx, `SELECT seq, at, placed, aside, origin, bench, bay, run, step, signals FROM reading WHERE drive = ? AND `+which, driveID,
 	)
 	if err != nil {
 		return nil, err
@@ -257,7 +260,9 @@ func (q queries) moments(ctx context.Context, driveID int64, which string) ([]sh
 		var m shop.Moment
 		var at int64
 		var placed *int64
-		if err := rows.Scan(&m.Seq, &at, &placed, &m.Aside, &m.Place.Bench, &m.Place.Number, &m.Run, &m.Step, &packed); err != nil {
+		if err := rows.Scan(
+			&m.Seq, &at, &placed, &m.Aside, &m.Origin, &m.Place.Bench, &m.Place.Number, &m.Run, &m.Step, &packed,
+		); err != nil {
 			return nil, err
 		}
 		m.At = moment(at)

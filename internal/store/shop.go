@@ -37,5 +37,6 @@ func (s *Store) Storage() whole.Storage {
 		Audit:  s,
 		Facts:  s,
 		Take:   View[whole.Tx]{s},
+		Keys:   s,
 	}
 }

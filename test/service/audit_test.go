@@ -208,6 +208,10 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		"Token “label printer” of Dov, for reads, made by Maud",
 	)), &token))
 	do("endToken", "DELETE", "/tokens/"+token.Id, "", "Token “label printer” of Dov ended by Maud")
+	do(
+		"nameKey", "PUT", "/keys/aaaa-bbbb-cccc-dddd-eeee", `{"called": "the stick in the van", `+by+`}`,
+		"Whose the key aaaa-bbbb-cccc-dddd-eeee is, as Maud says", "called:  > the stick in the van",
+	)
 	s.signIn("Maud", password)
 	cookie = s.signIn("Maud", password)
 	do(

@@ -489,6 +489,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys by which record files are signed: the shop's own, and those of others that somebody here says whose they are */
+        get: operations["listKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whose a key is, or that nobody knows any more */
+        put: operations["nameKey"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sessions": {
         parameters: {
             query?: never;
@@ -2661,6 +2697,8 @@ export interface components {
              */
             said?: string;
             aside?: components["schemas"]["ReadingAside"];
+            /** @description of one that came in a record file: the key that signed it, or unsigned; absent: a bench of this shop took it */
+            origin?: string;
             /** Format: double */
             hours?: number;
             /** Format: double */
@@ -2792,8 +2830,23 @@ export interface components {
             /** @description of those taken in: do not count, since their time lies ahead */
             aside?: number;
         };
+        /** @description a key by which somebody signs */
+        KeyName: {
+            /** @description its name: five groups of four */
+            key: string;
+            /** @description whose it is, as somebody here says; absent: nobody does */
+            called?: string;
+            /** @description it is this shop's */
+            own: boolean;
+        };
+        KeyNaming: {
+            /** @description whose it is; empty: nobody knows any more */
+            called: string;
+            by: string;
+        };
         ImportResult: {
             drives: components["schemas"]["ImportedDrive"][];
+            signed?: components["schemas"]["KeyName"];
         };
         Redecoded: {
             serial: string;
@@ -4082,6 +4135,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Worker"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Keys, the shop's own first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyName"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    nameKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyNaming"];
+            };
+        };
+        responses: {
+            /** @description Keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyName"][];
                 };
             };
             default: components["responses"]["Wrong"];

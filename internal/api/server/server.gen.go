@@ -153,6 +153,12 @@ type ServerInterface interface {
 	// MoveIntake Try a drive that does not answer in another bay
 	// (POST /intakes/{intake}/move)
 	MoveIntake(ctx *echo.Context, intake int64) error
+	// ListKeys The keys by which record files are signed: the shop's own, and those of others that somebody here says whose they are
+	// (GET /keys)
+	ListKeys(ctx *echo.Context) error
+	// NameKey Say whose a key is, or that nobody knows any more
+	// (PUT /keys/{key})
+	NameKey(ctx *echo.Context, key string) error
 	// PrintDriveLabels Labels for several drives
 	// (GET /labels)
 	PrintDriveLabels(ctx *echo.Context, params PrintDriveLabelsParams) error
@@ -1198,6 +1204,31 @@ func (w *ServerInterfaceWrapper) MoveIntake(ctx *echo.Context) error {
 	return err
 }
 
+// ListKeys converts echo context to params.
+func (w *ServerInterfaceWrapper) ListKeys(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListKeys(ctx)
+	return err
+}
+
+// NameKey converts echo context to params.
+func (w *ServerInterfaceWrapper) NameKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.NameKey(ctx, key)
+	return err
+}
+
 // PrintDriveLabels converts echo context to params.
 func (w *ServerInterfaceWrapper) PrintDriveLabels(ctx *echo.Context) error {
 	var err error
@@ -1902,6 +1933,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/session/factor", wrapper.OfferFactor, options.OperationMiddlewares["offerFactor"]...)
 	router.PUT(options.BaseURL+"/session/factor", wrapper.SetFactor, options.OperationMiddlewares["setFactor"]...)
 	router.DELETE(options.BaseURL+"/people/:person/factor", wrapper.RemoveFactor, options.OperationMiddlewares["removeFactor"]...)
+	router.GET(options.BaseURL+"/keys", wrapper.ListKeys, options.OperationMiddlewares["listKeys"]...)
+	router.PUT(options.BaseURL+"/keys/:key", wrapper.NameKey, options.OperationMiddlewares["nameKey"]...)
 	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
 	router.DELETE(options.BaseURL+"/sessions/:session", wrapper.EndSession, options.OperationMiddlewares["endSession"]...)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
@@ -3834,6 +3867,84 @@ func (response MoveIntakedefaultApplicationProblemPlusJSONResponse) VisitMoveInt
 	return err
 }
 
+type ListKeysRequestObject struct {
+}
+
+type ListKeysResponseObject interface {
+	VisitListKeysResponse(w http.ResponseWriter) error
+}
+
+type ListKeys200JSONResponse []KeyName
+
+func (response ListKeys200JSONResponse) VisitListKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKeysdefaultApplicationProblemPlusJSONResponse) VisitListKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NameKeyRequestObject struct {
+	Key  string `json:"key"`
+	Body *NameKeyJSONRequestBody
+}
+
+type NameKeyResponseObject interface {
+	VisitNameKeyResponse(w http.ResponseWriter) error
+}
+
+type NameKey200JSONResponse []KeyName
+
+func (response NameKey200JSONResponse) VisitNameKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NameKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response NameKeydefaultApplicationProblemPlusJSONResponse) VisitNameKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PrintDriveLabelsRequestObject struct {
 	Params PrintDriveLabelsParams
 }
@@ -5695,6 +5806,12 @@ type StrictServerInterface interface {
 	// MoveIntake Try a drive that does not answer in another bay
 	// (POST /intakes/{intake}/move)
 	MoveIntake(ctx context.Context, request MoveIntakeRequestObject) (MoveIntakeResponseObject, error)
+	// ListKeys The keys by which record files are signed: the shop's own, and those of others that somebody here says whose they are
+	// (GET /keys)
+	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
+	// NameKey Say whose a key is, or that nobody knows any more
+	// (PUT /keys/{key})
+	NameKey(ctx context.Context, request NameKeyRequestObject) (NameKeyResponseObject, error)
 	// PrintDriveLabels Labels for several drives
 	// (GET /labels)
 	PrintDriveLabels(ctx context.Context, request PrintDriveLabelsRequestObject) (PrintDriveLabelsResponseObject, error)
@@ -7363,6 +7480,77 @@ func (sh *strictHandler) MoveIntake(ctx *echo.Context, intake int64) error {
 		return err
 	} else if validResponse, ok := response.(MoveIntakeResponseObject); ok {
 		return validResponse.VisitMoveIntakeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListKeys operation middleware
+func (sh *strictHandler) ListKeys(ctx *echo.Context) error {
+	var request ListKeysRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKeys(ctx.Request().Context(), request.(ListKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListKeysResponseObject); ok {
+		return validResponse.VisitListKeysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// NameKey operation middleware
+func (sh *strictHandler) NameKey(ctx *echo.Context, key string) error {
+	var request NameKeyRequestObject
+
+	request.Key = key
+
+	var body NameKeyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.NameKey(ctx.Request().Context(), request.(NameKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "NameKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(NameKeyResponseObject); ok {
+		return validResponse.VisitNameKeyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -159,6 +159,7 @@ const (
 	RiskCalibrated      Code = "did.risk_calibrated"
 	ClockMovedAhead     Code = "did.clock_moved_ahead"
 	ClockMovedBack      Code = "did.clock_moved_back"
+	KeyNamed            Code = "did.key_named"
 	SecondWanted        Code = "did.second_wanted"
 	BroughtBack         Code = "did.brought_back"
 	ReleaseVoid         Code = "did.release_void"

@@ -22,7 +22,7 @@ import (
 // changes nothing.
 func (s *Keeper) Arrived(ctx context.Context, tx Tx, p protocol.Reading) ([]shop.Event, error) {
 	var k known
-	fresh, err := s.keep(ctx, tx, &p, &k)
+	fresh, err := s.keep(ctx, tx, &p, "", &k)
 	if err != nil || fresh == nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func (k *known) meet(ctx context.Context, tx Tx, p *protocol.Reading) (err error
 }
 
 // keep stores a reading and its drive; nil when the reading is known already.
-func (s *Keeper) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known) (*kept, error) {
+func (s *Keeper) keep(ctx context.Context, tx Tx, p *protocol.Reading, origin string, k *known) (*kept, error) {
 	if known, err := tx.HasReport(ctx, p.ID); err != nil || known {
 		return nil, err
 	}
@@ -163,6 +163,7 @@ func (s *Keeper) keep(ctx context.Context, tx Tx, p *protocol.Reading, k *known)
 		Decoder: reading.DecoderVersion,
 		Pages:   p.Pages,
 		Report:  p.ID,
+		Origin:  origin,
 		Aside:   aside,
 	}
 	if err := tx.AddReading(ctx, &r, signals); err != nil {

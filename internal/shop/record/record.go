@@ -33,6 +33,7 @@ func New(books *shop.Books, store Store, judge *judge.Judge, benches *fleet.Flee
 
 // Reader is what it reads.
 type Reader interface {
+	KnownKeys(ctx context.Context) ([]shop.KnownKey, error)
 	judge.Reader
 	AllMoments(ctx context.Context, driveID int64) ([]shop.Moment, error) // those of the readings that do not count among them
 	Bays(ctx context.Context) ([]protocol.Bay, error)
@@ -58,6 +59,7 @@ type Tx interface {
 	SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error
 	// StandReading says whether a reading counts, and of which time.
 	StandReading(ctx context.Context, driveID int64, seq int, aside shop.Aside, at time.Time) error
+	SaveKey(ctx context.Context, k shop.KnownKey) error
 }
 
 // Store is the storage it needs.

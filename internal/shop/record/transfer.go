@@ -33,6 +33,9 @@ func (s *Keeper) Import(ctx context.Context, by shop.Actor, f record.File) ([]Im
 			done := Imported{Key: d.Key()}
 			readings := slices.Clone(d.Readings)
 			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
+			for i := range readings {
+				readings[i].Origin = s.originOf(f.SignedBy, readings[i].Origin)
+			}
 			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done)
 			if err != nil {
 				return nil, nil, err
@@ -78,6 +81,7 @@ func (s *Keeper) takeIn(ctx context.Context, tx Tx, key drive.Key, readings []re
 				Pages: r.AsPages(),
 				Tool:  tool,
 			},
+			r.Origin,
 			&k,
 		)
 		if err != nil {
@@ -139,6 +143,7 @@ func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) 
 			Pages:   record.FromPages(r.Pages),
 			Decoded: r.Signals.Map(),
 		}
+		x.Origin = r.Origin
 		if !r.Bay.IsZero() {
 			x.Place = s.books.Name + ", " + r.Bay.Words()
 		}
@@ -148,7 +153,7 @@ func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) 
 		return f, &shop.NotFound{What: d.Identity.Serial + " has no reading", Advice: "Take one."}
 	}
 	f.Drives = append(f.Drives, out)
-	return f, nil
+	return f, f.Sign(s.books.Key)
 }
 
 // RedecodedSignal is one signal that the present decoder reads otherwise.

@@ -11,6 +11,7 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/seal"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/audit"
 	"hylostat.example/internal/shop/desk"
@@ -29,6 +30,12 @@ type Storage struct {
 	Audit  audit.Store
 	Facts  Facts
 	Take   shop.Writer[Tx]
+	Keys   Keys
+}
+
+// Keys has the key by which the shop signs.
+type Keys interface {
+	Key(ctx context.Context) (seal.Key, error)
 }
 
 // Facts are those that are stored.
@@ -64,7 +71,11 @@ type Shop struct {
 func New(
 	ctx context.Context, name string, s Storage, benches *fleet.Fleet, shipped []byte, clock shop.Clock, log *slog.Logger,
 ) (*Shop, error) {
-	books := &shop.Books{Name: name, Clock: clock, Log: log}
+	key, err := s.Keys.Key(ctx)
+	if err != nil {
+		return nil, err
+	}
+	books := &shop.Books{Name: name, Key: key, Clock: clock, Log: log}
 	j, err := judge.New(ctx, books, s.Judge, shipped)
 	if err != nil {
 		return nil, err
