@@ -41,7 +41,35 @@ func (h *handlers) ListAudit(ctx context.Context, r server.ListAuditRequestObjec
 	})), err
 }
 
-func (h *handlers) VerifyAudit(ctx context.Context, _ server.VerifyAuditRequestObject) (server.VerifyAuditResponseObject, error) {
+func (h *handlers) VerifyAudit(ctx context.Context, r server.VerifyAuditRequestObject) (server.VerifyAuditResponseObject, error) {
 	v, err := h.shop.VerifyAudit(ctx)
-	return server.VerifyAudit200JSONResponse{Rows: v.Rows, Sound: v.Bad == 0, FirstBad: optional(v.Bad)}, err
+	if err != nil {
+		return nil, err
+	}
+	out := server.VerifyAudit200JSONResponse{Rows: v.Rows, Sound: v.Bad == 0, FirstBad: optional(v.Bad)}
+	if head := value(r.Params.Head); head != "" {
+		holds, err := h.shop.Holds(ctx, head)
+		if err != nil {
+			return nil, err
+		}
+		out.Holds = &holds
+	}
+	return out, nil
+}
+
+func headOf(a shop.AuditHead) (contract.AuditHead, error) {
+	key, err := a.SignedBy()
+	if err != nil {
+		return contract.AuditHead{}, err
+	}
+	return contract.AuditHead{Rows: a.Rows, Hash: a.Hash, At: a.At, Short: a.Short(), Key: key, Signature: a.Signature.Value}, nil
+}
+
+func (h *handlers) GetAuditHead(ctx context.Context, _ server.GetAuditHeadRequestObject) (server.GetAuditHeadResponseObject, error) {
+	a, err := h.shop.Head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out, err := headOf(a)
+	return server.GetAuditHead200JSONResponse(out), err
 }

@@ -192,6 +192,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	}
 	s.Own.Go(func() { examineBehind(ctx, looked, s, o.Log) })
 	s.Own.Go(func() { health.watchDisk(ctx, o.Log) })
+	s.Own.Go(func() { tellHead(ctx, s, o.Log) })
 	if o.Backup.Folder != "" {
 		s.Own.Go(func() { o.Backup.Run(ctx, o.Dir, Version, o.Log) })
 	}

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -48,6 +49,26 @@ func examineBehind(ctx context.Context, all []examined, s *whole.Shop, log *slog
 		log.Error("reading the audit", "error", err)
 	case v.Bad != 0:
 		log.Error("the audit was changed: a row does not follow from the one before", "row", v.Bad)
+	}
+}
+
+// tellHead puts the head of the audit into the log, which is kept apart from the records, at the start and once a day.
+func tellHead(ctx context.Context, s *whole.Shop, log *slog.Logger) {
+	for {
+		h, err := s.Head(ctx)
+		switch key, wrong := h.SignedBy(); {
+		case ctx.Err() != nil:
+			return
+		case err != nil || wrong != nil:
+			log.Error("signing the head of the audit", "error", errors.Join(err, wrong))
+		default:
+			log.Info("the head of the audit", "row", h.Rows, "hash", h.Hash, "key", key, "signature", base64.StdEncoding.EncodeToString(h.Signature.Value))
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(24 * time.Hour):
+		}
 	}
 }
 

@@ -140,7 +140,7 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 		t, slices.ContainsFunc(history, func(e contract.Entry) bool { return strings.Contains(e.Text.Words, "Signed by Dov.") }),
 		"its sign-off",
 	)
-	audit, err := c.VerifyAudit(ctx)
+	audit, err := c.VerifyAudit(ctx, "")
 	require.NoError(t, err)
 	assert.True(t, audit.Sound)
 	assert.GreaterOrEqual(t, audit.Rows, 46)

@@ -24,6 +24,8 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/audit"
 	"hylostat.example/internal/sqlite"
 	"hylostat.example/internal/store"
 )
@@ -36,12 +38,12 @@ const manifestName = "backup.json"
 
 // Manifest is the last entry of a backup.
 type Manifest struct {
-	Format int        `json:"format"`
-	Made   time.Time  `json:"made"`
-	Tool   string     `json:"tool"` // the version that made it
-	Shop   string     `json:"shop"` // its id
-	Audit  store.Head `json:"audit"`
-	Files  []File     `json:"files"`
+	Format int            `json:"format"`
+	Made   time.Time      `json:"made"`
+	Tool   string         `json:"tool"` // the version that made it
+	Shop   string         `json:"shop"` // its id
+	Audit  shop.AuditHead `json:"audit"`
+	Files  []File         `json:"files"`
 }
 
 // File is an entry of a backup before the last.
@@ -132,7 +134,7 @@ func Make(ctx context.Context, r Request) (m Manifest, err error) {
 		return m, err
 	}
 	m = Manifest{Format: format, Made: r.Now.UTC(), Tool: r.Tool}
-	if m.Shop, m.Audit, err = shopOf(ctx, filepath.Join(beside, "shop.db")); err != nil {
+	if m.Shop, m.Audit, err = shopOf(ctx, filepath.Join(beside, "shop.db"), r.Now); err != nil {
 		return m, err
 	}
 	part := filepath.Join(beside, "part")
@@ -164,15 +166,26 @@ func Make(ctx context.Context, r Request) (m Manifest, err error) {
 	return m, syncDir(filepath.Dir(r.File))
 }
 
-// shopOf gives the id of a shop and the head of its audit.
-func shopOf(ctx context.Context, path string) (string, store.Head, error) {
+// shopOf gives the id of a shop and the head of its audit, signed where the shop has a key.
+func shopOf(ctx context.Context, path string, now time.Time) (id string, h shop.AuditHead, err error) {
 	o, end, err := store.Look(path)
 	if err != nil {
-		return "", store.Head{}, err
+		return "", h, err
 	}
 	defer end()
-	return o.Shop(ctx)
+	id, key, err := o.Shop(ctx)
+	if err != nil {
+		return "", h, err
+	}
+	h, err = audit.HeadOf(ctx, o, key, moment(now))
+	return id, h, err
 }
+
+// moment is a clock that stands.
+type moment time.Time
+
+// Now implements shop.Clock.
+func (m moment) Now() time.Time { return time.Time(m) }
 
 // room tells when there is no room for a copy and what is packed of it.
 func room(data string, databases []string, to string) error {

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"hylostat.example/internal/bench/journal"
+	"hylostat.example/internal/seal"
+	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/audit"
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/sqlite"
@@ -17,12 +19,12 @@ import (
 
 // Examination is what was found in the records of a shop.
 type Examination struct {
-	Shop      string        `json:"shop"` // its id
-	Databases []Examined    `json:"databases"`
-	Audit     store.Head    `json:"audit"`
-	Counts    []store.Count `json:"counts"`
-	Last      *time.Time    `json:"last,omitempty"` // the last entry
-	Wrong     []string      `json:"wrong"`          // what is not as it should be; empty: nothing
+	Shop      string         `json:"shop"` // its id
+	Databases []Examined     `json:"databases"`
+	Audit     shop.AuditHead `json:"audit"`
+	Counts    []store.Count  `json:"counts"`
+	Last      *time.Time     `json:"last,omitempty"` // the last entry
+	Wrong     []string       `json:"wrong"`          // what is not as it should be; empty: nothing
 }
 
 // Examined is a database.
@@ -69,7 +71,11 @@ func Examine(ctx context.Context, data string, now time.Time) (e Examination, er
 		return e, err
 	}
 	defer end()
-	if e.Shop, e.Audit, err = o.Shop(ctx); err != nil {
+	var key seal.Key
+	if e.Shop, key, err = o.Shop(ctx); err != nil {
+		return e, err
+	}
+	if e.Audit, err = audit.HeadOf(ctx, o, key, moment(now)); err != nil {
 		return e, err
 	}
 	return e, errors.Join(e.contents(ctx, o, now), e.benches(ctx, o, data, names[1:]))
@@ -85,7 +91,7 @@ func (e *Examination) contents(ctx context.Context, o *store.Outside, now time.T
 		return err
 	}
 	e.Wrong = append(e.Wrong, orphans...)
-	v, err := audit.New(o).VerifyAudit(ctx)
+	v, err := audit.New(nil, o).VerifyAudit(ctx)
 	if err != nil {
 		return err
 	}

@@ -46,7 +46,7 @@ func (p Plan) Run(ctx context.Context, data, tool string, log *slog.Logger) {
 
 // prefix begins the names of a shop's backups.
 func prefix(ctx context.Context, data string) (string, error) {
-	id, _, err := shopOf(ctx, filepath.Join(data, "shop.db"))
+	id, _, err := shopOf(ctx, filepath.Join(data, "shop.db"), time.Now())
 	if err != nil {
 		return "", err
 	}

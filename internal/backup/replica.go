@@ -189,7 +189,7 @@ func RestoreReplica(ctx context.Context, from, data string) (Restored, error) {
 				return err
 			}
 		}
-		m.Shop, m.Audit, err = shopOf(ctx, filepath.Join(dir, "shop.db"))
+		m.Shop, m.Audit, err = shopOf(ctx, filepath.Join(dir, "shop.db"), time.Now())
 		if info, wrong := os.Stat(filepath.Join(dir, "shop.db")); wrong == nil {
 			m.Made = info.ModTime()
 		}

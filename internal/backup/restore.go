@@ -174,7 +174,7 @@ func settle(ctx context.Context, path string) (rows int, err error) {
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
-	v, err := audit.New(st.Storage().Audit).VerifyAudit(ctx)
+	v, err := audit.New(nil, st.Storage().Audit).VerifyAudit(ctx)
 	if err != nil {
 		return 0, err
 	}

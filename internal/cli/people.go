@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -231,11 +232,27 @@ func auditCommands() *cli.Command {
 				}),
 			},
 			{
-				Name:        "verify",
-				Usage:       "check that no row of the audit was changed, left out or put in",
-				Description: "Example:\n   hylostat audit verify",
+				Name:        "head",
+				Usage:       "the audit's last row, signed: kept elsewhere, it shows when the end was cut off",
+				Description: "Example:\n   hylostat audit head",
 				Action: action(0, 0, func(ctx context.Context, c call) error {
-					v, err := c.VerifyAudit(ctx)
+					h, err := c.AuditHead(ctx)
+					if err != nil {
+						return err
+					}
+					return c.show(h, func(w io.Writer) {
+						_, _ = fmt.Fprintf(w, "%s\nrow %d, %s\nof %s, signed by key %s\n", h.Short, h.Rows, h.Hash, minute(h.At), h.Key)
+					})
+				}),
+			},
+			{
+				Name:  "verify",
+				Usage: "check that no row of the audit was changed, left out or put in",
+				Description: "With a head that a paper, an archive or a backup has, it tells whether the end was cut off since.\n\n" +
+					"Examples:\n   hylostat audit verify\n   hylostat audit verify --head 131:7bd35aa35d02662d",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "head", Usage: "`ROW:HASH` as a paper has it"}},
+				Action: action(0, 0, func(ctx context.Context, c call) error {
+					v, err := c.VerifyAudit(ctx, c.String("head"))
 					if err != nil {
 						return err
 					}
@@ -243,8 +260,17 @@ func auditCommands() *cli.Command {
 						if v.Sound {
 							_, _ = fmt.Fprintf(w, "%s, each follows from the one before.\n", counted(v.Rows, "row", "rows"))
 						}
-					}); err != nil || v.Sound {
+						if v.Holds != nil && *v.Holds {
+							_, _ = fmt.Fprintln(w, "It still has that head.")
+						}
+					}); err != nil {
 						return err
+					}
+					if v.Holds != nil && !*v.Holds {
+						return errors.New("the audit does not have that head: what was in it then was cut off or changed. Compare it with a backup")
+					}
+					if v.Sound {
+						return nil
 					}
 					return fmt.Errorf(
 						"row %d of the audit does not follow from the one before: it was changed, or one is missing. Compare it "+

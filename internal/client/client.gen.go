@@ -96,10 +96,15 @@ type ClientInterface interface {
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// VerifyAudit Whether each row of the audit follows from the one before it
+	// GetAuditHead The head of the audit, signed by the shop
+	//
+	// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+	GetAuditHead(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyAudit Whether each row of the audit follows from the one before it, and whether it still has a head that was given out
 	//
 	// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
-	VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ArrangeBaysWithBody In which order the bays of a bench are shown; those that are not named follow, by number
 	//
@@ -879,11 +884,26 @@ func (c *Raw) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors
 	return c.Client.Do(req)
 }
 
-// VerifyAudit Whether each row of the audit follows from the one before it
+// GetAuditHead The head of the audit, signed by the shop
+//
+// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+func (c *Raw) GetAuditHead(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAuditHeadRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyAudit Whether each row of the audit follows from the one before it, and whether it still has a head that was given out
 //
 // Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
-func (c *Raw) VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewVerifyAuditRequest(c.Server)
+func (c *Raw) VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyAuditRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2986,8 +3006,35 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 	return req, nil
 }
 
+// NewGetAuditHeadRequest constructs an http.Request for the GetAuditHead method
+func NewGetAuditHeadRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit/head")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewVerifyAuditRequest constructs an http.Request for the VerifyAudit method
-func NewVerifyAuditRequest(server string) (*http.Request, error) {
+func NewVerifyAuditRequest(server string, params *VerifyAuditParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -3003,6 +3050,33 @@ func NewVerifyAuditRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Head != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "head", *params.Head, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -7164,12 +7238,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
 
-	// VerifyAuditWithResponse Whether each row of the audit follows from the one before it
+	// GetAuditHeadWithResponse The head of the audit, signed by the shop
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+	GetAuditHeadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAuditHeadResponse, error)
+
+	// VerifyAuditWithResponse Whether each row of the audit follows from the one before it, and whether it still has a head that was given out
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
-	VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
+	VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
 
 	// ArrangeBaysWithBodyWithResponse In which order the bays of a bench are shown; those that are not named follow, by number
 	//
@@ -8082,6 +8163,54 @@ func (r ListAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAuditHeadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditHead
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAuditHeadResponse) GetJSON200() *AuditHead {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAuditHeadResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAuditHeadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAuditHeadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAuditHeadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAuditHeadResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12372,13 +12501,26 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 	return ParseListAuditResponse(rsp)
 }
 
-// VerifyAuditWithResponse Whether each row of the audit follows from the one before it
+// GetAuditHeadWithResponse The head of the audit, signed by the shop
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+func (c *ClientWithResponses) GetAuditHeadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAuditHeadResponse, error) {
+	rsp, err := c.GetAuditHead(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAuditHeadResponse(rsp)
+}
+
+// VerifyAuditWithResponse Whether each row of the audit follows from the one before it, and whether it still has a head that was given out
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /audit/verification (the `VerifyAudit` operationId).
-func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
-	rsp, err := c.VerifyAudit(ctx, reqEditors...)
+func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
+	rsp, err := c.VerifyAudit(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14013,6 +14155,39 @@ func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Audited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAuditHeadResponse parses an HTTP response from a GetAuditHeadWithResponse call
+func ParseGetAuditHeadResponse(rsp *http.Response) (*GetAuditHeadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAuditHeadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditHead
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

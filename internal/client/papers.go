@@ -125,10 +125,20 @@ func (c *Client) Audit(ctx context.Context, p contract.ListAuditParams) ([]contr
 	return call[[]contract.Audited](c, r, err)
 }
 
-// VerifyAudit checks the audit's chain.
-func (c *Client) VerifyAudit(ctx context.Context) (contract.AuditVerification, error) {
-	r, err := c.raw.VerifyAudit(ctx)
+// VerifyAudit checks the audit, and whether it still has a head; none is named: empty.
+func (c *Client) VerifyAudit(ctx context.Context, head string) (contract.AuditVerification, error) {
+	p := contract.VerifyAuditParams{}
+	if head != "" {
+		p.Head = &head
+	}
+	r, err := c.raw.VerifyAudit(ctx, &p)
 	return call[contract.AuditVerification](c, r, err)
+}
+
+// AuditHead gives the head of the audit, signed.
+func (c *Client) AuditHead(ctx context.Context) (contract.AuditHead, error) {
+	r, err := c.raw.GetAuditHead(ctx)
+	return call[contract.AuditHead](c, r, err)
 }
 
 // People lists who works here.

@@ -1103,10 +1103,31 @@ type AuditEdit struct {
 	What   string  `json:"what"`
 }
 
+// AuditHead the last row of the audit at a moment, which stands for all before it. Kept elsewhere, it shows when the audit's end was cut off
+type AuditHead struct {
+	At time.Time `json:"at"`
+
+	// Hash SHA-256, hexadecimal
+	Hash string `json:"hash"`
+
+	// Key the name of the key that signed it
+	Key  string `json:"key"`
+	Rows int64  `json:"rows"`
+
+	// Short as papers have it
+	Short string `json:"short"`
+
+	// Signature Ed25519
+	Signature []byte `json:"signature"`
+}
+
 // AuditVerification defines model for AuditVerification.
 type AuditVerification struct {
 	// FirstBad number of the first row that does not follow
 	FirstBad *int64 `json:"first_bad,omitempty"`
+
+	// Holds the audit still has the head that was asked for; absent: none was
+	Holds *bool `json:"holds,omitempty"`
 
 	// Rows looked at
 	Rows  int  `json:"rows"`
@@ -3265,6 +3286,12 @@ type ListAuditParams struct {
 	// Before number of a row
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
 	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// VerifyAuditParams defines parameters for VerifyAudit.
+type VerifyAuditParams struct {
+	// Head as papers, archives and backups have it: 131:7bd35aa35d02662d
+	Head *string `form:"head,omitempty" json:"head,omitempty"`
 }
 
 // AttemptBayParams defines parameters for AttemptBay.

@@ -184,8 +184,8 @@ func (p *page) statement(s Statement) {
 		p.write(sideMargin, y+(1+float64(n))*p.lead(10.5), p.size(10.5), true, line)
 	}
 	foot := max(end, footAt)
-	p.write(sideMargin, foot, p.size(9), false, fit(p, p.size(9), false, s.Foot, fullWidth-30))
-	flush(foot, 9, "Hylostat")
+	p.write(sideMargin, foot, p.size(9), false, fit(p, p.size(9), false, s.Foot, fullWidth-66))
+	flush(foot, 9, strings.TrimSpace("Hylostat  "+s.Audit))
 	p.y = end
 }
 

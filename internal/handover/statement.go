@@ -32,6 +32,7 @@ type Statement struct {
 	Facts               []Particular
 	Signature           string
 	Foot                string
+	Audit               string // the head of the shop's audit when it was made
 }
 
 // writer puts a paper into words of one language.
@@ -65,6 +66,7 @@ func StatementOf(p desk.Paper, l wording.Language) Statement {
 		Answer:     w.word("paper.answer", p.Grade.String()),
 		DataState:  p.Data,
 		Foot:       w.say(wording.PaperFoot),
+		Audit:      p.Audit,
 		Why:        w.reasons(),
 		Do:         w.steps(),
 		Checked:    w.checked(),

@@ -2,22 +2,15 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
+	"hylostat.example/internal/seal"
 	"hylostat.example/internal/sqlite"
 )
-
-// Head is the last row of an audit, which stands for all before it.
-type Head struct {
-	Rows int64  `json:"rows"`
-	Hash string `json:"hash"` // SHA-256, hexadecimal; empty: there is no row
-}
 
 // Outside is a shop's database seen from outside: nothing is changed, and it may be of an earlier version, or in use.
 type Outside struct {
@@ -34,16 +27,19 @@ func Look(path string) (o *Outside, end func(), err error) {
 	return &Outside{queries{db, newCompressor(), &sync.Map{}, true}, path}, end, nil
 }
 
-// Shop gives the shop's id and the head of its audit.
-func (o *Outside) Shop(ctx context.Context) (id string, h Head, err error) {
-	if err := sqlx.GetContext(ctx, o.q, &id, `SELECT id FROM shop`); err != nil {
-		return "", h, fmt.Errorf("%s is no shop's database, or of an early version: start the program with it once (%w)", o.path, err)
+// Shop gives the shop's id and the key by which it signs, which is zero when it has none yet.
+func (o *Outside) Shop(ctx context.Context) (id string, k seal.Key, err error) {
+	var row struct {
+		ID   string `db:"id"`
+		Seal []byte `db:"seal"`
 	}
-	err = o.q.QueryRowxContext(ctx, `SELECT seq, lower(hex(hash)) FROM audit ORDER BY seq DESC LIMIT 1`).Scan(&h.Rows, &h.Hash)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return "", h, fmt.Errorf("reading the audit of %s: %w", o.path, err)
+	if err := sqlx.GetContext(ctx, o.q, &row, `SELECT id, seal FROM shop`); err != nil {
+		return "", k, fmt.Errorf("%s is no shop's database, or of an earlier version: start the program with it once (%w)", o.path, err)
 	}
-	return id, h, nil
+	if len(row.Seal) > 0 {
+		k, err = seal.FromSeed(row.Seal)
+	}
+	return row.ID, k, err
 }
 
 // Count is how many there are of something.

@@ -244,7 +244,7 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 			}
 		}
 	}
-	chain, err := lead.VerifyAudit(ctx)
+	chain, err := lead.VerifyAudit(ctx, "")
 	require.NoError(t, err)
 	assert.True(t, chain.Sound)
 	for _, a := range audit() {

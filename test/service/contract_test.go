@@ -297,7 +297,7 @@ func TestNoRequestBreaksTheService(t *testing.T) {
 	}
 	_, err := s.Bays(t.Context())
 	require.NoError(t, err, "it is still there")
-	audit, err := s.VerifyAudit(t.Context())
+	audit, err := s.VerifyAudit(t.Context(), "")
 	require.NoError(t, err)
 	assert.True(t, audit.Sound, "and nothing is lost")
 }

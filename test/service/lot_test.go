@@ -137,7 +137,7 @@ func TestALotFromTheDesk(t *testing.T) {
 	kept, err := s.Verdict(ctx, "7M607")
 	require.NoError(t, err)
 	assert.Equal(t, contract.GradeDegrading, kept.Grade, "the drive's record stays")
-	chain, err := s.VerifyAudit(ctx)
+	chain, err := s.VerifyAudit(ctx, "")
 	require.NoError(t, err)
 	assert.True(t, chain.Sound)
 	all, err := s.Audit(ctx, contract.ListAuditParams{Who: new("Maud")})

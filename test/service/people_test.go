@@ -46,7 +46,7 @@ func TestWhoLeavesMayDoNothingAnyMore(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, status(t, told.Err()), "and who is not is told so")
 	_, err = lead.RemovePerson(ctx, "Dov", "Maud")
 	assert.Equal(t, http.StatusNotFound, status(t, err))
-	chain, err := lead.VerifyAudit(ctx)
+	chain, err := lead.VerifyAudit(ctx, "")
 	require.NoError(t, err)
 	assert.True(t, chain.Sound)
 }

@@ -345,6 +345,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audit/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The head of the audit, signed by the shop */
+        get: operations["getAuditHead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/audit/verification": {
         parameters: {
             query?: never;
@@ -352,7 +369,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether each row of the audit follows from the one before it */
+        /** Whether each row of the audit follows from the one before it, and whether it still has a head that was given out */
         get: operations["verifyAudit"];
         put?: never;
         post?: never;
@@ -2031,6 +2048,26 @@ export interface components {
              * @description number of the first row that does not follow
              */
             first_bad?: number;
+            /** @description the audit still has the head that was asked for; absent: none was */
+            holds?: boolean;
+        };
+        /** @description the last row of the audit at a moment, which stands for all before it. Kept elsewhere, it shows when the audit's end was cut off */
+        AuditHead: {
+            /** Format: int64 */
+            rows: number;
+            /** @description SHA-256, hexadecimal */
+            hash: string;
+            /** Format: date-time */
+            at: string;
+            /** @description as papers have it */
+            short: string;
+            /** @description the name of the key that signed it */
+            key: string;
+            /**
+             * Format: byte
+             * @description Ed25519
+             */
+            signature: string;
         };
         /** @enum {string} */
         Role: "desk" | "technician" | "lead";
@@ -3859,9 +3896,33 @@ export interface operations {
             default: components["responses"]["Wrong"];
         };
     };
-    verifyAudit: {
+    getAuditHead: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The head */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditHead"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    verifyAudit: {
+        parameters: {
+            query?: {
+                /** @description as papers, archives and backups have it: 131:7bd35aa35d02662d */
+                head?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -21,9 +21,12 @@ type ServerInterface interface {
 	// ListAudit What people did, newest first
 	// (GET /audit)
 	ListAudit(ctx *echo.Context, params ListAuditParams) error
-	// VerifyAudit Whether each row of the audit follows from the one before it
+	// GetAuditHead The head of the audit, signed by the shop
+	// (GET /audit/head)
+	GetAuditHead(ctx *echo.Context) error
+	// VerifyAudit Whether each row of the audit follows from the one before it, and whether it still has a head that was given out
 	// (GET /audit/verification)
-	VerifyAudit(ctx *echo.Context) error
+	VerifyAudit(ctx *echo.Context, params VerifyAuditParams) error
 	// ArrangeBays In which order the bays of a bench are shown; those that are not named follow, by number
 	// (PUT /bay-order)
 	ArrangeBays(ctx *echo.Context) error
@@ -331,12 +334,30 @@ func (w *ServerInterfaceWrapper) ListAudit(ctx *echo.Context) error {
 	return err
 }
 
+// GetAuditHead converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAuditHead(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAuditHead(ctx)
+	return err
+}
+
 // VerifyAudit converts echo context to params.
 func (w *ServerInterfaceWrapper) VerifyAudit(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyAuditParams
+	// ------------- Optional query parameter "head" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "head", ctx.QueryParams(), &params.Head, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter head: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.VerifyAudit(ctx)
+	err = w.Handler.VerifyAudit(ctx, params)
 	return err
 }
 
@@ -1921,6 +1942,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/lots/:lot/labels", wrapper.PrintLabels, options.OperationMiddlewares["printLabels"]...)
 	router.POST(options.BaseURL+"/customers/erase", wrapper.EraseCustomer, options.OperationMiddlewares["eraseCustomer"]...)
 	router.GET(options.BaseURL+"/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
+	router.GET(options.BaseURL+"/audit/head", wrapper.GetAuditHead, options.OperationMiddlewares["getAuditHead"]...)
 	router.GET(options.BaseURL+"/audit/verification", wrapper.VerifyAudit, options.OperationMiddlewares["verifyAudit"]...)
 	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
 	router.POST(options.BaseURL+"/people", wrapper.AddPerson, options.OperationMiddlewares["addPerson"]...)
@@ -2033,7 +2055,46 @@ func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAudi
 	return err
 }
 
+type GetAuditHeadRequestObject struct {
+}
+
+type GetAuditHeadResponseObject interface {
+	VisitGetAuditHeadResponse(w http.ResponseWriter) error
+}
+
+type GetAuditHead200JSONResponse AuditHead
+
+func (response GetAuditHead200JSONResponse) VisitGetAuditHeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAuditHeaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAuditHeaddefaultApplicationProblemPlusJSONResponse) VisitGetAuditHeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type VerifyAuditRequestObject struct {
+	Params VerifyAuditParams
 }
 
 type VerifyAuditResponseObject interface {
@@ -5674,7 +5735,10 @@ type StrictServerInterface interface {
 	// ListAudit What people did, newest first
 	// (GET /audit)
 	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
-	// VerifyAudit Whether each row of the audit follows from the one before it
+	// GetAuditHead The head of the audit, signed by the shop
+	// (GET /audit/head)
+	GetAuditHead(ctx context.Context, request GetAuditHeadRequestObject) (GetAuditHeadResponseObject, error)
+	// VerifyAudit Whether each row of the audit follows from the one before it, and whether it still has a head that was given out
 	// (GET /audit/verification)
 	VerifyAudit(ctx context.Context, request VerifyAuditRequestObject) (VerifyAuditResponseObject, error)
 	// ArrangeBays In which order the bays of a bench are shown; those that are not named follow, by number
@@ -5977,9 +6041,34 @@ func (sh *strictHandler) ListAudit(ctx *echo.Context, params ListAuditParams) er
 	return nil
 }
 
+// GetAuditHead operation middleware
+func (sh *strictHandler) GetAuditHead(ctx *echo.Context) error {
+	var request GetAuditHeadRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAuditHead(ctx.Request().Context(), request.(GetAuditHeadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAuditHead")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetAuditHeadResponseObject); ok {
+		return validResponse.VisitGetAuditHeadResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // VerifyAudit operation middleware
-func (sh *strictHandler) VerifyAudit(ctx *echo.Context) error {
+func (sh *strictHandler) VerifyAudit(ctx *echo.Context, params VerifyAuditParams) error {
 	var request VerifyAuditRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.VerifyAudit(ctx.Request().Context(), request.(VerifyAuditRequestObject))

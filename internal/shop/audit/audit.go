@@ -9,11 +9,12 @@ import (
 
 // Auditor is the use case.
 type Auditor struct {
+	books *shop.Books
 	store Store
 }
 
 // New makes an auditor over a store.
-func New(store Store) *Auditor { return &Auditor{store} }
+func New(books *shop.Books, store Store) *Auditor { return &Auditor{books, store} }
 
 // Store is the storage it needs.
 type Store interface {

@@ -33,6 +33,7 @@ func New(books *shop.Books, store Store, judge *judge.Judge, keeper *record.Keep
 // Reader is what it reads.
 type Reader interface {
 	judge.Reader
+	Audit(ctx context.Context, q shop.AuditQuery) ([]shop.Audited, error)
 	AnsweredSince(ctx context.Context, bay drive.Bay, at time.Time) (bool, error) // whether a drive answered in a bay after a moment
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	Changes(ctx context.Context, driveID int64) ([]shop.Change, error)

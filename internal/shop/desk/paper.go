@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"encoding/hex"
 	"time"
 
 	"hylostat.example/internal/core/check"
@@ -34,6 +35,7 @@ type Paper struct {
 	Data        shop.DataState
 	Volumes     *record.VolumesView // of this intake; nil: nobody looked
 	Interrupted int                 // runs of this intake that did not come to their end
+	Audit       string              // its head, as AuditHead.Short has it
 }
 
 // Paper gathers it.
@@ -45,6 +47,13 @@ func (s *Desk) Paper(ctx context.Context, d shop.Drive) (Paper, error) {
 	}
 	if err == nil {
 		p.Verdict, p.Fits = &v, s.fits(d, v)
+	}
+	last, err := s.store.Audit(ctx, shop.AuditQuery{Limit: 1})
+	if err != nil {
+		return p, err
+	}
+	if len(last) > 0 {
+		p.Audit = shop.AuditHead{Rows: last[0].Seq, Hash: hex.EncodeToString(last[0].Hash)}.Short()
 	}
 	intakes, err := s.store.Intakes(ctx, d.ID)
 	if err != nil {
