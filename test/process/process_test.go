@@ -418,11 +418,11 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 	require.Zero(t, code, wrong)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "pellwick.json"), []byte(carried), 0o600))
 	notHere := regexp.MustCompile(
-		`^hylostat (serve|demo|record capture|person add)\b`,
-	) // another service, this machine's own drives, a password
+		`^hylostat (serve|demo|record capture|person (add|password)|backup|restore|shop examine|token|session)\b`,
+	) // another service, this machine's own drives and records, a password, who is signed in
 	asThingsStand := regexp.MustCompile(
 		`\b(114|intake move|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|` +
-			`verdict sign 7M4R9|volume show|person remove)\b`,
+			`verdict sign 7M4R9|volume show|person remove|audit verify --head)\b`,
 	)
 	tried := 0
 	for _, line := range examples(cli.New(cli.Starters{})) {
