@@ -41,6 +41,11 @@ func (a *Access) newToken(by Actor, person, name, scope string, expires time.Tim
 func (a *Access) AddToken(
 	ctx context.Context, by Actor, person, name, scope string, lasts time.Duration,
 ) (t Token, secret string, err error) {
+	if by.Via == OpenShop {
+		return t, "", &Refused{
+			What: "nobody is entered, whose the token could be", Advice: "Enter a lead first: person add NAME --role lead --token.",
+		}
+	}
 	name = strings.TrimSpace(name)
 	if name == "" {
 		return t, "", &Refused{What: "a token needs a name", Advice: "Say what it is for."}

@@ -62,7 +62,10 @@ func tellHead(ctx context.Context, s *whole.Shop, log *slog.Logger) {
 		case err != nil || wrong != nil:
 			log.Error("signing the head of the audit", "error", errors.Join(err, wrong))
 		default:
-			log.Info("the head of the audit", "row", h.Rows, "hash", h.Hash, "key", key, "signature", base64.StdEncoding.EncodeToString(h.Signature.Value))
+			log.Info(
+				"the head of the audit", "row", h.Rows, "hash", h.Hash, "key", key, "signature",
+				base64.StdEncoding.EncodeToString(h.Signature.Value),
+			)
 		}
 		select {
 		case <-ctx.Done():

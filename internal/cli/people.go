@@ -267,7 +267,8 @@ func auditCommands() *cli.Command {
 						return err
 					}
 					if v.Holds != nil && !*v.Holds {
-						return errors.New("the audit does not have that head: what was in it then was cut off or changed. Compare it with a backup")
+						return errors.New("the audit does not have that head: what was in it then was cut off or changed. Compare " +
+							"it with a backup")
 					}
 					if v.Sound {
 						return nil

@@ -57,7 +57,7 @@ func TestHostileNamesAreShownAndReachable(t *testing.T) {
 	f, err := record.Read(bytes.NewReader(exported))
 	require.NoError(t, err)
 	whole := f.Drives[0]
-	f.Drives = nil
+	f.Drives, f.Signature = nil, nil
 	for i, n := range append(names[8:], "  ", "\u3000") {
 		one := whole
 		one.Serial, one.Model = n, "Korvan \x1b]0;K4\a"

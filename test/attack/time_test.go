@@ -26,7 +26,7 @@ func TestARecordFromTheFutureIsNotTheLatest(t *testing.T) {
 	require.NoError(t, err)
 	one := &f.Drives[0].Readings[0]
 	one.ID, one.At, one.Tool, one.Place = "stranger", time.Date(2099, 1, 1, 0, 0, 0, 0, time.UTC), "a stranger's", ""
-	f.Drives[0].Readings = f.Drives[0].Readings[:1]
+	f.Drives[0].Readings, f.Signature = f.Drives[0].Readings[:1], nil
 	var file bytes.Buffer
 	require.NoError(t, record.Write(&file, f))
 	before, err := p.Drive(ctx, "7M511")

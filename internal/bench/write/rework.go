@@ -179,6 +179,9 @@ func (n *renewing) recover(ctx context.Context) error {
 	if err != nil || !open {
 		return err
 	}
+	if err := n.allowed(); err != nil { // the copy stays, for whoever is allowed again
+		return err
+	}
 	if _, err := n.writeBack(ctx, e); err != nil {
 		return err
 	}

@@ -40,7 +40,9 @@ func (s *Auditor) Holds(ctx context.Context, head string) (bool, error) {
 	rows, err := strconv.ParseInt(number, 10, 64)
 	hash = strings.ToLower(hash)
 	if !ok || err != nil || rows < 0 || len(hash) < shop.ShortHash || strings.Trim(hash, "0123456789abcdef") != "" {
-		return false, &shop.Invalid{What: fmt.Sprintf("%q is no head of an audit", head), Advice: "Give it as papers have it, 131:7bd35aa35d02662d."}
+		return false, &shop.Invalid{
+			What: fmt.Sprintf("%q is no head of an audit", head), Advice: "Give it as papers have it, 131:7bd35aa35d02662d.",
+		}
 	}
 	holds, found := false, errors.New("found")
 	err = s.store.WalkAudit(ctx, func(a shop.Audited) error {

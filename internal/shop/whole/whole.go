@@ -83,7 +83,8 @@ func New(
 	k := record.New(books, s.Record, j, benches)
 	c := runs.New(books, s.Runs, j, k, benches)
 	return &Shop{
-		Judge: j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(books, s.Audit), Facts: s.Facts,
+		Judge: j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(books, s.Audit),
+		Facts: s.Facts,
 		Books: books, fleet: benches, take: s.Take,
 	}, nil
 }
