@@ -71,6 +71,7 @@ func measure(ctx context.Context) error {
 		{"sweeps", checks},
 		{"many", many},
 		{"verdicts", verdicts},
+		{"trust", trust},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue

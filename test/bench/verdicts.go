@@ -55,6 +55,7 @@ func multiply(ctx context.Context, dir string, drives int) error {
 	copies := drives/have - 1
 	for _, statement := range []string{
 		`CREATE TEMP TABLE n AS WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < ?1) SELECT n FROM c`,
+		`DROP TRIGGER reading_is_kept`,
 		`DELETE FROM reading WHERE seq > ?2`,
 		`INSERT INTO drive (id, model, serial, identity, interface, medium, bytes, duty, first_seen, hints)
 		 SELECT d.id + n * 1000, d.model, substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id),

@@ -204,8 +204,9 @@ func (w *world) blocks(kind check.Kind, copied string) (device.Blocks, error) {
 	case check.Renew:
 		n := &renewing{base, copied}
 		return n, n.recover(context.Background())
+	default:
+		return &overwriting{base, surface.Pattern{Seed: 1}}, nil
 	}
-	return &overwriting{base, surface.Pattern{Seed: 1}}, nil
 }
 
 // Whatever is ordered, fails, is killed, expires and is taken back, and in whichever order: what is written was intended, on the disk and
