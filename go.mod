@@ -16,6 +16,7 @@ require (
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/klauspost/compress v1.20.3
 	github.com/labstack/echo/v5 v5.4.4
+	github.com/landlock-lsm/go-landlock v0.11.2
 	github.com/moby/sys/mountinfo v0.7.3
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/pquerna/otp v1.5.0
@@ -33,6 +34,8 @@ require (
 	golang.org/x/text v0.44.0
 	gonum.org/v1/gonum v0.17.0
 	gonum.org/v1/plot v0.17.0
+	kernel.org/pub/linux/libs/security/libcap/cap v1.2.78
+	kernel.org/pub/linux/libs/security/libcap/psx v1.2.78
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
 )

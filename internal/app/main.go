@@ -15,6 +15,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/bench/attend"
+	"hylostat.example/internal/bench/confine"
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/linux"
 	"hylostat.example/internal/bench/sweep"
@@ -27,8 +28,12 @@ import (
 
 // Main runs the command line and gives the exit code.
 func Main(args []string) int {
-	if len(args) == 2 && args[1] == attendWord {
+	switch {
+	case len(args) == 2 && args[1] == attendWord:
 		return attendDrive()
+	case len(args) > 1 && args[1] == confine.Word:
+		_, _ = fmt.Fprintln(os.Stderr, confine.Become(args[2:]))
+		return 1
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
@@ -48,9 +53,16 @@ const attendWord = "attend-drive"
 // attendDrive serves one drive until the service closes the socket.
 func attendDrive() int {
 	debug.SetGCPercent(50)
+	if err := confine.Attend(); err != nil {
+		logger(os.Stderr).Warn("a process that attends a drive has more powers than it needs", "error", err)
+	}
 	socket := os.NewFile(3, "service")
-	err := attend.Serve(context.Background(), socket, func(files []string) (device.Source, error) {
-		return linux.WithImages(linux.New(), files)
+	self, err := os.Executable()
+	if err != nil {
+		logger(os.Stderr).Error("finding this program's own file, which confines checkers", "error", err)
+	}
+	err = attend.Serve(context.Background(), socket, func(files []string) (device.Source, error) {
+		return linux.WithImages(linux.New().Confine(self), files)
 	})
 	if err != nil {
 		logger(os.Stderr).Error("attending a drive", "error", err)
@@ -71,6 +83,7 @@ func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc)
 func serve(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
+	syscall.Umask(0o077) // what it writes is nobody else's, whichever library does
 	if o.Create { // and nothing that is given at every start
 		if err := CreateShop(ctx, o.Dir, "", ""); err != nil {
 			return err
@@ -113,6 +126,7 @@ func sayDamaged(address string) {
 func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
+	syscall.Umask(0o077)
 	if o.Dir == "" {
 		dir, err := os.MkdirTemp("", "hylostat-demo-")
 		if err != nil {

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"hylostat.example/internal/bench/confine"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/volume"
 )
@@ -80,6 +81,9 @@ func (m *Machine) CheckVolume(ctx context.Context, d drive.Attachment, partition
 	}
 	args := append(slices.Clone(c.args), node)
 	cmd := exec.CommandContext(ctx, path, args...) //nolint:gosec // one of the programs above, in a mode that writes nothing
+	if m.self != "" {
+		cmd = confine.Command(ctx, m.self, node, path, args...)
+	}
 	text, err := cmd.CombinedOutput()
 	out.Said = drive.Printable(strings.Join(strings.Fields(string(text[max(0, len(text)-said):])), " "))
 	code := 0

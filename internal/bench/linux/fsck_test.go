@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -9,9 +10,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/bench/confine"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/volume"
 )
+
+// TestMain lets the tests' own program confine what they run.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == confine.Word {
+		fmt.Fprintln(os.Stderr, confine.Become(os.Args[2:]))
+		os.Exit(1)
+	}
+	os.Exit(m.Run())
+}
 
 // The system's own checker finds what is wrong with a file system that the system's own tool made, and changes nothing.
 func TestTheSystemsCheckerLooksAndChangesNothing(t *testing.T) {
@@ -19,7 +30,9 @@ func TestTheSystemsCheckerLooksAndChangesNothing(t *testing.T) {
 	if _, also := found("e2fsck"); !ok || !also {
 		t.Fatal("mke2fs and e2fsck are not there: make test installs e2fsprogs, and so does apt-get install e2fsprogs")
 	}
-	m := &Machine{sys: "/sys", proc: "/proc"}
+	self, err := os.Executable()
+	require.NoError(t, err)
+	m := New().Confine(self)
 	file := filepath.Join(t.TempDir(), "image")
 	require.NoError(t, os.WriteFile(file, make([]byte, 8<<20), 0o600))
 	out, err := exec.Command(maker, "-q", "-t", "ext4", file).CombinedOutput()

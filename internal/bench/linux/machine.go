@@ -21,6 +21,13 @@ import (
 // Machine is the device.Source of the running Linux system.
 type Machine struct {
 	sys, proc string // "/sys", "/proc"; tests point them elsewhere
+	self      string // this program's own file, which confines the system's checkers; empty: they are not
+}
+
+// Confine has the system's checkers confined by a program that knows confine.Word.
+func (m *Machine) Confine(self string) *Machine {
+	m.self = self
+	return m
 }
 
 // New gives the running machine.
