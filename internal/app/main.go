@@ -84,7 +84,7 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
 	syscall.Umask(0o077) // what it writes is nobody else's, whichever library does
-	if o.Create { // and nothing that is given at every start
+	if o.Create {        // and nothing that is given at every start
 		if err := CreateShop(ctx, o.Dir, "", ""); err != nil {
 			return err
 		}

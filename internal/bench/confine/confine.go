@@ -14,7 +14,7 @@ import (
 
 	"github.com/landlock-lsm/go-landlock/landlock"
 	"golang.org/x/sys/unix"
-	"kernel.org/pub/linux/libs/security/libcap/cap"
+	capability "kernel.org/pub/linux/libs/security/libcap/cap"
 	"kernel.org/pub/linux/libs/security/libcap/psx"
 )
 
@@ -68,7 +68,8 @@ func Become(args []string) error {
 // files leaves nothing to be opened but the system's own files and the node, for reading (landlock(7)).
 func files(node string) error {
 	rules := []landlock.Rule{
-		landlock.RODirs(system...).IgnoreIfMissing(), landlock.RWFiles("/dev/null").IgnoreIfMissing(), landlock.ROFiles(node).WithIoctlDev(),
+		landlock.RODirs(system...).IgnoreIfMissing(), landlock.RWFiles("/dev/null").IgnoreIfMissing(),
+		landlock.ROFiles(node).WithIoctlDev(),
 	}
 	if err := landlock.V5.RestrictPaths(rules...); err != nil {
 		return errors.Join(err, landlock.V5.BestEffort().RestrictPaths(rules...))
@@ -79,14 +80,14 @@ func files(node string) error {
 // powers gives up all capabilities for good: neither this process nor what it becomes gains any (capabilities(7), prctl(2)).
 func powers() error {
 	err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
-	if have, failed := cap.GetProc().GetFlag(cap.Effective, cap.SETPCAP); failed == nil && have {
-		for v := range cap.MaxBits() {
-			if one := cap.DropBound(v); one != nil {
+	if have, failed := capability.GetProc().GetFlag(capability.Effective, capability.SETPCAP); failed == nil && have {
+		for v := range capability.MaxBits() {
+			if one := capability.DropBound(v); one != nil {
 				err = errors.Join(err, one)
 			}
 		}
 	}
-	return errors.Join(err, cap.NewSet().SetProc())
+	return errors.Join(err, capability.NewSet().SetProc())
 }
 
 func limits() error {
@@ -99,8 +100,8 @@ func limits() error {
 	return err
 }
 
-// attending are the powers that speaking to a drive takes: pass-through to ATA and NVMe, protection from writing, nodes and files of others.
-var attending = []cap.Value{cap.SYS_RAWIO, cap.SYS_ADMIN, cap.DAC_OVERRIDE, cap.SYS_NICE}
+// attending are the powers that speaking to a drive takes: pass-through to ATA and NVMe, protection from writing, and files of others.
+var attending = []capability.Value{capability.SYS_RAWIO, capability.SYS_ADMIN, capability.DAC_OVERRIDE, capability.SYS_NICE}
 
 // Attend leaves this process, and what it starts, with the powers that attending a drive takes, for good. The error says what it could not
 // give up.
@@ -110,18 +111,18 @@ func Attend() error {
 	if failed != 0 {
 		err = failed
 	}
-	have := cap.GetProc()
-	if may, wrong := have.GetFlag(cap.Effective, cap.SETPCAP); wrong == nil && may {
-		for v := range cap.MaxBits() {
+	have := capability.GetProc()
+	if may, wrong := have.GetFlag(capability.Effective, capability.SETPCAP); wrong == nil && may {
+		for v := range capability.MaxBits() {
 			if !slices.Contains(attending, v) {
-				err = errors.Join(err, cap.DropBound(v))
+				err = errors.Join(err, capability.DropBound(v))
 			}
 		}
 	}
-	keep := cap.NewSet()
+	keep := capability.NewSet()
 	for _, v := range attending {
-		if may, wrong := have.GetFlag(cap.Permitted, v); wrong == nil && may {
-			err = errors.Join(err, keep.SetFlag(cap.Permitted, true, v), keep.SetFlag(cap.Effective, true, v))
+		if may, wrong := have.GetFlag(capability.Permitted, v); wrong == nil && may {
+			err = errors.Join(err, keep.SetFlag(capability.Permitted, true, v), keep.SetFlag(capability.Effective, true, v))
 		}
 	}
 	return errors.Join(err, keep.SetProc())
