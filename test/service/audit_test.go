@@ -218,7 +218,9 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		"setPassword", "PUT", "/session/password", `{"before": "kelp and gravel", "password": "gravel and kelp"}`,
 		"Maud changed their password",
 	)
-	status, answer := s.raw("GET", api.Base+"/session/factor", "", "Cookie", cookie)
+	status, answer := s.raw("POST", api.Base+"/session/proof", `{"password": "gravel and kelp"}`, "Cookie", cookie)
+	require.Equal(t, http.StatusOK, status, answer)
+	status, answer = s.raw("GET", api.Base+"/session/factor", "", "Cookie", cookie)
 	require.Equal(t, http.StatusOK, status, answer)
 	var offer contract.FactorOffer
 	require.NoError(t, json.Unmarshal([]byte(answer), &offer))
