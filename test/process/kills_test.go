@@ -77,7 +77,9 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				return err
 			},
 			func() error {
-				_, err := c.RecordRelease(ctx, "6D40P", contract.ReleaseRequest{Scope: "overwrite", Owner: "Orla Fenn, by phone", By: "Dov"})
+				_, err := c.RecordRelease(
+					ctx, "6D40P", contract.ReleaseRequest{Scope: "overwrite", Owner: "Orla Fenn, by phone", By: "Dov"},
+				)
 				return err
 			},
 			func() error {
