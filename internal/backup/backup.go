@@ -5,12 +5,14 @@ package backup
 
 import (
 	"archive/tar"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -311,12 +313,41 @@ func packOne(ctx context.Context, t *tar.Writer, dir, name string, made time.Tim
 	if err := t.WriteHeader(&tar.Header{Name: one.Name, Mode: 0o600, Size: one.Bytes, ModTime: made}); err != nil {
 		return File{}, err
 	}
-	sum := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(t, sum), whileWanted{ctx, f}); err != nil {
+	sum := hashBeside(sha256.New())
+	_, err = io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(t, sum)}, whileWanted{ctx, f}, make([]byte, 1<<20))
+	one.SHA256 = sum.end()
+	if err != nil {
 		return File{}, fmt.Errorf("packing %s: %w", name, err)
 	}
-	one.SHA256 = hex.EncodeToString(sum.Sum(nil))
 	return one, nil
+}
+
+// beside hashes what is written while whoever writes goes on.
+type beside struct {
+	parts chan []byte
+	done  chan string
+}
+
+func hashBeside(h hash.Hash) *beside {
+	b := &beside{make(chan []byte, 4), make(chan string, 1)}
+	go func() {
+		for part := range b.parts {
+			_, _ = h.Write(part) // never fails
+		}
+		b.done <- hex.EncodeToString(h.Sum(nil))
+	}()
+	return b
+}
+
+func (b *beside) Write(p []byte) (int, error) {
+	b.parts <- bytes.Clone(p)
+	return len(p), nil
+}
+
+// end gives the hash, hexadecimal, of all that was written.
+func (b *beside) end() string {
+	close(b.parts)
+	return <-b.done
 }
 
 // whileWanted reads until a context ends.
@@ -342,8 +373,8 @@ func reread(ctx context.Context, file, written string, sealed bool) error {
 	_ = unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED) // from the disk, if it can
 	sum := sha256.New()
 	from := io.TeeReader(whileWanted{ctx, f}, sum)
-	if !sealed {
-		if _, err := unpack(from, func(string, int64) (io.WriteCloser, error) { return nothing{}, nil }); err != nil {
+	if !sealed { // zstd's own checksum tells whether what comes out of it is what went in
+		if _, err := unpack(from, false, func(string, int64) (io.WriteCloser, error) { return nothing{}, nil }); err != nil {
 			return fmt.Errorf("reading the backup again: %w", err)
 		}
 	}
@@ -361,8 +392,9 @@ type nothing struct{}
 func (nothing) Write(b []byte) (int, error) { return len(b), nil }
 func (nothing) Close() error                { return nil }
 
-// unpack reads a backup, whatever its files are written to, and holds it against its manifest. The error says what is wrong with it.
-func unpack(from io.Reader, to func(name string, bytes int64) (io.WriteCloser, error)) (m Manifest, err error) {
+// unpack reads a backup, whatever its files are written to, and holds it against its manifest: names and lengths, and, with hashes, these.
+// The error says what is wrong with it.
+func unpack(from io.Reader, hashes bool, to func(name string, bytes int64) (io.WriteCloser, error)) (m Manifest, err error) {
 	z, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(256<<20))
 	if err != nil {
 		return m, err
@@ -386,7 +418,7 @@ func unpack(from io.Reader, to func(name string, bytes int64) (io.WriteCloser, e
 		if head.Typeflag != tar.TypeReg || !filepath.IsLocal(filepath.FromSlash(head.Name)) || strings.Count(head.Name, "/") > 2 {
 			return m, fmt.Errorf("it has an entry that no backup has: %q", head.Name)
 		}
-		one, err := unpackOne(t, head, to)
+		one, err := unpackOne(t, head, hashes, to)
 		if err != nil {
 			return m, err
 		}
@@ -395,7 +427,10 @@ func unpack(from io.Reader, to func(name string, bytes int64) (io.WriteCloser, e
 	if m.Format != format {
 		return m, fmt.Errorf("it has format %d, this program knows %d. Use the version that made it, %s", m.Format, format, m.Tool)
 	}
-	if !slices.Equal(found, m.Files) {
+	same := func(a, b File) bool {
+		return a.Name == b.Name && a.Bytes == b.Bytes && (!hashes || a.SHA256 == b.SHA256)
+	}
+	if !slices.EqualFunc(found, m.Files, same) {
 		return m, errors.New("its files are not those it was made of: it was changed")
 	}
 	if _, err := io.Copy(io.Discard, z); err != nil {
@@ -404,17 +439,22 @@ func unpack(from io.Reader, to func(name string, bytes int64) (io.WriteCloser, e
 	return m, nil
 }
 
-func unpackOne(t io.Reader, head *tar.Header, to func(name string, bytes int64) (io.WriteCloser, error)) (File, error) {
+func unpackOne(t io.Reader, head *tar.Header, hashes bool, to func(name string, bytes int64) (io.WriteCloser, error)) (File, error) {
 	out, err := to(filepath.FromSlash(head.Name), head.Size)
 	if err != nil {
 		return File{}, err
 	}
-	sum := sha256.New()
-	n, err := io.Copy(io.MultiWriter(out, sum), t)
+	one, into := File{Name: head.Name}, io.Writer(out)
+	sum := hashBeside(sha256.New())
+	if hashes {
+		into = io.MultiWriter(out, sum)
+	}
+	one.Bytes, err = io.CopyBuffer(struct{ io.Writer }{into}, t, make([]byte, 1<<20))
+	one.SHA256 = sum.end()
 	if err = errors.Join(err, out.Close()); err != nil {
 		return File{}, fmt.Errorf("%s: %w", head.Name, err)
 	}
-	return File{head.Name, n, hex.EncodeToString(sum.Sum(nil))}, nil
+	return one, nil
 }
 
 func syncDir(dir string) error {

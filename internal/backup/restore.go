@@ -65,7 +65,7 @@ func Restore(ctx context.Context, file, data string, keys []age.Identity) (Resto
 		if err != nil {
 			return fmt.Errorf("%s: %w", file, err)
 		}
-		m, err = unpack(whileWanted{ctx, from}, func(name string, bytes int64) (io.WriteCloser, error) {
+		m, err = unpack(whileWanted{ctx, from}, true, func(name string, bytes int64) (io.WriteCloser, error) {
 			if err := enough(dir, bytes); err != nil {
 				return nil, err
 			}
