@@ -45,7 +45,7 @@ func (h *handlers) StandReading(ctx context.Context, r server.StandReadingReques
 		ctx, actor(ctx, r.Body.By), d, seq, record.Standing{Counts: r.Body.Counts, At: value(r.Body.At), Why: r.Body.Why},
 	)
 	out := contract.ReadingSummary{
-		Seq: one.Seq, At: one.At, Said: when(one.Said), Aside: asideOf(one.Aside), Run: optional(one.Run), Step: text(string(one.Step)),
+		Seq: one.Seq, At: one.At, Said: when(one.Said), Aside: asideOf(one.Aside), Origin: text(one.Origin), Run: optional(one.Run), Step: text(string(one.Step)),
 	}
 	out.Hours, out.Temperature = number(one.Signals, signal.PowerOnHours), number(one.Signals, signal.Temperature)
 	return server.StandReading200JSONResponse(out), err
@@ -58,6 +58,7 @@ func readingOf(drv shop.Drive, r shop.Reading, raw bool) contract.Reading {
 		At:          r.At,
 		Said:        when(r.Said),
 		Aside:       asideOf(r.Aside),
+		Origin:      text(r.Origin),
 		TookMs:      int(r.Took.Milliseconds()),
 		Tool:        r.Tool,
 		Decoder:     reading.DecoderVersion,

@@ -138,19 +138,26 @@ func printReadings(w io.Writer, all []contract.ReadingSummary) {
 			minute(r.At),
 			number(r.Hours, "h"),
 			number(r.Temperature, "°C"),
-			strings.TrimPrefix(strings.ReplaceAll(optional(r.Step), "_", " ")+standing(r.Aside, r.Said), ", "),
+			strings.TrimPrefix(strings.ReplaceAll(optional(r.Step), "_", " ")+standing(r.Aside, r.Said, r.Origin), ", "),
 		}
 	}
 	tabular(w, []any{"reading", "when", "powered on", "temperature", ""}, rows, 1, 3, 4)
 }
 
-// standing says why a reading does not count, or that its time is not the one it came with.
-func standing(aside *contract.ReadingAside, said *time.Time) string {
+// standing says why a reading does not count, that its time is not the one it came with, and by whom a file was signed that it came in.
+func standing(aside *contract.ReadingAside, said *time.Time, origin *string) string {
 	words := map[contract.ReadingAside]string{
 		contract.ReadingAhead: ", set aside: its time lies ahead", contract.ReadingRetracted: ", retracted",
 	}[optional(aside)]
 	if said != nil {
 		words += ", its clock said " + minute(*said)
+	}
+	switch key := optional(origin); {
+	case key == "":
+	case strings.HasPrefix(key, "unsigned"):
+		words += ", from a file: " + key
+	default:
+		words += ", from a file signed by " + key
 	}
 	return words
 }
@@ -190,7 +197,7 @@ func standReading(name, about, description string, counts bool) *cli.Command {
 func printReading(w io.Writer, r contract.Reading) {
 	_, _ = fmt.Fprintf(
 		w, "reading %d, %s, %s powered on, took %d ms%s\nthe drive's own alarm: %s\n", r.Seq, minute(r.At), number(r.Hours, "h"),
-		r.TookMs, standing(r.Aside, r.Said), r.Alarm,
+		r.TookMs, standing(r.Aside, r.Said, r.Origin), r.Alarm,
 	)
 	if len(r.Attributes) > 0 {
 		_, _ = fmt.Fprintf(w, "family: %s\n", r.Family)

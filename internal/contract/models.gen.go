@@ -2222,8 +2222,11 @@ type Reading struct {
 	Family     string        `json:"family"`
 	Faults     []Fault       `json:"faults"`
 	Hours      *float64      `json:"hours,omitempty"`
-	Pages      []Page        `json:"pages"`
-	Run        *int64        `json:"run,omitempty"`
+
+	// Origin as in its summary
+	Origin *string `json:"origin,omitempty"`
+	Pages  []Page  `json:"pages"`
+	Run    *int64  `json:"run,omitempty"`
 
 	// Said by the clock of who took it, where that is not at
 	Said        *time.Time  `json:"said,omitempty"`

@@ -2927,6 +2927,8 @@ export interface components {
              */
             said?: string;
             aside?: components["schemas"]["ReadingAside"];
+            /** @description as in its summary */
+            origin?: string;
             took_ms: number;
             tool: string;
             decoder: number;
