@@ -351,6 +351,19 @@ func TestASecondFactor(t *testing.T) {
 	_, err = in(strings.ToUpper(strings.ReplaceAll(recovery[4], "-", " ")))
 	require.NoError(t, err, "as people write it")
 
+	c.at = c.at.Add(time.Hour)
+	for n := range 6 { // a password without its code does not clear what wrong codes counted
+		began := time.Now()
+		_, err = in("000000")
+		require.Error(t, err)
+		if n == 3 {
+			require.Greater(t, time.Since(began), 900*time.Millisecond, "the fourth wrong code is answered late")
+			break
+		}
+		_, err = in("")
+		require.ErrorContains(t, err, "is wanted, too")
+	}
+
 	enter(t, a, "Dov", access.Desk, "rope and tar 1")
 	_, cookie, err := a.SignIn(ctx, "Dov", here, access.Proof{Password: "rope and tar 1"})
 	require.NoError(t, err)

@@ -89,9 +89,20 @@ func (g *guard) keys(name, address string) []string {
 	return []string{"name " + name, "address " + address}
 }
 
-// attempt tries a password in turn. fails tells how many there were of late with a wrong one, this one among them; 0: it is right. The
+// tried is what came of trying a proof.
+type tried int
+
+// What may come of it. Half of one, a password without its code, neither counts nor clears what counted: else whoever knows the password
+// could try codes as fast as he likes.
+const (
+	isWrong tried = iota
+	isHalf
+	isRight
+)
+
+// attempt tries a password in turn. fails tells how many there were of late with a wrong one, this one among them; 0: it is not wrong. The
 // answer to a wrong one comes late.
-func (g *guard) attempt(ctx context.Context, name, address string, try func() (bool, error)) (fails int, err error) {
+func (g *guard) attempt(ctx context.Context, name, address string, try func() (tried, error)) (fails int, err error) {
 	g.mu.Lock()
 	keys := g.keys(name, address)
 	for _, key := range keys {
@@ -110,13 +121,16 @@ func (g *guard) attempt(ctx context.Context, name, address string, try func() (b
 	if err := g.tried.Acquire(ctx, 1); err != nil {
 		return 0, err
 	}
-	right, err := try()
+	is, err := try()
 	g.tried.Release(1)
 	if err != nil {
 		return 0, err
 	}
+	if is == isHalf {
+		return 0, nil
+	}
 	g.mu.Lock()
-	if right {
+	if is == isRight {
 		if len(g.known) < mostTallies {
 			g.known[[2]string{name, address}] = true
 		}

@@ -71,22 +71,25 @@ func (a *Access) prove(ctx context.Context, name string, from From, proof Proof)
 	}
 	p, known := r.Find(name)
 	var without error // what is lacking beside the password
-	fails, err := a.guard.attempt(ctx, name, from.Address, func() (bool, error) {
+	fails, err := a.guard.attempt(ctx, name, from.Address, func() (tried, error) {
 		if !known || p.Password == "" {
 			_ = matches(nobody, proof.Password) // as long as for somebody
-			return false, nil
+			return isWrong, nil
 		}
-		if !matches(p.Password, proof.Password) {
-			return false, nil
-		}
-		if p.Factor.Secret == "" {
-			return true, nil
-		}
-		if proof.Code == "" {
+		switch {
+		case !matches(p.Password, proof.Password):
+			return isWrong, nil
+		case p.Factor.Secret == "":
+			return isRight, nil
+		case proof.Code == "":
 			without = &Refused{What: "the code of your second factor is wanted, too", Advice: "Read it from your device.", Help: ToGiveCode}
-			return true, nil
+			return isHalf, nil
 		}
-		return a.useCode(ctx, p, proof.Code)
+		right, err := a.useCode(ctx, p, proof.Code)
+		if right {
+			return isRight, err
+		}
+		return isWrong, err
 	})
 	switch {
 	case err != nil:

@@ -45,7 +45,8 @@ func (h *handlers) StandReading(ctx context.Context, r server.StandReadingReques
 		ctx, actor(ctx, r.Body.By), d, seq, record.Standing{Counts: r.Body.Counts, At: value(r.Body.At), Why: r.Body.Why},
 	)
 	out := contract.ReadingSummary{
-		Seq: one.Seq, At: one.At, Said: when(one.Said), Aside: asideOf(one.Aside), Origin: text(one.Origin), Run: optional(one.Run), Step: text(string(one.Step)),
+		Seq: one.Seq, At: one.At, Said: when(one.Said), Aside: asideOf(one.Aside), Origin: text(one.Origin), Run: optional(one.Run),
+		Step: text(string(one.Step)),
 	}
 	out.Hours, out.Temperature = number(one.Signals, signal.PowerOnHours), number(one.Signals, signal.Temperature)
 	return server.StandReading200JSONResponse(out), err

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync/atomic"
@@ -24,6 +25,8 @@ const (
 
 // behindAt is how far a replica may be behind before that is told.
 const behindAt = time.Minute
+
+var errFull, errBehind = errors.New("no room"), errors.New("behind")
 
 // health is what is known of what the service needs.
 type health struct {
@@ -79,25 +82,28 @@ func (h *health) warning() string {
 
 // ready tells what the service needs, and whether it is so.
 func (h *health) ready(ctx context.Context) []api.Check {
-	says := func(name string, err error) api.Check {
+	says := func(name string, err error, words string) api.Check { // whoever asks is nobody in particular: no paths, no causes
 		if err != nil {
-			return api.Check{Name: name, Says: err.Error()}
+			return api.Check{Name: name, Says: words}
 		}
 		return api.Check{Name: name, OK: true}
 	}
 	_, asked := h.store.ShopID(ctx)
-	all := []api.Check{says("records", damaged(h.looked)), says("database", asked)}
+	all := []api.Check{
+		says("records", damaged(h.looked), "a database is damaged; the log says which"), says("database", asked, "it does not answer"),
+	}
 	free, _, err := h.room()
 	if err == nil && free < fullBytes {
-		err = fmt.Errorf("%d MB are left", free/1e6)
+		err = errFull
 	}
-	all = append(all, says("disk", err))
+	all = append(all, says("disk", err, "there is no room left for the records"))
 	if h.replica != nil {
 		var late error
-		if behind := h.replica.Behind(time.Now()); behind > behindAt {
-			late = fmt.Errorf("what was written in the last %s is not copied", behind.Round(time.Second))
+		behind := h.replica.Behind(time.Now())
+		if behind > behindAt {
+			late = errBehind
 		}
-		all = append(all, says("replica", late))
+		all = append(all, says("replica", late, fmt.Sprintf("what was written in the last %s is not copied", behind.Round(time.Second))))
 	}
 	return all
 }
