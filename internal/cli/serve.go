@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"hylostat.example/internal/backup"
+)
+
+// ServeOptions are the flags of serve and demo.
+type ServeOptions struct {
+	Dir             string
+	Listen          string
+	Shop            string
+	Bench           string
+	Hosts           []string
+	Images          []string // image files, or block devices without a drive behind them, that stand for drives
+	Rework          bool     // drives may be written to when the shop orders it
+	Create          bool     // make a shop where there is none
+	Rejoin          bool     // databases that are not of the same past
+	Replica         string   // where what is written is copied to
+	TLSCert, TLSKey string   // files
+	TLSOwn          bool     // by the shop's own authority
+	Proxies         []netip.Prefix
+	Base            string      // the path below which a proxy has the service
+	Backup          backup.Plan // no folder: none are made
+	Factor          float64
+}
+
+// rejoinFlag is for after a loss: a database was lost, or put back from a copy.
+var rejoinFlag = &cli.BoolFlag{
+	Name:  "rejoin",
+	Usage: "go on although shop.db and bench.db are not of the same past, after one was lost or put back from a copy",
+}
+
+// replicaFlag is for a copy elsewhere, as it is written.
+var replicaFlag = &cli.StringFlag{
+	Name: "replica",
+	Usage: "copy all that is written, within a second, to this `PLACE`: a folder, sftp://NAME@HOST/FOLDER?key=FILE&host-key=FILE, " +
+		"or s3://BUCKET/FOLDER",
+	Sources: cli.EnvVars("HYLOSTAT_REPLICA"),
+}
+
+func (s Starters) serve() *cli.Command {
+	return &cli.Command{
+		Name:     "serve",
+		Usage:    "run the service for the drives of this machine",
+		Category: "service",
+		Description: "Reading counters needs root or CAP_SYS_RAWIO. The console is at the address it prints. A folder without a shop is " +
+			"refused: make one with hylostat shop create, or with --create at the first start.\n\nExample:\n   " +
+			"hylostat serve --data /var/lib/hylostat --shop \"Saltmarsh Lane\"",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: DefaultData},
+			&cli.BoolFlag{Name: "create", Usage: "the first start: make the shop. Refused where there is one"},
+			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`; this machine alone until somebody is entered", Value: DefaultAddress},
+			&cli.StringFlag{Name: "shop", Usage: "the shop's `NAME`", Value: "Hylostat"},
+			&cli.StringFlag{Name: "bench", Usage: "this bench's `NAME`", Value: hostname()},
+			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
+			&cli.StringSliceFlag{
+				Name:  "bay-image",
+				Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept",
+			},
+			&cli.BoolFlag{
+				Name:  "allow-rework",
+				Usage: "let drives be written to, when their owner has released them and somebody orders it",
+			},
+			rejoinFlag,
+			&cli.StringFlag{
+				Name: "tls", Usage: "self: speak TLS by certificates of an `AUTHORITY` of the shop's own, whose fingerprint the log has",
+			},
+			&cli.StringFlag{Name: "tls-cert", Usage: "speak TLS by the certificate in this `FILE`, PEM, taken anew when it changes"},
+			&cli.StringFlag{Name: "tls-key", Usage: "its key's `FILE`"},
+			&cli.StringSliceFlag{
+				Name:  "behind-proxy",
+				Usage: "believe what a proxy at this address, or of this `CIDR`, says of whom it asks for (X-Forwarded-For, -Proto, -Host)",
+			},
+			&cli.StringFlag{Name: "base-path", Usage: "the `PATH` below which a proxy has the service"},
+			replicaFlag,
+			&cli.StringFlag{Name: "backup-to", Usage: "make backups by itself, into this `FOLDER`: best on another disk"},
+			&cli.DurationFlag{Name: "backup-every", Usage: "how often", Value: 24 * time.Hour},
+			&cli.IntFlag{Name: "backup-keep", Usage: "how many stay, the newest; those before are removed", Value: 14},
+			&cli.StringSliceFlag{Name: "backup-recipient", Usage: "encrypt them: the public `KEY` they are for, age1..."},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			recipients, err := backup.RecipientsOf(c.StringSlice("backup-recipient"))
+			if err != nil {
+				return &usage{err.Error()}
+			}
+			if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
+				return &usage{"backups are made every minute at most, and one stays at least"}
+			}
+			proxies, err := prefixes(c.StringSlice("behind-proxy"))
+			if err != nil {
+				return err
+			}
+			base := strings.TrimSuffix(c.String("base-path"), "/")
+			switch own, cert, key := c.String("tls"), c.String("tls-cert"), c.String("tls-key"); {
+			case own != "" && own != "self":
+				return &usage{"--tls knows self alone; for a certificate of your own, give --tls-cert and --tls-key"}
+			case (cert == "") != (key == "") || own != "" && cert != "":
+				return &usage{"TLS wants --tls-cert and --tls-key together, or --tls self"}
+			case base != "" && (!strings.HasPrefix(base, "/") || path.Clean(base) != base):
+				return &usage{"a base path begins with a slash, as in /hylostat"}
+			}
+			return s.Serve(
+				ctx,
+				ServeOptions{
+					TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), TLSOwn: c.String("tls") != "", Proxies: proxies, Base: base,
+					Dir:     c.String("data"),
+					Listen:  c.String("listen"),
+					Shop:    c.String("shop"),
+					Bench:   c.String("bench"),
+					Hosts:   c.StringSlice("host"),
+					Images:  c.StringSlice("bay-image"),
+					Rework:  c.Bool("allow-rework"),
+					Create:  c.Bool("create"),
+					Rejoin:  c.Bool(rejoinFlag.Name),
+					Replica: c.String(replicaFlag.Name),
+					Backup: backup.Plan{
+						Folder: c.String("backup-to"), Every: c.Duration("backup-every"), Keep: c.Int("backup-keep"),
+						Recipients: recipients,
+					},
+				},
+			)
+		},
+	}
+}
+
+func (s Starters) demo() *cli.Command {
+	return &cli.Command{
+		Name:     "demo",
+		Usage:    "run a made-up shop with simulated drives",
+		Category: "service",
+		Description: "Needs nothing, opens nothing outside this machine, and leaves its data in the folder it prints.\nStarted " +
+			"again with the same folder, it goes on where it was.\n\nExample:\n   hylostat demo --data ./demo",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records; a temporary one when not given"},
+			replicaFlag,
+			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
+			&cli.FloatFlag{Name: "factor", Usage: "how much `FASTER` than real time the drives live", Value: 12},
+			rejoinFlag,
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if f := c.Float("factor"); f < 1 || f > 1000 {
+				return &usage{"--factor is from 1 to 1000"}
+			}
+			return s.Demo(
+				ctx,
+				ServeOptions{
+					Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor"), Rejoin: c.Bool(rejoinFlag.Name),
+					Replica: c.String(replicaFlag.Name),
+				},
+			)
+		},
+	}
+}
+
+// prefixes reads networks, or addresses for those of one.
+func prefixes(all []string) (out []netip.Prefix, err error) {
+	for _, one := range all {
+		p, err := netip.ParsePrefix(one)
+		if err != nil {
+			a, wrong := netip.ParseAddr(one)
+			if wrong != nil {
+				return nil, &usage{fmt.Sprintf("%q is no address and no network", one)}
+			}
+			p = netip.PrefixFrom(a, a.BitLen())
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
+}
+
+func hostname() string {
+	if name, err := os.Hostname(); err == nil {
+		return name
+	}
+	return "bench"
+}
