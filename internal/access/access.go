@@ -132,11 +132,14 @@ type Refused struct {
 func (e *Refused) Error() string { return e.What + ". " + e.Advice }
 
 // Unknown says that nobody, or nothing, has a name.
-type Unknown struct{ Name, What string }
+type Unknown struct {
+	Name string
+	Kind string // in the plural: tokens, sessions; empty: people
+}
 
 func (e *Unknown) Error() string {
-	if e.What != "" {
-		return fmt.Sprintf("there is no %s %q", e.What, e.Name)
+	if e.Kind != "" {
+		return fmt.Sprintf("none of the %s is %q", e.Kind, e.Name)
 	}
 	return fmt.Sprintf("nobody here is called %q", e.Name)
 }

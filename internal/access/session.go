@@ -252,7 +252,7 @@ func (a *Access) EndSession(ctx context.Context, by Actor, id string) error {
 	}
 	at := slices.IndexFunc(all, func(s Session) bool { return s.ID == id })
 	if at < 0 {
-		return &Unknown{Name: id, What: "session"}
+		return &Unknown{Name: id, Kind: "sessions"}
 	}
 	defer a.tell()
 	if err := a.store.RemoveSession(ctx, id); err != nil {

@@ -91,7 +91,7 @@ func (a *Access) EndToken(ctx context.Context, by Actor, id string) error {
 	return a.edit(ctx, by, func(r Roster) (Edit, error) {
 		at := slices.IndexFunc(r.Tokens, func(t Token) bool { return t.ID == id })
 		if at < 0 || r.Tokens[at].Person != by.Name && !by.May(Lead) {
-			return Edit{}, &Unknown{Name: id, What: "token"}
+			return Edit{}, &Unknown{Name: id, Kind: "tokens"}
 		}
 		t := r.Tokens[at]
 		return Edit{EndToken: id, Note: Note{

@@ -330,7 +330,7 @@ func asProblem(err error) contract.Problem {
 	if e, ok := errors.AsType[*access.Unknown](err); ok {
 		return problemOf(
 			http.StatusNotFound, "Not found", e.Error(),
-			"List "+map[bool]string{true: "the people", false: "the " + e.What + "s"}[e.What == ""]+".",
+			"List the "+cmp.Or(e.Kind, "people")+".",
 		)
 	}
 	if e, ok := errors.AsType[*access.Refused](err); ok {

@@ -9,11 +9,13 @@ import { Button, Section, State } from "../parts/basics";
 import { color, text } from "../theme/tokens";
 
 const Head = styled.section`
-  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: baseline; gap: 16px; flex-wrap: wrap;
+  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px;
+  display: flex; align-items: baseline; gap: 16px; flex-wrap: wrap;
   & h1 { ${text.title} } & p { color: ${color.ink2}; }
 `;
 const Body = styled.div`
-  padding: 16px 24px 40px; display: grid; gap: 32px; grid-template-columns: repeat(auto-fit, minmax(min(440px, 100%), 1fr)); align-items: start;
+  padding: 16px 24px 40px; display: grid; gap: 32px;
+  grid-template-columns: repeat(auto-fit, minmax(min(440px, 100%), 1fr)); align-items: start;
   & > .wide { grid-column: 1 / -1; }
 `;
 

@@ -61,6 +61,7 @@ export function Shell() {
   const session = useSession();
   const signing = useSigning();
   const closed = session.data !== undefined && !session.data.open;
+  const nobody = closed && !session.data?.name; // is signed in: the form says what is wrong, and no line is lost
   const person = usePersonState(closed ? (session.data?.name ?? "") : undefined);
   const orders = useOrders(person.name);
   const line = useEvents(session.data !== undefined && (session.data.open || session.data.name !== undefined));
@@ -108,12 +109,12 @@ export function Shell() {
           person={person.name}
           rename={() => (closed ? session.data?.name && navigate("/account") : ask({}))}
           leave={closed && session.data?.name ? () => signing.leave.mutate() : undefined}
-          lost={line.lost}
+          lost={nobody ? undefined : line.lost}
           said={line.said}
           theme={theme}
           turn={turn}
         >
-          {closed && !session.data?.name ? (
+          {nobody ? (
             <SignIn
               wrong={signing.enter.error?.message}
               busy={signing.enter.isPending}
@@ -156,7 +157,7 @@ export function Shell() {
             {started.title} of {started.serial.slice(-5)} started.
           </Notice>
         ) : (
-          failed && failed !== seen && <Notice action={<Button onPress={() => see(failed)}>Close</Button>}>{failed}</Notice>
+          !nobody && failed && failed !== seen && <Notice action={<Button onPress={() => see(failed)}>Close</Button>}>{failed}</Notice>
         )}
       </ActionsContext>
     </PersonContext>
