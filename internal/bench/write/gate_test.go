@@ -49,45 +49,85 @@ func sound() Asked {
 	}
 }
 
+// Every refusal, with exactly the one condition changed that it is for.
 func TestWhatIsRefusedBeforeAnythingIsOpened(t *testing.T) {
 	require.Nil(t, Admit(sound()))
-	for reason, change := range map[Reason]func(*Asked){
-		NotHere:     func(a *Asked) { a.Allowed = false },
-		NoRelease:   func(a *Asked) { a.Rework = nil },
-		OtherDrive:  func(a *Asked) { a.Rework.Release.Key.Serial = "KVA077M4R9" },
-		TooNarrow:   func(a *Asked) { a.Kind = check.Overwrite },
-		Expired:     func(a *Asked) { a.Now = a.Rework.Release.Expires },
-		NoEnding:    func(a *Asked) { a.Rework.Ending = "7M4Q2" },
-		WrongEnding: func(a *Asked) { a.Rework.Ending = "077M4Q3" },
-		NoName: func(a *Asked) { // an adapter that passes nothing has a serial of its own, and it is the one that was typed
+	other := drive.Key{Model: key.Model, Serial: "KVA07-7M4R9"}
+	for what, c := range map[string]struct {
+		reason Reason
+		class  drive.FaultClass
+		change func(*Asked)
+	}{
+		"bench without the permission": {NotHere, drive.FaultNotAllowed, func(a *Asked) { a.Allowed = false }},
+		"no rework":                    {NoRelease, drive.FaultNotAllowed, func(a *Asked) { a.Rework = nil }},
+		"no nonce":                     {NoRelease, drive.FaultNotAllowed, func(a *Asked) { a.Rework.Release.Nonce = "" }},
+		"no owner":                     {NoRelease, drive.FaultNotAllowed, func(a *Asked) { a.Rework.Release.Owner = "" }},
+		"a sibling's release":          {OtherDrive, drive.FaultWrongDrive, func(a *Asked) { a.Rework.Release.Key = other }},
+		"another model's release":      {OtherDrive, drive.FaultWrongDrive, func(a *Asked) { a.Rework.Release.Key.Model = "K4" }},
+		"mend for overwrite":           {TooNarrow, drive.FaultNotAllowed, func(a *Asked) { a.Kind = check.Overwrite }},
+		"mend for renew":               {TooNarrow, drive.FaultNotAllowed, func(a *Asked) { a.Kind = check.Renew }},
+		"order as old as it may be":    {Expired, drive.FaultNotAllowed, func(a *Asked) { a.Now = a.Rework.Release.Expires }},
+		"five characters":              {NoEnding, drive.FaultWrongDrive, func(a *Asked) { a.Rework.Ending = "7M4Q2" }},
+		"five, and a blank":            {WrongEnding, drive.FaultWrongDrive, func(a *Asked) { a.Rework.Ending = " 7M4Q2" }},
+		"a wrong ending":               {WrongEnding, drive.FaultWrongDrive, func(a *Asked) { a.Rework.Ending = "077M4Q3" }},
+		"the beginning":                {WrongEnding, drive.FaultWrongDrive, func(a *Asked) { a.Rework.Ending = "KVA077" }},
+		"an image":                     {Image, drive.FaultNotAllowed, func(a *Asked) { a.Bay.Device.Transport = "image" }},
+		"a controller":                 {Behind, drive.FaultBehind, func(a *Asked) { a.Bay.Device.Behind = "behind a RAID controller" }},
+		"an earlier command":           {Swapped, drive.FaultStuck, func(a *Asked) { a.Bay.Connection = protocol.StuckBay }},
+		"an empty bay":                 {Swapped, drive.FaultNoAnswer, func(a *Asked) { a.Bay.Connection = protocol.Empty }},
+		"a silent bay":                 {Swapped, drive.FaultNoAnswer, func(a *Asked) { a.Bay.Connection = protocol.Silent }},
+		"a sibling in the bay":         {Swapped, drive.FaultWrongDrive, func(a *Asked) { a.Bay.Key = other }},
+		"use by this machine":          {InUse, drive.FaultInUse, func(a *Asked) { a.Bay.Device.InUse = "mounted at /" }},
+		"a lock":                       {Locked, drive.FaultLocked, func(a *Asked) { a.Identity.Security.Locked = true }},
+		"a bad link":                   {LinkFails, drive.FaultLink, func(a *Asked) { a.Rework.LinkFails = true }},
+		"nothing to mend":              {NoTargets, drive.FaultNotRead, func(a *Asked) { a.Rework.Targets = nil }},
+		"its serial in another bay, of another model": {Twice, drive.FaultWrongDrive, func(a *Asked) {
+			a.Others[drive.Bay{Number: 9}] = drive.Key{Model: "another model", Serial: key.Serial}
+		}},
+		"an adapter that passes nothing, whose own serial is typed": {NoName, drive.FaultNotPassed, func(a *Asked) {
 			a.Bay.Connection, a.Bay.Key, a.Bay.Device.Transport = protocol.Unread, drive.Key{}, "USB"
+		}},
+	} {
+		a := sound()
+		c.change(&a)
+		refused := Admit(a)
+		require.NotNil(t, refused, what)
+		assert.Equal(t, c.reason, refused.Reason, "%s: %v", what, refused)
+		assert.Equal(t, c.class, refused.Class, what)
+		assert.NotEmpty(t, refused.Cause, what)
+		assert.NotEmpty(t, refused.Advice, what)
+		assert.NotContains(t, refused.Error(), "7M4Q2", "the end of the serial is to be read off the label")
+		_, opening := Open(t.Context(), &machine{opened: &held{}}, a, nil)
+		assert.Equal(t, refused, opening, "%s: it is asked again at the opening", what)
+	}
+}
+
+func TestWhatIsNoReasonToRefuse(t *testing.T) {
+	for what, change := range map[string]func(*Asked){
+		"begun, however long ago it was ordered": func(a *Asked) { a.Begun, a.Now = true, now.Add(30*time.Hour) },
+		"ordered just in time":                   func(a *Asked) { a.Now = a.Rework.Release.Expires.Add(-time.Nanosecond) },
+		"six characters":                         func(a *Asked) { a.Rework.Ending = "77M4Q2" },
+		"a wider release":                        func(a *Asked) { a.Rework.Release.Scope = check.Overwrite },
+		"nothing to mend, and no mend": func(a *Asked) {
+			a.Kind, a.Rework.Release.Scope, a.Rework.Targets = check.Renew, check.Renew, nil
 		},
-		Image:     func(a *Asked) { a.Bay.Device.Transport = "image" },
-		Behind:    func(a *Asked) { a.Bay.Device.Behind = "behind a RAID controller" },
-		Twice:     func(a *Asked) { a.Others[drive.Bay{Number: 9}] = drive.Key{Model: "another model", Serial: key.Serial} },
-		Locked:    func(a *Asked) { a.Identity.Security.Locked = true },
-		LinkFails: func(a *Asked) { a.Rework.LinkFails = true },
-		NoTargets: func(a *Asked) { a.Rework.Targets = nil },
-		InUse:     func(a *Asked) { a.Bay.Device.InUse = "mounted at /" },
-		Swapped:   func(a *Asked) { a.Bay.Key.Serial = "KVA07-7M4R9" },
 	} {
 		a := sound()
 		change(&a)
-		refused := Admit(a)
-		if assert.NotNil(t, refused, reason) {
-			assert.Equal(t, reason, refused.Reason, refused.Error())
-			assert.NotEmpty(t, refused.Advice)
-			assert.NotContains(t, refused.Error(), "7M4Q2", "the end of the serial is to be read off the label")
-		}
+		assert.Nil(t, Admit(a), what)
 	}
+}
+
+func TestHowARefusalIsTold(t *testing.T) {
 	a := sound()
-	a.Rework.Release.Owner = ""
-	assert.Equal(t, NoRelease, Admit(a).Reason, "a release without an owner is none")
-	a = sound()
-	a.Begun, a.Now = true, now.Add(30*time.Hour)
-	assert.Nil(t, Admit(a), "a rework that has begun goes on, however long it takes")
-	a.Bay.Connection = protocol.StuckBay
-	assert.Equal(t, drive.FaultStuck, Admit(a).Class)
+	a.Rework.LinkFails = true
+	refused := Admit(a)
+	assert.Equal(t, &protocol.Refusal{
+		Class: drive.FaultLink, What: "mend in bay 3", Cause: refused.Cause, Advice: refused.Advice,
+	}, refused.Refusal(check.Mend, a.Bay.ID))
+	assert.Equal(t, &drive.Fault{
+		Class: drive.FaultLink, What: "beginning to mend", Cause: refused.Cause, Extra: refused.Advice,
+	}, refused.Fault(check.Mend))
 }
 
 func TestAWiderReleaseCoversALesserRework(t *testing.T) {
@@ -149,6 +189,11 @@ func TestWhatIsRefusedAtTheOpening(t *testing.T) {
 		return drive.Key{}, &drive.Fault{Class: drive.FaultLink, What: "IDENTIFY DEVICE", Cause: "damaged"}
 	})
 	assert.Equal(t, FirstRead, refused.Reason)
+	assert.Contains(t, refused.Cause, "IDENTIFY DEVICE: damaged")
+	_, refused = Open(t.Context(), m, sound(), func(context.Context) (drive.Key, *drive.Fault) {
+		return key, &drive.Fault{Class: drive.FaultLink}
+	})
+	assert.Equal(t, FirstRead, refused.Reason, "a name that came with a fault is none")
 }
 
 // unopened is a source whose opening fails in one way.
@@ -170,5 +215,7 @@ func TestWhyASurfaceIsNotOpened(t *testing.T) {
 		_, refused := Open(t.Context(), unopened{class: class}, sound(), nil)
 		require.NotNil(t, refused)
 		assert.Equal(t, reason, refused.Reason)
+		assert.Equal(t, class, refused.Class)
+		assert.Equal(t, "it cannot", refused.Cause)
 	}
 }

@@ -148,17 +148,17 @@ func (n *renewing) Stream(
 			if err := n.intend(ctx, r.Extent); err != nil {
 				return err
 			}
-			if o, err = n.writeBack(ctx, r.Extent); err != nil {
+			sectors := n.g.CountPhysical(r.Extent)
+			if o, err = n.writeBack(ctx, r.Extent, func(w *check.Written) { w.Sectors += sectors }); err != nil {
 				return err
 			}
 			o.Spent, o.Took = read+o.Took, read // the pace is that of reading
-			n.count(func(w *check.Written) { w.Sectors += n.g.CountPhysical(r.Extent) })
 		}
 		told(r, o)
 	}
 }
 
-func (n *renewing) writeBack(ctx context.Context, e surface.Extent) (surface.Outcome, error) {
+func (n *renewing) writeBack(ctx context.Context, e surface.Extent, counted func(*check.Written)) (surface.Outcome, error) {
 	o, err := n.Restore(ctx, e, n.copy)
 	if err != nil {
 		return o, err
@@ -170,6 +170,7 @@ func (n *renewing) writeBack(ctx context.Context, e surface.Extent) (surface.Out
 			Cause: "the drive refuses the write: " + o.Cause.String() + ". A copy of what stood there is in " + n.copy,
 		}
 	}
+	n.count(counted)
 	return o, n.fulfil(ctx)
 }
 
@@ -182,11 +183,9 @@ func (n *renewing) recover(ctx context.Context) error {
 	if err := n.allowed(); err != nil { // the copy stays, for whoever is allowed again
 		return err
 	}
-	if _, err := n.writeBack(ctx, e); err != nil {
-		return err
-	}
-	n.count(func(w *check.Written) { w.Restored += n.g.CountPhysical(e) })
-	return nil
+	sectors := n.g.CountPhysical(e)
+	_, err = n.writeBack(ctx, e, func(w *check.Written) { w.Restored += sectors })
+	return err
 }
 
 // overwriting writes the pattern, stretch by stretch.
