@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -80,11 +81,22 @@ func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc)
 	return signal.NotifyContext(ctx, syscall.SIGINT)
 }
 
+// softLimit is how much memory the collector tries to stay within, when a crowd asks at once. It is no bound: what is in use stays.
+const softLimit = 200 << 20
+
+// settle prepares the process of a service.
+func settle() {
+	syscall.Umask(0o077)                           // what it writes is nobody else's, whichever library does
+	if debug.SetMemoryLimit(-1) == math.MaxInt64 { // GOMEMLIMIT says nothing else
+		debug.SetMemoryLimit(softLimit)
+	}
+}
+
 func serve(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	syscall.Umask(0o077) // what it writes is nobody else's, whichever library does
-	if o.Create {        // and nothing that is given at every start
+	settle()
+	if o.Create { // and nothing that is given at every start
 		if err := CreateShop(ctx, o.Dir, "", ""); err != nil {
 			return err
 		}
@@ -126,7 +138,7 @@ func sayDamaged(address string) {
 func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	syscall.Umask(0o077)
+	settle()
 	if o.Dir == "" {
 		dir, err := os.MkdirTemp("", "hylostat-demo-")
 		if err != nil {

@@ -72,6 +72,7 @@ func measure(ctx context.Context) error {
 		{"many", many},
 		{"verdicts", verdicts},
 		{"trust", trust},
+		{"crowd", crowd},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue
@@ -173,18 +174,23 @@ func idle(ctx context.Context, dir string) ([]figure, error) {
 }
 
 // resident is a process's resident memory in MB.
-func resident(pid int) (float64, error) {
+func resident(pid int) (float64, error) { return memory(pid, "VmRSS:") }
+
+// peakMemory is the most memory a process has had, in MB.
+func peakMemory(pid int) (float64, error) { return memory(pid, "VmHWM:") }
+
+func memory(pid int, line string) (float64, error) {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	if err != nil {
 		return 0, err
 	}
-	for line := range strings.Lines(string(b)) {
-		if kB, ok := strings.CutPrefix(line, "VmRSS:"); ok {
+	for text := range strings.Lines(string(b)) {
+		if kB, ok := strings.CutPrefix(text, line); ok {
 			n, err := strconv.ParseFloat(strings.TrimSuffix(strings.TrimSpace(kB), " kB"), 64)
 			return n / 1000, err
 		}
 	}
-	return 0, errors.New("no VmRSS")
+	return 0, errors.New("no " + line)
 }
 
 // orderedReading is the time from ordering a reading to its event in a browser's page, median of 21, on the demo's bench.
