@@ -53,91 +53,117 @@ func mayCarry(log uint8, data []byte) bool {
 	return slices.ContainsFunc(questions, func(q []byte) bool { return bytes.Equal(q, data) })
 }
 
-// allowedATA lists the ATA commands that may reach a drive, with the features, counts and addresses they may carry. None
-// of them changes data, a setting, or the drive's own counters beyond those that count commands.
-var allowedATA = map[ata.Opcode]func(ata.Command) bool{
-	ata.IdentifyDevice: func(c ata.Command) bool { return c.Transfer == ata.PIOIn && c.Count == 1 },
-	ata.CheckPowerMode: func(c ata.Command) bool { return c.Transfer == ata.NonData },
-	ata.SetFeatures:    func(c ata.Command) bool { return c.Transfer == ata.NonData && c.Feature == 0x07 }, // spin up, nothing else
-	ata.ReadNativeMaxExt: func(c ata.Command) bool {
-		return c.Transfer == ata.NonData && c.LBA == 0 && c.Count == 0
-	},
-	ata.AccessibleMaxConfig: func(c ata.Command) bool {
-		return c.Transfer == ata.NonData && c.Feature == 0 && c.LBA == 0 && c.Count == 0 // others set it or freeze it
-	},
-	ata.ConfigurationSet: func(c ata.Command) bool { return c.Transfer == ata.PIOIn && c.Feature == 0xC2 }, // identify, not restore or set
-	ata.ReadLogExt: func(c ata.Command) bool {
+// remadeATA makes the command of this product's that a command is, by its operation and by those fields of it that may differ; not ok:
+// none is. None of them changes data, a setting, or the drive's own counters beyond those that count commands.
+func remadeATA(c ata.Command) (made ata.Command, ok bool) {
+	switch c.Op {
+	case ata.IdentifyDevice:
+		return ata.ReadIdentify(), true
+	case ata.CheckPowerMode:
+		return ata.PowerMode(), true
+	case ata.SetFeatures:
+		return ata.SpinUp(), true
+	case ata.ReadNativeMaxExt:
+		return ata.NativeMax(), true
+	case ata.AccessibleMaxConfig: // others set it or freeze it
+		return ata.AccessibleMax(), true
+	case ata.ConfigurationSet: // identify, not restore or set
+		return ata.ReadConfiguration(), true
+	case ata.ReadLogExt: // feature 1 would reset PHY counters
 		limit, listed := allowedGPL[uint8(c.LBA)]
-		first, ok := c.LogPage()
-		return c.Transfer == ata.PIOIn && c.Feature == 0 && ok && listed && c.Count >= 1 &&
-			int(first)+int(c.Count) <= int(limit) // feature 1 would reset PHY counters
-	},
-	ata.TrustedReceive: func(c ata.Command) bool { // Level 0 discovery, which opens no session
-		return c.Transfer == ata.PIOIn && c == ata.ReadTrusted(tcg.Protocol, tcg.Specific)
-	},
-	ata.ElementStatus: func(c ata.Command) bool {
-		return c.Transfer == ata.DMAIn && c.Feature == 0 && c.LBA == 0 && c.Count >= 1 && c.Count <= 8
-	},
-	ata.SMART: func(c ata.Command) bool {
-		if c.LBA>>8 != 0xC24F {
-			return false
-		}
-		switch c.Feature {
-		case ata.SMARTReadData, ata.SMARTReadThresholds:
-			return c.Transfer == ata.PIOIn && c.Count == 1
-		case ata.SMARTReadLog:
-			limit, listed := allowedLogs[uint8(c.LBA)]
-			return c.Transfer == ata.PIOIn && listed && c.Count >= 1 && c.Count <= limit
-		case ata.SMARTWriteLog:
-			return c.Transfer == ata.PIOOut && (uint8(c.LBA) == ata.LogSCTStatus || uint8(c.LBA) == ata.LogSelective) && c.Count == 1
-		case ata.SMARTReturnStatus:
-			return c.Transfer == ata.NonData
-		case ata.SMARTExecuteOffline: // in the background only: a captive test would hold the drive
-			return c.Transfer == ata.NonData &&
-				slices.Contains(
-					[]uint8{ata.TestShort, ata.TestExtended, ata.TestConveyance, ata.TestSelective, ata.TestAbort}, uint8(c.LBA),
-				)
-		}
-		return false
-	},
+		first, _ := c.LogPage()
+		return ata.ReadLogGPLFrom(uint8(c.LBA), first, c.Count), listed && c.Count >= 1 && int(first)+int(c.Count) <= int(limit)
+	case ata.TrustedReceive: // Level 0 discovery, which opens no session
+		return ata.ReadTrusted(tcg.Protocol, tcg.Specific), true
+	case ata.ElementStatus:
+		return ata.ReadElements(c.Count), c.Count >= 1 && c.Count <= 8
+	case ata.SMART:
+		return remadeSMART(c)
+	}
+	return made, false
 }
 
-// subpages are the log pages with a subpage that are read.
-var subpages = []scsi.LogID{scsi.LogSubpages, scsi.LogPending, scsi.LogEnvironment, scsi.LogEnvironLimits}
-
-// allowedSCSI lists the SCSI commands that may reach a drive, by operation code.
-var allowedSCSI = map[byte]func(cdb []byte) bool{
-	scsi.TestUnitReady: func(cdb []byte) bool { return len(cdb) == 6 },
-	scsi.RequestSense:  func(cdb []byte) bool { return len(cdb) == 6 },
-	scsi.Inquiry: func(cdb []byte) bool {
-		return len(cdb) == 6 && (cdb[1] == 0 && cdb[2] == 0 || cdb[1] == 1 && slices.Contains([]uint8{
-			scsi.VPDPages, scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning,
-			scsi.VPDRanges,
-		}, cdb[2]))
-	},
-	scsi.StartStopUnit: func(cdb []byte) bool { return len(cdb) == 6 && cdb[4] == 1 && cdb[3] == 0 }, // start, nothing else
-	scsi.SendDiagnostic: func(cdb []byte) bool { // a background self-test or its end; no pages, no foreground
-		return len(cdb) == 6 && cdb[1]&0x1F == 0 && cdb[3] == 0 && cdb[4] == 0 &&
-			slices.Contains([]uint8{scsi.TestBackgroundShort, scsi.TestBackgroundExtended, scsi.TestAbortBackground}, cdb[1]>>5)
-	},
-	scsi.ModeSense10: func(cdb []byte) bool { return len(cdb) == 10 && cdb[2] == scsi.ModeInformational },
-	scsi.LogSense: func(cdb []byte) bool { // SP clear: nothing is saved; of subpages those that are decoded
-		return len(cdb) == 10 && cdb[1] == 0 && cdb[2]>>6 == 1 &&
-			(cdb[3] == 0 || slices.Contains(subpages, scsi.LogID{Page: cdb[2] & 0x3F, Subpage: cdb[3]}))
-	},
-	scsi.ReadDefectData12: func(cdb []byte) bool { return len(cdb) == 12 && cdb[1]&0x18 == 0x08 },
-	scsi.ReadDefectData10: func(cdb []byte) bool { return len(cdb) == 10 && cdb[1] == 0 && cdb[2]&0x18 == 0x08 },
-	scsi.ReadCapacity10:   func(cdb []byte) bool { return bytes.Equal(cdb, scsi.CapacityCDB10()) },
-	scsi.ServiceActionIn: func(cdb []byte) bool {
-		return len(cdb) == 16 && (cdb[1] == 0x10 || bytes.Equal(cdb, scsi.ElementsCDB(binary.BigEndian.Uint32(cdb[10:14]))))
-	},
-	scsi.SecurityIn: func(cdb []byte) bool { // Level 0 discovery, which opens no session
-		return bytes.Equal(cdb, scsi.SecurityInCDB(tcg.Protocol, tcg.Specific, tcg.Size))
-	},
+func remadeSMART(c ata.Command) (made ata.Command, ok bool) {
+	what := uint8(c.LBA)
+	switch c.Feature {
+	case ata.SMARTReadData:
+		return ata.ReadAttributes(), true
+	case ata.SMARTReadThresholds:
+		return ata.ReadThresholds(), true
+	case ata.SMARTReadLog:
+		limit, listed := allowedLogs[what]
+		return ata.ReadLog(what, c.Count), listed && c.Count >= 1 && c.Count <= limit
+	case ata.SMARTWriteLog: // mayCarry looks at what is written
+		if what == ata.LogSelective {
+			return ata.WriteSelective(), true
+		}
+		return ata.SCTCommand(), true
+	case ata.SMARTReturnStatus:
+		return ata.ReturnStatus(), true
+	case ata.SMARTExecuteOffline: // in the background only: a captive test would hold the drive
+		tests := []uint8{ata.TestShort, ata.TestExtended, ata.TestConveyance, ata.TestSelective, ata.TestAbort}
+		return ata.ExecuteSelfTest(what), slices.Contains(tests, what)
+	}
+	return made, false
 }
 
-// Allow reports, as a *Refused, whether a command is not on the list of those this product sends. Everything else is
-// denied: there is no other way down to a drive.
+// What may be read of a SCSI drive.
+var (
+	vpdPages = []uint8{
+		scsi.VPDPages, scsi.VPDSerial, scsi.VPDIdentification, scsi.VPDBlockLimits, scsi.VPDCharacteristics, scsi.VPDProvisioning,
+		scsi.VPDRanges,
+	}
+	subpages  = []scsi.LogID{scsi.LogSubpages, scsi.LogPending, scsi.LogEnvironment, scsi.LogEnvironLimits}
+	selfTests = []uint8{scsi.TestBackgroundShort, scsi.TestBackgroundExtended, scsi.TestAbortBackground}
+)
+
+// remadeSCSI is remadeATA for SCSI commands, of which any byte may be missing: nil when it is none of this product's.
+func remadeSCSI(cdb []byte) []byte {
+	var b [16]byte
+	copy(b[:], cdb)
+	half, word := binary.BigEndian.Uint16, binary.BigEndian.Uint32
+	switch b[0] {
+	case scsi.TestUnitReady:
+		return scsi.TestUnitReadyCDB()
+	case scsi.RequestSense:
+		return scsi.RequestSenseCDB()
+	case scsi.Inquiry:
+		if b[1] == 0 {
+			return scsi.InquiryCDB(half(b[3:]))
+		} else if slices.Contains(vpdPages, b[2]) {
+			return scsi.VPDCDB(b[2], half(b[3:]))
+		}
+	case scsi.StartStopUnit: // start, nothing else
+		return scsi.StartCDB()
+	case scsi.SendDiagnostic: // a background self-test or its end; no pages, no foreground
+		if code := b[1] >> 5; slices.Contains(selfTests, code) {
+			return scsi.SelfTestCDB(code)
+		}
+	case scsi.ModeSense10:
+		return scsi.ModeSenseCDB(scsi.ModeInformational, half(b[7:]))
+	case scsi.LogSense: // nothing is saved; of subpages those that are decoded
+		if l := (scsi.LogID{Page: b[2] & 0x3F, Subpage: b[3]}); l.Subpage == 0 || slices.Contains(subpages, l) {
+			return scsi.LogSenseCDB(l, half(b[7:]))
+		}
+	case scsi.ReadDefectData12: // the grown list
+		return scsi.DefectCDB(b[1]&7, word(b[6:]))
+	case scsi.ReadDefectData10:
+		return scsi.DefectCDB10(b[2]&7, half(b[7:]))
+	case scsi.ReadCapacity10:
+		return scsi.CapacityCDB10()
+	case scsi.ServiceActionIn:
+		if made := scsi.CapacityCDB(); b[1] == made[1] {
+			return made
+		}
+		return scsi.ElementsCDB(word(b[10:]))
+	case scsi.SecurityIn: // Level 0 discovery, which opens no session
+		return scsi.SecurityInCDB(tcg.Protocol, tcg.Specific, tcg.Size)
+	}
+	return nil
+}
+
+// Allow reports, as a *Refused, whether a command is not on the list of those this product sends. It is when making it again from what
+// may differ gives the same bytes: nothing is let through that differs anywhere else. There is no other way down to a drive.
 func Allow(c Command) error {
 	cdb := c.CDB
 	refuse := func(reason string) error { return &Refused{fmt.Sprintf("command % X", cdb), reason} }
@@ -145,13 +171,13 @@ func Allow(c Command) error {
 		return refuse("empty command")
 	}
 	if cdb[0] == scsi.ATAPass12 || cdb[0] == scsi.ATAPass16 {
-		command, _, ok := sat.Decode(cdb)
+		command, form, ok := sat.Decode(cdb)
 		if !ok {
 			return refuse("an ATA pass-through of a kind this product never makes")
 		}
-		allowed, known := allowedATA[command.Op]
+		made, known := remadeATA(command)
 		switch {
-		case !known || !allowed(command):
+		case !known || form == sat.Form12 && made.Ext || !bytes.Equal(form.CDB(made), cdb):
 			return refuse(fmt.Sprintf("ATA %s is not on the allowlist", command.Name()))
 		case command.Transfer == ata.PIOOut && !mayCarry(uint8(command.LBA), c.DataOut):
 			return refuse("what it carries is neither a question of SCT nor the spans of a self-test")
@@ -163,7 +189,7 @@ func Allow(c Command) error {
 	if len(c.DataOut) > 0 {
 		return refuse("it carries data to the drive")
 	}
-	if allowed, known := allowedSCSI[cdb[0]]; known && allowed(cdb) {
+	if made := remadeSCSI(cdb); made != nil && bytes.Equal(made, cdb) {
 		return nil
 	}
 	return refuse(fmt.Sprintf("SCSI operation %02Xh in this form is not on the allowlist", cdb[0]))
@@ -184,28 +210,39 @@ var allowedNVMeLogs = map[uint8]int{
 	nvme.LogSanitize:   nvme.SanitizeSize,
 }
 
-// AllowAdmin is Allow for NVMe admin commands.
-func AllowAdmin(c nvme.Command) error {
-	ok := false
+// remadeAdmin is remadeATA for NVMe admin commands.
+func remadeAdmin(c nvme.Command) (made nvme.Command, ok bool) {
 	switch c.Op {
 	case nvme.IdentifyOp:
-		ok = c.DataIn == nvme.IdentifySize && c.CDW10 <= 3 && c.CDW11 == 0
-	case nvme.GetLogPage:
+		for _, made := range []nvme.Command{
+			nvme.IdentifyController(), nvme.ListNamespaces(), nvme.IdentifyNamespace(c.NSID), nvme.NameNamespace(c.NSID),
+		} {
+			if made == c {
+				return made, true
+			}
+		}
+	case nvme.GetLogPage: // pending events are kept
 		limit, listed := allowedNVMeLogs[c.LogID()]
-		ok = listed && (c.LogSpecific() == 0 || c.LogID() == nvme.LogEndurance) && c.CDW10>>10&0x1F == 0 &&
-			(c.LogAction() == 0 || c.LogID() == nvme.LogPersistent) &&
-			c.Retains() &&
-			c.LogLength() <= limit &&
-			c.LogLength() == c.DataIn &&
-			c.CDW12 == 0 &&
-			c.CDW13 == 0 &&
-			c.CDW14 == 0
+		ok := listed && c.DataIn >= 4 && c.DataIn%4 == 0 && c.DataIn <= limit
+		switch {
+		case c.LogID() == nvme.LogEndurance:
+			return nvme.ReadEndurance(c.LogSpecific()), ok
+		case c == nvme.PersistentHeader() || c == nvme.PersistentDone():
+			return c, true
+		}
+		return nvme.ReadLog(c.LogID(), c.DataIn), ok
 	case nvme.SecurityRecv: // Level 0 discovery, which opens no session
-		ok = c == nvme.ReadSecurity(tcg.Protocol, tcg.Specific, tcg.Size)
+		return nvme.ReadSecurity(tcg.Protocol, tcg.Specific, tcg.Size), true
 	case nvme.DeviceSelfTest:
-		ok = c.DataIn == 0 && slices.Contains([]uint32{uint32(nvme.TestShort), uint32(nvme.TestExtended), uint32(nvme.TestAbort)}, c.CDW10)
+		code := uint8(c.CDW10)
+		return nvme.StartSelfTest(code), slices.Contains([]uint8{nvme.TestShort, nvme.TestExtended, nvme.TestAbort}, code)
 	}
-	if !ok {
+	return made, false
+}
+
+// AllowAdmin is Allow for NVMe admin commands.
+func AllowAdmin(c nvme.Command) error {
+	if made, ok := remadeAdmin(c); !ok || made != c {
 		return &Refused{fmt.Sprintf("NVMe %s", c.Name()), "it is not on the allowlist in this form"}
 	}
 	return nil

@@ -181,15 +181,6 @@ func StartSelfTest(code uint8) Command {
 // LogID is the log a GetLogPage command asks for.
 func (c Command) LogID() uint8 { return uint8(c.CDW10) }
 
-// LogAction is the persistent event log's action in a GetLogPage command.
-func (c Command) LogAction() uint8 { return uint8(c.CDW10 >> 8 & 3) }
-
-// LogLength is how many bytes a GetLogPage command asks for.
-func (c Command) LogLength() int { return ((int(c.CDW10>>16) | int(c.CDW11&0xFFFF)<<16) + 1) * 4 }
-
-// Retains reports whether a GetLogPage command keeps pending events.
-func (c Command) Retains() bool { return c.CDW10&retainEvent != 0 }
-
 // Name is the specification's name of the command.
 func (c Command) Name() string {
 	switch c.Op {

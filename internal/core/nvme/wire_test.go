@@ -21,10 +21,7 @@ func TestTheWire(t *testing.T) {
 	} {
 		b.Line("%-30s %s", c.Name(), vector.Say(c))
 		if c.Op == GetLogPage {
-			b.Line(
-				"  log %02X, action %d, %d bytes, of %X, keeps events %v", c.LogID(), c.LogAction(), c.LogLength(),
-				c.LogSpecific(), c.Retains(),
-			)
+			b.Line("  log %02X of %X", c.LogID(), c.LogSpecific())
 		}
 	}
 
