@@ -337,6 +337,10 @@ func TestWhatIsNotedOfPeople(t *testing.T) {
 	p.Refusal(ctx, access.Actor{}, "anything", home)
 	assert.Len(t, p.store.notes, before+1, "once a minute, and of nobody nothing")
 	assert.Contains(t, p.log.String(), "publishing a policy")
+	p.store.fails = "NoteAccess"
+	p.Refusal(ctx, maud, "anything", home)
+	p.store.fails = ""
+	assert.Contains(t, p.log.String(), "noting a refusal", "the log says what the audit could not")
 	assert.Equal(t, `nobody here is called "x"`, (&access.Unknown{Name: "x"}).Error())
 	assert.Equal(t, `none of the tokens is "x"`, (&access.Unknown{Name: "x", Kind: "tokens"}).Error())
 }
