@@ -185,7 +185,7 @@ func RestoreReplica(ctx context.Context, from, data string) (Restored, error) {
 			return err
 		}
 		for _, bench := range benches {
-			if err := fetch(ctx, from, dir, filepath.Join(bench, "bench.db")); err != nil && !errors.Is(err, litestream.ErrTxNotAvailable) {
+			if err := fetch(ctx, from, dir, filepath.Join(bench, "bench.db")); err != nil && !isNone(err) {
 				return err
 			}
 		}
@@ -197,6 +197,18 @@ func RestoreReplica(ctx context.Context, from, data string) (Restored, error) {
 	})
 	r.Manifest = m
 	return r, err
+}
+
+// NoReplica says that nothing of a database was ever copied to a place.
+type NoReplica struct{ Place, Database string }
+
+func (e *NoReplica) Error() string {
+	return fmt.Sprintf("there is no replica of %s in %s. Give the place that serve was given by --replica", e.Database, e.Place)
+}
+
+func isNone(err error) bool {
+	_, none := errors.AsType[*NoReplica](err)
+	return none
 }
 
 // fetch makes a database of its replica.
@@ -212,7 +224,12 @@ func fetch(ctx context.Context, from, dir, name string) error {
 	o := litestream.NewRestoreOptions()
 	o.OutputPath = to
 	if err := litestream.NewReplicaWithClient(nil, client).Restore(ctx, o); err != nil {
-		return fmt.Errorf("%s has no whole replica of %s: %w", named(from), name, err)
+		if errors.Is(err, litestream.ErrTxNotAvailable) {
+			return &NoReplica{Place: named(from), Database: name}
+		}
+		return fmt.Errorf(
+			"the replica of %s in %s is not whole. Bring back the last backup instead. What it lacks: %w", name, named(from), err,
+		)
 	}
 	return errors.Join(os.Chmod(to, 0o600), sqlite.MarkAtRest(to))
 }
