@@ -139,6 +139,14 @@ describe("an order", () => {
       ["bays", "drives", "lots"],
     ],
     [
+      "correction",
+      desk((d) => d.putRight.mutate({ intake: 4, serial, wanted: true })),
+      "PATCH",
+      "/intakes/4",
+      { wanted: true, by: "Dov" },
+      ["bays", "drives", "drive self", "lots"],
+    ],
+    [
       "handover",
       desk((d) => d.handOver.mutate({ intake: 4, serial, goes: "returned" })),
       "POST",

@@ -1,7 +1,18 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { happened, renew } from "./changes";
 import { api, data } from "./client";
-import type { BaySetting, CheckKind, Duty, Fact, Grade, HandoverRequest, IntakeRequest, LotRequest, ReworkKind } from "./types";
+import type {
+  BaySetting,
+  CheckKind,
+  Duty,
+  Fact,
+  Grade,
+  HandoverRequest,
+  IntakeCorrection,
+  IntakeRequest,
+  LotRequest,
+  ReworkKind,
+} from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
 const numbered = (run: number) => ({ path: { run } });
@@ -76,6 +87,11 @@ export function useDesk(by: string) {
     takeIn: useOrder(
       (intake: Omit<IntakeRequest, "by">) => data(api.POST("/intakes", { body: { ...intake, by } })),
       () => ({ kind: "intake.changed" }),
+    ),
+    putRight: useOrder(
+      ({ intake, serial: _, ...body }: Omit<IntakeCorrection, "by"> & { intake: number; serial: string }) =>
+        data(api.PATCH("/intakes/{intake}", { params: { path: { intake } }, body: { ...body, by } })),
+      ({ serial }) => ({ kind: "intake.changed", serial }),
     ),
     handOver: useOrder(
       ({ intake, serial: _, ...body }: Omit<HandoverRequest, "by"> & { intake: number; serial: string }) =>

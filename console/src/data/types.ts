@@ -20,6 +20,7 @@ export type Page = Schemas["Page"];
 export type Intake = Schemas["Intake"];
 export type IntakeRequest = Schemas["IntakeRequest"];
 export type HandoverRequest = Schemas["HandoverRequest"];
+export type IntakeCorrection = Schemas["IntakeCorrection"];
 export type Lot = Schemas["Lot"];
 export type LotDrive = Schemas["LotDrive"];
 export type LotRequest = Schemas["LotRequest"];

@@ -185,12 +185,13 @@ function KnownDrive({ drive }: { drive: Drive }) {
     release: stands(orders.release),
     rework: stands(orders.rework),
     handover: stands(desk.handOver),
+    correction: stands(desk.putRight),
     duty: stands(orders.duty),
     overrule: stands(orders.sign),
   };
   const done = { onSuccess: () => ask(undefined) };
   const question = (q: DriveQuestion) => {
-    for (const m of [orders.release, orders.rework, desk.handOver, orders.duty, orders.sign]) m.reset(); // what went wrong before is over
+    for (const m of [orders.release, orders.rework, desk.handOver, desk.putRight, orders.duty, orders.sign]) m.reset(); // what went wrong before is over
     asPerson(() => ask(q));
   };
   const follow = (to: Place) => {
@@ -282,7 +283,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
       </Two>
       <Low>
         <div>
-          <Papers drive={drive} handOver={() => question({ about: "handover" })} />
+          <Papers drive={drive} putRight={() => question({ about: "correction" })} handOver={() => question({ about: "handover" })} />
           {(volumes.data || !drive.volumes_at) && (
             <VolumeSection
               volumes={volumes.data ?? null}
@@ -347,6 +348,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
           release: (scope, owner) => orders.release.mutate({ serial, scope, owner }, done),
           rework: (kind, ending) => orders.rework.mutate({ serial, kind, ending }, { onSuccess: (r) => go(`/runs/${r.id}`) }),
           handover: (h) => desk.handOver.mutate({ intake: drive.intake?.id ?? 0, serial, ...h }, done),
+          correction: (right) => desk.putRight.mutate({ intake: drive.intake?.id ?? 0, serial, ...right }, done),
           duty: (duty) => orders.duty.mutate({ serial, duty }, done),
           overrule: (grade, reason) => orders.sign.mutate({ serial, verdict: v?.seq ?? 0, grade, reason }, done),
         }}

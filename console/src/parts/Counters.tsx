@@ -163,4 +163,8 @@ export function DeviceStatistics({ reading, follow }: { reading: Reading; follow
 
 /** What stands above a reading's counters. */
 export const readingLine = (r: Reading) =>
-  `reading ${r.seq}, ${momentOf(r.at)}${r.attributes.length > 0 ? ` · family ${r.family}, dialect ${r.dialect}` : ""}`;
+  `reading ${r.seq}, ${momentOf(r.at)}${r.attributes.length > 0 ? ` · family ${r.family}, dialect ${r.dialect}` : ""}${cameFrom(r)}`;
+
+/** Whose record file a reading came in, where a bench of this shop did not take it. */
+const cameFrom = (r: Reading) =>
+  r.origin === undefined ? "" : r.origin.startsWith("unsigned") ? ` · from a file: ${r.origin}` : ` · from a file signed by ${r.origin}`;

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Input, Label, RadioGroup, TextArea, TextField } from "react-aria-components";
-import type { Duty, HandoverRequest, Intake, LotRequest } from "../data/types";
+import type { Duty, HandoverRequest, Intake, IntakeCorrection, LotRequest } from "../data/types";
 import { Button, Form, Pair } from "./basics";
 import { Choice, Frame } from "./Dialogs";
 
@@ -121,6 +121,88 @@ export function LotDialog({ done, close, wrong }: { done: (lot: Omit<LotRequest,
           <Button onPress={close}>Cancel</Button>
           <Button $filled type="submit">
             Open the lot
+          </Button>
+        </footer>
+      </Form>
+    </Frame>
+  );
+}
+
+type Data = "no" | "wanted" | "copied";
+
+const dataOf = (i: Intake): Data => (i.wanted ? (i.copied ? "copied" : "wanted") : "no");
+
+/** Puts right what was written down at an intake: what is changed here, and nothing else. */
+export function CorrectionDialog({
+  intake,
+  done,
+  close,
+  wrong,
+  busy,
+}: {
+  intake: Intake;
+  done: (right: Omit<IntakeCorrection, "by">) => void;
+  close: () => void;
+  wrong?: string;
+  busy: boolean;
+}) {
+  const was = { ticket: intake.ticket ?? "", customer: intake.customer ?? "", complaint: intake.complaint ?? "", data: dataOf(intake) };
+  const [now, setNow] = useState(was);
+  const [why, setWhy] = useState("");
+  const field = (name: "ticket" | "customer" | "complaint") => ({
+    value: now[name],
+    onChange: (value: string) => setNow({ ...now, [name]: value }),
+  });
+  const unprotects = intake.at_risk && now.data === "no";
+  const right: Omit<IntakeCorrection, "by"> = {};
+  for (const name of ["ticket", "customer", "complaint"] as const) {
+    if (now[name].trim() !== was[name]) right[name] = now[name].trim();
+  }
+  if (now.data !== was.data) {
+    right.wanted = now.data !== "no";
+    if (intake.copied) right.copied = false;
+    if (unprotects) right.why = why.trim();
+  }
+  return (
+    <Frame title={`Put intake ${intake.id} right`} close={close}>
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault();
+          done(right);
+        }}
+      >
+        <p>What stood there before stays in the audit.</p>
+        <Pair>
+          <TextField {...field("ticket")} maxLength={100}>
+            <Label>Ticket</Label>
+            <Input />
+          </TextField>
+          <TextField {...field("customer")} maxLength={100}>
+            <Label>Customer</Label>
+            <Input />
+          </TextField>
+        </Pair>
+        <TextField {...field("complaint")} maxLength={500}>
+          <Label>Complaint</Label>
+          <TextArea rows={2} />
+        </TextField>
+        <RadioGroup value={now.data} onChange={(d) => setNow({ ...now, data: d as Data })}>
+          <Label>Their data</Label>
+          <Choice value="no">not wanted</Choice>
+          <Choice value="wanted">wanted, not copied: checks wait</Choice>
+          {intake.copied && <Choice value="copied">wanted, and copied</Choice>}
+        </RadioGroup>
+        {unprotects && (
+          <TextField value={why} onChange={setWhy} maxLength={500}>
+            <Label>Why it need not be protected any more: this takes a lead</Label>
+            <Input />
+          </TextField>
+        )}
+        {wrong && <p role="alert">{wrong}</p>}
+        <footer>
+          <Button onPress={close}>Cancel</Button>
+          <Button $filled type="submit" isDisabled={busy || Object.keys(right).length === 0 || (unprotects && !why.trim())}>
+            Put it right
           </Button>
         </footer>
       </Form>

@@ -1,5 +1,5 @@
-import type { CheckKind, Drive, Duty, Grade, HandoverRequest, ReworkKind, Verdict } from "../data/types";
-import { DutyDialog, HandoverDialog } from "./DeskDialogs";
+import type { CheckKind, Drive, Duty, Grade, HandoverRequest, IntakeCorrection, ReworkKind, Verdict } from "../data/types";
+import { CorrectionDialog, DutyDialog, HandoverDialog } from "./DeskDialogs";
 import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "./Dialogs";
 
 /** What a drive's page asks a person before it does something. */
@@ -8,6 +8,7 @@ export type DriveQuestion =
   | { about: "release" }
   | { about: "rework"; kind: ReworkKind }
   | { about: "handover" }
+  | { about: "correction" }
   | { about: "duty" }
   | { about: "overrule" };
 
@@ -22,6 +23,7 @@ export interface DriveAnswers {
   release: (scope: ReworkKind, owner: string) => void;
   rework: (kind: ReworkKind, ending: string) => void;
   handover: (h: Omit<HandoverRequest, "by">) => void;
+  correction: (right: Omit<IntakeCorrection, "by">) => void;
   duty: (duty: Duty) => void;
   overrule: (grade: Grade, reason: string) => void;
 }
@@ -62,6 +64,10 @@ export function DriveDialogs({
     case "handover":
       return drive.intake ? (
         <HandoverDialog intake={drive.intake} unsigned={!verdict?.signed} wrong={wrong} busy={busy} close={close} done={answer.handover} />
+      ) : null;
+    case "correction":
+      return drive.intake ? (
+        <CorrectionDialog intake={drive.intake} wrong={wrong} busy={busy} close={close} done={answer.correction} />
       ) : null;
     case "duty":
       return verdict ? <DutyDialog now={verdict.duty} wrong={wrong} busy={busy} close={close} done={answer.duty} /> : null;

@@ -9,7 +9,7 @@ const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8p
   } & > b { flex: 1 1 100%; }`;
 
 /** What leaves with a drive, and the act of leaving. */
-export function Papers({ drive, handOver }: { drive: Drive; handOver: () => void }) {
+export function Papers({ drive, putRight, handOver }: { drive: Drive; putRight: () => void; handOver: () => void }) {
   const base = apiPath(`/drives/${encodeURIComponent(drive.serial)}`);
   const ended = drive.intake?.handover;
   return (
@@ -34,7 +34,12 @@ export function Papers({ drive, handOver }: { drive: Drive; handOver: () => void
         <LinkButton href={`${base}/archive`} download={`${drive.serial}.zip`}>
           Whole record
         </LinkButton>
-        {drive.intake && !ended && <Button onPress={handOver}>Hand over …</Button>}
+        {drive.intake && !ended && (
+          <>
+            <Button onPress={putRight}>Put the intake right …</Button>
+            <Button onPress={handOver}>Hand over …</Button>
+          </>
+        )}
       </Row>
     </Section>
   );

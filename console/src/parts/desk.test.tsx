@@ -72,12 +72,15 @@ const intake = {
 
 test("a drive is handed over once, and its papers stay", () => {
   const handOver = vi.fn();
-  const { rerender } = render(<Papers drive={{ ...drive, intake }} handOver={handOver} />);
+  const putRight = vi.fn();
+  const { rerender } = render(<Papers drive={{ ...drive, intake }} putRight={putRight} handOver={handOver} />);
+  fireEvent.click(screen.getByRole("button", { name: "Put the intake right …" }));
+  expect(putRight).toHaveBeenCalled();
   fireEvent.click(screen.getByRole("button", { name: "Hand over …" }));
   expect(handOver).toHaveBeenCalled();
   expect(screen.getByText("Statement").getAttribute("href")).toBe("/api/v1/drives/KVA07%207M511/statement?format=pdf");
   const handover = { goes: "returned", data: "untouched", by: "Dov", at: intake.at } as const;
-  rerender(<Papers drive={{ ...drive, intake: { ...intake, handover } }} handOver={handOver} />);
+  rerender(<Papers drive={{ ...drive, intake: { ...intake, handover } }} putRight={putRight} handOver={handOver} />);
   expect(screen.queryByRole("button")).toBeNull();
   expect(screen.getByText("Label")).toBeTruthy();
 });

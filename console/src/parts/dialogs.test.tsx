@@ -3,7 +3,7 @@ import type { ReactNode } from "react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { TokenDialog } from "./AccountParts";
 import { CheckMenu, ReworkMenu } from "./CheckMenu";
-import { DutyDialog, HandoverDialog, LotDialog } from "./DeskDialogs";
+import { CorrectionDialog, DutyDialog, HandoverDialog, LotDialog } from "./DeskDialogs";
 import { DespiteDialog, NameDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "./Dialogs";
 import { ProveDialog, SignIn } from "./SignIn";
 
@@ -136,6 +136,35 @@ describe("a dialog", () => {
     type("How many drives", "many");
     submit();
     expect(done).toHaveBeenLastCalledWith(expect.objectContaining({ wanted: true, copied: false, expected: undefined }));
+  });
+
+  it("puts right what is changed, and nothing else", () => {
+    const intake = { id: 4, ticket: "2214", customer: "Ms Adeyemi-Holt", wanted: true, copied: false, at_risk: true } as never;
+    const { rerender } = show(<CorrectionDialog intake={intake} busy={false} done={done} close={close} />);
+    expect(button("Put it right").disabled).toBe(true);
+    expect(radios()).toEqual(["not wanted", "wanted, not copied: checks wait"]);
+    type("Ticket", " 2241 ");
+    submit();
+    expect(done).toHaveBeenLastCalledWith({ ticket: "2241" });
+    type("Ticket", "");
+    choose("not wanted");
+    expect(button("Put it right").disabled).toBe(true);
+    type(/takes a lead/, " asked them ");
+    submit();
+    expect(done).toHaveBeenLastCalledWith({ ticket: "", wanted: false, why: "asked them" });
+    rerender(
+      <CorrectionDialog
+        key="copied"
+        intake={{ ...(intake as object), copied: true, at_risk: false } as never}
+        busy={false}
+        done={done}
+        close={close}
+      />,
+    );
+    expect(radios()).toContain("wanted, and copied");
+    choose(/not copied/);
+    submit();
+    expect(done).toHaveBeenLastCalledWith({ wanted: true, copied: false });
   });
 
   it("hands over where it is said to go", () => {

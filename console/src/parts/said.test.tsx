@@ -123,7 +123,7 @@ describe("parts", () => {
 
   it("the questions of a drive's page", async () => {
     const verdict = { duty: "carry", grade: "healthy", signed: undefined } as Verdict;
-    const answer = { despite() {}, release() {}, rework() {}, handover() {}, duty() {}, overrule() {} };
+    const answer = { despite() {}, release() {}, rework() {}, handover() {}, correction() {}, duty() {}, overrule() {} };
     const asks = (asked: DriveQuestion | undefined, of: Drive, v: Verdict | undefined) => (
       <DriveDialogs
         asked={asked}
@@ -142,6 +142,7 @@ describe("parts", () => {
       { about: "rework", kind: "mend" },
       { about: "rework", kind: "overwrite" },
       { about: "handover" },
+      { about: "correction" },
       { about: "duty" },
       { about: "overrule" },
     ];

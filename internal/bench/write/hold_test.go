@@ -164,7 +164,7 @@ func TestWhatIsCountedOfARenewal(t *testing.T) {
 	renewed := surface.Outcome{Took: 5 * time.Millisecond, Spent: 8 * time.Millisecond}
 	assert.Equal(t, []told{{0, renewed}, {8, surface.Outcome{Cause: surface.Medium}}, {16, renewed}}, all, "the pace is that of reading")
 
-	w = worldOf(t, check.Renew, 24, map[string][]int{"bad": {9, 0}})
+	w = worldOf(t, check.Renew, 24, map[string][]int{"bad": {9, 0, 0}})
 	all, err = w.chunks(t, 8)
 	var failed *device.Failed
 	require.ErrorAs(t, err, &failed)
@@ -173,6 +173,7 @@ func TestWhatIsCountedOfARenewal(t *testing.T) {
 	assert.Len(t, all, 1)
 	assert.Equal(t, check.Written{Sectors: 1}, w.counted, "what the drive refused is not written")
 	assert.FileExists(t, filepath.Join(w.dir, "renewal", "copy"))
+	require.ErrorAs(t, w.rework(func(uint64) (surface.Extent, bool) { return surface.Extent{}, false }), &failed, "nor does it go on later")
 }
 
 // The copy is kept while it may be needed, in a folder nobody else reads, and removed at the end.
