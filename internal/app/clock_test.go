@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/contract"
+	"hylostat.example/test/made"
 )
 
 func TestAClockThatIsSetIsNoticed(t *testing.T) {
@@ -37,7 +38,7 @@ func TestAClockThatIsSetIsNoticed(t *testing.T) {
 // A clock that was set back while the service was away: what comes now is dated before what is known.
 func TestAClockBehindTheRecordsIsSaidAtTheStart(t *testing.T) {
 	t.Parallel()
-	dir := unpackBefore(t) // its simulated time runs a thousand times as fast, so that it is ahead of a start with the machine's own
+	dir := made.Before(t, 20_000) // its simulated time runs a thousand times as fast, so that it is ahead of a start with the machine's own
 	c, end := serveDemo(t, dir, 20_000, nil)
 	require.NotNil(t, c)
 	require.Eventually(t, func() bool {
@@ -45,7 +46,7 @@ func TestAClockBehindTheRecordsIsSaidAtTheStart(t *testing.T) {
 		return err == nil && r.State == contract.RunStateDone
 	}, time.Minute, 20*time.Millisecond)
 	require.NoError(t, end())
-	rewind(t, dir)
+	made.Rewind(t, dir, 20_000)
 	c, end = serveDemo(t, dir, 60, nil)
 	require.NotNil(t, c)
 	rows, err := c.Audit(t.Context(), contract.ListAuditParams{})

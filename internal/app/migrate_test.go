@@ -1,71 +1,25 @@
 package app
 
 import (
-	"archive/tar"
 	"context"
-	"encoding/json"
-	"errors"
-	"io"
 	"log/slog"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/demo"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/store"
+	"hylostat.example/test/made"
 )
-
-// unpackBefore gives a folder with the records of a shop that version 0.1 left when it was killed: three runs that had ended and their
-// sweeps, an extended check in its self-test, and an overwrite at a third of the drive with an intent open. Its simulated clock goes on
-// from where it stood.
-func unpackBefore(t *testing.T) string {
-	t.Helper()
-	dir := t.TempDir()
-	f, err := os.Open("testdata/version-0.1.tar.zst")
-	require.NoError(t, err)
-	defer f.Close()
-	z, err := zstd.NewReader(f)
-	require.NoError(t, err)
-	defer z.Close()
-	for files := tar.NewReader(z); ; {
-		head, err := files.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		require.NoError(t, err)
-		body, err := io.ReadAll(files)
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(head.Name)), body, 0o600))
-	}
-	rewind(t, dir)
-	return dir
-}
-
-// rewind has the simulated clock of a folder stand where version 0.1 left it.
-func rewind(t *testing.T, dir string) {
-	t.Helper()
-	memory := map[string]any{}
-	file := filepath.Join(dir, "drives.json")
-	body, err := os.ReadFile(file)
-	require.NoError(t, err)
-	require.NoError(t, json.Unmarshal(body, &memory))
-	memory["clock"] = sim.Clock{Wall: time.Now(), Start: time.Date(2026, 11, 27, 13, 14, 0, 0, time.UTC), Factor: 20_000}
-	body, err = json.Marshal(memory)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, body, 0o600))
-}
 
 // serveDemo serves the demo's shop from a folder, its time running faster by a factor, and gives a client; the function ends it.
 func serveDemo(t *testing.T, dir string, factor float64, change func(*Options)) (*client.Client, func() error) {
@@ -96,7 +50,7 @@ func serveDemo(t *testing.T, dir string, factor float64, change func(*Options)) 
 // What an earlier version recorded is all there, and what it had under way is finished.
 func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 	t.Parallel()
-	dir := unpackBefore(t)
+	dir := made.Before(t, 20_000)
 	c, end := serveDemo(t, dir, 20_000, nil)
 	require.NotNil(t, c, "it starts: %v", end)
 	ctx := t.Context()
@@ -176,7 +130,7 @@ func TestTheRecordsOfTheVersionBeforeAreTakenOver(t *testing.T) {
 // An earlier version took a reading dated 2099 for the latest, and judged by it.
 func TestWhatLayAheadBeforeIsSetAside(t *testing.T) {
 	t.Parallel()
-	dir := unpackBefore(t)
+	dir := made.Before(t, 20_000)
 	db := rawly(t, filepath.Join(dir, "shop.db"))
 	ahead := time.Date(2099, 1, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
 	var of struct {

@@ -1,13 +1,8 @@
 package process
 
 import (
-	"archive/tar"
-	"encoding/json"
-	"errors"
-	"io"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -15,44 +10,13 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"hylostat.example/internal/bench/sim"
 	"hylostat.example/internal/contract"
 	_ "hylostat.example/internal/sqlite" // the driver
+	"hylostat.example/test/made"
 )
-
-// before gives a folder with the records that version 0.1 left, its simulated clock where it stood.
-func before(t *testing.T) string {
-	t.Helper()
-	dir := t.TempDir()
-	f, err := os.Open("../../internal/app/testdata/version-0.1.tar.zst")
-	require.NoError(t, err)
-	defer f.Close()
-	z, err := zstd.NewReader(f)
-	require.NoError(t, err)
-	defer z.Close()
-	for files := tar.NewReader(z); ; {
-		head, err := files.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		require.NoError(t, err)
-		body, err := io.ReadAll(files)
-		require.NoError(t, err)
-		if filepath.Base(head.Name) == "drives.json" {
-			memory := map[string]any{}
-			require.NoError(t, json.Unmarshal(body, &memory))
-			memory["clock"] = sim.Clock{Wall: time.Now(), Start: time.Date(2026, 11, 27, 13, 14, 0, 0, time.UTC), Factor: 60}
-			body, err = json.Marshal(memory)
-			require.NoError(t, err)
-		}
-		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(head.Name)), body, 0o600))
-	}
-	return dir
-}
 
 // Killed at any moment while it takes over the records of an earlier version, once or more often: the next start finishes that, and
 // everything is there once.
@@ -62,7 +26,7 @@ func TestKilledWhileItTakesRecordsOver(t *testing.T) {
 		Readings int    `db:"readings"`
 	}
 	var intakes int
-	db := sqlx.MustOpen("sqlite", filepath.Join(before(t), "shop.db"))
+	db := sqlx.MustOpen("sqlite", filepath.Join(made.Before(t, 60), "shop.db"))
 	require.NoError(t, db.Select(&was, `SELECT serial, count(*) AS readings FROM reading JOIN drive ON drive.id = drive GROUP BY serial`))
 	require.NoError(t, db.Get(&intakes, `SELECT count(*) FROM intake`))
 	require.NoError(t, db.Close())
@@ -71,7 +35,7 @@ func TestKilledWhileItTakesRecordsOver(t *testing.T) {
 	random := rand.New(rand.NewPCG(seed, 1)) //nolint:gosec // no secret
 	t.Log("seed", seed)
 	for range max(2, kills(t)/2) {
-		dir := before(t)
+		dir := made.Before(t, 60)
 		for range 1 + random.IntN(3) {
 			cmd := exec.Command(program, "demo", "--data", dir, "--listen", "127.0.0.1:0", "--factor", "60")
 			require.NoError(t, cmd.Start())
