@@ -23,29 +23,28 @@ type Reason string
 
 // The reasons.
 const (
-	NotHere      Reason = "not_here"       // this bench was not started with the permission to write
-	NoRelease    Reason = "no_release"     // none came with the order
-	OtherDrive   Reason = "other_drive"    // the release is another drive's
-	TooNarrow    Reason = "too_narrow"     // its scope does not cover this rework
-	Expired      Reason = "expired"        // the order is too old
-	Used         Reason = "used"           // it has begun a rework before
-	NoEnding     Reason = "no_ending"      // fewer than six characters of the serial
-	WrongEnding  Reason = "wrong_ending"   // they are not the end of the drive's serial
-	NoName       Reason = "no_name"        // the drive does not name itself; an adapter's serial does not do
-	Image        Reason = "image"          // it is no drive
-	Behind       Reason = "behind"         // a controller stands between
-	Twice        Reason = "twice"          // the serial answers in another bay, too
-	Locked       Reason = "locked"         // by a password, its own encryption, or whatever it does not name
-	LinkFails    Reason = "link_fails"     // transfers are damaged on the way
-	NoTargets    Reason = "no_targets"     // nothing is known to be unreadable
-	NoSurface    Reason = "no_surface"     // the surface cannot be written through this adapter
-	InUse        Reason = "in_use"         // mounted, swap, device-mapper, md, held
-	Held         Reason = "held"           // the kernel lets nobody else open it
-	ReadOnly     Reason = "read_only"      // at the block layer
-	Swapped      Reason = "swapped"        // another drive answers, or the drive is gone
-	FirstRead    Reason = "first_read"     // its identity could not be read just before
-	leastTyped          = 6                // characters of a serial
-	OrderExpires        = 10 * time.Minute // how long an order may be under way
+	NotHere     Reason = "not_here"     // this bench was not started with the permission to write
+	NoRelease   Reason = "no_release"   // none came with the order
+	OtherDrive  Reason = "other_drive"  // the release is another drive's
+	TooNarrow   Reason = "too_narrow"   // its scope does not cover this rework
+	Expired     Reason = "expired"      // the order is too old
+	Used        Reason = "used"         // it has begun a rework before
+	NoEnding    Reason = "no_ending"    // fewer than six characters of the serial
+	WrongEnding Reason = "wrong_ending" // they are not the end of the drive's serial
+	NoName      Reason = "no_name"      // the drive does not name itself; an adapter's serial does not do
+	Image       Reason = "image"        // it is no drive
+	Behind      Reason = "behind"       // a controller stands between
+	Twice       Reason = "twice"        // the serial answers in another bay, too
+	Locked      Reason = "locked"       // by a password, its own encryption, or whatever it does not name
+	LinkFails   Reason = "link_fails"   // transfers are damaged on the way
+	NoTargets   Reason = "no_targets"   // nothing is known to be unreadable
+	NoSurface   Reason = "no_surface"   // the surface cannot be written through this adapter
+	InUse       Reason = "in_use"       // mounted, swap, device-mapper, md, held
+	Held        Reason = "held"         // the kernel lets nobody else open it
+	ReadOnly    Reason = "read_only"    // at the block layer
+	Swapped     Reason = "swapped"      // another drive answers, or the drive is gone
+	FirstRead   Reason = "first_read"   // its identity could not be read just before
+	leastTyped         = 6              // characters of a serial
 )
 
 // Asked is what there is to judge a rework by before anything is opened.
