@@ -97,7 +97,7 @@ FUZZTIME ?= 5m
 fuzz: ## every decoder, FUZZTIME each
 	GO="$(GO)" sh test/fuzz.sh $(FUZZTIME)
 
-mutate: build ## N random changes in AREA that tests should notice: AREA=./internal/core/surface, or AREA=console with FILES=src/data/live.ts
+mutate: build ## N random changes in AREA that tests should notice: AREA=./internal/core/surface (ONLY=sweep.go), or AREA=console with FILES=src/data/live.ts
 	@test -n "$(AREA)" || { echo "no area given, as in: make mutate AREA=./internal/core/surface N=40"; exit 2; }
 ifneq (,$(filter console%,$(AREA)))
 	@rm -rf $(MUTATE) && mkdir -p $(MUTATE) && ln -sfn $(abspath internal) $(BUILD)/mutate/internal
@@ -105,7 +105,7 @@ ifneq (,$(filter console%,$(AREA)))
 	@npm --prefix $(MUTATE) --loglevel=error install --no-audit --no-fund --no-save $$(cat test/mutate/stryker.version)
 	cd $(MUTATE) && npx stryker run $(abspath test/mutate/stryker.json) $(if $(FILES),-m "$(FILES)")
 else
-	$(GO) run ./test/mutate -n $(N) -seed $(SEED) $(AREA)
+	$(GO) run ./test/mutate -n $(N) -seed $(SEED) -only "$(ONLY)" $(AREA)
 endif
 
 screenshots: build chromium ## docs/screenshots from the demo's data

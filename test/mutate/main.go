@@ -13,6 +13,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/signal"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -24,6 +25,7 @@ func main() {
 	tests := flag.String(
 		"tests", "./cmd/... ./internal/... ./test/service/...", "whose tests are asked when those of the package itself notice nothing",
 	)
+	only := flag.String("only", "", "files whose path matches this regular expression; empty: all of the area's")
 	limit := flag.Duration("timeout", 3*time.Minute, "after which a run of tests counts as noticing: the change hangs it")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -32,16 +34,20 @@ func main() {
 		fmt.Fprintln(os.Stderr, "mutate: no area given. Name packages, as in: make mutate AREA=./internal/core/surface/...")
 		os.Exit(2)
 	}
-	if err := run(ctx, *n, *seed, strings.Fields(*tests), *limit, flag.Args()); err != nil {
+	if err := run(ctx, *n, *seed, *only, strings.Fields(*tests), *limit, flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "mutate:", err)
 		os.Exit(1)
 	}
 }
 
-func run(ctx context.Context, n int, seed uint64, tests []string, limit time.Duration, areas []string) error {
+func run(ctx context.Context, n int, seed uint64, only string, tests []string, limit time.Duration, areas []string) error {
 	house, err := load(ctx, areas, tests)
 	if err != nil {
 		return err
+	}
+	wanted, err := regexp.Compile(only)
+	if err != nil {
+		return fmt.Errorf("-only: %w", err)
 	}
 	var all []site
 	for _, p := range house.area {
@@ -49,7 +55,7 @@ func run(ctx context.Context, n int, seed uint64, tests []string, limit time.Dur
 		if err != nil {
 			return err
 		}
-		all = append(all, found...)
+		all = append(all, slices.DeleteFunc(found, func(s site) bool { return !wanted.MatchString(s.where) })...)
 	}
 	fmt.Printf("%d places in %d packages; %d of them, seed %d\n", len(all), len(house.area), min(n, len(all)), seed)
 	r := rand.New(rand.NewPCG(seed, 1))

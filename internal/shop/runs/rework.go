@@ -129,7 +129,7 @@ func (s *Conductor) second(ctx context.Context, by shop.Actor, d shop.Drive, i s
 	}
 	return &shop.Conflict{
 		What:   "this shop wants two for it, and you are the first",
-		Advice: "Have somebody else order it, too, before " + now.Add(secondGood).Format("15:04") + ".",
+		Advice: fmt.Sprintf("Have somebody else order it, too, within %d min.", int(secondGood.Minutes())),
 	}
 }
 
