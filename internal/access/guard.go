@@ -105,18 +105,22 @@ const (
 func (g *guard) attempt(ctx context.Context, name, address string, try func() (tried, error)) (fails int, err error) {
 	g.mu.Lock()
 	keys := g.keys(name, address)
-	for _, key := range keys {
-		if t := g.of(key); t.held >= heldForOne || g.held >= heldInAll {
+	for n, key := range keys {
+		t := g.of(key)
+		if t.held >= heldForOne || g.held >= heldInAll {
+			g.letGo(keys[:n])
 			g.mu.Unlock()
 			return 0, &Busy{late(t.fails)}
 		}
+		t.held++ // it is not forgotten for the next one
 	}
-	g.hold(keys, 1)
+	g.held++
 	g.mu.Unlock()
 	defer func() {
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		g.hold(keys, -1)
+		g.held--
+		g.letGo(keys)
 	}()
 	if err := g.tried.Acquire(ctx, 1); err != nil {
 		return 0, err
@@ -165,12 +169,10 @@ func (g *guard) once(key string) bool {
 	return true
 }
 
-func (g *guard) hold(keys []string, by int) {
-	g.held += by
+// letGo has tallies hold an answer less.
+func (g *guard) letGo(keys []string) {
 	for _, key := range keys {
-		if t := g.tallies[key]; t != nil {
-			t.held += by
-		}
+		g.tallies[key].held--
 	}
 }
 

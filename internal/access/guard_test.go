@@ -163,6 +163,12 @@ func TestTalliesAreBounded(t *testing.T) {
 		assert.NotContains(t, g.tallies, "1")
 		assert.Contains(t, g.tallies, "0")
 
+		fails, _ := tries(t, g, "Maud", home, isWrong)
+		assert.Equal(t, 1, fails)
+		for _, key := range []string{"name Maud", "address " + home} {
+			assert.Equal(t, tally{fails: 1, last: time.Now()}, *g.tallies[key], "neither was forgotten for the other")
+		}
+		assert.Len(t, g.tallies, mostTallies)
 		for n := range mostTallies - 1 {
 			g.known[[2]string{"Maud", strconv.Itoa(n)}] = true
 		}
