@@ -3,6 +3,7 @@ package access
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -83,10 +84,23 @@ func (g *guard) forget() {
 
 // keys are those by which attempts are counted: name and address. Whoever signed in with a name from an address is counted by both at once.
 func (g *guard) keys(name, address string) []string {
+	address = network(address)
 	if g.known[[2]string{name, address}] {
 		return []string{"both " + address + " " + name}
 	}
 	return []string{"name " + name, "address " + address}
+}
+
+// network is what addresses of one sender have in common: of IPv6 the first 64 bits, below which a host chooses (RFC 4291, 2.5.1).
+func network(address string) string {
+	ip, err := netip.ParseAddr(address)
+	if err != nil {
+		return address
+	}
+	if ip = ip.Unmap(); ip.Is4() {
+		return ip.String()
+	}
+	return netip.PrefixFrom(ip.WithZone(""), 64).Masked().String()
 }
 
 // tried is what came of trying a proof.
@@ -136,10 +150,10 @@ func (g *guard) attempt(ctx context.Context, name, address string, try func() (t
 	g.mu.Lock()
 	if is == isRight {
 		if len(g.known) < mostTallies {
-			g.known[[2]string{name, address}] = true
+			g.known[[2]string{name, network(address)}] = true
 		}
 		g.of("name " + name).fails = 0
-		g.of("both " + address + " " + name).fails = 0
+		g.of("both " + network(address) + " " + name).fails = 0
 		g.mu.Unlock()
 		return 0, nil
 	}

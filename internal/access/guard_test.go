@@ -62,6 +62,13 @@ func TestWhatIsCountedOfGuessing(t *testing.T) {
 		assert.Equal(t, time.Second, took)
 		assert.Zero(t, g.held, "no answer is held back any more")
 
+		assert.Equal(t, 1, count("Tilde", "2001:db8:1:2::7", isWrong))
+		assert.Equal(t, 2, count("Nuria", "2001:db8:1:2:ffff::1", isWrong), "a host has all of its network's addresses")
+		assert.Equal(t, 1, count("Piet", "2001:db8:1:3::7", isWrong))
+		assert.Equal(t, 1, count("Aoife", "::ffff:198.51.100.7", isWrong))
+		assert.Equal(t, 2, count("Bram", "198.51.100.7", isWrong))
+		assert.Equal(t, 1, count("Sanne", "198.51.100.8", isWrong))
+
 		time.Sleep(failsLast - took)
 		fails, took = tries(t, g, "Imre", home, isWrong)
 		assert.Equal(t, 5, fails, "not forgotten yet")
