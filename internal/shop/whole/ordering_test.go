@@ -1,6 +1,8 @@
 package whole_test
 
 import (
+	"context"
+	"errors"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -129,4 +131,57 @@ func TestWhatAReworkIsTold(t *testing.T) {
 		p.Wait()
 		assert.Empty(t, p.bench.last().Rework.Targets, "all is renewed")
 	})
+}
+
+// A release is recorded with the intake the drive is on, and with none that has ended.
+func TestWhereAReleaseIsRecorded(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		p, i := released(t, check.Mend)
+		_, err := p.HandOver(t.Context(), who("Dov"), i.ID, shop.Handover{Goes: shop.Returned})
+		require.NoError(t, err)
+		p.read(0, tested("KVA077M4R9", 9000))
+		for _, name := range []string{"7M511", "7M4R9"} {
+			release := &shop.Release{Scope: check.Overwrite, Owner: "Pellwick Spit, by phone"}
+			_, err = p.RecordRelease(t.Context(), who("Dov"), p.drive(name), release)
+			require.ErrorContains(t, err, "is on no open intake", name)
+		}
+	})
+}
+
+// That a bench has stopped a rework already is no trouble; that it cannot is, and the log says so.
+func TestABenchThatDoesNotStop(t *testing.T) {
+	t.Parallel()
+	for what, row := range map[string]struct {
+		answers error
+		logged  bool
+	}{
+		"it has ended":     {&protocol.Refusal{Cause: "run 1 has ended"}, false},
+		"it has no room":   {errors.New("its disk has no room"), true},
+		"it stops in time": {nil, false},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			p, r, _ := reworked(t, check.Renew, check.Renew)
+			p.bench.hears = func(o protocol.Order) error {
+				if o.Kind == protocol.OrderStop {
+					return row.answers
+				}
+				return nil
+			}
+			_, err := p.RecordRelease(t.Context(), who("Dov"), p.drive("7M511"), nil)
+			require.NoError(t, err, "%s: the release is taken back, whatever the bench says", what)
+			p.Wait()
+			p.logs.Take()
+			keeping, stop := context.WithCancel(t.Context())
+			done := make(chan struct{})
+			go func() { defer close(done); p.KeepConsents(keeping) }()
+			time.Sleep(time.Second)
+			stop()
+			<-done
+			assert.Equal(t, row.logged, len(p.logs.Take()) > 0, what)
+			told := p.bench.ordered()
+			assert.Equal(t, protocol.OrderStop, told[len(told)-1].Kind)
+			assert.Equal(t, r.ID, told[len(told)-1].Run)
+		})
+	}
 }
