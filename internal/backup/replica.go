@@ -228,7 +228,8 @@ func fetch(ctx context.Context, from, dir, name string) error {
 			return &NoReplica{Place: named(from), Database: name}
 		}
 		return fmt.Errorf(
-			"the replica of %s in %s is not whole. Bring back the last backup instead. What it lacks: %w", name, named(from), err,
+			"fetching %s from %s: %w. See whether that place answers; if a part of the replica is gone, restore the last backup", name,
+			named(from), err,
 		)
 	}
 	return errors.Join(os.Chmod(to, 0o600), sqlite.MarkAtRest(to))
