@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"math"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -86,8 +85,8 @@ const softLimit = 200 << 20
 
 // settle prepares the process of a service.
 func settle() {
-	syscall.Umask(0o077)                           // what it writes is nobody else's, whichever library does
-	if debug.SetMemoryLimit(-1) == math.MaxInt64 { // GOMEMLIMIT says nothing else
+	syscall.Umask(0o077)               // what it writes is nobody else's, whichever library does
+	if os.Getenv("GOMEMLIMIT") == "" { // nobody says otherwise
 		debug.SetMemoryLimit(softLimit)
 	}
 }
