@@ -286,7 +286,7 @@ export default function IntakePage() {
                 <Glyph name="stuck" />
                 <b>On intake {bay.intake.id} already</b>
                 <p>
-                  Hand it over first, or correct that intake. To take it in anew in its place, name its ticket
+                  Hand it over first, or put that intake right on its drive's page. To take it in anew in its place, name its ticket
                   {bay.intake.ticket ? "" : `, which is ${bay.intake.id} since it has none,`} and its customer.
                   {bay.intake.at_risk && " Its data is wanted and not copied: it stays protected."}
                 </p>
