@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"log/slog"
 	"path/filepath"
 	"testing"
@@ -293,11 +294,15 @@ func TestWhenSomebodyProvesAgain(t *testing.T) {
 // An unknown name takes as long to refuse as a wrong password: whether it exists is not told by the time either.
 func TestAnUnknownNameTakesAsLong(t *testing.T) {
 	p := placeOf(t)
-	took := func(name string) time.Duration {
-		began := time.Now()
-		_, _, err := p.SignIn(t.Context(), name, here, access.Proof{Password: "a guess"})
-		require.Error(t, err)
-		return time.Since(began)
+	took := func(name string) time.Duration { // the least of three: what else the machine does is not counted
+		least := time.Hour
+		for n := range 3 {
+			began := time.Now()
+			_, _, err := p.SignIn(t.Context(), name, access.From{Address: fmt.Sprint(name, n)}, access.Proof{Password: "a guess"})
+			require.Error(t, err)
+			least = min(least, time.Since(began))
+		}
+		return least
 	}
 	assert.Greater(t, took("Nobody"), took("Maud")/4)
 }

@@ -111,7 +111,8 @@ function factsOf(d: Drive): [string, string][] {
 }
 
 const ThenBox = styled.nav`
-  display: flex; flex-wrap: wrap; align-items: center; gap: 4px 24px; padding: 0 24px; min-height: 44px; background: ${color.well}; border-bottom: 1px solid ${color.rule};
+  display: flex; flex-wrap: wrap; align-items: center; gap: 4px 24px; padding: 0 24px; min-height: 44px;
+  background: ${color.well}; border-bottom: 1px solid ${color.rule};
   & a { min-height: 44px; display: inline-flex; align-items: center; }
 `;
 
@@ -191,7 +192,8 @@ function KnownDrive({ drive }: { drive: Drive }) {
   };
   const done = { onSuccess: () => ask(undefined) };
   const question = (q: DriveQuestion) => {
-    for (const m of [orders.release, orders.rework, desk.handOver, desk.putRight, orders.duty, orders.sign]) m.reset(); // what went wrong before is over
+    // what went wrong before is over
+    for (const m of [orders.release, orders.rework, desk.handOver, desk.putRight, orders.duty, orders.sign]) m.reset();
     asPerson(() => ask(q));
   };
   const follow = (to: Place) => {

@@ -254,12 +254,17 @@ func ordered(kind check.Kind) Opening {
 	}
 }
 
-// rework has the bench work through its order from where it was, chunk by chunk as next gives them.
-func (w *world) rework(next func(at uint64) (surface.Extent, bool)) error {
+// opening is its order, of this world.
+func (w *world) opening() Opening {
 	o := ordered(w.kind)
 	o.Source, o.Journal, o.Consents = source{world: w}, w.journal, w.consents
 	o.Copy = filepath.Join(w.dir, "renewal", "copy")
-	held, err := Hold(context.Background(), o, w.g, func(f func(*check.Written)) { f(&w.counted) })
+	return o
+}
+
+// rework has the bench work through its order from where it was, chunk by chunk as next gives them.
+func (w *world) rework(next func(at uint64) (surface.Extent, bool)) error {
+	held, err := Hold(context.Background(), w.opening(), w.g, func(f func(*check.Written)) { f(&w.counted) })
 	if err != nil {
 		return err
 	}

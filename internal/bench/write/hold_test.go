@@ -87,10 +87,7 @@ type told struct {
 // chunks has a world do the chunks of an order once, and gives what it told.
 func (w *world) chunks(t *testing.T, size uint64) (all []told, err error) {
 	t.Helper()
-	o := ordered(w.kind)
-	o.Source, o.Journal, o.Consents = source{world: w}, w.journal, w.consents
-	o.Copy = filepath.Join(w.dir, "renewal", "copy")
-	held, err := Hold(t.Context(), o, w.g, func(f func(*check.Written)) { f(&w.counted) })
+	held, err := Hold(t.Context(), w.opening(), w.g, func(f func(*check.Written)) { f(&w.counted) })
 	require.NoError(t, err)
 	at := uint64(0)
 	return all, held.Blocks.Stream(t.Context(), device.Streaming{Depth: 1}, func() (surface.Read, bool) {
@@ -143,9 +140,7 @@ func TestWhatIsCountedOfAMend(t *testing.T) {
 // A place is written once in a go, however often the sweep comes back to it.
 func TestAMendWritesAPlaceOnce(t *testing.T) {
 	w := worldOf(t, check.Mend, 8, map[string][]int{"readable": {0, 0, 0}, "bad": {0}, "heals": {0, 0, 0}})
-	o := ordered(w.kind)
-	o.Source, o.Journal, o.Consents = source{world: w}, w.journal, w.consents
-	held, err := Hold(t.Context(), o, w.g, func(f func(*check.Written)) { f(&w.counted) })
+	held, err := Hold(t.Context(), w.opening(), w.g, func(f func(*check.Written)) { f(&w.counted) })
 	require.NoError(t, err)
 	times := 3
 	require.NoError(t, held.Blocks.Stream(t.Context(), device.Streaming{}, func() (surface.Read, bool) {
@@ -179,9 +174,7 @@ func TestWhatIsCountedOfARenewal(t *testing.T) {
 // The copy is kept while it may be needed, in a folder nobody else reads, and removed at the end.
 func TestTheCopyOfARenewal(t *testing.T) {
 	w := worldOf(t, check.Renew, 8, nil)
-	o := ordered(w.kind)
-	o.Source, o.Journal, o.Consents = source{world: w}, w.journal, w.consents
-	o.Copy = filepath.Join(w.dir, "renewal", "copy")
+	o := w.opening()
 	held, err := Hold(t.Context(), o, w.g, nil)
 	require.NoError(t, err)
 	at, err := os.Stat(filepath.Dir(o.Copy))
