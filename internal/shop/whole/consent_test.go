@@ -41,7 +41,7 @@ func reworked(t *testing.T, scope, kind check.Kind) (*place, check.Run, shop.Int
 	r, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), runs.Wish{Kind: kind, Ending: "A077M511"})
 	require.NoError(t, err)
 	p.Wait() // what the bay's coming had it ask
-	ordered := p.bench.last()
+	ordered := p.bench.lastCheck()
 	assert.Positive(t, ordered.Lasts, "the order carries the first word")
 	p.bench.forget()
 	return p, r, i
@@ -80,7 +80,7 @@ func TestAnOverwriteByTwo(t *testing.T) {
 		release()
 		first(orders("Dov", check.Overwrite))
 		require.NoError(t, orders("Maud", check.Overwrite))
-		assert.NotNil(t, p.bench.last().Rework)
+		assert.NotNil(t, p.bench.lastCheck().Rework)
 	})
 	synctest.Test(t, func(t *testing.T) {
 		p, _ := released(t, check.Overwrite)

@@ -557,7 +557,7 @@ func TestADayInAShop(t *testing.T) {
 		over := does(d, "an overwrite under it", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Overwrite, Ending: "A077M511"})
 		})
-		require.NotZero(t, p.bench.last().Rework.Pattern.Seed, "nobody can guess the pattern")
+		require.NotZero(t, p.bench.lastCheck().Rework.Pattern.Seed, "nobody can guess the pattern")
 		d.reports("the overwrite is stopped", ended(over, check.Stopped, check.ReadingBefore))
 		under := does(d, "a rework under that release", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Mend, Ending: "A077M511"})

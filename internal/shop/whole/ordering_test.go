@@ -69,7 +69,7 @@ func TestWhatTheShopRefusesOfARework(t *testing.T) {
 			p.Wait()
 			if row.says == "" {
 				require.NoError(t, err, what)
-				o := p.bench.last()
+				o := p.bench.lastCheck()
 				assert.Equal(t, "A077M511", o.Rework.Ending)
 				assert.NotZero(t, o.Rework.Pattern.Seed)
 				assert.NotEmpty(t, o.Rework.Release.Nonce)
@@ -97,7 +97,7 @@ func TestWhatAReworkIsTold(t *testing.T) {
 			require.NoError(t, err)
 			p.Wait()
 			r.State, r.Outcome = check.Done, check.Stopped
-			told := *p.bench.last().Rework
+			told := *p.bench.lastCheck().Rework
 			require.NoError(t, p.Take(t.Context(), "", protocol.Report{Run: &r}))
 			return told
 		}
@@ -129,7 +129,7 @@ func TestWhatAReworkIsTold(t *testing.T) {
 		_, err := p.Rework(t.Context(), who("Dov"), p.drive("7M511"), runs.Wish{Kind: check.Renew, Ending: "A077M511"})
 		require.NoError(t, err)
 		p.Wait()
-		assert.Empty(t, p.bench.last().Rework.Targets, "all is renewed")
+		assert.Empty(t, p.bench.lastCheck().Rework.Targets, "all is renewed")
 	})
 }
 

@@ -114,9 +114,16 @@ func (b *bench) ordered() []protocol.Order {
 	return slices.Clone(b.orders)
 }
 
-func (b *bench) last() protocol.Order {
-	o := b.ordered()
-	return o[len(o)-1]
+// lastCheck is the last check or rework it was ordered: what the shop asks by itself when a drive comes (volumes, write protection) may
+// arrive before or after it.
+func (b *bench) lastCheck() protocol.Order {
+	var last protocol.Order
+	for _, o := range b.ordered() {
+		if o.Kind == protocol.OrderCheck {
+			last = o
+		}
+	}
+	return last
 }
 
 // forget lets a test count from here.

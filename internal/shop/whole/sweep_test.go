@@ -218,7 +218,7 @@ func TestACheckGoesNoFurtherThanThePolicyNeeds(t *testing.T) {
 			require.NoError(t, p.SetDuty(t.Context(), who("Dov"), p.drive("7M4R9"), duty))
 			_, err := p.Check(t.Context(), who("Dov"), p.drive("7M4R9"), runs.CheckOrder{Kind: check.Extended})
 			require.NoError(t, err)
-			assert.Equal(t, limit, p.bench.last().Limit.StopAt, duty)
+			assert.Equal(t, limit, p.bench.lastCheck().Limit.StopAt, duty)
 		}
 	})
 }
