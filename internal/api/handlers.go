@@ -6,7 +6,7 @@ import (
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
-	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/shop/whole"
 )
 
@@ -30,8 +30,8 @@ func (h *handlers) GetService(context.Context, server.GetServiceRequestObject) (
 	}
 	return server.GetService200JSONResponse{
 		Shop: h.shop.Name, Bench: own.Title, Factor: own.Factor, Version: h.version, Time: h.shop.Clock.Now(), Rework: own.Rework,
-		Benches: each(benches, func(b protocol.Description) contract.Bench {
-			return contract.Bench{Name: b.Name, Title: b.Title, Rework: b.Rework}
+		Benches: each(benches, func(b fleet.Standing) contract.Bench {
+			return contract.Bench{Name: b.Name, Title: b.Title, Rework: b.Rework, Away: b.Away, Why: text(b.Why)}
 		}),
 		Policy: contract.PolicySummary{Version: p.Version, Name: p.Name, Rules: len(p.Rules)}, Warning: warning,
 	}, nil

@@ -19,14 +19,13 @@ import (
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api"
 	"hylostat.example/internal/backup"
-	"hylostat.example/internal/bench"
 	"hylostat.example/internal/bench/device"
-	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/sweep"
-	"hylostat.example/internal/bench/worker"
 	"hylostat.example/internal/certify"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/protocol/wire"
+	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/sqlite"
@@ -38,25 +37,30 @@ const Version = "0.1.0"
 
 // Options say what to serve.
 type Options struct {
-	Dir     string // where the databases are
-	Listen  string // host:port
-	Hosts   []string
-	Shop    string
-	Bench   string  // what people call the shop's own bench
-	Factor  float64 // of the source's time
-	Source  device.Source
-	Rework  bool       // the bench's own consent that drives are written to
-	Feed    sweep.Feed // how the bench finds out how many sweeps it feeds
-	Others  []Bench    // benches in the same process beside the shop's own
-	Create  bool       // make a shop where there is none
-	Rejoin  bool       // go on with databases that are not of the same past
-	Backup  backup.Plan
-	TLS     TLS
-	Proxies []netip.Prefix // whose word for where a request comes from counts
-	Base    string         // the path below which a proxy has the service
-	Replica string         // where what is written is copied to as it is; empty: nowhere
-	Log     *slog.Logger
-	Gates   []sqlite.Gate // at every commit of every database
+	Dir    string // where the databases are
+	Listen string // host:port
+	Hosts  []string
+	Shop   string
+	Bench  string  // what people call the shop's own bench
+	Factor float64 // of the source's time
+	Source device.Source
+	Rework bool       // the bench's own consent that drives are written to
+	Feed   sweep.Feed // how the bench finds out how many sweeps it feeds
+	Apart  *Apart     // the bench runs in a process of its own, and has no Source here
+	Clock  shop.Clock // the shop's; nil: the source's
+	// Socket is where a bench that somebody else starts is waited for, in place of one started here; the users who may are BenchUsers.
+	Socket     string
+	BenchUsers wire.Users
+	Others     []Bench // benches in the same process beside the shop's own
+	Create     bool    // make a shop where there is none
+	Rejoin     bool    // go on with databases that are not of the same past
+	Backup     backup.Plan
+	TLS        TLS
+	Proxies    []netip.Prefix // whose word for where a request comes from counts
+	Base       string         // the path below which a proxy has the service
+	Replica    string         // where what is written is copied to as it is; empty: nowhere
+	Log        *slog.Logger
+	Gates      []sqlite.Gate // at every commit of every database
 	// Opened is called when the store is open and before anything runs; the demo fills the store here.
 	Opened func(ctx context.Context, s *whole.Shop, st *store.Store) error
 	// Ready is called with the address when requests are answered.
@@ -71,33 +75,38 @@ type TLS struct {
 	Own       bool
 }
 
-// Bench is a bench beside the shop's own.
-type Bench struct {
-	Name   string // before the slash of its bays
-	Title  string // what people call it
-	Factor float64
-	Source device.Source
-	Rework bool
-	Feed   sweep.Feed
+// clock is the shop's time.
+func (o *Options) clock() shop.Clock {
+	if o.Clock != nil {
+		return o.Clock
+	}
+	return o.Source.Clock()
 }
 
-// openBench opens the journal of a bench in its folder and makes the bench. The caller closes the journal.
-func openBench(ctx context.Context, o Bench, dir string, log *slog.Logger, how sqlite.How) (*bench.Bench, *journal.Journal, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, nil, fmt.Errorf("making the folder of %s: %w", o.Title, err)
+// benches gives the benches that this service starts, their journals seen to be there, and all those it is to have.
+func (o *Options) benches(ctx context.Context, st *store.Store) (started []*local, expected []protocol.Description, err error) {
+	own := Bench{Title: o.Bench, Factor: o.Factor, Source: o.Source, Rework: o.Rework, Feed: o.Feed, Apart: o.Apart}
+	for i, one := range append([]Bench{own}, o.Others...) {
+		expected = append(expected, protocol.Description{Name: one.Name, Title: one.Title, Factor: one.Factor, Rework: one.Rework})
+		if i == 0 && o.Socket != "" {
+			continue
+		}
+		known, err := fleet.Knows(ctx, st, one.Name)
+		if err != nil {
+			return started, expected, err
+		}
+		how := sqlite.How{Kept: known && !o.Rejoin, WithoutLog: o.Rejoin, Gates: o.Gates, Examined: examineFor}
+		l := &local{Bench: one, dir: filepath.Join(o.Dir, one.Name), how: how, log: o.Log}
+		started = append(started, l)
+		err = l.open(ctx)
+		if lost, ok := errors.AsType[*sqlite.MissingError](err); ok {
+			return started, expected, fleet.Lost(one.Title, lost.What())
+		}
+		if err != nil {
+			return started, expected, rejoinable(err)
+		}
 	}
-	j, err := journal.OpenHow(ctx, filepath.Join(dir, "bench.db"), how)
-	if err != nil {
-		return nil, nil, err
-	}
-	b, err := bench.New(ctx, bench.Options{
-		Title: o.Title, Factor: o.Factor, Feed: o.Feed,
-		Machine: worker.Machine{Name: o.Name, Tool: Version, Source: o.Source, Journal: j, Folder: dir, AllowRework: o.Rework, Log: log},
-	})
-	if err != nil {
-		return nil, nil, errors.Join(err, j.Close())
-	}
-	return b, j, nil
+	return started, expected, nil
 }
 
 // Serve runs the service until the context ends.
@@ -125,28 +134,21 @@ func Serve(ctx context.Context, o Options) (err error) {
 		return fmt.Errorf("listening on %s: %w. Choose another with --listen", o.Listen, err)
 	}
 	defer func() { _ = listener.Close() }()
-	var benches []*bench.Bench
-	var all []protocol.Bench
-	for _, one := range append([]Bench{{Title: o.Bench, Factor: o.Factor, Source: o.Source, Rework: o.Rework, Feed: o.Feed}}, o.Others...) {
-		known, wrong := fleet.Knows(ctx, st, one.Name)
-		if wrong != nil {
-			return wrong
+	benches, expected, err := o.benches(ctx, st)
+	defer func() {
+		for _, l := range benches {
+			err = errors.Join(err, l.end())
 		}
-		how := sqlite.How{Kept: known && !o.Rejoin, WithoutLog: o.Rejoin, Gates: o.Gates, Examined: examineFor}
-		b, j, wrong := openBench(ctx, one, filepath.Join(o.Dir, one.Name), o.Log, how)
-		if lost, ok := errors.AsType[*sqlite.MissingError](wrong); ok {
-			return fleet.Lost(one.Title, lost.What())
-		}
-		if damaged, ok := errors.AsType[*sqlite.DamagedError](wrong); ok {
-			_ = listener.Close()
-			return serveDamage(ctx, o, damaged)
-		}
-		if wrong != nil {
-			return rejoinable(wrong)
-		}
-		defer func() { err = errors.Join(err, j.Close()) }()
-		looked = append(looked, j)
-		benches, all = append(benches, b), append(all, b)
+	}()
+	if damaged, ok := errors.AsType[*sqlite.DamagedError](err); ok {
+		_ = listener.Close()
+		return serveDamage(ctx, o, damaged)
+	}
+	if err != nil {
+		return err
+	}
+	for _, l := range benches {
+		looked = append(looked, l)
 	}
 	health := &health{dir: o.Dir, store: st, looked: looked}
 	if o.Replica != "" {
@@ -158,14 +160,20 @@ func Serve(ctx context.Context, o Options) (err error) {
 		health.replica = replica
 		st.TruncateBy(func(ctx context.Context) error { return replica.EmptyLog(ctx, "shop.db") })
 	}
-	together, err := fleet.New(o.Log, all...)
+	together, err := fleet.New(o.Log, expected...)
 	if err != nil {
 		return err
 	}
-	if err := together.Join(ctx, st, o.Rejoin); err != nil {
-		return err
+	health.benches = together.Benches
+	for _, l := range benches {
+		if err := l.start(ctx); err != nil {
+			return err
+		}
+		if err := together.Join(ctx, st, l.bench, o.Rejoin); err != nil {
+			return err
+		}
 	}
-	s, err := whole.New(ctx, o.Shop, st.Storage(), together, policy.Default, o.Source.Clock(), o.Log)
+	s, err := whole.New(ctx, o.Shop, st.Storage(), together, policy.Default, o.clock(), o.Log)
 	if err != nil {
 		return err
 	}
@@ -177,10 +185,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err := broughtBack(ctx, s, st, people); err != nil {
 		return err
 	}
-	if err := s.Consent(ctx); err != nil { // before anything goes on that writes
-		return err
-	}
-	if err := standsBack(ctx, s, o.Source.Clock().Now()); err != nil {
+	if err := standsBack(ctx, s, o.clock().Now()); err != nil {
 		return err
 	}
 	handler, err := api.New(api.Options{
@@ -200,7 +205,14 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	return run(ctx, o, listener, web, benches, s)
+	r := &reception{together: together, store: st, shop: s, log: o.Log}
+	r.anew.Store(o.Rejoin)
+	if o.Socket != "" {
+		if r.socket, err = wire.Listen(o.Socket, o.BenchUsers); err != nil {
+			return err
+		}
+	}
+	return run(ctx, o, listener, web, benches, r)
 }
 
 // broughtBack does what follows when the records were brought back from a copy: what was ended since, nobody knows, and it ends again.
@@ -331,14 +343,19 @@ func scheme(web *http.Server) string {
 }
 
 // run keeps the parts going until the context ends or one of them fails; then all end.
-func run(ctx context.Context, o Options, listener net.Listener, web *http.Server, benches []*bench.Bench, s *whole.Shop) error {
+func run(ctx context.Context, o Options, listener net.Listener, web *http.Server, benches []*local, r *reception) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	running := len(benches) + 2
+	s := r.shop
+	running := len(benches) + 3
 	parts := make(chan error, running)
-	for _, b := range benches {
-		go func() { parts <- b.Run(ctx) }()
+	for _, l := range benches {
+		go func() {
+			join := func(ctx context.Context, b protocol.Bench) error { return r.together.Join(ctx, r.store, b, false) }
+			parts <- l.keep(ctx, join, s.Attend)
+		}()
 	}
+	go func() { parts <- r.receive(ctx) }()
 	go func() { parts <- s.Run(ctx) }()
 	s.Own.Go(func() {
 		watchClock(ctx, thisMachine(), func(by time.Duration) {
@@ -364,7 +381,7 @@ func run(ctx context.Context, o Options, listener net.Listener, web *http.Server
 		running--
 	}
 	cancel(failed)
-	ending, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	ending, done := context.WithTimeout(context.WithoutCancel(ctx), ends+time.Second)
 	defer done()
 	if err := web.Shutdown(ending); err != nil {
 		_ = web.Close()
@@ -380,17 +397,32 @@ func run(ctx context.Context, o Options, listener net.Listener, web *http.Server
 	return failed
 }
 
+// errLocked says that another process holds a lock.
+var errLocked = errors.New("another process holds it")
+
 // lockDir keeps two services from using one folder.
 func lockDir(dir string) (*os.File, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w. Choose another with --data", err)
 	}
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := lockFile(filepath.Join(dir, "lock"))
+	if errors.Is(err, errLocked) {
+		return nil, fmt.Errorf("another service uses %s. Stop it, or choose another folder with --data", dir)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("opening the data folder %s: %w. Choose another with --data", dir, err)
 	}
+	return f, nil
+}
+
+// lockFile opens a file and holds it until it is closed. The error is errLocked when another process does.
+func lockFile(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return nil, errors.Join(fmt.Errorf("another service uses %s. Stop it, or choose another folder with --data", dir), f.Close())
+		return nil, errors.Join(errLocked, f.Close())
 	}
 	return f, nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"hylostat.example/internal/api"
 	"hylostat.example/internal/backup"
+	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/store"
 )
 
@@ -26,7 +28,7 @@ const (
 // behindAt is how far a replica may be behind before that is told.
 const behindAt = time.Minute
 
-var errFull, errBehind = errors.New("no room"), errors.New("behind")
+var errFull, errBehind, errAway = errors.New("no room"), errors.New("behind"), errors.New("away")
 
 // health is what is known of what the service needs.
 type health struct {
@@ -34,7 +36,8 @@ type health struct {
 	store   *store.Store
 	looked  []examined
 	replica *backup.Replica // nil: none
-	low     atomic.Bool     // little room is left
+	benches func() []fleet.Standing
+	low     atomic.Bool // little room is left
 }
 
 // room tells how many bytes are free on the disk of the records, and whether that is little.
@@ -73,11 +76,21 @@ func (h *health) watchDisk(ctx context.Context, log *slog.Logger) {
 
 // warning is what people at the console should know; empty: nothing.
 func (h *health) warning() string {
-	free, low, err := h.room()
-	if err != nil || !low {
-		return ""
+	var all []string
+	for _, b := range h.benches() {
+		switch {
+		case b.Away && b.Why != "":
+			all = append(all, fmt.Sprintf("Not working for this shop: %s: %s", b.Title, strings.TrimSuffix(b.Why, ".")))
+		case b.Away:
+			all = append(all, fmt.Sprintf("Not connected: %s. Its bays stand here as they stood", b.Title))
+		}
 	}
-	return fmt.Sprintf("The disk of the records is nearly full: %d MB are left. Make room before nothing can be recorded", free/1e6)
+	if free, low, err := h.room(); err == nil && low {
+		all = append(
+			all, fmt.Sprintf("The disk of the records is nearly full: %d MB are left. Make room before nothing can be recorded", free/1e6),
+		)
+	}
+	return strings.Join(all, ". ")
 }
 
 // ready tells what the service needs, and whether it is so.
@@ -97,6 +110,13 @@ func (h *health) ready(ctx context.Context) []api.Check {
 		err = errFull
 	}
 	all = append(all, says("disk", err, "there is no room left for the records"))
+	for _, b := range h.benches() {
+		var away error
+		if b.Away {
+			away = errAway
+		}
+		all = append(all, says(strings.TrimSpace("bench "+b.Name), away, "it is not connected"))
+	}
 	if h.replica != nil {
 		var late error
 		behind := h.replica.Behind(time.Now())

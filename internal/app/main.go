@@ -18,9 +18,9 @@ import (
 	"hylostat.example/internal/bench/confine"
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/linux"
-	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/cli"
 	"hylostat.example/internal/demo"
+	"hylostat.example/internal/protocol/wire"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
 	"hylostat.example/internal/visible"
@@ -31,6 +31,8 @@ func Main(args []string) int {
 	switch {
 	case len(args) == 2 && args[1] == attendWord:
 		return attendDrive()
+	case len(args) == 3 && args[1] == besideWord:
+		return runBeside(args[2])
 	case len(args) > 1 && args[1] == confine.Word:
 		_, _ = fmt.Fprintln(os.Stderr, confine.Become(args[2:]))
 		return 1
@@ -38,8 +40,8 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
 	err := cli.New(cli.Starters{
-		Version: Version, Serve: serve, Demo: startDemo, CreateShop: CreateShop, Capture: capture,
-		Backup: makeBackup, Restore: restore, Examine: examineShop,
+		Version: Version, Serve: serve, Demo: startDemo, CreateShop: CreateShop, Bench: serveBench, CreateBench: createBench,
+		Capture: capture, Backup: makeBackup, Restore: restore, Examine: examineShop,
 	}).Run(ctx, args)
 	if err != nil {
 		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", visible.Text(err.Error()))
@@ -100,29 +102,25 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 			return err
 		}
 	}
-	machine, err := linux.WithImages(linux.New(), o.Images)
+	users, err := wire.UsersOf(o.BenchUsers...)
 	if err != nil {
 		return err
 	}
-	program, err := os.Executable()
-	if err != nil {
-		return fmt.Errorf("finding this program's own file, which attends drives in processes of their own: %w", err)
-	}
-	source := &attend.Source{Machine: machine, Command: []string{program, attendWord}, Files: o.Images, Log: logger(os.Stderr)}
 	return Serve(ctx, Options{
-		Dir:     o.Dir,
+		Dir:    o.Dir,
+		Socket: o.BenchSocket, BenchUsers: users,
 		Listen:  o.Listen,
 		Hosts:   o.Hosts,
 		Shop:    o.Shop,
 		Bench:   o.Bench,
 		Factor:  1,
-		Source:  source,
+		Apart:   &Apart{Images: o.Images},
+		Clock:   device.Wall{},
 		Rework:  o.Rework,
 		Rejoin:  o.Rejoin,
 		Backup:  o.Backup,
 		Replica: o.Replica,
 		TLS:     TLS{o.TLSCert, o.TLSKey, o.TLSOwn}, Proxies: o.Proxies, Base: o.Base,
-		Feed:  sweep.RealFeed,
 		Log:   logger(os.Stderr),
 		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 
@@ -153,6 +151,10 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 		return err
 	}
 	options := Demo(o.Dir, d)
+	options.Clock, options.Apart = d.Source.Clock(), &Apart{Demo: o.Dir}
+	for i := range options.Others {
+		options.Others[i].Apart = options.Apart
+	}
 	options.Listen, options.Rejoin, options.Replica, options.Log = o.Listen, o.Rejoin, o.Replica, logger(os.Stderr)
 	var s *whole.Shop
 	options.Opened = func(ctx context.Context, opened *whole.Shop, st *store.Store) error {

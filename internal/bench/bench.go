@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -38,8 +39,10 @@ type Bench struct {
 
 	wake     chan struct{}
 	progress chan protocol.Progress
+	audience atomic.Int64 // who listens to it
 
 	mu        sync.Mutex            // guards what follows
+	taken     []*taken              // the last orders, the newest last
 	addresses map[int]drive.Address // by the number of the bay
 	settings  map[drive.Address]journal.BayRow
 	workers   map[drive.Address]*worker.Worker
@@ -106,7 +109,12 @@ func (b *Bench) Run(ctx context.Context) error {
 	}
 	b.mu.Unlock()
 	changed := b.Source.Changed(ctx)
-	defer b.group.Wait()
+	defer func() {
+		b.mu.Lock()
+		b.launch = nil
+		b.mu.Unlock()
+		b.group.Wait()
+	}()
 	for {
 		var again <-chan time.Time
 		if err := b.look(ctx); err != nil && ctx.Err() == nil {
@@ -179,33 +187,6 @@ func (b *Bench) Bind(ctx context.Context, shop string, after int64) error {
 	return b.Journal.Bind(ctx, shop, after)
 }
 
-// Order implements protocol.Bench.
-func (b *Bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
-	if o.Kind == protocol.OrderConsent { // whatever its drive does: the worker may be waiting for it
-		return protocol.Receipt{}, b.Consents.Hear(ctx, o.Run, o.Lasts)
-	}
-	b.mu.Lock()
-	if o.Kind == protocol.OrderStop || o.Kind == protocol.OrderPause || o.Kind == protocol.OrderResume {
-		if r, ok := b.runs[o.Run]; ok {
-			o.Bay = r.Bay
-		}
-	}
-	w, ok := b.workers[b.addresses[o.Bay.Number]]
-	b.mu.Unlock()
-	if !ok {
-		return protocol.Receipt{}, &protocol.Refusal{
-			Class:  drive.FaultNotRead,
-			What:   string(o.Kind),
-			Cause:  fmt.Sprintf("there is no %s at %s", o.Bay.Words(), b.Title),
-			Advice: "List the bays.",
-		}
-	}
-	if o.Kind == protocol.OrderSetBay || o.Kind == protocol.OrderArrange {
-		return protocol.Receipt{}, b.set(ctx, o)
-	}
-	return w.Order(ctx, o)
-}
-
 // Reports implements protocol.Bench.
 func (b *Bench) Reports(ctx context.Context) ([]protocol.Report, error) {
 	for {
@@ -232,7 +213,20 @@ func (b *Bench) Resend(ctx context.Context, after int64) error {
 }
 
 // Progress implements protocol.Bench.
-func (b *Bench) Progress() <-chan protocol.Progress { return b.progress }
+func (b *Bench) Progress(context.Context) (<-chan protocol.Progress, error) {
+	for {
+		select {
+		case <-b.progress: // meant for whoever listened before
+			continue
+		default:
+		}
+		b.audience.Add(1)
+		return b.progress, nil
+	}
+}
+
+// Audience implements worker.Bench.
+func (b *Bench) Audience() int64 { return b.audience.Load() }
 
 // Report keeps a report and wakes whoever waits for one. What the journal has no room for waits in memory, in its order, and is
 // kept as soon as it has: a bay that has changed meanwhile would be told wrongly for ever.
@@ -382,6 +376,9 @@ func (b *Bench) forgetUnkept(run int64) {
 
 // Tell implements worker.Bench: it reports whether somebody will hear it.
 func (b *Bench) Tell(p protocol.Progress) bool {
+	if b.audience.Load() == 0 {
+		return false
+	}
 	select {
 	case b.progress <- p:
 		return true

@@ -53,6 +53,7 @@ func disk(serial string) sim.Spec {
 // shop stands for the other side: it takes every report and remembers the last of each kind.
 type shop struct {
 	bench    *Bench
+	heard    <-chan protocol.Progress
 	room     *room
 	logs     *vector.Logs
 	end      func()
@@ -124,7 +125,9 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
 	go func() { defer close(done); assert.NoError(t, b.Run(ctx)) }()
-	s := &shop{bench: b, room: space, logs: logged, bays: map[int]protocol.Bay{}, runs: map[int64]check.Run{}}
+	heard, err := b.Progress(ctx)
+	require.NoError(t, err)
+	s := &shop{bench: b, heard: heard, room: space, logs: logged, bays: map[int]protocol.Bay{}, runs: map[int64]check.Run{}}
 	ended := false
 	s.end = func() {
 		if !ended {

@@ -38,6 +38,7 @@ type day struct {
 	source *sim.Bench
 	book   *vector.Book
 	given  int64 // numbers of runs
+	asked  int   // of orders
 }
 
 // random is what differs from one run of the tests to the next: names, and how far a sweep has come.
@@ -91,7 +92,7 @@ func (d *day) does(what string, after time.Duration, f func() error) {
 func (d *day) progressed(runs map[int64]bool) {
 	for {
 		select {
-		case p := <-d.bench.Progress():
+		case p := <-d.heard:
 			runs[p.Run.ID] = true
 		default:
 			return
@@ -138,6 +139,10 @@ func (d *day) order(what string, after time.Duration, o protocol.Order) check.Ru
 	d.t.Helper()
 	var run check.Run
 	o.By = "Dov"
+	if o.ID != "" {
+		d.asked++
+		o.ID = fmt.Sprintf("%s %d", o.ID, d.asked)
+	}
 	if o.Kind == protocol.OrderCheck {
 		if o.Check == "" {
 			o.Check = check.Quick

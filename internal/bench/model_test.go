@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"crypto/rand"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -280,9 +281,21 @@ func (m *model) name(*rapid.T) {
 func (m *model) ask(kind protocol.OrderKind) (receipt protocol.Receipt, serial string, taken bool) {
 	n := m.bay()
 	serial = rapid.SampledFrom([]string{"KVA077M511", "KVA077M512"}).Draw(m.rt, "for")
-	receipt, err := m.order(m.t, protocol.Order{
-		Kind: kind, Bay: at(n), Key: drive.Key{Model: "Korvan K4-2000", Serial: serial}, ID: "asked", By: "Dov",
-	})
+	o := protocol.Order{
+		Kind: kind, Bay: at(n), Key: drive.Key{Model: "Korvan K4-2000", Serial: serial}, ID: rand.Text(), By: "Dov",
+	}
+	receipt, err := m.order(m.t, o)
+	if rapid.Bool().Draw(m.rt, "given twice, since nobody heard the answer") {
+		if receipt.Run != nil {
+			o.Run = receipt.Run.ID
+		}
+		again, answer := m.bench.Order(m.t.Context(), o)
+		require.Equal(m, err, answer, "it is answered as it was")
+		require.Equal(m, receipt.Run != nil, again.Run != nil)
+		if receipt.Run != nil {
+			require.Equal(m, o.Run, again.Run.ID, "and carried out once")
+		}
+	}
 	b := m.bays[n]
 	switch {
 	case b.nameless:
@@ -309,9 +322,13 @@ func (m *model) read(*rapid.T) {
 	before := len(m.readings)
 	if _, serial, taken := m.ask(protocol.OrderRead); taken {
 		m.settle()
-		require.True(m, slices.ContainsFunc(m.readings[before:], func(r protocol.Reading) bool {
-			return r.Order == "asked" && r.Key.Serial == serial
-		}), "an ordered reading comes")
+		came := 0
+		for _, r := range m.readings[before:] {
+			if r.Order != "" && r.Key.Serial == serial {
+				came++
+			}
+		}
+		require.Equal(m, 1, came, "an ordered reading comes, once")
 	}
 }
 

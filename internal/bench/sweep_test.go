@@ -198,7 +198,7 @@ func TestASweepWaitsGoesOnAndStops(t *testing.T) {
 		s.take(t, "the sweep's begin", sweeping)
 		var last protocol.Progress
 		for last.Blocks == nil {
-			last = <-s.bench.Progress()
+			last = <-s.heard
 		}
 		assert.True(t, last.Whole)
 		_, err = s.order(t, protocol.Order{Kind: protocol.OrderPause, Run: id, By: "Imre"})

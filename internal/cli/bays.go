@@ -139,8 +139,12 @@ func listBays(ctx context.Context, c call) error {
 	}
 	return c.show(all, func(w io.Writer) {
 		for i, m := range benches {
-			if len(benches) > 1 {
-				_, _ = fmt.Fprintln(w, strings.Repeat("\n", min(i, 1))+m.Title)
+			title := m.Title
+			if m.Away {
+				title += ": not connected; its bays as they stood"
+			}
+			if len(benches) > 1 || m.Away {
+				_, _ = fmt.Fprintln(w, strings.Repeat("\n", min(i, 1))+title)
 			}
 			printBays(w, slices.DeleteFunc(slices.Clone(all), func(b contract.Bay) bool { return b.Bench != m.Name }))
 		}

@@ -56,6 +56,9 @@ type Starters struct {
 	Version string
 	Serve   func(ctx context.Context, o ServeOptions) error
 	Demo    func(ctx context.Context, o ServeOptions) error
+	Bench   func(ctx context.Context, o BenchOptions) error
+	// CreateBench makes the journal of a bench in a folder.
+	CreateBench func(ctx context.Context, dir string) error
 	// CreateShop makes a shop in a folder, with its first lead when one is named.
 	CreateShop func(ctx context.Context, dir, lead, password string) error
 	Backup     func(ctx context.Context, o BackupOptions) (backup.Manifest, error)
@@ -105,6 +108,7 @@ func New(s Starters) *cli.Command {
 		Commands: []*cli.Command{
 			s.demo(),
 			s.serve(),
+			s.benchCommands(),
 			bayCommands(),
 			intakeCommand(),
 			planCommands(),

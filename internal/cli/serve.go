@@ -32,6 +32,19 @@ type ServeOptions struct {
 	Base            string      // the path below which a proxy has the service
 	Backup          backup.Plan // no folder: none are made
 	Factor          float64
+	BenchSocket     string   // where the bench is waited for that somebody else starts; empty: one is started
+	BenchUsers      []string // whose processes may be the bench, besides root's and this one's
+}
+
+// BenchOptions are the flags of bench serve.
+type BenchOptions struct {
+	Dir    string
+	Socket string
+	Users  []string // whose process the service may be, besides root's and this one's
+	Title  string
+	Images []string
+	Rework bool
+	Rejoin bool
 }
 
 // rejoinFlag is for after a loss: a database was lost, or put back from a copy.
@@ -48,6 +61,16 @@ var replicaFlag = &cli.StringFlag{
 	Sources: cli.EnvVars("HYLOSTAT_REPLICA"),
 }
 
+var imageFlag = &cli.StringSliceFlag{
+	Name:  "bay-image",
+	Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept",
+}
+
+var allowReworkFlag = &cli.BoolFlag{
+	Name:  "allow-rework",
+	Usage: "let drives be written to, when their owner has released them and somebody orders it",
+}
+
 func (s Starters) serve() *cli.Command {
 	return &cli.Command{
 		Name:     "serve",
@@ -62,15 +85,14 @@ func (s Starters) serve() *cli.Command {
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`; this machine alone until somebody is entered", Value: DefaultAddress},
 			&cli.StringFlag{Name: "shop", Usage: "the shop's `NAME`", Value: "Hylostat"},
 			&cli.StringFlag{Name: "bench", Usage: "this bench's `NAME`", Value: hostname()},
+			&cli.StringFlag{
+				Name:  "bench-socket",
+				Usage: "wait at this `PATH` for the bench that \"hylostat bench serve\" runs, and start none: this process opens no drive",
+			},
+			&cli.StringSliceFlag{Name: "bench-user", Usage: "a `USER` whose process may be that bench, besides root and this one's"},
 			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
-			&cli.StringSliceFlag{
-				Name:  "bay-image",
-				Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept",
-			},
-			&cli.BoolFlag{
-				Name:  "allow-rework",
-				Usage: "let drives be written to, when their owner has released them and somebody orders it",
-			},
+			imageFlag,
+			allowReworkFlag,
 			rejoinFlag,
 			&cli.StringFlag{
 				Name: "tls", Usage: "self: speak TLS by certificates of an `AUTHORITY` of the shop's own, whose fingerprint the log has",
@@ -101,6 +123,9 @@ func (s Starters) serve() *cli.Command {
 				return err
 			}
 			base := strings.TrimSuffix(c.String("base-path"), "/")
+			if c.IsSet("bench-socket") && (c.IsSet(imageFlag.Name) || c.IsSet(allowReworkFlag.Name)) {
+				return &usage{"--bay-image and --allow-rework are the bench's: give them to \"hylostat bench serve\""}
+			}
 			switch own, cert, key := c.String("tls"), c.String("tls-cert"), c.String("tls-key"); {
 			case own != "" && own != "self":
 				return &usage{"--tls knows self alone; for a certificate of your own, give --tls-cert and --tls-key"}
@@ -113,13 +138,14 @@ func (s Starters) serve() *cli.Command {
 				ctx,
 				ServeOptions{
 					TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), TLSOwn: c.String("tls") != "", Proxies: proxies, Base: base,
+					BenchSocket: c.String("bench-socket"), BenchUsers: c.StringSlice("bench-user"),
 					Dir:     c.String("data"),
 					Listen:  c.String("listen"),
 					Shop:    c.String("shop"),
 					Bench:   c.String("bench"),
 					Hosts:   c.StringSlice("host"),
-					Images:  c.StringSlice("bay-image"),
-					Rework:  c.Bool("allow-rework"),
+					Images:  c.StringSlice(imageFlag.Name),
+					Rework:  c.Bool(allowReworkFlag.Name),
 					Create:  c.Bool("create"),
 					Rejoin:  c.Bool(rejoinFlag.Name),
 					Replica: c.String(replicaFlag.Name),

@@ -261,6 +261,7 @@ func (e EntryKind) Valid() bool {
 // Defines values for EventKind.
 const (
 	BayChanged      EventKind = "bay.changed"
+	BenchChanged    EventKind = "bench.changed"
 	IntakeChanged   EventKind = "intake.changed"
 	LotChanged      EventKind = "lot.changed"
 	OutcomeNoted    EventKind = "outcome.noted"
@@ -278,6 +279,8 @@ const (
 func (e EventKind) Valid() bool {
 	switch e {
 	case BayChanged:
+		return true
+	case BenchChanged:
 		return true
 	case IntakeChanged:
 		return true
@@ -1231,12 +1234,18 @@ type BaySetting struct {
 
 // Bench A machine with bays
 type Bench struct {
+	// Away it is not connected
+	Away bool `json:"away"`
+
 	// Name stands before the slash of its bays; empty for the shop's own
 	Name string `json:"name"`
 
 	// Rework whether it writes to drives when it is ordered to
 	Rework bool   `json:"rework"`
 	Title  string `json:"title"`
+
+	// Why why it may not work with this shop
+	Why *string `json:"why,omitempty"`
 }
 
 // CheckRequest defines model for CheckRequest.

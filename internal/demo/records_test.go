@@ -42,7 +42,9 @@ func (quietBench) Reports(ctx context.Context) ([]protocol.Report, error) {
 }
 func (quietBench) Acknowledge(context.Context, int64) error { return nil }
 func (quietBench) Resend(context.Context, int64) error      { return nil }
-func (quietBench) Progress() <-chan protocol.Progress       { return nil }
+func (quietBench) Progress(context.Context) (<-chan protocol.Progress, error) {
+	return nil, nil //nolint:nilnil // nobody tells anything
+}
 
 // What the use cases tell of the made-up shop's drives, from eighteen months of records: testdata/records.txt.
 func TestWhatIsToldOfTheDrives(t *testing.T) {
@@ -54,9 +56,9 @@ func TestWhatIsToldOfTheDrives(t *testing.T) {
 		require.NoError(t, err)
 		defer func() { require.NoError(t, st.Close()) }()
 		require.NoError(t, d.Seed(ctx, st))
-		benches, err := fleet.New(slog.New(slog.DiscardHandler), quietBench{})
+		benches, err := fleet.New(slog.New(slog.DiscardHandler), quietBench{}.Describe())
 		require.NoError(t, err)
-		require.NoError(t, benches.Join(ctx, st, false))
+		require.NoError(t, benches.Join(ctx, st, quietBench{}, false))
 		s, err := whole.New(ctx, "Saltmarsh Lane", st.Storage(), benches, policy.Default, d.clock, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		defer s.Wait()

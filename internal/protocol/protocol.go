@@ -4,6 +4,7 @@ package protocol
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"hylostat.example/internal/core/ata"
@@ -21,7 +22,8 @@ type Bench interface {
 	Bond(ctx context.Context) (Bond, error)
 	// Bind has the bench belong to a shop. Reports it has not got rid of, and all to come, get sequences after that one.
 	Bind(ctx context.Context, shop string, after int64) error
-	// Order gives an order. It returns when the bench has taken it, or a *Refusal.
+	// Order gives an order. It returns when the bench has taken it, or a *Refusal. One that comes twice under the same ID is carried out
+	// once, and answered as it was the first time.
 	Order(ctx context.Context, o Order) (Receipt, error)
 	// Reports waits for reports that are not acknowledged yet and gives them in their order.
 	Reports(ctx context.Context) ([]Report, error)
@@ -29,9 +31,13 @@ type Bench interface {
 	Acknowledge(ctx context.Context, seq int64) error
 	// Resend has the bench tell again what it was told is stored after that one, as far as it kept it: the shop's records are of before.
 	Resend(ctx context.Context, after int64) error
-	// Progress delivers how runs stand; what nobody takes in time is lost.
-	Progress() <-chan Progress
+	// Progress delivers how runs stand from now on, ribbons whole at first; what nobody takes in time is lost. One listens at a time: the
+	// last who asked.
+	Progress(ctx context.Context) (<-chan Progress, error)
 }
+
+// ErrGone says that a bench at the other end of a wire is not there any more. What it was asked for may have been done.
+var ErrGone = errors.New("the bench is not connected any more")
 
 // Description is what a bench says of itself.
 type Description struct {
@@ -75,7 +81,7 @@ type Order struct {
 	Kind OrderKind `json:"kind"`
 	Bay  drive.Bay `json:"bay"`
 	Key  drive.Key `json:"key,omitzero"` // the drive it is meant for; another one in the bay refuses it
-	ID   string    `json:"id,omitempty"` // comes back with what the order caused
+	ID   string    `json:"id,omitempty"` // comes back with what the order caused; no other order has it
 	By   string    `json:"by,omitempty"`
 	// Run is the run to stop, pause or resume; of an OrderCheck, the number the shop gives to the new one.
 	Run int64 `json:"run,omitempty"`

@@ -22,6 +22,7 @@ const (
 	PlanChanged     EventKind = "plan.changed"
 	PolicyPublished EventKind = "policy.published"
 	OutcomeNoted    EventKind = "outcome.noted"
+	BenchChanged    EventKind = "bench.changed" // it has come, or is gone: Bay names it, without a number
 	VolumesSeen     EventKind = "volumes.seen"
 	RunProgress     EventKind = "run.progress" // Seq 0
 )

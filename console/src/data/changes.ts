@@ -25,6 +25,7 @@ const stale: Record<Fact["kind"], (f: Fact) => Key[]> = {
   "volumes.seen": (f) => ofDrive(f.serial, "self", "volumes"),
   "plan.changed": () => [["queue"]],
   "policy.published": () => [["policy"], ...lists, ["drive"]],
+  "bench.changed": () => [["service"], ["bays"], ["queue"]],
   "outcome.noted": (f) => [["policy"], ...ofDrive(f.serial, "history")],
 };
 

@@ -1467,6 +1467,10 @@ export interface components {
             title: string;
             /** @description whether it writes to drives when it is ordered to */
             rework: boolean;
+            /** @description it is not connected */
+            away: boolean;
+            /** @description why it may not work with this shop */
+            why?: string;
         };
         Service: {
             shop: string;
@@ -3323,7 +3327,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "policy.published" | "outcome.noted";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "policy.published" | "outcome.noted" | "bench.changed";
             serial?: string;
             bay?: components["schemas"]["BayName"];
             /** Format: int64 */

@@ -4,6 +4,7 @@ package journal
 
 import (
 	"context"
+	"database/sql"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -118,6 +119,21 @@ func saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 		}
 	}
 	return report(ctx, tx, protocol.Report{Run: &r})
+}
+
+// RunOrdered gives the run that an order began, as it stands; not ok when it began none, or that is not known any more.
+func (j *Journal) RunOrdered(ctx context.Context, run int64, order string) (r check.Run, ok bool, err error) {
+	var body string
+	if err := j.db.Read.GetContext(ctx, &body, `SELECT body FROM run WHERE id = ?`, run); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = nil
+		}
+		return r, false, err
+	}
+	if err := json.Unmarshal([]byte(body), &r); err != nil {
+		return r, false, fmt.Errorf("run %d of the journal: %w", run, err)
+	}
+	return r, order != "" && r.Order == order, nil
 }
 
 // OpenRuns lists the runs that are not done.

@@ -63,7 +63,7 @@ type Sweeper struct {
 	idle     chan struct{} // closed while it waits
 	again    chan struct{} // wakes it
 	told     time.Time     // progress, whether or not somebody heard it
-	heard    bool          // somebody has
+	heard    int64         // who has all of it: Host.Audience; 0: nobody
 	marked   time.Time
 	measured time.Time // the speed
 	from     time.Time // since when bytes are counted for it, by the drive's clock
@@ -84,7 +84,9 @@ type Host struct {
 	Log     *slog.Logger
 	Feeder  *Feeder
 	Tell    func(p protocol.Progress) bool // reports whether somebody will hear it
-	Stored  func()                         // a sweep's end is in the journal
+	// Audience is who will hear it, as a number: another one, when somebody else listens.
+	Audience func() int64
+	Stored   func() // a sweep's end is in the journal
 }
 
 // Held is a surface that is held for writing.
@@ -304,8 +306,14 @@ func (s *Sweeper) changed() {
 // progress tells how the sweep stands.
 func (s *Sweeper) progress(now time.Time) {
 	s.changed()
+	audience := s.host.Audience()
+	if s.heard != 0 && s.heard != audience {
+		for n := range s.sweep.Ribbon().Blocks() {
+			s.untold[n] = true
+		}
+	}
 	standing := s.standing()
-	p := protocol.Progress{Run: s.current, Step: s.step, Whole: !s.heard}
+	p := protocol.Progress{Run: s.current, Step: s.step, Whole: s.heard == 0 || s.heard != audience}
 	p.Run.Steps = slices.Clone(p.Run.Steps)
 	p.Run, _ = check.Next(p.Run, check.SweepMoved{Sweep: standing}, s.host.Clock.Now())
 	for n := range s.untold {
@@ -313,7 +321,7 @@ func (s *Sweeper) progress(now time.Time) {
 	}
 	s.told = now
 	if s.host.Tell(p) {
-		s.heard = true
+		s.heard = audience
 		clear(s.untold)
 	}
 }

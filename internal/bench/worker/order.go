@@ -112,7 +112,7 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 		return receipt, nil, w.busy(o)
 	}
 	r := check.New(o.Check, w.bay.ID, w.bay.Key, o.By, w.machine.Clock.Now(), o.Limit, o.Spans...)
-	r.ID, r.Despite = o.Run, o.Despite
+	r.ID, r.Despite, r.Order = o.Run, o.Despite, o.ID
 	add := w.machine.Journal.AddRun
 	if o.Check.IsRework() {
 		r.Rework = o.Rework

@@ -191,8 +191,8 @@ func (w *Worker) beginSweep(ctx context.Context) check.Event {
 			Clock:   w.machine.Clock,
 			Log:     w.machine.Log,
 			Feeder:  w.machine.Feeder,
-			Tell:    w.bench.Tell,
-			Stored:  w.bench.Awake,
+			Tell:    w.bench.Tell, Audience: w.bench.Audience,
+			Stored: w.bench.Awake,
 		}, sweep.Order{Run: *w.current, Step: index, Blocks: blocks, Hold: w.hold(index), Events: w.swept, Full: w.full})
 	}
 	if refused, ok := errors.AsType[*sweep.NotHeldError](err); ok {

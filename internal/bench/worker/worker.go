@@ -40,6 +40,8 @@ type Bench interface {
 	Report(ctx context.Context, r protocol.Report)
 	// Tell tells how a run stands, and whether somebody will hear it.
 	Tell(p protocol.Progress) bool
+	// Audience is who will hear it, as a number: another one, when somebody else listens.
+	Audience() int64
 	// SaveRun stores a run, and what sweeps found that end with it; a finished one leaves the open ones. When that fails the run stands as
 	// before.
 	SaveRun(ctx context.Context, r check.Run, ended ...check.Result) error

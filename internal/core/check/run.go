@@ -95,6 +95,7 @@ type Run struct {
 	Limit   Limit          `json:"limit,omitzero"`
 	Reached int            `json:"reached"` // the highest percentage so far
 	Rework  *Rework        `json:"rework,omitempty"`
+	Order   string         `json:"order,omitempty"` // the ID of the order that began it
 }
 
 // Wrote reports whether a rework came to its writing.

@@ -1,10 +1,12 @@
 // Package fleet is the benches of a shop, any number of them, each behind protocol.Bench. It brings an order to the bench whose bay
 // it names, takes the benches' reports in their order, and sees to it that a bench and a shop whose records are not of the same
-// past do not work together. Start with New and Join.
+// past do not work together. Benches come and go. Start with New, Join and Attend.
 package fleet
 
 import (
 	"context"
+	"crypto/rand"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -26,105 +28,204 @@ type Taker interface {
 
 // Fleet is the benches of a shop.
 type Fleet struct {
-	log     *slog.Logger
-	benches []protocol.Bench // by name, the shop's own first; never changed
+	log *slog.Logger
+	mu  sync.Mutex // guards what follows
+	all []*seat    // by name, the shop's own first
 }
 
-// New makes a fleet of benches. Their names differ; the shop's own has none.
-func New(log *slog.Logger, benches ...protocol.Bench) (*Fleet, error) {
-	f := &Fleet{log: log, benches: slices.Clone(benches)}
-	slices.SortFunc(f.benches, func(a, b protocol.Bench) int { return strings.Compare(a.Describe().Name, b.Describe().Name) })
-	for i, b := range f.benches {
-		name := b.Describe().Name
-		if name != "" && !drive.BenchName(name) {
-			return nil, fmt.Errorf("%q cannot name a bench: lower-case letters, digits and hyphens, the first a letter, and not bay", name)
-		}
-		if i > 0 && name == f.benches[i-1].Describe().Name {
-			return nil, fmt.Errorf("two benches are called %q", name)
+// seat is the place of a bench, which comes and goes.
+type seat struct {
+	said  protocol.Description // when it was here last
+	bench protocol.Bench       // nil: it is away
+	since time.Time            // it is away
+	why   string               // it may not work with the shop, if that is so
+	back  chan struct{}        // closed when it comes
+}
+
+// Standing is a bench as it stands.
+type Standing struct {
+	protocol.Description
+	Away bool   // it is not connected
+	Why  string // it may not be, if that is so
+}
+
+// New makes a fleet. It is to have those benches, which come later; their names differ, and the shop's own has none.
+func New(log *slog.Logger, expected ...protocol.Description) (*Fleet, error) {
+	f := &Fleet{log: log}
+	for _, d := range expected {
+		if err := f.expect(d); err != nil {
+			return nil, err
 		}
 	}
 	return f, nil
 }
 
-// Benches describes the benches, the shop's own first.
-func (f *Fleet) Benches() []protocol.Description {
-	all := make([]protocol.Description, len(f.benches))
-	for i, b := range f.benches {
-		all[i] = b.Describe()
+func (f *Fleet) expect(d protocol.Description) error {
+	if d.Name != "" && !drive.BenchName(d.Name) {
+		return fmt.Errorf("%q cannot name a bench: lower-case letters, digits and hyphens, the first a letter, and not bay", d.Name)
+	}
+	i, found := slices.BinarySearchFunc(f.all, d.Name, func(s *seat, name string) int { return strings.Compare(s.said.Name, name) })
+	if found {
+		return fmt.Errorf("two benches are called %q", d.Name)
+	}
+	f.all = slices.Insert(f.all, i, &seat{said: d, since: time.Now(), back: make(chan struct{})})
+	return nil
+}
+
+// Benches tells how the benches stand, the shop's own first.
+func (f *Fleet) Benches() []Standing {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	all := make([]Standing, len(f.all))
+	for i, s := range f.all {
+		all[i] = Standing{s.said, s.bench == nil, s.why}
 	}
 	return all
 }
 
-// bench finds a bench by its name.
-func (f *Fleet) bench(name string) (protocol.Bench, bool) {
-	i := slices.IndexFunc(f.benches, func(b protocol.Bench) bool { return b.Describe().Name == name })
-	if i < 0 {
-		return nil, false
+// seat finds the place of a bench. The caller holds the lock.
+func (f *Fleet) seat(name string) *seat {
+	if i := slices.IndexFunc(f.all, func(s *seat) bool { return s.said.Name == name }); i >= 0 {
+		return f.all[i]
 	}
-	return f.benches[i], true
+	return nil
 }
 
-// Has reports whether there is a bench of that name.
+// Has reports whether there is a bench of that name, here or away.
 func (f *Fleet) Has(name string) bool {
-	_, ok := f.bench(name)
-	return ok
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.seat(name) != nil
 }
 
-// Order gives an order to the bench whose bay it names. The error is a *protocol.Refusal, or says why the bench was not reached.
+// here seats a bench that has come.
+func (f *Fleet) here(b protocol.Bench) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if s := f.seat(b.Describe().Name); s.bench == nil {
+		s.said, s.bench, s.why = b.Describe(), b, ""
+		close(s.back)
+	}
+}
+
+// left frees the seat of a bench that is gone.
+func (f *Fleet) left(b protocol.Bench) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if s := f.seat(b.Describe().Name); s != nil && s.bench == b {
+		s.bench, s.since, s.back = nil, time.Now(), make(chan struct{})
+	}
+}
+
+// turned keeps why a bench may not work with the shop.
+func (f *Fleet) turned(name string, why error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if s := f.seat(name); s != nil && s.bench == nil {
+		s.why = why.Error()
+	}
+}
+
+// patience is how long an order waits for a bench that has just gone: it may be started anew.
+const patience = 10 * time.Second
+
+// Order gives an order to the bench whose bay it names. One that went away before it answered is given the order again when it is back; it
+// carries it out once. The error is a *protocol.Refusal, or says why the bench was not reached.
 func (f *Fleet) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, error) {
-	b, ok := f.bench(o.Bay.Bench)
-	if !ok {
-		return protocol.Receipt{}, &protocol.Refusal{
-			Class:  drive.FaultNoAnswer,
-			What:   fmt.Sprintf("%s in %s", o.Kind, o.Bay.Words()),
-			Cause:  "that bench is not here",
-			Advice: "List the bays.",
+	if o.ID == "" {
+		o.ID = rand.Text()
+	}
+	refuse := func(cause, advice string) error {
+		return &protocol.Refusal{
+			Class: drive.FaultNoAnswer, What: fmt.Sprintf("%s in %s", o.Kind, o.Bay.Words()), Cause: cause, Advice: advice,
 		}
 	}
-	receipt, err := b.Order(ctx, o)
-	if receipt.Run != nil { // a bench knows no other's bays
-		receipt.Run.Bay.Bench = o.Bay.Bench
+	given := false
+	for {
+		f.mu.Lock()
+		s := f.seat(o.Bay.Bench)
+		if s == nil {
+			f.mu.Unlock()
+			return protocol.Receipt{}, refuse("that bench is not here", "List the bays.")
+		}
+		b, back, wait, title, why := s.bench, s.back, patience-time.Since(s.since), s.said.Title, s.why
+		f.mu.Unlock()
+		if b != nil {
+			receipt, err := b.Order(ctx, o)
+			if errors.Is(err, protocol.ErrGone) && ctx.Err() == nil {
+				given = true
+				f.left(b)
+				continue
+			}
+			if receipt.Run != nil { // a bench knows no other's bays
+				receipt.Run.Bay.Bench = o.Bay.Bench
+			}
+			return receipt, err
+		}
+		select {
+		case <-back:
+			continue
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		switch {
+		case given:
+			return protocol.Receipt{}, refuse(
+				title+" went away before it answered", "Whether it has taken the order shows when it is back: look at the bay then.",
+			)
+		case why != "":
+			return protocol.Receipt{}, refuse(title+" may not work for this shop", why)
+		}
+		return protocol.Receipt{}, refuse(title+" is not connected", "Start its program, or look into its log.")
 	}
-	return receipt, err
 }
 
 // again is after how long a report that could not be taken in is tried again.
 const again = 2 * time.Second
 
-// Run takes the reports of all benches in, each bench's one after the other, and passes their progress on, until the context ends.
-func (f *Fleet) Run(ctx context.Context, to Taker) {
-	var all sync.WaitGroup
-	for _, b := range f.benches {
-		all.Go(func() { f.reports(ctx, b, to) })
-		all.Go(func() { f.progress(ctx, b, to) })
+// Attend takes the reports of a bench that has joined in, one after the other, and passes its progress on, until the context or the bench
+// ends. The error is protocol.ErrGone.
+func (f *Fleet) Attend(ctx context.Context, b protocol.Bench, to Taker) error {
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	defer f.left(b)
+	moves, err := b.Progress(ctx)
+	if err != nil {
+		return fmt.Errorf("listening to %s: %w", b.Describe().Title, err)
 	}
-	all.Wait()
-}
-
-func (f *Fleet) progress(ctx context.Context, b protocol.Bench, to Taker) {
-	name := b.Describe().Name
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case p := <-b.Progress():
-			p.Run.Bay.Bench = name
-			to.Progressed(name, p)
-		}
-	}
-}
-
-func (f *Fleet) reports(ctx context.Context, b protocol.Bench, to Taker) {
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	defer end()
+	beside.Go(func() { progress(ctx, b.Describe().Name, moves, to) })
 	for ctx.Err() == nil {
 		err := f.take(ctx, b, to)
 		if err == nil || ctx.Err() != nil {
 			continue
+		}
+		if errors.Is(err, protocol.ErrGone) {
+			return err
 		}
 		// The bench keeps what is not acknowledged: nothing is lost while, say, a disk is full, and what comes twice is taken in once.
 		f.log.Error("taking a report in; it stays with the bench and is tried again", "bench", b.Describe().Title, "error", err)
 		select {
 		case <-ctx.Done():
 		case <-time.After(again):
+		}
+	}
+	return nil
+}
+
+func progress(ctx context.Context, name string, moves <-chan protocol.Progress, to Taker) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case p, ok := <-moves:
+			if !ok { // its bench is gone
+				return
+			}
+			p.Run.Bay.Bench = name
+			to.Progressed(name, p)
 		}
 	}
 }

@@ -44,20 +44,32 @@ func (e *Strangers) Error() string {
 
 const rejoin = "Or go on with them as they are, with --rejoin."
 
-// Join checks, for each bench, that its records and the shop's are of the same past, and binds it to the shop when it is new. A shop whose
-// records are of before, from a copy, is told again what benches still have of it, and is noted as brought back. With anew, and of a
-// shop that was brought back, it binds them as they are: what one has told and the other has not got is told again or missing, and
-// nothing is overwritten. The error is a *Strangers that says which copy is the older one, or one of the store or the bench.
-func (f *Fleet) Join(ctx context.Context, r Register, anew bool) error {
+// Join checks that the records of a bench that has come and the shop's are of the same past, and binds it to the shop when it is new. A
+// shop whose records are of before, from a copy, is told again what benches still have of it, and is noted as brought back. With anew, and
+// of a shop that was brought back, it binds them as they are: what one has told and the other has not got is told again or missing, and
+// nothing is overwritten. The error is a *Strangers that says which copy is the older one, or one of the store or the bench. A bench that
+// has joined is given orders, and has to be attended.
+func (f *Fleet) Join(ctx context.Context, r Register, b protocol.Bench, anew bool) error {
+	is := b.Describe()
+	f.mu.Lock()
+	s := f.seat(is.Name)
+	taken := s != nil && s.bench != nil
+	f.mu.Unlock()
+	switch {
+	case s == nil:
+		return fmt.Errorf("%s calls itself %q: this shop has no such bench", is.Title, is.Name)
+	case taken:
+		return fmt.Errorf("two benches are called %q", is.Name)
+	}
 	shop, err := r.ShopID(ctx)
 	if err != nil {
 		return fmt.Errorf("asking the shop who it is: %w", err)
 	}
-	for _, b := range f.benches {
-		if err := join(ctx, r, b, shop, anew); err != nil {
-			return err
-		}
+	if err := join(ctx, r, b, shop, anew); err != nil {
+		f.turned(is.Name, err)
+		return err
 	}
+	f.here(b)
 	return nil
 }
 

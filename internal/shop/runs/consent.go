@@ -39,7 +39,8 @@ func (s *Conductor) KeepConsents(ctx context.Context) {
 // Reconsider asks again whether the releases of a drive's reworks hold, or of all when no drive is named, and tells the benches. What is
 // released no more is stopped.
 func (s *Conductor) Reconsider(ctx context.Context, key drive.Key) error {
-	return s.eachRework(ctx, key, func(r check.Run, void string) error {
+	every := func(check.Run) bool { return true }
+	return s.eachRework(ctx, key, every, func(r check.Run, void string) error {
 		if void == "" {
 			return nil
 		}
@@ -74,20 +75,23 @@ func (s *Conductor) EndRework(ctx context.Context, r check.Run) error {
 	}
 }
 
-// Consent is Reconsider before the benches run: they hear what holds, and stop nothing.
-func (s *Conductor) Consent(ctx context.Context) error {
-	return s.eachRework(ctx, drive.Key{}, func(check.Run, string) error { return nil })
+// Consent is Reconsider for a bench before it goes on with anything: it hears what holds, and stops nothing.
+func (s *Conductor) Consent(ctx context.Context, bench string) error {
+	here := func(r check.Run) bool { return r.Bay.Bench == bench }
+	return s.eachRework(ctx, drive.Key{}, here, func(check.Run, string) error { return nil })
 }
 
-// eachRework tells the benches of each rework under way whether its release holds; then does something with it. void is why it does not
-// hold any more; empty: it does.
-func (s *Conductor) eachRework(ctx context.Context, key drive.Key, then func(r check.Run, void string) error) error {
+// eachRework tells the benches of each rework under way, of those that are meant, whether its release holds; then does something with it.
+// void is why it does not hold any more; empty: it does.
+func (s *Conductor) eachRework(
+	ctx context.Context, key drive.Key, meant func(check.Run) bool, then func(r check.Run, void string) error,
+) error {
 	open, err := s.store.Runs(ctx, shop.RunQuery{Drive: key, Open: true, Reworks: true, Limit: 1000})
 	if err != nil {
 		return err
 	}
 	for _, r := range open {
-		if r.Rework == nil {
+		if r.Rework == nil || !meant(r) {
 			continue
 		}
 		void, one := s.void(ctx, r)

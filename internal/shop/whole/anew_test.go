@@ -96,7 +96,7 @@ func TestADriveThatChangesWhileItIsJudgedAnewIsJudgedOnceMore(t *testing.T) {
 		storage.Judge = between
 		p := &place{t: t, bench: &bench{}, clock: &clock{begin}}
 		p.Shop, err = whole.New(
-			t.Context(), "Saltmarsh Lane", storage, benchesOf(t, p.bench), policy.Default, p.clock, slog.New(slog.DiscardHandler),
+			t.Context(), "Saltmarsh Lane", storage, benchesOf(t, st, p.bench), policy.Default, p.clock, slog.New(slog.DiscardHandler),
 		)
 		require.NoError(t, err)
 		for i, hours := range []uint64{9000, 9080} {
@@ -185,7 +185,7 @@ func TestAReplayCalibratesTheChanceOnWhatBecameOfDrives(t *testing.T) {
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = st.Close() })
 		again, err := whole.New(
-			t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, p.bench), policy.Default, p.clock,
+			t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, st, p.bench), policy.Default, p.clock,
 			slog.New(slog.DiscardHandler),
 		)
 		require.NoError(t, err)

@@ -117,7 +117,7 @@ func TestWhatEndsAReleaseEndsTheWriting(t *testing.T) {
 			return err
 		}, ""},
 		"nothing": {func(p *place, _ shop.Intake) error { return p.Reconsider(p.t.Context(), drive.Key{}) }, ""},
-		"nothing, and the benches do not run yet": {func(p *place, _ shop.Intake) error { return p.Consent(p.t.Context()) }, ""},
+		"nothing, and the benches do not run yet": {func(p *place, _ shop.Intake) error { return p.Consent(p.t.Context(), "") }, ""},
 	} {
 		t.Run(what, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

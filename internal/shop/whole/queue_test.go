@@ -47,7 +47,7 @@ func TestTheQueueOfEachBench(t *testing.T) {
 		defer st.Close()
 		p := &place{t: t, clock: &clock{begin}}
 		p.Shop, err = whole.New(
-			t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, &bench{}, field{&bench{}}), policy.Default, p.clock,
+			t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, st, &bench{}, field{&bench{}}), policy.Default, p.clock,
 			slog.New(slog.DiscardHandler),
 		)
 		require.NoError(t, err)

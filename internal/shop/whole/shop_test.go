@@ -105,7 +105,7 @@ func (b *bench) Acknowledge(_ context.Context, seq int64) error {
 
 func (b *bench) Resend(context.Context, int64) error { return nil }
 
-func (b *bench) Progress() <-chan protocol.Progress { return b.going }
+func (b *bench) Progress(context.Context) (<-chan protocol.Progress, error) { return b.going, nil }
 
 // ordered are the orders it noted so far.
 func (b *bench) ordered() []protocol.Order {
@@ -153,11 +153,29 @@ type place struct {
 	logs  *vector.Logs
 }
 
-func benchesOf(t *testing.T, all ...protocol.Bench) *fleet.Fleet {
+func benchesOf(t *testing.T, st *store.Store, all ...protocol.Bench) *fleet.Fleet {
 	t.Helper()
-	f, err := fleet.New(slog.New(slog.DiscardHandler), all...)
+	var expected []protocol.Description
+	for _, b := range all {
+		expected = append(expected, b.Describe())
+	}
+	f, err := fleet.New(slog.New(slog.DiscardHandler), expected...)
 	require.NoError(t, err)
+	for _, b := range all {
+		require.NoError(t, f.Join(t.Context(), st, b, true)) // it keeps nothing from one shop to the next
+	}
 	return f
+}
+
+// attended has a shop attend a bench until the context ends.
+func attended(ctx context.Context, s *whole.Shop, b protocol.Bench) <-chan error {
+	ended := make(chan error, 1)
+	go func() {
+		attending := make(chan error, 1)
+		go func() { attending <- s.Attend(ctx, b) }()
+		ended <- errors.Join(s.Run(ctx), <-attending)
+	}()
+	return ended
 }
 
 func open(t *testing.T, gates ...sqlite.Gate) *place {
@@ -179,9 +197,7 @@ func openWith(t *testing.T, b protocol.Bench, gates ...sqlite.Gate) *place {
 	db.MustExec(`UPDATE shop SET seal = zeroblob(32)`)
 	require.NoError(t, db.Close())
 	p := &place{t: t, clock: &clock{begin}, file: file, logs: &vector.Logs{}}
-	benches := benchesOf(t, b)
-	require.NoError(t, benches.Join(t.Context(), st, false))
-	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benches, policy.Default, p.clock, p.logs.Logger())
+	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, st, b), policy.Default, p.clock, p.logs.Logger())
 	require.NoError(t, err)
 	t.Cleanup(p.Wait)
 	return p
@@ -325,8 +341,7 @@ func TestAFullDiskAtTheBenchEndsNothing(t *testing.T) {
 		}
 		p.bench.full, p.bench.took = 1, make(chan int64, 2)
 		ctx, cancel := context.WithCancel(t.Context())
-		ended := make(chan error, 1)
-		go func() { ended <- p.Run(ctx) }()
+		ended := attended(ctx, p.Shop, p.bench)
 		for _, want := range []int64{4, 5} {
 			select {
 			case seq := <-p.bench.took:
@@ -556,7 +571,7 @@ func TestAShippedPolicyNeverReplacesTheShopsOwn(t *testing.T) {
 		edition := func(version string) *whole.Shop {
 			shipped := regexp.MustCompile(`(?m)^version: \d+$`).ReplaceAll(policy.Default, []byte("version: "+version))
 			s, err := whole.New(
-				t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, &bench{}), shipped, &clock{begin},
+				t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, st, &bench{}), shipped, &clock{begin},
 				slog.New(slog.DiscardHandler),
 			)
 			require.NoError(t, err)

@@ -152,12 +152,11 @@ func TestWhoFollowsASweepNeverSeesItGoBack(t *testing.T) {
 			b.going <- protocol.Progress{Run: check.Run{ID: 2}} // taken when the ones before it are
 		}}
 		s, err := whole.New(
-			t.Context(), "Saltmarsh Lane", storage, benchesOf(t, b), policy.Default, &clock{begin}, slog.New(slog.DiscardHandler),
+			t.Context(), "Saltmarsh Lane", storage, benchesOf(t, st, b), policy.Default, &clock{begin}, slog.New(slog.DiscardHandler),
 		)
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
-		ended := make(chan error, 1)
-		go func() { ended <- s.Run(ctx) }()
+		ended := attended(ctx, s, b)
 		now, changes, err := s.Follow(ctx, 1)
 		require.NoError(t, err)
 		assert.Equal(t, 20, now.Steps[0].Percent)
@@ -230,8 +229,7 @@ func TestThePictureOfASweepThatGoesOn(t *testing.T) {
 		b := &bench{going: make(chan protocol.Progress)}
 		p := openWith(t, b)
 		ctx, cancel := context.WithCancel(t.Context())
-		ended := make(chan error, 1)
-		go func() { ended <- p.Run(ctx) }()
+		ended := attended(ctx, p.Shop, b)
 		warm := 41
 		going := func(state check.State, step int, share float64, blocks ...int) protocol.Progress {
 			r := check.Run{ID: 7, Kind: check.Extended, Bay: drive.Bay{Number: 2}, By: "Dov", State: state, Steps: []check.Step{

@@ -4,11 +4,13 @@ package whole
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"time"
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/seal"
@@ -117,16 +119,38 @@ func (s *Shop) LastTime(ctx context.Context) (time.Time, error) {
 	return events[0].At, nil
 }
 
-// Benches describes the shop's benches, its own first.
-func (s *Shop) Benches() []protocol.Description { return s.fleet.Benches() }
+// Benches tells how the shop's benches stand, its own first.
+func (s *Shop) Benches() []fleet.Standing { return s.fleet.Benches() }
 
-// Run takes the benches' reports in until the context ends, and returns when nothing of the shop's is under way any more.
+// Run keeps the shop's own affairs going until the context ends, and returns when nothing of the shop's is under way any more.
 func (s *Shop) Run(ctx context.Context) error {
 	defer s.Wait()
 	s.Own.Go(func() { s.JudgeAnew(ctx) })
 	s.Own.Go(func() { s.KeepConsents(ctx) })
-	s.fleet.Run(ctx, s)
+	<-ctx.Done()
 	return nil
+}
+
+// Attend works with a bench that has joined: tells it which reworks may go on, and takes its reports in, until the context or the bench
+// ends. The error is protocol.ErrGone, or of the store. Whoever listens is told that it has come, and that it is gone.
+func (s *Shop) Attend(ctx context.Context, b protocol.Bench) error {
+	if err := s.Consent(ctx, b.Describe().Name); err != nil { // before anything goes on that writes
+		return err
+	}
+	if err := s.benchChanged(ctx, b); err != nil {
+		return err
+	}
+	err := s.fleet.Attend(ctx, b, s)
+	if ctx.Err() == nil {
+		err = errors.Join(err, s.benchChanged(ctx, b))
+	}
+	return err
+}
+
+func (s *Shop) benchChanged(ctx context.Context, b protocol.Bench) error {
+	changed := shop.Event{At: s.Clock.Now(), Kind: shop.BenchChanged, Bay: drive.Bay{Bench: b.Describe().Name}}
+	_, err := shop.Apply(ctx, s.Books, s.take, func(Tx) ([]shop.Event, error) { return []shop.Event{changed}, nil })
+	return err
 }
 
 // Wait waits for what the shop began on its own account, while it took reports in: it ends soon after their context. The store may
