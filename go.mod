@@ -44,6 +44,7 @@ require (
 require (
 	connectrpc.com/connect v1.21.1 // indirect
 	filippo.io/hpke v0.4.0 // indirect
+	github.com/agnivade/levenshtein v1.2.2 // indirect
 	github.com/aws/aws-sdk-go-v2 v1.41.5 // indirect
 	github.com/aws/aws-sdk-go-v2/aws/protocol/eventstream v1.7.8 // indirect
 	github.com/aws/aws-sdk-go-v2/config v1.32.6 // indirect

@@ -2,6 +2,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -371,6 +372,11 @@ func run(ctx context.Context, o Options, listener net.Listener, web *http.Server
 		}
 		parts <- err
 	}()
+	o.Log.Info(
+		"the service starts", "version", Version, "shop", o.Shop, "at", scheme(web)+listener.Addr().String()+o.Base, "records", o.Dir,
+		"bench", cmp.Or(o.Socket, "its own"),
+	)
+	defer func() { o.Log.Info("the service has stopped") }()
 	if o.Ready != nil {
 		o.Ready(scheme(web) + listener.Addr().String() + o.Base)
 	}

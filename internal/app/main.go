@@ -73,8 +73,29 @@ func attendDrive() int {
 	return 0
 }
 
+// How a process logs, in its environment, so that those it starts log alike.
+const (
+	logLevel  = "HYLOSTAT_LOG_LEVEL"
+	logFormat = "HYLOSTAT_LOG_FORMAT"
+)
+
+// logger logs as the environment says; what that says has been looked at.
 func logger(w io.Writer) *slog.Logger {
-	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: slog.LevelInfo}))
+	o := &slog.HandlerOptions{}
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(os.Getenv(logLevel))); err == nil {
+		o.Level = level
+	}
+	if os.Getenv(logFormat) == "json" {
+		return slog.New(slog.NewJSONHandler(w, o))
+	}
+	return slog.New(slog.NewTextHandler(w, o))
+}
+
+// logAs gives the logger of a service, and has the processes it starts log alike.
+func logAs(l cli.Log) (*slog.Logger, error) {
+	err := errors.Join(os.Setenv(logLevel, l.Level), os.Setenv(logFormat, l.Format))
+	return logger(os.Stderr), err
 }
 
 // untilInterrupted ends with Ctrl-C, too.
@@ -102,6 +123,10 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 			return err
 		}
 	}
+	log, err := logAs(o.Log)
+	if err != nil {
+		return err
+	}
 	users, err := wire.UsersOf(o.BenchUsers...)
 	if err != nil {
 		return err
@@ -121,7 +146,7 @@ func serve(ctx context.Context, o cli.ServeOptions) error {
 		Backup:  o.Backup,
 		Replica: o.Replica,
 		TLS:     TLS{o.TLSCert, o.TLSKey, o.TLSOwn}, Proxies: o.Proxies, Base: o.Base,
-		Log:   logger(os.Stderr),
+		Log:   log,
 		Ready: func(address string) { fmt.Printf("Hylostat serves %s at %s\nRecords in %s\n", o.Shop, address, o.Dir) },
 
 		Damaged: sayDamaged,
@@ -146,6 +171,10 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return fmt.Errorf("making the demo's folder: %w. Choose another with --data", err)
 	}
+	log, err := logAs(o.Log)
+	if err != nil {
+		return err
+	}
 	d, err := demo.New(o.Dir, o.Factor)
 	if err != nil {
 		return err
@@ -155,7 +184,7 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	for i := range options.Others {
 		options.Others[i].Apart = options.Apart
 	}
-	options.Listen, options.Rejoin, options.Replica, options.Log = o.Listen, o.Rejoin, o.Replica, logger(os.Stderr)
+	options.Listen, options.Rejoin, options.Replica, options.Log = o.Listen, o.Rejoin, o.Replica, log
 	var s *whole.Shop
 	options.Opened = func(ctx context.Context, opened *whole.Shop, st *store.Store) error {
 		s = opened

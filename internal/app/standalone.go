@@ -23,7 +23,12 @@ func serveBench(ctx context.Context, o cli.BenchOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
 	settle()
-	log := logger(os.Stderr)
+	log, err := logAs(o.Log)
+	if err != nil {
+		return err
+	}
+	log.Info("the bench starts", "version", Version, "bench", o.Title, "journal", o.Dir, "socket", o.Socket, "writes", o.Rework)
+	defer func() { log.Info("the bench has stopped") }()
 	users, err := wire.UsersOf(o.Users...)
 	if err != nil {
 		return err

@@ -14,7 +14,10 @@ const DefaultBenchData = "/var/lib/hylostat-bench"
 const DefaultSocket = "/run/hylostat/bench.sock"
 
 func (s Starters) benchCommands() *cli.Command {
-	data := &cli.StringFlag{Name: "data", Usage: "`FOLDER` of the bench's journal", Value: DefaultBenchData}
+	set := &settings{section: "bench"}
+	data := func() *cli.StringFlag {
+		return &cli.StringFlag{Name: "data", Usage: "`FOLDER` of the bench's journal", Value: DefaultBenchData}
+	}
 	return &cli.Command{
 		Name:     "bench",
 		Usage:    "run the process that has the drives, apart from the service",
@@ -23,30 +26,35 @@ func (s Starters) benchCommands() *cli.Command {
 			{
 				Name:  "serve",
 				Usage: "have the drives of this machine, for the service that waits at a socket",
-				Description: "Reading counters needs root or CAP_SYS_RAWIO. What it finds waits in its journal while there is no service: either " +
-					"may be started anew at any time.\n\nExample:\n   hylostat bench serve --socket /run/hylostat/bench.sock " +
+				Description: "Reading counters needs root or CAP_SYS_RAWIO. What it finds waits in its journal while there is no service: " +
+					"either may be started anew at any time.\n\nExample:\n   hylostat bench serve --socket /run/hylostat/bench.sock " +
 					"--service-user hylostat",
-				Flags: []cli.Flag{
-					data,
+				Flags: set.from([]cli.Flag{
+					data(),
 					&cli.StringFlag{Name: "socket", Usage: "`PATH` where the service waits: its --bench-socket", Value: DefaultSocket},
 					&cli.StringSliceFlag{Name: "service-user", Usage: "a `USER` whose process may be the service, besides root"},
 					&cli.StringFlag{Name: "bench", Usage: "this bench's `NAME`", Value: hostname()},
-					imageFlag,
-					allowReworkFlag,
+					imageFlag(),
+					allowReworkFlag(),
 					&cli.BoolFlag{Name: "rejoin", Usage: "go on although the journal's write-ahead log is lost"},
-				},
-				Action: func(ctx context.Context, c *cli.Command) error {
+					logLevelFlag(), logFormatFlag(),
+				}),
+				Action: set.ready(func(ctx context.Context, c *cli.Command) error {
+					log, err := logOf(c)
+					if err != nil {
+						return err
+					}
 					return s.Bench(ctx, BenchOptions{
 						Dir: c.String("data"), Socket: c.String("socket"), Users: c.StringSlice("service-user"), Title: c.String("bench"),
-						Images: c.StringSlice(imageFlag.Name), Rework: c.Bool(allowReworkFlag.Name), Rejoin: c.Bool("rejoin"),
+						Images: c.StringSlice("bay-image"), Rework: c.Bool("allow-rework"), Rejoin: c.Bool("rejoin"), Log: log,
 					})
-				},
+				}),
 			},
 			{
 				Name:        "create",
 				Usage:       "make the journal of a new bench",
 				Description: "Refused where there is one.\n\nExample:\n   hylostat bench create --data /var/lib/hylostat-bench",
-				Flags:       []cli.Flag{data},
+				Flags:       []cli.Flag{data()},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if err := s.CreateBench(ctx, c.String("data")); err != nil {
 						return err

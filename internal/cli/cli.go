@@ -109,6 +109,7 @@ func New(s Starters) *cli.Command {
 			s.demo(),
 			s.serve(),
 			s.benchCommands(),
+			s.configCommands(),
 			bayCommands(),
 			intakeCommand(),
 			planCommands(),

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,8 +33,24 @@ type ServeOptions struct {
 	Base            string      // the path below which a proxy has the service
 	Backup          backup.Plan // no folder: none are made
 	Factor          float64
+	Log             Log
 	BenchSocket     string   // where the bench is waited for that somebody else starts; empty: one is started
 	BenchUsers      []string // whose processes may be the bench, besides root's and this one's
+}
+
+// Log is how a service or a bench logs.
+type Log struct{ Level, Format string }
+
+// logOf reads it from the flags.
+func logOf(c *cli.Command) (Log, error) {
+	l := Log{c.String("log-level"), c.String("log-format")}
+	if !slices.Contains([]string{"debug", "info", "warn", "error"}, l.Level) {
+		return l, &usage{fmt.Sprintf("--log-level is debug, info, warn or error, not %q", l.Level)}
+	}
+	if l.Format != "text" && l.Format != "json" {
+		return l, &usage{fmt.Sprintf("--log-format is text or json, not %q", l.Format)}
+	}
+	return l, nil
 }
 
 // BenchOptions are the flags of bench serve.
@@ -45,6 +62,7 @@ type BenchOptions struct {
 	Images []string
 	Rework bool
 	Rejoin bool
+	Log    Log
 }
 
 // rejoinFlag is for after a loss: a database was lost, or put back from a copy.
@@ -54,24 +72,39 @@ var rejoinFlag = &cli.BoolFlag{
 }
 
 // replicaFlag is for a copy elsewhere, as it is written.
-var replicaFlag = &cli.StringFlag{
-	Name: "replica",
-	Usage: "copy all that is written, within a second, to this `PLACE`: a folder, sftp://NAME@HOST/FOLDER?key=FILE&host-key=FILE, " +
-		"or s3://BUCKET/FOLDER",
-	Sources: cli.EnvVars("HYLOSTAT_REPLICA"),
+func replicaFlag() *cli.StringFlag {
+	return &cli.StringFlag{
+		Name: "replica",
+		Usage: "copy all that is written, within a second, to this `PLACE`: a folder, sftp://NAME@HOST/FOLDER?key=FILE&host-key=FILE, " +
+			"or s3://BUCKET/FOLDER",
+	}
 }
 
-var imageFlag = &cli.StringSliceFlag{
-	Name:  "bay-image",
-	Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept",
+// The flags that serve, bench serve or demo share, each with what it is looked up in.
+func imageFlag() *cli.StringSliceFlag {
+	return &cli.StringSliceFlag{
+		Name:  "bay-image",
+		Usage: "an image `FILE`, or a block device without a drive behind it, as a further bay: it can be swept",
+	}
 }
 
-var allowReworkFlag = &cli.BoolFlag{
-	Name:  "allow-rework",
-	Usage: "let drives be written to, when their owner has released them and somebody orders it",
+func allowReworkFlag() *cli.BoolFlag {
+	return &cli.BoolFlag{
+		Name:  "allow-rework",
+		Usage: "let drives be written to, when their owner has released them and somebody orders it",
+	}
+}
+
+func logLevelFlag() *cli.StringFlag {
+	return &cli.StringFlag{Name: "log-level", Usage: "how much is logged: `LEVEL` debug, info, warn or error", Value: "info"}
+}
+
+func logFormatFlag() *cli.StringFlag {
+	return &cli.StringFlag{Name: "log-format", Usage: "how: `FORMAT` text or json, a line for each", Value: "text"}
 }
 
 func (s Starters) serve() *cli.Command {
+	set := &settings{section: "serve"}
 	return &cli.Command{
 		Name:     "serve",
 		Usage:    "run the service for the drives of this machine",
@@ -79,7 +112,7 @@ func (s Starters) serve() *cli.Command {
 		Description: "Reading counters needs root or CAP_SYS_RAWIO. The console is at the address it prints. A folder without a shop is " +
 			"refused: make one with hylostat shop create, or with --create at the first start.\n\nExample:\n   " +
 			"hylostat serve --data /var/lib/hylostat --shop \"Saltmarsh Lane\"",
-		Flags: []cli.Flag{
+		Flags: set.from([]cli.Flag{
 			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records", Value: DefaultData},
 			&cli.BoolFlag{Name: "create", Usage: "the first start: make the shop. Refused where there is one"},
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`; this machine alone until somebody is entered", Value: DefaultAddress},
@@ -91,8 +124,8 @@ func (s Starters) serve() *cli.Command {
 			},
 			&cli.StringSliceFlag{Name: "bench-user", Usage: "a `USER` whose process may be that bench, besides root and this one's"},
 			&cli.StringSliceFlag{Name: "host", Usage: "a further `NAME` under which the service may be reached"},
-			imageFlag,
-			allowReworkFlag,
+			imageFlag(),
+			allowReworkFlag(),
 			rejoinFlag,
 			&cli.StringFlag{
 				Name: "tls", Usage: "self: speak TLS by certificates of an `AUTHORITY` of the shop's own, whose fingerprint the log has",
@@ -104,13 +137,14 @@ func (s Starters) serve() *cli.Command {
 				Usage: "believe what a proxy at this address, or of this `CIDR`, says of whom it asks for (X-Forwarded-For, -Proto, -Host)",
 			},
 			&cli.StringFlag{Name: "base-path", Usage: "the `PATH` below which a proxy has the service"},
-			replicaFlag,
+			replicaFlag(),
 			&cli.StringFlag{Name: "backup-to", Usage: "make backups by itself, into this `FOLDER`: best on another disk"},
 			&cli.DurationFlag{Name: "backup-every", Usage: "how often", Value: 24 * time.Hour},
 			&cli.IntFlag{Name: "backup-keep", Usage: "how many stay, the newest; those before are removed", Value: 14},
 			&cli.StringSliceFlag{Name: "backup-recipient", Usage: "encrypt them: the public `KEY` they are for, age1..."},
-		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+			logLevelFlag(), logFormatFlag(),
+		}),
+		Action: set.ready(func(ctx context.Context, c *cli.Command) error {
 			recipients, err := backup.RecipientsOf(c.StringSlice("backup-recipient"))
 			if err != nil {
 				return &usage{err.Error()}
@@ -118,12 +152,16 @@ func (s Starters) serve() *cli.Command {
 			if c.Duration("backup-every") < time.Minute || c.Int("backup-keep") < 1 {
 				return &usage{"backups are made every minute at most, and one stays at least"}
 			}
+			log, err := logOf(c)
+			if err != nil {
+				return err
+			}
 			proxies, err := prefixes(c.StringSlice("behind-proxy"))
 			if err != nil {
 				return err
 			}
 			base := strings.TrimSuffix(c.String("base-path"), "/")
-			if c.IsSet("bench-socket") && (c.IsSet(imageFlag.Name) || c.IsSet(allowReworkFlag.Name)) {
+			if c.IsSet("bench-socket") && (c.IsSet("bay-image") || c.IsSet("allow-rework")) {
 				return &usage{"--bay-image and --allow-rework are the bench's: give them to \"hylostat bench serve\""}
 			}
 			switch own, cert, key := c.String("tls"), c.String("tls-cert"), c.String("tls-key"); {
@@ -138,24 +176,24 @@ func (s Starters) serve() *cli.Command {
 				ctx,
 				ServeOptions{
 					TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), TLSOwn: c.String("tls") != "", Proxies: proxies, Base: base,
-					BenchSocket: c.String("bench-socket"), BenchUsers: c.StringSlice("bench-user"),
+					Log: log, BenchSocket: c.String("bench-socket"), BenchUsers: c.StringSlice("bench-user"),
 					Dir:     c.String("data"),
 					Listen:  c.String("listen"),
 					Shop:    c.String("shop"),
 					Bench:   c.String("bench"),
 					Hosts:   c.StringSlice("host"),
-					Images:  c.StringSlice(imageFlag.Name),
-					Rework:  c.Bool(allowReworkFlag.Name),
+					Images:  c.StringSlice("bay-image"),
+					Rework:  c.Bool("allow-rework"),
 					Create:  c.Bool("create"),
 					Rejoin:  c.Bool(rejoinFlag.Name),
-					Replica: c.String(replicaFlag.Name),
+					Replica: c.String("replica"),
 					Backup: backup.Plan{
 						Folder: c.String("backup-to"), Every: c.Duration("backup-every"), Keep: c.Int("backup-keep"),
 						Recipients: recipients,
 					},
 				},
 			)
-		},
+		}),
 	}
 }
 
@@ -168,20 +206,24 @@ func (s Starters) demo() *cli.Command {
 			"again with the same folder, it goes on where it was.\n\nExample:\n   hylostat demo --data ./demo",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the records; a temporary one when not given"},
-			replicaFlag,
+			replicaFlag(),
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT`", Value: DefaultAddress},
 			&cli.FloatFlag{Name: "factor", Usage: "how much `FASTER` than real time the drives live", Value: 12},
-			rejoinFlag,
+			rejoinFlag, logLevelFlag(), logFormatFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if f := c.Float("factor"); f < 1 || f > 1000 {
 				return &usage{"--factor is from 1 to 1000"}
 			}
+			log, err := logOf(c)
+			if err != nil {
+				return err
+			}
 			return s.Demo(
 				ctx,
 				ServeOptions{
 					Dir: c.String("data"), Listen: c.String("listen"), Factor: c.Float("factor"), Rejoin: c.Bool(rejoinFlag.Name),
-					Replica: c.String(replicaFlag.Name),
+					Replica: c.String("replica"), Log: log,
 				},
 			)
 		},
