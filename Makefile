@@ -16,7 +16,7 @@ DEMO    ?=
 
 export GOFLAGS := -buildvcs=false
 
-.PHONY: help build demo test test-go test-console test-browser check generate checkers vm-test bench judge fuzz mutate screenshots tools chromium clean
+.PHONY: help build demo test test-go test-console test-browser check generate package portable checkers vm-test bench judge fuzz mutate screenshots tools chromium clean
 
 help: ## what there is to make
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -80,6 +80,18 @@ check: tools build console/node_modules/.ready ## format, lint with the arrows o
 	@$(MAKE) --no-print-directory generate >/dev/null
 	@git diff --exit-code --stat -- '*.gen.go' '*.gen.ts' docs/signals.md || { echo "what is generated differs: commit what make generate made"; exit 1; }
 	@if [ -x $(SHARED) ]; then $(SHARED) .; fi
+
+PACKAGE := $(BUILD)/package
+VERSION := $(shell sed -n 's/^const Version = "\(.*\)"/\1/p' internal/app/app.go)
+DATED   := $(shell git log -1 --format=%ct 2>/dev/null || echo 0)
+
+package: build ## what is installed, for amd64 and arm64: Debian packages, tarballs, bills of materials, sums, in build/package
+	@rm -rf $(PACKAGE) && mkdir -p $(PACKAGE)
+	cd packaging && $(GO) build -o ../$(BUILD)/packaging .
+	GOARCH=arm64 $(STATIC) -o $(BUILD)/arm64/hylostat ./cmd/hylostat
+	$(BUILD)/packaging -root . -out $(PACKAGE) -version $(VERSION) -at $(DATED) -runs $(BIN) -arch amd64 -program $(BIN)
+	$(BUILD)/packaging -root . -out $(PACKAGE) -version $(VERSION) -at $(DATED) -runs $(BIN) -arch arm64 -program $(BUILD)/arm64/hylostat
+	$(BUILD)/packaging -root . -out $(PACKAGE) -sums
 
 vm-test: build ## the same program on a real kernel in QEMU
 	@mkdir -p $(BUILD)/vm

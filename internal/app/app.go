@@ -183,6 +183,11 @@ func Serve(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
+	if back, err := st.BroughtBack(ctx); err != nil {
+		return err
+	} else if back {
+		together.BroughtBack()
+	}
 	if err := broughtBack(ctx, s, st, people); err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/access"
+	"hylostat.example/internal/backup"
 	"hylostat.example/internal/bench/attend"
 	"hylostat.example/internal/bench/confine"
 	"hylostat.example/internal/bench/device"
@@ -41,6 +43,7 @@ func Main(args []string) int {
 	defer stop()
 	err := cli.New(cli.Starters{
 		Version: Version, Serve: serve, Demo: startDemo, CreateShop: CreateShop, Bench: serveBench, CreateBench: createBench,
+		Recover: recoverPerson, Rejoin: rejoin,
 		Capture: capture, Backup: makeBackup, Restore: restore, Examine: examineShop,
 	}).Run(ctx, args)
 	if err != nil {
@@ -230,6 +233,47 @@ func CreateShop(ctx context.Context, dir, lead, password string) (err error) {
 		ctx, by, access.Change{Name: lead, Role: access.Lead, Password: password},
 	)
 	return err
+}
+
+// aside changes the records of a shop that no service uses. Whoever does is often root, and whoever serves is not: the files stay the
+// service's.
+func aside(ctx context.Context, dir string, change func(ctx context.Context, st *store.Store) error) (err error) {
+	if _, err := os.Stat(filepath.Join(dir, "shop.db")); err != nil {
+		return fmt.Errorf("there is no shop in %s: %w. Name its folder with --data", dir, err)
+	}
+	lock, err := lockDir(dir)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = lock.Close() }()
+	st, err := openShop(ctx, Options{Dir: dir})
+	if err != nil {
+		return err
+	}
+	err = errors.Join(change(ctx, st), st.Close())
+	for _, file := range []string{"shop.db", "shop.db-wal", "shop.db-shm", "lock"} {
+		path := filepath.Join(dir, file)
+		if _, missing := os.Stat(path); missing == nil {
+			err = errors.Join(err, backup.GiveTo(path, dir))
+		}
+	}
+	return err
+}
+
+// recoverPerson gives somebody a new password in the records themselves.
+func recoverPerson(ctx context.Context, dir, name, password string) error {
+	if os.Geteuid() != 0 {
+		return errors.New("recovering somebody's access is for root, on the service's machine: try with sudo")
+	}
+	return aside(ctx, dir, func(ctx context.Context, st *store.Store) error {
+		by := access.Actor{Name: cmp.Or(os.Getenv("SUDO_USER"), "root"), Via: access.OnTheMachine}
+		return access.New(st, time.Now, slog.New(slog.DiscardHandler)).Recover(ctx, by, name, password)
+	})
+}
+
+// rejoin has the service go on, at its next start, with benches as they are.
+func rejoin(ctx context.Context, dir string) error {
+	return aside(ctx, dir, func(ctx context.Context, st *store.Store) error { return st.SetBroughtBack(ctx, true) })
 }
 
 // Demo is how the demo's shop is served, with its records in a folder.

@@ -225,7 +225,7 @@ func place(dir, data string) (kept []string, err error) {
 			return kept, err // how far the copying of the one that was lost was
 		}
 		for _, owned := range []string{filepath.Join(dir, name), filepath.Dir(to)} {
-			if err := giveTo(owned, data); err != nil {
+			if err := GiveTo(owned, data); err != nil {
 				return kept, err
 			}
 		}
@@ -239,8 +239,8 @@ func place(dir, data string) (kept []string, err error) {
 	return kept, nil
 }
 
-// giveTo gives a file to the owner of the data folder: whoever restores is often root, and whoever serves is not.
-func giveTo(file, data string) error {
+// GiveTo gives a file to the owner of the data folder: whoever restores is often root, and whoever serves is not.
+func GiveTo(file, data string) error {
 	info, err := os.Stat(data)
 	if err != nil {
 		return err

@@ -61,9 +61,13 @@ type Starters struct {
 	CreateBench func(ctx context.Context, dir string) error
 	// CreateShop makes a shop in a folder, with its first lead when one is named.
 	CreateShop func(ctx context.Context, dir, lead, password string) error
-	Backup     func(ctx context.Context, o BackupOptions) (backup.Manifest, error)
-	Restore    func(ctx context.Context, o BackupOptions) (backup.Restored, error)
-	Examine    func(ctx context.Context, dir string) (backup.Examination, error) // the records of a shop
+	// Rejoin has the service of a folder go on with its benches as they are.
+	Rejoin func(ctx context.Context, dir string) error
+	// Recover gives somebody a new password in the records of a folder.
+	Recover func(ctx context.Context, dir, name, password string) error
+	Backup  func(ctx context.Context, o BackupOptions) (backup.Manifest, error)
+	Restore func(ctx context.Context, o BackupOptions) (backup.Restored, error)
+	Examine func(ctx context.Context, dir string) (backup.Examination, error) // the records of a shop
 	// Capture reads drives of this machine without a service, by their nodes; none given: all. It tells what it does.
 	Capture func(ctx context.Context, nodes []string, tell func(node, what string)) (record.File, []error)
 }
@@ -131,7 +135,7 @@ func New(s Starters) *cli.Command {
 			s.shopCommands(),
 			s.backupCommands(),
 			s.restoreCommand(),
-			personCommands(),
+			s.personCommands(),
 			tokenCommands(),
 			sessionCommands(),
 			auditCommands(),

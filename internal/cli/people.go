@@ -47,7 +47,7 @@ func customerCommands() *cli.Command {
 	}
 }
 
-func personCommands() *cli.Command {
+func (s Starters) personCommands() *cli.Command {
 	return &cli.Command{
 		Name:     "person",
 		Usage:    "who works here, and what each may do",
@@ -65,6 +65,7 @@ func personCommands() *cli.Command {
 					return c.show(all, func(w io.Writer) { printPeople(w, all) })
 				}),
 			},
+			s.recoverCommand(),
 			{
 				Name:      "add",
 				Usage:     "enter a person, or give one another role, password or token",
@@ -300,4 +301,30 @@ func edits(a contract.Audited) string {
 		all = append(all, fmt.Sprintf("%s: %s -> %s", e.What, none(e.Before), none(e.After)))
 	}
 	return " (" + strings.Join(all, "; ") + ")"
+}
+
+func (s Starters) recoverCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "recover",
+		Usage:     "let somebody in again who lost their password or second factor: as root, on the service's machine, while it is stopped",
+		ArgsUsage: "NAME",
+		Description: "Asks for a new password, takes the second factor away and ends the sessions. It stands in the audit.\n\n" +
+			"Example:\n   hylostat person recover Maud",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "`FOLDER` of the records", Value: DefaultData}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() != 1 {
+				return &usage{c.FullName() + " wants one NAME"}
+			}
+			name := c.Args().First()
+			password, err := askPassword(c.Root().Reader, c.Root().ErrWriter, passwordFor(name))
+			if err != nil {
+				return err
+			}
+			if err := s.Recover(ctx, c.String("data"), name, password); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(c.Root().Writer, "%s has a new password and no second factor. Start the service again.\n", name)
+			return err
+		},
+	}
 }

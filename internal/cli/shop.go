@@ -13,6 +13,23 @@ func (s Starters) shopCommands() *cli.Command {
 		Commands: []*cli.Command{
 			s.examineCommand(),
 			{
+				Name:  "rejoin",
+				Usage: "have the stopped service go on with benches as they are, after one lost its journal or was put back from a copy",
+				Description: "What a lost journal had and had not told is lost with it. At the next start the releases of owners have to be " +
+					"asked for again, and all sessions end.\n\nExample:\n   hylostat shop rejoin --data /var/lib/hylostat",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "`FOLDER` of the records", Value: DefaultData}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if c.Args().Present() {
+						return &usage{c.FullName() + " takes no arguments"}
+					}
+					if err := s.Rejoin(ctx, c.String("data")); err != nil {
+						return err
+					}
+					_, err := fmt.Fprintln(c.Root().Writer, "At its next start the service goes on with the benches as they are.")
+					return err
+				},
+			},
+			{
 				Name:  "create",
 				Usage: "make a shop: once, before the service is started for the first time",
 				Description: "With --lead the shop is closed from the beginning: a password is asked for, and that lead enters the " +

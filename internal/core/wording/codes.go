@@ -172,6 +172,7 @@ const (
 	RunPaused           Code = "did.run_paused"
 	RunResumed          Code = "did.run_resumed"
 	PersonIs            Code = "did.person_is"
+	PersonRecovered     Code = "did.person_recovered"
 	PersonGotPassword   Code = "did.person_got_password"
 	PersonGotBoth       Code = "did.person_got_both"
 	PersonGotToken      Code = "did.person_got_token"

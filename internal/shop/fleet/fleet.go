@@ -31,6 +31,8 @@ type Fleet struct {
 	log *slog.Logger
 	mu  sync.Mutex // guards what follows
 	all []*seat    // by name, the shop's own first
+
+	back bool // the shop was brought back from a copy: its benches may be newer than it, or new
 }
 
 // seat is the place of a bench, which comes and goes.
@@ -70,6 +72,13 @@ func (f *Fleet) expect(d protocol.Description) error {
 	}
 	f.all = slices.Insert(f.all, i, &seat{said: d, since: time.Now(), back: make(chan struct{})})
 	return nil
+}
+
+// BroughtBack tells the fleet that the shop was brought back from a copy, before its benches come.
+func (f *Fleet) BroughtBack() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.back = true
 }
 
 // Benches tells how the benches stand, the shop's own first.

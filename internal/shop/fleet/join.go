@@ -53,7 +53,7 @@ func (f *Fleet) Join(ctx context.Context, r Register, b protocol.Bench, anew boo
 	is := b.Describe()
 	f.mu.Lock()
 	s := f.seat(is.Name)
-	taken := s != nil && s.bench != nil
+	taken, back := s != nil && s.bench != nil, f.back
 	f.mu.Unlock()
 	switch {
 	case s == nil:
@@ -65,7 +65,7 @@ func (f *Fleet) Join(ctx context.Context, r Register, b protocol.Bench, anew boo
 	if err != nil {
 		return fmt.Errorf("asking the shop who it is: %w", err)
 	}
-	if err := join(ctx, r, b, shop, anew); err != nil {
+	if err := join(ctx, r, b, shop, anew, back); err != nil {
 		f.turned(is.Name, err)
 		return err
 	}
@@ -95,7 +95,7 @@ func Lost(title, what string) error {
 	return &Strangers{title, false, "its journal was lost, or another folder was given: " + what, "Bring back its bench.db. " + rejoin}
 }
 
-func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew bool) error {
+func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew, back bool) error {
 	is := b.Describe()
 	bond, err := b.Bond(ctx)
 	if err != nil {
@@ -107,11 +107,12 @@ func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew b
 	}
 	wrong := judge(is.Title, shop, bond, known, ok, had)
 	if wrong != nil && !anew {
-		back, err := r.BroughtBack(ctx)
+		now, err := r.BroughtBack(ctx)
 		if err != nil {
 			return fmt.Errorf("asking the shop for its past: %w", err)
 		}
-		if another, _ := errors.AsType[*Strangers](wrong); !back || !another.Copy {
+		another, _ := errors.AsType[*Strangers](wrong)
+		if older := (now || back) && another.Copy; !older && !(back && fresh(bond)) {
 			return wrong
 		}
 	}
@@ -139,12 +140,14 @@ func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew b
 	return nil
 }
 
+// fresh reports whether a bench has never worked.
+func fresh(b protocol.Bond) bool { return b.Next == 1 && b.Shop == "" }
+
 // judge tells what keeps a shop and a bench from working together; nil: they are of the same past. known holds what the shop keeps of
 // a bench of that name, if ok; had tells that it had one.
 func judge(title, shop string, bond protocol.Bond, known Known, ok, had bool) error {
-	fresh := bond.Next == 1 && bond.Shop == ""
 	switch {
-	case fresh && had:
+	case fresh(bond) && had:
 		return &Strangers{
 			title, false,
 			"the bench's are new, and the shop knows it with runs and reports; its journal was lost, or another folder was given",
