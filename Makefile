@@ -93,7 +93,7 @@ package: build ## what is installed, for amd64 and arm64: Debian packages, tarba
 	$(BUILD)/packaging -root . -out $(PACKAGE) -version $(VERSION) -at $(DATED) -runs $(BIN) -arch arm64 -program $(BUILD)/arm64/hylostat
 	$(BUILD)/packaging -root . -out $(PACKAGE) -sums
 
-vm-test: build ## the same program on a real kernel in QEMU
+vm-test: package ## the same program on a real kernel in QEMU
 	@mkdir -p $(BUILD)/vm
 	$(STATIC) -o $(BUILD)/vm/hylostat-conform ./test/vm/conform
 	sh test/vm/prepare.sh

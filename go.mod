@@ -6,10 +6,13 @@ require (
 	cel.dev/cel-go v0.33.2
 	codeberg.org/go-fonts/liberation v0.5.0
 	codeberg.org/go-pdf/fpdf v0.12.0
+	connectrpc.com/connect v1.21.1
 	filippo.io/age v1.3.2
+	github.com/agnivade/levenshtein v1.2.2
 	github.com/benbjohnson/litestream v0.5.18
 	github.com/boombuler/barcode v1.1.0
 	github.com/chromedp/chromedp v0.23.0
+	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875
 	github.com/jedib0t/go-pretty/v6 v6.8.3
@@ -42,9 +45,7 @@ require (
 )
 
 require (
-	connectrpc.com/connect v1.21.1 // indirect
 	filippo.io/hpke v0.4.0 // indirect
-	github.com/agnivade/levenshtein v1.2.2 // indirect
 	github.com/aws/aws-sdk-go-v2 v1.41.5 // indirect
 	github.com/aws/aws-sdk-go-v2/aws/protocol/eventstream v1.7.8 // indirect
 	github.com/aws/aws-sdk-go-v2/config v1.32.6 // indirect

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"time"
 
+	"github.com/coreos/go-systemd/v22/daemon"
 	"golang.org/x/sys/unix"
 
 	"hylostat.example/internal/access"
@@ -332,6 +333,13 @@ func ownNames(o Options) []string {
 	return slices.Compact(names)
 }
 
+// tellManager tells the system's manager of services how this one is, if one started it.
+func tellManager(log *slog.Logger, state string) {
+	if _, err := daemon.SdNotify(false, state); err != nil {
+		log.Warn("telling the manager of services", "state", state, "error", err)
+	}
+}
+
 // serveOn serves on a listener, by TLS where the server has certificates.
 func serveOn(web *http.Server, listener net.Listener) error {
 	if web.TLSConfig != nil {
@@ -382,6 +390,8 @@ func run(ctx context.Context, o Options, listener net.Listener, web *http.Server
 		"bench", cmp.Or(o.Socket, "its own"),
 	)
 	defer func() { o.Log.Info("the service has stopped") }()
+	tellManager(o.Log, daemon.SdNotifyReady)
+	defer tellManager(o.Log, daemon.SdNotifyStopping)
 	if o.Ready != nil {
 		o.Ready(scheme(web) + listener.Addr().String() + o.Base)
 	}

@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"time"
 
+	"github.com/coreos/go-systemd/v22/daemon"
+
 	"hylostat.example/internal/api"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/sqlite"
@@ -87,6 +89,7 @@ func serveDamage(ctx context.Context, o Options, found *sqlite.DamagedError) err
 		return errors.Join(found, err, listener.Close())
 	}
 	context.AfterFunc(ctx, func() { _ = web.Close() })
+	tellManager(o.Log, daemon.SdNotifyReady)
 	if o.Damaged != nil {
 		o.Damaged(scheme(web) + listener.Addr().String())
 	}

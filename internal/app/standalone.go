@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/coreos/go-systemd/v22/daemon"
+
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/cli"
@@ -41,6 +43,7 @@ func serveBench(ctx context.Context, o cli.BenchOptions) error {
 		ctx, Bench{Title: o.Title, Factor: 1, Source: source, Rework: o.Rework, Feed: sweep.RealFeed}, o.Dir, log,
 		sqlite.How{Kept: true, WithoutLog: o.Rejoin, Examined: examineFor},
 		func(ctx context.Context, b protocol.Bench) error {
+			tellManager(log, daemon.SdNotifyReady)
 			knock(ctx, o.Socket, users, b, log)
 			return nil
 		},
@@ -71,15 +74,17 @@ func createBench(ctx context.Context, dir string) (err error) {
 	return j.Close()
 }
 
+// waitQuietly is how long a service may take for its start before that is said.
+const waitQuietly = 30 * time.Second
+
 // knock has a bench answer at the socket of its service, again whenever that is gone, until the context ends.
 func knock(ctx context.Context, path string, users wire.Users, b protocol.Bench, log *slog.Logger) {
-	told := ""
+	told, began := "", time.Now()
 	for pause := time.Second; ctx.Err() == nil; pause = min(2*pause, 30*time.Second) {
 		conn, err := wire.Dial(ctx, path, users)
 		if err == nil {
 			log.Info("connected to the service", "socket", path)
-			began := time.Now()
-			told = ""
+			told, began = "", time.Now()
 			err = wire.Answer(ctx, conn, b, Version)
 			if time.Since(began) > time.Minute {
 				pause = time.Second
@@ -91,7 +96,8 @@ func knock(ctx context.Context, path string, users wire.Users, b protocol.Bench,
 		if ctx.Err() != nil {
 			return
 		}
-		if said := err.Error(); said != told { // once, not with every try
+		nobody := errors.Is(err, wire.ErrNobody) && time.Since(began) < waitQuietly // it is being started
+		if said := err.Error(); said != told && !nobody {                           // once, not with every try
 			log.Error("the service is not connected; what the bench finds waits in its journal", "socket", path, "error", err)
 			told = said
 		}

@@ -78,6 +78,12 @@ func boot(t *testing.T) *machine {
 // start boots the machine with these devices and waits for its shell.
 func start(t *testing.T, dir string, devices ...string) *machine {
 	t.Helper()
+	return startWith(t, dir, "", devices...)
+}
+
+// startWith is start with more on the kernel's command line.
+func startWith(t *testing.T, dir, more string, devices ...string) *machine {
+	t.Helper()
 	built, err := filepath.Abs("../../build/vm")
 	require.NoError(t, err)
 	m := &machine{t: t, log: filepath.Join(dir, "kernel.log")}
@@ -98,7 +104,7 @@ func start(t *testing.T, dir string, devices ...string) *machine {
 		"-initrd",
 		filepath.Join(built, "initramfs.gz"),
 		"-append",
-		"console=ttyS0 panic=-1 loglevel=6",
+		"console=ttyS0 panic=-1 loglevel=6 " + more,
 		"-serial",
 		"file:" + m.log,
 		"-serial",

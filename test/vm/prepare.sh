@@ -7,7 +7,7 @@ out=build/vm
 mkdir -p $out
 as_root() { if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi; }
 missing=
-for need in qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio; do
+for need in qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio debootstrap:debootstrap mke2fs:e2fsprogs; do
 	PATH=$PATH:/usr/sbin:/sbin command -v "${need%%:*}" >/dev/null || missing="$missing ${need##*:}"
 done
 if [ -n "$missing" ] || ! [ -f $out/kernel.ready ]; then
@@ -33,6 +33,13 @@ if ! [ -f $out/rig.ready ]; then
 	(cd $out/rig && apt-get download -qq dmsetup libdevmapper1.02.1 mdadm && for d in *.deb; do dpkg-deb -x "$d" .; done)
 	touch $out/rig.ready
 fi
+# A Debian with systemd, as somebody installs it: a pristine root, kept packed.
+if ! [ -f $out/debian.tar ]; then
+	rm -rf $out/debian
+	as_root debootstrap --variant=minbase --include=systemd-sysv,dbus,udev,iproute2 bookworm $out/debian >$out/debootstrap.log 2>&1
+	as_root tar -C $out/debian --exclude=./var/cache/apt/archives/*.deb --exclude=./var/lib/apt/lists/* -cf $out/debian.tar .
+	as_root rm -rf $out/debian
+fi
 release=$(cat $out/release)
 modules=$out/root/lib/modules/$release
 
@@ -52,7 +59,7 @@ add() { # add NAME: the module's dependencies first, then itself, each once
 	done
 }
 for m in crc32c_generic crct10dif_generic crc64_rocksoft_generic crc64-rocksoft ahci sd_mod sg nvme virtio_pci virtio_scsi virtio_blk xhci-pci usb-storage uas; do add "$m"; done
-for m in dm-mod dm-delay ext4 raid1; do add "$m"; done
+for m in dm-mod dm-delay ext4 raid1 virtio_net; do add "$m"; done
 for tool in dmsetup mdadm; do
 	cp $out/rig/sbin/$tool $init/bin/
 	LD_LIBRARY_PATH=$out/rig/lib/x86_64-linux-gnu ldd $out/rig/sbin/$tool | awk '/=>/ {print $3} /^[ \t]*\/lib/ {print $1}' | while read -r lib; do
@@ -62,5 +69,18 @@ for tool in dmsetup mdadm; do
 done
 # scsi_debug brings its own disk; a test loads it when it wants one.
 cp "$modules/kernel/drivers/scsi/scsi_debug.ko" $init/lib/scsi_debug.ko 2>/dev/null || xz -dc "$modules/kernel/drivers/scsi/scsi_debug.ko.xz" > $init/lib/scsi_debug.ko
-cp test/vm/init $init/init && chmod +x $init/init
+cp test/vm/init $init/init && cp test/vm/init-debian $init/init-debian && chmod +x $init/init $init/init-debian
 (cd $init && find . | cpio -o -H newc --quiet) | gzip -1 > $out/initramfs.gz
+
+# The root of that Debian with what is to be installed, as a disk. Its shell for the test is a service of its own.
+root=$out/debian.root && rm -rf $root && mkdir -p $root && as_root tar -C $root -xf $out/debian.tar
+cp build/package/hylostat_*_amd64.deb build/package/hylostat_*_amd64.tar.gz $root/root/
+cp test/vm/shell $root/usr/local/bin/test-shell && chmod +x $root/usr/local/bin/test-shell
+cp test/vm/test-shell.service $root/etc/systemd/system/
+mkdir -p $root/etc/systemd/system/multi-user.target.wants
+ln -sf ../test-shell.service $root/etc/systemd/system/multi-user.target.wants/test-shell.service
+ln -sf /dev/null $root/etc/systemd/system/serial-getty@ttyS0.service # waits for a device that does not come
+echo bench > $root/etc/hostname
+rm -f $out/debian.img
+PATH=$PATH:/usr/sbin:/sbin as_root mke2fs -q -t ext4 -d $root $out/debian.img 1400M
+as_root rm -rf $root
