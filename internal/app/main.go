@@ -110,7 +110,8 @@ func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc)
 const softLimit = 200 << 20
 
 // settle prepares the process of a service.
-func settle() {
+func settle(ctx context.Context) {
+	go shed(ctx)
 	syscall.Umask(0o077)               // what it writes is nobody else's, whichever library does
 	if os.Getenv("GOMEMLIMIT") == "" { // nobody says otherwise
 		debug.SetMemoryLimit(softLimit)
@@ -120,7 +121,7 @@ func settle() {
 func serve(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	settle()
+	settle(ctx)
 	if o.Create { // and nothing that is given at every start
 		if err := CreateShop(ctx, o.Dir, "", ""); err != nil {
 			return err
@@ -163,7 +164,7 @@ func sayDamaged(address string) {
 func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	settle()
+	settle(ctx)
 	if o.Dir == "" {
 		dir, err := os.MkdirTemp("", "hylostat-demo-")
 		if err != nil {

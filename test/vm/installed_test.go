@@ -54,8 +54,8 @@ func TestInstalled(t *testing.T) {
 		out, code := m.sh("hylostat --json drive list")
 		return code == 0 && strings.Contains(out, sataSerial)
 	})
-	ok("hylostat --by Dov check quick " + sataSerial) // 2
-	m.sh("hylostat run follow 1")                     // 3
+	ok("hylostat --by Dov check extended " + sataSerial) // 2
+	m.sh("hylostat run follow 1")                        // 3
 	all := drives()
 	require.Len(t, all, 1)
 	t.Logf("the first verdict: %s", ok("hylostat drive list"))
