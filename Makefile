@@ -93,6 +93,9 @@ package: build ## what is installed, for amd64 and arm64: Debian packages, tarba
 	$(BUILD)/packaging -root . -out $(PACKAGE) -version $(VERSION) -at $(DATED) -runs $(BIN) -arch arm64 -program $(BUILD)/arm64/hylostat
 	$(BUILD)/packaging -root . -out $(PACKAGE) -sums
 
+portable: build ## the program for other machines: built for Windows and macOS, and run for arm64
+	GO="$(GO)" sh test/portable.sh
+
 vm-test: package ## the same program on a real kernel in QEMU
 	@mkdir -p $(BUILD)/vm
 	$(STATIC) -o $(BUILD)/vm/hylostat-conform ./test/vm/conform

@@ -15,9 +15,9 @@ import (
 	"syscall"
 	"time"
 
-	"hylostat.example/internal/bench/attend"
+	"github.com/gofrs/flock"
+
 	"hylostat.example/internal/bench/device"
-	"hylostat.example/internal/bench/linux"
 	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/demo"
 	"hylostat.example/internal/protocol"
@@ -128,19 +128,6 @@ func (o *beside) source(log *slog.Logger) (device.Source, error) {
 	return d.Source, nil
 }
 
-// machineSource is the drives of this machine, each attended by a process of its own.
-func machineSource(images []string, log *slog.Logger) (device.Source, error) {
-	machine, err := linux.WithImages(linux.New(), images)
-	if err != nil {
-		return nil, err
-	}
-	program, err := os.Executable()
-	if err != nil {
-		return nil, fmt.Errorf("finding this program's own file, which attends drives in processes of their own: %w", err)
-	}
-	return &attend.Source{Machine: machine, Command: []string{program, attendWord}, Files: images, Log: log}, nil
-}
-
 // runBench runs a bench that has this process to itself, until the context or answer ends.
 func runBench(
 	ctx context.Context, o Bench, dir string, log *slog.Logger, how sqlite.How, answer func(context.Context, protocol.Bench) error,
@@ -179,7 +166,7 @@ func runBench(
 }
 
 // lockBench keeps two benches from using one journal. One that is about to end, since its service has, is waited for.
-func lockBench(ctx context.Context, dir string) (*os.File, error) {
+func lockBench(ctx context.Context, dir string) (*flock.Flock, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the bench's folder: %w. Choose another with --data", err)
 	}

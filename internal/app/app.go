@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"github.com/coreos/go-systemd/v22/daemon"
-	"golang.org/x/sys/unix"
+	"github.com/gofrs/flock"
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api"
@@ -422,7 +422,7 @@ func run(ctx context.Context, o Options, listener net.Listener, web *http.Server
 var errLocked = errors.New("another process holds it")
 
 // lockDir keeps two services from using one folder.
-func lockDir(dir string) (*os.File, error) {
+func lockDir(dir string) (*flock.Flock, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w. Choose another with --data", err)
 	}
@@ -437,13 +437,14 @@ func lockDir(dir string) (*os.File, error) {
 }
 
 // lockFile opens a file and holds it until it is closed. The error is errLocked when another process does.
-func lockFile(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
+func lockFile(path string) (*flock.Flock, error) {
+	f := flock.New(path, flock.SetPermissions(0o600))
+	ok, err := f.TryLock()
+	if err == nil && !ok {
+		err = errLocked
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return nil, errors.Join(errLocked, f.Close())
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
 	}
 	return f, nil
 }

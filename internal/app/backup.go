@@ -5,7 +5,6 @@ import (
 	"errors"
 	"os"
 	"strings"
-	"syscall"
 	"time"
 
 	"filippo.io/age"
@@ -27,7 +26,7 @@ func makeBackup(ctx context.Context, o cli.BackupOptions) (backup.Manifest, erro
 func restore(ctx context.Context, o cli.BackupOptions) (r backup.Restored, err error) {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	syscall.Umask(0o077)
+	keepToUs()
 	var keys []age.Identity
 	if o.Key != "" {
 		if keys, err = backup.IdentitiesOf(o.Key); err != nil {

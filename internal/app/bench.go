@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -26,7 +27,7 @@ type Bench struct {
 	Name   string // before the slash of its bays; the shop's own has none
 	Title  string // what people call it
 	Factor float64
-	Source device.Source // nil: it runs apart
+	Source device.Source // nil: it runs apart, and nowhere else
 	Rework bool
 	Feed   sweep.Feed
 	Apart  *Apart // it runs in a process of its own; nil: in this one
@@ -134,6 +135,13 @@ func (l *local) start(ctx context.Context) (err error) {
 	var ended <-chan error
 	if l.Apart != nil {
 		conn, ended, err = l.startApart()
+		if _, kept := errors.AsType[*fs.PathError](err); kept && l.Source != nil { // simulated drives do not need it
+			l.log.Warn("this system does not let the program start itself: the bench runs in the service's process", "error", err)
+			l.Apart = nil
+			if err = l.open(ctx); err == nil {
+				conn, ended, err = l.startHere(ctx)
+			}
+		}
 	} else {
 		conn, ended, err = l.startHere(ctx)
 	}

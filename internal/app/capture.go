@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"hylostat.example/internal/bench/device"
-	"hylostat.example/internal/bench/linux"
 	"hylostat.example/internal/bench/probe"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
@@ -22,7 +21,11 @@ func capture(ctx context.Context, nodes []string, tell func(node, what string)) 
 	if err != nil {
 		host = "a machine without a name"
 	}
-	f, failed := captureFrom(ctx, linux.New(), host, nodes, tell)
+	source, err := thisMachinesDrives()
+	if err != nil {
+		return record.File{}, []error{err}
+	}
+	f, failed := captureFrom(ctx, source, host, nodes, tell)
 	if len(f.Drives) == 0 {
 		return f, failed
 	}

@@ -9,10 +9,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"hylostat.example/internal/api"
 	"hylostat.example/internal/backup"
+	"hylostat.example/internal/diskspace"
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/store"
 )
@@ -42,12 +41,11 @@ type health struct {
 
 // room tells how many bytes are free on the disk of the records, and whether that is little.
 func (h *health) room() (free int64, low bool, err error) {
-	var disk unix.Statfs_t
-	if err := unix.Statfs(h.dir, &disk); err != nil {
+	free, size, err := diskspace.Of(h.dir)
+	if err != nil {
 		return 0, false, fmt.Errorf("asking for the room on the disk of %s: %w", h.dir, err)
 	}
-	free = int64(disk.Bavail) * disk.Bsize
-	few := min(int64(float64(disk.Blocks)*float64(disk.Bsize)*lowShare), lowBytes)
+	few := min(int64(float64(size)*lowShare), lowBytes)
 	return free, free < few, nil
 }
 

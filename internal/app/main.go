@@ -16,10 +16,7 @@ import (
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/backup"
-	"hylostat.example/internal/bench/attend"
-	"hylostat.example/internal/bench/confine"
 	"hylostat.example/internal/bench/device"
-	"hylostat.example/internal/bench/linux"
 	"hylostat.example/internal/cli"
 	"hylostat.example/internal/demo"
 	"hylostat.example/internal/protocol/wire"
@@ -30,14 +27,11 @@ import (
 
 // Main runs the command line and gives the exit code.
 func Main(args []string) int {
-	switch {
-	case len(args) == 2 && args[1] == attendWord:
-		return attendDrive()
-	case len(args) == 3 && args[1] == besideWord:
+	if len(args) == 3 && args[1] == besideWord {
 		return runBeside(args[2])
-	case len(args) > 1 && args[1] == confine.Word:
-		_, _ = fmt.Fprintln(os.Stderr, confine.Become(args[2:]))
-		return 1
+	}
+	if code, ok := helper(args); ok {
+		return code
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
@@ -50,30 +44,6 @@ func Main(args []string) int {
 		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", visible.Text(err.Error()))
 	}
 	return cli.Code(err)
-}
-
-// attendWord has the program attend one drive for a service, on descriptor 3. It is no command of anybody's.
-const attendWord = "attend-drive"
-
-// attendDrive serves one drive until the service closes the socket.
-func attendDrive() int {
-	debug.SetGCPercent(50)
-	if err := confine.Attend(); err != nil {
-		logger(os.Stderr).Warn("a process that attends a drive has more powers than it needs", "error", err)
-	}
-	socket := os.NewFile(3, "service")
-	self, err := os.Executable()
-	if err != nil {
-		logger(os.Stderr).Error("finding this program's own file, which confines checkers", "error", err)
-	}
-	err = attend.Serve(context.Background(), socket, func(files []string) (device.Source, error) {
-		return linux.WithImages(linux.New().Confine(self), files)
-	})
-	if err != nil {
-		logger(os.Stderr).Error("attending a drive", "error", err)
-		return 1
-	}
-	return 0
 }
 
 // How a process logs, in its environment, so that those it starts log alike.
@@ -112,7 +82,7 @@ const softLimit = 200 << 20
 // settle prepares the process of a service.
 func settle(ctx context.Context) {
 	go shed(ctx)
-	syscall.Umask(0o077)               // what it writes is nobody else's, whichever library does
+	keepToUs()                         // what it writes is nobody else's, whichever library does
 	if os.Getenv("GOMEMLIMIT") == "" { // nobody says otherwise
 		debug.SetMemoryLimit(softLimit)
 	}

@@ -19,13 +19,14 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
+	"hylostat.example/internal/diskspace"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/audit"
 	"hylostat.example/internal/sqlite"
@@ -199,11 +200,11 @@ func room(data string, databases []string, to string) error {
 			}
 		}
 	}
-	var disk unix.Statfs_t
-	if err := unix.Statfs(to, &disk); err != nil {
+	free, _, err := diskspace.Of(to)
+	if err != nil {
 		return fmt.Errorf("looking at the folder of the backup, %s: %w. Choose another", to, err)
 	}
-	if free := int64(disk.Bavail) * disk.Bsize; free < 2*bytes {
+	if free < 2*bytes {
 		return fmt.Errorf(
 			"a backup of %d MB needs twice that while it is made, and %s has %d MB free. Make room, or choose another folder",
 			bytes/1e6, to, free/1e6,
@@ -370,7 +371,7 @@ func reread(ctx context.Context, file, written string, sealed bool) error {
 		return err
 	}
 	defer func() { _ = f.Close() }()
-	_ = unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED) // from the disk, if it can
+	forgetCached(f)
 	sum := sha256.New()
 	from := io.TeeReader(whileWanted{ctx, f}, sum)
 	if !sealed { // zstd's own checksum tells whether what comes out of it is what went in
@@ -463,7 +464,7 @@ func syncDir(dir string) error {
 		return err
 	}
 	defer func() { _ = d.Close() }()
-	if err := d.Sync(); err != nil && !errors.Is(err, unix.EINVAL) { // some file systems know no such thing
+	if err := d.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) { // some file systems know no such thing
 		return err
 	}
 	return nil

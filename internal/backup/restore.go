@@ -11,13 +11,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"filippo.io/age"
 	"filippo.io/age/armor"
 	"github.com/benbjohnson/litestream"
-	"golang.org/x/sys/unix"
 
+	"hylostat.example/internal/diskspace"
 	"hylostat.example/internal/shop/audit"
 	"hylostat.example/internal/sqlite"
 	"hylostat.example/internal/store"
@@ -86,11 +85,11 @@ func Restore(ctx context.Context, file, data string, keys []age.Identity) (Resto
 
 // enough tells when a file does not go into a folder.
 func enough(dir string, bytes int64) error {
-	var disk unix.Statfs_t
-	if err := unix.Statfs(dir, &disk); err != nil {
+	free, _, err := diskspace.Of(dir)
+	if err != nil {
 		return err
 	}
-	if free := int64(disk.Bavail) * disk.Bsize; free < bytes {
+	if free < bytes {
 		return fmt.Errorf("it has a file of %d MB, and there are %d MB free", bytes/1e6, free/1e6)
 	}
 	return nil
@@ -237,20 +236,4 @@ func place(dir, data string) (kept []string, err error) {
 		}
 	}
 	return kept, nil
-}
-
-// GiveTo gives a file to the owner of the data folder: whoever restores is often root, and whoever serves is not.
-func GiveTo(file, data string) error {
-	info, err := os.Stat(data)
-	if err != nil {
-		return err
-	}
-	of, ok := info.Sys().(*syscall.Stat_t)
-	if !ok || os.Geteuid() != 0 {
-		return nil
-	}
-	if err := os.Chown(file, int(of.Uid), int(of.Gid)); err != nil {
-		return fmt.Errorf("giving %s to the owner of %s: %w", file, data, err)
-	}
-	return nil
 }

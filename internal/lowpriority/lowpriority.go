@@ -6,13 +6,7 @@ package lowpriority
 import (
 	"runtime"
 	"sync"
-
-	"golang.org/x/sys/unix"
 )
-
-// lower is by how much such work is less urgent (setpriority(2)): such a thread gets a tenth of a processor that others want, and
-// all of one that nobody wants.
-const lower = 10
 
 // Do runs f on a thread of its own that the kernel serves last, and waits for it. Should f panic, Do does.
 func Do(f func() error) error {
@@ -26,7 +20,7 @@ func Do(f func() error) error {
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread ends with the goroutine, and its low priority with it
 		// A thread may always lower itself. Should it fail, all is done as it would be without.
-		_ = unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), lower)
+		lowerThread()
 		var e end
 		defer func() {
 			e.panicked = recover()
