@@ -20,6 +20,7 @@ import (
 	"net/http"
 	"net/netip"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -108,13 +109,14 @@ func New(o Options) (http.Handler, error) {
 	g.GET("/events", h.StreamEvents)
 	g.GET("/runs/:run/live", h.FollowRun)
 	e.Any("/api/*", validate(router, o.Access)(func(*echo.Context) error { return noPath }))
-	pages, err := newConsole(web.Files(), o.Base)
+	console, err := newConsole(web.Files(), o.Base)
 	if err != nil {
 		return nil, err
 	}
 	e.GET("/healthz", healthz)
 	e.GET("/readyz", readyz(o.Ready))
-	e.GET("/*", pages.serve)
+	e.GET("/openapi.yaml", theContract)
+	e.GET("/*", console.serve)
 	return below(o.Base, e), nil
 }
 
@@ -397,7 +399,15 @@ func answerProblem(c *echo.Context, log *slog.Logger, err error) {
 	_, _ = c.Response().Write(body)
 }
 
-// console serves the built pages. Every path that is no file is the page itself: the console routes on its own.
+// theContract serves the contract, which says itself at which path it is.
+func theContract(c *echo.Context) error {
+	return c.Blob(http.StatusOK, "application/yaml", contract.OpenAPI)
+}
+
+// pages are where paths of the console begin: it routes on its own behind them (console/src/routes.tsx).
+var pages = []string{"", "account", "bays", "drives", "intake", "lots", "parts", "policy", "runs"}
+
+// console serves the built pages. Every path of a page is the page itself.
 type console struct {
 	files fs.FS
 	index []byte
@@ -434,6 +444,9 @@ func (p *console) serve(c *echo.Context) error {
 		c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 		http.ServeContent(c.Response(), c.Request(), name, stat.ModTime(), content)
 		return nil
+	}
+	if first, _, _ := strings.Cut(name, "/"); !slices.Contains(pages, first) {
+		return &shop.NotFound{What: "nothing at /" + name, Advice: "The console is at /, the API below /api/v1, its contract at /openapi.yaml."}
 	}
 	raw := make([]byte, 16)
 	_, _ = rand.Read(raw) // never fails

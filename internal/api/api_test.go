@@ -5,6 +5,9 @@ import (
 	"errors"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -84,10 +87,10 @@ func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 }
 
 func TestThePageCarriesItsNonceAndPathsAreItsOwn(t *testing.T) {
-	pages, err := newConsole(fstest.MapFS{"index.html": {Data: []byte(`<meta nonce="{{nonce}}">`)}, "assets/a.js": {Data: []byte("1")}}, "")
+	console, err := newConsole(fstest.MapFS{"index.html": {Data: []byte(`<meta nonce="{{nonce}}">`)}, "assets/a.js": {Data: []byte("1")}}, "")
 	require.NoError(t, err)
 	e := echo.New()
-	e.GET("/*", pages.serve)
+	e.GET("/*", console.serve)
 	get := func(path string) *httptest.ResponseRecorder {
 		w := httptest.NewRecorder()
 		e.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, http.NoBody))
@@ -101,7 +104,20 @@ func TestThePageCarriesItsNonceAndPathsAreItsOwn(t *testing.T) {
 	assert.Contains(t, one.Header().Get("Content-Security-Policy"), "default-src 'none'")
 	assert.Contains(t, get("/assets/a.js").Header().Get("Cache-Control"), "immutable")
 	assert.NotEqual(t, 200, get("/assets/none.js").Code, "a missing file is not the page")
-	assert.Contains(t, get("/assets/../../etc/passwd").Body.String(), "<meta nonce=", "a way out of the files ends at the page")
+	assert.NotContains(t, get("/assets/../../etc/passwd").Body.String(), "root:", "there is no way out of the files")
+
+	// What is no page of the console is not answered with it; what is, is.
+	routes, err := os.ReadFile("../../console/src/routes.tsx")
+	require.NoError(t, err)
+	var roots []string
+	for _, route := range regexp.MustCompile(`path: "/([^/"]*)`).FindAllStringSubmatch(string(routes), -1) {
+		roots = append(roots, route[1])
+		assert.Equal(t, 200, get("/"+route[1]).Code, route[1])
+	}
+	assert.ElementsMatch(t, pages, slices.Compact(slices.Sorted(slices.Values(roots))))
+	for _, path := range []string{"/drive", "/healthz/x", "/api", "/index.html", "/openapi.yml", "/favicon.ico"} {
+		assert.NotContains(t, get(path).Body.String(), "<meta nonce=", path)
+	}
 }
 
 // Whoever adds an operation that changes something says in the contract who may do it.

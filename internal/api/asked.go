@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -22,6 +23,7 @@ const (
 type asked struct {
 	from   access.From
 	base   string // scheme, host and path, as the browser knows them
+	url    url.URL
 	secure bool   // the browser speaks TLS, be it to what stands before the service
 	secret string // that its cookie carries
 }
@@ -51,6 +53,8 @@ func surroundings(proxies []netip.Prefix, path string) echo.MiddlewareFunc {
 				scheme = "https://"
 			}
 			a := asked{from: access.From{Address: address, Agent: shortened(r.UserAgent())}, base: scheme + host + path, secure: secure}
+			a.url = *r.URL
+			a.url.Path = path + r.URL.Path
 			a.secret = secretOf(r, secure)
 			r = r.WithContext(context.WithValue(r.Context(), askedKey{}, a))
 			r.Host = host

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/hex"
+	"strconv"
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
@@ -19,7 +20,7 @@ func (h *handlers) ListAudit(ctx context.Context, r server.ListAuditRequestObjec
 		q.Serial = d.Identity.Serial
 	}
 	all, err := h.shop.Audit(ctx, q)
-	return server.ListAudit200JSONResponse(each(all, func(a shop.Audited) contract.Audited {
+	rows := each(all, func(a shop.Audited) contract.Audited {
 		out := contract.Audited{
 			Seq:    a.Seq,
 			At:     a.At,
@@ -38,7 +39,14 @@ func (h *handlers) ListAudit(ctx context.Context, r server.ListAuditRequestObjec
 			out.Edits = &edits
 		}
 		return out
-	})), err
+	})
+	last := func(a shop.Audited) string { return strconv.FormatInt(a.Seq, 10) }
+	if q.Limit == 0 {
+		q.Limit = 100
+	}
+	return server.ListAudit200JSONResponse{
+		Body: rows, Headers: server.ListAudit200ResponseHeaders{Link: next(ctx, all, q.Limit, "before", last)},
+	}, err
 }
 
 func (h *handlers) VerifyAudit(ctx context.Context, r server.VerifyAuditRequestObject) (server.VerifyAuditResponseObject, error) {

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"fmt"
+	"strconv"
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
@@ -90,6 +92,7 @@ func listedOf(d shop.Listed) contract.ListedDrive {
 		Margin:    text(n.Margin),
 		Readings:  n.Readings,
 		Bay:       optional(n.Bay),
+		Ticket:    text(d.Ticket), Customer: text(d.Customer),
 	}
 	if d.Interface == drive.InterfaceUnknown {
 		out.Interface = contract.ListedUnknown
@@ -177,8 +180,20 @@ func (h *handlers) ListDrives(ctx context.Context, r server.ListDrivesRequestObj
 	if q.After, q.Limit = value(p.After), 200; p.Limit != nil {
 		q.Limit = *p.Limit
 	}
+	last := func(d shop.Listed) string { return d.Key.Serial }
+	if value(p.Sort) == contract.Urgency {
+		q.Urgent, q.After = true, ""
+		last = func(d shop.Listed) string { return strconv.FormatInt(d.ID, 10) }
+		if after := value(p.After); after != "" {
+			if q.Behind, err = strconv.ParseInt(after, 10, 64); err != nil {
+				return nil, &shop.Invalid{What: fmt.Sprintf("after is %q", after), Advice: "By urgency, follow the next link of the page before."}
+			}
+		}
+	}
 	all, err := h.shop.List(ctx, q)
-	return server.ListDrives200JSONResponse(each(all, listedOf)), err
+	return server.ListDrives200JSONResponse{
+		Body: each(all, listedOf), Headers: server.ListDrives200ResponseHeaders{Link: next(ctx, all, q.Limit, "after", last)},
+	}, err
 }
 
 // queryOf is what a list and a table of drives are asked for.

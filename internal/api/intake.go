@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"strconv"
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
@@ -12,7 +13,7 @@ import (
 )
 
 func (h *handlers) ListIntakes(ctx context.Context, r server.ListIntakesRequestObject) (server.ListIntakesResponseObject, error) {
-	q := shop.IntakeQuery{Open: value(r.Params.Open), Ticket: value(r.Params.Ticket), Limit: 200}
+	q := shop.IntakeQuery{Open: value(r.Params.Open), Ticket: value(r.Params.Ticket), Before: value(r.Params.Before), Limit: 200}
 	if r.Params.Limit != nil {
 		q.Limit = *r.Params.Limit
 	}
@@ -20,13 +21,16 @@ func (h *handlers) ListIntakes(ctx context.Context, r server.ListIntakesRequestO
 	if err != nil {
 		return nil, err
 	}
-	out := make(server.ListIntakes200JSONResponse, len(all))
+	out := make([]contract.Intake, len(all))
 	for i, one := range all {
 		if out[i], err = h.intake(ctx, one); err != nil {
 			return nil, err
 		}
 	}
-	return out, nil
+	last := func(i shop.Intake) string { return strconv.FormatInt(i.ID, 10) }
+	return server.ListIntakes200JSONResponse{
+		Body: out, Headers: server.ListIntakes200ResponseHeaders{Link: next(ctx, all, q.Limit, "before", last)},
+	}, nil
 }
 
 // intake is an intake with the name of its drive.

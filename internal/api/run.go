@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"strconv"
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
@@ -83,7 +84,7 @@ func (h *handlers) StartCheck(ctx context.Context, r server.StartCheckRequestObj
 }
 
 func (h *handlers) ListRuns(ctx context.Context, r server.ListRunsRequestObject) (server.ListRunsResponseObject, error) {
-	q := shop.RunQuery{Open: value(r.Params.Open), Limit: 100}
+	q := shop.RunQuery{Open: value(r.Params.Open), Before: value(r.Params.Before), Limit: 100}
 	if r.Params.Limit != nil {
 		q.Limit = *r.Params.Limit
 	}
@@ -95,7 +96,10 @@ func (h *handlers) ListRuns(ctx context.Context, r server.ListRunsRequestObject)
 		q.Drive = d.Identity.Key
 	}
 	all, err := h.shop.Runs(ctx, q)
-	return server.ListRuns200JSONResponse(each(all, runOf)), err
+	last := func(r check.Run) string { return strconv.FormatInt(r.ID, 10) }
+	return server.ListRuns200JSONResponse{
+		Body: each(all, runOf), Headers: server.ListRuns200ResponseHeaders{Link: next(ctx, all, q.Limit, "before", last)},
+	}, err
 }
 
 func (h *handlers) GetRun(ctx context.Context, r server.GetRunRequestObject) (server.GetRunResponseObject, error) {

@@ -22,13 +22,20 @@ func driveCommands() *cli.Command {
 				Name:      "list",
 				Usage:     "all drives, or those that match a text",
 				ArgsUsage: "[TEXT]",
-				Description: "TEXT is part of a serial, model, ticket or customer.\n\nExamples:\n   hylostat drive list --grade " +
+				Description: "TEXT is part of a serial, model, ticket or customer. The most urgent come first: those to replace, " +
+					"then degrading, undecided, healthy; among those of a verdict by how much of their allowance is used.\n\nExamples:\n   hylostat drive list --grade " +
 					"replace\n   hylostat drive list --from-hours 35000",
-				Flags: append(filterFlags(), &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200}),
+				Flags: append(
+					filterFlags(), &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200},
+					&cli.BoolFlag{Name: "by-serial", Usage: "by serial, not the most urgent first"},
+				),
 				Action: action(0, 1, func(ctx context.Context, c call) error {
 					p := c.filter()
 					limit := c.Int("limit")
 					p.Limit = &limit
+					if !c.Bool("by-serial") {
+						p.Sort = new(contract.Urgency)
+					}
 					all, err := c.Drives(ctx, p)
 					if err != nil {
 						return err
@@ -45,12 +52,15 @@ func driveCommands() *cli.Command {
 								d.Model,
 								wording.Size(optional(d.Bytes)),
 								number(d.Hours, "h"),
+								optional(d.Bay).Short(),
+								optional(d.Ticket),
+								optional(d.Customer),
 								grade(d.Grade),
 								signed,
 								optional(d.Headline),
 							}
 						}
-						tabular(w, []any{"drive", "model", "size", "powered on", "verdict", "signed", "why"}, rows, 3, 4)
+						tabular(w, []any{"drive", "model", "size", "powered on", "bay", "ticket", "customer", "verdict", "signed", "why"}, rows, 3, 4, 5)
 						if len(all) >= limit {
 							_, _ = fmt.Fprintf(w, "The first %d. See more with --limit.\n", limit)
 						}

@@ -3611,6 +3611,18 @@ func NewListDrivesRequest(server string, params *ListDrivesParams) (*http.Reques
 
 		}
 
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -5063,6 +5075,18 @@ func NewListIntakesRequest(server string, params *ListIntakesParams) (*http.Requ
 
 		}
 
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -6287,6 +6311,18 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		if params.Open != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "open", *params.Open, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8121,6 +8157,11 @@ type ClientWithResponsesInterface interface {
 	SignTogetherWithResponse(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*SignTogetherResponse, error)
 }
 
+// ListAuditResponse200Headers the declared response headers of an HTTP 200 response for ListAudit
+type ListAuditResponse200Headers struct {
+	Link *string
+}
+
 type ListAuditResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8128,6 +8169,8 @@ type ListAuditResponse struct {
 	JSON200 *[]Audited
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Wrong
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListAuditResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -8745,6 +8788,11 @@ func (r SetDemandsResponse) ContentType() string {
 	return ""
 }
 
+// ListDrivesResponse200Headers the declared response headers of an HTTP 200 response for ListDrives
+type ListDrivesResponse200Headers struct {
+	Link *string
+}
+
 type ListDrivesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8752,6 +8800,8 @@ type ListDrivesResponse struct {
 	JSON200 *[]ListedDrive
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Wrong
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListDrivesResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -10109,6 +10159,11 @@ func (r StreamEventsResponse) ContentType() string {
 	return ""
 }
 
+// ListIntakesResponse200Headers the declared response headers of an HTTP 200 response for ListIntakes
+type ListIntakesResponse200Headers struct {
+	Link *string
+}
+
 type ListIntakesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10116,6 +10171,8 @@ type ListIntakesResponse struct {
 	JSON200 *[]Intake
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Wrong
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListIntakesResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -11336,6 +11393,11 @@ func (r RedecodeResponse) ContentType() string {
 	return ""
 }
 
+// ListRunsResponse200Headers the declared response headers of an HTTP 200 response for ListRuns
+type ListRunsResponse200Headers struct {
+	Link *string
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11343,6 +11405,8 @@ type ListRunsResponse struct {
 	JSON200 *[]Run
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Wrong
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListRunsResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -14169,6 +14233,19 @@ func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListAuditResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -14596,6 +14673,19 @@ func ParseListDrivesResponse(rsp *http.Response) (*ListDrivesResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListDrivesResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -15533,6 +15623,19 @@ func ParseListIntakesResponse(rsp *http.Response) (*ListIntakesResponse, error) 
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListIntakesResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -16368,6 +16471,19 @@ func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListRunsResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

@@ -1026,6 +1026,24 @@ func (e ListDrivesParamsMedium) Valid() bool {
 	}
 }
 
+// Defines values for ListDrivesParamsSort.
+const (
+	Serial  ListDrivesParamsSort = "serial"
+	Urgency ListDrivesParamsSort = "urgency"
+)
+
+// Valid indicates whether the value is a known member of the ListDrivesParamsSort enum.
+func (e ListDrivesParamsSort) Valid() bool {
+	switch e {
+	case Serial:
+		return true
+	case Urgency:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TableOfDrivesParamsMedium.
 const (
 	TableOfDrivesParamsMediumFlash    TableOfDrivesParamsMedium = "flash"
@@ -1805,6 +1823,7 @@ type ListedDrive struct {
 	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 	Bay      *BayName `json:"bay,omitempty"`
 	Bytes    *int64   `json:"bytes,omitempty"`
+	Customer *string  `json:"customer,omitempty"`
 	Duty     Duty     `json:"duty"`
 	Findings *int     `json:"findings,omitempty"`
 	Grade    Grade    `json:"grade"`
@@ -1830,6 +1849,9 @@ type ListedDrive struct {
 
 	// Temperature °C at the last reading
 	Temperature *float64 `json:"temperature,omitempty"`
+
+	// Ticket of its open intake, else of its last
+	Ticket *string `json:"ticket,omitempty"`
 }
 
 // ListedDriveInterface defines model for ListedDrive.Interface.
@@ -3334,13 +3356,19 @@ type ListDrivesParams struct {
 	// ToHours powered on less than that
 	ToHours *int `form:"to_hours,omitempty" json:"to_hours,omitempty"`
 
-	// After serial of the last one seen
+	// Sort urgency: replace first, then degrading, undecided, healthy; among those of a grade by how much of their allowance is used
+	Sort *ListDrivesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// After serial of the last one seen; by urgency, what the next link has
 	After *string `form:"after,omitempty" json:"after,omitempty"`
 	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListDrivesParamsMedium defines parameters for ListDrives.
 type ListDrivesParamsMedium string
+
+// ListDrivesParamsSort defines parameters for ListDrives.
+type ListDrivesParamsSort string
 
 // TableOfDrivesParams defines parameters for TableOfDrives.
 type TableOfDrivesParams struct {
@@ -3411,7 +3439,10 @@ type ListIntakesParams struct {
 	// Open only those not handed over
 	Open   *bool   `form:"open,omitempty" json:"open,omitempty"`
 	Ticket *string `form:"ticket,omitempty" json:"ticket,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Before number of an intake: those before it
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // PrintDriveLabelsParams defines parameters for PrintDriveLabels.
@@ -3471,8 +3502,11 @@ type ListRunsParams struct {
 	Drive *string `form:"drive,omitempty" json:"drive,omitempty"`
 
 	// Open only those under way
-	Open  *bool `form:"open,omitempty" json:"open,omitempty"`
-	Limit *int  `form:"limit,omitempty" json:"limit,omitempty"`
+	Open *bool `form:"open,omitempty" json:"open,omitempty"`
+
+	// Before number of a run: those before it
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CompareSweepsParams defines parameters for CompareSweeps.

@@ -42,11 +42,16 @@ type Listed struct {
 	Bytes     uint64
 	Duty      drive.Duty
 	Now       Now
+	Ticket    string // of the intake that is open, else of the last
+	Customer  string
 }
 
 // Listed is what a list tells of the drive.
 func (d Drive) Listed() Listed {
-	return Listed{d.ID, d.Identity.Key, d.Identity.Interface, d.Identity.Medium, d.Identity.Bytes, d.Duty, d.Now}
+	return Listed{
+		ID: d.ID, Key: d.Identity.Key, Interface: d.Identity.Interface, Medium: d.Identity.Medium, Bytes: d.Identity.Bytes, Duty: d.Duty,
+		Now: d.Now,
+	}
 }
 
 // Now is how a drive stands: what lists are made of.
@@ -130,5 +135,7 @@ type Query struct {
 	From   int          // power-on hours, at least
 	To     int          // power-on hours, less than; 0: however many
 	After  string       // cursor: serial of the last one seen
-	Limit  int          // more come when the last ones share a serial
+	Urgent bool         // the most urgent first, not by serial
+	Behind int64        // cursor of those: ID of the last one seen
+	Limit  int          // by serial more come, when the last ones share one
 }

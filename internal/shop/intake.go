@@ -123,6 +123,7 @@ type IntakeQuery struct {
 	Ticket   string // empty: any
 	Customer string // empty: any
 	Open     bool   // only those not handed over
+	Before   int64  // 0: all
 	Limit    int    // 0: 1,000
 }
 

@@ -10,7 +10,8 @@ import (
 type RunQuery struct {
 	Drive   drive.Key // zero: all
 	Open    bool
-	Reworks bool // those that write
+	Reworks bool  // those that write
+	Before  int64 // 0: all
 	Limit   int
 }
 

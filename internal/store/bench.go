@@ -62,6 +62,9 @@ func (q queries) Runs(ctx context.Context, s shop.RunQuery) ([]check.Run, error)
 	if s.Open {
 		where = append(where, "done = 0")
 	}
+	if s.Before > 0 {
+		where, args = append(where, "id < ?"), append(args, s.Before)
+	}
 	if s.Reworks {
 		where, args = append(where, "body ->> 'kind' IN (?, ?, ?)"), append(args, check.Mend, check.Renew, check.Overwrite)
 	}

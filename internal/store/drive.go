@@ -152,8 +152,14 @@ func indexed(text string) bool { return utf8.RuneCountInString(text) >= 3 }
 
 // phrase makes of a text what FTS5 looks for as it stands. FTS5 would take the text to end at a NUL, before its closing quote; the
 // replacement character stands in no record, so that nothing is found.
+//
+// Serials are printed with a space, and kept without.
 func phrase(text string) string {
-	return `"` + strings.NewReplacer(`"`, `""`, "\x00", "\ufffd").Replace(text) + `"`
+	quoted := `"` + strings.NewReplacer(`"`, `""`, "\x00", "\ufffd").Replace(text) + `"`
+	if together := strings.ReplaceAll(text, " ", ""); together != text && indexed(together) {
+		return quoted + " OR " + phrase(together)
+	}
+	return quoted
 }
 
 // index brings what a drive is found by up to date.
@@ -191,11 +197,26 @@ func (q queries) List(ctx context.Context, s shop.Query) ([]shop.Listed, error) 
 	)
 }
 
+// urgency sorts drives by what their verdicts ask for: replace, degrading, undecided, healthy; among those of a grade by how much of its
+// tightest allowance is used.
+var urgency = fmt.Sprintf(
+	`CASE COALESCE(n.grade, 0) WHEN %d THEN 0 WHEN %d THEN 1 WHEN %d THEN 2 ELSE 3 END, -COALESCE(n.margin_share, 0), d.serial`,
+	drive.Replace, drive.Degrading, drive.Undecided,
+)
+
 // paged finds a page of what a query asks for; key is what it is sorted by.
 func paged[T any](s shop.Query, find func(where string, args ...any) ([]T, error), key func(T) (serial string, id int64)) ([]T, error) {
 	where, args := conditions(s)
 	if s.Limit <= 0 || s.Limit > 1000 {
 		s.Limit = 1000
+	}
+	if s.Urgent {
+		where[0], args[0] = `(`+urgency+`, d.id) > (SELECT `+urgency+`, d.id FROM drive d LEFT JOIN drive_now n ON n.drive = d.id WHERE d.id = ?)`,
+			s.Behind
+		if s.Behind == 0 {
+			where[0] = "? = 0"
+		}
+		return find(" WHERE "+strings.Join(where, " AND ")+" ORDER BY "+urgency+", d.id LIMIT ?", append(args, s.Limit)...)
 	}
 	all, err := find(" WHERE "+strings.Join(where, " AND ")+" ORDER BY d.serial, d.id LIMIT ?", append(slices.Clone(args), s.Limit)...)
 	if err != nil || len(all) < s.Limit {
@@ -211,6 +232,7 @@ func paged[T any](s shop.Query, find func(where string, args ...any) ([]T, error
 // conditions are those of a query; the first is its cursor.
 func conditions(s shop.Query) (where []string, args []any) {
 	where, args = []string{"d.serial > ?"}, []any{s.After}
+	s.Text = strings.TrimPrefix(strings.TrimSpace(s.Text), "#") // as tickets are written
 	switch {
 	case indexed(s.Text):
 		where, args = append(where, `d.id IN (SELECT rowid FROM drive_text WHERE drive_text MATCH ?)`), append(args, phrase(s.Text))
@@ -253,8 +275,10 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 	rows, err := q.q.QueryContext(ctx, `
 		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin,
 		  ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
-		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0)
-		FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`+where, args...)
+		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0),
+		       COALESCE(i.body ->> '$.Ticket', ''), COALESCE(i.body ->> '$.Customer', '')
+		FROM drive d LEFT JOIN drive_now n ON n.drive = d.id LEFT JOIN intake i ON i.id =
+		  (SELECT id FROM intake WHERE drive = d.id ORDER BY open DESC, id DESC LIMIT 1)`+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -269,6 +293,7 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 		if err := rows.Scan(
 			&d.ID, &d.Key.Model, &d.Key.Serial, &d.Interface, &d.Medium, &d.Bytes, &d.Duty, &n.Grade, &signed, &n.Margin,
 			&n.MarginShare, &n.Findings, &n.First, &hours, &temperature, &n.Readings, &at,
+			&d.Ticket, &d.Customer,
 		); err != nil {
 			return nil, err
 		}

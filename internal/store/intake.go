@@ -64,6 +64,9 @@ func (q queries) IntakesOf(ctx context.Context, s shop.IntakeQuery) ([]shop.Inta
 	if s.Open {
 		where = append(where, "open = 1")
 	}
+	if s.Before > 0 {
+		where, args = append(where, "id < ?"), append(args, s.Before)
+	}
 	if s.Limit <= 0 {
 		s.Limit = 1000
 	}

@@ -205,7 +205,7 @@ func TestDrivesAreFoundByWhatPeopleKnow(t *testing.T) {
 	write(t, s, func(tx Tx) error {
 		return tx.SaveIntake(
 			t.Context(),
-			&shop.Intake{Drive: b.ID, Bay: drive.Bay{Number: 1}, Ticket: "2231", Customer: "Marram Seed Library", At: now},
+			&shop.Intake{Drive: b.ID, Bay: drive.Bay{Number: 1}, Ticket: "2231", Customer: "Marram Müller Seed Library", At: now},
 		)
 	})
 	write(t, s, func(tx Tx) error {
@@ -220,6 +220,12 @@ func TestDrivesAreFoundByWhatPeopleKnow(t *testing.T) {
 		"part of a serial":            {shop.Query{Text: "7m5"}, []string{"KVA077M511"}},
 		"a ticket":                    {shop.Query{Text: "2231"}, []string{"KVA07 7M4Q2"}},
 		"a customer":                  {shop.Query{Text: "seed"}, []string{"KVA07 7M4Q2"}},
+		"a ticket as it is written":   {shop.Query{Text: " #2231"}, []string{"KVA07 7M4Q2"}},
+		"without a letter's marks":    {shop.Query{Text: "MULLER"}, []string{"KVA07 7M4Q2"}},
+		"a serial as it is printed":   {shop.Query{Text: "KVA07 7M511"}, []string{"KVA077M511"}},
+		"the most urgent first":       {shop.Query{Urgent: true}, []string{"KVA077M511", "50%_OFF", "KVA07 7M4Q2"}},
+		"those behind it":             {shop.Query{Urgent: true, Behind: a.ID, Limit: 1}, []string{"50%_OFF"}},
+		"behind the last":             {shop.Query{Urgent: true, Behind: b.ID}, nil},
 		"a sign with another meaning": {shop.Query{Text: "0%_"}, []string{"50%_OFF"}},
 		"a verdict":                   {shop.Query{Grade: &degrading}, []string{"KVA077M511"}},
 		"the next page":               {shop.Query{After: "KVA07 7M4Q2", Limit: 5}, []string{"KVA077M511"}},

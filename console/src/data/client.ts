@@ -22,6 +22,13 @@ export async function data<T>(answer: Promise<{ data?: T; error?: Problem }>): P
   return data as T;
 }
 
+/** Unpacks an answer that is a page of a list, with what its next link asks for; undefined: the list ends. */
+export async function page<T>(answer: Promise<{ data?: T[]; error?: Problem; response: Response }>) {
+  const rows = await data(answer);
+  const link = /<[^>?]*\?([^>]*)>; rel="next"/.exec((await answer).response.headers.get("Link") ?? "");
+  return { rows, next: link?.[1] === undefined ? undefined : new URLSearchParams(link[1]) };
+}
+
 /** Asks a person to say again who they are; true when they have. */
 type Prover = () => Promise<boolean>;
 let prover: Prover | undefined;

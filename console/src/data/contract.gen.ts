@@ -1716,6 +1716,9 @@ export interface components {
             /** Format: date-time */
             last_read?: string;
             bay?: components["schemas"]["BayName"];
+            /** @description of its open intake, else of its last */
+            ticket?: string;
+            customer?: string;
         };
         DriveChange: {
             duty: components["schemas"]["Duty"];
@@ -3363,7 +3366,10 @@ export interface components {
         DriveName: string;
     };
     requestBodies: never;
-    headers: never;
+    headers: {
+        /** @description where the list goes on, when it does (RFC 8288): </api/v1/drives?after=KVA077M511>; rel="next" */
+        Next: string;
+    };
     pathItems: never;
 }
 export type $defs = Record<string, never>;
@@ -3575,6 +3581,8 @@ export interface operations {
                 /** @description only those not handed over */
                 open?: boolean;
                 ticket?: string;
+                /** @description number of an intake: those before it */
+                before?: number;
                 limit?: number;
             };
             header?: never;
@@ -3586,6 +3594,7 @@ export interface operations {
             /** @description Intakes */
             200: {
                 headers: {
+                    Link: components["headers"]["Next"];
                     [name: string]: unknown;
                 };
                 content: {
@@ -3893,6 +3902,7 @@ export interface operations {
             /** @description Rows */
             200: {
                 headers: {
+                    Link: components["headers"]["Next"];
                     [name: string]: unknown;
                 };
                 content: {
@@ -4427,7 +4437,9 @@ export interface operations {
                 from_hours?: number;
                 /** @description powered on less than that */
                 to_hours?: number;
-                /** @description serial of the last one seen */
+                /** @description urgency: replace first, then degrading, undecided, healthy; among those of a grade by how much of their allowance is used */
+                sort?: "serial" | "urgency";
+                /** @description serial of the last one seen; by urgency, what the next link has */
                 after?: string;
                 limit?: number;
             };
@@ -4440,6 +4452,7 @@ export interface operations {
             /** @description Drives */
             200: {
                 headers: {
+                    Link: components["headers"]["Next"];
                     [name: string]: unknown;
                 };
                 content: {
@@ -5402,6 +5415,8 @@ export interface operations {
                 drive?: string;
                 /** @description only those under way */
                 open?: boolean;
+                /** @description number of a run: those before it */
+                before?: number;
                 limit?: number;
             };
             header?: never;
@@ -5413,6 +5428,7 @@ export interface operations {
             /** @description Runs */
             200: {
                 headers: {
+                    Link: components["headers"]["Next"];
                     [name: string]: unknown;
                 };
                 content: {

@@ -64,7 +64,8 @@ describe("what is asked of the service", () => {
     const asked = playService(async ({ path }) => {
       await hold;
       const after = new URL(path, "http://shop.example").searchParams.get("after") ?? "";
-      return { body: all.filter((d) => d.serial > after).slice(0, 200) };
+      const rows = all.filter((d) => d.serial > after).slice(0, 200);
+      return { body: rows, link: rows.length < 200 ? undefined : `</api/v1/drives?limit=200&after=${rows[199]?.serial}>; rel="next"` };
     });
     const { result, rerender } = renderHook((by: ask.Looked) => ask.useDrives(by), {
       initialProps: {},
@@ -77,7 +78,9 @@ describe("what is asked of the service", () => {
       await waitFor(() => expect(result.current.data?.pages).toHaveLength(pages));
     }
     expect(result.current.hasNextPage).toBe(false);
-    expect(asked.map((a) => a.path)).toEqual(["", "S1199", "S1399"].map((after) => `/drives?${after && `after=${after}&`}limit=200`));
+    expect(asked.map((a) => a.path)).toEqual(
+      ["", "S1199", "S1399"].map((after) => `/drives?sort=urgency&${after && `after=${after}&`}limit=200`),
+    );
     let release = () => {};
     hold = new Promise((r) => (release = r));
     rerender({ q: "S10", grade: "replace" });
@@ -85,7 +88,7 @@ describe("what is asked of the service", () => {
     expect(result.current.isPlaceholderData).toBe(true);
     release();
     await waitFor(() => expect(result.current.isPlaceholderData).toBe(false));
-    expect(asked.at(-1)?.path).toBe("/drives?q=S10&grade=replace&limit=200");
+    expect(asked.at(-1)?.path).toBe("/drives?q=S10&grade=replace&sort=urgency&limit=200");
   });
 
   it("keeps what a draft said while the next one is tried, and asks once", async () => {

@@ -1,5 +1,5 @@
 import { infiniteQueryOptions, queryOptions, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { api, data } from "./client";
+import { api, data, page } from "./client";
 import type { Drive, Grade, Medium, Run } from "./types";
 
 /** What the service has, one entry a resource: under which key it is kept, and how it is asked for. changes.ts says what makes each stale. */
@@ -42,14 +42,14 @@ export interface Looked {
 /** How many drives are asked for at a time. */
 const drivesAtOnce = 200;
 
-/** Drives by serial, more of them as somebody scrolls. */
+/** Drives, the most urgent first, more of them as somebody scrolls. */
 const drives = (by: Looked) =>
   infiniteQueryOptions({
     queryKey: ["drives", by],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      data(api.GET("/drives", { params: { query: { ...by, after: pageParam || undefined, limit: drivesAtOnce } } })),
-    getNextPageParam: (last) => (last.length < drivesAtOnce ? undefined : last.at(-1)?.serial),
+      page(api.GET("/drives", { params: { query: { ...by, sort: "urgency", after: pageParam || undefined, limit: drivesAtOnce } } })),
+    getNextPageParam: (last) => last.next?.get("after") ?? undefined,
     placeholderData: (before) => before,
   });
 

@@ -82,6 +82,8 @@ function Row({ d, chosen, choose }: { d: ListedDrive; chosen: boolean; choose: (
       <td className="num">{d.bytes ? size(d.bytes) : <NotAvailable />}</td>
       <td className="num">{d.hours === undefined ? <NotAvailable /> : `${number(d.hours)} h`}</td>
       <td className="num">{bayShort(d.bay ?? "")}</td>
+      <td title={d.ticket}>{d.ticket}</td>
+      <td title={d.customer}>{d.customer}</td>
       <td>{d.last_read ? dayOf(d.last_read) : ""}</td>
       <td>{d.signed ? d.signed.by : <span className="soft">no</span>}</td>
     </tr>
@@ -115,7 +117,7 @@ function List({
     <Body ref={box}>
       <Table aria-rowcount={found.length}>
         <colgroup>
-          {["36px", "144px", "120px", "auto", "184px", "80px", "104px", "48px", "80px", "80px"].map((width, i) => (
+          {["36px", "140px", "112px", "auto", "136px", "72px", "96px", "60px", "60px", "136px", "72px", "56px"].map((width, i) => (
             // biome-ignore lint/suspicious/noArrayIndexKey: columns do not move
             <col key={i} style={{ width }} />
           ))}
@@ -142,6 +144,8 @@ function List({
             <th className="num">size</th>
             <th className="num">powered on</th>
             <th className="num">bay</th>
+            <th>ticket</th>
+            <th>customer</th>
             <th>last read</th>
             <th>signed</th>
           </tr>
@@ -250,7 +254,7 @@ export default function DrivesPage() {
   };
   const drives = useDrives(by);
   if (drives.isError && !drives.data) return <Wrong error={drives.error} retry={() => drives.refetch()} />;
-  const found = drives.data?.pages.flat();
+  const found = drives.data?.pages.flatMap((p) => p.rows);
   return (
     <Page>
       <title>Drives · Hylostat</title>

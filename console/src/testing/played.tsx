@@ -14,6 +14,7 @@ export type Answer = (asked: Asked) => Answered | Promise<Answered>;
 interface Answered {
   status?: number;
   body?: unknown;
+  link?: string;
 }
 
 // What browsers have, and the document of tests has not.
@@ -41,9 +42,9 @@ globalThis.fetch = async (of: RequestInfo | URL) => {
     body: text ? JSON.parse(text) : undefined,
   };
   all.push(asked);
-  const { status = 200, body } = await answer(asked);
+  const { status = 200, body, link } = await answer(asked);
   if (body === undefined) return new Response(null, { status: status === 200 ? 204 : status });
-  return new Response(JSON.stringify(body), { status, headers: { "Content-Type": "application/json" } });
+  return new Response(JSON.stringify(body), { status, headers: { "Content-Type": "application/json", ...(link && { Link: link }) } });
 };
 
 /** Plays a service: it answers so from now on, and what is asked of it is in the list. */

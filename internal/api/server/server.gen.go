@@ -552,6 +552,13 @@ func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to_hours: %s", err))
 	}
 
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -1156,6 +1163,13 @@ func (w *ServerInterfaceWrapper) ListIntakes(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ticket: %s", err))
 	}
 
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -1574,6 +1588,13 @@ func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "open", ctx.QueryParams(), &params.Open, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter open: %s", err))
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -2024,15 +2045,25 @@ type ListAuditResponseObject interface {
 	VisitListAuditResponse(w http.ResponseWriter) error
 }
 
-type ListAudit200JSONResponse []Audited
+type ListAudit200ResponseHeaders struct {
+	Link *string
+}
+
+type ListAudit200JSONResponse struct {
+	Body    []Audited
+	Headers ListAudit200ResponseHeaders
+}
 
 func (response ListAudit200JSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -2532,15 +2563,25 @@ type ListDrivesResponseObject interface {
 	VisitListDrivesResponse(w http.ResponseWriter) error
 }
 
-type ListDrives200JSONResponse []ListedDrive
+type ListDrives200ResponseHeaders struct {
+	Link *string
+}
+
+type ListDrives200JSONResponse struct {
+	Body    []ListedDrive
+	Headers ListDrives200ResponseHeaders
+}
 
 func (response ListDrives200JSONResponse) VisitListDrivesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -3738,15 +3779,25 @@ type ListIntakesResponseObject interface {
 	VisitListIntakesResponse(w http.ResponseWriter) error
 }
 
-type ListIntakes200JSONResponse []Intake
+type ListIntakes200ResponseHeaders struct {
+	Link *string
+}
+
+type ListIntakes200JSONResponse struct {
+	Body    []Intake
+	Headers ListIntakes200ResponseHeaders
+}
 
 func (response ListIntakes200JSONResponse) VisitListIntakesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -4796,15 +4847,25 @@ type ListRunsResponseObject interface {
 	VisitListRunsResponse(w http.ResponseWriter) error
 }
 
-type ListRuns200JSONResponse []Run
+type ListRuns200ResponseHeaders struct {
+	Link *string
+}
+
+type ListRuns200JSONResponse struct {
+	Body    []Run
+	Headers ListRuns200ResponseHeaders
+}
 
 func (response ListRuns200JSONResponse) VisitListRunsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
