@@ -50,9 +50,10 @@ test-browser: build chromium
 	$(GO) test -count=1 ./test/browser/...
 
 checkers:
-	@PATH=$$PATH:/sbin:/usr/sbin command -v mkfs.ext4 >/dev/null || { echo "installing Debian's e2fsprogs"; \
+	@PATH=$$PATH:/sbin:/usr/sbin && command -v mkfs.ext4 >/dev/null && command -v zsh >/dev/null && command -v fish >/dev/null || { \
+	  echo "installing Debian's e2fsprogs, zsh and fish"; \
 	  root=; [ "$$(id -u)" = 0 ] || root=sudo; \
-	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends e2fsprogs >/dev/null; }
+	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends e2fsprogs zsh fish >/dev/null; }
 
 chromium:
 	@command -v chromium >/dev/null || command -v chromium-browser >/dev/null || { echo "installing Debian's chromium"; \

@@ -262,31 +262,14 @@ func invalid(err error) error {
 	if slow, ok := errors.AsType[problem](err); ok {
 		return slow
 	}
-	where, what := "the request", err.Error()
-	if re, ok := errors.AsType[*openapi3filter.RequestError](err); ok {
-		if re.Parameter != nil {
-			where = fmt.Sprintf("%s %q", re.Parameter.In, re.Parameter.Name)
-		} else if re.RequestBody != nil {
-			where = "the body"
-		}
-		what = re.Reason
-		if schema, ok := errors.AsType[*openapi3.SchemaError](err); ok {
-			if at := strings.Join(schema.JSONPointer(), "."); at != "" {
-				where += ", " + at
-			}
-			what = schema.Reason
-		} else if re.Err != nil {
-			if what = re.Err.Error(); !strings.HasPrefix(what, re.Reason) {
-				what = re.Reason + ": " + what
-			}
-		}
-	}
+	field, detail := wrongField(err)
 	return problem{
 		contract.Problem{
 			Status: http.StatusBadRequest,
 			Title:  "Not understood",
-			Detail: strings.TrimSuffix(where+": "+strings.TrimPrefix(what, ": "), "."),
+			Detail: strings.TrimSuffix(detail, "."),
 			Advice: text(see),
+			Field:  text(field),
 		},
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
 	"github.com/coreos/go-systemd/v22/daemon"
@@ -133,7 +134,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	}
 	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", o.Listen)
 	if err != nil {
-		return fmt.Errorf("listening on %s: %w. Choose another with --listen", o.Listen, err)
+		return notListening(o.Listen, err)
 	}
 	defer func() { _ = listener.Close() }()
 	benches, expected, err := o.benches(ctx, st)
@@ -275,6 +276,17 @@ func rejoinable(err error) error {
 	return err
 }
 
+// notListening says why an address cannot be listened on.
+func notListening(address string, err error) error {
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return fmt.Errorf(
+			"somebody listens on %s already, perhaps another service: ask it with \"hylostat --service %s bay list\", end it, or choose "+
+				"another address with --listen", address, address,
+		)
+	}
+	return fmt.Errorf("listening on %s: %w. Choose another with --listen", address, errors.Unwrap(err))
+}
+
 // alone refuses to serve an open shop to other machines.
 func alone(ctx context.Context, people *access.Access, listen string) error {
 	open, err := people.Open(ctx)
@@ -361,6 +373,7 @@ func run(ctx context.Context, o Options, listener net.Listener, web *http.Server
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	s := r.shop
+	address := scheme(web) + listener.Addr().String() + o.Base // before it serves: http.Server gives itself a configuration of TLS then
 	running := len(benches) + 3
 	parts := make(chan error, running)
 	for _, l := range benches {
@@ -386,14 +399,14 @@ func run(ctx context.Context, o Options, listener net.Listener, web *http.Server
 		parts <- err
 	}()
 	o.Log.Info(
-		"the service starts", "version", Version, "shop", o.Shop, "at", scheme(web)+listener.Addr().String()+o.Base, "records", o.Dir,
+		"the service starts", "version", Version, "shop", o.Shop, "at", address, "records", o.Dir,
 		"bench", cmp.Or(o.Socket, "its own"),
 	)
 	defer func() { o.Log.Info("the service has stopped") }()
 	tellManager(o.Log, daemon.SdNotifyReady)
 	defer tellManager(o.Log, daemon.SdNotifyStopping)
 	if o.Ready != nil {
-		o.Ready(scheme(web) + listener.Addr().String() + o.Base)
+		o.Ready(address)
 	}
 	var failed error
 	select {

@@ -22,7 +22,6 @@ import (
 	"hylostat.example/internal/protocol/wire"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
-	"hylostat.example/internal/visible"
 )
 
 // Main runs the command line and gives the exit code.
@@ -35,13 +34,14 @@ func Main(args []string) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
-	err := cli.New(cli.Starters{
+	command := cli.New(cli.Starters{
 		Version: Version, Serve: serve, Demo: startDemo, CreateShop: CreateShop, Bench: serveBench, CreateBench: createBench,
 		Recover: recoverPerson, Rejoin: rejoin,
 		Capture: capture, Backup: makeBackup, Restore: restore, Examine: examineShop,
-	}).Run(ctx, args)
+	})
+	err := command.Run(ctx, args)
 	if err != nil {
-		_, _ = fmt.Fprintln(os.Stderr, "hylostat:", visible.Text(err.Error()))
+		cli.Report(os.Stderr, command.Bool("json"), err)
 	}
 	return cli.Code(err)
 }

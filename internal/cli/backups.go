@@ -31,7 +31,7 @@ func dataFlag() cli.Flag {
 func onMachine(wants int, f func(ctx context.Context, c call) error) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
 		if cmd.Args().Len() != wants {
-			return &usage{fmt.Sprintf("%s wants %s", cmd.FullName(), orNothing(cmd.ArgsUsage))}
+			return &usage{fmt.Sprintf("%s wants %s", named(cmd), orNothing(cmd.ArgsUsage))}
 		}
 		out := &plain{Writer: cmd.Root().Writer}
 		return errors.Join(f(ctx, call{cmd, nil, out}), out.failed())

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -11,6 +12,7 @@ import (
 
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/wording"
+	"hylostat.example/internal/visible"
 )
 
 func checkCommands() *cli.Command {
@@ -18,13 +20,13 @@ func checkCommands() *cli.Command {
 		return &cli.Command{
 			Name:        name,
 			Usage:       usage,
-			ArgsUsage:   "DRIVE",
+			ArgsUsage:   "DRIVE ...",
 			Description: about,
 			Flags: append(
 				more, despiteFlag(),
 				followFlag(),
 			),
-			Action: action(1, 1, startCheck),
+			Action: action(1, many, startCheck),
 		}
 	}
 	return &cli.Command{
@@ -33,8 +35,8 @@ func checkCommands() *cli.Command {
 			check(
 				"quick",
 				"a reading, the drive's short self-test, a sample of its surface, a reading: minutes",
-				"Says what it rules out and what it cannot. Followed, Ctrl-C leaves it running.\n\nExample:\n   hylostat check "+
-					"quick 7M4Q2 --follow",
+				"Says what it rules out and what it cannot. Followed, Ctrl-C leaves it running.\n\nExamples:\n   hylostat check "+
+					"quick 7M4Q2 --follow\n   hylostat check quick 7M4Q2 7M511 bay-10",
 				shareFlag(),
 			),
 			check(
@@ -80,17 +82,69 @@ func startCheck(ctx context.Context, c call) error {
 	if why := c.String("despite"); why != "" {
 		request.Despite = &why
 	}
-	r, err := c.Check(ctx, c.arg(0), request)
-	if err != nil {
-		return err
+	names := c.Args().Slice()
+	if len(names) == 1 {
+		r, err := c.Check(ctx, names[0], request)
+		if err != nil {
+			return err
+		}
+		if c.Bool("follow") {
+			return c.follow(ctx, r.Id)
+		}
+		return c.show(r, func(w io.Writer) { printStarted(w, r) })
 	}
-	if c.Bool("follow") {
-		return c.follow(ctx, r.Id)
+	return c.startChecks(ctx, names, request)
+}
+
+// many is how many drives a command takes that takes several.
+const many = 1000
+
+// startChecks starts a check of each of several drives: one that cannot start is told, and keeps no other from starting.
+func (c call) startChecks(ctx context.Context, names []string, request contract.CheckRequest) error {
+	var started []contract.Run
+	var ids []int64
+	var first error
+	for _, name := range names {
+		r, err := c.Check(ctx, name, request)
+		if err != nil {
+			if first == nil {
+				first = err
+			}
+			if !c.Bool("json") {
+				_, _ = fmt.Fprintf(c.Root().ErrWriter, "%s: %s\n", visible.Text(name), visible.Text(err.Error()))
+			}
+			continue
+		}
+		started, ids = append(started, r), append(ids, r.Id)
+		if !c.Bool("json") && !c.Bool("follow") {
+			printStarted(c.out, r)
+		}
 	}
-	return c.show(r, func(w io.Writer) {
-		_, _ = fmt.Fprintf(
-			w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title),
-			wording.Serial(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id,
-		)
-	})
+	if first != nil {
+		first = &someFailed{fmt.Sprintf("%d of %d did not start", len(names)-len(started), len(names)), first}
+	}
+	if c.Bool("follow") && len(ids) > 0 {
+		return errors.Join(first, c.followAll(ctx, ids...))
+	}
+	if c.Bool("json") {
+		first = errors.Join(first, c.show(started, nil))
+	}
+	return first
+}
+
+// someFailed is that some of several did not come off; the first tells the exit code.
+type someFailed struct {
+	how   string
+	first error
+}
+
+func (s *someFailed) Error() string { return s.how }
+
+func (s *someFailed) Unwrap() error { return s.first }
+
+func printStarted(w io.Writer, r contract.Run) {
+	_, _ = fmt.Fprintf(
+		w, "Run %d started: %s of %s in %s, about %s. Follow it: hylostat run follow %d\n", r.Id, strings.ToLower(r.Title),
+		wording.Serial(r.Serial), r.Bay.Words(), left(r.LeftS), r.Id,
+	)
 }

@@ -39,6 +39,7 @@ const (
 	exitNoAnswer = 5
 	exitRun      = 6
 	exitNoRight  = 7
+	exitLeft     = 130 // as shells have it for what Ctrl-C ended
 )
 
 const exitHelp = `EXIT CODES:
@@ -49,7 +50,8 @@ const exitHelp = `EXIT CODES:
    4  not as things stand: no drive answers, data at risk, signed already ...
    5  no service answers
    6  the followed run ended other than passed
-   7  not signed in, or not allowed to that role`
+   7  not signed in, or not allowed to that role
+ 130  Ctrl-C left it; what was ordered goes on`
 
 // Starters start a service in this process; app provides them.
 type Starters struct {
@@ -79,14 +81,14 @@ func New(s Starters) *cli.Command {
 		Usage:                         "knows for every drive on the bench whether it is healthy, degrading or must be replaced, and why",
 		Version:                       s.Version,
 		EnableShellCompletion:         true,
-		Suggest:                       true,
 		CustomRootCommandHelpTemplate: cli.RootCommandHelpTemplate + "\n" + exitHelp + "\n",
 		Description: "A drive is named by its serial, by any unambiguous ending of it, or by its bay: bay-3, field/3.\n" +
-			"Try it:  hylostat demo        then, in another terminal:  hylostat bay list",
+			"Try it:  hylostat demo        then, in another terminal:  hylostat bay list\n" +
+			"The words: docs/glossary.md, installed as /usr/share/doc/hylostat/glossary.md",
 		Flags: []cli.Flag{
 			&cli.StringFlag{
 				Name:    "service",
-				Usage:   "`ADDRESS` of the service",
+				Usage:   "`ADDRESS` of the service: HOST:PORT, or https://HOST:PORT",
 				Value:   "http://" + DefaultAddress,
 				Sources: cli.EnvVars("HYLOSTAT_SERVICE"),
 			},
@@ -149,29 +151,21 @@ func New(s Starters) *cli.Command {
 	return root
 }
 
-// strict makes every command of a tree answer a wrong command line the same way: one sentence, exit code 2.
-func strict(c *cli.Command) {
-	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error { return &usage{err.Error()} }
-	for _, sub := range c.Commands {
-		strict(sub)
-	}
-	if c.Action == nil {
-		c.Action = func(_ context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return &usage{fmt.Sprintf("%s has no command %q", c.FullName(), c.Args().First())}
-			}
-			if c == c.Root() {
-				return cli.ShowRootCommandHelp(c)
-			}
-			return cli.ShowSubcommandHelp(c)
-		}
-	}
-}
-
 // usage is a command line that is not understood.
 type usage struct{ what string }
 
-func (u *usage) Error() string { return u.what + ". See --help" }
+func (u *usage) Error() string { return seeHelp(u.what) }
+
+// seeHelp ends a sentence with where to read more.
+func seeHelp(what string) string {
+	if strings.HasSuffix(what, "?") {
+		return what + " See --help"
+	}
+	return what + ". See --help"
+}
+
+// named is a command without the name of the program, which stands before every error.
+func named(c *cli.Command) string { return strings.TrimPrefix(c.FullName(), c.Root().Name+" ") }
 
 // notPassed is a followed run that ended otherwise.
 type notPassed struct{ how string }
@@ -185,6 +179,9 @@ func Code(err error) int {
 	}
 	if _, ok := errors.AsType[*usage](err); ok {
 		return exitUsage
+	}
+	if _, ok := errors.AsType[*interrupted](err); ok {
+		return exitLeft
 	}
 	if _, ok := errors.AsType[*notPassed](err); ok {
 		return exitRun
@@ -225,28 +222,45 @@ type call struct {
 func action(least, most int, f func(ctx context.Context, c call) error) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
 		if n := cmd.Args().Len(); n < least || n > most {
-			return &usage{fmt.Sprintf("%s wants %s", cmd.FullName(), strings.TrimSpace(orNothing(cmd.ArgsUsage)))}
+			return &usage{fmt.Sprintf("%s wants %s", named(cmd), strings.TrimSpace(orNothing(cmd.ArgsUsage)))}
 		}
 		for i := range least {
 			if strings.TrimSpace(cmd.Args().Get(i)) == "" {
-				return &usage{fmt.Sprintf("%s wants %s, and got an empty one", cmd.FullName(), strings.TrimSpace(cmd.ArgsUsage))}
+				return &usage{fmt.Sprintf("%s wants %s, and got an empty one", named(cmd), strings.TrimSpace(cmd.ArgsUsage))}
 			}
 		}
-		token, err := token(cmd)
+		c, err := serviceOf(cmd)
 		if err != nil {
 			return err
-		}
-		trusted, err := authorities(cmd.String("tls-authority"))
-		if err != nil {
-			return err
-		}
-		c, err := client.NewTrusting(cmd.String("service"), token, trusted)
-		if err != nil {
-			return &usage{err.Error()}
 		}
 		out := &plain{Writer: cmd.Root().Writer}
 		return errors.Join(f(ctx, call{cmd, c, out}), out.failed())
 	}
+}
+
+// serviceOf is the service that a command asks.
+func serviceOf(cmd *cli.Command) (*client.Client, error) {
+	token, err := token(cmd)
+	if err != nil {
+		return nil, err
+	}
+	trusted, err := authorities(cmd.String("tls-authority"))
+	if err != nil {
+		return nil, err
+	}
+	c, err := client.NewTrusting(addressOf(cmd.String("service")), token, trusted)
+	if err != nil {
+		return nil, &usage{err.Error()}
+	}
+	return c, nil
+}
+
+// addressOf completes the address of a service: HOST:PORT alone is one that speaks no TLS.
+func addressOf(s string) string {
+	if s = strings.TrimSpace(s); !strings.Contains(s, "://") {
+		return "http://" + s
+	}
+	return s
 }
 
 // authorities reads the certificates of a file; none is named: nil.

@@ -74,7 +74,7 @@ func (s *settings) from(flags []cli.Flag) []cli.Flag {
 func (s *settings) ready(then cli.ActionFunc) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		if c.Args().Present() {
-			return &usage{fmt.Sprintf("%s takes no arguments", c.FullName())}
+			return &usage{fmt.Sprintf("%s takes no arguments", named(c))}
 		}
 		s.load()
 		var known []string
@@ -265,7 +265,7 @@ func (s Starters) configCommands() *cli.Command {
 
 func (s Starters) checkConfig(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
-		return &usage{c.FullName() + " wants one file at most"}
+		return &usage{named(c) + " wants one file at most"}
 	}
 	var rows []table.Row
 	var wrong error
@@ -350,7 +350,7 @@ func usedBy(f cli.Flag) string {
 
 // closest offers the name that was probably meant, as a sentence of its own; empty: none is near.
 func closest(word string, names []string) string {
-	best, least := "", max(1, len(word)/3)+1
+	best, least := "", min(max(1, len(word)-2), max(2, len(word)/3))+1
 	for _, name := range names {
 		if d := levenshtein.ComputeDistance(strings.ToLower(word), name); d < least {
 			best, least = name, d

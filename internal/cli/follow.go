@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"os/signal"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"syscall"
 
@@ -22,9 +24,14 @@ type followed struct {
 	last  string // line printed, where there is no terminal
 }
 
-// followAll shows all runs under way until none is: a bar for each on a terminal, a line for each change elsewhere, with --json
-// each run as it ended.
-func (c call) followAll(ctx context.Context) error {
+// interrupted is somebody's Ctrl-C.
+type interrupted struct{ goesOn string }
+
+func (i *interrupted) Error() string { return i.goesOn }
+
+// followAll shows runs until none is under way: those that are named, else all; a bar for each on a terminal, a line for each change
+// elsewhere, with --json each run as it ended. The error is a notPassed when one that was named ended otherwise.
+func (c call) followAll(ctx context.Context, only ...int64) error {
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT)
 	defer stop()
 	listening, quit := context.WithCancel(ctx)
@@ -36,6 +43,10 @@ func (c call) followAll(ctx context.Context) error {
 		bars = mpb.New(mpb.WithOutput(raw(c.out)), mpb.WithWidth(32))
 	}
 	known := map[int64]*followed{}
+	for _, id := range only { // one that has ended since is told, too
+		known[id] = &followed{}
+	}
+	var failed []string
 	for {
 		all, err := c.Runs(ctx, contract.ListRunsParams{Open: &open, Limit: &limit})
 		if err != nil && ctx.Err() == nil {
@@ -43,6 +54,11 @@ func (c call) followAll(ctx context.Context) error {
 		}
 		if ctx.Err() != nil {
 			break
+		}
+		if len(only) > 0 {
+			all = slices.DeleteFunc(all, func(r contract.Run) bool { return !slices.Contains(only, r.Id) })
+		} else if len(all) == 0 && len(known) == 0 && !c.Bool("json") {
+			_, _ = fmt.Fprintln(c.out, "No run is under way. Start one: hylostat check quick DRIVE")
 		}
 		still := map[int64]bool{}
 		for i := range all {
@@ -62,6 +78,9 @@ func (c call) followAll(ctx context.Context) error {
 				f.bar.Abort(true)
 			}
 			line := fmt.Sprintf("run %d  %s, %s: %s", id, wording.Serial(r.Serial), r.Bay.Words(), r.Standing)
+			if len(only) > 0 && (r.Outcome == nil || *r.Outcome != contract.RunOutcomePassed) {
+				failed = append(failed, fmt.Sprintf("run %d: %s", id, r.Standing))
+			}
 			switch {
 			case c.Bool("json"):
 				if err := c.show(r, func(io.Writer) {}); err != nil {
@@ -76,6 +95,9 @@ func (c call) followAll(ctx context.Context) error {
 		if len(all) == 0 {
 			if bars != nil {
 				bars.Wait()
+			}
+			if len(failed) > 0 {
+				return &notPassed{strings.Join(failed, "; ")}
 			}
 			return nil
 		}
@@ -92,8 +114,7 @@ func (c call) followAll(ctx context.Context) error {
 			f.bar.Abort(false)
 		}
 	}
-	_, _ = fmt.Fprintf(c.Root().ErrWriter, "\n%s. Follow again: hylostat run follow\n", counted(len(known), "run goes on", "runs go on"))
-	return nil
+	return &interrupted{counted(len(known), "run goes on", "runs go on") + ". Follow again: hylostat run follow"}
 }
 
 // tellOne shows how a run stands.

@@ -29,8 +29,12 @@ func customerCommands() *cli.Command {
 				Usage:     "forget a customer: name, reference, complaints and what releases say of the owner",
 				ArgsUsage: "NAME",
 				Description: "The name as the intakes have it. Drives, readings and verdicts stay. This cannot be undone.\n\n" +
-					"Example:\n   hylostat customer erase \"Pellwick Spit tide gauge\"",
+					"Example:\n   hylostat customer erase \"Pellwick Spit tide gauge\" --yes",
+				Flags: []cli.Flag{yesFlag()},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
+					if err := c.sure(fmt.Sprintf("Forget %q in all intakes and lots, for good", c.arg(0))); err != nil {
+						return err
+					}
 					e, err := c.EraseCustomer(ctx, contract.EraseRequest{Customer: c.arg(0), By: c.by()})
 					if err != nil {
 						return err
@@ -313,7 +317,7 @@ func (s Starters) recoverCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "`FOLDER` of the records", Value: DefaultData}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 {
-				return &usage{c.FullName() + " wants one NAME"}
+				return &usage{named(c) + " wants one NAME"}
 			}
 			name := c.Args().First()
 			password, err := askPassword(c.Root().Reader, c.Root().ErrWriter, passwordFor(name))

@@ -227,8 +227,7 @@ func (c call) follow(ctx context.Context, id int64) error {
 		select {
 		case <-ctx.Done():
 			end()
-			_, _ = fmt.Fprintf(c.Root().ErrWriter, "\nRun %d goes on. Follow it again: hylostat run follow %d\n", id, id)
-			return nil
+			return &interrupted{fmt.Sprintf("run %d goes on. Follow it again: hylostat run follow %d", id, id)}
 		case e, open := <-events.Next:
 			if !open && ctx.Err() == nil {
 				end()

@@ -20,7 +20,7 @@ func (s Starters) shopCommands() *cli.Command {
 				Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "`FOLDER` of the records", Value: DefaultData}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Args().Present() {
-						return &usage{c.FullName() + " takes no arguments"}
+						return &usage{named(c) + " takes no arguments"}
 					}
 					if err := s.Rejoin(ctx, c.String("data")); err != nil {
 						return err

@@ -37,14 +37,14 @@ func sweepCommands() *cli.Command {
 		return &cli.Command{
 			Name:        name,
 			Usage:       usage,
-			ArgsUsage:   "DRIVE",
+			ArgsUsage:   "DRIVE ...",
 			Description: about,
 			Flags: []cli.Flag{
 				shareFlag(),
 				despiteFlag(),
 				followFlag(),
 			},
-			Action: action(1, 1, startCheck),
+			Action: action(1, many, startCheck),
 		}
 	}
 	return &cli.Command{

@@ -66,8 +66,14 @@ func verdictCommands() *cli.Command {
 				ArgsUsage: "[DRIVE...]",
 				Description: "Without DRIVE, of all such drives. What has a finding or a note is left for a person to look at.\n\n" +
 					"Example:\n   hylostat verdict sign-together 7M4R9 7M4S3 --by Dov",
+				Flags: []cli.Flag{yesFlag()},
 				Action: action(0, 500, func(ctx context.Context, c call) error {
 					r := contract.SignTogetherRequest{By: c.by()}
+					if c.Args().Len() == 0 {
+						if err := c.sureOfAll(ctx); err != nil {
+							return err
+						}
+					}
 					if names := c.Args().Slice(); len(names) > 0 {
 						r.Drives = &names
 					}
@@ -85,6 +91,25 @@ func verdictCommands() *cli.Command {
 			},
 		},
 	}
+}
+
+// sureOfAll asks whether all healthy drives that are not signed are meant.
+func (c call) sureOfAll(ctx context.Context) error {
+	limit := 1000
+	all, err := c.Drives(ctx, contract.ListDrivesParams{Grade: new(contract.GradeHealthy), Limit: &limit})
+	if err != nil {
+		return err
+	}
+	open := 0
+	for _, d := range all {
+		if d.Signed == nil {
+			open++
+		}
+	}
+	if open == 0 {
+		return nil
+	}
+	return c.sure("Sign for all healthy drives that are not signed, " + counted(open, "drive", "drives"))
 }
 
 func signature(v contract.Verdict) string {

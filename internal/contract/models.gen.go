@@ -1713,11 +1713,13 @@ type IntakeCorrection struct {
 	Label    *string `json:"label,omitempty"`
 
 	// Language Of the papers an owner gets
-	Language  *Language `json:"language,omitempty"`
-	Made      *string   `json:"made,omitempty"`
-	Reference *string   `json:"reference,omitempty"`
-	Ticket    *string   `json:"ticket,omitempty"`
-	Wanted    *bool     `json:"wanted,omitempty"`
+	Language *Language `json:"language,omitempty"`
+
+	// Made year and month of making, by the label, as 2021-03
+	Made      *string `json:"made,omitempty"`
+	Reference *string `json:"reference,omitempty"`
+	Ticket    *string `json:"ticket,omitempty"`
+	Wanted    *bool   `json:"wanted,omitempty"`
 
 	// Why data that is wanted and not copied need not be protected any more
 	Why *string `json:"why,omitempty"`
@@ -1766,7 +1768,7 @@ type IntakeRequest struct {
 	Language *Language `json:"language,omitempty"`
 	Lot      *int64    `json:"lot,omitempty"`
 
-	// Made month of making by the label
+	// Made year and month of making, by the label, as 2021-03
 	Made *string `json:"made,omitempty"`
 
 	// Reference the customer's own for it
@@ -2192,8 +2194,11 @@ type Problem struct {
 
 	// Detail what was tried, on what, what came back
 	Detail string `json:"detail"`
-	Status int    `json:"status"`
-	Title  string `json:"title"`
+
+	// Field of the body, or the parameter, that is not understood
+	Field  *string `json:"field,omitempty"`
+	Status int     `json:"status"`
+	Title  string  `json:"title"`
 
 	// Type kind of problem: urn:hylostat:<kind>
 	Type *string `json:"type,omitempty"`

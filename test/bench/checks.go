@@ -194,7 +194,7 @@ func dd(ctx context.Context, device string) (time.Duration, error) {
 	return time.Duration(s * float64(time.Second)), err
 }
 
-// family adds something up over a process and those it has started, which attend its drives.
+// family adds something up over a process and those it has started: its bench, and those that attend drives.
 func family[T float64 | time.Duration](pid int, of func(int) (T, error)) (sum T, err error) {
 	if sum, err = of(pid); err != nil {
 		return 0, err
@@ -213,7 +213,7 @@ func family[T float64 | time.Duration](pid int, of func(int) (T, error)) (sum T,
 			if err != nil {
 				return 0, err
 			}
-			if v, err := of(n); err == nil { // else it has ended
+			if v, err := family(n, of); err == nil { // else it has ended
 				sum += v
 			}
 		}

@@ -102,7 +102,7 @@ func median(all []float64) float64 {
 	return all[len(all)/2]
 }
 
-// help is how long the help text takes, median of 21.
+// help is how long the help text takes, median of 21, and how large the program is.
 func help(ctx context.Context, _ string) ([]figure, error) {
 	var took []float64
 	for range 21 {
@@ -112,7 +112,11 @@ func help(ctx context.Context, _ string) ([]figure, error) {
 		}
 		took = append(took, float64(time.Since(start).Microseconds())/1000)
 	}
-	return []figure{below("slice.help", median(took), "ms", 50)}, nil
+	info, err := os.Stat(program)
+	if err != nil {
+		return nil, err
+	}
+	return []figure{below("slice.help", median(took), "ms", 50), below("slice.program", float64(info.Size())/1e6, "MB", 70)}, nil
 }
 
 var at = regexp.MustCompile(`http://[0-9.:]+`)
@@ -147,7 +151,7 @@ func start(ctx context.Context, args ...string) (address string, ready time.Dura
 	return address, time.Since(begun), cmd.Process, end, err
 }
 
-// idle is the memory and start of a service with nothing to do.
+// idle is the memory of a service with nothing to do, with that of its bench, and how long it takes to start.
 func idle(ctx context.Context, dir string) ([]figure, error) {
 	var ready []float64
 	var memory float64
@@ -162,8 +166,8 @@ func idle(ctx context.Context, dir string) ([]figure, error) {
 		}
 		ready = append(ready, float64(took.Microseconds())/1000)
 		if n == 4 {
-			time.Sleep(5 * time.Second)
-			memory, err = resident(process.Pid)
+			time.Sleep(10 * time.Second) // it has given back what only its start needed
+			memory, err = family(process.Pid, resident)
 		}
 		end()
 		if err != nil {

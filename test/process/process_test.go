@@ -131,7 +131,7 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		"drives by customer":   {[]string{"drive", "list", "Pellwick"}, 0, []string{"7M511"}},
 		"drives of a lot":      {[]string{"drive", "list", "--lot", "1"}, 0, []string{"7M4X2", "7M51K"}},
 		"drives of a kind":     {[]string{"drive", "list", "Brackwater", "--kind", "flash"}, 0, []string{"Q7E30", "C4502"}},
-		"a kind there is none": {[]string{"drive", "list", "--kind", "paper"}, 2, []string{"medium"}},
+		"a kind there is none": {[]string{"drive", "list", "--kind", "paper"}, 2, []string{"--kind is spinning or flash, not \"paper\""}},
 		"a drive": {
 			[]string{"drive", "show", "7M4Q2"}, 0, []string{"Korvan K4-2000", "7 200 per minute", "2 TB", "ticket 2231"},
 		},
@@ -216,7 +216,8 @@ func TestTheCommandLineOnTheDemo(t *testing.T) {
 		"goes where":             {[]string{"handover", "7M4Q2", "--goes", "away"}, 2, nil},
 		"the audit":              {[]string{"audit", "verify"}, 0, []string{"each follows from the one before"}},
 		"nobody is entered":      {[]string{"person", "list"}, 0, []string{"the shop is open to whoever reaches it"}},
-		"nobody to erase":        {[]string{"customer", "erase", "Nobody"}, 3, []string{"names the customer"}},
+		"more than was named":    {[]string{"customer", "erase", "Nobody"}, 2, []string{"say it with --yes"}},
+		"nobody to erase":        {[]string{"customer", "erase", "Nobody", "--yes"}, 3, []string{"names the customer"}},
 		"a token that is gone":   {[]string{"--token-file", "/nonexistent", "bay", "list"}, 1, []string{"--token-file"}},
 		"runs":                   {[]string{"run", "list"}, 0, []string{"run", "standing"}},
 		"help":                   {[]string{"--help"}, 0, []string{"EXIT CODES", "hylostat demo"}},
@@ -322,7 +323,7 @@ func TestAllRunsAreFollowedUntilNoneIsLeft(t *testing.T) {
 	}
 	out, _, code = d.run("run", "follow")
 	assert.Zero(t, code, "nothing to follow is no error")
-	assert.Empty(t, out)
+	assert.Equal(t, "No run is under way. Start one: hylostat check quick DRIVE\n", out)
 }
 
 // kill ends the demo as a power cut would.

@@ -1450,6 +1450,8 @@ export interface components {
             detail: string;
             /** @description what to do */
             advice?: string;
+            /** @description of the body, or the parameter, that is not understood */
+            field?: string;
         };
         /** @enum {string} */
         Grade: "undecided" | "healthy" | "degrading" | "replace";
@@ -1735,7 +1737,7 @@ export interface components {
             complaint?: string;
             /** @description what the label and the hand tell */
             label?: string;
-            /** @description month of making by the label */
+            /** @description year and month of making, by the label, as 2021-03 */
             made?: string;
             /** @description it makes a noise that says: stop trying */
             clicks?: boolean;
@@ -1765,6 +1767,7 @@ export interface components {
             language?: components["schemas"]["Language"];
             complaint?: string;
             label?: string;
+            /** @description year and month of making, by the label, as 2021-03 */
             made?: string;
             clicks?: boolean;
             wanted?: boolean;
