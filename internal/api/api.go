@@ -429,7 +429,9 @@ func (p *console) serve(c *echo.Context) error {
 		return nil
 	}
 	if first, _, _ := strings.Cut(name, "/"); !slices.Contains(pages, first) {
-		return &shop.NotFound{What: "nothing at /" + name, Advice: "The console is at /, the API below /api/v1, its contract at /openapi.yaml."}
+		return &shop.NotFound{
+			What: "nothing at /" + name, Advice: "The console is at /, the API below /api/v1, its contract at /openapi.yaml.",
+		}
 	}
 	raw := make([]byte, 16)
 	_, _ = rand.Read(raw) // never fails

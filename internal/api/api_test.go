@@ -87,7 +87,8 @@ func TestWhatIsNotKnownIsLeftOut(t *testing.T) {
 }
 
 func TestThePageCarriesItsNonceAndPathsAreItsOwn(t *testing.T) {
-	console, err := newConsole(fstest.MapFS{"index.html": {Data: []byte(`<meta nonce="{{nonce}}">`)}, "assets/a.js": {Data: []byte("1")}}, "")
+	files := fstest.MapFS{"index.html": {Data: []byte(`<meta nonce="{{nonce}}">`)}, "assets/a.js": {Data: []byte("1")}}
+	console, err := newConsole(files, "")
 	require.NoError(t, err)
 	e := echo.New()
 	e.GET("/*", console.serve)

@@ -186,7 +186,9 @@ func (h *handlers) ListDrives(ctx context.Context, r server.ListDrivesRequestObj
 		last = func(d shop.Listed) string { return strconv.FormatInt(d.ID, 10) }
 		if after := value(p.After); after != "" {
 			if q.Behind, err = strconv.ParseInt(after, 10, 64); err != nil {
-				return nil, &shop.Invalid{What: fmt.Sprintf("after is %q", after), Advice: "By urgency, follow the next link of the page before."}
+				return nil, &shop.Invalid{
+					What: fmt.Sprintf("after is %q", after), Advice: "By urgency, follow the next link of the page before.",
+				}
 			}
 		}
 	}

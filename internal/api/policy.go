@@ -21,12 +21,23 @@ import (
 )
 
 func (h *handlers) GetPolicy(ctx context.Context, _ server.GetPolicyRequestObject) (server.GetPolicyResponseObject, error) {
-	p, err := h.policy(ctx)
+	p, err := h.policy(ctx, h.shop.Policy())
 	return server.GetPolicy200JSONResponse(p), err
 }
 
-func (h *handlers) policy(ctx context.Context) (contract.Policy, error) {
-	p := h.shop.Policy()
+func (h *handlers) GetPolicyVersion(
+	ctx context.Context, r server.GetPolicyVersionRequestObject,
+) (server.GetPolicyVersionResponseObject, error) {
+	was, err := h.shop.PolicyVersion(ctx, r.Version)
+	if err != nil {
+		return nil, err
+	}
+	p, err := h.policy(ctx, was)
+	return server.GetPolicyVersion200JSONResponse(p), err
+}
+
+// policy is a policy that is or was in force, with all that were.
+func (h *handlers) policy(ctx context.Context, p *policy.Policy) (contract.Policy, error) {
 	out := contract.Policy{
 		Version:  p.Version,
 		Name:     p.Name,
@@ -144,7 +155,7 @@ func (h *handlers) PublishPolicy(ctx context.Context, r server.PublishPolicyRequ
 	if _, err := h.shop.Publish(ctx, actor(ctx, r.Body.By), []byte(r.Body.Text), r.Body.Note); err != nil {
 		return nil, err
 	}
-	p, err := h.policy(ctx)
+	p, err := h.policy(ctx, h.shop.Policy())
 	return server.PublishPolicy200JSONResponse(p), err
 }
 

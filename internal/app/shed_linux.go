@@ -15,8 +15,9 @@ import (
 // shedAfter is when a process gives back what only its start needed.
 const shedAfter = 5 * time.Second
 
-// shed gives back, once, what a start has touched and nothing will ask for soon: garbage, and the pages of the program's own file, of which
-// packages at their start, and the kernel ahead of them, bring in most. Those are clean: whatever is wanted again comes from the page cache.
+// shed gives back, once, what a start has touched and nothing will ask for soon: garbage, and the pages of the program's own file, of
+// which packages at their start, and the kernel ahead of them, bring in most. Those are clean: what is wanted again comes from the page
+// cache.
 func shed(ctx context.Context) {
 	select {
 	case <-ctx.Done():
@@ -27,8 +28,8 @@ func shed(ctx context.Context) {
 	dropProgram()
 }
 
-// dropProgram has the kernel forget which pages of the program this process has used. It leaves alone what may differ from the file: whatever
-// can be written, or has been (smaps(5) in proc(5), madvise(2) MADV_DONTNEED).
+// dropProgram has the kernel forget which pages of the program this process has used. It leaves alone what may differ from the file:
+// whatever can be written, or has been (proc_pid_smaps(5), madvise(2) MADV_DONTNEED).
 func dropProgram() {
 	program, err := os.Executable()
 	if err != nil {

@@ -26,8 +26,9 @@ func (s Starters) benchCommands() *cli.Command {
 			{
 				Name:  "serve",
 				Usage: "have the drives of this machine, for the service that waits at a socket",
-				Description: "Reading counters needs root or CAP_SYS_RAWIO. What it finds waits in its journal while there is no service: " +
-					"either may be started anew at any time.\n\nExample:\n   hylostat bench serve --socket /run/hylostat/bench.sock " +
+				Description: "Reading counters needs root or CAP_SYS_RAWIO. What it finds waits in its journal while there is no " +
+					"service: either may be started anew at any time.\n\nExample:\n   hylostat bench serve --socket " +
+					"/run/hylostat/bench.sock " +
 					"--service-user hylostat",
 				Flags: set.from([]cli.Flag{
 					data(),

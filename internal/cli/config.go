@@ -138,7 +138,8 @@ func (s *settings) load() {
 			}
 			return
 		default:
-			s.wrong(name, "%q is neither serve nor bench, nor a setting of both%s", name.Value, closest(name.Value, append(sections, both...)))
+			meant := closest(name.Value, append(sections, both...))
+			s.wrong(name, "%q is neither serve nor bench, nor a setting of both%s", name.Value, meant)
 			return
 		}
 		s.each(value, func(name, value *yaml.Node) { s.file[name.Value] = value })
@@ -256,8 +257,8 @@ func (s Starters) configCommands() *cli.Command {
 			Name:      "check",
 			Usage:     "say what is wrong with the settings, or what is in force and where it was set",
 			ArgsUsage: "[FILE]",
-			Description: "Looks at the file and the environment as \"hylostat serve\" and \"hylostat bench serve\" would at their start, and " +
-				"starts nothing.\n\nExample:\n   hylostat config check",
+			Description: "Looks at the file and the environment as \"hylostat serve\" and \"hylostat bench serve\" would at their start, " +
+				"and starts nothing.\n\nExample:\n   hylostat config check",
 			Action: s.checkConfig,
 		}},
 	}

@@ -23,7 +23,8 @@ func driveCommands() *cli.Command {
 				Usage:     "all drives, or those that match a text",
 				ArgsUsage: "[TEXT]",
 				Description: "TEXT is part of a serial, model, ticket or customer. The most urgent come first: those to replace, " +
-					"then degrading, undecided, healthy; among those of a verdict by how much of their allowance is used.\n\nExamples:\n   hylostat drive list --grade " +
+					"then degrading, undecided, healthy; among those of a verdict by how much of their allowance is used.\n\n" +
+					"Examples:\n   hylostat drive list --grade " +
 					"replace\n   hylostat drive list --from-hours 35000",
 				Flags: append(
 					filterFlags(), &cli.IntFlag{Name: "limit", Usage: "at most `N`", Value: 200},
@@ -60,7 +61,8 @@ func driveCommands() *cli.Command {
 								optional(d.Headline),
 							}
 						}
-						tabular(w, []any{"drive", "model", "size", "powered on", "bay", "ticket", "customer", "verdict", "signed", "why"}, rows, 3, 4, 5)
+						head := []any{"drive", "model", "size", "powered on", "bay", "ticket", "customer", "verdict", "signed", "why"}
+						tabular(w, head, rows, 3, 4, 5)
 						if len(all) >= limit {
 							_, _ = fmt.Fprintf(w, "The first %d. See more with --limit.\n", limit)
 						}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -20,14 +21,48 @@ func policyCommands() *cli.Command {
 		Name: "policy", Usage: "the shop's rules: show them, test a draft, replay it over the past, publish it", Category: "shop",
 		Commands: []*cli.Command{
 			{
-				Name:      "show",
-				Usage:     "the rules in force, in words; with RULE, one of them whole",
-				ArgsUsage: "[RULE]",
-				Description: "A draft begins as a copy of the text in force.\n\nExamples:\n   hylostat policy show\n   hylostat " +
-					"policy show pending\n   hylostat policy show --text > draft.yaml",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "text", Usage: "its text, YAML, as it was published"}},
-				Action: action(0, 1, func(ctx context.Context, c call) error {
+				Name: "list", Usage: "the policies that were in force, newest first", Description: "Example:\n   hylostat policy list",
+				Action: action(0, 0, func(ctx context.Context, c call) error {
 					p, err := c.Policy(ctx)
+					if err != nil {
+						return err
+					}
+					return c.show(p.Versions, func(w io.Writer) { printVersions(w, p.Versions) })
+				}),
+			},
+			{
+				Name:      "restore",
+				Usage:     "put a policy that was in force before in force again, as the next version",
+				ArgsUsage: "VERSION",
+				Description: "Its own examples must hold. All drives are judged anew; signatures stay where the verdict does.\n\n" +
+					"Example:\n   hylostat policy restore 6 --note \"the draft was too strict\" --by Imre",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "`WHY`", Required: true}},
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					version, err := strconv.Atoi(c.arg(0))
+					if err != nil {
+						return &usage{fmt.Sprintf("%q is no version of the policy: a number", c.arg(0))}
+					}
+					was, err := c.PolicyVersion(ctx, version)
+					if err != nil {
+						return err
+					}
+					note := fmt.Sprintf("version %d again: %s", version, c.String("note"))
+					p, err := c.PublishPolicy(ctx, contract.PolicyPublication{Text: was.Text, Note: note, By: c.by()})
+					if err != nil {
+						return err
+					}
+					return c.show(p, func(w io.Writer) { printInForce(w, p) })
+				}),
+			},
+			{
+				Name:      "show",
+				Usage:     "the rules in force, in words; with a VERSION, those of then; with RULE, one of them whole",
+				ArgsUsage: "[VERSION] [RULE]",
+				Description: "A draft begins as a copy of the text in force.\n\nExamples:\n   hylostat policy show\n   hylostat " +
+					"policy show pending\n   hylostat policy show 6\n   hylostat policy show --text > draft.yaml",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "text", Usage: "its text, YAML, as it was published"}},
+				Action: action(0, 2, func(ctx context.Context, c call) error {
+					p, rule, err := c.policyMeant(ctx)
 					if err != nil {
 						return err
 					}
@@ -35,13 +70,15 @@ func policyCommands() *cli.Command {
 						_, err := io.WriteString(c.out, p.Text)
 						return err
 					}
-					if id := c.arg(0); id != "" {
+					if rule != "" {
+						var names []string
 						for _, r := range p.Rules {
-							if r.Id == id {
+							names = append(names, r.Id)
+							if r.Id == rule {
 								return c.show(r, func(w io.Writer) { printRule(w, r) })
 							}
 						}
-						return &usage{fmt.Sprintf("policy %d has no rule %q", p.Version, id)}
+						return &usage{fmt.Sprintf("policy %d has no rule %q%s", p.Version, rule, closest(rule, names))}
 					}
 					return c.show(p, func(w io.Writer) { printPolicy(w, p) })
 				}),
@@ -106,13 +143,29 @@ func policyCommands() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return c.show(p, func(w io.Writer) {
-						_, _ = fmt.Fprintf(w, "Policy %d is in force: %d rules. Drives are judged by it now.\n", p.Version, len(p.Rules))
-					})
+					return c.show(p, func(w io.Writer) { printInForce(w, p) })
 				}),
 			},
 		},
 	}
+}
+
+// policyMeant is the policy that arguments name, that in force without a version, and which of its rules; empty: all.
+func (c call) policyMeant(ctx context.Context) (p contract.Policy, rule string, err error) {
+	version, wrong := strconv.Atoi(c.arg(0))
+	if wrong != nil {
+		if c.arg(1) != "" {
+			return p, "", &usage{fmt.Sprintf("%q is no version of the policy: a number", c.arg(0))}
+		}
+		p, err = c.Policy(ctx)
+		return p, c.arg(0), err
+	}
+	p, err = c.PolicyVersion(ctx, version)
+	return p, c.arg(1), err
+}
+
+func printInForce(w io.Writer, p contract.Policy) {
+	_, _ = fmt.Fprintf(w, "Policy %d is in force: %d rules. Drives are judged by it now.\n", p.Version, len(p.Rules))
 }
 
 // policyLimit bounds a policy's text, in bytes, as the service does.
@@ -156,8 +209,12 @@ func printPolicy(w io.Writer, p contract.Policy) {
 		_, _ = fmt.Fprintln(w, "  "+e)
 	}
 	_, _ = fmt.Fprintln(w, "\nin force")
-	rows = nil
-	for _, v := range p.Versions {
+	printVersions(w, p.Versions)
+}
+
+func printVersions(w io.Writer, all []contract.PolicyVersion) {
+	var rows []table.Row
+	for _, v := range all {
 		by := "shipped"
 		if v.By != nil {
 			by = "by " + *v.By

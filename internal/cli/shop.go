@@ -15,8 +15,8 @@ func (s Starters) shopCommands() *cli.Command {
 			{
 				Name:  "rejoin",
 				Usage: "have the stopped service go on with benches as they are, after one lost its journal or was put back from a copy",
-				Description: "What a lost journal had and had not told is lost with it. At the next start the releases of owners have to be " +
-					"asked for again, and all sessions end.\n\nExample:\n   hylostat shop rejoin --data /var/lib/hylostat",
+				Description: "What a lost journal had and had not told is lost with it. At the next start the releases of owners have to " +
+					"be asked for again, and all sessions end.\n\nExample:\n   hylostat shop rejoin --data /var/lib/hylostat",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "`FOLDER` of the records", Value: DefaultData}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Args().Present() {

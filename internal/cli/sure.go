@@ -12,7 +12,8 @@ import (
 // yesFlag is the answer of those who cannot be asked.
 func yesFlag() cli.Flag { return &cli.BoolFlag{Name: "yes", Usage: "do not ask"} }
 
-// sure asks whether somebody means it. Where nobody can be asked, --yes has to say so. what is done, as in "Forget X"; an error: it is not meant.
+// sure asks whether somebody means it. Where nobody can be asked, --yes has to say so. what is done, as in "Forget X"; an error: it
+// is not meant.
 func (c call) sure(what string) error {
 	if c.Bool("yes") {
 		return nil

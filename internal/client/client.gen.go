@@ -655,6 +655,11 @@ type ClientInterface interface {
 	// Corresponds with POST /policy/test (the `TestPolicy` operationId).
 	TestPolicy(ctx context.Context, body TestPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetPolicyVersion A policy that was in force
+	//
+	// Corresponds with GET /policy/{version} (the `GetPolicyVersion` operationId).
+	GetPolicyVersion(ctx context.Context, version int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ImportRecordWithBody Take in a record file; what is known already changes nothing
 	//
 	// Takes any type of body and a specified content type.
@@ -2343,6 +2348,21 @@ func (c *Raw) TestPolicyWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /policy/test (the `TestPolicy` operationId).
 func (c *Raw) TestPolicy(ctx context.Context, body TestPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPolicyVersion A policy that was in force
+//
+// Corresponds with GET /policy/{version} (the `GetPolicyVersion` operationId).
+func (c *Raw) GetPolicyVersion(ctx context.Context, version int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPolicyVersionRequest(c.Server, version)
 	if err != nil {
 		return nil, err
 	}
@@ -6158,6 +6178,40 @@ func NewTestPolicyRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewGetPolicyVersionRequest constructs an http.Request for the GetPolicyVersion method
+func NewGetPolicyVersionRequest(server string, version int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policy/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewImportRecordRequestWithBody constructs an http.Request for the ImportRecord method, with any body, and a specified content type
 func NewImportRecordRequestWithBody(server string, params *ImportRecordParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -7910,6 +7964,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /policy/test (the `TestPolicy` operationId).
 	TestPolicyWithResponse(ctx context.Context, body TestPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*TestPolicyResponse, error)
+
+	// GetPolicyVersionWithResponse A policy that was in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /policy/{version} (the `GetPolicyVersion` operationId).
+	GetPolicyVersionWithResponse(ctx context.Context, version int, reqEditors ...RequestEditorFn) (*GetPolicyVersionResponse, error)
 
 	// ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
 	//
@@ -11297,6 +11358,54 @@ func (r TestPolicyResponse) ContentType() string {
 	return ""
 }
 
+type GetPolicyVersionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Policy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPolicyVersionResponse) GetJSON200() *Policy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPolicyVersionResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPolicyVersionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPolicyVersionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPolicyVersionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPolicyVersionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ImportRecordResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13746,6 +13855,19 @@ func (c *ClientWithResponses) TestPolicyWithResponse(ctx context.Context, body T
 		return nil, err
 	}
 	return ParseTestPolicyResponse(rsp)
+}
+
+// GetPolicyVersionWithResponse A policy that was in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /policy/{version} (the `GetPolicyVersion` operationId).
+func (c *ClientWithResponses) GetPolicyVersionWithResponse(ctx context.Context, version int, reqEditors ...RequestEditorFn) (*GetPolicyVersionResponse, error) {
+	rsp, err := c.GetPolicyVersion(ctx, version, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPolicyVersionResponse(rsp)
 }
 
 // ImportRecordWithBodyWithResponse Take in a record file; what is known already changes nothing
@@ -16360,6 +16482,39 @@ func ParseTestPolicyResponse(rsp *http.Response) (*TestPolicyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest PolicyTrials
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPolicyVersionResponse parses an HTTP response from a GetPolicyVersionWithResponse call
+func ParseGetPolicyVersionResponse(rsp *http.Response) (*GetPolicyVersionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPolicyVersionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Policy
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -323,6 +323,12 @@ func (c *Client) Policy(ctx context.Context) (contract.Policy, error) {
 	return call[contract.Policy](c, resp, err)
 }
 
+// PolicyVersion gives a policy that is or was in force.
+func (c *Client) PolicyVersion(ctx context.Context, version int) (contract.Policy, error) {
+	resp, err := c.raw.GetPolicyVersion(ctx, version)
+	return call[contract.Policy](c, resp, err)
+}
+
 // PublishPolicy puts a policy in force.
 func (c *Client) PublishPolicy(ctx context.Context, p contract.PolicyPublication) (contract.Policy, error) {
 	resp, err := c.raw.PublishPolicy(ctx, p)

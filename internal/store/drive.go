@@ -211,8 +211,8 @@ func paged[T any](s shop.Query, find func(where string, args ...any) ([]T, error
 		s.Limit = 1000
 	}
 	if s.Urgent {
-		where[0], args[0] = `(`+urgency+`, d.id) > (SELECT `+urgency+`, d.id FROM drive d LEFT JOIN drive_now n ON n.drive = d.id WHERE d.id = ?)`,
-			s.Behind
+		last := `SELECT ` + urgency + `, d.id FROM drive d LEFT JOIN drive_now n ON n.drive = d.id WHERE d.id = ?`
+		where[0], args[0] = `(`+urgency+`, d.id) > (`+last+`)`, s.Behind
 		if s.Behind == 0 {
 			where[0] = "? = 0"
 		}

@@ -159,7 +159,7 @@ func TestEveryQuestionIsAnsweredAsTheContractSays(t *testing.T) {
 	_, err = s.SetOutcome(ctx, "7M4Q2", contract.OutcomeRequest{Failed: true, At: time.Now(), By: "Dov"})
 	require.NoError(t, err)
 	values := map[string][]string{
-		"bay": {"1", "4", "7", "10", "13"}, "lot": {"1"}, "run": {"1", "2"}, "reading": {"1", "3"},
+		"bay": {"1", "4", "7", "10", "13"}, "lot": {"1"}, "run": {"1", "2"}, "version": {"6"}, "reading": {"1", "3"},
 		"drive": {"7M4Q2", "7M4R9", "7M511", "Q7E30", "C4502", "19Z4K", "6D41R", "1A01D", "T5A07", "3T8H6"},
 	}
 	needed := map[string]url.Values{"printDriveLabels": {"drive": {"7M4R9", "C4502"}}, "compareSweeps": {"earlier": {"1"}}}

@@ -942,6 +942,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/policy/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                version: number;
+            };
+            cookie?: never;
+        };
+        /** A policy that was in force */
+        get: operations["getPolicyVersion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/policy/test": {
         parameters: {
             query?: never;
@@ -4975,6 +4994,29 @@ export interface operations {
                 "application/json": components["schemas"]["PolicyPublication"];
             };
         };
+        responses: {
+            /** @description The policy */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getPolicyVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description The policy */
             200: {

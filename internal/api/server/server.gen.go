@@ -213,6 +213,9 @@ type ServerInterface interface {
 	// TestPolicy Put a policy's own examples to its rules
 	// (POST /policy/test)
 	TestPolicy(ctx *echo.Context) error
+	// GetPolicyVersion A policy that was in force
+	// (GET /policy/{version})
+	GetPolicyVersion(ctx *echo.Context, version int) error
 	// ImportRecord Take in a record file; what is known already changes nothing
 	// (POST /records)
 	ImportRecord(ctx *echo.Context, params ImportRecordParams) error
@@ -1534,6 +1537,22 @@ func (w *ServerInterfaceWrapper) TestPolicy(ctx *echo.Context) error {
 	return err
 }
 
+// GetPolicyVersion converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPolicyVersion(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "version" -------------
+	var version int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPolicyVersion(ctx, version)
+	return err
+}
+
 // ImportRecord converts echo context to params.
 func (w *ServerInterfaceWrapper) ImportRecord(ctx *echo.Context) error {
 	var err error
@@ -2006,6 +2025,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/plan", wrapper.SetPlan, options.OperationMiddlewares["setPlan"]...)
 	router.GET(options.BaseURL+"/policy", wrapper.GetPolicy, options.OperationMiddlewares["getPolicy"]...)
 	router.PUT(options.BaseURL+"/policy", wrapper.PublishPolicy, options.OperationMiddlewares["publishPolicy"]...)
+	router.GET(options.BaseURL+"/policy/:version", wrapper.GetPolicyVersion, options.OperationMiddlewares["getPolicyVersion"]...)
 	router.POST(options.BaseURL+"/policy/test", wrapper.TestPolicy, options.OperationMiddlewares["testPolicy"]...)
 	router.POST(options.BaseURL+"/policy/replay", wrapper.ReplayPolicy, options.OperationMiddlewares["replayPolicy"]...)
 	router.GET(options.BaseURL+"/drives/:drive/outcome", wrapper.GetOutcome, options.OperationMiddlewares["getOutcome"]...)
@@ -4760,6 +4780,45 @@ func (response TestPolicydefaultApplicationProblemPlusJSONResponse) VisitTestPol
 	return err
 }
 
+type GetPolicyVersionRequestObject struct {
+	Version int `json:"version"`
+}
+
+type GetPolicyVersionResponseObject interface {
+	VisitGetPolicyVersionResponse(w http.ResponseWriter) error
+}
+
+type GetPolicyVersion200JSONResponse Policy
+
+func (response GetPolicyVersion200JSONResponse) VisitGetPolicyVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPolicyVersiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPolicyVersiondefaultApplicationProblemPlusJSONResponse) VisitGetPolicyVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ImportRecordRequestObject struct {
 	Params ImportRecordParams
 	Body   io.Reader
@@ -5988,6 +6047,9 @@ type StrictServerInterface interface {
 	// TestPolicy Put a policy's own examples to its rules
 	// (POST /policy/test)
 	TestPolicy(ctx context.Context, request TestPolicyRequestObject) (TestPolicyResponseObject, error)
+	// GetPolicyVersion A policy that was in force
+	// (GET /policy/{version})
+	GetPolicyVersion(ctx context.Context, request GetPolicyVersionRequestObject) (GetPolicyVersionResponseObject, error)
 	// ImportRecord Take in a record file; what is known already changes nothing
 	// (POST /records)
 	ImportRecord(ctx context.Context, request ImportRecordRequestObject) (ImportRecordResponseObject, error)
@@ -8274,6 +8336,31 @@ func (sh *strictHandler) TestPolicy(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(TestPolicyResponseObject); ok {
 		return validResponse.VisitTestPolicyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPolicyVersion operation middleware
+func (sh *strictHandler) GetPolicyVersion(ctx *echo.Context, version int) error {
+	var request GetPolicyVersionRequestObject
+
+	request.Version = version
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPolicyVersion(ctx.Request().Context(), request.(GetPolicyVersionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPolicyVersion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPolicyVersionResponseObject); ok {
+		return validResponse.VisitGetPolicyVersionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strings"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/cost"
@@ -226,14 +225,19 @@ func environment() (*cel.Env, error) {
 // Error says which rule of a policy is wrong, and where in its expression.
 type Error struct {
 	Rule string // id; empty for the file as a whole
+	Line int    // of the file, where the rule begins or its expression is wrong; 0: not known
 	Err  error
 }
 
 func (e *Error) Error() string {
-	if e.Rule == "" {
-		return "policy: " + e.Err.Error()
+	where := "policy"
+	if e.Line > 0 {
+		where += fmt.Sprintf(", line %d", e.Line)
 	}
-	return fmt.Sprintf("policy, rule %s: %v", e.Rule, e.Err)
+	if e.Rule != "" {
+		where += ", rule " + e.Rule
+	}
+	return where + ": " + e.Err.Error()
 }
 
 func (e *Error) Unwrap() error { return e.Err }
@@ -253,11 +257,11 @@ func Parse(text []byte) (*Policy, error) {
 		Care       string
 	}
 	if err := yaml.Unmarshal(text, &file); err != nil {
-		return nil, &Error{"", err}
+		return nil, &Error{Err: err}
 	}
 	env, err := environment()
 	if err != nil {
-		return nil, &Error{"", err}
+		return nil, &Error{Err: err}
 	}
 	p := &Policy{
 		Version:    file.Version,
@@ -278,7 +282,7 @@ func Parse(text []byte) (*Policy, error) {
 	for i := 0; i+1 < len(file.Advice.Content); i += 2 {
 		p.Advice = append(p.Advice, Advice{file.Advice.Content[i].Value, file.Advice.Content[i+1].Value})
 	}
-	c := complaints{policy: p}
+	c := complaints{policy: p, places: placesIn(text)}
 	for word, duties := range file.Duties {
 		g, err := drive.ParseGrade(word)
 		if err != nil {
@@ -313,11 +317,28 @@ func Parse(text []byte) (*Policy, error) {
 // complaints are what is wrong with a policy: all of it, so that who writes one mends all of it.
 type complaints struct {
 	policy *Policy
+	places map[string]place
 	all    []error
 }
 
 func (c *complaints) add(rule, format string, args ...any) {
-	c.all = append(c.all, &Error{rule, fmt.Errorf(format, args...)})
+	c.all = append(c.all, &Error{rule, c.places[rule].begins, fmt.Errorf(format, args...)})
+}
+
+// expression complains of what is wrong with an expression, each at its line of the file.
+func (c *complaints) expression(rule string, err error) {
+	wrong, ok := errors.AsType[*expressionError](err)
+	if !ok {
+		c.add(rule, "%w", err)
+		return
+	}
+	for _, one := range wrong.all {
+		line := 0
+		if at := c.places[rule].when; at > 0 {
+			line = at + one.Location.Line() - 1
+		}
+		c.all = append(c.all, &Error{rule, line, errors.New(inWords(one))})
+	}
 }
 
 func (c *complaints) limits() {
@@ -381,7 +402,7 @@ func (c *complaints) rule(r *Rule, env *cel.Env) {
 	r.OfDuty = c.named(r.ID, r.When, r.Says, r.Customer) || duty.MatchString(r.When)
 	var err error
 	if r.program, err = compile(env, r.When); err != nil {
-		c.add(r.ID, "%w", err)
+		c.expression(r.ID, err)
 	}
 }
 
@@ -391,18 +412,17 @@ func (c *complaints) evidence(e *Requirement, env *cel.Env) {
 	e.OfDuty = c.named(id, e.When, e.What) || duty.MatchString(e.When)
 	var err error
 	if e.program, err = compile(env, e.When); err != nil {
-		c.add(id, "%w", err)
+		c.expression(id, err)
 	}
 }
 
 func compile(env *cel.Env, expression string) (cel.Program, error) {
-	ast, issues := env.Compile(expression)
+	ast, issues := env.Parse(expression)
+	if issues.Err() == nil {
+		ast, issues = widened(env, ast)
+	}
 	if issues.Err() != nil {
-		var all []string
-		for _, e := range issues.Errors() {
-			all = append(all, fmt.Sprintf("line %d, column %d of its expression: %s", e.Location.Line(), e.Location.Column()+1, e.Message))
-		}
-		return nil, errors.New(strings.Join(all, "; "))
+		return nil, &expressionError{issues.Errors()}
 	}
 	if ast.OutputType() != cel.BoolType {
 		return nil, fmt.Errorf("expression %q gives %s, not true or false", expression, ast.OutputType())

@@ -101,7 +101,17 @@ func TestAWrongPolicyIsRefusedWithRuleAndColumn(t *testing.T) {
 	for name, row := range map[string]struct{ yaml, want string }{
 		"a word that does not exist": {
 			"- {id: a, when: nowhere.pending > 0.0, effect: note, source: s}",
-			"rule a: line 1, column 1 of its expression: undeclared reference to 'nowhere'",
+			"policy, line 5, rule a: column 1 of its expression: undeclared reference to 'nowhere'. Write what the head of",
+		},
+		"an expression of many lines": {
+			"- {id: a, when: 'true', effect: note, source: s}\n- id: b\n  effect: note\n  source: s\n  when: |\n    now.pending > 1 &&\n" +
+				"    mood", "policy, line 11, rule b: column 1",
+		},
+		"what is counted beside a number with a point": {
+			"- {id: a, when: readings * 2 > now.pending, effect: note, source: s}", "> cannot be put between int and double. Write double(",
+		},
+		"a text without quotes": {
+			"- {id: a, when: duty == 3, effect: note, source: s}", "== cannot be put between string and int. A text is compared with",
 		},
 		"a number for a yes":     {"- {id: a, when: 1 + 1, effect: note, source: s}", "gives int, not true or false"},
 		"an effect that is none": {"- {id: a, when: 'true', effect: perhaps, source: s}", `effect "perhaps"`},
@@ -128,7 +138,7 @@ func TestAWrongPolicyIsRefusedWithRuleAndColumn(t *testing.T) {
 			"- {id: a, when: 'true', effect: note, source: s}\nlimits: {many: {all: 9, source: t}}", `limit many: source "t"`,
 		},
 		"an expression of evidence": {
-			"- {id: a, when: 'true', effect: note, source: s}\nevidence: [{id: e, when: mood}]", "evidence e: line 1",
+			"- {id: a, when: 'true', effect: note, source: s}\nevidence: [{id: e, when: mood}]", "line 6, rule evidence e: column 1",
 		},
 		"a grade that is none": {"- {id: a, when: 'true', effect: note, source: s}\nduties: {fine: {}}", "fine"},
 		"a silence of no ports": {
@@ -247,5 +257,25 @@ func TestARiskOfNothingIsARiskThatIsKnown(t *testing.T) {
 		fires, err := p.Rules[0].Fires(b)
 		require.NoError(t, err)
 		assert.Equal(t, known, fires, "%v", risk)
+	}
+}
+
+// A number may be written without a point wherever one with a point is meant, and is that.
+func TestTenIsANumberLikeTenPointNought(t *testing.T) {
+	for when, fires := range map[string]bool{
+		"now.pending > 9": true, "now.pending > 10": false, "10 <= now.pending * 1": true, "now.pending == 10": true,
+		"now.pending in [9, 10]": true, "now.pending - 1 > 2 * 4 && readings > 2": true, "now.pending / 4 == 2.5": true,
+		"readings / 2 == 1": true, "limit.few > 3 ? now.pending > 100 : false": false, "-10 < now.pending": true,
+	} {
+		p, err := Parse([]byte(
+			"version: 2\nsources: {s: s}\nlimits: {few: {all: 4, source: s}}\nrules:\n- {id: a, when: '" + when +
+				"', effect: note, source: s}",
+		))
+		require.NoError(t, err, when)
+		facts, err := p.Bind(Facts{Now: map[string]float64{"pending": 10}, Readings: 3})
+		require.NoError(t, err)
+		fired, err := run(p.Rules[0].program, facts)
+		require.NoError(t, err, when)
+		assert.Equal(t, fires, fired, when)
 	}
 }

@@ -112,7 +112,8 @@ func join(ctx context.Context, r Register, b protocol.Bench, shop string, anew, 
 			return fmt.Errorf("asking the shop for its past: %w", err)
 		}
 		another, _ := errors.AsType[*Strangers](wrong)
-		if older := (now || back) && another.Copy; !older && !(back && fresh(bond)) {
+		older, instead := (now || back) && another.Copy, back && fresh(bond)
+		if !older && !instead {
 			return wrong
 		}
 	}

@@ -25,6 +25,24 @@ func (s *Judge) Policy() *policy.Policy { return s.policy.Load() }
 // Policies lists all policies that were in force, newest first.
 func (s *Judge) Policies(ctx context.Context) ([]shop.Published, error) { return s.store.Policies(ctx) }
 
+// PolicyVersion gives a policy that is or was in force.
+func (s *Judge) PolicyVersion(ctx context.Context, version int) (*policy.Policy, error) {
+	all, err := s.store.Policies(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(all, func(p shop.Published) bool { return p.Version == version })
+	if i < 0 {
+		return nil, &shop.NotFound{What: fmt.Sprintf("there was no policy %d", version), Advice: "List the policies."}
+	}
+	p, err := policy.Parse(all[i].Text)
+	if err != nil {
+		return nil, fmt.Errorf("policy %d: %w", version, err)
+	}
+	p.Version = version
+	return p, nil
+}
+
 // choosePolicy puts the shop's newest policy in force. A newer shipped one takes the place of an older shipped one, never of what the
 // shop has published itself.
 func (s *Judge) choosePolicy(ctx context.Context, shipped []byte) error {
