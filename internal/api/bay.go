@@ -23,6 +23,7 @@ func bayOf(v desk.BayView) contract.Bay {
 		Doing:      said(v.Doing),
 		Note:       saying(v.Note),
 		Action:     contract.BayAction(v.Action),
+		Check:      optional(contract.BayCheck(v.Check)),
 		Next:       said(v.Next),
 	}
 	if a := v.Bay.Device; a.Node != "" {

@@ -232,7 +232,12 @@ func (s *setting) Lookup() (string, bool) {
 			all = append(all, one.Value)
 		}
 	}
-	if len(all) == 0 && node.Kind != yaml.SequenceNode || s.kind != listKind && !s.kind.is(all[0]) {
+	switch {
+	case node.Kind == yaml.SequenceNode && s.kind == listKind:
+	case len(all) == 0:
+		s.of.wrong(node, "%s is %s", s.name, s.kind)
+		return "", false
+	case !s.kind.is(all[0]):
 		s.of.wrong(node, "%s is %s, not %q", s.name, s.kind, node.Value)
 		return "", false
 	}

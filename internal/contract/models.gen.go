@@ -84,6 +84,27 @@ func (e BayAction) Valid() bool {
 	}
 }
 
+// Defines values for BayCheck.
+const (
+	NextCheckExtended BayCheck = "extended"
+	NextCheckQuick    BayCheck = "quick"
+	NextCheckWhole    BayCheck = "whole"
+)
+
+// Valid indicates whether the value is a known member of the BayCheck enum.
+func (e BayCheck) Valid() bool {
+	switch e {
+	case NextCheckExtended:
+		return true
+	case NextCheckQuick:
+		return true
+	case NextCheckWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for BayConnection.
 const (
 	BayConnectionAnswering BayConnection = "answering"
@@ -1191,7 +1212,10 @@ type Bay struct {
 	Attempts int `json:"attempts"`
 
 	// Bench its bench's name; empty: the shop's own
-	Bench      string        `json:"bench"`
+	Bench string `json:"bench"`
+
+	// Check which one, when the action is a check
+	Check      *BayCheck     `json:"check,omitempty"`
 	Connection BayConnection `json:"connection"`
 
 	// Doing One thing said: what it is, for programs, and how it reads, for people
@@ -1226,6 +1250,9 @@ type Bay struct {
 
 // BayAction defines model for Bay.Action.
 type BayAction string
+
+// BayCheck which one, when the action is a check
+type BayCheck string
 
 // BayConnection defines model for Bay.Connection.
 type BayConnection string

@@ -64,6 +64,7 @@ type Now struct {
 	MarginShare   float64
 	Findings      int
 	First         string // sentence of the worst finding
+	Missing       string // what brings the evidence that is missing first, as the policy calls it; empty: nothing is
 	Hours         float64
 	HasHours      bool
 	Temperature   float64

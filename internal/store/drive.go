@@ -18,7 +18,7 @@ import (
 const selectDrive = `
 	SELECT d.id, d.identity, d.duty, d.first_seen, d.hints,
 	       COALESCE(n.grade, 0) AS grade, COALESCE(n.verdict_seq, 0) AS verdict_seq, n.said, n.signed, COALESCE(n.margin, '') AS margin,
-	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
+	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first, COALESCE(n.missing, '') AS missing,
 	       n.hours, n.temperature, COALESCE(n.readings, 0) AS readings, COALESCE(n.last_at, 0) AS last_at, COALESCE(n.policy, 0) AS policy,
 	       COALESCE((SELECT group_concat(b.bench || '/' || b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model),
 	         '') AS bays
@@ -38,6 +38,7 @@ type driveRow struct {
 	MarginShare float64         `db:"margin_share"`
 	Findings    int             `db:"findings"`
 	First       string          `db:"first"`
+	Missing     string          `db:"missing"`
 	Hours       sql.NullFloat64 `db:"hours"`
 	Temperature sql.NullFloat64 `db:"temperature"`
 	Readings    int             `db:"readings"`
@@ -55,6 +56,7 @@ func (r driveRow) drive() (shop.Drive, error) {
 		MarginShare:   r.MarginShare,
 		Findings:      r.Findings,
 		First:         r.First,
+		Missing:       r.Missing,
 		Hours:         r.Hours.Float64,
 		HasHours:      r.Hours.Valid,
 		Temperature:   r.Temperature.Float64,
@@ -368,9 +370,9 @@ func (c Tx) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 	_, err := c.tx.ExecContext(
 		ctx,
 		`
-		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours,
-		  temperature, readings, last_at, policy)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		INSERT OR REPLACE INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, missing,
+		  hours, temperature, readings, last_at, policy)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		driveID,
 		n.Grade,
 		n.VerdictSeq,
@@ -380,6 +382,7 @@ func (c Tx) SaveNow(ctx context.Context, driveID int64, n shop.Now) error {
 		n.MarginShare,
 		n.Findings,
 		n.First,
+		n.Missing,
 		sql.NullFloat64{
 			Float64: n.Hours,
 			Valid:   n.HasHours,

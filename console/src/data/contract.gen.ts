@@ -1555,6 +1555,11 @@ export interface components {
             write_protected?: boolean;
             /** @enum {string} */
             action: "open" | "drive_in" | "try_again" | "check" | "sign" | "review" | "record_copy";
+            /**
+             * @description which one, when the action is a check
+             * @enum {string}
+             */
+            check?: "quick" | "extended" | "whole";
             next: components["schemas"]["Said"];
             attached?: components["schemas"]["Attached"];
             drive?: components["schemas"]["Drive"];

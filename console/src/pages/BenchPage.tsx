@@ -53,7 +53,7 @@ export default function BenchPage() {
         asPerson(() => orders.copied.mutate(bay.name));
         return;
       case "check":
-        if (bay.drive) check(bay.drive.serial);
+        if (bay.drive) check(bay.drive.serial, bay.check);
         return;
       default:
         open(bay);

@@ -60,6 +60,12 @@ export const actions: Record<Bay["action"], { label: string; awaited: boolean }>
   record_copy: { label: "Record copy", awaited: true },
 };
 
+/** What is missing first leads to one of these. */
+const checks: Record<NonNullable<Bay["check"]>, string> = { quick: "Quick check", extended: "Extended", whole: "Whole sweep" };
+
+/** What the button of a bay says. */
+const labelOf = (bay: Bay) => (bay.action === "check" ? checks[bay.check ?? "quick"] : actions[bay.action].label);
+
 /** What a bay says when its drive may be taken out. */
 const removable = new Set(["bay.removable", "bay.removable.protected", "bay.removable.signed"]);
 
@@ -141,7 +147,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
             )}
           </div>
           <Button $filled={action.awaited} onPress={() => act(bay)} isDisabled={bay.action === "open" && !bay.drive}>
-            {action.label}
+            {labelOf(bay)}
           </Button>
         </Last>
       </Body>

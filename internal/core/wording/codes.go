@@ -114,6 +114,8 @@ const (
 	NextSee            Code = "next.see"
 	NextHandOver       Code = "next.hand_over"
 	NextQuick          Code = "next.quick"
+	NextExtended       Code = "next.extended"
+	NextWhole          Code = "next.whole"
 	NextSign           Code = "next.sign"
 	NextReview         Code = "next.review"
 	// What happened and what was done: events, the audit and a drive's history.

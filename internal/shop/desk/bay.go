@@ -34,6 +34,7 @@ type BayView struct {
 	Doing  wording.Phrase // what is going on, a sentence
 	Note   wording.Phrase // below it: what is so besides
 	Action Action
+	Check  check.Kind     // of an ActionCheck
 	Next   wording.Phrase // the action in two words, for a table
 }
 
@@ -159,9 +160,9 @@ func (s *Desk) describe(v *BayView, unseen bool) {
 		v.Next = wording.Say(wording.NextSee, wording.Values{"bay": d.Now.Bay.String()})
 	default:
 		v.Doing = wording.Say(wording.BayFirst, wording.Values{"text": d.Now.First})
-		v.Action, v.Next = verdictAction(d)
+		v.Action, v.Check, v.Next = verdictAction(d)
 		if unseen {
-			v.Action, v.Next = ActionCheck, wording.Say(wording.NextQuick)
+			v.Action, v.Check, v.Next = ActionCheck, check.Quick, wording.Say(wording.NextQuick)
 		}
 	}
 	if v.Note.IsZero() && d != nil && v.Run == nil && b.Connection == protocol.Answering {
@@ -193,14 +194,27 @@ func stuck(f drive.Fault) wording.Phrase {
 	return wording.Say(wording.BayStuck, wording.Values{"what": what, "cause": f.Cause})
 }
 
-func verdictAction(d *shop.Drive) (Action, wording.Phrase) {
+// brings are the checks that bring evidence, by what policies call them.
+var brings = map[string]struct {
+	kind check.Kind
+	next wording.Code
+}{
+	"": {check.Quick, wording.NextQuick}, "quick check": {check.Quick, wording.NextQuick},
+	"extended check": {check.Extended, wording.NextExtended}, "whole sweep": {check.Whole, wording.NextWhole},
+}
+
+// verdictAction is what a drive's verdict leads to, and which check, when it is one.
+func verdictAction(d *shop.Drive) (Action, check.Kind, wording.Phrase) {
 	switch {
 	case d.Now.Signed != nil:
-		return ActionOpen, wording.Say(wording.NextHandOver)
+		return ActionOpen, "", wording.Say(wording.NextHandOver)
 	case d.Now.Grade == drive.Undecided:
-		return ActionCheck, wording.Say(wording.NextQuick)
+		if one, ok := brings[d.Now.Missing]; ok {
+			return ActionCheck, one.kind, wording.Say(one.next)
+		}
+		return ActionReview, "", wording.Literal(d.Now.Missing)
 	case d.Now.Grade == drive.Healthy && d.Now.Findings == 0:
-		return ActionSign, wording.Say(wording.NextSign)
+		return ActionSign, "", wording.Say(wording.NextSign)
 	}
-	return ActionReview, wording.Say(wording.NextReview)
+	return ActionReview, "", wording.Say(wording.NextReview)
 }

@@ -192,6 +192,9 @@ func (s *Judge) assess(
 		n.Margin, n.MarginShare = margins[0].Margin.Words, margins[0].Margin.Share()
 	}
 	n.Grade, n.Findings, n.First, n.Policy = v.Grade, len(v.Findings), headline(v), v.Policy
+	if n.Missing = ""; v.Grade == drive.Undecided && len(v.Missing) > 0 {
+		n.Missing = v.Missing[0].Run
+	}
 	said := d.Now.VerdictDigest
 	if said == nil && d.Now.VerdictSeq > 0 {
 		last, err := from.LastVerdict(ctx, d.ID)
