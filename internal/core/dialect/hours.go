@@ -41,8 +41,8 @@ func (u clockUnit) hours(raw float64) float64 {
 	return raw / u.perHour
 }
 
-// mostHours is older than any drive: about thirty years without a pause.
-const mostHours = 260_000
+// MostHours is older than any drive: about thirty years without a pause.
+const MostHours = 260_000
 
 // slack is how far two clocks of one drive may be apart, in hours, and as a share.
 const (
@@ -235,7 +235,7 @@ func byStamp(now clockUnit, _ bool, all []HoursAt) (clockUnit, string, bool) {
 			return best, false
 		}
 		for _, u := range clockUnits {
-			if hours := u.hours(h.Raw); !behind(u) && hours <= min(mostHours, 2*h.Stamp+500) && (!ok || hours < best.hours(h.Raw)) {
+			if hours := u.hours(h.Raw); !behind(u) && hours <= min(MostHours, 2*h.Stamp+500) && (!ok || hours < best.hours(h.Raw)) {
 				best, ok = u, true
 			}
 		}

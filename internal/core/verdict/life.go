@@ -4,6 +4,8 @@ import (
 	"math"
 	"time"
 
+	"hylostat.example/internal/core/dialect"
+
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/risk"
 	"hylostat.example/internal/core/signal"
@@ -172,13 +174,10 @@ func asleep(first, next *Moment) bool {
 	return true
 }
 
-// mostHours is older than any drive: about thirty years without a pause.
-const mostHours = 260_000
-
 // impossible reports whether a reading says what no drive can have lived.
 func impossible(is signal.Values) bool {
 	hours, ok := is.Get(signal.PowerOnHours)
-	return ok && hours > mostHours
+	return ok && hours > dialect.MostHours
 }
 
 // lay makes the columns; reworked is, per moment, how much of the rise up to it a rework explains.

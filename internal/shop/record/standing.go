@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"hylostat.example/internal/core/dialect"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/wording"
@@ -44,7 +45,7 @@ func place(moments []shop.Moment, fresh int) (at time.Time, moved bool) {
 	n := slices.IndexFunc(moments, func(m shop.Moment) bool { return m.Seq == fresh })
 	hours := func(i int) (float64, bool) { return moments[i].Signals.Get(signal.PowerOnHours) }
 	its, known := hours(n)
-	if !known || n == len(moments)-1 {
+	if !known || n == len(moments)-1 || its > dialect.MostHours { // a count in another unit, which is not concluded yet
 		return at, false
 	}
 	less := func(i int) bool {

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -141,6 +142,23 @@ func TestAnyOrderOfImportAndAnyUnitOfTimeGiveTheSame(t *testing.T) {
 			t.Fatalf("in order, in hours: %v %v %v; otherwise: %v %v %v", g1, r1, d1, g2, r2, d2)
 		}
 	})
+}
+
+// A count in seconds, read as hours before anything is concluded, wraps: it places no reading.
+func TestACountInAnotherUnitPlacesNoReading(t *testing.T) {
+	t.Parallel()
+	p := open(t)
+	var life []state
+	for n := range uint64(5) {
+		s := tested("", 9004+80*n)
+		s.tests = []ata.SelfTest{
+			{Number: ata.TestShort, Hours: uint16(s.hours) - 1}, {Number: ata.TestExtended, Hours: uint16(s.hours) - 9},
+		}
+		life = append(life, s)
+	}
+	grade, rules, d := p.bring("KVA0000001", as("KVA0000001", life, 3600), []int{4, 1, 3, 2, 0})
+	assert.Equal(t, drive.Healthy, grade, rules)
+	assert.InDelta(t, 9324, d.hours, 1e-9)
 }
 
 // worse orders grades: what bars a drive from the shelf is worse than what does not.
