@@ -34,16 +34,20 @@ func TestSettings(t *testing.T) {
 			file: "serve:\n  listen: 127.0.0.1:1\n", env: [2]string{"HYLOSTAT_LISTEN", "127.0.0.1:2"}, args: "--listen 127.0.0.1:3",
 			want: ServeOptions{Listen: "127.0.0.1:3", Shop: "Hylostat"},
 		},
-		"a section of the bench":  {file: "bench:\n  anything: x\nserve:\n", want: ServeOptions{Listen: DefaultAddress, Shop: "Hylostat"}},
-		"one of both":             {file: "log-level: loud\n", says: `--log-level is debug, info, warn or error, not "loud"`},
-		"a name that is none":     {file: "serve:\n  lisen: x\n", says: `line 2: "lisen" is no setting of serve. Did you mean listen?`},
-		"a section that is none":  {file: "server:\n  listen: x\n", says: `line 1: "server" is neither serve nor bench, nor a setting of both. Did you mean serve?`},
-		"a yes that is none":      {file: "serve:\n  allow-rework: yes\n", says: `line 2: allow-rework is true or false, not "yes"`},
-		"a duration that is none": {file: "serve:\n  backup-every: daily\n", says: `line 2: backup-every is a duration, as 24h or 90m, not "daily"`},
-		"a list for a text":       {file: "serve:\n  shop: [a]\n", says: "line 2: shop is a text"},
-		"a list of lists":         {file: "serve:\n  host: [[a]]\n", says: "line 2: host is a list of texts"},
-		"no pairs":                {file: "serve: x\n", says: `line 1: settings are lines of "name: value"`},
-		"no YAML":                 {file: "serve:\n\t- x", says: "line 2: found character that cannot start any token"},
+		"a section of the bench": {file: "bench:\n  anything: x\nserve:\n", want: ServeOptions{Listen: DefaultAddress, Shop: "Hylostat"}},
+		"one of both":            {file: "log-level: loud\n", says: `--log-level is debug, info, warn or error, not "loud"`},
+		"a name that is none":    {file: "serve:\n  lisen: x\n", says: `line 2: "lisen" is no setting of serve. Did you mean listen?`},
+		"a section that is none": {
+			file: "server:\n  listen: x\n", says: `line 1: "server" is neither serve nor bench, nor a setting of both. Did you mean serve?`,
+		},
+		"a yes that is none": {file: "serve:\n  allow-rework: yes\n", says: `line 2: allow-rework is true or false, not "yes"`},
+		"a duration that is none": {
+			file: "serve:\n  backup-every: daily\n", says: `line 2: backup-every is a duration, as 24h or 90m, not "daily"`,
+		},
+		"a list for a text": {file: "serve:\n  shop: [a]\n", says: "line 2: shop is a text"},
+		"a list of lists":   {file: "serve:\n  host: [[a]]\n", says: "line 2: host is a list of texts"},
+		"no pairs":          {file: "serve: x\n", says: `line 1: settings are lines of "name: value"`},
+		"no YAML":           {file: "serve:\n\t- x", says: "line 2: found character that cannot start any token"},
 		"a word of the environment": {
 			env: [2]string{"HYLOSTAT_BACKUP_KEEP", "all"}, says: `HYLOSTAT_BACKUP_KEEP in the environment is a whole number, not "all"`,
 		},
@@ -77,13 +81,15 @@ func TestTheFileWeShipIsTrue(t *testing.T) {
 	require.NoError(t, err)
 	var open strings.Builder // as if somebody had taken every sign away
 	for line := range strings.Lines(string(text)) {
-		if name, _, ok := strings.Cut(strings.TrimLeft(line, " #"), ":"); ok && !strings.Contains(name, " ") && strings.Contains(line, "# ") {
+		name, _, ok := strings.Cut(strings.TrimLeft(line, " #"), ":")
+		if ok && !strings.Contains(name, " ") && strings.Contains(line, "# ") {
 			line = strings.Replace(line, "# ", "", 1)
 		}
 		open.WriteString(line)
 	}
 	path := filepath.Join(t.TempDir(), "hylostat.yaml")
-	sound := strings.NewReplacer("  tls: self", "  # tls: self", "[age1...]", "[]").Replace(open.String()) // one kind of TLS; a key that is none
+	// One kind of TLS at a time, and no key that is none.
+	sound := strings.NewReplacer("  tls: self", "  # tls: self", "[age1...]", "[]").Replace(open.String())
 	require.NoError(t, os.WriteFile(path, []byte(sound), 0o600))
 	var out bytes.Buffer
 	command := New(Starters{})
