@@ -341,7 +341,7 @@ func TestADraftIsReplayedAndPublished(t *testing.T) {
 	js[bool](p, `document.querySelector("article[aria-label='reallocated sectors'] button").click(), true`)
 	js[bool](p, `document.querySelector("article textarea").select(), true`)
 	p.press("unexplained.reallocated > 2.0 &&")
-	p.sees("line 1, column")
+	p.sees("rule reallocated: column")
 	p.press(" !('whole_sweep_age' in now && 'extended_test_age' in now && now.reallocated < 20.0 && steady.reallocated > 300.0)")
 	p.sees("1 of ")
 	p.sees("hold")
