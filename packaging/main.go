@@ -123,7 +123,10 @@ func (j *job) files() (all []file, err error) {
 	add("/usr/share/doc/hylostat/copyright", 0o644, body, wrong)
 	body, wrong = os.ReadFile(filepath.Join(j.root, "CHANGELOG.md"))
 	add("/usr/share/doc/hylostat/changelog.gz", 0o644, packed(body), wrong)
-	for _, name := range []string{"operating.md", "policy.md", "people.md", "security.md", "rework.md", "handover.md", "sweeps.md", "glossary.md", "how-to/back-up-and-restore.md"} {
+	for _, name := range []string{
+		"operating.md", "policy.md", "people.md", "security.md", "rework.md", "handover.md", "sweeps.md", "glossary.md",
+		"how-to/back-up-and-restore.md",
+	} {
 		body, wrong := os.ReadFile(filepath.Join(j.root, "docs", name))
 		add("/usr/share/doc/hylostat/"+name, 0o644, body, wrong)
 	}
@@ -171,9 +174,12 @@ func (j *job) debian(to string, all []file) (err error) {
 	}
 	info := nfpm.WithDefaults(&nfpm.Info{
 		Name: "hylostat", Arch: j.arch, Platform: "linux", Version: j.version, Section: "admin", Priority: "optional", MTime: j.at,
-		Maintainer:  "Hylostat <packages@hylostat.example>",
-		Description: "knows for every drive on the bench whether it is healthy, degrading or must be replaced\n Service, command line and console for a shop that repairs computers: readings and\n self-tests of ATA, NVMe and SCSI drives over time, sweeps of their surfaces, verdicts\n with reasons, papers for their owners.",
-		License:     "see copyright",
+		Maintainer: "Hylostat <packages@hylostat.example>",
+		Description: "knows for every drive on the bench whether it is healthy, degrading or must be replaced\n" +
+			" Service, command line and console for a shop that repairs computers: readings and\n" +
+			" self-tests of ATA, NVMe and SCSI drives over time, sweeps of their surfaces, verdicts\n" +
+			" with reasons, papers for their owners.",
+		License: "see copyright",
 		Overridables: nfpm.Overridables{
 			Depends: []string{"passwd", "util-linux"}, Recommends: []string{"systemd"},
 			Suggests: []string{"e2fsprogs", "ntfs-3g", "dosfstools", "exfatprogs"},

@@ -95,10 +95,9 @@ func work(ctx context.Context, b *bench.Bench, answer func(ctx context.Context, 
 // local is a bench that this service starts, and starts again when it ends.
 type local struct {
 	Bench
-	dir  string
-	how  sqlite.How
-	log  *slog.Logger
-	anew bool // its records and the shop's need not be of the same past
+	dir string
+	how sqlite.How
+	log *slog.Logger
 
 	mu      sync.Mutex // guards what follows
 	journal *journal.Journal
@@ -205,23 +204,23 @@ func (l *local) end() error {
 
 // keep attends the bench until the context ends. When the bench ends by itself, it is started again.
 func (l *local) keep(ctx context.Context, join, attend func(ctx context.Context, b protocol.Bench) error) error {
-	for pause := time.Second; ; pause = min(2*pause, time.Minute) {
+	pause := time.Second
+	for {
 		began := time.Now()
-		err := attend(ctx, l.bench)
-		err = errors.Join(err, l.end())
+		err := errors.Join(attend(ctx, l.bench), l.end())
+		if time.Since(began) > time.Minute {
+			pause = time.Second
+		}
 		for ctx.Err() == nil {
-			if time.Since(began) > time.Minute {
-				pause = time.Second
-			}
 			l.log.Error("a bench has ended; it is started again", "bench", l.Title, "after", pause, "error", err)
 			select {
 			case <-ctx.Done():
 			case <-time.After(pause):
 			}
+			pause = min(2*pause, time.Minute)
 			if err = l.again(ctx, join); err == nil {
 				break
 			}
-			pause = min(2*pause, time.Minute)
 		}
 		if ctx.Err() != nil {
 			return errors.Join(l.end(), unless(ctx, err))
@@ -239,7 +238,7 @@ func unless(ctx context.Context, err error) error {
 
 // again starts the bench again: its journal is there, and of the shop's past, as it was.
 func (l *local) again(ctx context.Context, join func(ctx context.Context, b protocol.Bench) error) error {
-	l.how.Kept, l.how.WithoutLog, l.anew = true, false, false
+	l.how.Kept, l.how.WithoutLog = true, false
 	if err := l.open(ctx); err != nil {
 		return err
 	}

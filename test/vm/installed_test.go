@@ -87,7 +87,8 @@ func TestInstalled(t *testing.T) {
 	assert.NotContains(t, log, "level=ERROR")
 	assert.Contains(t, log, "the service starts")
 	assert.Contains(t, log, "the bench starts")
-	t.Logf("memory: %s", ok("grep -h ^Pss: /proc/"+service+"/smaps_rollup /proc/$(systemctl show -p MainPID --value hylostat-bench)/smaps_rollup"))
+	bench := strings.TrimSpace(ok("systemctl show -p MainPID --value hylostat-bench"))
+	t.Logf("memory: %s", ok("grep -h ^Pss: /proc/"+service+"/smaps_rollup /proc/"+bench+"/smaps_rollup"))
 	ok("hylostat config check && man -w hylostat >/dev/null 2>&1 || test -f /usr/share/man/man1/hylostat.1.gz")
 
 	// Upgraded while a sweep goes on: what was recorded is there, what was under way ends well.
@@ -123,7 +124,9 @@ func TestInstalled(t *testing.T) {
 
 	// Removed, records stay; purged, settings go; by hand, and taken over.
 	ok("apt-get remove -y -qq hylostat")
-	assert.Equal(t, "shop.db\nbench.db\nhylostat.yaml\n", ok("cd /var/lib/hylostat && ls shop.db; cd ../hylostat-bench && ls bench.db; ls /etc/hylostat; cd /root"))
+	assert.Equal(t, "/etc/hylostat/hylostat.yaml\n/var/lib/hylostat-bench/bench.db\n/var/lib/hylostat/shop.db\n", ok(
+		"ls /etc/hylostat/hylostat.yaml /var/lib/hylostat-bench/bench.db /var/lib/hylostat/shop.db",
+	))
 	_, code := m.sh("systemctl cat hylostat")
 	assert.NotZero(t, code, "no unit is left")
 	assert.Contains(t, ok("apt-get purge -y -qq hylostat"), "The shop's records stay in /var/lib/hylostat")
