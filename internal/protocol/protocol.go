@@ -94,6 +94,8 @@ type Order struct {
 	Limit check.Limit `json:"limit,omitzero"`
 	// Despite is why the surface is loaded although the data on it is wanted and not copied.
 	Despite string `json:"despite,omitempty"`
+	// Pace is what the shop knows of how long an OrderCheck takes.
+	Pace check.Pace `json:"pace,omitzero"`
 	// Setting is OrderSetBay's, Arrangement OrderArrange's: numbers of bays, all of them or the first few.
 	Setting     *BaySetting `json:"setting,omitempty"`
 	Arrangement []int       `json:"arrangement,omitempty"`

@@ -113,6 +113,7 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	}
 	r := check.New(o.Check, w.bay.ID, w.bay.Key, o.By, w.machine.Clock.Now(), o.Limit, o.Spans...)
 	r.ID, r.Despite, r.Order = o.Run, o.Despite, o.ID
+	r.Expect(o.Pace)
 	add := w.machine.Journal.AddRun
 	if o.Check.IsRework() {
 		r.Rework = o.Rework

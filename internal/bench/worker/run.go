@@ -127,9 +127,8 @@ func (w *Worker) runReading(ctx context.Context) check.Event {
 	}
 	r := t.decoded
 	can, why := canTest(w.current.Kind, r)
-	e := check.ReadingTaken{CanTest: can, TestTime: r.Capabilities.ShortPoll, Busy: r.HasCounters && r.TestRunning, Why: why}
-	if w.current.Kind == check.Extended {
-		e.TestTime = r.Capabilities.ExtendedPoll
+	e := check.ReadingTaken{
+		CanTest: can, Pace: check.PaceOf(r.Identity, r.Capabilities), Busy: r.HasCounters && r.TestRunning, Why: why,
 	}
 	blocks, _ := w.open.(device.Blocks)
 	e.Sweep, e.NoSweep = sweep.Plan(w.current, r, blocks, w.machine.Clock.Now())

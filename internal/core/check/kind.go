@@ -49,6 +49,12 @@ func (k Kind) Plan() []StepKind {
 	}[k]
 }
 
+// Brings is the check that a policy calls so: "quick check", "extended check", "whole sweep"; empty is the quickest there is.
+func Brings(called string) (Kind, bool) {
+	k, ok := map[string]Kind{"": Quick, "quick check": Quick, "extended check": Extended, "whole sweep": Whole}[called]
+	return k, ok
+}
+
 // IsRework reports whether a procedure writes.
 func (k Kind) IsRework() bool { return k == Mend || k == Renew || k == Overwrite }
 

@@ -8,6 +8,7 @@ import (
 
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/wording"
 )
 
@@ -112,29 +113,46 @@ func TestARunWroteOnceItsWritingStepWasOver(t *testing.T) {
 	}
 }
 
-func TestHowLongStepsTake(t *testing.T) {
-	platter, flash := geometryOf(7200), geometryOf(0)
-	sample := &Standing{Geometry: platter}
-	sample.Sample = sampleOf(1000)
+// One reckoning for what is told before a check, at its start and in the lists: a drive's own words, its last sweep, else what its kind does.
+func TestHowLongChecksTake(t *testing.T) {
+	const terabytes = 1_000_000_000_000
+	platter, flash := Pace{Bytes: 4 * terabytes, Rotates: true}, Pace{Bytes: terabytes}
+	own := PaceOf(
+		drive.Identity{Bytes: 4 * terabytes, RotationRate: 7200}, reading.Capabilities{ShortPoll: time.Minute, ExtendedPoll: 7*time.Hour + 30*time.Minute},
+	)
+	swept := platter
+	swept.Rate = 100e6
 	for name, row := range map[string]struct {
-		step Step
+		pace Pace
+		kind Kind
 		want time.Duration
 	}{
-		"a reading":         {Step{Kind: ReadingBefore}, 5 * time.Second},
-		"a self-test":       {Step{Kind: ExtendedTest}, 2 * time.Minute},
-		"as the drive says": {Step{Kind: ExtendedTest, Expect: 217 * time.Minute}, 217 * time.Minute},
-		"a spot sweep":      {Step{Kind: SpotSweep}, 2 * time.Minute},
-		"a whole sweep":     {Step{Kind: WholeSweep}, time.Hour},
-		"1.3 TB of a platter": {
-			Step{Kind: WholeSweep, Expect: expected(WholeSweep, &Standing{Geometry: platter})}, 10_000 * time.Second,
-		},
-		"the same, written back": {Step{Kind: Renewing, Expect: expected(Renewing, &Standing{Geometry: platter})}, 25_000 * time.Second},
-		"1.3 TB of flash":        {Step{Kind: WholeSweep, Expect: expected(WholeSweep, &Standing{Geometry: flash})}, 2_600 * time.Second},
-		"a mend":                 {Step{Kind: Mending, Expect: expected(Mending, &Standing{Geometry: flash})}, time.Minute},
-		"1 000 spots":            {Step{Kind: SpotSweep, Expect: expected(SpotSweep, sample)}, 26 * time.Second},
+		"of nothing known":             {Pace{}, Quick, 10*time.Second + 2*time.Minute + 4*time.Second},
+		"a quick check of a platter":   {platter, Quick, 10*time.Second + 2*time.Minute + 26*time.Second},
+		"as the drive says":            {own, Quick, 10*time.Second + time.Minute + 26*time.Second},
+		"extended, as the drive says":  {own, Extended, 10*time.Second + 7*time.Hour + 30*time.Minute + 30_769*time.Second},
+		"extended, where it says none": {platter, Extended, 10*time.Second + 2*30_769*time.Second},
+		"1 TB of flash":                {flash, Whole, 10*time.Second + 2_000*time.Second},
+		"swept at 100 MB/s before":     {swept, Whole, 10*time.Second + 40_000*time.Second},
+		"written back":                 {swept, Renew, 10*time.Second + 100_000*time.Second},
+		"written, and read back":       {swept, Overwrite, 10*time.Second + 80_000*time.Second},
+		"a mend":                       {swept, Mend, 10*time.Second + time.Minute},
+		"a conveyance self-test":       {own, Conveyance, 10*time.Second + 2*time.Minute},
 	} {
-		assert.Equal(t, row.want, row.step.expect(), name)
+		assert.Equal(t, row.want, row.pace.Takes(row.kind), name)
 	}
+	half := ata.Span{First: 0, Last: 2*terabytes/512 - 1}
+	assert.Equal(t, 10*time.Second+3*time.Hour+45*time.Minute, own.Takes(Selective, half))
+
+	r := New(Whole, drive.Bay{Number: 1}, key, "Dov", now, Limit{Share: 10})
+	r.Expect(swept)
+	assert.Equal(t, 10*time.Second+400_000*time.Second, r.Left(), "with a tenth of the drive's time")
+	r, _ = Next(r, Begin{}, now)
+	r, _ = Next(r, ReadingTaken{Pace: platter, Sweep: &Standing{Geometry: geometryOf(7200)}}, now)
+	assert.Equal(t, 5*time.Second+400_000*time.Second, r.Left(), "what the shop knew is not forgotten")
+}
+
+func TestHowMuchOfARunIsDone(t *testing.T) {
 	r := Run{State: Running, Steps: []Step{
 		{Kind: ReadingBefore, State: StepDone},
 		{Kind: ShortTest, State: Begun, Percent: 25},

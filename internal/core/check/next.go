@@ -31,11 +31,11 @@ type (
 	Begin struct{}
 	// ReadingTaken ends a reading step.
 	ReadingTaken struct {
-		CanTest  bool
-		TestTime time.Duration      // the drive's own estimate of the run's self-test
-		Tests    []reading.SelfTest // of the drive's log
-		Why      wording.Phrase     // why CanTest is false
-		Busy     bool               // a self-test that somebody else started is running
+		CanTest bool
+		Pace    Pace               // what this reading tells of it
+		Tests   []reading.SelfTest // of the drive's log
+		Why     wording.Phrase     // why CanTest is false
+		Busy    bool               // a self-test that somebody else started is running
 		// Sweep is how the run's sweep begins; nil: there can be none, and NoSweep says why.
 		Sweep   *Standing
 		NoSweep wording.Phrase
@@ -281,7 +281,10 @@ func readingTaken(r Run, e ReadingTaken, now time.Time) (Run, Effect) {
 		}
 		switch {
 		case t.Kind.IsTest():
-			t.Logged, t.Expect = LogMarkOf(e.Tests), e.TestTime
+			t.Logged = LogMarkOf(e.Tests)
+			if t.Expect == 0 || e.Pace.Tests[t.Kind] > 0 {
+				t.Expect = r.takes(e.Pace, t.Kind)
+			}
 			if !e.CanTest {
 				finish(t, StepSkipped, e.Why, now)
 			} else if e.Busy { // starting ours would end theirs
@@ -292,7 +295,10 @@ func readingTaken(r Run, e ReadingTaken, now time.Time) (Run, Effect) {
 				finish(t, StepSkipped, e.NoSweep, now)
 				continue
 			}
-			t.Expect = expected(t.Kind, t.Standing)
+			if t.Expect == 0 {
+				g := t.Standing.Geometry
+				t.Expect = r.takes(Pace{Bytes: g.Bytes(), Rotates: g.RPM > 0}, t.Kind)
+			}
 		}
 	}
 	return advance(r, now)

@@ -155,6 +155,18 @@ type Limit struct {
 	Share int `json:"share,omitempty"`
 }
 
+// SweptAt is how fast the run went over the whole surface, in bytes per second: 0 when it did not, or with a share of the drive's time.
+func (r *Run) SweptAt() (rate float64) {
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		if takes := s.Ended.Sub(s.Begun).Seconds(); s.Kind.ReadsAll() && s.Standing != nil && s.Standing.Share == 1 && takes > 0 &&
+			(r.Limit.Share == 0 || r.Limit.Share == 100) {
+			rate = max(rate, float64(s.Standing.Geometry.Bytes())/takes)
+		}
+	}
+	return rate
+}
+
 // Current is the first step that is not finished.
 func (r *Run) Current() *Step {
 	for i := range r.Steps {
@@ -166,9 +178,6 @@ func (r *Run) Current() *Step {
 	}
 	return nil
 }
-
-// readingTakes is about how long a reading takes.
-const readingTakes = 5 * time.Second
 
 // expect is how long a step takes in all, as far as is known.
 func (s *Step) expect() time.Duration {

@@ -6,26 +6,6 @@ import (
 	"hylostat.example/internal/core/wording"
 )
 
-// expected is about how long a sweep takes, before there is anything to go by: a spinning drive streams 130 MB/s on
-// average, flash 500; a spot costs a seek.
-func expected(kind StepKind, s *Standing) time.Duration {
-	speed, spot := 500e6, 3*time.Millisecond
-	if s.Geometry.RPM > 0 {
-		speed, spot = 130e6, 25*time.Millisecond
-	}
-	if kind == SpotSweep && s.Sample != nil {
-		return time.Duration(s.Sample.Independent)*spot + time.Second
-	}
-	switch kind {
-	case Mending:
-		return time.Minute
-	case Renewing: // read, and written
-		speed /= 2.5
-	default:
-	}
-	return time.Duration(float64(s.Geometry.Bytes())/speed) * time.Second
-}
-
 // moved takes over how a sweep stands.
 func moved(r *Run, now Standing) *Step {
 	s := r.Current()

@@ -228,7 +228,7 @@ func lockWords(s ata.Security) string {
 func (r *Reading) counters(b []byte) error {
 	d, err := ata.DecodeAttributes(b)
 	r.HasCounters = len(b) >= ata.PageSize
-	r.Capabilities = Capabilities{d.CanTest, d.CanConveyance, d.CanSelective, d.ShortPoll, d.ExtendedPoll}
+	r.Capabilities = Capabilities{d.CanTest, d.CanConveyance, d.CanSelective, d.ShortPoll, d.ExtendedPoll, d.ConveyancePoll}
 	r.TestRunning, r.TestRemaining = d.Test == ata.TestRunning, d.TestRemaining
 	r.Attributes = make([]Attribute, 0, len(d.Attributes))
 	for _, a := range d.Attributes {

@@ -68,6 +68,8 @@ type Capabilities struct {
 	Selective    bool
 	ShortPoll    time.Duration // the drive's own estimate of a short self-test
 	ExtendedPoll time.Duration
+	// ConveyancePoll is that of a conveyance self-test; 0: the drive gives none.
+	ConveyancePoll time.Duration
 }
 
 // SelfTest is one result of a drive's own log, the same for every interface.

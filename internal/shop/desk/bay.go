@@ -194,13 +194,9 @@ func stuck(f drive.Fault) wording.Phrase {
 	return wording.Say(wording.BayStuck, wording.Values{"what": what, "cause": f.Cause})
 }
 
-// brings are the checks that bring evidence, by what policies call them.
-var brings = map[string]struct {
-	kind check.Kind
-	next wording.Code
-}{
-	"": {check.Quick, wording.NextQuick}, "quick check": {check.Quick, wording.NextQuick},
-	"extended check": {check.Extended, wording.NextExtended}, "whole sweep": {check.Whole, wording.NextWhole},
+// nextCheck is a check in two words, as the next step.
+var nextCheck = map[check.Kind]wording.Code{
+	check.Quick: wording.NextQuick, check.Extended: wording.NextExtended, check.Whole: wording.NextWhole,
 }
 
 // verdictAction is what a drive's verdict leads to, and which check, when it is one.
@@ -209,8 +205,8 @@ func verdictAction(d *shop.Drive) (Action, check.Kind, wording.Phrase) {
 	case d.Now.Signed != nil:
 		return ActionOpen, "", wording.Say(wording.NextHandOver)
 	case d.Now.Grade == drive.Undecided:
-		if one, ok := brings[d.Now.Missing]; ok {
-			return ActionCheck, one.kind, wording.Say(one.next)
+		if kind, ok := check.Brings(d.Now.Missing); ok {
+			return ActionCheck, kind, wording.Say(nextCheck[kind])
 		}
 		return ActionReview, "", wording.Literal(d.Now.Missing)
 	case d.Now.Grade == drive.Healthy && d.Now.Findings == 0:

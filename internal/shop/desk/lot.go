@@ -224,7 +224,7 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 		return one, err
 	}
 	one.Values = latest.Signals
-	v, err := s.store.LastVerdict(ctx, d.ID)
+	v, err := s.judge.Verdict(ctx, d)
 	if err != nil && !shop.IsNone(err) {
 		return one, err
 	}

@@ -14,11 +14,19 @@ func (s *Judge) Verdicts(ctx context.Context, d shop.Drive) ([]shop.Verdict, err
 	return s.store.Verdicts(ctx, d.ID)
 }
 
-// Verdict gives the present verdict of a drive, with the advice as things stand with its data now.
+// Verdict gives the present verdict of a drive, with the advice as things stand with its data now, and the time this drive takes for what
+// is missing.
 func (s *Judge) Verdict(ctx context.Context, d shop.Drive) (shop.Verdict, error) {
 	v, err := s.store.LastVerdict(ctx, d.ID)
 	if err != nil {
 		return v, err
+	}
+	if len(v.Missing) > 0 {
+		pace, err := Pace(ctx, s.store, d)
+		if err != nil {
+			return v, err
+		}
+		v.Missing = timed(v.Missing, pace)
 	}
 	i, err := s.Intake(ctx, d)
 	if err != nil || i == nil || i.AtRisk() {

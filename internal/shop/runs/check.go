@@ -12,6 +12,7 @@ import (
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/judge"
 )
 
 // CheckOrder is what is wanted of a check.
@@ -52,6 +53,7 @@ func (s *Conductor) Check(ctx context.Context, by shop.Actor, d shop.Drive, o Ch
 	return s.order(
 		ctx,
 		by,
+		d,
 		protocol.Order{
 			Kind:    protocol.OrderCheck,
 			Check:   o.Kind,
@@ -66,9 +68,12 @@ func (s *Conductor) Check(ctx context.Context, by shop.Actor, d shop.Drive, o Ch
 
 // order gives an order that makes a run, and waits until the bench's report of the run is stored: whoever asks for the run, or for
 // the open ones, is to find it. The run's number and the audit's row of the order are stored before the order is given.
-func (s *Conductor) order(ctx context.Context, by shop.Actor, o protocol.Order) (check.Run, error) {
+func (s *Conductor) order(ctx context.Context, by shop.Actor, d shop.Drive, o protocol.Order) (_ check.Run, err error) {
+	if o.Pace, err = judge.Pace(ctx, s.store, d); err != nil {
+		return check.Run{}, err
+	}
 	deed := shop.Deed{Kind: shop.RunOrdered, Serial: o.Key.Serial, Bay: o.Bay}
-	err := shop.Act(ctx, s.books, s.store, by, func(tx Tx) (_ []shop.Deed, _ []shop.Event, err error) {
+	err = shop.Act(ctx, s.books, s.store, by, func(tx Tx) (_ []shop.Deed, _ []shop.Event, err error) {
 		if o.Run, err = tx.NewRun(ctx); err != nil {
 			return nil, nil, err
 		}

@@ -99,7 +99,7 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, wis
 		w.Targets = nil
 	}
 	return s.order(
-		ctx, by,
+		ctx, by, d,
 		protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w, Lasts: consentLasts},
 	)
 }
