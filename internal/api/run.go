@@ -104,7 +104,18 @@ func (h *handlers) ListRuns(ctx context.Context, r server.ListRunsRequestObject)
 
 func (h *handlers) GetRun(ctx context.Context, r server.GetRunRequestObject) (server.GetRunResponseObject, error) {
 	one, err := h.shop.RunByID(ctx, r.Run)
-	return server.GetRun200JSONResponse(runOf(one)), err
+	if err != nil {
+		return nil, err
+	}
+	out := runOf(one)
+	if one.State == check.Done {
+		end, err := h.shop.EndOf(ctx, one)
+		if err != nil {
+			return nil, err
+		}
+		out.Found, out.Next, out.NextCheck = sayings(end.Found), sayings(end.Next), optional(contract.RunNextCheck(end.Check))
+	}
+	return server.GetRun200JSONResponse(out), nil
 }
 
 func (h *handlers) StopRun(ctx context.Context, r server.StopRunRequestObject) (server.StopRunResponseObject, error) {

@@ -25,6 +25,15 @@ func saying(p wording.Phrase) *contract.Said {
 	return &out
 }
 
+// sayings is said for several; nil for none.
+func sayings(all []wording.Phrase) *[]contract.Said {
+	if len(all) == 0 {
+		return nil
+	}
+	out := each(all, said)
+	return &out
+}
+
 func eventOf(e shop.Event) contract.Event {
 	out := contract.Event{
 		Seq:     e.Seq,

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -81,15 +82,18 @@ func (c call) followAll(ctx context.Context, only ...int64) error {
 			if len(only) > 0 && (r.Outcome == nil || *r.Outcome != contract.RunOutcomePassed) {
 				failed = append(failed, fmt.Sprintf("run %d: %s", id, r.Standing))
 			}
+			var came bytes.Buffer
+			_, _ = fmt.Fprintln(&came, line)
+			printEnd(&came, r)
 			switch {
 			case c.Bool("json"):
 				if err := c.show(r, func(io.Writer) {}); err != nil {
 					return err
 				}
 			case bars != nil:
-				_, _ = fmt.Fprintln(bars, line) // above the bars
+				_, _ = came.WriteTo(bars) // above the bars
 			default:
-				_, _ = fmt.Fprintln(c.out, line)
+				_, _ = came.WriteTo(c.out)
 			}
 		}
 		if len(all) == 0 {

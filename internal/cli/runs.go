@@ -190,6 +190,38 @@ func printRun(w io.Writer, r contract.Run) {
 			printStanding(w, *s.Sweep, s.Ended == nil)
 		}
 	}
+	printEnd(w, r)
+}
+
+// nextCommands are the commands that carry out what a run's end says is next, by its code.
+var nextCommands = map[string]string{
+	string(wording.DoCopy): "bay copied BAY", string(wording.DoSign): "verdict sign DRIVE", string(wording.DoReview): "verdict show DRIVE",
+	string(wording.DoHandOver): "handover DRIVE --goes returned",
+}
+
+// printEnd tells what a run that is done came to, and what to do now.
+func printEnd(w io.Writer, r contract.Run) {
+	head := "found  "
+	for _, f := range optional(r.Found) {
+		_, _ = fmt.Fprintf(w, "%s%s\n", head, f.Words)
+		head = "       "
+	}
+	head = "next   "
+	for i, n := range optional(r.Next) {
+		_, _ = fmt.Fprintf(w, "%s%s\n", head, n.Words)
+		head = "       "
+		command := nextCommands[optional(n.Code)]
+		if i == 0 && r.NextCheck != nil {
+			command = "check " + string(*r.NextCheck) + " DRIVE"
+			if *r.NextCheck == contract.RunNextWhole {
+				command = "sweep whole DRIVE"
+			}
+		}
+		if command != "" {
+			command = strings.NewReplacer("DRIVE", r.Serial, "BAY", r.Bay.String()).Replace(command)
+			_, _ = fmt.Fprintf(w, "         hylostat %s\n", command)
+		}
+	}
 }
 
 // turn lets a sweep wait or go on.

@@ -717,6 +717,27 @@ func (e RunKind) Valid() bool {
 	}
 }
 
+// Defines values for RunNextCheck.
+const (
+	RunNextExtended RunNextCheck = "extended"
+	RunNextQuick    RunNextCheck = "quick"
+	RunNextWhole    RunNextCheck = "whole"
+)
+
+// Valid indicates whether the value is a known member of the RunNextCheck enum.
+func (e RunNextCheck) Valid() bool {
+	switch e {
+	case RunNextExtended:
+		return true
+	case RunNextQuick:
+		return true
+	case RunNextWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunOutcome.
 const (
 	RunOutcomeFailed     RunOutcome = "failed"
@@ -2594,10 +2615,19 @@ type Run struct {
 	// Despite why it loads the surface although its data is at risk
 	Despite *string    `json:"despite,omitempty"`
 	Ended   *time.Time `json:"ended,omitempty"`
-	Id      int64      `json:"id"`
-	Kind    RunKind    `json:"kind"`
-	LeftS   int        `json:"left_s"`
-	Model   string     `json:"model"`
+
+	// Found what it found besides how it ended; of one run asked for alone, once it is done
+	Found *[]Said `json:"found,omitempty"`
+	Id    int64   `json:"id"`
+	Kind  RunKind `json:"kind"`
+	LeftS int     `json:"left_s"`
+	Model string  `json:"model"`
+
+	// Next what to do now, in this order; absent when something else happened to the drive since
+	Next *[]Said `json:"next,omitempty"`
+
+	// NextCheck that the first of next asks for
+	NextCheck *RunNextCheck `json:"next_check,omitempty"`
 
 	// Outcome incomplete: nothing failed, and something it was to do was not done
 	Outcome *RunOutcome `json:"outcome,omitempty"`
@@ -2617,6 +2647,9 @@ type Run struct {
 
 // RunKind defines model for Run.Kind.
 type RunKind string
+
+// RunNextCheck that the first of next asks for
+type RunNextCheck string
 
 // RunOutcome incomplete: nothing failed, and something it was to do was not done
 type RunOutcome string

@@ -3236,6 +3236,15 @@ export interface components {
             /** Format: date-time */
             ended?: string;
             steps: components["schemas"]["Step"][];
+            /** @description what it found besides how it ended; of one run asked for alone, once it is done */
+            found?: components["schemas"]["Said"][];
+            /** @description what to do now, in this order; absent when something else happened to the drive since */
+            next?: components["schemas"]["Said"][];
+            /**
+             * @description that the first of next asks for
+             * @enum {string}
+             */
+            next_check?: "quick" | "extended" | "whole";
         };
         Finding: {
             rule: string;

@@ -5,7 +5,7 @@ import { useLive } from "../data/live";
 import { useOrders } from "../data/orders";
 import { usePerson } from "../data/person";
 import { useDifferences, useDrive, useEarlierSweep, useRework, useRun, useSweep, useSweeps } from "../data/queries";
-import type { Drive, Run, Step, SweepStanding, SweepSummary } from "../data/types";
+import type { CheckKind, Drive, Run, Step, SweepStanding, SweepSummary } from "../data/types";
 import { Button, Keys, State, Wrong } from "../parts/basics";
 import { OverMenu } from "../parts/CheckMenu";
 import { emptyCells, fill } from "../parts/cells";
@@ -26,6 +26,13 @@ const Head = styled.section`
   & .left span { ${text.small} color: ${color.ink2}; }
   & .do { display: flex; gap: 8px; }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); & .left { text-align: left; } }
+`;
+const Came = styled.section`
+  display: grid; grid-template-columns: repeat(auto-fit, minmax(min(100%, 320px), 1fr)); gap: 16px 24px; padding: 16px 24px 0;
+  & h2 { ${text.small} color: ${color.ink2}; }
+  & li { ${text.body} }
+  & ol li::before { content: none; }
+  & button { margin-top: 8px; }
 `;
 const Body = styled.div`padding: 12px 24px 0; min-height: 620px;`;
 const Over = styled.div`
@@ -124,6 +131,12 @@ function KnownRun({ first }: { first: Run }) {
           </div>
         )}
       </Head>
+      {!open && (
+        <CameTo
+          run={run}
+          act={(kind) => asPerson(() => orders.check.mutate({ serial: run.serial, kind }, { onSuccess: (r) => go(`/runs/${r.id}`) }))}
+        />
+      )}
       <Body>
         {standing && live.cells ? (
           <>
@@ -189,6 +202,45 @@ function KnownRun({ first }: { first: Run }) {
         </span>
       </Keys>
     </>
+  );
+}
+
+const checkName = { quick: "Quick check", extended: "Extended check", whole: "Whole sweep" };
+
+/** What a run that is done found, and what is next: with a button where that is a check. */
+function CameTo({ run, act }: { run: Run; act: (kind: CheckKind) => void }) {
+  const go = useNavigate();
+  if (!run.found && !run.next) return null;
+  return (
+    <Came aria-label="What it came to">
+      {run.found && (
+        <div>
+          <h2>Found</h2>
+          <ul>
+            {run.found.map(({ words }) => (
+              <li key={words}>{words}</li>
+            ))}
+          </ul>
+        </div>
+      )}
+      {run.next && (
+        <div>
+          <h2>Next</h2>
+          <ol>
+            {run.next.map(({ words }) => (
+              <li key={words}>{words}</li>
+            ))}
+          </ol>
+          {run.next_check ? (
+            <Button $filled onPress={() => act(run.next_check as CheckKind)}>
+              {checkName[run.next_check]}
+            </Button>
+          ) : (
+            <Button onPress={() => go(`/drives/${encodeURIComponent(run.serial)}`)}>Open the drive</Button>
+          )}
+        </div>
+      )}
+    </Came>
   );
 }
 

@@ -67,7 +67,11 @@ const checks: Record<NonNullable<Bay["check"]>, string> = { quick: "Quick check"
 const labelOf = (bay: Bay) => (bay.action === "check" ? checks[bay.check ?? "quick"] : actions[bay.action].label);
 
 /** What a bay says when its drive may be taken out. */
-const removable = new Set(["bay.removable", "bay.removable.protected", "bay.removable.signed"]);
+const removableCodes = new Set(["bay.removable", "bay.removable.protected", "bay.removable.signed"]);
+
+/** The same, also behind what its last run came to. */
+const removable = (note: Bay["note"]) =>
+  removableCodes.has(note?.code ?? "") || removableCodes.has((note?.values?.note as Bay["note"])?.code ?? "");
 
 export const gradeOf = (bay: Bay): Grade => bay.drive?.grade ?? "undecided";
 
@@ -141,7 +145,7 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
               </>
             ) : (
               <p className="note">
-                {removable.has(bay.note?.code ?? "") && <Glyph name="eject" />}
+                {removable(bay.note) && <Glyph name="eject" />}
                 <span>{bay.note?.words ?? `Since ${clockOf(bay.since)}`}</span>
               </p>
             )}

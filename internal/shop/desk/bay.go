@@ -94,11 +94,16 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			v.Run = &open[0]
 		}
 	}
-	unseen, err := s.unseen(ctx, v.Drive, v.Intake)
-	if err != nil {
+	var newest *check.Run
+	if v.Drive != nil {
+		if newest, err = s.newestRun(ctx, *v.Drive); err != nil {
+			return v, err
+		}
+	}
+	s.describe(&v, unseen(v.Drive, v.Intake, newest))
+	if err := s.ended(ctx, &v, newest); err != nil {
 		return v, err
 	}
-	s.describe(&v, unseen)
 	if v.Intake != nil && v.Intake.Drive == 0 && b.Connection == protocol.Silent {
 		dead, err := s.Unanswered(ctx, *v.Intake)
 		if err != nil {
@@ -113,18 +118,33 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 
 // unseen reports whether nobody has looked yet into what a drive came back for: its verdict was signed at an earlier visit, and nothing was
 // checked at this one.
-func (s *Desk) unseen(ctx context.Context, d *shop.Drive, i *shop.Intake) (bool, error) {
+func unseen(d *shop.Drive, i *shop.Intake, newest *check.Run) bool {
 	if d == nil || d.Now.Signed == nil || i == nil || i.Handover != nil || !d.Now.Signed.At.Before(i.At) {
-		return false, nil
+		return false
 	}
-	last, err := s.store.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Limit: 1})
-	if err != nil {
-		return false, err
-	}
-	return len(last) == 0 || last[0].Asked.Before(i.At) || last[0].Outcome != check.Passed && last[0].Outcome != check.Failed, nil
+	return newest == nil || newest.Asked.Before(i.At) || newest.Outcome != check.Passed && newest.Outcome != check.Failed
 }
 
-// describe finds the words for a bay: what is going on, and what to do. unseen is as Desk.unseen says.
+// ended has a bay tell what the last run of its drive came to, as long as nobody has signed what follows from it.
+func (s *Desk) ended(ctx context.Context, v *BayView, r *check.Run) error {
+	d := v.Drive
+	if r == nil || r.State != check.Done || v.Run != nil || v.Bay.Connection != protocol.Answering || d.Now.Bay != v.Bay.ID || d.Now.Signed != nil ||
+		v.Intake != nil && (v.Intake.AtRisk() || v.Intake.Handover != nil || r.Asked.Before(v.Intake.At)) {
+		return nil
+	}
+	moved, _, err := s.moved(ctx, *d, *r)
+	if err != nil {
+		return err
+	}
+	v.Note = wording.Say(wording.BayEnded, wording.Values{"kind": string(r.Kind), "standing": r.Stands(), "note": v.Note})
+	var e RunEnd
+	if e.follow(*r, d.Now, moved); e.Check != "" {
+		v.Action, v.Check, v.Next = ActionCheck, e.Check, e.short
+	}
+	return nil
+}
+
+// describe finds the words for a bay: what is going on, and what to do. unseen is as the function of that name says.
 func (s *Desk) describe(v *BayView, unseen bool) {
 	b, d := v.Bay, v.Drive
 	switch {

@@ -232,7 +232,7 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 	if one.Speed, err = s.outerSpeed(ctx, d); err != nil {
 		return one, err
 	}
-	unseen, err := s.unseen(ctx, &d, &i)
+	newest, err := s.newestRun(ctx, d)
 	if err != nil {
 		return one, err
 	}
@@ -241,7 +241,7 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 		one.Next = wording.Say(wording.WentAs, wording.Values{"goes": string(i.Handover.Goes)})
 	case i.AtRisk():
 		one.Next = wording.Say(wording.NextCopy)
-	case unseen:
+	case unseen(&d, &i, newest):
 		one.Next = wording.Say(wording.NextQuick)
 	case d.Now.Signed != nil:
 		one.Next = wording.Say(wording.NextHandOver)
