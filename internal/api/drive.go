@@ -240,6 +240,14 @@ func (h *handlers) TableOfDrives(ctx context.Context, r server.TableOfDrivesRequ
 }
 
 // detailed is a drive with its present intake.
+func visitOf(v desk.Visit) *contract.LastVisit {
+	out := contract.LastVisit{Until: v.Until, Text: said(v.Says()), Since: each(v.Since, func(c shop.Change) contract.Said { return said(desk.Moved(c)) })}
+	if v.Verdict != nil {
+		out.Grade = optional(contract.Grade(v.Verdict.Stands().String()))
+	}
+	return &out
+}
+
 func (h *handlers) detailed(ctx context.Context, name string) (contract.Drive, error) {
 	d, err := h.shop.FindDrive(ctx, name)
 	if err != nil {
@@ -253,6 +261,11 @@ func (h *handlers) detailed(ctx context.Context, name string) (contract.Drive, e
 	}
 	if err != nil {
 		return out, err
+	}
+	if v, err := h.shop.LastVisit(ctx, d); err != nil {
+		return out, err
+	} else if v != nil {
+		out.LastVisit = visitOf(*v)
 	}
 	seen, err := h.shop.VolumesAt(ctx, d)
 	out.VolumesAt = when(seen)

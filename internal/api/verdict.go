@@ -141,6 +141,9 @@ func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestO
 			}
 		}
 	}
-	v, err := h.shop.Sign(ctx, actor(ctx, r.Body.By), d, value(r.Body.Verdict), grade, value(r.Body.Reason))
+	if _, err := h.shop.Sign(ctx, actor(ctx, r.Body.By), d, value(r.Body.Verdict), grade, value(r.Body.Reason)); err != nil {
+		return nil, err
+	}
+	v, err := h.shop.Verdict(ctx, d)
 	return server.SignVerdict201JSONResponse(verdictOf(d, v)), err
 }

@@ -284,6 +284,17 @@ func printDrive(w io.Writer, d contract.Drive) {
 	}
 	line("readings", last)
 	line("verdict", bold(w, grade(d.Grade))+"  "+optional(d.Headline))
+	if v := d.LastVisit; v != nil {
+		line("last visit", v.Text.Words)
+		name := "since then"
+		for _, moved := range v.Since {
+			line(name, moved.Words)
+			name = " "
+		}
+		if len(v.Since) == 0 {
+			line(name, "no counter that matters moved")
+		}
+	}
 }
 
 func abilities(c contract.Drive) []string {

@@ -1447,13 +1447,16 @@ type Drive struct {
 	HiddenBy *string `json:"hidden_by,omitempty"`
 
 	// Hours powered on
-	Hours         *float64       `json:"hours,omitempty"`
-	Intake        *Intake        `json:"intake,omitempty"`
-	Interface     DriveInterface `json:"interface"`
-	LastRead      *time.Time     `json:"last_read,omitempty"`
-	LinkNow       *string        `json:"link_now,omitempty"`
-	LinkPossible  *string        `json:"link_possible,omitempty"`
-	LogicalSector *int           `json:"logical_sector,omitempty"`
+	Hours     *float64       `json:"hours,omitempty"`
+	Intake    *Intake        `json:"intake,omitempty"`
+	Interface DriveInterface `json:"interface"`
+	LastRead  *time.Time     `json:"last_read,omitempty"`
+
+	// LastVisit Of a drive that came back, the visit before the present intake. Its verdict stays as it was signed; the present one is open
+	LastVisit     *LastVisit `json:"last_visit,omitempty"`
+	LinkNow       *string    `json:"link_now,omitempty"`
+	LinkPossible  *string    `json:"link_possible,omitempty"`
+	LogicalSector *int       `json:"logical_sector,omitempty"`
 
 	// Margin the tightest one in words
 	Margin *string `json:"margin,omitempty"`
@@ -1867,6 +1870,18 @@ type Label struct {
 
 // Language Of the papers an owner gets
 type Language string
+
+// LastVisit Of a drive that came back, the visit before the present intake. Its verdict stays as it was signed; the present one is open
+type LastVisit struct {
+	Grade *Grade `json:"grade,omitempty"`
+
+	// Since counters that matter and moved since
+	Since []Said `json:"since"`
+
+	// Text One thing said: what it is, for programs, and how it reads, for people
+	Text  Said      `json:"text"`
+	Until time.Time `json:"until"`
+}
 
 // ListedDrive What a list tells of a drive; the drive itself tells the rest
 type ListedDrive struct {

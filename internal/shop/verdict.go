@@ -36,6 +36,14 @@ type Verdict struct {
 	Signed  *SignOff
 }
 
+// Stands is the grade that counts: the one somebody signed, else the verdict's own.
+func (v Verdict) Stands() drive.Grade {
+	if v.Signed != nil {
+		return v.Signed.Grade
+	}
+	return v.Grade
+}
+
 // SignOff is a person accepting or overruling a verdict.
 type SignOff struct {
 	At     time.Time   `json:"at"`

@@ -1704,6 +1704,16 @@ export interface components {
             last_read?: string;
             bay?: components["schemas"]["BayName"];
             intake?: components["schemas"]["Intake"];
+            last_visit?: components["schemas"]["LastVisit"];
+        };
+        /** @description Of a drive that came back, the visit before the present intake. Its verdict stays as it was signed; the present one is open */
+        LastVisit: {
+            /** Format: date-time */
+            until: string;
+            text: components["schemas"]["Said"];
+            grade?: components["schemas"]["Grade"];
+            /** @description counters that matter and moved since */
+            since: components["schemas"]["Said"][];
         };
         /** @description What a list tells of a drive; the drive itself tells the rest */
         ListedDrive: {

@@ -222,6 +222,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
       <Two>
         {v ? (
           <VerdictPanel
+            visit={then ? undefined : drive.last_visit}
             verdict={v}
             busy={orders.sign.isPending}
             follow={then ? undefined : follow}

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import styled from "styled-components";
-import type { Finding, Risk, Verdict } from "../data/types";
+import type { Finding, LastVisit, Risk, Verdict } from "../data/types";
 import { color, medium, px, text } from "../theme/tokens";
 import { Aside, Button, Tape } from "./basics";
 import { left } from "./format";
@@ -142,6 +142,7 @@ export function notJudged(verdict: Verdict): string {
 /** The answer about a drive with its reasons, and the place where a person signs. */
 export function VerdictPanel({
   verdict,
+  visit,
   sign,
   overrule,
   mean,
@@ -149,6 +150,7 @@ export function VerdictPanel({
   follow,
 }: {
   verdict: Verdict;
+  visit?: LastVisit; // of a drive that came back
   sign: () => void;
   overrule: () => void;
   mean?: () => void; // asks for what else it is meant
@@ -179,6 +181,16 @@ export function VerdictPanel({
           </p>
         </div>
       </header>
+      {visit && (
+        <div className="ruled small">
+          <p>
+            <b>Was here</b> {visit.text.words}.
+          </p>
+          <p>
+            <b>Since then:</b> {visit.since.map((s) => s.words).join("; ") || "no counter that matters moved"}.
+          </p>
+        </div>
+      )}
       {signed?.reason && (
         <p className="ruled">
           {signed.by}: “{signed.reason}”

@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"strings"
+	"time"
 
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
@@ -100,7 +101,12 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			return v, err
 		}
 	}
-	s.describe(&v, unseen(v.Drive, v.Intake, newest))
+	intakes, err := s.intakesOf(ctx, v.Drive)
+	if err != nil {
+		return v, err
+	}
+	s.describe(&v, unseen(intakes, newest))
+	s.hereBefore(&v, intakes, newest)
 	if err := s.ended(ctx, &v, newest); err != nil {
 		return v, err
 	}
@@ -116,13 +122,41 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 	return v, nil
 }
 
-// unseen reports whether nobody has looked yet into what a drive came back for: its verdict was signed at an earlier visit, and nothing was
-// checked at this one.
-func unseen(d *shop.Drive, i *shop.Intake, newest *check.Run) bool {
-	if d == nil || d.Now.Signed == nil || i == nil || i.Handover != nil || !d.Now.Signed.At.Before(i.At) {
-		return false
+// intakesOf lists the intakes of what is in a bay, newest first.
+func (s *Desk) intakesOf(ctx context.Context, d *shop.Drive) ([]shop.Intake, error) {
+	if d == nil {
+		return nil, nil
 	}
-	return newest == nil || newest.Asked.Before(i.At) || newest.Outcome != check.Passed && newest.Outcome != check.Failed
+	return s.store.Intakes(ctx, d.ID)
+}
+
+// unseen reports whether nobody has looked yet into what a drive came back for. intakes are the drive's, newest first.
+func unseen(intakes []shop.Intake, newest *check.Run) bool {
+	present, last := comeback(intakes)
+	return last != nil &&
+		(newest == nil || newest.Asked.Before(present.At) || newest.Outcome != check.Passed && newest.Outcome != check.Failed)
+}
+
+// hereBefore has a bay tell what is to be done with a drive that was handed over, and of one that came back that it was here before.
+func (s *Desk) hereBefore(v *BayView, intakes []shop.Intake, newest *check.Run) {
+	if v.Drive == nil || v.Run != nil || v.Bay.Connection != protocol.Answering || v.Drive.Now.Bay != v.Bay.ID || len(intakes) == 0 {
+		return
+	}
+	if _, last := comeback(intakes); last != nil && !v.Intake.AtRisk() && unseen(intakes, newest) {
+		v.Note = wording.Say(
+			wording.BayBack, wording.Values{"at": last.Handover.At.Format(time.RFC3339), "goes": string(last.Handover.Goes), "note": v.Note},
+		)
+	}
+	went := intakes[0].Handover
+	switch {
+	case went == nil:
+	case v.Bay.Since.After(went.At): // put in again
+		v.Doing = wording.Say(wording.BayCameBack, wording.Values{"at": went.At.Format(time.RFC3339), "goes": string(went.Goes)})
+		v.Action, v.Check, v.Next = ActionOpen, "", wording.Say(wording.NextTakeIn)
+	default:
+		v.Doing = wording.Say(wording.BayHandedOver, wording.Values{"goes": string(went.Goes), "data": string(went.Data)})
+		v.Action, v.Check, v.Next = ActionOpen, "", wording.Say(wording.NextTakeOut)
+	}
 }
 
 // ended has a bay tell what the last run of its drive came to, as long as nobody has signed what follows from it.

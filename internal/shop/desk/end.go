@@ -85,18 +85,7 @@ func (s *Desk) moved(ctx context.Context, d shop.Drive, r check.Run) (of []shop.
 		return nil, false, nil
 	}
 	changes, err := s.store.Changes(ctx, d.ID)
-	for _, c := range changes { // in the order of time; one counter may have moved at several readings
-		if c.Seq <= before || c.Seq > after {
-			continue
-		}
-		n := slices.IndexFunc(of, func(o shop.Change) bool { return o.Signal == c.Signal })
-		if n < 0 {
-			of = append(of, c)
-		} else {
-			of[n].After = c.After
-		}
-	}
-	return of, true, err
+	return sum(changes, func(c shop.Change) bool { return c.Seq > before && c.Seq <= after }), true, err
 }
 
 // foundIn tells what a run found besides how it ended, which names the first step that failed.
@@ -110,13 +99,18 @@ func foundIn(r check.Run, moved []shop.Change, compared bool) (all []wording.Phr
 		}
 	}
 	for _, c := range moved {
-		def, _ := signal.Lookup(c.Signal)
-		all = append(all, wording.Say(wording.SignalMoved, wording.Values{"signal": def.Words, "before": c.Before, "after": c.After}))
+		all = append(all, Moved(c))
 	}
 	if compared && len(moved) == 0 {
 		all = append(all, wording.Say(wording.FoundSteady))
 	}
 	return all
+}
+
+// Moved tells of a counter that moved.
+func Moved(c shop.Change) wording.Phrase {
+	def, _ := signal.Lookup(c.Signal)
+	return wording.Say(wording.SignalMoved, wording.Values{"signal": def.Words, "before": c.Before, "after": c.After})
 }
 
 // judgedBy tells the verdict after a run, and how it stood before. verdicts are the drive's, newest first.

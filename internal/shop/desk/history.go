@@ -52,7 +52,6 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 		return nil, err
 	}
 	for _, c := range changes {
-		def, _ := signal.Lookup(c.Signal)
 		all = append(
 			all,
 			Entry{
@@ -60,7 +59,7 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 				Hours:   c.Hours,
 				Kind:    "change",
 				Reading: c.Seq,
-				Says:    wording.Say(wording.SignalMoved, wording.Values{"signal": def.Words, "before": c.Before, "after": c.After}),
+				Says:    Moved(c),
 			},
 		)
 	}

@@ -209,18 +209,20 @@ func (s *Desk) ProtectSoon(ctx context.Context, b protocol.Bay) {
 	})
 }
 
-// settle ties an intake to the drive that named itself, and judges the drive for the duty it came with.
+// settle ties an intake to the drive that named itself, and judges the drive for the duty it came with. What was signed at an earlier visit
+// is that visit's.
 func (s *Desk) settle(ctx context.Context, tx Tx, i *shop.Intake, d shop.Drive) ([]shop.Event, error) {
 	i.Drive = d.ID
 	if err := tx.SaveIntake(ctx, i); err != nil {
 		return nil, err
 	}
-	if i.Duty == "" || i.Duty == d.Duty {
+	if same := i.Duty == "" || i.Duty == d.Duty; same && d.Now.Signed == nil {
 		return nil, nil
-	}
-	d.Duty = i.Duty
-	if err := tx.SaveDrive(ctx, &d); err != nil {
-		return nil, err
+	} else if !same {
+		d.Duty = i.Duty
+		if err := tx.SaveDrive(ctx, &d); err != nil {
+			return nil, err
+		}
 	}
 	return s.judge.Redecide(ctx, tx, d)
 }

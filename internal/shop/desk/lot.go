@@ -236,12 +236,16 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 	if err != nil {
 		return one, err
 	}
+	intakes, err := s.intakesOf(ctx, &d)
+	if err != nil {
+		return one, err
+	}
 	switch {
 	case i.Handover != nil:
 		one.Next = wording.Say(wording.WentAs, wording.Values{"goes": string(i.Handover.Goes)})
 	case i.AtRisk():
 		one.Next = wording.Say(wording.NextCopy)
-	case unseen(&d, &i, newest):
+	case unseen(intakes, newest):
 		one.Next = wording.Say(wording.NextQuick)
 	case d.Now.Signed != nil:
 		one.Next = wording.Say(wording.NextHandOver)

@@ -176,6 +176,7 @@ func (s *Judge) assess(
 		}
 		if len(intakes) > 0 {
 			now.Label(intakes[0].Label)
+			a.news = signedBefore(d, intakes[0])
 		}
 	}
 	e := evidence(d, decoded, now, life)
@@ -204,8 +205,13 @@ func (s *Judge) assess(
 		said = digest(last.Verdict)
 	}
 	n.VerdictDigest = digest(v)
-	a.verdict, a.news = v, !bytes.Equal(said, n.VerdictDigest)
+	a.verdict, a.news = v, a.news || !bytes.Equal(said, n.VerdictDigest)
 	return a, nil
+}
+
+// signedBefore reports whether a drive's verdict was signed before its present intake: that was the last visit's, and this one's is open.
+func signedBefore(d shop.Drive, present shop.Intake) bool {
+	return d.Now.Signed != nil && present.Handover == nil && d.Now.Signed.At.Before(present.At)
 }
 
 // settleOn stores an assessment: the verdict if it is news, and how the drive stands.

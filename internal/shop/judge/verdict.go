@@ -11,7 +11,15 @@ import (
 
 // Verdicts lists every verdict on a drive, newest first.
 func (s *Judge) Verdicts(ctx context.Context, d shop.Drive) ([]shop.Verdict, error) {
-	return s.store.Verdicts(ctx, d.ID)
+	all, err := s.store.Verdicts(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	pace, err := Pace(ctx, s.store, d)
+	for i := range all {
+		all[i].Missing = timed(all[i].Missing, pace)
+	}
+	return all, err
 }
 
 // Verdict gives the present verdict of a drive, with the advice as things stand with its data now, and the time this drive takes for what

@@ -372,10 +372,24 @@ func TestASignatureOfAnEarlierVisitHandsNothingOver(t *testing.T) {
 		first := takeIn()
 		sign()
 		assert.Equal(t, wording.NextHandOver, next())
-		_, err := p.HandOver(ctx, dov, first.ID, shop.Handover{Goes: shop.Returned})
+		gone, err := p.LastVisit(ctx, p.drive("7M511"))
 		require.NoError(t, err)
+		assert.Nil(t, gone, "it has not come back")
+		_, err = p.HandOver(ctx, dov, first.ID, shop.Handover{Goes: shop.Returned})
+		require.NoError(t, err)
+		assert.Equal(t, wording.NextTakeOut, next(), "it lies there still")
 		takeIn()
 		assert.Equal(t, wording.NextQuick, next())
+		assert.Nil(t, p.drive("7M511").Now.Signed, "what this visit comes to is open")
+		last, err := p.LastVisit(ctx, p.drive("7M511"))
+		require.NoError(t, err)
+		assert.Equal(t, "until 2 Sep 2026, returned: healthy, signed by Dov", last.Says().String())
+		assert.Empty(t, last.Since)
+		p.arrives(p.clock.at.Add(time.Minute), 2, state{serial: "KVA077M511", hours: 130, heat: 30, pending: 8})
+		last, err = p.LastVisit(ctx, p.drive("7M511"))
+		require.NoError(t, err)
+		require.Len(t, last.Since, 1)
+		assert.Equal(t, []float64{0, 8}, []float64{last.Since[0].Before, last.Since[0].After})
 		p.clock.at = p.clock.at.Add(time.Hour)
 		for i, outcome := range []check.Outcome{check.Stopped, check.Passed} {
 			run := check.Run{
@@ -384,7 +398,9 @@ func TestASignatureOfAnEarlierVisitHandsNothingOver(t *testing.T) {
 			}
 			require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &run}))
 			p.Wait()
-			assert.Equal(t, []wording.Code{wording.NextQuick, wording.NextHandOver}[i], next(), outcome)
+			assert.Equal(t, []wording.Code{wording.NextCheck, wording.NextReview}[i], next(), outcome)
 		}
+		sign()
+		assert.Equal(t, wording.NextHandOver, next())
 	})
 }
