@@ -274,7 +274,9 @@ func (h *handlers) CompareReadings(
 		return nil, err
 	}
 	c, err := h.shop.Compare(ctx, d, value(r.Params.Before), value(r.Params.Now))
-	return server.CompareReadings200JSONResponse{Before: summaryOf(c.Then), Now: summaryOf(c.Now), Rows: each(c.Rows, differenceOf)}, err
+	return server.CompareReadings200JSONResponse{
+		Before: summaryOf(c.Then), Now: summaryOf(c.Now), Swapped: optional(c.Swapped), Rows: each(c.Rows, differenceOf),
+	}, err
 }
 
 func (h *handlers) ListReadings(ctx context.Context, r server.ListReadingsRequestObject) (server.ListReadingsResponseObject, error) {

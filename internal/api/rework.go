@@ -37,10 +37,10 @@ func (h *handlers) StartRework(ctx context.Context, r server.StartReworkRequestO
 		return nil, err
 	}
 	wish := runs.Wish{Kind: check.Kind(r.Body.Kind), Ending: r.Body.Ending}
+	if err := h.mayDestroy(ctx, wish.Kind); err != nil {
+		return nil, err
+	}
 	if wish.Kind == check.Overwrite {
-		if err := h.access.Prove(callerOf(ctx)); err != nil {
-			return nil, err
-		}
 		everybody, err := h.access.Roster(ctx)
 		if err != nil {
 			return nil, err
@@ -49,6 +49,27 @@ func (h *handlers) StartRework(ctx context.Context, r server.StartReworkRequestO
 	}
 	started, err := h.shop.Rework(ctx, actor(ctx, r.Body.By), d, wish)
 	return server.StartRework201JSONResponse(runOf(started)), err
+}
+
+// mayDestroy wants a fresh proof of who asks before what destroys everything.
+func (h *handlers) mayDestroy(ctx context.Context, k check.Kind) error {
+	if k != check.Overwrite {
+		return nil
+	}
+	return h.access.Prove(callerOf(ctx))
+}
+
+func (h *handlers) AskRework(ctx context.Context, r server.AskReworkRequestObject) (server.AskReworkResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	kind := check.Kind(r.Params.Kind)
+	if err := h.mayDestroy(ctx, kind); err != nil {
+		return nil, err
+	}
+	ready, err := h.shop.AskRework(ctx, d, kind)
+	return server.AskRework200JSONResponse{TakesS: int(ready.Takes.Seconds()), Sectors: int64(ready.Sectors)}, err
 }
 
 func (h *handlers) GetRework(ctx context.Context, r server.GetReworkRequestObject) (server.GetReworkResponseObject, error) {

@@ -190,8 +190,21 @@ func TestAReworkIsRefusedUnlessEverythingIsInOrder(t *testing.T) {
 			o.Bay, o.Key, o.Rework.Ending = at(3), drive.Key{Model: "Dock", Serial: "OXD60A"}, "OXD60A"
 			o.Rework.Release.Key = o.Key
 		}))
+		// The serial is asked for last: what else is wrong is told to somebody who has not typed it yet.
+		asking := func(change func(*protocol.Order)) error {
+			return try(func(o *protocol.Order) { o.Asking, o.Rework.Ending = true, ""; change(o) })
+		}
+		require.NoError(t, asking(func(*protocol.Order) {}))
+		assert.Empty(t, s.runs, "nothing was begun")
+		refusal(t, drive.FaultInUse, asking(func(o *protocol.Order) {
+			o.Bay, o.Key.Serial, o.Rework.Release.Key.Serial = at(2), "KVA077M4R9", "KVA077M4R9"
+		}))
+		refusal(t, drive.FaultInUse, try(func(o *protocol.Order) {
+			o.Bay, o.Key.Serial, o.Rework.Release.Key.Serial = at(2), "KVA077M4R9", "KVA077M4R9"
+		}))
 		s.bench.AllowRework = false
 		refusal(t, drive.FaultNotAllowed, try(func(*protocol.Order) {}))
+		refusal(t, drive.FaultNotAllowed, asking(func(*protocol.Order) {}))
 		s.bench.AllowRework = true
 
 		receipt, err := s.order(t, order(check.Mend, 800))

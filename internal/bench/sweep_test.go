@@ -241,7 +241,7 @@ func TestAHotDriveIsLetCoolAndGoesOnByItself(t *testing.T) {
 			r := s.runs[receipt.Run.ID]
 			if r.State == check.Paused {
 				hot = true
-				assert.Contains(t, r.Pause.String(), "it waits until it has cooled to 50 °C")
+				assert.Contains(t, r.Pause.String(), "goes on when it has cooled to 50 °C")
 			}
 			return hot && r.State == check.Running
 		})

@@ -382,6 +382,9 @@ func amount(p *float64, unit string) string {
 }
 
 func printComparison(w io.Writer, x contract.Comparison) {
+	if optional(x.Swapped) {
+		_, _ = fmt.Fprintf(w, "Reading %d is the earlier one: they are compared the other way round.\n", x.Before.Seq)
+	}
 	_, _ = fmt.Fprintf(
 		w, "then  reading %d, %s, %s\nnow   reading %d, %s, %s\n\n", x.Before.Seq, minute(x.Before.At),
 		number(x.Before.Hours, "h"), x.Now.Seq, minute(x.Now.At), number(x.Now.Hours, "h"),

@@ -61,8 +61,8 @@ func reworkCommands() *cli.Command {
 			Usage:     usage,
 			ArgsUsage: "DRIVE",
 			Description: about +
-				"\n\nNeeds a release, a reading of today and a sweep of this intake. Asks for the end of the serial: read it off " +
-				"the label.\n\nExample:\n   hylostat rework " + name + " 7M4Q2 --follow",
+				"\n\nNeeds a release, a reading of today and a sweep of this intake. When all that stands, it asks for the end of the " +
+				"serial: read it off the label.\n\nExample:\n   hylostat rework " + name + " 7M4Q2 --follow",
 			Flags: []cli.Flag{
 				&cli.StringFlag{
 					Name:  "serial",
@@ -110,19 +110,23 @@ func reworkCommands() *cli.Command {
 }
 
 func startRework(ctx context.Context, c call) error {
-	ending := c.String("serial")
-	if ending == "" {
-		var err error
-		if ending, err = ask(
-			c.Root().ErrWriter, os.Stdin, "Type the end of the serial from the drive's label, six characters or more: ",
-		); err != nil {
+	ending, kind := c.String("serial"), contract.ReworkKind(c.Name)
+	if ending == "" { // when all else stands
+		ready, err := c.AskRework(ctx, c.arg(0), kind)
+		if err != nil {
+			return err
+		}
+		if ending, err = ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf(
+			"%s, about %s.\nType the end of the serial from the drive's label, six characters or more: ",
+			counted(int(ready.Sectors), "sector is written", "sectors are written"), left(ready.TakesS),
+		)); err != nil {
 			return err
 		}
 	}
 	if len(strings.TrimSpace(ending)) < 6 {
 		return &usage{"the end of the serial needs six characters at least; read it off the drive's label"}
 	}
-	r, err := c.StartRework(ctx, c.arg(0), contract.ReworkRequest{Kind: contract.ReworkKind(c.Name), Ending: ending, By: c.by()})
+	r, err := c.StartRework(ctx, c.arg(0), contract.ReworkRequest{Kind: kind, Ending: ending, By: c.by()})
 	if err != nil {
 		return err
 	}

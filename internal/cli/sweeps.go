@@ -115,11 +115,18 @@ func sweepCommands() *cli.Command {
 					if err != nil {
 						return err
 					}
+					swapped := earlier > later
+					if swapped {
+						earlier, later = later, earlier
+					}
 					all, err := c.SweepDifferences(ctx, later, earlier)
 					if err != nil {
 						return err
 					}
 					return c.show(all, func(w io.Writer) {
+						if swapped {
+							_, _ = fmt.Fprintf(w, "Run %d is the earlier one: they are compared the other way round.\n", earlier)
+						}
 						if len(all) == 0 {
 							_, _ = fmt.Fprintln(w, "Neither found anything.")
 							return

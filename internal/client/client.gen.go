@@ -350,6 +350,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
 	RecordRelease(ctx context.Context, drive DriveName, body RecordReleaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AskRework Whether a rework could begin, the serial aside; it begins nothing
+	//
+	// Corresponds with GET /drives/{drive}/reworks (the `AskRework` operationId).
+	AskRework(ctx context.Context, drive DriveName, params *AskReworkParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StartReworkWithBody Write to a drive, through the bench's guard
 	//
 	// Takes any type of body and a specified content type.
@@ -1553,6 +1558,21 @@ func (c *Raw) RecordReleaseWithBody(ctx context.Context, drive DriveName, conten
 // Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
 func (c *Raw) RecordRelease(ctx context.Context, drive DriveName, body RecordReleaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecordReleaseRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskRework Whether a rework could begin, the serial aside; it begins nothing
+//
+// Corresponds with GET /drives/{drive}/reworks (the `AskRework` operationId).
+func (c *Raw) AskRework(ctx context.Context, drive DriveName, params *AskReworkParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskReworkRequest(c.Server, drive, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4617,6 +4637,63 @@ func NewRecordReleaseRequestWithBody(server string, drive DriveName, contentType
 	return req, nil
 }
 
+// NewAskReworkRequest constructs an http.Request for the AskRework method
+func NewAskReworkRequest(server string, drive DriveName, params *AskReworkParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/reworks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStartReworkRequest calls the generic StartRework builder with application/json body
 func NewStartReworkRequest(server string, drive DriveName, body StartReworkJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7622,6 +7699,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /drives/{drive}/release (the `RecordRelease` operationId).
 	RecordReleaseWithResponse(ctx context.Context, drive DriveName, body RecordReleaseJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordReleaseResponse, error)
 
+	// AskReworkWithResponse Whether a rework could begin, the serial aside; it begins nothing
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/reworks (the `AskRework` operationId).
+	AskReworkWithResponse(ctx context.Context, drive DriveName, params *AskReworkParams, reqEditors ...RequestEditorFn) (*AskReworkResponse, error)
+
 	// StartReworkWithBodyWithResponse Write to a drive, through the bench's guard
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9741,6 +9825,54 @@ func (r RecordReleaseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RecordReleaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskReworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReworkReady
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskReworkResponse) GetJSON200() *ReworkReady {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskReworkResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskReworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskReworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskReworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskReworkResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13220,6 +13352,19 @@ func (c *ClientWithResponses) RecordReleaseWithResponse(ctx context.Context, dri
 	return ParseRecordReleaseResponse(rsp)
 }
 
+// AskReworkWithResponse Whether a rework could begin, the serial aside; it begins nothing
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/reworks (the `AskRework` operationId).
+func (c *ClientWithResponses) AskReworkWithResponse(ctx context.Context, drive DriveName, params *AskReworkParams, reqEditors ...RequestEditorFn) (*AskReworkResponse, error) {
+	rsp, err := c.AskRework(ctx, drive, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskReworkResponse(rsp)
+}
+
 // StartReworkWithBodyWithResponse Write to a drive, through the bench's guard
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15372,6 +15517,39 @@ func ParseRecordReleaseResponse(rsp *http.Response) (*RecordReleaseResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Intake
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskReworkResponse parses an HTTP response from a AskReworkWithResponse call
+func ParseAskReworkResponse(rsp *http.Response) (*AskReworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskReworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReworkReady
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

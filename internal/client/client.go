@@ -291,6 +291,12 @@ func (c *Client) StartRework(ctx context.Context, drive string, r contract.Rewor
 	return call[contract.Run](c, resp, err)
 }
 
+// AskRework tells whether a rework could begin, the serial aside.
+func (c *Client) AskRework(ctx context.Context, drive string, kind contract.ReworkKind) (contract.ReworkReady, error) {
+	resp, err := c.raw.AskRework(ctx, drive, &contract.AskReworkParams{Kind: kind})
+	return call[contract.ReworkReady](c, resp, err)
+}
+
 // Rework tells what a rework wrote and changed.
 func (c *Client) Rework(ctx context.Context, run int64) (contract.Rework, error) {
 	resp, err := c.raw.GetRework(ctx, run)

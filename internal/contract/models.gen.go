@@ -1356,6 +1356,9 @@ type Comparison struct {
 	Before ReadingSummary `json:"before"`
 	Now    ReadingSummary `json:"now"`
 	Rows   []Difference   `json:"rows"`
+
+	// Swapped true when they were asked for the other way round; the earlier stands first
+	Swapped *bool `json:"swapped,omitempty"`
 }
 
 // DataState what was done to the data at an intake
@@ -2534,6 +2537,15 @@ type Rework struct {
 // ReworkKind each covers the ones before it, as the scope of a release
 type ReworkKind string
 
+// ReworkReady defines model for ReworkReady.
+type ReworkReady struct {
+	// Sectors that it writes
+	Sectors int64 `json:"sectors"`
+
+	// TakesS about how long it takes
+	TakesS int `json:"takes_s"`
+}
+
 // ReworkRequest defines model for ReworkRequest.
 type ReworkRequest struct {
 	By string `json:"by"`
@@ -3499,6 +3511,11 @@ type GetReadingParams struct {
 // WithdrawReleaseParams defines parameters for WithdrawRelease.
 type WithdrawReleaseParams struct {
 	By string `form:"by" json:"by"`
+}
+
+// AskReworkParams defines parameters for AskRework.
+type AskReworkParams struct {
+	Kind ReworkKind `form:"kind" json:"kind"`
 }
 
 // GetStatementParams defines parameters for GetStatement.

@@ -101,6 +101,8 @@ type Order struct {
 	Arrangement []int       `json:"arrangement,omitempty"`
 	// Rework is that of an OrderCheck that writes.
 	Rework *check.Rework `json:"rework,omitempty"`
+	// Asking has a bench judge such an order by all but the serial somebody is to type, and begin nothing.
+	Asking bool `json:"asking,omitempty"`
 	// Lasts is how long the shop's word that the owner's release holds may be relied on: of an OrderCheck that writes, and of an
 	// OrderConsent. 0: it does not hold any more.
 	Lasts time.Duration `json:"lasts,omitempty"`

@@ -1047,7 +1047,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
+        /** Whether a rework could begin, the serial aside; it begins nothing */
+        get: operations["askRework"];
         put?: never;
         /** Write to a drive, through the bench's guard */
         post: operations["startRework"];
@@ -2623,6 +2624,15 @@ export interface components {
             owner: string;
             by: string;
         };
+        ReworkReady: {
+            /** @description about how long it takes */
+            takes_s: number;
+            /**
+             * Format: int64
+             * @description that it writes
+             */
+            sectors: number;
+        };
         ReworkRequest: {
             kind: components["schemas"]["ReworkKind"];
             /** @description the end of the serial, as somebody reads it off the drive's label */
@@ -2750,6 +2760,8 @@ export interface components {
         Comparison: {
             before: components["schemas"]["ReadingSummary"];
             now: components["schemas"]["ReadingSummary"];
+            /** @description true when they were asked for the other way round; the earlier stands first */
+            swapped?: boolean;
             rows: components["schemas"]["Difference"][];
         };
         ReadingStanding: {
@@ -5205,6 +5217,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Intake"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    askRework: {
+        parameters: {
+            query: {
+                kind: components["schemas"]["ReworkKind"];
+            };
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It could */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReworkReady"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -1,6 +1,6 @@
 import { infiniteQueryOptions, queryOptions, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { api, data, page } from "./client";
-import type { Drive, Grade, Medium, Run } from "./types";
+import type { Drive, Grade, Medium, ReworkKind, Run } from "./types";
 
 /** What the service has, one entry a resource: under which key it is kept, and how it is asked for. changes.ts says what makes each stale. */
 
@@ -164,6 +164,15 @@ const sweeps = (r: Run) => r.steps.some((s) => s.sweep !== undefined);
 const writes = (r: Run) => ["mend", "renew", "overwrite"].includes(r.kind);
 
 export const useRun = (run: number) => useQuery(ofRun.self(run));
+
+/** Whether a rework of a drive could begin, the serial aside: asked anew each time. */
+export const useReworkReady = (serial: string, kind: ReworkKind) =>
+  useQuery({
+    queryKey: ["drive", serial, "rework", kind],
+    queryFn: () => data(api.GET("/drives/{drive}/reworks", { params: { path: { drive: serial }, query: { kind } } })),
+    gcTime: 0,
+    retry: false,
+  });
 
 /** What a rework wrote and changed. */
 export const useRework = (run: Run) => useQuery({ ...ofRun.rework(run.id), enabled: writes(run) });

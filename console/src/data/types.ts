@@ -58,6 +58,7 @@ export type Volumes = Schemas["Volumes"];
 export type Risk = Schemas["Risk"];
 export type RiskLearnt = Schemas["RiskLearnt"];
 export type LastVisit = Schemas["LastVisit"];
+export type ReworkReady = Schemas["ReworkReady"];
 export type Verdict = Schemas["Verdict"];
 export type Demands = Schemas["Demands"];
 export type FactorOffer = Schemas["FactorOffer"];

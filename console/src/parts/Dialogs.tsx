@@ -1,10 +1,10 @@
 import { type ReactNode, useState } from "react";
 import { Dialog, Heading, Input, Label, Modal, ModalOverlay, Radio, RadioGroup, TextArea, TextField } from "react-aria-components";
 import styled from "styled-components";
-import type { Grade, ReworkKind } from "../data/types";
+import type { Grade, ReworkKind, ReworkReady } from "../data/types";
 import { color, text } from "../theme/tokens";
 import { Button, Form } from "./basics";
-import { bayWords } from "./format";
+import { bayWords, left, number } from "./format";
 import { VerdictWord } from "./marks";
 
 const Overlay = styled(
@@ -186,6 +186,8 @@ const warnings: Record<ReworkKind, string> = {
 export function ReworkDialog({
   kind,
   bay,
+  ready,
+  against,
   wrong,
   busy,
   done,
@@ -193,6 +195,8 @@ export function ReworkDialog({
 }: {
   kind: ReworkKind;
   bay: string;
+  ready?: ReworkReady; // what it would write; absent until that is known
+  against?: string; // what stands against it: the serial is not asked for
   wrong?: string;
   busy?: boolean;
   done: (ending: string) => void;
@@ -209,16 +213,26 @@ export function ReworkDialog({
         }}
       >
         <p>{warnings[kind]}</p>
-        <TextField value={ending} onChange={setEnding} maxLength={100} autoFocus>
-          <Label>End of the serial from the label on the drive: scan it, or type six characters or more</Label>
-          <Input autoComplete="off" spellCheck={false} />
-        </TextField>
+        {ready && (
+          <p>
+            {number(ready.sectors)} {ready.sectors === 1 ? "sector is" : "sectors are"} written, about {left(ready.takes_s)}.
+          </p>
+        )}
+        {against && <p role="alert">{against}</p>}
+        {ready && !against && (
+          <TextField value={ending} onChange={setEnding} maxLength={100} autoFocus>
+            <Label>End of the serial from the label on the drive: scan it, or type six characters or more</Label>
+            <Input autoComplete="off" spellCheck={false} />
+          </TextField>
+        )}
         {wrong && <p role="alert">{wrong}</p>}
         <footer>
-          <Button onPress={close}>Cancel</Button>
-          <Button $filled type="submit" isDisabled={ending.trim().length < 6 || busy}>
-            Begin to {kind}
-          </Button>
+          <Button onPress={close}>{against ? "Close" : "Cancel"}</Button>
+          {!against && (
+            <Button $filled type="submit" isDisabled={ending.trim().length < 6 || busy}>
+              Begin to {kind}
+            </Button>
+          )}
         </footer>
       </Form>
     </Frame>

@@ -1,3 +1,5 @@
+import type { ComponentProps } from "react";
+import { useReworkReady } from "../data/queries";
 import type { CheckKind, Drive, Duty, Grade, HandoverRequest, IntakeCorrection, ReworkKind, Verdict } from "../data/types";
 import { CorrectionDialog, DutyDialog, HandoverDialog } from "./DeskDialogs";
 import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "./Dialogs";
@@ -28,6 +30,12 @@ export interface DriveAnswers {
   overrule: (grade: Grade, reason: string) => void;
 }
 
+/** A rework asks for the serial when all else stands. */
+function AskedRework({ drive, ...dialog }: { drive: Drive } & Omit<ComponentProps<typeof ReworkDialog>, "bay" | "ready" | "against">) {
+  const ready = useReworkReady(drive.serial, dialog.kind);
+  return <ReworkDialog {...dialog} bay={drive.bay ?? ""} ready={ready.data} against={ready.error?.message} />;
+}
+
 /** The one dialog of a drive's page that is open. */
 export function DriveDialogs({
   asked,
@@ -52,9 +60,9 @@ export function DriveDialogs({
       return <ReleaseDialog wrong={wrong} close={close} done={answer.release} />;
     case "rework":
       return (
-        <ReworkDialog
+        <AskedRework
           kind={asked.kind}
-          bay={drive.bay ?? ""}
+          drive={drive}
           wrong={wrong}
           busy={busy}
           close={close}

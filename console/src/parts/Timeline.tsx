@@ -96,6 +96,7 @@ export function SinceLastVisit({
           {then.seq === now.seq
             ? "this is its first reading here"
             : `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}, reading ${then.seq} · ${count(days, "day", "days")} ago${ran >= 0 ? `, powered on for ${number(ran)} h since` : ""}`}
+          {comparison.swapped && `. Reading ${then.seq} is the earlier one: compared the other way round`}
         </p>
       </header>
       <Scroll>

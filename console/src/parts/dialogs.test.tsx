@@ -80,7 +80,7 @@ describe("a dialog", () => {
   });
 
   it.each(["mend", "renew", "overwrite"] as const)("asks for six characters of the serial before it begins to %s", (kind) => {
-    show(<ReworkDialog kind={kind} bay="bay-2" done={done} close={close} />);
+    show(<ReworkDialog kind={kind} bay="bay-2" ready={{ takes_s: 60, sectors: 16 }} done={done} close={close} />);
     expect(screen.getByRole("heading").textContent?.toLowerCase()).toBe(`${kind} the drive in bay 2`);
     for (const short of ["", "A7M51", " A7M51 "]) {
       type(/End of the serial/, short);
@@ -95,9 +95,16 @@ describe("a dialog", () => {
   });
 
   it("does not begin twice", () => {
-    show(<ReworkDialog kind="mend" bay="bay-2" busy done={done} close={close} />);
+    show(<ReworkDialog kind="mend" bay="bay-2" ready={{ takes_s: 60, sectors: 16 }} busy done={done} close={close} />);
     type(/End of the serial/, "77M511");
     expect(button("Begin to mend").disabled).toBe(true);
+  });
+
+  it("asks for no serial as long as something else stands against it", () => {
+    show(<ReworkDialog kind="mend" bay="bay-2" against="not released by the owner. Record a release." done={done} close={close} />);
+    expect(screen.getByRole("alert").textContent).toBe("not released by the owner. Record a release.");
+    expect(screen.queryByLabelText(/End of the serial/)).toBeNull();
+    expect(screen.queryByRole("button", { name: "Begin to mend" })).toBeNull();
   });
 
   it("judges a drive for another duty than it has", () => {

@@ -1,3 +1,4 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 /// <reference types="node" />
 import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { type ReactNode, Suspense } from "react";
@@ -123,16 +124,20 @@ describe("parts", () => {
 
   it("the questions of a drive's page", async () => {
     const verdict = { duty: "carry", grade: "healthy", signed: undefined } as Verdict;
+    const ready = new QueryClient({ defaultOptions: { queries: { enabled: false } } });
+    ready.setQueryData(["drive", drive().serial, "rework", "mend"], { takes_s: 70, sectors: 16 });
     const answer = { despite() {}, release() {}, rework() {}, handover() {}, correction() {}, duty() {}, overrule() {} };
     const asks = (asked: DriveQuestion | undefined, of: Drive, v: Verdict | undefined) => (
-      <DriveDialogs
-        asked={asked}
-        drive={of}
-        verdict={v}
-        given={{ wrong: "not as things stand", busy: false }}
-        answer={answer}
-        close={() => {}}
-      />
+      <QueryClientProvider client={ready}>
+        <DriveDialogs
+          asked={asked}
+          drive={of}
+          verdict={v}
+          given={{ wrong: "not as things stand", busy: false }}
+          answer={answer}
+          close={() => {}}
+        />
+      </QueryClientProvider>
     );
     const taken = drive({ bay: "bay-3" as never, intake: { ...intake, ticket: "2214" } as never });
     const all: (DriveQuestion | undefined)[] = [

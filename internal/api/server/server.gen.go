@@ -114,6 +114,9 @@ type ServerInterface interface {
 	// RecordRelease Record the owner's consent, for the present intake, that data on the drive may be destroyed
 	// (PUT /drives/{drive}/release)
 	RecordRelease(ctx *echo.Context, drive DriveName) error
+	// AskRework Whether a rework could begin, the serial aside; it begins nothing
+	// (GET /drives/{drive}/reworks)
+	AskRework(ctx *echo.Context, drive DriveName, params AskReworkParams) error
 	// StartRework Write to a drive, through the bench's guard
 	// (POST /drives/{drive}/reworks)
 	StartRework(ctx *echo.Context, drive DriveName) error
@@ -983,6 +986,31 @@ func (w *ServerInterfaceWrapper) RecordRelease(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RecordRelease(ctx, drive)
+	return err
+}
+
+// AskRework converts echo context to params.
+func (w *ServerInterfaceWrapper) AskRework(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AskReworkParams
+	// ------------- Required query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "kind", ctx.QueryParams(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter kind: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AskRework(ctx, drive, params)
 	return err
 }
 
@@ -2032,6 +2060,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/drives/:drive/outcome", wrapper.SetOutcome, options.OperationMiddlewares["setOutcome"]...)
 	router.DELETE(options.BaseURL+"/drives/:drive/release", wrapper.WithdrawRelease, options.OperationMiddlewares["withdrawRelease"]...)
 	router.PUT(options.BaseURL+"/drives/:drive/release", wrapper.RecordRelease, options.OperationMiddlewares["recordRelease"]...)
+	router.GET(options.BaseURL+"/drives/:drive/reworks", wrapper.AskRework, options.OperationMiddlewares["askRework"]...)
 	router.POST(options.BaseURL+"/drives/:drive/reworks", wrapper.StartRework, options.OperationMiddlewares["startRework"]...)
 	router.GET(options.BaseURL+"/drives/:drive/verdict", wrapper.GetVerdict, options.OperationMiddlewares["getVerdict"]...)
 	router.POST(options.BaseURL+"/drives/:drive/verdict/sign-off", wrapper.SignVerdict, options.OperationMiddlewares["signVerdict"]...)
@@ -3385,6 +3414,46 @@ type RecordReleasedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RecordReleasedefaultApplicationProblemPlusJSONResponse) VisitRecordReleaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskReworkRequestObject struct {
+	Drive  DriveName `json:"drive"`
+	Params AskReworkParams
+}
+
+type AskReworkResponseObject interface {
+	VisitAskReworkResponse(w http.ResponseWriter) error
+}
+
+type AskRework200JSONResponse ReworkReady
+
+func (response AskRework200JSONResponse) VisitAskReworkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskReworkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskReworkdefaultApplicationProblemPlusJSONResponse) VisitAskReworkResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5948,6 +6017,9 @@ type StrictServerInterface interface {
 	// RecordRelease Record the owner's consent, for the present intake, that data on the drive may be destroyed
 	// (PUT /drives/{drive}/release)
 	RecordRelease(ctx context.Context, request RecordReleaseRequestObject) (RecordReleaseResponseObject, error)
+	// AskRework Whether a rework could begin, the serial aside; it begins nothing
+	// (GET /drives/{drive}/reworks)
+	AskRework(ctx context.Context, request AskReworkRequestObject) (AskReworkResponseObject, error)
 	// StartRework Write to a drive, through the bench's guard
 	// (POST /drives/{drive}/reworks)
 	StartRework(ctx context.Context, request StartReworkRequestObject) (StartReworkResponseObject, error)
@@ -7182,6 +7254,32 @@ func (sh *strictHandler) RecordRelease(ctx *echo.Context, drive DriveName) error
 		return err
 	} else if validResponse, ok := response.(RecordReleaseResponseObject); ok {
 		return validResponse.VisitRecordReleaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AskRework operation middleware
+func (sh *strictHandler) AskRework(ctx *echo.Context, drive DriveName, params AskReworkParams) error {
+	var request AskReworkRequestObject
+
+	request.Drive = drive
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AskRework(ctx.Request().Context(), request.(AskReworkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskRework")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AskReworkResponseObject); ok {
+		return validResponse.VisitAskReworkResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

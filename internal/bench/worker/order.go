@@ -111,6 +111,9 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	if w.current != nil {
 		return receipt, nil, w.busy(o)
 	}
+	if o.Asking {
+		return receipt, nil, w.mayRework(ctx, o)
+	}
 	r := check.New(o.Check, w.bay.ID, w.bay.Key, o.By, w.machine.Clock.Now(), o.Limit, o.Spans...)
 	r.ID, r.Despite, r.Order = o.Run, o.Despite, o.ID
 	r.Expect(o.Pace)

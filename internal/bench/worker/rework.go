@@ -68,13 +68,8 @@ func (m *Machine) copyOf(run int64) string {
 
 // takeRework makes a run of an order that writes, or says why not.
 func (w *Worker) takeRework(ctx context.Context, o protocol.Order, r check.Run) error {
-	asked := w.asked(ctx, o.Check, o.Key, o.Rework)
-	refused := write.Admit(asked)
-	if refused == nil {
-		refused = write.Free(ctx, w.machine.Source, asked)
-	}
-	if refused != nil {
-		return refused.Refusal(o.Check, w.bay.ID)
+	if err := w.mayRework(ctx, o); err != nil {
+		return err
 	}
 	if err := w.machine.Consents.Hear(ctx, r.ID, o.Lasts); err != nil {
 		return err
@@ -89,6 +84,24 @@ func (w *Worker) takeRework(ctx context.Context, o protocol.Order, r check.Run) 
 			}).Refusal(o.Check, w.bay.ID)
 		}
 		return err
+	}
+	return nil
+}
+
+// mayRework judges an order that writes: by what is known, by what on this machine needs the drive, and, when all that stands, by the
+// serial somebody has read off its label.
+func (w *Worker) mayRework(ctx context.Context, o protocol.Order) error {
+	asked := w.asked(ctx, o.Check, o.Key, o.Rework)
+	asked.Asking = true
+	refused := write.Admit(asked)
+	if refused == nil {
+		refused = write.Free(ctx, w.machine.Source, asked)
+	}
+	if asked.Asking = false; refused == nil && !o.Asking {
+		refused = write.Admit(asked)
+	}
+	if refused != nil {
+		return refused.Refusal(o.Check, w.bay.ID)
 	}
 	return nil
 }

@@ -53,6 +53,7 @@ type Asked struct {
 	Rework   *check.Rework
 	Key      drive.Key // the drive the order is meant for
 	Now      time.Time
+	Asking   bool // whether it could begin: the serial is typed when all else stands
 	Begun    bool // it has begun before and is to go on: the order's age no longer matters
 	Allowed  bool // the bench was started with the permission
 	Bay      protocol.Bay
@@ -112,12 +113,6 @@ func Admit(a Asked) *Refused {
 			Expired, drive.FaultNotAllowed, fmt.Sprintf("the order expired at %s", w.Release.Expires.UTC().Format("15:04:05")),
 			"Order it again.",
 		)
-	case len(w.Ending) < leastTyped:
-		return refuse(
-			NoEnding, drive.FaultWrongDrive,
-			fmt.Sprintf("the end of the serial has %d characters, and needs %d", len(w.Ending), leastTyped),
-			"Scan the label, or type the end of the serial from it.",
-		)
 	}
 	switch b := a.Bay; {
 	case b.Device.Transport == "image":
@@ -137,11 +132,6 @@ func Admit(a Asked) *Refused {
 		return refuse(
 			Swapped, drive.FaultWrongDrive, "another drive is in the bay than the one that was ordered",
 			drive.FaultWrongDrive.Advice(),
-		)
-	case !ends(b.Key.Serial, w.Ending):
-		return refuse(
-			WrongEnding, drive.FaultWrongDrive, "what was typed is not the end of the serial the drive tells",
-			"Compare the label with the drive in the bay, and type it again.",
 		)
 	case b.Device.InUse != "":
 		return refuse(InUse, drive.FaultInUse, "this machine uses it: "+b.Device.InUse, drive.FaultInUse.Advice())
@@ -166,6 +156,18 @@ func Admit(a Asked) *Refused {
 		return refuse(
 			NoTargets, drive.FaultNotRead, "no sector is known to be unreadable",
 			"Sweep it first: a mend writes only what a sweep found.",
+		)
+	case a.Asking:
+	case len(w.Ending) < leastTyped:
+		return refuse(
+			NoEnding, drive.FaultWrongDrive,
+			fmt.Sprintf("the end of the serial has %d characters, and needs %d", len(w.Ending), leastTyped),
+			"Scan the label, or type the end of the serial from it.",
+		)
+	case !ends(a.Bay.Key.Serial, w.Ending):
+		return refuse(
+			WrongEnding, drive.FaultWrongDrive, "what was typed is not the end of the serial the drive tells",
+			"Compare the label with the drive in the bay, and type it again.",
 		)
 	}
 	return nil

@@ -179,10 +179,11 @@ type Difference struct {
 // Comparison is two readings laid beside each other.
 type Comparison struct {
 	Then, Now shop.Moment
+	Swapped   bool // they were asked for the other way round
 	Rows      []Difference
 }
 
-// Compare lays two readings of a drive beside each other; 0 for now is the latest, 0 for then the last visit's last.
+// Compare lays two readings of a drive beside each other, the earlier first; 0 for now is the latest, 0 for then the last visit's last.
 func (s *Keeper) Compare(ctx context.Context, d shop.Drive, then, now int) (Comparison, error) {
 	moments, err := s.store.Moments(ctx, d.ID)
 	if err != nil {
@@ -202,13 +203,17 @@ func (s *Keeper) Compare(ctx context.Context, d shop.Drive, then, now int) (Comp
 		then = before.Seq
 	}
 	var c Comparison
-	for _, m := range moments {
+	for _, m := range moments { // in the order of the drive's life
 		if m.Seq == then {
 			c.Then = m
+			c.Swapped = c.Now.Seq != 0
 		}
 		if m.Seq == now {
 			c.Now = m
 		}
+	}
+	if c.Swapped {
+		c.Then, c.Now = c.Now, c.Then
 	}
 	if c.Then.Seq == 0 || c.Now.Seq == 0 {
 		return c, &shop.NotFound{
@@ -216,7 +221,7 @@ func (s *Keeper) Compare(ctx context.Context, d shop.Drive, then, now int) (Comp
 			Advice: "List them with reading numbers.",
 		}
 	}
-	latest, err := s.store.Reading(ctx, d.ID, now)
+	latest, err := s.store.Reading(ctx, d.ID, c.Now.Seq)
 	if err != nil {
 		return c, err
 	}

@@ -37,14 +37,55 @@ const secondGood = time.Hour
 // Rework has a bench write to a drive. The shop wants a release, a reading of today and a sweep of this intake, and a second person where
 // that is demanded; the bench's guard judges the rest.
 func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, wish Wish) (check.Run, error) {
-	kind := wish.Kind
+	o, i, err := s.prepare(ctx, d, wish.Kind)
+	if err != nil {
+		return check.Run{}, err
+	}
+	o.Rework.Ending = strings.TrimSpace(wish.Ending)
+	if wish.Second && wish.Kind == check.Overwrite {
+		if err := s.second(ctx, by, d, i); err != nil {
+			return check.Run{}, err
+		}
+	}
+	return s.order(ctx, by, d, o)
+}
+
+// Ready is a rework that could begin as soon as somebody types the end of the serial.
+type Ready struct {
+	Takes   time.Duration
+	Sectors uint64 // that it writes: those of a mend; else all
+}
+
+// AskRework judges a rework by everything but the serial, which is typed when all else stands. It begins nothing, and is no order.
+func (s *Conductor) AskRework(ctx context.Context, d shop.Drive, kind check.Kind) (r Ready, _ error) {
+	o, _, err := s.prepare(ctx, d, kind)
+	if err != nil {
+		return r, err
+	}
+	o.Asking = true
+	if _, err := s.fleet.Order(ctx, o); err != nil {
+		return r, err
+	}
+	pace, err := judge.Pace(ctx, s.store, d)
+	r.Takes, r.Sectors = pace.Takes(kind), d.Identity.Bytes/uint64(max(1, d.Identity.LogicalSector))
+	if kind == check.Mend {
+		r.Sectors = 0
+		for _, t := range o.Rework.Targets {
+			r.Sectors += t.Sectors
+		}
+	}
+	return r, err
+}
+
+// prepare makes the order of a rework, without the end of the serial, when what the shop knows allows it.
+func (s *Conductor) prepare(ctx context.Context, d shop.Drive, kind check.Kind) (o protocol.Order, of shop.Intake, _ error) {
 	serial := "the drive" // the sentences name no serial: a person is to read it off the label
 	if d.Now.Bay.IsZero() {
-		return check.Run{}, &shop.Conflict{What: serial + " is in no bay", Advice: "Attach it to a bay first."}
+		return o, of, &shop.Conflict{What: serial + " is in no bay", Advice: "Attach it to a bay first."}
 	}
 	for _, other := range d.Now.OtherBays { // a bench sees its own bays alone
 		if other.Bench != d.Now.Bay.Bench {
-			return check.Run{}, &shop.Conflict{
+			return o, of, &shop.Conflict{
 				What:   "the serial answers in " + other.Words() + ", too",
 				Advice: "Leave one of them attached, by one path.",
 			}
@@ -52,33 +93,27 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, wis
 	}
 	all, err := s.store.Intakes(ctx, d.ID)
 	if err != nil {
-		return check.Run{}, err
+		return o, of, err
 	}
 	if len(all) == 0 || all[0].Release == nil || all[0].Handover != nil {
-		return check.Run{}, &shop.Conflict{What: "not released by the owner", Advice: "Record a release."}
+		return o, of, &shop.Conflict{What: "not released by the owner", Advice: "Record a release."}
 	}
 	i := all[0]
 	if i.AtRisk() {
-		return check.Run{}, &shop.Conflict{What: "its data is wanted and not copied", Advice: "Copy the data and record the copy first."}
+		return o, of, &shop.Conflict{What: "its data is wanted and not copied", Advice: "Copy the data and record the copy first."}
 	}
 	if age := s.books.Clock.Now().Sub(d.Now.LastAt); age > freshReading {
-		return check.Run{}, &shop.Conflict{
+		return o, of, &shop.Conflict{
 			What:   fmt.Sprintf("its last reading is %d h old", int(age.Hours())),
 			Advice: "Take a reading first.",
 		}
 	}
 	if err := s.spent(ctx, i, d.Identity.Key, kind); err != nil {
-		return check.Run{}, err
+		return o, of, err
 	}
 	w, err := s.found(ctx, d, i)
 	if err != nil {
-		return check.Run{}, err
-	}
-	w.Ending = strings.TrimSpace(wish.Ending)
-	if wish.Second && kind == check.Overwrite {
-		if err := s.second(ctx, by, d, i); err != nil {
-			return check.Run{}, err
-		}
+		return o, of, err
 	}
 	w.Release = check.Release{
 		Intake:  i.ID,
@@ -98,10 +133,9 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, wis
 	if kind != check.Mend {
 		w.Targets = nil
 	}
-	return s.order(
-		ctx, by, d,
-		protocol.Order{Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w, Lasts: consentLasts},
-	)
+	return protocol.Order{
+		Kind: protocol.OrderCheck, Check: kind, Bay: d.Now.Bay, Key: d.Identity.Key, Rework: w, Lasts: consentLasts,
+	}, i, nil
 }
 
 // second tells whether somebody else has ordered an overwrite of late; if not, it is noted that this one has, and refused.

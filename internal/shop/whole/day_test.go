@@ -266,6 +266,12 @@ func TestADayInAShop(t *testing.T) {
 		does(d, "a release", func() (shop.Intake, error) {
 			return p.RecordRelease(ctx, dov, find("7M511"), &shop.Release{Scope: check.Mend, Owner: "Pellwick Spit, by letter"})
 		})
+		does(d, "compared the other way round", func() (bool, error) {
+			c, err := p.Compare(ctx, find("7M511"), 2, 1)
+			return c.Swapped && c.Then.Seq == 1 && c.Now.Seq == 2, err
+		})
+		does(d, "whether it could be overwritten", func() (runs.Ready, error) { return p.AskRework(ctx, find("7M511"), check.Overwrite) })
+		does(d, "whether it could be mended", func() (runs.Ready, error) { return p.AskRework(ctx, find("7M511"), check.Mend) })
 		rework := does(d, "a rework", func() (check.Run, error) {
 			return p.Rework(ctx, dov, find("7M511"), runs.Wish{Kind: check.Mend, Ending: " A077M511 "})
 		})

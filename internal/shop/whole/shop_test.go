@@ -72,7 +72,7 @@ func (b *bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 	if b.shop != nil {
 		r.Asked = b.shop.Clock.Now()
 	}
-	if o.Kind == protocol.OrderCheck && b.shop != nil { // its first report is on the way at once
+	if o.Kind == protocol.OrderCheck && !o.Asking && b.shop != nil { // its first report is on the way at once
 		if err := b.shop.Take(ctx, "", protocol.Report{Run: &r}); err != nil {
 			return protocol.Receipt{}, err
 		}
