@@ -29,6 +29,13 @@ func bayCommands() *cli.Command {
 				Action: action(0, 0, listBays),
 			},
 			{
+				Name:        "watch",
+				Usage:       "all bays as they stand, live, until Ctrl-C",
+				Description: "Where it is no terminal it prints a line for each change.\n\nExamples:\n   hylostat bay watch\n   hylostat bay watch --bench field",
+				Flags:       []cli.Flag{benchFlag, &cli.BoolFlag{Name: "all", Usage: "those that are hidden, too"}},
+				Action:      action(0, 0, watchBays),
+			},
+			{
 				Name:      "set",
 				Usage:     "give a bay a number, a label or a place in the order, or hide it",
 				ArgsUsage: "BAY",
@@ -132,23 +139,25 @@ func listBays(ctx context.Context, c call) error {
 		return err
 	}
 	all = slices.DeleteFunc(all, func(b contract.Bay) bool {
-		return !slices.ContainsFunc(benches, func(m contract.Bench) bool { return m.Name == b.Bench })
+		return !slices.ContainsFunc(benches, func(m contract.Bench) bool { return m.Name == b.Bench }) || optional(b.Hidden) && !c.Bool("all")
 	})
-	if !c.Bool("all") {
-		all = slices.DeleteFunc(all, func(b contract.Bay) bool { return optional(b.Hidden) })
-	}
-	return c.show(all, func(w io.Writer) {
-		for i, m := range benches {
-			title := m.Title
-			if m.Away {
-				title += ": not connected; its bays as they stood"
-			}
-			if len(benches) > 1 || m.Away {
-				_, _ = fmt.Fprintln(w, strings.Repeat("\n", min(i, 1))+title)
-			}
-			printBays(w, slices.DeleteFunc(slices.Clone(all), func(b contract.Bay) bool { return b.Bench != m.Name }))
+	return c.show(all, func(w io.Writer) { c.printBenches(w, benches, all) })
+}
+
+// printBenches prints the bays of each bench.
+func (c call) printBenches(w io.Writer, benches []contract.Bench, all []contract.Bay) {
+	for i, m := range benches {
+		title := m.Title
+		if m.Away {
+			title += ": not connected; its bays as they stood"
 		}
-	})
+		if len(benches) > 1 || m.Away {
+			_, _ = fmt.Fprintln(w, strings.Repeat("\n", min(i, 1))+title)
+		}
+		printBays(w, slices.DeleteFunc(slices.Clone(all), func(b contract.Bay) bool {
+			return b.Bench != m.Name || optional(b.Hidden) && !c.Bool("all")
+		}))
+	}
 }
 
 func setBay(ctx context.Context, c call) error {
@@ -304,26 +313,12 @@ func printBays(w io.Writer, all []contract.Bay) {
 	rows := make([]table.Row, len(all))
 	labels := slices.ContainsFunc(all, func(b contract.Bay) bool { return b.Label != nil })
 	for i, b := range all {
-		name, answer := "empty", ""
-		switch {
-		case b.Drive != nil:
-			name, answer = wording.Serial(b.Drive.Serial), grade(b.Drive.Grade)
-		case b.Intake != nil:
-			name, answer = fmt.Sprintf("intake %d", b.Intake.Id), grade(contract.GradeUndecided)
-		case b.Attached != nil:
-			name, answer = attachedName(*b.Attached), grade(contract.GradeUndecided)
-		case b.Connection != "empty":
-			name, answer = "no name", grade(contract.GradeUndecided)
-		}
-		doing := b.Doing.Words
-		if b.Run != nil {
-			doing = fmt.Sprintf("%s, %d %%, %s left", b.Run.Standing, b.Run.Percent, left(b.Run.LeftS))
-		}
+		name, answer := occupant(&b)
 		rows[i] = table.Row{b.Name.Short()}
 		if labels {
 			rows[i] = append(rows[i], optional(b.Label))
 		}
-		rows[i] = append(rows[i], name, doing, answer, b.Next)
+		rows[i] = append(rows[i], name, doingOf(&b, true), answer, b.Next)
 	}
 	head := []any{"bay", "drive", "doing", "verdict", "next"}
 	if labels {

@@ -148,7 +148,29 @@ func New(s Starters) *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Code and the caller decide
 	}
 	strict(root)
+	explain(root)
 	return root
+}
+
+// glossed are words that commands use and people asked about; their help says where they are explained.
+var glossed = map[string][]string{
+	"intake": {"duty"}, "drive duty": {"duty"}, "drive siblings": {"stands apart"}, "drive signals": {"margin"}, "verdict show": {"duty", "margin"},
+	"lot open": {"duty"}, "lot show": {"margin", "stands apart"}, "sweep show": {"class"}, "sweep compare": {"class"}, "check conveyance": {"conveyance"},
+	"dialect explain": {"dialect"}, "record redecode": {"dialect", "redecode"}, "policy show": {"duty", "margin"}, "policy replay": {"duty"},
+}
+
+// explain has the help of commands lead to the words they use.
+func explain(root *cli.Command) {
+	for path, words := range glossed {
+		c := root
+		for name := range strings.FieldsSeq(path) {
+			c = c.Command(name)
+		}
+		c.Description = strings.TrimSpace(c.Description + fmt.Sprintf(
+			"\n\n%s explained in the glossary: docs/glossary.md, installed as /usr/share/doc/hylostat/glossary.md",
+			strings.Join(words, " and ")+plural(len(words), " is", " are"),
+		))
+	}
 }
 
 // usage is a command line that is not understood.

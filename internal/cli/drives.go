@@ -7,6 +7,8 @@ import (
 	"io"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
@@ -201,6 +203,9 @@ func printTrends(w io.Writer, all []contract.Signal, readings int) {
 			now = wording.Of(*s.Value, s.Unit)
 		}
 		_, _ = fmt.Fprintf(w, "%s  %s\n", bold(w, s.Words), now)
+		if course := sparkline(s, min(60, width(w)-2)); course != "" {
+			_, _ = fmt.Fprintf(w, "  %s\n  %s\n", course, spanOf(s, text.LongestLineLen(course)))
+		}
 		if s.Trend == nil {
 			continue
 		}

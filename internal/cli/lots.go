@@ -164,15 +164,15 @@ func lotCommands() *cli.Command {
 				ArgsUsage:   "LOT",
 				Description: "Examples:\n   hylostat lot summary 114\n   hylostat lot summary 114 --format csv -o lot114.csv",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or csv", Value: "pdf"},
-					outFlag("lot-N.pdf"),
+					&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or csv", DefaultText: "by the ending of --out, else pdf"},
+					outFlag("lot-N.pdf or .csv"),
 				},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					id, err := c.lot(0)
 					if err != nil {
 						return err
 					}
-					format := c.String("format")
+					format := c.format("pdf", "csv")
 					body, err := c.LotSummary(ctx, id, format)
 					if err != nil {
 						return err

@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -20,6 +23,17 @@ func stockFlag() cli.Flag {
 func (c call) stock() *contract.Stock {
 	s := contract.Stock(c.String("stock"))
 	return &s
+}
+
+// format is the one that was asked for, else what the ending of the file to write tells, else the first.
+func (c call) format(first string, others ...string) string {
+	if c.IsSet("format") {
+		return c.String("format")
+	}
+	if ending := strings.TrimPrefix(strings.ToLower(filepath.Ext(c.String("out"))), "."); slices.Contains(others, ending) {
+		return ending
+	}
+	return first
 }
 
 func languageFlag() cli.Flag {
@@ -44,16 +58,16 @@ func statementCommand() *cli.Command {
 		Description: "Examples:\n   hylostat statement 7M4Q2\n   hylostat statement 7M4Q2 --format pdf\n   hylostat statement " +
 			"7M4Q2 --language de",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: text, pdf or html", Value: "text"},
+			&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: text, pdf or html", DefaultText: "by the ending of --out, else text"},
 			languageFlag(),
-			outFlag("the drive's serial with .pdf or .html"),
+			outFlag("of a pdf or html statement-N.pdf or .html, N its number,"),
 		},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			s, err := c.Statement(ctx, c.arg(0), c.language())
 			if err != nil {
 				return err
 			}
-			switch format := c.String("format"); format {
+			switch format := c.format("text", "pdf", "html"); format {
 			case "pdf", "html":
 				body, err := c.StatementPage(ctx, c.arg(0), format, c.language())
 				if err != nil {
@@ -61,7 +75,12 @@ func statementCommand() *cli.Command {
 				}
 				return c.write(body, "statement-"+fileName(s.Number, "."+format), "Statement "+s.Number)
 			case "text":
-				return c.show(s, func(w io.Writer) { printStatement(w, s) })
+				if c.String("out") == "" {
+					return c.show(s, func(w io.Writer) { printStatement(w, s) })
+				}
+				var text bytes.Buffer
+				printStatement(&text, s)
+				return c.write(text.Bytes(), "", "Statement "+s.Number)
 			}
 			return &usage{fmt.Sprintf("%q is no format: text, pdf, html", c.String("format"))}
 		}),
@@ -108,15 +127,15 @@ func labelCommand() *cli.Command {
 			"the address in --service.\n\nExamples:\n   hylostat label 7M4Q2\n   hylostat label 7M4Q2 --format png --dpi 203\n   " +
 			"hylostat label 7M4Q2 7M511 --stock a4-24",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or png", Value: "pdf"},
+			&cli.StringFlag{Name: "format", Usage: "`FORMAT` of it: pdf or png", DefaultText: "by the ending of --out, else pdf"},
 			stockFlag(),
 			&cli.IntFlag{Name: "dpi", Usage: "`DPI` of a PNG: 203 or 300", Value: 300},
 			languageFlag(),
-			outFlag("the drive's serial with .pdf or .png"),
+			outFlag("label-SERIAL.pdf or .png, of several labels.pdf,"),
 		},
 		Action: action(1, 500, func(ctx context.Context, c call) error {
 			if several := c.Args().Slice(); len(several) > 1 {
-				if c.String("format") != "pdf" || c.Bool("json") {
+				if c.format("pdf", "png") != "pdf" || c.Bool("json") {
 					return &usage{"several labels come as one PDF"}
 				}
 				body, err := c.DriveLabels(ctx, contract.PrintDriveLabelsParams{Drive: several, Stock: c.stock(), Language: c.language()})
@@ -132,7 +151,7 @@ func labelCommand() *cli.Command {
 			if c.Bool("json") {
 				return c.show(l, nil)
 			}
-			format := c.String("format")
+			format := c.format("pdf", "png")
 			if format != "pdf" && format != "png" {
 				return &usage{fmt.Sprintf("%q is no format: pdf, png", format)}
 			}

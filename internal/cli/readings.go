@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -336,6 +337,7 @@ func printPages(w io.Writer, pages []contract.Page) {
 // printSignals prints what there is with its source and place, then what disagrees, then what is not there by its reason.
 func printSignals(w io.Writer, all contract.Signals) {
 	var rows []table.Row
+	drawn := width(w) > 0
 	var disagreeing []string
 	missing := map[string][]string{}
 	var reasons []string
@@ -356,12 +358,20 @@ func printSignals(w io.Writer, all contract.Signals) {
 		if s.Margin != nil {
 			margin = s.Margin.Words
 		}
-		rows = append(rows, table.Row{s.Words, wording.Of(*s.Value, s.Unit), margin, optional(s.Source), optional(s.Confidence), place})
+		row := table.Row{s.Words, wording.Of(*s.Value, s.Unit)}
+		if drawn {
+			row = append(row, sparkline(s, courseMarks))
+		}
+		rows = append(rows, append(row, margin, optional(s.Source), optional(s.Confidence), place))
 		if s.Disagrees != nil {
 			disagreeing = append(disagreeing, fmt.Sprintf("%s %s, %s", s.Words, wording.Of(*s.Value, s.Unit), *s.Disagrees))
 		}
 	}
-	tabular(w, []any{"signal", "now", "limit or usual", "source", "confidence", "place"}, rows, 2)
+	head := []any{"signal", "now", "limit or usual", "source", "confidence", "place"}
+	if drawn {
+		head = slices.Insert(head, 2, any("over its life"))
+	}
+	tabular(w, head, rows, 2)
 	if len(disagreeing) > 0 {
 		_, _ = fmt.Fprintf(w, "\nSources disagree: %s.\n", strings.Join(disagreeing, "; "))
 	}

@@ -6,10 +6,12 @@ import (
 	"io"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
@@ -288,30 +290,66 @@ func (c call) follow(ctx context.Context, id int64) error {
 	return nil
 }
 
-// progress gives what shows a run's percentage, and what clears it away.
+// ribbonEvery bounds how often the ribbon of a sweep is asked for, for the bar of its run.
+const ribbonEvery = 2 * time.Second
+
+// ribbonBar draws a run's bar: while it sweeps the ribbon in shades, else how much of it is done.
+type ribbonBar struct {
+	plain mpb.BarFiller
+	cells *atomic.Pointer[[]uint8]
+}
+
+// Fill implements mpb.BarFiller.
+func (b ribbonBar) Fill(w io.Writer, s decor.Statistics) error {
+	cells := b.cells.Load()
+	if cells == nil {
+		return b.plain.Fill(w, s)
+	}
+	_, err := fmt.Fprintf(w, "[%s]", shaded(*cells, min(s.RequestedWidth, s.AvailableWidth)-2))
+	return err
+}
+
+// progress gives what shows a run's percentage and, while it sweeps, its ribbon, and what clears them away.
 func (c call) progress(ctx context.Context, r contract.Run) (tell func(contract.Run), end func()) {
 	if c.Bool("json") || !terminal(c.out) {
 		return func(contract.Run) {}, func() {}
 	}
 	p := mpb.NewWithContext(ctx, mpb.WithOutput(raw(c.out)), mpb.WithWidth(48))
 	var shown atomic.Pointer[contract.Run] // the bar draws itself when it likes
+	var cells atomic.Pointer[[]uint8]
 	shown.Store(&r)
-	bar := p.New(
+	style := mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]")
+	bar := p.MustAdd(
 		100,
-		mpb.BarStyle().Lbound("[").Filler("#").Tip("#").Padding(" ").Rbound("]"),
+		ribbonBar{style.Build(), &cells},
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(
-			decor.Any(func(decor.Statistics) string { return shown.Load().Standing.Words }, decor.WC{W: 18, C: decor.DindentRight}),
+			decor.Any(func(decor.Statistics) string { return clip(shown.Load().Standing.Words, 34) }, decor.WC{W: 18, C: decor.DindentRight}),
 		),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 			return fmt.Sprintf(" %d %%, %s left", shown.Load().Percent, left(shown.Load().LeftS))
 		})),
 	)
+	var asked time.Time
 	return func(later contract.Run) {
 			shown.Store(&later)
 			bar.SetCurrent(int64(min(99, later.Percent)))
+			if sweeps := sweepsNow(later); !sweeps {
+				cells.Store(nil)
+			} else if time.Since(asked) >= ribbonEvery {
+				asked = time.Now()
+				if s, err := c.Sweep(ctx, later.Id); err == nil && s.Cells > 0 { // the bar does without
+					of := ribbonCells(s)
+					cells.Store(&of)
+				}
+			}
 		}, func() {
 			bar.Abort(true)
 			p.Wait()
 		}
+}
+
+// sweepsNow reports whether a run goes over the surface at the moment.
+func sweepsNow(r contract.Run) bool {
+	return slices.ContainsFunc(r.Steps, func(s contract.Step) bool { return s.State == "begun" && s.Sweep != nil })
 }

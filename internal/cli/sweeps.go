@@ -169,6 +169,7 @@ func printStanding(w io.Writer, s contract.SweepStanding, going bool) {
 
 func printSweep(w io.Writer, s contract.Sweep) {
 	_, _ = fmt.Fprintf(w, "%s of %s, run %d\n", s.Title, wording.Serial(s.Serial), s.Run)
+	printRibbon(w, s)
 	printStanding(w, s.Standing, s.Ended == nil)
 	if len(s.Ranges) > 0 {
 		rows := make([]table.Row, len(s.Ranges))
