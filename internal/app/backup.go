@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"time"
@@ -33,12 +34,20 @@ func restore(ctx context.Context, o cli.BackupOptions) (r backup.Restored, err e
 			return r, err
 		}
 	}
+	replica := strings.Contains(o.File, "://")
+	if !replica { // looked for before the folder is made
+		info, err := os.Stat(o.File)
+		if err != nil {
+			return r, fmt.Errorf("there is no backup at %s: %w", o.File, errors.Unwrap(err))
+		}
+		replica = info.IsDir()
+	}
 	lock, err := lockDir(o.Dir)
 	if err != nil {
 		return r, err
 	}
 	defer func() { err = errors.Join(err, lock.Close()) }()
-	if info, err := os.Stat(o.File); strings.Contains(o.File, "://") || err == nil && info.IsDir() {
+	if replica {
 		return backup.RestoreReplica(ctx, o.File, o.Dir)
 	}
 	return backup.Restore(ctx, o.File, o.Dir, keys)

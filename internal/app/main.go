@@ -39,7 +39,7 @@ func Main(args []string) int {
 		Recover: recoverPerson, Rejoin: rejoin,
 		Capture: capture, Backup: makeBackup, Restore: restore, Examine: examineShop,
 	})
-	err := command.Run(ctx, args)
+	err := cli.Run(ctx, command, args)
 	if err != nil {
 		cli.Report(os.Stderr, command.Bool("json"), err)
 	}

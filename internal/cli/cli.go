@@ -270,6 +270,9 @@ func serviceOf(cmd *cli.Command) (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
+	if scheme, _, ok := strings.Cut(addressOf(cmd.String("service")), "://"); !ok || scheme != "http" && scheme != "https" {
+		return nil, &usage{fmt.Sprintf("--service is HOST:PORT, or https://HOST:PORT, not %q", cmd.String("service"))}
+	}
 	c, err := client.NewTrusting(addressOf(cmd.String("service")), token, trusted)
 	if err != nil {
 		return nil, &usage{err.Error()}
@@ -279,7 +282,7 @@ func serviceOf(cmd *cli.Command) (*client.Client, error) {
 
 // addressOf completes the address of a service: HOST:PORT alone is one that speaks no TLS.
 func addressOf(s string) string {
-	if s = strings.TrimSpace(s); !strings.Contains(s, "://") {
+	if s = strings.TrimSpace(s); s != "" && !strings.Contains(s, "://") {
 		return "http://" + s
 	}
 	return s
@@ -292,7 +295,7 @@ func authorities(file string) (*x509.CertPool, error) {
 	}
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("reading the authority of the service's certificate: %w", err)
+		return nil, fmt.Errorf("reading the authority of the service's certificate in %s: %w", file, reason(err))
 	}
 	pool := x509.NewCertPool()
 	if !pool.AppendCertsFromPEM(text) {
@@ -312,7 +315,7 @@ func token(cmd *cli.Command) (string, error) {
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return "", fmt.Errorf("reading the token: %w. Name its file with --token-file", err)
+		return "", fmt.Errorf("reading the token in %s: %w. Name its file with --token-file", path, reason(err))
 	}
 	return strings.TrimSpace(string(text)), nil
 }

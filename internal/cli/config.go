@@ -114,7 +114,7 @@ func (s *settings) load() {
 		return
 	}
 	if err != nil {
-		s.err = fmt.Errorf("reading the settings: %w", err)
+		s.err = fmt.Errorf("reading the settings in %s: %w", s.path, reason(err))
 		return
 	}
 	var top yaml.Node
@@ -274,7 +274,7 @@ func (s Starters) checkConfig(ctx context.Context, c *cli.Command) error {
 		return &usage{named(c) + " wants one file at most"}
 	}
 	var rows []table.Row
-	var wrong error
+	var wrong []string // each once, whichever of the two it concerns
 	for _, words := range [][]string{{"serve"}, {"bench", "serve"}} {
 		args := append([]string{"hylostat"}, words...)
 		if c.Args().Present() {
@@ -298,11 +298,15 @@ func (s Starters) checkConfig(ctx context.Context, c *cli.Command) error {
 			return nil
 		}
 		if err := root.Run(ctx, args); err != nil {
-			wrong = errors.Join(wrong, errors.New(strings.TrimSuffix(err.Error(), ". See --help")))
+			for line := range strings.SplitSeq(strings.TrimSuffix(err.Error(), ". See --help"), "\n") {
+				if !slices.Contains(wrong, line) {
+					wrong = append(wrong, line)
+				}
+			}
 		}
 	}
 	if wrong != nil {
-		return &usage{wrong.Error()}
+		return &usage{strings.Join(wrong, "\n")}
 	}
 	out := &plain{Writer: c.Root().Writer}
 	tabular(out, []any{"setting", "value", "from"}, rows)

@@ -173,6 +173,9 @@ func lotCommands() *cli.Command {
 						return err
 					}
 					format := c.format("pdf", "csv")
+					if err := oneOf("format", format, "pdf", "csv"); err != nil {
+						return err
+					}
 					body, err := c.LotSummary(ctx, id, format)
 					if err != nil {
 						return err

@@ -81,13 +81,23 @@ func (p *plain) failed() error {
 	return fmt.Errorf("writing the answer: %w. Not all of it was written", p.wrong)
 }
 
+// reason is why a file could not be read or written, without its name, which stands before it.
+func reason(err error) error {
+	if p, ok := errors.AsType[*fs.PathError](err); ok {
+		return p.Err
+	}
+	return err
+}
+
 // saveWith writes a file beside its place and then moves it there: no half file stands under the name. What is no regular file is not
 // replaced by one: a printer and a pipe are written to, a disk is refused, and a link is followed. "-" is out.
 func saveWith(out io.Writer, path string, write func(w io.Writer) error) error {
 	if path == "-" {
 		return write(out)
 	}
-	wrong := func(err error) error { return fmt.Errorf("writing %s: %w. Choose another place with -o", path, err) }
+	wrong := func(err error) error {
+		return fmt.Errorf("writing %s: %w. Choose another place with -o", path, reason(err))
+	}
 	place, mode, err := placeOf(path)
 	if err != nil {
 		return wrong(err)

@@ -63,6 +63,9 @@ func statementCommand() *cli.Command {
 			outFlag("of a pdf or html statement-N.pdf or .html, N its number,"),
 		},
 		Action: action(1, 1, func(ctx context.Context, c call) error {
+			if err := oneOf("format", c.format("text", "pdf", "html"), "text", "pdf", "html"); err != nil {
+				return err
+			}
 			s, err := c.Statement(ctx, c.arg(0), c.language())
 			if err != nil {
 				return err
@@ -74,15 +77,13 @@ func statementCommand() *cli.Command {
 					return err
 				}
 				return c.write(body, "statement-"+fileName(s.Number, "."+format), "Statement "+s.Number)
-			case "text":
-				if c.String("out") == "" {
-					return c.show(s, func(w io.Writer) { printStatement(w, s) })
-				}
-				var text bytes.Buffer
-				printStatement(&text, s)
-				return c.write(text.Bytes(), "", "Statement "+s.Number)
 			}
-			return &usage{fmt.Sprintf("%q is no format: text, pdf, html", c.String("format"))}
+			if c.String("out") == "" {
+				return c.show(s, func(w io.Writer) { printStatement(w, s) })
+			}
+			var text bytes.Buffer
+			printStatement(&text, s)
+			return c.write(text.Bytes(), "", "Statement "+s.Number)
 		}),
 	}
 }
@@ -152,8 +153,8 @@ func labelCommand() *cli.Command {
 				return c.show(l, nil)
 			}
 			format := c.format("pdf", "png")
-			if format != "pdf" && format != "png" {
-				return &usage{fmt.Sprintf("%q is no format: pdf, png", format)}
+			if err := oneOf("format", format, "pdf", "png"); err != nil {
+				return err
 			}
 			dpi := c.Int("dpi")
 			body, err := c.LabelPage(

@@ -174,7 +174,7 @@ const policyLimit = 200_000
 func read(path string) (string, error) {
 	b, err := os.ReadFile(path)
 	if err != nil {
-		return "", &usage{err.Error()}
+		return "", fmt.Errorf("reading %s: %w", path, reason(err))
 	}
 	if len(b) > policyLimit {
 		return "", &usage{fmt.Sprintf("%s has %d bytes; a policy has %d at most", path, len(b), policyLimit)}

@@ -217,7 +217,7 @@ func importRecords(ctx context.Context, c call) error {
 	for _, path := range c.Args().Slice() {
 		file, err := os.Open(path)
 		if err != nil {
-			return fmt.Errorf("reading %s: %w", path, err)
+			return fmt.Errorf("reading %s: %w", path, reason(err))
 		}
 		done, err := c.ImportRecord(ctx, file, c.by())
 		_ = file.Close()

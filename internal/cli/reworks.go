@@ -32,13 +32,16 @@ func releaseCommand() *cli.Command {
 		Action: action(1, 1, func(ctx context.Context, c call) error {
 			var i contract.Intake
 			var err error
-			switch scope := contract.ReworkKind(c.String("scope")); {
+			switch scope, owner := c.String("scope"), c.String("owner"); {
 			case c.Bool("withdraw"):
 				i, err = c.WithdrawRelease(ctx, c.arg(0), c.by())
-			case !scope.Valid() || c.String("owner") == "":
-				return &usage{"a release needs --scope mend, renew or overwrite, and --owner"}
+			case scope == "" || owner == "":
+				return &usage{"release wants --scope and --owner, or --withdraw"}
 			default:
-				i, err = c.RecordRelease(ctx, c.arg(0), contract.ReleaseRequest{Scope: scope, Owner: c.String("owner"), By: c.by()})
+				if err := oneOf("scope", scope, "mend", "renew", "overwrite"); err != nil {
+					return err
+				}
+				i, err = c.RecordRelease(ctx, c.arg(0), contract.ReleaseRequest{Scope: contract.ReworkKind(scope), Owner: owner, By: c.by()})
 			}
 			if err != nil {
 				return err

@@ -42,6 +42,11 @@ func verdictCommands() *cli.Command {
 					&cli.StringFlag{Name: "reason", Usage: "`WHY`; needed to overrule"},
 				},
 				Action: action(1, 1, func(ctx context.Context, c call) error {
+					if g := c.String("overrule"); g != "" {
+						if err := oneOf("overrule", g, "healthy", "degrading", "replace"); err != nil {
+							return err
+						}
+					}
 					seen, err := c.Verdict(ctx, c.arg(0))
 					if err != nil {
 						return err

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -31,7 +33,7 @@ func strict(c *cli.Command) {
 				if c == c.Root() {
 					return &usage{fmt.Sprintf("there is no command %q%s", word, misspelled(c, word))}
 				}
-				return &usage{fmt.Sprintf("%s has no command %q%s", named(c), word, misspelled(c, word))}
+				return &usage{fmt.Sprintf("%s has no command %q%s", named(c), word, cmp.Or(misspelled(c, word), has(c)))}
 			}
 			if c == c.Root() {
 				return cli.ShowRootCommandHelp(c)
@@ -48,6 +50,79 @@ func strict(c *cli.Command) {
 		}
 		return err
 	}
+}
+
+// Run carries out a command line. Help that is asked for behind arguments is that of the command before them.
+func Run(ctx context.Context, root *cli.Command, args []string) error {
+	err := root.Run(ctx, helpWanted(root, args))
+	if m := noTopic.FindStringSubmatch(fmt.Sprint(err)); m != nil {
+		return &usage{fmt.Sprintf("there is no command %q%s", m[1], misspelled(root, m[1]))}
+	}
+	return err
+}
+
+// noTopic is what the command line's own parser says of help that it has not.
+var noTopic = regexp.MustCompile(`^No help topic for '(.*)'$`)
+
+// helpWanted leaves of a command line that asks for help the command it names.
+func helpWanted(root *cli.Command, args []string) []string {
+	if len(args) < 2 || slices.Contains(args, "--generate-shell-completion") {
+		return args
+	}
+	at, path, wanted := root, args[:1:1], false
+	if args[1] == "help" {
+		for _, name := range args[2:] {
+			if at = at.Command(name); at == nil {
+				return args
+			}
+			path = append(path, name)
+		}
+		return append(path, "--help")
+	}
+	for _, a := range args[1:] {
+		if a == "--" {
+			break
+		}
+		wanted = wanted || a == "--help" || a == "-h"
+		if sub := at.Command(a); sub != nil {
+			at, path = sub, append(path, a)
+		}
+	}
+	if !wanted {
+		return args
+	}
+	return append(path, "--help")
+}
+
+// has lists the commands of a group, where they are few.
+func has(c *cli.Command) string {
+	var names []string
+	for _, sub := range c.VisibleCommands() {
+		if sub.Name != "help" {
+			names = append(names, sub.Name)
+		}
+	}
+	if len(names) > 8 {
+		return ""
+	}
+	return ". It has " + listed(names, "and")
+}
+
+// listed puts words in a row.
+func listed(words []string, last string) string {
+	n := len(words) - 1
+	if n < 1 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:n], ", ") + " " + last + " " + words[n]
+}
+
+// oneOf refuses a value of a flag that is none of these.
+func oneOf(flag, value string, words ...string) error {
+	if slices.Contains(words, value) {
+		return nil
+	}
+	return &usage{fmt.Sprintf("--%s is %s, not %q", flag, listed(words, "or"), value)}
 }
 
 // misspelled offers the command that was probably meant: of these, or one of that name elsewhere.

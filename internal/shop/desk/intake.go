@@ -284,8 +284,10 @@ func (s *Desk) attempt(ctx context.Context, bay drive.Bay) error {
 
 // Vacate says that there is no drive in a bay after all.
 func (s *Desk) Vacate(ctx context.Context, by shop.Actor, bay drive.Bay) error {
-	if _, err := s.Bay(ctx, bay); err != nil {
+	if v, err := s.Bay(ctx, bay); err != nil {
 		return err
+	} else if v.Bay.Connection == protocol.Answering {
+		return &shop.Conflict{What: "a drive answers in " + bay.Words(), Advice: "Take it out: the bay notices."}
 	}
 	deed := shop.Deed{
 		Kind: shop.BayOrdered,

@@ -197,7 +197,10 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 				}})
 			}},
 			{"an attempt", func() error { return p.Attempt(ctx, dov, bay.ID) }},
-			{"a bay stopped to be claimed", func() error { return p.Vacate(ctx, dov, bay.ID) }},
+			{"a bay nobody answers in", func() error {
+				return p.Take(ctx, "", protocol.Report{Bay: &protocol.Bay{ID: drive.Bay{Number: 8}, Address: "sim-8", Connection: protocol.Silent}})
+			}},
+			{"a bay stopped to be claimed", func() error { return p.Vacate(ctx, dov, drive.Bay{Number: 8}) }},
 			{"a copy", func() error { _, err := p.RecordCopy(ctx, dov, bay.ID); return err }},
 			{"another bay", func() error {
 				return p.Take(ctx, "", protocol.Report{Seq: 70, Bay: &protocol.Bay{ID: drive.Bay{Number: 3}, Connection: protocol.Silent}})
