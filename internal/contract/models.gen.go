@@ -2539,7 +2539,7 @@ type ReworkKind string
 
 // ReworkReady defines model for ReworkReady.
 type ReworkReady struct {
-	// Sectors that it writes
+	// Sectors physical ones that it writes
 	Sectors int64 `json:"sectors"`
 
 	// TakesS about how long it takes

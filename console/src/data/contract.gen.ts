@@ -2629,7 +2629,7 @@ export interface components {
             takes_s: number;
             /**
              * Format: int64
-             * @description that it writes
+             * @description physical ones that it writes
              */
             sectors: number;
         };

@@ -53,7 +53,7 @@ func (s *Conductor) Rework(ctx context.Context, by shop.Actor, d shop.Drive, wis
 // Ready is a rework that could begin as soon as somebody types the end of the serial.
 type Ready struct {
 	Takes   time.Duration
-	Sectors uint64 // that it writes: those of a mend; else all
+	Sectors uint64 // physical ones that it writes: those of a mend; else all
 }
 
 // AskRework judges a rework by everything but the serial, which is typed when all else stands. It begins nothing, and is no order.
@@ -67,11 +67,13 @@ func (s *Conductor) AskRework(ctx context.Context, d shop.Drive, kind check.Kind
 		return r, err
 	}
 	pace, err := judge.Pace(ctx, s.store, d)
-	r.Takes, r.Sectors = pace.Takes(kind), d.Identity.Bytes/uint64(max(1, d.Identity.LogicalSector))
+	logical := uint64(max(1, d.Identity.LogicalSector))
+	physical := max(logical, uint64(d.Identity.PhysicalSector))
+	r.Takes, r.Sectors = pace.Takes(kind), d.Identity.Bytes/physical
 	if kind == check.Mend {
 		r.Sectors = 0
 		for _, t := range o.Rework.Targets {
-			r.Sectors += t.Sectors
+			r.Sectors += (t.Sectors*logical + physical - 1) / physical
 		}
 	}
 	return r, err
