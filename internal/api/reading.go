@@ -364,13 +364,17 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 	}
 	by, err := h.signer(ctx, signed)
 	return server.ImportRecord200JSONResponse{Signed: by, Drives: each(all, func(i record.Imported) contract.ImportedDrive {
-		return contract.ImportedDrive{
+		out := contract.ImportedDrive{
 			Serial:   i.Key.Serial,
 			Model:    i.Key.Model,
 			Readings: i.Readings,
 			Known:    i.Known,
 			Aside:    optional(i.Aside),
 		}
+		if i.Left != (recordfile.Left{}) {
+			out.Left = &contract.RecordLeft{Sweeps: i.Left.Sweeps, Reworks: i.Left.Reworks, Signatures: i.Left.Signatures}
+		}
+		return out
 	})}, err
 }
 

@@ -110,6 +110,12 @@ func (s Starters) recordCommands() *cli.Command {
 							c.out, "%d readings of %s written to %s\n", len(f.Drives[0].Readings),
 							wording.Serial(f.Drives[0].Serial), path,
 						)
+						if l := f.Drives[0].Left; l != nil {
+							_, _ = fmt.Fprintf(
+								c.out, "Not in it: %s. They are in its archive: hylostat record archive %s\n",
+								leftBehind(l.Sweeps, l.Reworks, l.Signatures), f.Drives[0].Serial,
+							)
+						}
 					}
 					return nil
 				}),
@@ -239,6 +245,11 @@ func importRecords(ctx context.Context, c call) error {
 			_, _ = fmt.Fprintln(w, f)
 		}
 		for _, d := range all {
+			if l := d.Left; l != nil {
+				_, _ = fmt.Fprintf(
+					w, "%s: %s stayed with the shop that wrote the file.\n", wording.Serial(d.Serial), leftBehind(l.Sweeps, l.Reworks, l.Signatures),
+				)
+			}
 			if n := optional(d.Aside); n > 0 {
 				_, _ = fmt.Fprintf(
 					w, "%s: %d of them %s set aside, since their time lies ahead. Look at them (reading list), and accept them "+
@@ -248,6 +259,20 @@ func importRecords(ctx context.Context, c call) error {
 			}
 		}
 	})
+}
+
+// leftBehind says what of a drive is not in its record file.
+func leftBehind(sweeps, reworks, signatures int) string {
+	var all []string
+	for _, of := range []struct {
+		n         int
+		one, more string
+	}{{sweeps, "sweep", "sweeps"}, {reworks, "rework", "reworks"}, {signatures, "signature", "signatures"}} {
+		if of.n > 0 {
+			all = append(all, counted(of.n, of.one, of.more))
+		}
+	}
+	return listed(all, "and")
 }
 
 // signedBy says whose the signature of a file is.

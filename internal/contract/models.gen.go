@@ -1704,8 +1704,11 @@ type ImportedDrive struct {
 	Aside *int `json:"aside,omitempty"`
 
 	// Known were here already
-	Known int    `json:"known"`
-	Model string `json:"model"`
+	Known int `json:"known"`
+
+	// Left what the writer of the file knows of the drive and the file does not hold
+	Left  *RecordLeft `json:"left,omitempty"`
+	Model string      `json:"model"`
 
 	// Readings taken in
 	Readings int    `json:"readings"`
@@ -2384,6 +2387,13 @@ type ReadingSummary struct {
 	Seq         int        `json:"seq"`
 	Step        *string    `json:"step,omitempty"`
 	Temperature *float64   `json:"temperature,omitempty"`
+}
+
+// RecordLeft what the writer of the file knows of the drive and the file does not hold
+type RecordLeft struct {
+	Reworks    int `json:"reworks"`
+	Signatures int `json:"signatures"`
+	Sweeps     int `json:"sweeps"`
 }
 
 // RecoveryCodes defines model for RecoveryCodes.

@@ -35,8 +35,9 @@ var Schema []byte
 
 // Bounds of a file, and what every one begins with.
 const (
-	format  = "hylostat-record"
-	version = 1
+	format = "hylostat-record"
+	// A file is written as the lowest version that can say what is in it: earlier programs read version 1.
+	versionPlain, versionLeft = 1, 2
 
 	MostBytes = 64 << 20
 	mostDepth = 12 // of nested objects and arrays
@@ -89,7 +90,7 @@ func (f *File) verify() error {
 
 // New is an empty file.
 func New(now time.Time) File {
-	return File{Format: format, Version: version, Written: now.UTC().Truncate(time.Second), Drives: []Drive{}}
+	return File{Format: format, Version: versionPlain, Written: now.UTC().Truncate(time.Second), Drives: []Drive{}}
 }
 
 // Drive is a drive with its readings, oldest first.
@@ -97,6 +98,21 @@ type Drive struct {
 	Model    string    `json:"model"`
 	Serial   string    `json:"serial"`
 	Readings []Reading `json:"readings"`
+	Left     *Left     `json:"left,omitempty"` // what is known of the drive where the file was written and is not in it; version 2
+}
+
+// Left is how much of each stays with the shop that wrote a file: runs and signatures are a shop's own acts, with its own numbers and people.
+type Left struct {
+	Sweeps     int `json:"sweeps"`
+	Reworks    int `json:"reworks"`
+	Signatures int `json:"signatures"`
+}
+
+// Leave notes what is not in the file of its last drive; nothing makes no note.
+func (f *File) Leave(l Left) {
+	if l != (Left{}) {
+		f.Version, f.Drives[len(f.Drives)-1].Left = versionLeft, &l
+	}
 }
 
 // Key is the drive's name.
@@ -239,6 +255,7 @@ const (
 	longestText, longestName                         = 500, 100
 	longestPage                                      = 66_000
 	longestTook                                      = 24 * 60 * 60 * 1000
+	mostLeft                                         = 1_000_000
 )
 
 var (
@@ -249,7 +266,7 @@ var (
 
 // within reports whether a file is certainly within the schema's bounds.
 func (f File) within() bool {
-	if f.Format != format || f.Version != version || !f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 ||
+	if f.Format != format || f.Version != versionPlain && f.Version != versionLeft || !f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 ||
 		len(f.Drives) > mostDrives || f.Signature != nil && (len(f.Signature.Key) != 32 || len(f.Signature.Value) != 64) {
 		return false
 	}
@@ -257,6 +274,10 @@ func (f File) within() bool {
 	for i := range f.Drives {
 		d := &f.Drives[i]
 		if !isText(d.Model, longestName) || !isText(d.Serial, longestName) || len(d.Readings) == 0 || len(d.Readings) > mostReadings {
+			return false
+		}
+		if l := d.Left; l != nil &&
+			(f.Version != versionLeft || min(l.Sweeps, l.Reworks, l.Signatures) < 0 || max(l.Sweeps, l.Reworks, l.Signatures) > mostLeft) {
 			return false
 		}
 		for j := range d.Readings {

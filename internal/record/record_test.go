@@ -67,8 +67,9 @@ func TestAnythingWrongRefusesTheWholeFileWithItsPlace(t *testing.T) {
 	}
 	for want, broken := range map[string]string{
 		fmt.Sprintf("byte %d: it ends in the middle", len(good)/2): good[:len(good)/2],
-		"no whole JSON text":                                   "{]",
-		"the record file, version: value must be 1":            replace(`"version": 1`, `"version": 2`),
+		"no whole JSON text": "{]",
+		"the record file, version: value must be one of 1, 2": replace(`"version": 1`, `"version": 3`),
+		"drives 1, left: ":                                     replace(`"readings"`, `"left": {"sweeps": 1, "reworks": 0, "signatures": 0}, "readings"`),
 		"the record file, format: value must be":               replace(`"hylostat-record"`, `"another"`),
 		"drives 1, readings 1, pages 1, name: 'ata/../x' does": replace(`"ata/identify"`, `"ata/../x"`),
 		"drives 1, readings 1, at: '12.11.2026'": replace(
@@ -123,11 +124,30 @@ func TestOneBeyondABoundIsRefused(t *testing.T) {
 func TestTheSchemaIsPublishedAsItIsUsed(t *testing.T) {
 	var s map[string]any
 	require.NoError(t, json.Unmarshal(Schema, &s))
-	assert.Equal(t, "urn:hylostat:record:1", s["$id"])
+	assert.Equal(t, "urn:hylostat:record:2", s["$id"])
+}
+
+// What stays with the writer is said in version 2; a file that leaves nothing is one that earlier programs read.
+func TestAFileSaysWhatIsNotInIt(t *testing.T) {
+	whole := file()
+	whole.Leave(Left{})
+	assert.Contains(t, text(t, whole), `"version": 1`)
+	part := file()
+	part.Leave(Left{Sweeps: 2, Signatures: 1})
+	written := text(t, part)
+	assert.Contains(t, written, `"version": 2`)
+	_, quick := plain([]byte(written))
+	assert.True(t, quick)
+	back, err := Read(strings.NewReader(written))
+	require.NoError(t, err)
+	assert.Equal(t, &Left{Sweeps: 2, Signatures: 1}, back.Drives[0].Left)
 }
 
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(text(f, file())))
+	left := file()
+	left.Leave(Left{Reworks: 1})
+	f.Add([]byte(text(f, left)))
 	f.Add(
 		[]byte(
 			`{"format":"hylostat-record","version":1,"drives":[{"model":"m","serial":"s",` +

@@ -165,9 +165,9 @@ func TestAtTheBench(t *testing.T) {
 	)
 	// The bay shows the drive as soon as it has a name, and offers the check once its first reading is in.
 	require.Eventually(t, func() bool {
-		return js[string](p, `document.querySelector("[aria-label^='Bay 1'] button").textContent`) == "Quick check"
+		return js[string](p, `document.querySelector("[aria-label^='Bay 1'] button:not([aria-pressed])").textContent`) == "Quick check"
 	}, 15*time.Second, 50*time.Millisecond)
-	js[bool](p, `document.querySelector("[aria-label^='Bay 1'] button").focus(), true`)
+	js[bool](p, `document.querySelector("[aria-label^='Bay 1'] button:not([aria-pressed])").focus(), true`)
 	p.press("\r")
 	p.sees("Who is at the bench?")
 	p.accessible("name dialog")
@@ -502,4 +502,36 @@ func TestALostConnectionIsSaidAndWhatIsKnownStays(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(path, png, 0o600))
 	}
+}
+
+// Several bays are chosen by key and by touch, and checked together; one start can be undone as well as another.
+func TestSeveralBaysAtOnce(t *testing.T) {
+	p := open(t)
+	p.bench.Insert("sim-1", made.Disk("KVA077M4R9"))
+	p.bench.Insert("sim-3", made.Disk("KVA077M60A"))
+	p.do(chromedp.Navigate(p.address))
+	js[bool](p, `localStorage.setItem("hylostat.person", "Imre"), true`)
+	p.do(chromedp.Navigate(p.address))
+	p.sees("7M60A")
+	p.sees("7M4R9")
+	p.press("c")
+	p.sees("0 chosen")
+	p.press("3")
+	p.sees("1 chosen")
+	js[bool](p, `document.querySelector("[aria-label='Choose bay 1']").click(), true`)
+	p.sees("2 chosen")
+	p.accessible("two bays chosen")
+	p.click("Quick check")
+	p.sees("Quick check of 2 started.")
+	p.press("u")
+	require.Eventually(t, func() bool {
+		return js[bool](p, `fetch("/api/v1/runs").then(r => r.json()).then(all => all.length === 2 && all.every(r => r.outcome === "stopped"))`)
+	}, 15*time.Second, 50*time.Millisecond)
+	p.press("c")
+	p.sees("0 chosen")
+	p.press("2")
+	p.sees("1 chosen")
+	p.press(kb.Escape)
+	p.press("2")
+	p.sees("Since the last visit")
 }

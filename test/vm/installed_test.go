@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -15,21 +16,27 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/contract"
+	_ "hylostat.example/internal/sqlite" // the driver
 	"hylostat.example/test/browser"
+	"hylostat.example/test/made"
 )
 
 // A fresh Debian: the package is installed, both services are up, the first drive has a verdict; the package is upgraded with records kept,
-// removed, purged; and what a service left that was started by hand is taken over.
+// removed, purged; and what a service of an earlier version left that was started by hand is taken over.
 func TestInstalled(t *testing.T) {
+	t.Parallel() // beside TestReworkOnARealKernel: it takes one processor, and times nothing
 	dir := t.TempDir()
 	port := freePort(t)
+	records, earlier, taken := before(t, dir)
 	m := startWith(
 		t, dir, "rdinit=/init-debian systemd.unit=multi-user.target quiet",
 		"-drive", "if=none,id=root,format=raw,cache=unsafe,snapshot=on,file=../../build/vm/debian.img", "-device", "virtio-blk-pci,drive=root",
+		"-drive", "if=none,id=records,format=raw,readonly=on,file="+records, "-device", "virtio-blk-pci,drive=records",
 		"-device", "ahci,id=ahci", "-drive", "if=none,id=sata,format=raw,cache=unsafe,file="+disk(t, dir, "sata", 64*megabyte),
 		"-device", "ide-hd,drive=sata,bus=ahci.0,rotation_rate=7200,model="+sataModel+",serial="+sataSerial,
 		"-netdev", fmt.Sprintf("user,id=net,restrict=on,hostfwd=tcp:127.0.0.1:%d-10.0.2.15:8347", port),
@@ -92,7 +99,7 @@ func TestInstalled(t *testing.T) {
 	ok("hylostat config check && man -w hylostat >/dev/null 2>&1 || test -f /usr/share/man/man1/hylostat.1.gz")
 
 	// Upgraded while a sweep goes on: what was recorded is there, what was under way ends well.
-	before := ok("hylostat --json reading list " + sataSerial)
+	listed := ok("hylostat --json reading list " + sataSerial)
 	var swept contract.Run
 	m.hylostat(&swept, 0, "sweep whole --share 1 "+sataSerial)
 	ok("mkdir /root/next && dpkg-deb -R " + deb + " /root/next && sed -i 's/^Version: .*/Version: 9.9.9/' /root/next/DEBIAN/control && " +
@@ -101,7 +108,7 @@ func TestInstalled(t *testing.T) {
 	eventually(t.Context(), t, "the service is back", func() bool { _, code := m.sh("hylostat --json drive list"); return code == 0 })
 	var readings, known []contract.ReadingSummary
 	m.hylostat(&readings, 0, "reading list "+sataSerial)
-	require.NoError(t, json.Unmarshal([]byte(before), &known))
+	require.NoError(t, json.Unmarshal([]byte(listed), &known))
 	assert.Subset(t, readings, known, "no reading is lost")
 	assert.Contains(t, ok("cat /etc/hylostat/hylostat.yaml"), "  shop: Saltmarsh Lane", "settings stay as they were made")
 	m.sh(fmt.Sprintf("hylostat run follow %d", swept.Id))
@@ -132,21 +139,49 @@ func TestInstalled(t *testing.T) {
 	assert.Contains(t, ok("apt-get purge -y -qq hylostat"), "The shop's records stay in /var/lib/hylostat")
 	assert.Equal(t, "", ok("ls -d /etc/hylostat /usr/bin/hylostat /run/hylostat 2>/dev/null; ls -d /var/lib/hylostat >/dev/null"))
 	ok("rm -r /var/lib/hylostat /var/lib/hylostat-bench && userdel hylostat")
-	ok("tar -xzf /root/*.tar.gz -C /root && mv /root/hylostat-*/usr/bin/hylostat /root/by-hand")
-	ok("/root/by-hand serve --create >/root/by-hand.log 2>&1 & echo $! > /root/pid; sleep 8")
-	eventually(t.Context(), t, "the drive answers", func() bool {
-		out, _ := m.sh("/root/by-hand --json drive list")
-		return strings.Contains(out, sataSerial)
-	})
-	ok("kill $(cat /root/pid); sleep 4")
+	ok("tar -xzf /root/*.tar.gz -C /root && /root/hylostat-*/usr/bin/hylostat --version")
+	ok("mkdir -m 0700 /var/lib/hylostat && tar -xf /dev/vdb -C /var/lib/hylostat")
 	ok("apt-get install -y -qq " + deb)
+	var after []contract.ListedDrive
 	eventually(t.Context(), t, "the records are taken over", func() bool {
-		out, code := m.sh("hylostat --json drive list")
-		return code == 0 && strings.Contains(out, sataSerial)
+		out, code := m.sh("hylostat --json drive list --limit 1000")
+		return code == 0 && json.Unmarshal([]byte(out), &after) == nil && strings.Contains(out, sataSerial)
 	})
+	has := map[string]contract.ListedDrive{}
+	for _, d := range after {
+		has[d.Serial] = d
+	}
+	for _, d := range earlier {
+		assert.GreaterOrEqual(t, has[d.Serial].Readings, d.Readings, "%s: no reading is lost", d.Serial)
+	}
+	var intakes []contract.Intake
+	m.hylostat(&intakes, 0, "intake list --limit 1000")
+	assert.Len(t, intakes, taken, "and no intake")
+	assert.Regexp(t, `^\d+ rows, each follows from the one before`, ok("hylostat audit verify"))
 	ok("ls /var/lib/hylostat-bench/bench.db && ! ls /var/lib/hylostat/bench.db")
 	assert.NotContains(t, ok("journalctl -q -o cat -u hylostat -u hylostat-bench -n 20"), "level=ERROR")
 	ok("systemctl poweroff --no-block")
+}
+
+// kept is a drive as the records of an earlier version have it.
+type kept struct {
+	Serial   string `db:"serial"`
+	Readings int    `db:"readings"`
+}
+
+// before makes a tar file of the records of an earlier version, as a disk, and tells what is in them: drives and the number of intakes.
+func before(t *testing.T, dir string) (file string, drives []kept, intakes int) {
+	t.Helper()
+	folder := made.Before(t, 1)
+	db := sqlx.MustOpen("sqlite", filepath.Join(folder, "shop.db"))
+	require.NoError(t, db.Select(&drives, `SELECT serial, count(*) AS readings FROM reading JOIN drive ON drive.id = drive GROUP BY serial`))
+	require.NoError(t, db.Get(&intakes, `SELECT count(*) FROM intake`))
+	require.NoError(t, db.Close())
+	require.NotEmpty(t, drives)
+	file = filepath.Join(dir, "records.tar")
+	out, err := exec.Command("tar", "-C", folder, "-cf", file, ".").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return file, drives, intakes
 }
 
 // shoot takes a picture of a page.

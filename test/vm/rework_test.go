@@ -44,6 +44,7 @@ func sound(t *testing.T, dir, name string) string {
 
 // TestReworkOnARealKernel writes to drives, and tries to write to those that are in use.
 func TestReworkOnARealKernel(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	const bad = 70_001
 	m := start(

@@ -2922,6 +2922,13 @@ export interface components {
             known: number;
             /** @description of those taken in: do not count, since their time lies ahead */
             aside?: number;
+            left?: components["schemas"]["RecordLeft"];
+        };
+        /** @description what the writer of the file knows of the drive and the file does not hold */
+        RecordLeft: {
+            sweeps: number;
+            reworks: number;
+            signatures: number;
         };
         /** @description a key by which somebody signs */
         KeyName: {

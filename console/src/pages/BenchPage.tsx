@@ -8,6 +8,7 @@ import type { Bay, Bench } from "../data/types";
 import { BayCard, FarBay } from "../parts/BayCard";
 import { BenchStrip } from "../parts/BenchStrip";
 import { Keys, State, Wrong } from "../parts/basics";
+import { Together } from "../parts/Together";
 import { hidden } from "../theme/Global";
 import { text } from "../theme/tokens";
 import { useActions } from "./Shell";
@@ -18,14 +19,28 @@ const Far = styled.div`display: grid; grid-template-columns: repeat(auto-fill, m
 const FarTitle = styled.h2`padding: 16px 24px 0; ${text.display}`;
 
 /** One bench: its strip and its cards. */
-function BenchSection({ bench, titled, bays, act }: { bench: Bench; titled: boolean; bays: Bay[]; act: (bay: Bay) => void }) {
+function BenchSection({
+  bench,
+  titled,
+  bays,
+  act,
+  chosen,
+  choose,
+}: {
+  bench: Bench;
+  titled: boolean;
+  bays: Bay[];
+  act: (bay: Bay) => void;
+  chosen: ReadonlySet<string>;
+  choose: (bay: Bay) => void;
+}) {
   const queue = useQueue(bench.name).data;
   return (
     <>
       <BenchStrip title={titled ? bench.title : undefined} bays={bays} queue={queue} />
       <Grid>
         {bays.map((b) => (
-          <BayCard key={b.name} bay={b} act={act} />
+          <BayCard key={b.name} bay={b} act={act} chosen={chosen.has(b.name)} choose={choose} />
         ))}
       </Grid>
     </>
@@ -37,10 +52,22 @@ export default function BenchPage() {
   const bays = useBays();
   const go = useNavigate();
   const orders = useOrders(usePerson().name);
-  const { asPerson, check } = useActions();
+  const { asPerson, check, checkAll } = useActions();
   const benches = useService().data?.benches;
   const [search] = useSearchParams();
   const [far, setFar] = useState(search.get("view") === "far");
+  const [choosing, setChoosing] = useState(false); // by key: a number chooses a bay, and does not open it
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const choose = (bay: Bay) =>
+    setChosen((were) => {
+      const now = new Set(were);
+      if (!now.delete(bay.name)) now.add(bay.name);
+      return now;
+    });
+  const none = () => {
+    setChosen(new Set());
+    setChoosing(false);
+  };
 
   const open = (bay: Bay) => bay.drive && go(`/drives/${encodeURIComponent(bay.drive.serial)}`);
   const act = (bay: Bay) => {
@@ -60,10 +87,13 @@ export default function BenchPage() {
     }
   };
   useShortcuts(
-    { w: () => setFar((f) => !f) },
-    (n) => {
-      const bay = bays.data?.find((b) => b.bench === "" && b.number === n);
-      if (bay) open(bay);
+    { w: () => setFar((f) => !f), c: () => (choosing ? none() : setChoosing(true)), Escape: none },
+    (n, before) => {
+      const bench = benches?.[before.length];
+      const bay = bays.data?.find((b) => b.bench === bench?.name && b.number === n);
+      if (!bay) return;
+      if (!choosing) open(bay);
+      else if (bay.drive) choose(bay);
     },
     (scanned) => go(`/drives/${encodeURIComponent(scanned)}`),
   );
@@ -94,12 +124,34 @@ export default function BenchPage() {
   return (
     <>
       <h1 style={hidden}>Bench</h1>
+      {(choosing || chosen.size > 0) && (
+        <Together
+          asPerson={asPerson}
+          chosen={bays.data.flatMap((b) => (chosen.has(b.name) && b.drive ? [b.drive.serial] : []))}
+          none={none}
+          check={(kind) => {
+            checkAll(
+              bays.data.flatMap((b) => (chosen.has(b.name) && b.drive ? [b.drive.serial] : [])),
+              kind,
+            );
+            none();
+          }}
+        />
+      )}
       {sections.map(({ bench, bays }) => (
-        <BenchSection key={bench.name} bench={bench} titled={titled} bays={bays} act={act} />
+        <BenchSection key={bench.name} bench={bench} titled={titled} bays={bays} act={act} chosen={chosen} choose={choose} />
       ))}
       <Keys>
         <span>
           <kbd>1</kbd>–<kbd>{sections[0]?.bays.length}</kbd> open a bay
+          {titled && (
+            <>
+              , <kbd>.1</kbd> one of {sections[1]?.bench.title}
+            </>
+          )}
+        </span>
+        <span>
+          <kbd>c</kbd> or a touch on its number: choose several
         </span>
         <span>
           <kbd>w</kbd> step back

@@ -4,14 +4,13 @@ import { Input, Label, Radio, RadioGroup, SearchField } from "react-aria-compone
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { apiPath } from "../data/base";
-import { useDesk } from "../data/orders";
-import { usePerson } from "../data/person";
 import { type Looked, useDrives } from "../data/queries";
 import type { Grade, ListedDrive, Medium } from "../data/types";
 import { Button, LinkButton, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { OneOf } from "../parts/CheckMenu";
 import { bayShort, dayOf, number, parts, size } from "../parts/format";
 import { VerdictWord } from "../parts/marks";
+import { Together } from "../parts/Together";
 import { hidden } from "../theme/Global";
 import { color, px, text } from "../theme/tokens";
 import { useActions } from "./Shell";
@@ -20,10 +19,6 @@ const Tools = styled.section`
   border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center;
   & input { min-height: 44px; width: 256px; max-width: 100%; padding: 0 12px; border: 1px solid ${color.edge}; background: ${color.sheet}; }
   & .end { margin-left: auto; display: flex; gap: 12px; align-items: center; } & p { color: ${color.ink3}; ${text.small} }
-`;
-const Chosen = styled.section`
-  border-bottom: 1px solid ${color.rule}; background: ${color.well}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center;
-  & b { margin-right: 12px; } & p { color: ${color.ink2}; flex-basis: 100%; }
 `;
 const Grades = styled(RadioGroup)`
   display: flex; flex-wrap: wrap;
@@ -180,44 +175,10 @@ function List({
   );
 }
 
-/** What can be done with several drives at once. */
-function Together({ chosen, none }: { chosen: readonly string[]; none: () => void }) {
-  const desk = useDesk(usePerson().name);
-  const { asPerson } = useActions();
-  const { data: done, isPending, error } = desk.signTogether;
-  const labels = new URLSearchParams([["stock", "62x29"], ...chosen.slice(0, mostLabels).map((serial) => ["drive", serial])]);
-  return (
-    <Chosen aria-label="The chosen drives">
-      <b>{number(chosen.length)} chosen</b>
-      <Button isDisabled={isPending} onPress={() => asPerson(() => desk.signTogether.mutate([...chosen]))}>
-        Sign the healthy
-      </Button>
-      <LinkButton href={apiPath(`/labels?${labels}`)} target="_blank">
-        {chosen.length > mostLabels ? `Labels of the first ${mostLabels}` : "Labels"}
-      </LinkButton>
-      <Button onPress={none}>Choose none</Button>
-      {error && <p role="alert">{error.message}</p>}
-      {done && (
-        <p role="status">
-          {number(done.signed.length)} signed.
-          {done.left.length > 0 &&
-            ` Left: ${done.left
-              .slice(0, 3)
-              .map((l) => `${l.serial}, ${l.why}`)
-              .join("; ")}`}
-          {done.left.length > 3 && `; and ${number(done.left.length - 3)} more`}
-        </p>
-      )}
-    </Chosen>
-  );
-}
-
-/** Of how many drives labels are asked for at once: their serials stand in an address. */
-const mostLabels = 200;
-
 /** All drives the shop has met, found as one types. What is looked for stands in the address. */
 export default function DrivesPage() {
   const [search, setSearch] = useSearchParams();
+  const { asPerson } = useActions();
   const [text, setText] = useState(search.get("q") ?? "");
   const asked = search.get("grade");
   const grade = isGrade(asked) ? asked : "all";
@@ -297,7 +258,7 @@ export default function DrivesPage() {
           </div>
         )}
       </Tools>
-      {chosen.size > 0 && <Together chosen={[...chosen]} none={() => setChosen(new Set())} />}
+      {chosen.size > 0 && <Together asPerson={asPerson} chosen={[...chosen]} none={() => setChosen(new Set())} />}
       {!found ? (
         <State title="Fetching the drives" />
       ) : found.length === 0 ? (

@@ -47,9 +47,11 @@ interface Actions {
   asPerson: (then: (name: string) => void) => void;
   /** Starts a check, a quick one when no other is named; it can be undone for 5 s. */
   check: (serial: string, kind?: CheckKind, despite?: string) => void;
+  /** The same of several drives; one that cannot start keeps no other from starting. */
+  checkAll: (serials: readonly string[], kind: CheckKind) => void;
 }
 
-const ActionsContext = createContext<Actions>({ asPerson: () => {}, check: () => {} });
+const ActionsContext = createContext<Actions>({ asPerson: () => {}, check: () => {}, checkAll: () => {} });
 export const useActions = () => useContext(ActionsContext);
 
 /** How long a started check can be undone, ms. */
@@ -68,7 +70,7 @@ export function Shell() {
   const time = useTime(service.data, service.dataUpdatedAt);
   const [theme, turn] = useTheme();
   const [asking, ask] = useState<{ then?: (name: string) => void }>();
-  const [started, setStarted] = useState<{ run: number; serial: string; title: string }>();
+  const [started, setStarted] = useState<{ runs: number[]; what: string }>();
   const failed = useMutationState({ filters: { status: "error" }, select: (m) => m.state.error?.message }).at(-1);
   const [seen, see] = useState<string>();
   const [coded, setCoded] = useState(false); // whoever signs in has a second factor: it stays asked for after a wrong code
@@ -84,7 +86,7 @@ export function Shell() {
   }, [started]);
 
   const undo = () => {
-    if (started) orders.stop.mutate(started.run);
+    for (const run of started?.runs ?? []) orders.stop.mutate(run);
     setStarted(undefined);
   };
   useShortcuts({ u: undo });
@@ -97,12 +99,24 @@ export function Shell() {
   const asPerson = (then: (name: string) => void) => (person.name ? then(person.name) : ask({ then }));
   const check = (serial: string, kind: CheckKind = "quick", despite?: string) =>
     asPerson(() =>
-      orders.check.mutate({ serial, kind, despite }, { onSuccess: (run) => setStarted({ run: run.id, serial, title: run.title }) }),
+      orders.check.mutate(
+        { serial, kind, despite },
+        { onSuccess: (run) => setStarted({ runs: [run.id], what: `${run.title} of ${serial.slice(-5)} started.` }) },
+      ),
     );
+  const checkAll = (serials: readonly string[], kind: CheckKind) =>
+    asPerson(async () => {
+      const all = await Promise.allSettled(serials.map((serial) => orders.check.mutateAsync({ serial, kind })));
+      const runs = all.flatMap((a) => (a.status === "fulfilled" ? [a.value] : []));
+      const wrong = all.flatMap((a) => (a.status === "rejected" ? [(a.reason as Error).message] : []));
+      const of = runs[0] ? `${runs[0].title} of ${runs.length} started. ` : "";
+      if (runs.length > 0 || wrong.length > 0)
+        setStarted({ runs: runs.map((r) => r.id), what: of + (wrong.length > 0 ? `${wrong.length} did not start: ${wrong[0]}` : "") });
+    });
 
   return (
     <PersonContext value={person}>
-      <ActionsContext value={{ asPerson, check }}>
+      <ActionsContext value={{ asPerson, check, checkAll }}>
         <Frame
           service={service.data}
           time={time}
@@ -153,9 +167,7 @@ export function Shell() {
           />
         )}
         {started ? (
-          <Notice action={<Button onPress={undo}>Undo (u)</Button>}>
-            {started.title} of {started.serial.slice(-5)} started.
-          </Notice>
+          <Notice action={started.runs.length > 0 ? <Button onPress={undo}>Undo (u)</Button> : null}>{started.what}</Notice>
         ) : (
           !nobody && failed && failed !== seen && <Notice action={<Button onPress={() => see(failed)}>Close</Button>}>{failed}</Notice>
         )}

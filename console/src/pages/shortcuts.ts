@@ -21,7 +21,11 @@ export class KeyReader {
       this.scanning = false;
       return scan;
     }
-    if (key.length !== 1) return undefined;
+    if (key.length !== 1) {
+      if (key !== "Shift") this.text = ""; // a scanner types capitals with it
+      this.scanning &&= key === "Shift";
+      return undefined;
+    }
     this.scanning = fast && this.text.length > 0;
     this.text = fast ? this.text + key : key;
     return undefined;
@@ -37,13 +41,18 @@ const typing = (target: EventTarget | null) =>
   target instanceof HTMLElement &&
   (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.closest("[role=dialog]") !== null);
 
-/** Single keys as commands, numbers as `number`, and what a scanner types as `scan`. Keys meant for a field or a dialog are left alone. */
-export function useShortcuts(keys: Record<string, () => void>, number?: (n: number) => void, scan?: (text: string) => void) {
+/** Single keys as commands, numbers as `number`, with the points typed before them, and what a scanner types as `scan`. Keys meant for a field or a dialog are left alone. */
+export function useShortcuts(
+  keys: Record<string, () => void>,
+  number?: (n: number, before: string) => void,
+  scan?: (text: string) => void,
+) {
   const current = useRef({ keys, number, scan });
   current.current = { keys, number, scan };
   useEffect(() => {
     const reader = new KeyReader();
     let digits = "";
+    let points = "";
     let timer: ReturnType<typeof setTimeout> | undefined;
     const pressed = (e: KeyboardEvent) => {
       if (e.ctrlKey || e.metaKey || e.altKey || typing(e.target)) return;
@@ -52,20 +61,25 @@ export function useShortcuts(keys: Record<string, () => void>, number?: (n: numb
       if (scanned) {
         e.preventDefault();
         digits = "";
+        points = "";
         current.current.scan?.(scanned);
         return;
       }
       const key = e.key;
+      if (key.length > 1) return current.current.keys[key]?.(); // no scanner types it
       if (/^[0-9]$/.test(key) && current.current.number) digits += key;
+      else if (key === "." && current.current.number && digits === "") points += key;
       timer = setTimeout(
         () => {
           const n = Number(digits);
+          const before = points;
           digits = "";
+          points = "";
           if (reader.busy) return;
-          if (n > 0) current.current.number?.(n);
-          else if (key.length === 1) current.current.keys[key]?.();
+          if (n > 0) current.current.number?.(n, before);
+          else current.current.keys[key]?.();
         },
-        /^[0-9]$/.test(key) ? digitWait : scanGap + 5,
+        /^[0-9.]$/.test(key) ? digitWait : scanGap + 5,
       );
     };
     addEventListener("keydown", pressed);

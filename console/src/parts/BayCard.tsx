@@ -1,3 +1,4 @@
+import { ToggleButton } from "react-aria-components";
 import styled, { css } from "styled-components";
 import type { Bay, Grade } from "../data/types";
 import { color, px, text } from "../theme/tokens";
@@ -16,12 +17,18 @@ const Card = styled.article<{ $connection: Bay["connection"]; $locked: boolean }
   ${({ $connection }) => $connection === "empty" && css`background: none; box-shadow: none; outline: 1px dashed ${color.edge}; outline-offset: -1px; &::after { display: none; }`}
 `;
 
-const Gutter = styled.div<{ $grade: Grade; $empty: boolean }>`
+const Gutter = styled.div<{ $grade: Grade; $empty: boolean; $chosen: boolean }>`
+  position: relative; ${({ $chosen }) => $chosen && css`box-shadow: inset 0 0 0 4px ${color.accent};`}
   background: ${({ $grade, $empty }) => ($empty ? "none" : $grade === "replace" ? color.replace : gradeTint[$grade])};
   color: ${({ $grade, $empty }) => ($empty ? color.ink3 : $grade === "replace" ? color.on : color.ink)};
   ${({ $empty }) => $empty && css`border-right: 1px dashed ${color.edge};`}
   padding: 8px 0; display: grid; grid-template-rows: 44px 44px; row-gap: 4px; justify-items: center; align-items: center; align-content: start;
   & b { ${text.display} letter-spacing: -0.01em; ${({ $empty }) => $empty && css`font-weight: 400;`} }
+`;
+
+/** The whole gutter is what one touches to choose a bay. */
+const Choose = styled(ToggleButton)`
+  position: absolute; inset: 0; padding: 0 0 8px; border: 0; background: none; color: inherit; cursor: pointer; display: flex; align-items: end; justify-content: center; ${text.large} font-weight: 600;
 `;
 
 const Body = styled.div`
@@ -106,7 +113,17 @@ function Name({ bay }: { bay: Bay }) {
 }
 
 /** One bay of the bench: what is in it, what is going on, and the one thing to do. */
-export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
+export function BayCard({
+  bay,
+  act,
+  chosen,
+  choose,
+}: {
+  bay: Bay;
+  act: (bay: Bay) => void;
+  chosen?: boolean;
+  choose?: (bay: Bay) => void;
+}) {
   const grade = gradeOf(bay);
   const empty = bay.connection === "empty";
   const action = actions[bay.action];
@@ -118,9 +135,14 @@ export function BayCard({ bay, act }: { bay: Bay; act: (bay: Bay) => void }) {
       $locked={bay.drive?.security.locked ?? false}
       aria-label={`${capital(bayWords(bay.name))}, ${name}, ${empty ? "empty" : grade}`}
     >
-      <Gutter $grade={grade} $empty={empty}>
+      <Gutter $grade={grade} $empty={empty} $chosen={chosen ?? false}>
         <b>{bay.number}</b>
         {!empty && <VerdictMark grade={grade} size={40} fill={grade === "replace" ? color.on : undefined} />}
+        {choose && bay.drive && (
+          <Choose isSelected={chosen ?? false} onChange={() => choose(bay)} aria-label={`Choose ${bayWords(bay.name)}`}>
+            {chosen ? "✓" : ""}
+          </Choose>
+        )}
       </Gutter>
       <Body>
         <First $grade={grade}>

@@ -18,9 +18,10 @@ import (
 // Imported is what came of one drive of a record file.
 type Imported struct {
 	Key      drive.Key
-	Readings int // taken in
-	Aside    int // of them do not count: their time lies ahead
-	Known    int // were here already
+	Readings int         // taken in
+	Aside    int         // of them do not count: their time lies ahead
+	Known    int         // were here already
+	Left     record.Left // what stays with the shop that wrote the file
 }
 
 // Import takes a record file in, as one change: all of it, or nothing. What is known already changes nothing; what is older
@@ -31,6 +32,9 @@ func (s *Keeper) Import(ctx context.Context, by shop.Actor, f record.File) ([]Im
 		all = nil
 		for _, d := range f.Drives {
 			done := Imported{Key: d.Key()}
+			if d.Left != nil {
+				done.Left = *d.Left
+			}
 			readings := slices.Clone(d.Readings)
 			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
 			for i := range readings {
@@ -153,7 +157,37 @@ func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) 
 		return f, &shop.NotFound{What: d.Identity.Serial + " has no reading", Advice: "Take one."}
 	}
 	f.Drives = append(f.Drives, out)
+	left, err := s.left(ctx, d)
+	if err != nil {
+		return f, err
+	}
+	f.Leave(left)
 	return f, f.Sign(s.books.Key)
+}
+
+// left counts what of a drive is not in its record file.
+func (s *Keeper) left(ctx context.Context, d shop.Drive) (l record.Left, _ error) {
+	sweeps, err := s.store.Sweeps(ctx, shop.SweepQuery{Drive: d.ID})
+	if err != nil {
+		return l, err
+	}
+	for _, one := range sweeps {
+		if !one.Kind.Writes() {
+			l.Sweeps++
+		}
+	}
+	reworks, err := s.store.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Reworks: true, Limit: 1 << 20})
+	if err != nil {
+		return l, err
+	}
+	l.Reworks = len(reworks)
+	verdicts, err := s.store.Verdicts(ctx, d.ID)
+	for _, v := range verdicts {
+		if v.Signed != nil {
+			l.Signatures++
+		}
+	}
+	return l, err
 }
 
 // RedecodedSignal is one signal that the present decoder reads otherwise.

@@ -26,7 +26,8 @@ const releaseGood = 7 * 24 * time.Hour
 func (s *Conductor) KeepConsents(ctx context.Context) {
 	for {
 		if err := s.Reconsider(ctx, drive.Key{}); err != nil && ctx.Err() == nil {
-			s.books.Log.Error("asking whether the releases of reworks hold; those that nobody hears of wait", "error", err)
+			// A bench that is away is no fault of the service's: it writes nothing without the word.
+			s.books.Log.Warn("asking whether the releases of reworks hold; those that nobody hears of wait", "error", err)
 		}
 		select {
 		case <-ctx.Done():
