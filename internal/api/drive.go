@@ -241,7 +241,9 @@ func (h *handlers) TableOfDrives(ctx context.Context, r server.TableOfDrivesRequ
 
 // detailed is a drive with its present intake.
 func visitOf(v desk.Visit) *contract.LastVisit {
-	out := contract.LastVisit{Until: v.Until, Text: said(v.Says()), Since: each(v.Since, func(c shop.Change) contract.Said { return said(desk.Moved(c)) })}
+	out := contract.LastVisit{
+		Until: v.Until, Text: said(v.Says()), Since: each(v.Since, func(c shop.Change) contract.Said { return said(desk.Moved(c)) }),
+	}
 	if v.Verdict != nil {
 		out.Grade = optional(contract.Grade(v.Verdict.Stands().String()))
 	}

@@ -87,7 +87,7 @@ func limitsOf(p *policy.Policy) []contract.PolicyLimit {
 }
 
 func evidenceWords(p *policy.Policy, q policy.Requirement) string {
-	words := fmt.Sprintf("%s (%s, about %d min)", verdict.InWords(p, q.What), q.Run, q.Minutes)
+	words := fmt.Sprintf("%s (%s)", verdict.InWords(p, q.What), q.Run) // how long that takes is each drive's own
 	if len(q.Duties) > 0 {
 		words += ", for " + strings.Join(each(q.Duties, func(d drive.Duty) string { return string(d) }), ", ")
 	}

@@ -29,11 +29,12 @@ func bayCommands() *cli.Command {
 				Action: action(0, 0, listBays),
 			},
 			{
-				Name:        "watch",
-				Usage:       "all bays as they stand, live, until Ctrl-C",
-				Description: "Where it is no terminal it prints a line for each change.\n\nExamples:\n   hylostat bay watch\n   hylostat bay watch --bench field",
-				Flags:       []cli.Flag{benchFlag, &cli.BoolFlag{Name: "all", Usage: "those that are hidden, too"}},
-				Action:      action(0, 0, watchBays),
+				Name:  "watch",
+				Usage: "all bays as they stand, live, until Ctrl-C",
+				Description: "Where it is no terminal it prints a line for each change.\n\nExamples:\n   hylostat bay watch\n" +
+					"   hylostat bay watch --bench field",
+				Flags:  []cli.Flag{benchFlag, &cli.BoolFlag{Name: "all", Usage: "those that are hidden, too"}},
+				Action: action(0, 0, watchBays),
 			},
 			{
 				Name:      "set",
@@ -139,7 +140,8 @@ func listBays(ctx context.Context, c call) error {
 		return err
 	}
 	all = slices.DeleteFunc(all, func(b contract.Bay) bool {
-		return !slices.ContainsFunc(benches, func(m contract.Bench) bool { return m.Name == b.Bench }) || optional(b.Hidden) && !c.Bool("all")
+		return !slices.ContainsFunc(benches, func(m contract.Bench) bool { return m.Name == b.Bench }) ||
+			optional(b.Hidden) && !c.Bool("all")
 	})
 	return c.show(all, func(w io.Writer) { c.printBenches(w, benches, all) })
 }

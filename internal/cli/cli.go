@@ -154,9 +154,10 @@ func New(s Starters) *cli.Command {
 
 // glossed are words that commands use and people asked about; their help says where they are explained.
 var glossed = map[string][]string{
-	"intake": {"duty"}, "drive duty": {"duty"}, "drive siblings": {"stands apart"}, "drive signals": {"margin"}, "verdict show": {"duty", "margin"},
-	"lot open": {"duty"}, "lot show": {"margin", "stands apart"}, "sweep show": {"class"}, "sweep compare": {"class"}, "check conveyance": {"conveyance"},
-	"dialect explain": {"dialect"}, "record redecode": {"dialect", "redecode"}, "policy show": {"duty", "margin"}, "policy replay": {"duty"},
+	"intake": {"duty"}, "drive duty": {"duty"}, "drive siblings": {"stands apart"}, "drive signals": {"margin"},
+	"verdict show": {"duty", "margin"}, "lot open": {"duty"}, "lot show": {"margin", "stands apart"}, "sweep show": {"class"},
+	"sweep compare": {"class"}, "check conveyance": {"conveyance"}, "dialect explain": {"dialect"},
+	"record redecode": {"dialect", "redecode"}, "policy show": {"duty", "margin"}, "policy replay": {"duty"},
 }
 
 // explain has the help of commands lead to the words they use.

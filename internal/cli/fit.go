@@ -23,8 +23,8 @@ const (
 // kept: who it is about, and what was said of it.
 var (
 	dropped = []string{
-		"place", "confidence", "source", "signed", "called", "size", "model", "temperature", "asked", "lot", "customer", "ticket", "state", "took", "on average",
-		"powered on", "bench", "doing", "why",
+		"place", "confidence", "source", "signed", "called", "size", "model", "temperature", "asked", "lot", "customer", "ticket", "state",
+		"took", "on average", "powered on", "bench", "doing", "why",
 	}
 	kept = []string{"drive", "verdict", "now", "signal", "rule", "name", "next", "run", "what"}
 )

@@ -247,7 +247,8 @@ func importRecords(ctx context.Context, c call) error {
 		for _, d := range all {
 			if l := d.Left; l != nil {
 				_, _ = fmt.Fprintf(
-					w, "%s: %s stayed with the shop that wrote the file.\n", wording.Serial(d.Serial), leftBehind(l.Sweeps, l.Reworks, l.Signatures),
+					w, "%s: %s stayed with the shop that wrote the file.\n", wording.Serial(d.Serial),
+					leftBehind(l.Sweeps, l.Reworks, l.Signatures),
 				)
 			}
 			if n := optional(d.Aside); n > 0 {

@@ -41,7 +41,8 @@ func releaseCommand() *cli.Command {
 				if err := oneOf("scope", scope, "mend", "renew", "overwrite"); err != nil {
 					return err
 				}
-				i, err = c.RecordRelease(ctx, c.arg(0), contract.ReleaseRequest{Scope: contract.ReworkKind(scope), Owner: owner, By: c.by()})
+				r := contract.ReleaseRequest{Scope: contract.ReworkKind(scope), Owner: owner, By: c.by()}
+				i, err = c.RecordRelease(ctx, c.arg(0), r)
 			}
 			if err != nil {
 				return err

@@ -324,7 +324,9 @@ func (c call) progress(ctx context.Context, r contract.Run) (tell func(contract.
 		ribbonBar{style.Build(), &cells},
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(
-			decor.Any(func(decor.Statistics) string { return clip(shown.Load().Standing.Words, 34) }, decor.WC{W: 18, C: decor.DindentRight}),
+			decor.Any(
+				func(decor.Statistics) string { return clip(shown.Load().Standing.Words, 34) }, decor.WC{W: 18, C: decor.DindentRight},
+			),
 		),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 			return fmt.Sprintf(" %d %%, %s left", shown.Load().Percent, left(shown.Load().LeftS))

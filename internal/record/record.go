@@ -101,7 +101,8 @@ type Drive struct {
 	Left     *Left     `json:"left,omitempty"` // what is known of the drive where the file was written and is not in it; version 2
 }
 
-// Left is how much of each stays with the shop that wrote a file: runs and signatures are a shop's own acts, with its own numbers and people.
+// Left is how much of each stays with the shop that wrote a file: runs and signatures are a shop's own acts, with its own numbers and
+// people.
 type Left struct {
 	Sweeps     int `json:"sweeps"`
 	Reworks    int `json:"reworks"`

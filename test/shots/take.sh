@@ -43,13 +43,12 @@ S
 go build -o "$work/shots" ./test/shots
 "$work/shots" http://$address $out/bench.png="/?theme=light" $out/bench-far.png="/?view=far"
 build/hylostat bay try 4 >/dev/null
-terminal cli-drives.png 'hylostat drive list' 'hylostat drive show 7M4Q2'
+terminal cli-drives.png 'hylostat drive list --limit 9' 'hylostat drive trend 7M4Q2' 'hylostat drive signals 7M4Q2 | head -3' 'hylostat bay list | head -9'
 terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -17' 'hylostat dialect explain S3D08 | head -19'
 build/hylostat outcome 7M4Q2 --failed "$(date -d yesterday +%F)" --note 'no longer found' >/dev/null
 build/hylostat outcome 7M4X2 --worked-until "$(date -d yesterday +%F)" >/dev/null
 build/hylostat policy show --text | sed 's/^  bad_sectors: {all: 100,/  bad_sectors: {all: 8,/' >"$work/draft.yaml"
 grep -q 'bad_sectors: {all: 8,' "$work/draft.yaml" # else the draft is the policy in force
-terminal cli-policy.png 'hylostat policy replay draft.yaml --limit 3' 'hylostat drive trend 7M4Q2 pending'
 "$work/shots" http://$address $out/policy.png="/policy?theme=light@draft"
 hylostat_run() { build/hylostat "$@" >/dev/null; }
 hylostat_run check quick 7M4R9
@@ -66,6 +65,8 @@ pdftoppm -r 90 -png -singlefile "$work/statement.pdf" "$work/statement"
 for l in label label2; do pdftoppm -r 190 -png -singlefile "$work/$l.pdf" "$work/$l"; convert "$work/$l.png" -bordercolor '#858585' -border 1 "$work/$l.png"; done
 convert \( "$work/statement.png" -bordercolor '#858585' -border 1 \) \( "$work/label.png" "$work/label2.png" -background white -append \) -background white -gravity north +append $out/papers.png
 terminal cli-lot.png 'hylostat lot show 1 | cut -c1-138 | head -16' 'hylostat volume look 7M4R9 | cut -c1-138' 'hylostat statement 7M4R9 | head -9' 'hylostat audit list --limit 3'
+
+# docs/screenshots/installed.png is of another machine: SHOTS=$PWD/docs/screenshots go test -tags vm -run TestInstalled ./test/vm
 
 # A sweep takes hours of the drives' time: here it runs faster.
 kill $demo; wait $demo 2>/dev/null || true

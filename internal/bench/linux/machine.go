@@ -98,7 +98,7 @@ func (m *Machine) describe(node string, uses map[string]string) (drive.Attachmen
 	case d.Transport == "SCSI" && m.raid(place):
 		d.Behind = "behind a RAID controller"
 	case d.Transport == virtualDisk:
-		d.Behind = "a virtual disk of the machine that this one runs in"
+		d.Behind = "a virtual disk of the machine this one runs in"
 	}
 	if page := []byte(readRaw(place, "vpd_pg80")); len(page) > 4 {
 		d.Serial = drive.Printable(string(page[4:]))

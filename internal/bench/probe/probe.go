@@ -6,6 +6,7 @@ package probe
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -95,16 +96,13 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 		return imagePages(s.device.Describe())
 	}
 	if behind := s.device.Describe().Behind; behind != "" {
-		return []reading.Page{
-			{
-				Name: reading.PageInquiry,
-				Fault: &drive.Fault{
-					Class: drive.FaultBehind,
-					What:  "asking " + s.device.Describe().Node,
-					Cause: "it is " + behind + ", which shows volumes and no drives",
-				},
-			},
+		fault := drive.Fault{Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Cause: "it is " + behind}
+		if strings.HasPrefix(behind, "a virtual disk") {
+			fault.Extra = "Look at the machine that has the drive it lies on."
+		} else {
+			fault.Cause += ", which shows volumes and no drives"
 		}
+		return []reading.Page{{Name: reading.PageInquiry, Fault: &fault}}
 	}
 	first := s.ask(ctx, reading.PageInquiry, scsi.InquiryCDB(36), 36)
 	pages := []reading.Page{first}

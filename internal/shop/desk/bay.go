@@ -142,10 +142,10 @@ func (s *Desk) hereBefore(v *BayView, intakes []shop.Intake, newest *check.Run) 
 	if v.Drive == nil || v.Run != nil || v.Bay.Connection != protocol.Answering || v.Drive.Now.Bay != v.Bay.ID || len(intakes) == 0 {
 		return
 	}
-	if _, last := comeback(intakes); last != nil && !v.Intake.AtRisk() && unseen(intakes, newest) {
-		v.Note = wording.Say(
-			wording.BayBack, wording.Values{"at": last.Handover.At.Format(time.RFC3339), "goes": string(last.Handover.Goes), "note": v.Note},
-		)
+	if _, last := comeback(intakes); last != nil && v.Intake != nil && !v.Intake.AtRisk() && unseen(intakes, newest) {
+		v.Note = wording.Say(wording.BayBack, wording.Values{
+			"at": last.Handover.At.Format(time.RFC3339), "goes": string(last.Handover.Goes), "note": v.Note,
+		})
 	}
 	went := intakes[0].Handover
 	switch {
@@ -162,7 +162,8 @@ func (s *Desk) hereBefore(v *BayView, intakes []shop.Intake, newest *check.Run) 
 // ended has a bay tell what the last run of its drive came to, as long as nobody has signed what follows from it.
 func (s *Desk) ended(ctx context.Context, v *BayView, r *check.Run) error {
 	d := v.Drive
-	if r == nil || r.State != check.Done || v.Run != nil || v.Bay.Connection != protocol.Answering || d.Now.Bay != v.Bay.ID || d.Now.Signed != nil ||
+	if r == nil || r.State != check.Done || v.Run != nil || v.Bay.Connection != protocol.Answering || d.Now.Bay != v.Bay.ID ||
+		d.Now.Signed != nil ||
 		v.Intake != nil && (v.Intake.AtRisk() || v.Intake.Handover != nil || r.Asked.Before(v.Intake.At)) {
 		return nil
 	}

@@ -152,7 +152,7 @@ func (e *RunEnd) follow(r check.Run, now shop.Now, moved []shop.Change) {
 	switch {
 	case linkErred:
 		e.Next, e.Check, e.short = []wording.Phrase{wording.Say(wording.DoReseat)}, check.Quick, wording.Say(wording.NextReseat)
-	case r.Outcome == check.Stopped && !r.Kind.IsRework():
+	case r.Outcome == check.Stopped && !r.Kind.IsRework() && now.Grade != drive.Replace:
 		e.Next = []wording.Phrase{wording.Say(wording.DoAgain, wording.Values{"kind": string(r.Kind)})}
 		if r.Kind.Plannable() {
 			e.Check = r.Kind

@@ -52,7 +52,9 @@ func (s *Keeper) FindDrive(ctx context.Context, name string) (shop.Drive, error)
 	switch len(found) {
 	case 0:
 		if bay, err := drive.ParseBay(name); err == nil && bay.Bench != "" {
-			return shop.Drive{}, &shop.NotFound{What: fmt.Sprintf("there is no %s, and no drive whose serial ends so", bay.Words()), Advice: "List the bays."}
+			return shop.Drive{}, &shop.NotFound{
+				What: fmt.Sprintf("there is no %s, and no drive whose serial ends so", bay.Words()), Advice: "List the bays.",
+			}
 		}
 		return shop.Drive{}, &shop.NotFound{
 			What:   fmt.Sprintf("no drive whose serial ends with %q", name),
