@@ -267,7 +267,8 @@ var (
 
 // within reports whether a file is certainly within the schema's bounds.
 func (f File) within() bool {
-	if f.Format != format || f.Version != versionPlain && f.Version != versionLeft || !f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 ||
+	if f.Format != format || f.Version != versionPlain && f.Version != versionLeft ||
+		!f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 ||
 		len(f.Drives) > mostDrives || f.Signature != nil && (len(f.Signature.Key) != 32 || len(f.Signature.Value) != 64) {
 		return false
 	}

@@ -69,7 +69,9 @@ func TestAnythingWrongRefusesTheWholeFileWithItsPlace(t *testing.T) {
 		fmt.Sprintf("byte %d: it ends in the middle", len(good)/2): good[:len(good)/2],
 		"no whole JSON text": "{]",
 		"the record file, version: value must be one of 1, 2": replace(`"version": 1`, `"version": 3`),
-		"drives 1, left: ":                                     replace(`"readings"`, `"left": {"sweeps": 1, "reworks": 0, "signatures": 0}, "readings"`),
+		"drives 1, left: ": replace(
+			`"readings"`, `"left": {"sweeps": 1, "reworks": 0, "signatures": 0}, "readings"`,
+		),
 		"the record file, format: value must be":               replace(`"hylostat-record"`, `"another"`),
 		"drives 1, readings 1, pages 1, name: 'ata/../x' does": replace(`"ata/identify"`, `"ata/../x"`),
 		"drives 1, readings 1, at: '12.11.2026'": replace(

@@ -525,7 +525,8 @@ func TestSeveralBaysAtOnce(t *testing.T) {
 	p.sees("Quick check of 2 started.")
 	p.press("u")
 	require.Eventually(t, func() bool {
-		return js[bool](p, `fetch("/api/v1/runs").then(r => r.json()).then(all => all.length === 2 && all.every(r => r.outcome === "stopped"))`)
+		return js[bool](p, `fetch("/api/v1/runs").then(r => r.json())
+		  .then(all => all.length === 2 && all.every(r => r.outcome === "stopped"))`)
 	}, 15*time.Second, 50*time.Millisecond)
 	p.press("c")
 	p.sees("0 chosen")

@@ -63,9 +63,12 @@ func documents(t *testing.T) []string {
 }
 
 // What differs from one run of an example to the next, and stands for itself; names are those of groups.
-var differs = regexp.MustCompile(`(?P<date>\d{1,2} [A-Z][a-z]{2} \d{4}(, \d\d:\d\d)?)|(?P<head>\b\d+:[0-9a-f]{16}\b)|(?P<hash>\b[0-9a-f]{64}\b)` +
-	`|(?P<key>\b[a-z2-7]{4}(-[a-z2-7]{4}){4}\b)|(?P<recipient>\bage1[a-z0-9]+)|(?P<files>\bholds \d+ files, [\d.]+ .B)|(?P<time>\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)|(?P<lives>\b\d[\d ]* readings over \d+ drives)|(?P<id>\b[a-z0-9]{10}\b(?:  ))|(?P<row>\brow \d+|\b\d+ rows)|(?P<heat>\d+ °C, \d+ at)` +
-	`|(?P<took>\b[\d.]+ (s|min)\b( \d+ min\b)?)|(?P<token>\bhyt_\S+)`)
+var differs = regexp.MustCompile(strings.Join([]string{
+	`(?P<date>\d{1,2} [A-Z][a-z]{2} \d{4}(, \d\d:\d\d)?)`, `(?P<head>\b\d+:[0-9a-f]{16}\b)`, `(?P<hash>\b[0-9a-f]{64}\b)`,
+	`(?P<key>\b[a-z2-7]{4}(-[a-z2-7]{4}){4}\b)`, `(?P<recipient>\bage1[a-z0-9]+)`, `(?P<files>\bholds \d+ files, [\d.]+ .B)`,
+	`(?P<time>\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)`, `(?P<lives>\b\d[\d ]* readings over \d+ drives)`, `(?P<id>\b[a-z0-9]{10}\b(?:  ))`,
+	`(?P<row>\brow \d+|\b\d+ rows)`, `(?P<heat>\d+ °C, \d+ at)`, `(?P<took>\b[\d.]+ (s|min)\b( \d+ min\b)?)`, `(?P<token>\bhyt_\S+)`,
+}, "|"))
 
 var blanks = regexp.MustCompile(` {2,}`)
 
@@ -176,7 +179,9 @@ func stands(t *testing.T, e example, out string, known map[string]string) {
 		want, was := alike(says)
 		at := slices.IndexFunc(now, func(l string) bool { is, _ := alike(l); return is == want })
 		if at < 0 || at > 0 && !skip {
-			t.Errorf("%s:%d: %s\n  stands there: %s\n  it printed:   %s", e.file, e.line, e.command, says, strings.Join(now, "\n                "))
+			t.Errorf(
+				"%s:%d: %s\n  stands there: %s\n  it printed:   %s", e.file, e.line, e.command, says, strings.Join(now, "\n                "),
+			)
 			return
 		}
 		_, left := alike(now[at])

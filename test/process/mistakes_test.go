@@ -45,7 +45,9 @@ func TestMistakes(t *testing.T) {
 		assert.NotZero(t, code, line)
 		assert.Empty(t, out, line)
 		assert.True(t, strings.HasPrefix(wrong, "hylostat: ") && strings.Count(wrong, "\n") == 1, "%s: one line: %s", line, wrong)
-		assert.NotRegexp(t, `regexp|strconv|invalid syntax|JSON |body\.|/components|unmarshal|\^\[`, wrong, "%s: in the words of the command", line)
+		assert.NotRegexp(
+			t, `regexp|strconv|invalid syntax|JSON |body\.|/components|unmarshal|\^\[`, wrong, "%s: in the words of the command", line,
+		)
 	}
 	assert.GreaterOrEqual(t, n, 80)
 	book.Close()

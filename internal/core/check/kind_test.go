@@ -113,12 +113,14 @@ func TestARunWroteOnceItsWritingStepWasOver(t *testing.T) {
 	}
 }
 
-// One reckoning for what is told before a check, at its start and in the lists: a drive's own words, its last sweep, else what its kind does.
+// One reckoning for what is told before a check, at its start and in the lists: a drive's own words, its last sweep, else what its kind
+// does.
 func TestHowLongChecksTake(t *testing.T) {
 	const terabytes = 1_000_000_000_000
 	platter, flash := Pace{Bytes: 4 * terabytes, Rotates: true}, Pace{Bytes: terabytes}
 	own := PaceOf(
-		drive.Identity{Bytes: 4 * terabytes, RotationRate: 7200}, reading.Capabilities{ShortPoll: time.Minute, ExtendedPoll: 7*time.Hour + 30*time.Minute},
+		drive.Identity{Bytes: 4 * terabytes, RotationRate: 7200},
+		reading.Capabilities{ShortPoll: time.Minute, ExtendedPoll: 7*time.Hour + 30*time.Minute},
 	)
 	swept := platter
 	swept.Rate = 100e6

@@ -28,7 +28,8 @@ func log(tests ...ata.SelfTest) []reading.SelfTest {
 }
 
 func taken() Event {
-	return ReadingTaken{CanTest: true, Pace: Pace{Tests: map[StepKind]time.Duration{ShortTest: 2 * time.Minute}}, Tests: before, NoSweep: wording.Literal("no blocks")}
+	pace := Pace{Tests: map[StepKind]time.Duration{ShortTest: 2 * time.Minute}}
+	return ReadingTaken{CanTest: true, Pace: pace, Tests: before, NoSweep: wording.Literal("no blocks")}
 }
 
 // play puts events to a new run and gives the last state and effect.

@@ -19,6 +19,7 @@ func TestWhatARunCameTo(t *testing.T) {
 	step := func(k check.StepKind, s check.StepState, note string) check.Step {
 		return check.Step{Kind: k, State: s, Note: wording.Literal(note)}
 	}
+	still := []string{"No counter that matters moved."}
 	crc := shop.Change{Signal: signal.CRCErrors, Before: 0, After: 3}
 	pending := shop.Change{Signal: "pending", Before: 2, After: 10}
 	passed := []check.Step{step(check.ShortTest, check.StepDone, "passed"), step(check.SpotSweep, check.StepDone, "")}
@@ -34,7 +35,7 @@ func TestWhatARunCameTo(t *testing.T) {
 		next  string
 		check check.Kind
 	}{
-		"nothing": {check.Run{Kind: check.Quick, Outcome: check.Passed, Steps: passed}, drive.Undecided, nil, []string{"No counter that matters moved."}, "", ""},
+		"nothing": {check.Run{Kind: check.Quick, Outcome: check.Passed, Steps: passed}, drive.Undecided, nil, still, "", ""},
 		"errors on the link before all else": {
 			check.Run{Kind: check.Quick, Outcome: check.Failed, Steps: failed},
 			drive.Degrading,
@@ -45,24 +46,31 @@ func TestWhatARunCameTo(t *testing.T) {
 		"a self-test that failed leads to where": {
 			check.Run{Kind: check.Quick, Outcome: check.Failed, Steps: failed[:1]},
 			drive.Degrading, nil,
-			[]string{"No counter that matters moved."},
+			still,
 			"Whole sweep: it finds where the surface cannot be read, which a self-test does not.", check.Whole,
 		},
-		"but not when the sweep was made":      {check.Run{Kind: check.Extended, Outcome: check.Failed, Steps: swept}, drive.Degrading, nil, []string{"No counter that matters moved."}, "", ""},
-		"nor when the drive is to be replaced": {check.Run{Kind: check.Quick, Outcome: check.Failed, Steps: failed[:1]}, drive.Replace, nil, []string{"No counter that matters moved."}, "", ""},
+		"but not when the sweep was made": {
+			check.Run{Kind: check.Extended, Outcome: check.Failed, Steps: swept}, drive.Degrading, nil, still, "", "",
+		},
+		"nor when the drive is to be replaced": {
+			check.Run{Kind: check.Quick, Outcome: check.Failed, Steps: failed[:1]}, drive.Replace, nil, still, "", "",
+		},
+		"nor is a check that was stopped begun again then": {
+			check.Run{Kind: check.Extended, Outcome: check.Stopped}, drive.Replace, nil, still, "", "",
+		},
 		"stopped": {
 			check.Run{Kind: check.Extended, Outcome: check.Stopped},
 			drive.Undecided, nil,
-			[]string{"No counter that matters moved."},
+			still,
 			"Extended check again: this one did not come to its end.", check.Extended,
 		},
 		"stopped, and no bay can begin it again": {
 			check.Run{Kind: check.Selective, Outcome: check.Stopped},
 			drive.Undecided, nil,
-			[]string{"No counter that matters moved."},
+			still,
 			"Selective self-test again: this one did not come to its end.", "",
 		},
-		"a rework is not begun again by itself": {check.Run{Kind: check.Overwrite, Outcome: check.Stopped}, drive.Undecided, nil, []string{"No counter that matters moved."}, "", ""},
+		"a rework is not begun again by itself": {check.Run{Kind: check.Overwrite, Outcome: check.Stopped}, drive.Undecided, nil, still, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var found []string
@@ -90,10 +98,12 @@ func TestTheVerdictOfARun(t *testing.T) {
 	}
 	r := check.Run{Asked: at, Ended: at.Add(10 * time.Minute)}
 	for want, verdicts := range map[string][]shop.Verdict{
-		"Verdict: healthy.":                   {verdictAt(10, drive.Healthy)},
-		"Verdict: degrading, as before.":      {verdictAt(-30, drive.Degrading)},
-		"Verdict: healthy, undecided before.": {verdictAt(10, drive.Healthy), verdictAt(3, drive.Degrading), verdictAt(-1, drive.Undecided)},
-		"Verdict: replace, healthy before.":   {verdictAt(300, drive.Undecided), verdictAt(9, drive.Replace), verdictAt(-1, drive.Healthy)},
+		"Verdict: healthy.":              {verdictAt(10, drive.Healthy)},
+		"Verdict: degrading, as before.": {verdictAt(-30, drive.Degrading)},
+		"Verdict: healthy, undecided before.": {
+			verdictAt(10, drive.Healthy), verdictAt(3, drive.Degrading), verdictAt(-1, drive.Undecided),
+		},
+		"Verdict: replace, healthy before.": {verdictAt(300, drive.Undecided), verdictAt(9, drive.Replace), verdictAt(-1, drive.Healthy)},
 	} {
 		assert.Equal(t, want, judgedBy(r, verdicts)[0].String())
 	}

@@ -198,7 +198,8 @@ func TestABrokenDiskIsToldAndNothingIsHalfDone(t *testing.T) {
 			}},
 			{"an attempt", func() error { return p.Attempt(ctx, dov, bay.ID) }},
 			{"a bay nobody answers in", func() error {
-				return p.Take(ctx, "", protocol.Report{Bay: &protocol.Bay{ID: drive.Bay{Number: 8}, Address: "sim-8", Connection: protocol.Silent}})
+				silent := protocol.Bay{ID: drive.Bay{Number: 8}, Address: "sim-8", Connection: protocol.Silent}
+				return p.Take(ctx, "", protocol.Report{Bay: &silent})
 			}},
 			{"a bay stopped to be claimed", func() error { return p.Vacate(ctx, dov, drive.Bay{Number: 8}) }},
 			{"a copy", func() error { _, err := p.RecordCopy(ctx, dov, bay.ID); return err }},
