@@ -137,7 +137,7 @@ func ribbonCells(s contract.Sweep) []uint8 {
 
 // shaded draws cells in so many marks, each the worst of its stretch.
 func shaded(cells []uint8, marks int) string {
-	marks = min(marks, len(cells))
+	marks = max(0, min(marks, len(cells))) // a terminal may not know how wide it is
 	of := drawing(shades)
 	out := make([]rune, marks)
 	for n := range out {

@@ -64,6 +64,7 @@ func TestWhatIsDrawn(t *testing.T) {
 	}}
 	assert.Equal(t, "░░░░·▒▓▓··░█····", shaded(ribbonCells(s), 16))
 	assert.Equal(t, "░░▒▓·█··", shaded(ribbonCells(s), 8), "the worst of each stretch")
+	assert.Empty(t, shaded(ribbonCells(s), -2), "where there is no room")
 	t.Setenv("LC_ALL", "POSIX")
 	assert.Equal(t, "..oO #  ", shaded(ribbonCells(s), 8), "where a terminal has no such letters")
 	assert.Equal(t, "_______^", course([]float64{0, 50, 100}, 0, 0, 8))

@@ -92,7 +92,7 @@ func (c call) drawPage(benches []contract.Bench, all []contract.Bay) error {
 	}
 	c.printBenches(&plain{Writer: &sized{&page, screen}}, benches, all) // what drives say of themselves is made visible
 	lines := strings.Split(strings.TrimRight(page.String(), "\n"), "\n")
-	if room := max(1, high-2); len(lines) > room {
+	if room := max(1, high-2); high > 0 && len(lines) > room { // a terminal may not know how high it is
 		lines = append(lines[:room-1], fmt.Sprintf("... and %s", counted(len(lines)-room+1, "line more", "lines more")))
 	}
 	foot := fmt.Sprintf("%s, %s. Ctrl-C leaves.", time.Now().Format("15:04:05"), counted(going, "run goes on", "runs go on"))
