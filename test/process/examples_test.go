@@ -180,7 +180,8 @@ func stands(t *testing.T, e example, out string, known map[string]string) {
 		at := slices.IndexFunc(now, func(l string) bool { is, _ := alike(l); return is == want })
 		if at < 0 || at > 0 && !skip {
 			t.Errorf(
-				"%s:%d: %s\n  stands there: %s\n  it printed:   %s", e.file, e.line, e.command, says, strings.Join(now, "\n                "),
+				"%s:%d: %s\n  stands there: %s\n  it printed:   %s", e.file, e.line, e.command, says,
+				strings.Join(now, "\n                "),
 			)
 			return
 		}

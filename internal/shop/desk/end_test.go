@@ -70,7 +70,9 @@ func TestWhatARunCameTo(t *testing.T) {
 			still,
 			"Selective self-test again: this one did not come to its end.", "",
 		},
-		"a rework is not begun again by itself": {check.Run{Kind: check.Overwrite, Outcome: check.Stopped}, drive.Undecided, nil, still, "", ""},
+		"a rework is not begun again by itself": {
+			check.Run{Kind: check.Overwrite, Outcome: check.Stopped}, drive.Undecided, nil, still, "", "",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var found []string
