@@ -83,7 +83,8 @@ func Answer(ctx context.Context, conn net.Conn, b protocol.Bench, tool string) e
 		end()
 	}()
 	err := web.Serve(one)
-	if ctx.Err() != nil || errors.Is(err, http.ErrServerClosed) {
+	// The line's end is told to the server and to the goroutine above; whichever hears it first ends this.
+	if ctx.Err() != nil || errors.Is(err, http.ErrServerClosed) || errors.Is(err, protocol.ErrGone) {
 		return nil
 	}
 	return err

@@ -398,7 +398,7 @@ func TestASignatureOfAnEarlierVisitHandsNothingOver(t *testing.T) {
 			}
 			require.NoError(t, p.Take(ctx, "", protocol.Report{Run: &run}))
 			p.Wait()
-			assert.Equal(t, []wording.Code{wording.NextCheck, wording.NextReview}[i], next(), outcome)
+			assert.Equal(t, []wording.Code{wording.NextQuick, wording.NextReview}[i], next(), outcome)
 		}
 		sign()
 		assert.Equal(t, wording.NextHandOver, next())
