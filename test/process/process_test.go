@@ -432,13 +432,17 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 			`shop (examine|rejoin)|token|session)\b`,
 	) // another service, this machine's own drives and records, a password, who is signed in
 	asThingsStand := regexp.MustCompile(
-		`\b(114|intake move|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|` +
+		`\b(114|intake move|bay vacate|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|` +
 			`verdict sign 7M4R9|volume show|person remove)\b`,
 	)
 	tried := 0
 	for _, line := range examples(cli.New(cli.Starters{})) {
 		if notHere.MatchString(line) {
 			continue
+		}
+		watched := strings.Contains(line, "bay watch") // until Ctrl-C
+		if watched {
+			line = "timeout --preserve-status -s INT 2 " + line
 		}
 		cmd := exec.Command("sh", "-c", strings.ReplaceAll(line, "/var/lib/hylostat", filepath.Join(t.TempDir(), "records")))
 		typed := "KVA077M4Q2\n" // the serial, where one must be typed
@@ -449,6 +453,9 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":/usr/bin:/bin", "HYLOSTAT_SERVICE="+d.address, "HYLOSTAT_BY=Dov")
 		said, _ := cmd.CombinedOutput()
 		switch code := cmd.ProcessState.ExitCode(); {
+		case watched:
+			assert.Equal(t, 130, code, "%s: %s", line, said)
+			assert.Contains(t, string(said), "next:", line)
 		case code == 0:
 			assert.True(t, len(said) > 0 || strings.Contains(line, ">") || strings.Contains(line, "run follow"), "%s says nothing", line)
 		case asThingsStand.MatchString(line):
