@@ -32,7 +32,7 @@ while IFS= read -r line; do printf '\033[1m\$ %s\033[0m\n' "\$line"; eval "\$lin
 touch "$work/done"; sleep 60
 S
 	rm -f "$work/done"
-	xterm -geometry 142x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#FBFAF5' -fg '#1B1C1E' -b 16 -e sh "$work/session" &
+	xterm -geometry 138x43+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#FBFAF5' -fg '#1B1C1E' -b 16 -e sh "$work/session" &
 	window=$!
 	for _ in $(seq 120); do [ -e "$work/done" ] && break; sleep 0.5; done
 	sleep 0.7
@@ -43,7 +43,7 @@ S
 go build -o "$work/shots" ./test/shots
 "$work/shots" http://$address $out/bench.png="/?theme=light" $out/bench-far.png="/?view=far"
 build/hylostat bay try 4 >/dev/null
-terminal cli-drives.png 'hylostat drive list --limit 9' 'hylostat drive trend 7M4Q2' 'hylostat drive signals 7M4Q2 | head -3' 'hylostat bay list | head -9'
+terminal cli-drives.png 'hylostat drive list --limit 6' 'hylostat drive trend 7M4Q2 pending' 'hylostat bay list'
 terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -17' 'hylostat dialect explain S3D08 | head -19'
 build/hylostat outcome 7M4Q2 --failed "$(date -d yesterday +%F)" --note 'no longer found' >/dev/null
 build/hylostat outcome 7M4X2 --worked-until "$(date -d yesterday +%F)" >/dev/null
