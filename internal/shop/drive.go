@@ -117,6 +117,20 @@ type Moment struct {
 	Origin string
 }
 
+// Around gives the numbers of the readings a run took before and after what it did; 0: it took none.
+func Around(run int64, moments []Moment) (before, after int) {
+	for _, m := range moments {
+		switch {
+		case m.Run != run:
+		case m.Step == check.ReadingBefore:
+			before = m.Seq
+		case m.Step == check.ReadingAfter:
+			after = m.Seq
+		}
+	}
+	return before, after
+}
+
 // Change is a counter that matters, moving.
 type Change struct {
 	Signal        signal.Name

@@ -6,7 +6,6 @@ package probe
 import (
 	"context"
 	"encoding/json"
-	"strings"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -96,11 +95,11 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 		return imagePages(s.device.Describe())
 	}
 	if behind := s.device.Describe().Behind; behind != "" {
-		fault := drive.Fault{Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Cause: "it is " + behind}
-		if strings.HasPrefix(behind, "a virtual disk") {
-			fault.Extra = "Look at the machine that has the drive it lies on."
-		} else {
-			fault.Cause += ", which shows volumes and no drives"
+		fault := drive.Fault{
+			Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Cause: "it is " + behind + ", which shows volumes and no drives",
+		}
+		if s.device.Describe().Transport == "virtual" {
+			fault.Class, fault.Cause = drive.FaultVirtual, "it is "+behind
 		}
 		return []reading.Page{{Name: reading.PageInquiry, Fault: &fault}}
 	}

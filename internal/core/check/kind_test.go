@@ -143,8 +143,11 @@ func TestHowLongChecksTake(t *testing.T) {
 	} {
 		assert.Equal(t, row.want, row.pace.Takes(row.kind), name)
 	}
-	half := ata.Span{First: 0, Last: 2*terabytes/512 - 1}
-	assert.Equal(t, 10*time.Second+3*time.Hour+45*time.Minute, own.Takes(Selective, half))
+	for _, sector := range []uint32{512, 4096} {
+		own.Sector = sector
+		half := ata.Span{First: 0, Last: 2*terabytes/uint64(sector) - 1}
+		assert.Equal(t, 10*time.Second+3*time.Hour+45*time.Minute, own.Takes(Selective, half))
+	}
 
 	r := New(Whole, drive.Bay{Number: 1}, key, "Dov", now, Limit{Share: 10})
 	r.Expect(swept)

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"time"
 
 	"hylostat.example/internal/core/ata"
@@ -23,12 +24,16 @@ type Pace struct {
 	Tests   map[StepKind]time.Duration `json:"tests,omitempty"` // what the drive itself says that its self-tests take
 	Bytes   uint64                     `json:"bytes,omitempty"`
 	Rotates bool                       `json:"rotates,omitempty"`
-	Rate    float64                    `json:"rate,omitempty"` // bytes per second of its last sweep of the whole surface; 0: there was none
+	Sector  uint32                     `json:"sector,omitempty"` // bytes of a logical one, which spans count; 0: 512
+	Rate    float64                    `json:"rate,omitempty"`   // bytes per second of its fastest sweep of the whole surface of late; 0: none
 }
 
 // PaceOf is what a reading of a drive tells of its pace.
 func PaceOf(id drive.Identity, can reading.Capabilities) Pace {
-	p := Pace{Bytes: id.Bytes, Rotates: id.RotationRate > 0 || id.Medium == drive.Spinning, Tests: map[StepKind]time.Duration{}}
+	p := Pace{
+		Bytes: id.Bytes, Sector: id.LogicalSector, Rotates: id.RotationRate > 0 || id.Medium == drive.Spinning,
+		Tests: map[StepKind]time.Duration{},
+	}
 	for step, takes := range map[StepKind]time.Duration{
 		ShortTest: can.ShortPoll, ExtendedTest: can.ExtendedPoll, ConveyanceTest: can.ConveyancePoll,
 	} {
@@ -90,7 +95,7 @@ func (p Pace) step(k StepKind, spans []ata.Span) time.Duration {
 	return p.stream(1)
 }
 
-// selective is the share of an extended self-test that spans of 512-byte sectors make.
+// selective is the share of an extended self-test that spans make.
 func (p Pace) selective(spans []ata.Span) time.Duration {
 	var sectors uint64
 	for _, s := range spans {
@@ -99,7 +104,7 @@ func (p Pace) selective(spans []ata.Span) time.Duration {
 	if p.Bytes == 0 {
 		return shortTest
 	}
-	share := min(1, float64(sectors)*512/float64(p.Bytes))
+	share := min(1, float64(sectors)*float64(cmp.Or(p.Sector, 512))/float64(p.Bytes))
 	return max(time.Minute, time.Duration(share*float64(p.step(ExtendedTest, nil))))
 }
 

@@ -182,6 +182,7 @@ const (
 	FaultOutOfRange  FaultClass = "not_understood" // a value no decoder of ours understands
 	FaultAsleep      FaultClass = "asleep"         // not asked, so that the drive sleeps on
 	FaultBehind      FaultClass = "behind"         // a controller stands between and shows no drives
+	FaultVirtual     FaultClass = "virtual"        // a disk that the machine's host makes of a part of another
 	FaultNotReady    FaultClass = "not_ready"      // the drive says that it is becoming ready or waits to be started
 	FaultDevice      FaultClass = "device_fault"   // the drive says that it is itself at fault
 	FaultCapacity    FaultClass = "capacity"       // two say different sizes of it
@@ -206,6 +207,7 @@ var advice = map[FaultClass]string{
 	FaultOutOfRange:  "The bytes are kept; a later version may read them.",
 	FaultAsleep:      "Read it by hand: that wakes it.",
 	FaultBehind:      "Attach the drive to a plain port.",
+	FaultVirtual:     "Look at the machine that has the drive it lies on.",
 	FaultNotReady:    "Wait until it has spun up, then read it again.",
 	FaultDevice:      "Copy the data first; then switch its power off and on, and read it again.",
 	FaultCapacity:    "Compare its size with the label, at a direct port.",
@@ -325,7 +327,7 @@ type Address string
 type Attachment struct {
 	Address       Address `json:"address"`
 	Node          string  `json:"node"`      // "sda"
-	Transport     string  `json:"transport"` // "SATA", "USB", "NVMe", "SCSI"
+	Transport     string  `json:"transport"` // "SATA", "USB", "NVMe", "SCSI", "virtual", "image"
 	Vendor        string  `json:"vendor,omitempty"`
 	Model         string  `json:"model,omitempty"`
 	Serial        string  `json:"serial,omitempty"` // as the machine has it; may be an adapter's own

@@ -95,21 +95,11 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 			v.Run = &open[0]
 		}
 	}
-	var newest *check.Run
-	if v.Drive != nil {
-		if newest, err = s.newestRun(ctx, *v.Drive); err != nil {
-			return v, err
-		}
-	}
-	intakes, err := s.intakesOf(ctx, v.Drive)
+	past, err := s.pastOf(ctx, v)
 	if err != nil {
 		return v, err
 	}
-	s.describe(&v, unseen(intakes, newest))
-	s.hereBefore(&v, intakes, newest)
-	if err := s.ended(ctx, &v, newest); err != nil {
-		return v, err
-	}
+	v.describe(past)
 	if v.Intake != nil && v.Intake.Drive == 0 && b.Connection == protocol.Silent {
 		dead, err := s.Unanswered(ctx, *v.Intake)
 		if err != nil {
@@ -122,65 +112,51 @@ func (s *Desk) view(ctx context.Context, b protocol.Bay) (BayView, error) {
 	return v, nil
 }
 
-// intakesOf lists the intakes of what is in a bay, newest first.
-func (s *Desk) intakesOf(ctx context.Context, d *shop.Drive) ([]shop.Intake, error) {
-	if d == nil {
-		return nil, nil
-	}
-	return s.store.Intakes(ctx, d.ID)
+// past is what a bay knows of the drive in it besides how things stand now. The zero past is of none.
+type past struct {
+	intakes []shop.Intake // newest first
+	newest  *check.Run    // the last that was asked for; nil: none was
+	moved   []shop.Change // by it, when it is done
 }
 
-// unseen reports whether nobody has looked yet into what a drive came back for. intakes are the drive's, newest first.
-func unseen(intakes []shop.Intake, newest *check.Run) bool {
-	present, last := comeback(intakes)
-	return last != nil &&
-		(newest == nil || newest.Asked.Before(present.At) || newest.Outcome != check.Passed && newest.Outcome != check.Failed)
+// pastOf is the past of the drive in a bay.
+func (s *Desk) pastOf(ctx context.Context, v BayView) (p past, err error) {
+	if v.Drive == nil {
+		return p, nil
+	}
+	if p.intakes, err = s.store.Intakes(ctx, v.Drive.ID); err != nil {
+		return p, err
+	}
+	if p.newest, err = s.newestRun(ctx, *v.Drive); err != nil || !p.ended(v.Drive.Now) {
+		return p, err
+	}
+	p.moved, _, err = s.moved(ctx, *v.Drive, *p.newest)
+	return p, err
 }
 
-// hereBefore has a bay tell what is to be done with a drive that was handed over, and of one that came back that it was here before.
-func (s *Desk) hereBefore(v *BayView, intakes []shop.Intake, newest *check.Run) {
-	if v.Drive == nil || v.Run != nil || v.Bay.Connection != protocol.Answering || v.Drive.Now.Bay != v.Bay.ID || len(intakes) == 0 {
-		return
-	}
-	if _, last := comeback(intakes); last != nil && v.Intake != nil && !v.Intake.AtRisk() && unseen(intakes, newest) {
-		v.Note = wording.Say(wording.BayBack, wording.Values{
-			"at": last.Handover.At.Format(time.RFC3339), "goes": string(last.Handover.Goes), "note": v.Note,
-		})
-	}
-	went := intakes[0].Handover
-	switch {
-	case went == nil:
-	case v.Bay.Since.After(went.At): // put in again
-		v.Doing = wording.Say(wording.BayCameBack, wording.Values{"at": went.At.Format(time.RFC3339), "goes": string(went.Goes)})
-		v.Action, v.Check, v.Next = ActionOpen, "", wording.Say(wording.NextTakeIn)
-	default:
-		v.Doing = wording.Say(wording.BayHandedOver, wording.Values{"goes": string(went.Goes), "data": string(went.Data)})
-		v.Action, v.Check, v.Next = ActionOpen, "", wording.Say(wording.NextTakeOut)
-	}
-}
-
-// ended has a bay tell what the last run of its drive came to, as long as nobody has signed what follows from it.
-func (s *Desk) ended(ctx context.Context, v *BayView, r *check.Run) error {
-	d := v.Drive
-	if r == nil || r.State != check.Done || v.Run != nil || v.Bay.Connection != protocol.Answering || d.Now.Bay != v.Bay.ID ||
-		d.Now.Signed != nil ||
-		v.Intake != nil && (v.Intake.AtRisk() || v.Intake.Handover != nil || r.Asked.Before(v.Intake.At)) {
+// handover is how the drive left the shop; nil: it is on an intake, or was never on one.
+func (p past) handover() *shop.Handover {
+	if len(p.intakes) == 0 {
 		return nil
 	}
-	moved, _, err := s.moved(ctx, *d, *r)
-	if err != nil {
-		return err
-	}
-	v.Note = wording.Say(wording.BayEnded, wording.Values{"kind": string(r.Kind), "standing": r.Stands(), "note": v.Note})
-	var e RunEnd
-	if e.follow(*r, d.Now, moved); e.Check != "" {
-		v.Action, v.Check, v.Next = ActionCheck, e.Check, e.short
-	}
-	return nil
+	return p.intakes[0].Handover
 }
 
-// describe finds the words for a bay: what is going on, and what to do. unseen is as the function of that name says.
-func (s *Desk) describe(v *BayView, unseen bool) {
+// ended reports whether a run of this visit is done, and nobody has signed yet what follows from it.
+func (p past) ended(now shop.Now) bool {
+	return p.newest != nil && p.newest.State == check.Done && now.Signed == nil &&
+		(len(p.intakes) == 0 || !p.newest.Asked.Before(p.intakes[0].At))
+}
+
+// unseen reports whether nobody has looked yet into what the drive came back for.
+func (p past) unseen() bool {
+	present, last := comeback(p.intakes)
+	return last != nil &&
+		(p.newest == nil || p.newest.Asked.Before(present.At) || p.newest.Outcome != check.Passed && p.newest.Outcome != check.Failed)
+}
+
+// describe finds the words for a bay: what is going on, and what to do.
+func (v *BayView) describe(p past) {
 	b, d := v.Bay, v.Drive
 	switch {
 	case b.Connection == protocol.Empty:
@@ -195,45 +171,93 @@ func (s *Desk) describe(v *BayView, unseen bool) {
 		v.Doing, v.Note, v.Next = unread(*b.Fault), wording.Literal(b.Fault.Advice()), wording.Say(wording.NextAdvice)
 	case v.Run != nil:
 		v.Doing = wording.Say(wording.BayRun, wording.Values{"kind": string(v.Run.Kind), "standing": v.Run.Stands()})
-	case d != nil && d.Identity.Security.Locked:
+	case d == nil:
+		v.Doing = wording.Say(wording.BayMeets)
+		if v.Intake != nil && v.Intake.AtRisk() {
+			v.atRisk()
+		}
+	case d.Now.Bay != b.ID && !d.Now.Bay.IsZero():
+		v.Doing, v.Note = wording.Say(wording.BaySame, wording.Values{"bay": d.Now.Bay.String()}), v.removable()
+		v.Next = wording.Say(wording.NextSee, wording.Values{"bay": d.Now.Bay.String()})
+	case p.handover() != nil:
+		v.wentAway(*p.handover())
+	case d.Identity.Security.Locked:
 		v.Doing = wording.Say(wording.BayLocked, wording.Values{"by": string(d.Identity.Security.By)})
 		v.Note, v.Next = wording.Say(wording.AskToUnlock), wording.Say(wording.NextOwner)
 	case v.Intake != nil && v.Intake.AtRisk():
-		v.Doing, v.Action, v.Next = wording.Say(wording.BayAtRisk), ActionRecordCopy, wording.Say(wording.NextCopy)
-		switch {
-		case b.Device.Written > 0:
-			v.Note = wording.Say(wording.WrittenTo, wording.Values{"bytes": b.Device.Written})
-		case b.Device.InUse != "":
-			v.Note = wording.Say(wording.InUseUnmount, wording.Values{"by": b.Device.InUse})
-		case b.WriteProtected:
-			v.Note = wording.Say(wording.RemovableProtected)
-		}
-	case d == nil:
-		v.Doing = wording.Say(wording.BayMeets)
-	case d.Now.Bay != b.ID && !d.Now.Bay.IsZero():
-		v.Doing = wording.Say(wording.BaySame, wording.Values{"bay": d.Now.Bay.String()})
-		v.Next = wording.Say(wording.NextSee, wording.Values{"bay": d.Now.Bay.String()})
+		v.atRisk()
 	default:
-		v.Doing = wording.Say(wording.BayFirst, wording.Values{"text": d.Now.First})
-		v.Action, v.Check, v.Next = verdictAction(d)
-		if unseen {
-			v.Action, v.Check, v.Next = ActionCheck, check.Quick, wording.Say(wording.NextQuick)
-		}
+		v.judged(p)
 	}
-	if v.Note.IsZero() && d != nil && v.Run == nil && b.Connection == protocol.Answering {
-		v.Note = wording.Say(wording.Removable)
-		if b.Device.InUse != "" {
-			v.Note = wording.Say(wording.InUse, wording.Values{"by": b.Device.InUse})
-		} else if d.Now.Signed != nil && !unseen {
-			v.Note = wording.Say(wording.RemovableSigned, wording.Values{"by": d.Now.Signed.By})
-		}
+}
+
+// atRisk is a bay whose drive is not to be loaded: its data is wanted and not copied.
+func (v *BayView) atRisk() {
+	v.Doing, v.Action, v.Next = wording.Say(wording.BayAtRisk), ActionRecordCopy, wording.Say(wording.NextCopy)
+	switch b := v.Bay; {
+	case b.Device.Written > 0:
+		v.Note = wording.Say(wording.WrittenTo, wording.Values{"bytes": b.Device.Written})
+	case b.Device.InUse != "":
+		v.Note = wording.Say(wording.InUseUnmount, wording.Values{"by": b.Device.InUse})
+	case b.WriteProtected:
+		v.Note = wording.Say(wording.RemovableProtected)
+	case v.Drive != nil:
+		v.Note = v.removable()
 	}
+}
+
+// wentAway is a bay with a drive that was handed over: it lies there still, or was put in again.
+func (v *BayView) wentAway(h shop.Handover) {
+	v.Doing, v.Next = wording.Say(wording.BayHandedOver, wording.Values{"goes": string(h.Goes), "data": string(h.Data)}),
+		wording.Say(wording.NextTakeOut)
+	if v.Bay.Since.After(h.At) {
+		v.Doing = wording.Say(wording.BayCameBack, wording.Values{"at": h.At.Format(time.RFC3339), "goes": string(h.Goes)})
+		v.Next = wording.Say(wording.NextTakeIn)
+	}
+	v.Note = v.removable()
+}
+
+// judged is a bay whose drive has a verdict: what that leads to, unless the drive came back and nobody has looked yet, or its last run asks
+// for something itself.
+func (v *BayView) judged(p past) {
+	now := v.Drive.Now
+	v.Doing, v.Note = wording.Say(wording.BayFirst, wording.Values{"text": now.First}), v.removable()
+	v.Action, v.Check, v.Next = verdictAction(v.Drive)
+	if p.unseen() {
+		_, last := comeback(p.intakes)
+		v.Action, v.Check, v.Next = ActionCheck, check.Quick, wording.Say(wording.NextQuick)
+		v.Note = wording.Say(wording.BayBack, wording.Values{
+			"at": last.Handover.At.Format(time.RFC3339), "goes": string(last.Handover.Goes), "note": v.Note,
+		})
+	}
+	if !p.ended(now) {
+		return
+	}
+	v.Note = wording.Say(
+		wording.BayEnded, wording.Values{"kind": string(p.newest.Kind), "standing": p.newest.Stands(), "note": v.removable()},
+	)
+	var e RunEnd
+	if e.follow(*p.newest, now, p.moved); e.Check != "" {
+		v.Action, v.Check, v.Next = ActionCheck, e.Check, e.short
+	}
+}
+
+// removable says whether the drive in a bay may be taken out.
+func (v *BayView) removable() wording.Phrase {
+	switch signed := v.Drive.Now.Signed; {
+	case v.Bay.Device.InUse != "":
+		return wording.Say(wording.InUse, wording.Values{"by": v.Bay.Device.InUse})
+	case signed != nil:
+		return wording.Say(wording.RemovableSigned, wording.Values{"by": signed.By})
+	}
+	return wording.Say(wording.Removable)
 }
 
 // unread says why a drive's counters are not read; the fault has the details.
 func unread(f drive.Fault) wording.Phrase {
 	switch f.Class {
-	case drive.FaultNotPassed, drive.FaultBehind, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer, drive.FaultNotReady:
+	case drive.FaultNotPassed, drive.FaultBehind, drive.FaultVirtual, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer,
+		drive.FaultNotReady:
 		return wording.Say(wording.Code("bay.unread."+f.Class), wording.Values{"cause": f.Cause})
 	default:
 		return wording.Say(wording.BayUnread, wording.Values{"cause": f.Cause})

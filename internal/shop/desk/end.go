@@ -71,16 +71,7 @@ func (s *Desk) moved(ctx context.Context, d shop.Drive, r check.Run) (of []shop.
 	if err != nil {
 		return nil, false, err
 	}
-	before, after := 0, 0
-	for _, m := range moments {
-		switch {
-		case m.Run != r.ID:
-		case m.Step == check.ReadingBefore:
-			before = m.Seq
-		case m.Step == check.ReadingAfter:
-			after = m.Seq
-		}
-	}
+	before, after := shop.Around(r.ID, moments)
 	if before == 0 || after == 0 {
 		return nil, false, nil
 	}
@@ -113,12 +104,13 @@ func Moved(c shop.Change) wording.Phrase {
 	return wording.Say(wording.SignalMoved, wording.Values{"signal": def.Words, "before": c.Before, "after": c.After})
 }
 
-// judgedBy tells the verdict after a run, and how it stood before. verdicts are the drive's, newest first.
+// judgedBy tells the verdict after a run, and how it stood before. verdicts are the drive's, newest first; each is of the moment of the
+// reading it was made at.
 func judgedBy(r check.Run, verdicts []shop.Verdict) []wording.Phrase {
 	var after, before *shop.Verdict
 	for n := range verdicts {
 		v := &verdicts[n]
-		if after == nil && !v.At.After(r.Ended.Add(shop.Settling)) {
+		if after == nil && !v.At.After(r.Ended) {
 			after = v
 		}
 		if v.At.Before(r.Asked) {

@@ -11,6 +11,7 @@ import (
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/core/wording"
+	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 )
 
@@ -110,4 +111,64 @@ func TestTheVerdictOfARun(t *testing.T) {
 		assert.Equal(t, want, judgedBy(r, verdicts)[0].String())
 	}
 	assert.Empty(t, judgedBy(r, nil))
+}
+
+// What lies behind a drive never hides what is to be done with it now: it was handed over, it is locked, its data is at risk.
+func TestTheBayOfADriveWithAPast(t *testing.T) {
+	at := time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
+	bay, here := protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Since: at}, drive.Bay{Number: 2}
+	stopped := &check.Run{Kind: check.Quick, State: check.Done, Outcome: check.Stopped, Asked: at.Add(time.Minute)}
+	open := shop.Intake{At: at}
+	gone := shop.Intake{At: at, Handover: &shop.Handover{At: at.Add(time.Hour), Goes: shop.Returned, Data: shop.Untouched}}
+	again := gone
+	again.Handover = &shop.Handover{At: at.Add(-time.Hour), Goes: shop.Returned}
+	for name, row := range map[string]struct {
+		past         past
+		intake       *shop.Intake
+		locked       bool
+		doing, next  string
+		note, action string
+	}{
+		"a run that was stopped": {
+			past{intakes: []shop.Intake{open}, newest: stopped},
+			&open, false,
+			"No findings.", "quick check", "Quick check stopped. Safe to remove", "check",
+		},
+		"and handed over": {
+			past{intakes: []shop.Intake{gone}, newest: stopped},
+			nil, false,
+			"Handed over: returned, data untouched.", "take it out", "Safe to remove", "open",
+		},
+		"and put in again": {
+			past{intakes: []shop.Intake{again}, newest: stopped},
+			nil, false,
+			"Here again: handed over on 1 Sep 2026, returned.", "take it in", "Safe to remove", "open",
+		},
+		"and locked": {
+			past{intakes: []shop.Intake{open}, newest: stopped},
+			&open, true,
+			"Locked by a password. Surface not read.", "ask the owner", "Ask the owner to unlock it", "open",
+		},
+		"and wanted": {
+			past{intakes: []shop.Intake{open}, newest: stopped},
+			&shop.Intake{Wanted: true}, false,
+			"Data wanted, not copied. Checks wait.", "copy the data", "Safe to remove", "record_copy",
+		},
+		"back, and not looked at": {
+			past{intakes: []shop.Intake{open, again}},
+			&open, false,
+			"No findings.", "quick check", "Was here until 1 Sep 2026, returned. Safe to remove", "check",
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := shop.Drive{Now: shop.Now{Bay: here, Grade: drive.Healthy, First: "No findings."}}
+			d.Identity.Security = drive.Security{Locked: row.locked, By: drive.LockPassword}
+			v := BayView{Bay: bay, Drive: &d, Intake: row.intake, Action: ActionOpen}
+			v.describe(row.past)
+			assert.Equal(
+				t, []string{row.doing, row.next, row.note, row.action},
+				[]string{v.Doing.String(), v.Next.String(), v.Note.String(), string(v.Action)},
+			)
+		})
+	}
 }

@@ -216,13 +216,15 @@ func (s *Desk) settle(ctx context.Context, tx Tx, i *shop.Intake, d shop.Drive) 
 	if err := tx.SaveIntake(ctx, i); err != nil {
 		return nil, err
 	}
-	if same := i.Duty == "" || i.Duty == d.Duty; same && d.Now.Signed == nil {
-		return nil, nil
-	} else if !same {
+	other := i.Duty != "" && i.Duty != d.Duty
+	if other {
 		d.Duty = i.Duty
 		if err := tx.SaveDrive(ctx, &d); err != nil {
 			return nil, err
 		}
+	}
+	if !other && d.Now.Signed == nil {
+		return nil, nil
 	}
 	return s.judge.Redecide(ctx, tx, d)
 }

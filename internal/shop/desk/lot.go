@@ -232,11 +232,7 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 	if one.Speed, err = s.outerSpeed(ctx, d); err != nil {
 		return one, err
 	}
-	newest, err := s.newestRun(ctx, d)
-	if err != nil {
-		return one, err
-	}
-	intakes, err := s.intakesOf(ctx, &d)
+	past, err := s.pastOf(ctx, BayView{Drive: &d})
 	if err != nil {
 		return one, err
 	}
@@ -245,7 +241,7 @@ func (s *Desk) lotDrive(ctx context.Context, i shop.Intake) (LotDrive, error) {
 		one.Next = wording.Say(wording.WentAs, wording.Values{"goes": string(i.Handover.Goes)})
 	case i.AtRisk():
 		one.Next = wording.Say(wording.NextCopy)
-	case unseen(intakes, newest):
+	case past.unseen():
 		one.Next = wording.Say(wording.NextQuick)
 	case d.Now.Signed != nil:
 		one.Next = wording.Say(wording.NextHandOver)

@@ -260,16 +260,7 @@ func (s *Conductor) ReworkOf(ctx context.Context, id int64) (v ReworkView, err e
 	if err != nil {
 		return v, err
 	}
-	before, after := 0, 0
-	for _, m := range moments {
-		switch {
-		case m.Run != id:
-		case m.Step == check.ReadingBefore:
-			before = m.Seq
-		case m.Step == check.ReadingAfter:
-			after = m.Seq
-		}
-	}
+	before, after := shop.Around(id, moments)
 	if before > 0 && after > 0 {
 		c, err := s.record.Compare(ctx, d, before, after)
 		if err != nil {

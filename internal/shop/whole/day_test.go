@@ -438,7 +438,7 @@ func TestADayInAShop(t *testing.T) {
 			}
 		}
 		for _, class := range []drive.FaultClass{
-			drive.FaultNotPassed, drive.FaultBehind, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer, drive.FaultNotReady,
+			drive.FaultNotPassed, drive.FaultBehind, drive.FaultVirtual, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer, drive.FaultNotReady,
 			drive.FaultLocked,
 		} {
 			b := answering(1, third)
