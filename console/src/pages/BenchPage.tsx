@@ -87,7 +87,7 @@ export default function BenchPage() {
     }
   };
   useShortcuts(
-    { w: () => setFar((f) => !f), c: () => (choosing ? none() : setChoosing(true)), Escape: none },
+    { w: () => setFar((f) => !f), s: () => (choosing ? none() : setChoosing(true)), Escape: none },
     (n, before) => {
       const bench = benches?.[before.length];
       const bay = bays.data?.find((b) => b.bench === bench?.name && b.number === n);
@@ -151,7 +151,7 @@ export default function BenchPage() {
           )}
         </span>
         <span>
-          <kbd>c</kbd> or a touch on its number: choose several
+          <kbd>s</kbd> or a touch on its number: choose several
         </span>
         <span>
           <kbd>w</kbd> step back

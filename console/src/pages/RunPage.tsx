@@ -7,7 +7,7 @@ import { usePerson } from "../data/person";
 import { useDifferences, useDrive, useEarlierSweep, useRework, useRun, useSweep, useSweeps } from "../data/queries";
 import type { CheckKind, Drive, Run, Step, SweepStanding, SweepSummary } from "../data/types";
 import { Button, Keys, State, Wrong } from "../parts/basics";
-import { OverMenu } from "../parts/CheckMenu";
+import { checkNames, OverMenu } from "../parts/CheckMenu";
 import { emptyCells, fill } from "../parts/cells";
 import { DriveHeader, kindOf, ticketOf } from "../parts/DriveHeader";
 import { bayShort, clockOf, left, momentOf } from "../parts/format";
@@ -205,8 +205,6 @@ function KnownRun({ first }: { first: Run }) {
   );
 }
 
-const checkName = { quick: "Quick check", extended: "Extended check", whole: "Whole sweep" };
-
 /** What a run that is done found, and what is next: with a button where that is a check. */
 function CameTo({ run, act }: { run: Run; act: (kind: CheckKind) => void }) {
   const go = useNavigate();
@@ -233,7 +231,7 @@ function CameTo({ run, act }: { run: Run; act: (kind: CheckKind) => void }) {
           </ol>
           {run.next_check ? (
             <Button $filled onPress={() => act(run.next_check as CheckKind)}>
-              {checkName[run.next_check]}
+              {checkNames[run.next_check]}
             </Button>
           ) : (
             <Button onPress={() => go(`/drives/${encodeURIComponent(run.serial)}`)}>Open the drive</Button>

@@ -3,6 +3,7 @@ import styled, { css } from "styled-components";
 import type { Bay, Grade } from "../data/types";
 import { color, px, text } from "../theme/tokens";
 import { Bar, Button, Serial } from "./basics";
+import { checkNames } from "./CheckMenu";
 import { bayShort, bayWords, capital, clockOf, left, size } from "./format";
 import { Glyph, gradeColor, gradeTint, VerdictMark } from "./marks";
 
@@ -68,7 +69,7 @@ export const actions: Record<Bay["action"], { label: string; awaited: boolean }>
 };
 
 /** What is missing first leads to one of these. */
-const checks: Record<NonNullable<Bay["check"]>, string> = { quick: "Quick check", extended: "Extended", whole: "Whole sweep" };
+const checks: Record<NonNullable<Bay["check"]>, string> = { ...checkNames, extended: "Extended" }; // as wide as there is room
 
 /** What the button of a bay says. */
 const labelOf = (bay: Bay) => (bay.action === "check" ? checks[bay.check ?? "quick"] : actions[bay.action].label);

@@ -15,11 +15,14 @@ const Item = styled(MenuItem)`
   &[data-focused] { background: ${color.well}; outline: 2px solid ${color.accent}; outline-offset: -2px; }
 `;
 
-const kinds: { kind: CheckKind; name: string; about: string }[] = [
-  { kind: "quick", name: "Quick check", about: "Minutes: its short self-test, a sample of the surface. Key c" },
-  { kind: "extended", name: "Extended check", about: "Hours: its extended self-test, every sector read and timed" },
-  { kind: "spot", name: "Spot sweep", about: "Seconds: a sample of the surface" },
-  { kind: "whole", name: "Whole sweep", about: "Hours: every sector read and timed" },
+/** What the checks are called that a console starts. */
+export const checkNames = { quick: "Quick check", extended: "Extended check", spot: "Spot sweep", whole: "Whole sweep" };
+
+const kinds: { kind: keyof typeof checkNames; about: string }[] = [
+  { kind: "quick", about: "Minutes: its short self-test, a sample of the surface. Key c" },
+  { kind: "extended", about: "Hours: its extended self-test, every sector read and timed" },
+  { kind: "spot", about: "Seconds: a sample of the surface" },
+  { kind: "whole", about: "Hours: every sector read and timed" },
 ];
 
 /** The checks there are, each with what it takes. */
@@ -30,8 +33,8 @@ export function CheckMenu({ start }: { start: (kind: CheckKind) => void }) {
       <Popover placement="bottom end">
         <List aria-label="Checks" onAction={(key) => start(key as CheckKind)}>
           {kinds.map((k) => (
-            <Item key={k.kind} id={k.kind} textValue={`${k.name} ${k.about}`}>
-              <b>{k.name}</b>
+            <Item key={k.kind} id={k.kind} textValue={`${checkNames[k.kind]} ${k.about}`}>
+              <b>{checkNames[k.kind]}</b>
               <small>{k.about}</small>
             </Item>
           ))}

@@ -5,6 +5,7 @@ import { usePerson } from "../data/person";
 import type { CheckKind } from "../data/types";
 import { color } from "../theme/tokens";
 import { Button, LinkButton } from "./basics";
+import { checkNames } from "./CheckMenu";
 import { number } from "./format";
 
 const Chosen = styled.section`
@@ -15,11 +16,7 @@ const Chosen = styled.section`
 /** Of how many drives labels are asked for at once: their serials stand in an address. */
 const mostLabels = 200;
 
-const checks: { kind: CheckKind; name: string }[] = [
-  { kind: "quick", name: "Quick check" },
-  { kind: "extended", name: "Extended check" },
-  { kind: "whole", name: "Whole sweep" },
-];
+const checks = ["quick", "extended", "whole"] as const;
 
 /** What can be done with several drives at once; `check` where they are in bays. */
 export function Together({
@@ -40,9 +37,9 @@ export function Together({
     <Chosen aria-label="The chosen drives">
       <b>{number(chosen.length)} chosen</b>
       {check &&
-        checks.map((c) => (
-          <Button key={c.kind} isDisabled={chosen.length === 0} onPress={() => check(c.kind)}>
-            {c.name}
+        checks.map((kind) => (
+          <Button key={kind} isDisabled={chosen.length === 0} onPress={() => check(kind)}>
+            {checkNames[kind]}
           </Button>
         ))}
       <Button isDisabled={isPending || chosen.length === 0} onPress={() => asPerson(() => desk.signTogether.mutate([...chosen]))}>
