@@ -8,5 +8,11 @@ export default defineConfig({
   plugins: [react()],
   build: { outDir: "../internal/api/web/dist", emptyOutDir: true, target: "es2022", assetsInlineLimit: 0 },
   server: { proxy: { "/api": "http://127.0.0.1:8347" } },
-  test: { environment: "jsdom", globals: false, include: ["src/**/*.test.{ts,tsx}"], setupFiles: ["src/testing/played.tsx"] },
+  test: {
+    environment: "jsdom",
+    globals: false,
+    include: ["src/**/*.test.{ts,tsx}"],
+    setupFiles: ["src/testing/played.tsx"],
+    testTimeout: 30_000,
+  },
 });

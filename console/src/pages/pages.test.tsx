@@ -63,7 +63,8 @@ async function open(address: string) {
     return recorded.answers[key] ?? { status: 404, body: { title: "Not found", status: 404, detail: `nothing was recorded for ${key}` } };
   });
   const router = createMemoryRouter(routes, { initialEntries: [address] });
-  const Cached = within(freshCache());
+  const cache = freshCache();
+  const Cached = within(cache);
   const { container } = render(
     <Cached>
       <Suspense fallback="">
@@ -76,11 +77,12 @@ async function open(address: string) {
     await waitFor(
       () => {
         const now = said(container);
-        times = now === before && now.length > 1 && !now.includes("Fetching") ? times + 1 : 0;
+        const idle = cache.isFetching() + cache.isMutating() === 0; // nothing is on its way, however slow the machine
+        times = idle && now === before && now.length > 1 && !now.includes("Fetching") ? times + 1 : 0;
         before = now;
         if (times < 2) throw new Error("it changes still");
       },
-      { timeout: 10_000, interval: from ? 400 : 60 },
+      { timeout: 25_000, interval: from ? 400 : 60 },
     );
   };
   await settled();

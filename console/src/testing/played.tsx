@@ -1,4 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { configure } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { vi } from "vitest";
 
@@ -16,6 +17,9 @@ interface Answered {
   body?: unknown;
   link?: string;
 }
+
+// A machine that does other work, too, may stand still for seconds: what is awaited comes later then, and nothing else changes.
+configure({ asyncUtilTimeout: 20_000 });
 
 // What browsers have, and the document of tests has not.
 globalThis.CSS ??= { escape: (name: string) => name.replace(/[^\w-]/g, (c) => `\\${c}`) } as typeof CSS;
