@@ -1,6 +1,7 @@
 import { ToggleButton } from "react-aria-components";
 import styled, { css } from "styled-components";
 import type { Bay, Grade } from "../data/types";
+import { hidden } from "../theme/Global";
 import { color, px, text } from "../theme/tokens";
 import { Bar, Button, Serial } from "./basics";
 import { checkNames } from "./CheckMenu";
@@ -52,6 +53,7 @@ const Last = styled.div`
   & button { padding: 0 4px; }
   & .left { min-width: 0; align-self: end; }
   & .note { display: flex; gap: 8px; align-items: center; min-height: 44px; color: ${color.ink2}; }
+  & .note i { flex: none; line-height: 0; }
   & .note span { overflow: hidden; display: -webkit-box; -webkit-line-clamp: 2; -webkit-box-orient: vertical; }
   & .time { ${text.large} font-weight: 600; margin-bottom: 8px; display: flex; align-items: baseline; justify-content: space-between; }
   & .time small { ${text.small} font-weight: 400; color: ${color.ink2}; }
@@ -168,7 +170,12 @@ export function BayCard({
               </>
             ) : (
               <p className="note">
-                {removable(bay.note) && <Glyph name="eject" />}
+                {removable(bay.note) && (
+                  <i title="Safe to remove">
+                    <Glyph name="eject" />
+                    {!removableCodes.has(bay.note?.code ?? "") && <b style={hidden}>Safe to remove.</b>}
+                  </i>
+                )}
                 <span>{bay.note?.words ?? `Since ${clockOf(bay.since)}`}</span>
               </p>
             )}

@@ -96,7 +96,8 @@ func (s *Session) Pages(ctx context.Context, how Manner) []reading.Page {
 	}
 	if behind := s.device.Describe().Behind; behind != "" {
 		fault := drive.Fault{
-			Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node, Cause: "it is " + behind + ", which shows volumes and no drives",
+			Class: drive.FaultBehind, What: "asking " + s.device.Describe().Node,
+			Cause: "it is " + behind + ", which shows volumes and no drives",
 		}
 		if s.device.Describe().Transport == "virtual" {
 			fault.Class, fault.Cause = drive.FaultVirtual, "it is "+behind

@@ -25,7 +25,7 @@ type Pace struct {
 	Bytes   uint64                     `json:"bytes,omitempty"`
 	Rotates bool                       `json:"rotates,omitempty"`
 	Sector  uint32                     `json:"sector,omitempty"` // bytes of a logical one, which spans count; 0: 512
-	Rate    float64                    `json:"rate,omitempty"`   // bytes per second of its fastest sweep of the whole surface of late; 0: none
+	Rate    float64                    `json:"rate,omitempty"`   // bytes/s of its fastest whole sweep of late; 0: none
 }
 
 // PaceOf is what a reading of a drive tells of its pace.

@@ -86,8 +86,8 @@ func TestEveryFaultHasItsAdvice(t *testing.T) {
 	for _, c := range []drive.FaultClass{
 		drive.FaultNoAnswer, drive.FaultStuck, drive.FaultVanished, drive.FaultNoMedium, drive.FaultRefused, drive.FaultNotPassed,
 		drive.FaultBadAnswer, drive.FaultSwitchedOff, drive.FaultNotRead, drive.FaultMedium, drive.FaultLink, drive.FaultLocked,
-		drive.FaultWrongDrive, drive.FaultInUse, drive.FaultNotAllowed, drive.FaultOutOfRange, drive.FaultAsleep, drive.FaultBehind, drive.FaultVirtual,
-		drive.FaultNotReady, drive.FaultDevice, drive.FaultCapacity,
+		drive.FaultWrongDrive, drive.FaultInUse, drive.FaultNotAllowed, drive.FaultOutOfRange, drive.FaultAsleep, drive.FaultBehind,
+		drive.FaultVirtual, drive.FaultNotReady, drive.FaultDevice, drive.FaultCapacity,
 	} {
 		assert.True(t, strings.HasSuffix(c.Advice(), "."), c)
 	}

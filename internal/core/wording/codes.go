@@ -106,6 +106,7 @@ const (
 	NextTakeIn         Code = "next.take_in"
 	NextTakeOut        Code = "next.take_out"
 	BayEnded           Code = "bay.ended"
+	BayEndedAt         Code = "bay.ended_at"
 	BaySame            Code = "bay.same_drive"
 	NextWait           Code = "next.wait"
 	NextReplace        Code = "next.replace"

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -223,23 +224,36 @@ func (v *BayView) judged(p past) {
 	now := v.Drive.Now
 	v.Doing, v.Note = wording.Say(wording.BayFirst, wording.Values{"text": now.First}), v.removable()
 	v.Action, v.Check, v.Next = verdictAction(v.Drive)
+	note := func(says wording.Phrase) {
+		if v.Bay.Device.InUse == "" { // which is more important
+			v.Note = says
+		}
+	}
 	if p.unseen() {
 		_, last := comeback(p.intakes)
 		v.Action, v.Check, v.Next = ActionCheck, check.Quick, wording.Say(wording.NextQuick)
-		v.Note = wording.Say(wording.BayBack, wording.Values{
-			"at": last.Handover.At.Format(time.RFC3339), "goes": string(last.Handover.Goes), "note": v.Note,
-		})
+		note(wording.Say(wording.BayBack, wording.Values{
+			"at": last.Handover.At.Format(time.RFC3339), "goes": string(last.Handover.Goes), "note": v.removable(),
+		}))
 	}
 	if !p.ended(now) {
 		return
 	}
-	v.Note = wording.Say(
-		wording.BayEnded, wording.Values{"kind": string(p.newest.Kind), "standing": p.newest.Stands(), "note": v.removable()},
-	)
+	note(endedAs(*p.newest, v.removable()))
 	var e RunEnd
 	if e.follow(*p.newest, now, p.moved); e.Check != "" {
 		v.Action, v.Check, v.Next = ActionCheck, e.Check, e.short
 	}
+}
+
+// endedAs tells how a run ended in the few words a bay has room for. removable goes with it, for those who show that by a mark.
+func endedAs(r check.Run, removable wording.Phrase) wording.Phrase {
+	values := wording.Values{"kind": string(r.Kind), "outcome": string(r.Outcome), "note": removable}
+	if n := slices.IndexFunc(r.Steps, func(s check.Step) bool { return s.State == check.StepFailed }); n >= 0 {
+		values["step"] = string(r.Steps[n].Kind)
+		return wording.Say(wording.BayEndedAt, values)
+	}
+	return wording.Say(wording.BayEnded, values)
 }
 
 // removable says whether the drive in a bay may be taken out.

@@ -132,7 +132,7 @@ func TestTheBayOfADriveWithAPast(t *testing.T) {
 		"a run that was stopped": {
 			past{intakes: []shop.Intake{open}, newest: stopped},
 			&open, false,
-			"No findings.", "quick check", "Quick check stopped. Safe to remove", "check",
+			"No findings.", "quick check", "Quick check stopped", "check",
 		},
 		"and handed over": {
 			past{intakes: []shop.Intake{gone}, newest: stopped},
@@ -157,7 +157,7 @@ func TestTheBayOfADriveWithAPast(t *testing.T) {
 		"back, and not looked at": {
 			past{intakes: []shop.Intake{open, again}},
 			&open, false,
-			"No findings.", "quick check", "Was here until 1 Sep 2026, returned. Safe to remove", "check",
+			"No findings.", "quick check", "Was here until 1 Sep 2026, returned", "check",
 		},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -438,8 +438,8 @@ func TestADayInAShop(t *testing.T) {
 			}
 		}
 		for _, class := range []drive.FaultClass{
-			drive.FaultNotPassed, drive.FaultBehind, drive.FaultVirtual, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer, drive.FaultNotReady,
-			drive.FaultLocked,
+			drive.FaultNotPassed, drive.FaultBehind, drive.FaultVirtual, drive.FaultNoMedium, drive.FaultVanished, drive.FaultBadAnswer,
+			drive.FaultNotReady, drive.FaultLocked,
 		} {
 			b := answering(1, third)
 			b.Connection, b.Fault = protocol.Unread, &drive.Fault{Class: class, What: "IDENTIFY DEVICE", Cause: "it says no"}
