@@ -2,7 +2,8 @@ import { infiniteQueryOptions, queryOptions, useInfiniteQuery, useQuery } from "
 import { api, data, page } from "./client";
 import type { Drive, Grade, Medium, ReworkKind, Run } from "./types";
 
-/** What the service has, one entry a resource: under which key it is kept, and how it is asked for. changes.ts says what makes each stale. */
+/** What the service has, one entry a resource: under which key it is kept, and how it is asked for.
+ * changes.ts says what makes each stale. */
 
 const drive = (serial: string) => ({ path: { drive: serial } });
 const numbered = (run: number) => ({ path: { run } });

@@ -8,7 +8,8 @@ import { color, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 
 const Head = styled.section`
-  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: baseline; gap: 16px; flex-wrap: wrap;
+  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: baseline; gap: 16px;
+  flex-wrap: wrap;
   & h1 { ${text.title} } & p { color: ${color.ink2}; }
 `;
 const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 8px; & h2 { ${text.large} margin-top: 8px; }`;

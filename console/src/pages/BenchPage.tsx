@@ -14,8 +14,12 @@ import { text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
 
-const Grid = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 12px 16px; padding: 16px 24px 0;`;
-const Far = styled.div`display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 0 16px; padding: 8px 24px;`;
+const Grid = styled.div`
+  display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 12px 16px; padding: 16px 24px 0;
+`;
+const Far = styled.div`
+  display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 0 16px; padding: 8px 24px;
+`;
 const FarTitle = styled.h2`padding: 16px 24px 0; ${text.display}`;
 
 /** One bench: its strip and its cards. */

@@ -22,7 +22,8 @@ const Tools = styled.section`
 `;
 const Grades = styled(RadioGroup)`
   display: flex; flex-wrap: wrap;
-  & > [data-rac] { display: flex; align-items: center; min-height: 44px; padding: 0 12px; cursor: pointer; border: 1px solid ${color.rule}; margin-left: -1px; }
+  & > [data-rac] { display: flex; align-items: center; min-height: 44px; padding: 0 12px; cursor: pointer;
+    border: 1px solid ${color.rule}; margin-left: -1px; }
   & > [data-selected] { border-color: ${color.ink}; background: ${color.well}; z-index: 1; }
 `;
 const Page = styled.div`display: flex; flex-direction: column; height: calc(100vh - 48px);`;
@@ -35,7 +36,8 @@ const Body = styled.div`
   & tbody td.gap { padding: 0; border: 0; }
   & tbody tr.drive { position: relative; cursor: pointer; } & tbody tr.drive:hover { background: ${color.well}; }
   & a { text-decoration: none; } & a::after { content: ""; position: absolute; inset: 0; }
-  & .choose { padding: 0; vertical-align: middle; } & input { position: relative; z-index: 1; width: 20px; height: 20px; margin: 0; display: block; accent-color: ${color.accent}; }
+  & .choose { padding: 0; vertical-align: middle; }
+  & input { position: relative; z-index: 1; width: 20px; height: 20px; margin: 0; display: block; accent-color: ${color.accent}; }
   & .serial b { font-size: ${px.large}; letter-spacing: 0.02em; } & .serial { color: ${color.ink3}; } & .serial b { color: ${color.ink}; }
 `;
 

@@ -14,8 +14,11 @@ import { color, medium, px, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 
 const Ident = styled.section`
-  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 8px 24px; flex-wrap: wrap;
-  & .no { display: flex; align-items: baseline; gap: 8px; } & .no small { font-weight: 400; font-size: ${px.small}; color: ${color.ink3}; } & .no b { ${text.display} letter-spacing: 0.02em; }
+  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 8px 24px;
+  flex-wrap: wrap;
+  & .no { display: flex; align-items: baseline; gap: 8px; }
+  & .no small { font-weight: 400; font-size: ${px.small}; color: ${color.ink3}; }
+  & .no b { ${text.display} letter-spacing: 0.02em; }
   & dl { display: flex; flex: 1; min-width: 0; flex-wrap: wrap; row-gap: 8px; }
   & dl > div { padding: 0 16px; border-left: 1px solid ${color.rule}; }
   & dt { ${text.small} color: ${color.ink3}; }
@@ -33,7 +36,8 @@ const Drives = styled(Section)`
   & .ending a { text-decoration: none; } & .ending a::after { content: ""; position: absolute; inset: 0; }
   & tbody tr { position: relative; } & tbody tr:hover td { background: ${color.well}; }
   & .margin { display: grid; grid-template-columns: 64px 1fr; gap: 12px; align-items: center; }
-  & th button { background: none; border: 0; font: inherit; color: inherit; cursor: pointer; min-height: 32px; } & th[aria-sort] button { color: ${color.ink}; font-weight: 600; }
+  & th button { background: none; border: 0; font: inherit; color: inherit; cursor: pointer; min-height: 32px; }
+  & th[aria-sort] button { color: ${color.ink}; font-weight: 600; }
 `;
 
 interface Column {

@@ -11,7 +11,8 @@ import { color, px, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 
 const Head = styled.section`
-  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 16px; flex-wrap: wrap;
+  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 16px;
+  flex-wrap: wrap;
   & h1 { ${text.title} } & p { color: ${color.ink2}; } & .push { margin-left: auto; }
 `;
 const Body = styled.div`

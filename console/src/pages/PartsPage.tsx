@@ -11,7 +11,11 @@ import { SignalFigure } from "../parts/SignalFigure";
 import { VerdictPanel } from "../parts/VerdictPanel";
 import { color } from "../theme/tokens";
 
-const Body = styled.div`padding: 16px 24px 40px; display: grid; gap: 24px; & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & .row.start { align-items: start; } & article { width: 400px; }`;
+const Body = styled.div`
+  padding: 16px 24px 40px; display: grid; gap: 24px;
+  & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & .row.start { align-items: start; }
+  & article { width: 400px; }
+`;
 const Wide = styled.div<{ $px: number }>`width: ${({ $px }) => $px}px;`;
 
 const grades: Grade[] = ["healthy", "degrading", "replace", "undecided"];

@@ -15,7 +15,8 @@ const Ident = styled.section`
   border-bottom: 1px solid ${color.rule}; padding: 0 24px; min-height: 64px; display: flex; align-items: center; gap: 24px; flex-wrap: wrap;
   & .version { display: flex; align-items: baseline; gap: 8px; } & .version small { ${text.small} color: ${color.ink3}; }
   & .version b { ${text.display} }
-  & dl { display: flex; flex-wrap: wrap; flex: 1; min-width: 0; } & dl > div { padding: 8px 16px; border-left: 1px solid ${color.rule}; min-width: 0; }
+  & dl { display: flex; flex-wrap: wrap; flex: 1; min-width: 0; }
+  & dl > div { padding: 8px 16px; border-left: 1px solid ${color.rule}; min-width: 0; }
   & dt { ${text.small} color: ${color.ink2}; } & dd { overflow-wrap: anywhere; }
   & .wrong { color: ${color.replace}; font-weight: 600; }
 `;
@@ -24,13 +25,19 @@ const Two = styled.div`
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }
 `;
 const Side = styled.section`
-  border: 1px solid ${color.rule}; border-top: 2px solid ${color.accent}; background: ${color.sheet}; padding: 12px 16px 16px; min-height: 656px; position: sticky; top: 16px; max-height: calc(100vh - 32px); overflow: auto; display: flex; flex-direction: column; gap: 8px;
+  border: 1px solid ${color.rule}; border-top: 2px solid ${color.accent}; background: ${color.sheet}; padding: 12px 16px 16px;
+  min-height: 656px; position: sticky; top: 16px; max-height: calc(100vh - 32px); overflow: auto; display: flex;
+  flex-direction: column; gap: 8px;
   & h2 { ${text.large} } & .soft { color: ${color.ink2}; ${text.small} }
-  & .sum { display: grid; grid-auto-flow: column; grid-auto-columns: minmax(0, 1fr); border-top: 1px solid ${color.rule}; border-bottom: 1px solid ${color.rule}; }
+  & .sum { display: grid; grid-auto-flow: column; grid-auto-columns: minmax(0, 1fr); border-top: 1px solid ${color.rule};
+    border-bottom: 1px solid ${color.rule}; }
   & .sum div { padding: 8px 8px 8px 0; } & .sum div + div { border-left: 1px solid ${color.rule}; padding-left: 8px; }
   & .sum b { ${text.title} display: block; } & .sum span { ${text.small} color: ${color.ink2}; display: block; }
-  & ul { list-style: none; margin: 0; padding: 0; } & li { display: grid; grid-template-columns: 64px auto 1fr auto; gap: 8px; align-items: center; border-bottom: 1px solid ${color.rule}; min-height: 44px; }
-  & li a { text-decoration: none; font-weight: 600; letter-spacing: 0.02em; min-height: 44px; display: flex; align-items: center; } & li svg { display: inline; vertical-align: -2px; }
+  & ul { list-style: none; margin: 0; padding: 0; }
+  & li { display: grid; grid-template-columns: 64px auto 1fr auto; gap: 8px; align-items: center;
+    border-bottom: 1px solid ${color.rule}; min-height: 44px; }
+  & li a { text-decoration: none; font-weight: 600; letter-spacing: 0.02em; min-height: 44px; display: flex; align-items: center; }
+  & li svg { display: inline; vertical-align: -2px; }
   & li.version { grid-template-columns: 64px 1fr; }
   & li > small { ${text.small} color: ${color.ink2}; }
   & footer { margin-top: auto; display: grid; gap: 8px; } & footer > .last { display: grid; grid-template-columns: 1fr 104px; gap: 12px; }
@@ -38,12 +45,14 @@ const Side = styled.section`
   & input { width: 100%; min-height: 44px; padding: 0 8px; border: 1px solid ${color.edge}; background: ${color.paper}; color: inherit; }
   & .wrong { color: ${color.replace}; font-weight: 600; }
   & table.said { border-collapse: collapse; ${text.small} }
-  & table.said th { text-align: left; font-weight: 400; color: ${color.ink2}; } & table.said td, & table.said th { padding: 4px 12px 4px 0; border-bottom: 1px solid ${color.rule}; }
+  & table.said th { text-align: left; font-weight: 400; color: ${color.ink2}; }
+  & table.said td, & table.said th { padding: 4px 12px 4px 0; border-bottom: 1px solid ${color.rule}; }
   & table.said :is(td, th):not(:first-child) { text-align: right; }
 `;
 const Whole = styled(TextField)`
   display: grid; gap: 4px; padding-top: 8px;
-  & textarea { width: 100%; min-height: 560px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.sheet}; color: inherit; font-family: ${mono}; ${text.small} }
+  & textarea { width: 100%; min-height: 560px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.sheet};
+    color: inherit; font-family: ${mono}; ${text.small} }
 `;
 
 /** The shop's rules: in words beside their expressions, a draft of them, and what that would have said of everything recorded. */

@@ -39,7 +39,10 @@ const Over = styled.div`
   display: flex; gap: 8px 12px; align-items: center; flex-wrap: wrap; padding: 8px 0 0 88px; ${text.small} color: ${color.ink2};
   @media (max-width: 700px) { padding-left: 0; }
 `;
-const Words = styled.ul`padding: 8px 0 0 88px; ${text.body} & li::before { content: "\\2013\\00A0"; color: ${color.ink3}; } @media (max-width: 700px) { padding-left: 0; }`;
+const Words = styled.ul`
+  padding: 8px 0 0 88px; ${text.body} & li::before { content: "\\2013\\00A0"; color: ${color.ink3}; }
+  @media (max-width: 700px) { padding-left: 0; }
+`;
 
 /** The sweep's step, as it stands: of several, the one that goes on or came last. */
 const sweepStep = (run: Run): Step | undefined =>

@@ -41,7 +41,8 @@ const typing = (target: EventTarget | null) =>
   target instanceof HTMLElement &&
   (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.closest("[role=dialog]") !== null);
 
-/** Single keys as commands, numbers as `number`, with the points typed before them, and what a scanner types as `scan`. Keys meant for a field or a dialog are left alone. */
+/** Single keys as commands, numbers as `number`, with the points typed before them, and what a scanner types as `scan`.
+ * Keys meant for a field or a dialog are left alone. */
 export function useShortcuts(
   keys: Record<string, () => void>,
   number?: (n: number, before: string) => void,

@@ -11,12 +11,22 @@ import { Glyph, gradeColor, gradeTint, VerdictMark } from "./marks";
 const hatch = (ink: string, back: string) => `repeating-linear-gradient(135deg, ${ink} 0 3px, ${back} 3px 7px)`;
 
 const Card = styled.article<{ $connection: Bay["connection"]; $locked: boolean }>`
-  display: grid; grid-template-columns: 56px minmax(0, 1fr); min-height: 156px; background: ${color.sheet}; position: relative; box-shadow: inset 0 0 0 1px ${color.rule};
+  display: grid; grid-template-columns: 56px minmax(0, 1fr); min-height: 156px; background: ${color.sheet}; position: relative;
+  box-shadow: inset 0 0 0 1px ${color.rule};
   &::after { content: ""; position: absolute; inset: 0 0 auto 0; height: 2px; background: ${color.ink}; }
-  ${({ $connection }) => $connection === "silent" && css`&::after { background: repeating-linear-gradient(90deg, ${color.ink} 0 24px, ${color.paper} 24px 40px); }`}
-  ${({ $connection }) => $connection === "stuck" && css`&::after { height: 8px; background: ${hatch(color.ink, color.sheet)}; border-bottom: 1px solid ${color.ink}; }`}
+  ${({ $connection }) =>
+    $connection === "silent" &&
+    css`
+    &::after { background: repeating-linear-gradient(90deg, ${color.ink} 0 24px, ${color.paper} 24px 40px); }`}
+  ${({ $connection }) =>
+    $connection === "stuck" &&
+    css`
+    &::after { height: 8px; background: ${hatch(color.ink, color.sheet)}; border-bottom: 1px solid ${color.ink}; }`}
   ${({ $locked }) => $locked && css`outline: 2px solid ${color.ink}; outline-offset: -2px;`}
-  ${({ $connection }) => $connection === "empty" && css`background: none; box-shadow: none; outline: 1px dashed ${color.edge}; outline-offset: -1px; &::after { display: none; }`}
+  ${({ $connection }) =>
+    $connection === "empty" &&
+    css`
+    background: none; box-shadow: none; outline: 1px dashed ${color.edge}; outline-offset: -1px; &::after { display: none; }`}
 `;
 
 const Gutter = styled.div<{ $grade: Grade; $empty: boolean; $chosen: boolean }>`
@@ -24,13 +34,15 @@ const Gutter = styled.div<{ $grade: Grade; $empty: boolean; $chosen: boolean }>`
   background: ${({ $grade, $empty }) => ($empty ? "none" : $grade === "replace" ? color.replace : gradeTint[$grade])};
   color: ${({ $grade, $empty }) => ($empty ? color.ink3 : $grade === "replace" ? color.on : color.ink)};
   ${({ $empty }) => $empty && css`border-right: 1px dashed ${color.edge};`}
-  padding: 8px 0; display: grid; grid-template-rows: 44px 44px; row-gap: 4px; justify-items: center; align-items: center; align-content: start;
+  padding: 8px 0; display: grid; grid-template-rows: 44px 44px; row-gap: 4px; justify-items: center; align-items: center;
+  align-content: start;
   & b { ${text.display} letter-spacing: -0.01em; ${({ $empty }) => $empty && css`font-weight: 400;`} }
 `;
 
 /** The whole gutter is what one touches to choose a bay. */
 const Choose = styled(ToggleButton)`
-  position: absolute; inset: 0; padding: 0 0 8px; border: 0; background: none; color: inherit; cursor: pointer; display: flex; align-items: end; justify-content: center; ${text.large} font-weight: 600;
+  position: absolute; inset: 0; padding: 0 0 8px; border: 0; background: none; color: inherit; cursor: pointer; display: flex;
+  align-items: end; justify-content: center; ${text.large} font-weight: 600;
 `;
 
 const Body = styled.div`
@@ -190,11 +202,16 @@ export function BayCard({
 }
 
 const FarCard = styled.article<{ $grade: Grade; $empty: boolean }>`
-  display: grid; grid-template-columns: 104px minmax(0, 1fr); grid-template-rows: 80px 80px; align-content: center; align-items: center; height: 196px;
+  display: grid; grid-template-columns: 104px minmax(0, 1fr); grid-template-rows: 80px 80px; align-content: center;
+  align-items: center; height: 196px;
   border-top: 2px ${({ $empty }) => ($empty ? "dashed" : "solid")} ${({ $empty }) => ($empty ? color.edge : color.ink)};
-  ${({ $grade, $empty }) => !$empty && css`background: linear-gradient(90deg, ${$grade === "replace" ? color.replace : gradeTint[$grade]} 96px, transparent 0);`}
+  ${({ $grade, $empty }) =>
+    !$empty &&
+    css`
+    background: linear-gradient(90deg, ${$grade === "replace" ? color.replace : gradeTint[$grade]} 96px, transparent 0);`}
   ${text.far} white-space: nowrap;
-  & > .no { justify-self: center; margin-right: 8px; letter-spacing: -0.05em; ${({ $grade, $empty }) => $grade === "replace" && !$empty && css`color: ${color.on};`} }
+  & > .no { justify-self: center; margin-right: 8px; letter-spacing: -0.05em;
+    ${({ $grade, $empty }) => $grade === "replace" && !$empty && css`color: ${color.on};`} }
   & > svg { justify-self: center; margin-right: 8px; }
   & > b { letter-spacing: 0.01em; }
   & > p { letter-spacing: -0.02em; overflow: hidden; }

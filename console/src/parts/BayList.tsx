@@ -23,10 +23,12 @@ const List = styled(GridList)`
   & .react-aria-DropIndicator[data-drop-target] { outline: 2px solid ${color.accent}; }
 `;
 const Row = styled(GridListItem)`
-  display: grid; grid-template-columns: ${columns}; gap: 0 16px; align-items: center; min-height: 56px; border-bottom: 1px solid ${color.rule}; outline: none;
+  display: grid; grid-template-columns: ${columns}; gap: 0 16px; align-items: center; min-height: 56px;
+  border-bottom: 1px solid ${color.rule}; outline: none;
   &[data-focus-visible] { outline: 2px solid ${color.accent}; outline-offset: -2px; }
   &[data-dragging] { opacity: 0.5; }
-  & input { width: 100%; min-height: 44px; padding: 0 8px; font: inherit; color: inherit; background: ${color.sheet}; border: 1px solid ${color.edge}; border-radius: 0; }
+  & input { width: 100%; min-height: 44px; padding: 0 8px; font: inherit; color: inherit; background: ${color.sheet};
+    border: 1px solid ${color.edge}; border-radius: 0; }
   & label { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
   & .what { min-width: 0; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
   & .what small { display: block; ${text.small} color: ${color.ink3}; overflow: hidden; text-overflow: ellipsis; }
@@ -36,7 +38,8 @@ const Handle = styled(Button)`
   &[data-focus-visible] { outline: 2px solid ${color.accent}; }
 `;
 const Shown = styled(Switch)`
-  display: flex; align-items: center; gap: 8px; min-height: 44px; cursor: pointer; position: static !important; width: auto !important; height: auto !important; clip-path: none !important;
+  display: flex; align-items: center; gap: 8px; min-height: 44px; cursor: pointer; position: static !important;
+  width: auto !important; height: auto !important; clip-path: none !important;
   & i { width: 20px; height: 20px; border: 2px solid ${color.edge}; display: grid; place-items: center; }
   &[data-selected] i::after { content: ""; width: 10px; height: 10px; background: ${color.ink}; }
   &[data-focus-visible] i { outline: 2px solid ${color.accent}; outline-offset: 2px; }

@@ -5,7 +5,8 @@ import { actions } from "./BayCard";
 import { bayWords, capital, count, number } from "./format";
 
 const Strip = styled.section`
-  min-height: 44px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 4px 24px; color: ${color.ink2}; flex-wrap: wrap;
+  min-height: 44px; border-bottom: 1px solid ${color.rule}; padding: 8px 24px; display: flex; align-items: center; gap: 4px 24px;
+  color: ${color.ink2}; flex-wrap: wrap;
   & b { color: ${color.ink}; } & .push { margin-left: auto; }
 `;
 

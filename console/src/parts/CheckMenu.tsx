@@ -5,10 +5,12 @@ import { color, text } from "../theme/tokens";
 import { Button } from "./basics";
 
 const List = styled(Menu)`
-  background: ${color.sheet}; border: 1px solid ${color.edge}; border-top: 2px solid ${color.ink}; width: 320px; outline: none; max-height: inherit; overflow: auto;
+  background: ${color.sheet}; border: 1px solid ${color.edge}; border-top: 2px solid ${color.ink}; width: 320px; outline: none;
+  max-height: inherit; overflow: auto;
 `;
 const Item = styled(MenuItem)`
-  display: grid; align-content: center; padding: 8px 12px; min-height: 44px; cursor: pointer; outline: none; border-bottom: 1px solid ${color.rule};
+  display: grid; align-content: center; padding: 8px 12px; min-height: 44px; cursor: pointer; outline: none;
+  border-bottom: 1px solid ${color.rule};
   & small { ${text.small} color: ${color.ink3}; }
   &[data-selected] > span { font-weight: 600; }
   &[data-disabled] { color: ${color.ink3}; cursor: default; }

@@ -9,11 +9,13 @@ const Group = styled(RadioGroup)<{ $columns: number }>`
   & > .all { display: grid; grid-template-columns: repeat(${({ $columns }) => $columns}, minmax(0, 1fr)); padding: 0 0 1px 1px; }
 `;
 const Option = styled(Radio)`
-  display: grid; grid-template-columns: 16px minmax(0, 1fr) auto; gap: 12px; align-items: center; min-height: 44px; padding: 0 12px; cursor: pointer;
+  display: grid; grid-template-columns: 16px minmax(0, 1fr) auto; gap: 12px; align-items: center; min-height: 44px; padding: 0 12px;
+  cursor: pointer;
   border: 1px solid ${color.rule}; margin: 0 0 -1px -1px; position: relative;
   &::before { content: ""; width: 16px; height: 16px; border: 2px solid ${color.edge}; }
   &[data-selected] { border-color: ${color.ink}; background: ${color.well}; font-weight: 600; z-index: 1; }
-  &[data-selected]::before { border-color: ${color.ink}; background: linear-gradient(${color.ink}, ${color.ink}) center / 8px 8px no-repeat; }
+  &[data-selected]::before { border-color: ${color.ink};
+    background: linear-gradient(${color.ink}, ${color.ink}) center / 8px 8px no-repeat; }
   &[data-focus-visible] { z-index: 2; }
   & small { display: block; ${text.small} font-weight: 400; color: ${color.ink2}; }
   & kbd { font: inherit; ${text.small} font-weight: 600; border: 1px solid ${color.edge}; padding: 0 5px; color: ${color.ink2}; }

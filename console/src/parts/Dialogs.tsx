@@ -7,12 +7,14 @@ import { Button, Form } from "./basics";
 import { bayWords, left, number } from "./format";
 import { VerdictWord } from "./marks";
 
-const Overlay = styled(
-  ModalOverlay,
-)`position: fixed; inset: 0; background: color-mix(in srgb, ${color.ink} 30%, transparent); display: grid; place-items: center; z-index: 10; padding: 16px;`;
-const Box = styled(
-  Modal,
-)`background: ${color.sheet}; border: 1px solid ${color.ink}; border-top-width: 2px; width: min(488px, 100%); max-height: 100%; overflow: auto;`;
+const Overlay = styled(ModalOverlay)`
+  position: fixed; inset: 0; background: color-mix(in srgb, ${color.ink} 30%, transparent); display: grid; place-items: center;
+  z-index: 10; padding: 16px;
+`;
+const Box = styled(Modal)`
+  background: ${color.sheet}; border: 1px solid ${color.ink}; border-top-width: 2px; width: min(488px, 100%); max-height: 100%;
+  overflow: auto;
+`;
 const Inside = styled(Dialog)`
   padding: 16px; display: grid; gap: 16px; outline: none;
   & h2 { ${text.title} }
@@ -22,7 +24,8 @@ const Inside = styled(Dialog)`
 `;
 /** One answer of several, in a dialog. */
 export const Choice = styled(Radio)`
-  display: flex; align-items: center; gap: 12px; min-height: 44px; padding: 0 12px; border: 1px solid ${color.rule}; cursor: pointer; margin-top: -1px;
+  display: flex; align-items: center; gap: 12px; min-height: 44px; padding: 0 12px; border: 1px solid ${color.rule};
+  cursor: pointer; margin-top: -1px;
   &::before { content: ""; flex: none; width: 16px; height: 16px; border: 1px solid ${color.edge}; }
   &[data-selected]::before { background: ${color.accent}; box-shadow: inset 0 0 0 3px ${color.sheet}; border-color: ${color.accent}; }
 `;

@@ -7,15 +7,18 @@ import { Serial } from "./basics";
 import { number, size } from "./format";
 
 const Box = styled.section`
-  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 0 24px; display: flex; align-items: center; white-space: nowrap; background: ${color.paper}; position: sticky; top: 0; z-index: 5; gap: 24px;
+  min-height: 64px; border-bottom: 1px solid ${color.rule}; padding: 0 24px; display: flex; align-items: center;
+  white-space: nowrap; background: ${color.paper}; position: sticky; top: 0; z-index: 5; gap: 24px;
   & dl { display: flex; flex: 1; min-width: 0; }
   & dl > div { padding: 0 16px; border-left: 1px solid ${color.rule}; min-width: 0; }
   & dt { ${text.small} color: ${color.ink3}; }
   & dd { overflow: hidden; text-overflow: ellipsis; }
   & .serial { text-decoration: none; }
-  & .verdict { display: flex; align-items: center; gap: 8px; ${text.large} font-weight: 600; } & .verdict small { ${text.small} font-weight: 400; color: ${color.ink3}; }
+  & .verdict { display: flex; align-items: center; gap: 8px; ${text.large} font-weight: 600; }
+  & .verdict small { ${text.small} font-weight: 400; color: ${color.ink3}; }
   & .do { display: flex; gap: 8px; }
-  @media (max-width: ${medium}px) { position: static; flex-wrap: wrap; white-space: normal; padding: 12px 24px; gap: 12px 0; & dl { flex: 1 1 100%; flex-wrap: wrap; row-gap: 8px; } & dl > div:first-child { border-left: 0; padding-left: 0; } }
+  @media (max-width: ${medium}px) { position: static; flex-wrap: wrap; white-space: normal; padding: 12px 24px; gap: 12px 0;
+    & dl { flex: 1 1 100%; flex-wrap: wrap; row-gap: 8px; } & dl > div:first-child { border-left: 0; padding-left: 0; } }
   @media (max-width: ${narrow}px) { & .do { flex-wrap: wrap; } }
 `;
 

@@ -13,8 +13,10 @@ const Top = styled.header`
   & nav a { display: flex; align-items: center; padding: 0 12px; height: 47px; text-decoration: none; color: ${color.ink2}; }
   & nav a[aria-current="page"] { color: ${color.ink}; font-weight: 600; box-shadow: inset 0 -4px ${color.accent}; }
   & .who { margin-left: auto; color: ${color.ink3}; ${text.small} gap: 6px; }
-  & .who button { background: none; border: 0; min-height: 44px; padding: 0 4px; font-size: ${px.small}; cursor: pointer; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; color: ${color.ink2}; }
-  @media (max-width: ${narrow}px) { height: auto; min-height: 48px; flex-wrap: wrap; padding: 0 12px; & .brand { margin-right: 0; padding: 0 12px; } & .who { margin: 0; padding: 0 12px; width: 100%; } }
+  & .who button { background: none; border: 0; min-height: 44px; padding: 0 4px; font-size: ${px.small}; cursor: pointer;
+    text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; color: ${color.ink2}; }
+  @media (max-width: ${narrow}px) { height: auto; min-height: 48px; flex-wrap: wrap; padding: 0 12px; & .brand { margin-right: 0;
+      padding: 0 12px; } & .who { margin: 0; padding: 0 12px; width: 100%; } }
 `;
 
 const Lost = styled.p`background: ${color.ink}; color: ${color.paper}; padding: 8px 24px; font-weight: 600;`;
@@ -92,7 +94,9 @@ export function Frame({
 }
 
 const NoticeBox = styled.div`
-  position: fixed; right: 24px; bottom: 24px; z-index: 8; background: ${color.sheet}; border: 1px solid ${color.ink}; border-top-width: 2px; padding: 8px 8px 8px 16px; display: flex; gap: 16px; align-items: center; max-width: min(560px, calc(100% - 48px));
+  position: fixed; right: 24px; bottom: 24px; z-index: 8; background: ${color.sheet}; border: 1px solid ${color.ink};
+  border-top-width: 2px; padding: 8px 8px 8px 16px; display: flex; gap: 16px; align-items: center;
+  max-width: min(560px, calc(100% - 48px));
 `;
 
 /** Something that just happened, with the one thing to do about it. */

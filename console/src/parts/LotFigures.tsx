@@ -6,7 +6,8 @@ import { number, parts, quantity } from "./format";
 import { gradeColor, VerdictMark } from "./marks";
 
 const Of = styled.div`
-  display: grid; grid-template-columns: 40px 96px minmax(0, 1fr); align-items: center; min-height: 36px; border-bottom: 1px solid ${color.rule}; gap: 0 12px;
+  display: grid; grid-template-columns: 40px 96px minmax(0, 1fr); align-items: center; min-height: 36px;
+  border-bottom: 1px solid ${color.rule}; gap: 0 12px;
   &:last-child { border-bottom: 0; }
   & > b { ${text.title} text-align: right; }
   & > span { ${text.large} font-weight: 600; }
@@ -41,7 +42,8 @@ export function LotCounts({ counts, of }: { counts: LotView["counts"]; of: numbe
 }
 
 const Use = styled.div`
-  display: grid; grid-template-columns: 88px minmax(0, 1fr) 72px 48px; align-items: center; min-height: 36px; border-bottom: 1px solid ${color.rule}; gap: 0 12px;
+  display: grid; grid-template-columns: 88px minmax(0, 1fr) 72px 48px; align-items: center; min-height: 36px;
+  border-bottom: 1px solid ${color.rule}; gap: 0 12px;
   &:last-child { border-bottom: 0; }
   & .bar { height: 8px; border: 1px solid ${color.edge}; background: ${color.well}; display: flex; }
   & .bar i { display: block; background: ${color.ink}; }
@@ -75,9 +77,11 @@ export function LotUsable({ usable }: { usable: LotView["usable"] }) {
 }
 
 const Line = styled.div`
-  display: grid; grid-template-columns: 128px 176px minmax(0, 1fr); align-items: center; min-height: 36px; border-bottom: 1px solid ${color.rule}; gap: 0 12px; white-space: nowrap;
+  display: grid; grid-template-columns: 128px 176px minmax(0, 1fr); align-items: center; min-height: 36px;
+  border-bottom: 1px solid ${color.rule}; gap: 0 12px; white-space: nowrap;
   &:last-child { border-bottom: 0; }
-  & div { overflow: hidden; text-overflow: ellipsis; } & small { ${text.small} color: ${color.ink2}; overflow: hidden; text-overflow: ellipsis; }
+  & div { overflow: hidden; text-overflow: ellipsis; }
+  & small { ${text.small} color: ${color.ink2}; overflow: hidden; text-overflow: ellipsis; }
   & .axis { stroke: ${color.edge}; } & .tick { stroke: ${color.ink3}; stroke-width: 1; } & .apart { stroke: ${color.ink}; stroke-width: 4; }
   & text { font-size: ${px.small}; font-weight: 600; fill: ${color.ink}; }
 `;

@@ -12,13 +12,17 @@ import { Plain } from "./places";
 
 const RuleBox = styled.article<{ $changed: boolean }>`
   display: grid; grid-template-columns: 152px minmax(0, 1fr) 184px; gap: 0 16px; padding: 12px 0; border-bottom: 1px solid ${color.rule};
-  ${({ $changed }) => $changed && `box-shadow: inset 4px 0 ${color.accent}; padding-left: 16px; margin-left: -16px; background: ${color.sheet};`}
+  ${({ $changed }) =>
+    $changed &&
+    `
+    box-shadow: inset 4px 0 ${color.accent}; padding-left: 16px; margin-left: -16px; background: ${color.sheet};`}
   & .name { display: grid; align-content: start; gap: 4px; justify-items: start; } & h3 { ${text.body} font-weight: 600; }
   & .soft { ${text.small} color: ${color.ink3}; overflow-wrap: anywhere; } & .soft button { padding: 8px 0; }
   & code { display: block; font-family: ${mono}; ${text.small} color: ${color.ink2}; margin-top: 4px; overflow-wrap: anywhere; }
   & .was { color: ${color.ink3}; text-decoration: line-through; text-decoration-color: ${color.edge}; }
   & label { ${text.small} color: ${color.ink2}; }
-  & textarea { width: 100%; min-height: 84px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; color: inherit; font-family: ${mono}; ${text.small} }
+  & textarea { width: 100%; min-height: 84px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper};
+    color: inherit; font-family: ${mono}; ${text.small} }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); gap: 8px; }
 `;
 

@@ -52,7 +52,8 @@ export function FactTable({ sheets, follow }: { sheets: Sheet[]; follow: (place:
 
 const Raw = styled.div`
   display: grid; grid-template-columns: 264px minmax(0, 1fr); gap: 24px; padding-top: 8px;
-  & li button { width: 100%; min-height: 44px; padding: 4px 8px; border: 0; border-bottom: 1px solid ${color.rule}; background: none; text-align: left; cursor: pointer; }
+  & li button { width: 100%; min-height: 44px; padding: 4px 8px; border: 0; border-bottom: 1px solid ${color.rule};
+    background: none; text-align: left; cursor: pointer; }
   & li button[aria-current="true"] { background: ${color.well}; font-weight: 600; }
   & small { ${text.small} color: ${color.ink3}; font-weight: 400; display: block; }
   & .hex { display: grid; grid-template-columns: 56px repeat(16, 28px); text-align: center; font: 400 13px/22px ${mono}; }

@@ -134,7 +134,8 @@ export function SignalFigure({
   const [value, scaled] = quantity(signal.value ?? 0, unit);
   const limit = signal.limit === undefined ? undefined : `limit ${number(signal.limit)}${unit === "°C" ? " °C" : ""}`;
   const margin = signal.margin?.words ?? (signal.usual || "no limit");
-  const caption = `${signal.words}: ${value}${tellsUnit(signal) ? "" : ` ${scaled}`}, ${margin}${signal.since ? `, ${signal.since} since the last visit` : ""}`;
+  const since = signal.since ? `, ${signal.since} since the last visit` : "";
+  const caption = `${signal.words}: ${value}${tellsUnit(signal) ? "" : ` ${scaled}`}, ${margin}${since}`;
   return (
     <Figure>
       <figcaption>
@@ -208,7 +209,8 @@ export function byReason(missing: Signal[]): [reason: string, words: string[]][]
 
 const Quiet = styled.details`
   margin-top: 12px; color: ${color.ink2}; ${text.small}
-  & summary { min-height: 44px; display: flex; align-items: center; gap: 8px; cursor: pointer; } & summary::before { content: "▸"; } &[open] summary::before { content: "▾"; }
+  & summary { min-height: 44px; display: flex; align-items: center; gap: 8px; cursor: pointer; } & summary::before { content: "▸"; }
+  &[open] summary::before { content: "▾"; }
   & dt { font-weight: 600; color: ${color.ink}; margin-top: 4px; }
 `;
 

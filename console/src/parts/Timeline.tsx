@@ -8,7 +8,8 @@ import { VerdictWord } from "./marks";
 import { type Place, Plain } from "./places";
 
 const List = styled.ul`
-  & li { display: grid; grid-template-columns: 64px minmax(80px, max-content) minmax(0, 1fr); padding: 5px 0; border-bottom: 1px solid ${color.rule}; }
+  & li { display: grid; grid-template-columns: 64px minmax(80px, max-content) minmax(0, 1fr); padding: 5px 0;
+    border-bottom: 1px solid ${color.rule}; }
   & li > span { font-size: ${px.small}; line-height: 22px; color: ${color.ink3}; white-space: nowrap; }
   & .verdict { margin-right: 8px; }
 `;
@@ -49,7 +50,8 @@ const Since = styled(Section)`
   min-height: 176px;
   & td, & th { padding-bottom: 1px; padding-top: 0; }
   & .says { color: ${color.ink2}; }
-  & summary { ${text.small} color: ${color.ink2}; cursor: pointer; padding: 8px 0; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; }
+  & summary { ${text.small} color: ${color.ink2}; cursor: pointer; padding: 8px 0; text-decoration: underline;
+    text-decoration-color: ${color.edge}; text-underline-offset: 3px; }
 `;
 
 const shown = ["°C", "B", "%"];
@@ -88,6 +90,8 @@ export function SinceLastVisit({
       : comparison.rows.filter((r) => r.signal === "temperature" || r.signal === "reallocated" || r.signal === "pending");
   const days = Math.round((Date.parse(now.at) - Date.parse(then.at)) / 86_400_000);
   const ran = (now.hours ?? 0) - (then.hours ?? Number.POSITIVE_INFINITY); // below zero: not known, or its count went back
+  const when = `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}`;
+  const powered = ran >= 0 ? `, powered on for ${number(ran)} h since` : "";
   return (
     <Since>
       <header>
@@ -95,7 +99,7 @@ export function SinceLastVisit({
         <p>
           {then.seq === now.seq
             ? "this is its first reading here"
-            : `${dateOf(then.at)}${then.hours === undefined ? "" : `, ${number(then.hours)} h`}, reading ${then.seq} · ${count(days, "day", "days")} ago${ran >= 0 ? `, powered on for ${number(ran)} h since` : ""}`}
+            : `${when}, reading ${then.seq} · ${count(days, "day", "days")} ago${powered}`}
           {comparison.swapped && `. Reading ${then.seq} is the earlier one: compared the other way round`}
         </p>
       </header>

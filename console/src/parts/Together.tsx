@@ -9,7 +9,8 @@ import { checkNames } from "./CheckMenu";
 import { number } from "./format";
 
 const Chosen = styled.section`
-  border-bottom: 1px solid ${color.rule}; background: ${color.well}; padding: 8px 24px; display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center;
+  border-bottom: 1px solid ${color.rule}; background: ${color.well}; padding: 8px 24px; display: flex; flex-wrap: wrap;
+  gap: 8px 12px; align-items: center;
   & b { margin-right: 12px; } & p { color: ${color.ink2}; flex-basis: 100%; }
 `;
 

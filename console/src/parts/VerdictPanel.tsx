@@ -9,18 +9,21 @@ import { type Place, Plain } from "./places";
 
 const Panel = styled.section<{ $ink: string; $tint: string }>`
   --v: ${({ $ink }) => $ink};
-  background: ${({ $tint }) => $tint}; box-shadow: inset 0 2px var(--v); padding: 16px; min-height: 656px; display: flex; flex-direction: column;
+  background: ${({ $tint }) => $tint}; box-shadow: inset 0 2px var(--v); padding: 16px; min-height: 656px; display: flex;
+  flex-direction: column;
   & > header { display: grid; grid-template-columns: 56px 1fr; gap: 0 16px; align-items: center; margin-bottom: 12px; }
   & h1 { ${text.display} color: var(--v); letter-spacing: -0.01em; }
   & .small { ${text.small} color: ${color.ink2}; }
   & .ruled { border-top: 1px solid var(--v); padding: 8px 0; }
-  & dl { display: grid; grid-template-columns: 80px 1fr; border-top: 1px solid var(--v); border-bottom: 1px solid var(--v); padding: 8px 0; }
+  & dl { display: grid; grid-template-columns: 80px 1fr; border-top: 1px solid var(--v); border-bottom: 1px solid var(--v);
+    padding: 8px 0; }
   & dt { color: ${color.ink2}; }
   & dd { font-weight: 600; }
   & ol.advice { border-bottom: 1px solid var(--v); padding: 8px 0; counter-reset: a; }
   & ol.advice li { display: grid; grid-template-columns: 24px 1fr; counter-increment: a; }
   & ol.advice li::before { content: counter(a); font-weight: 600; color: var(--v); }
-  & footer { margin: auto -16px -16px; padding: 8px 16px 16px; position: sticky; bottom: 0; background: ${({ $tint }) => $tint}; display: grid; grid-template-columns: 1fr 104px; gap: 12px; }
+  & footer { margin: auto -16px -16px; padding: 8px 16px 16px; position: sticky; bottom: 0; background: ${({ $tint }) => $tint};
+    display: grid; grid-template-columns: 1fr 104px; gap: 12px; }
   & .wide { grid-column: 1 / -1; }
   @media (max-width: ${medium}px) { min-height: 0; }
 `;
@@ -31,8 +34,10 @@ const Found = styled.article`
   & > b { font-size: ${px.large}; line-height: 22px; color: var(--v); }
   & h2 { line-height: 22px; }
   & > p { grid-column: 2; ${text.small} color: ${color.ink2}; }
-  & > p button { display: inline; text-align: left; white-space: normal; overflow-wrap: anywhere; min-height: 0; padding: 0; font-size: inherit; line-height: inherit; }
-  & .margin { grid-column: 2; display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 16px; margin-top: 4px; ${text.small} font-weight: 600; }
+  & > p button { display: inline; text-align: left; white-space: normal; overflow-wrap: anywhere; min-height: 0; padding: 0;
+    font-size: inherit; line-height: inherit; }
+  & .margin { grid-column: 2; display: grid; grid-template-columns: 1fr auto; align-items: center; gap: 16px; margin-top: 4px;
+    ${text.small} font-weight: 600; }
   & .margin span { min-width: 88px; text-align: right; }
 `;
 

@@ -26,7 +26,8 @@ export const Button = styled(AriaButton)<{ $filled?: boolean }>`
 
 /** A link that looks like an action: it opens or saves a file. */
 export const LinkButton = styled.a`
-  display: inline-flex; align-items: center; justify-content: center; min-height: 44px; min-width: 88px; padding: 0 12px; font-weight: 600; white-space: nowrap;
+  display: inline-flex; align-items: center; justify-content: center; min-height: 44px; min-width: 88px; padding: 0 12px;
+  font-weight: 600; white-space: nowrap;
   border: 1px solid ${color.edge}; text-decoration: none; color: ${color.ink};
   &:hover { outline: 2px solid ${color.accent}; outline-offset: 2px; color: ${color.ink}; }
 `;
@@ -63,7 +64,8 @@ export function Bar({ percent, label }: { percent: number; label: string }) {
 }
 
 const TapeBox = styled.div<{ $ink: string }>`
-  height: 4px; background: color-mix(in srgb, ${({ $ink }) => $ink} 28%, transparent); position: relative; border-right: 2px solid ${color.ink};
+  height: 4px; background: color-mix(in srgb, ${({ $ink }) => $ink} 28%, transparent); position: relative;
+  border-right: 2px solid ${color.ink};
   & i { display: block; height: 4px; background: ${({ $ink }) => $ink}; }
 `;
 
@@ -87,7 +89,8 @@ export const Section = styled.section`
 /** A ledger's table. */
 export const Table = styled.table`
   border-collapse: collapse; width: 100%;
-  & th { font-weight: 400; ${text.small} color: ${color.ink3}; text-align: left; white-space: nowrap; vertical-align: bottom; border-bottom: 1px solid ${color.edge}; }
+  & th { font-weight: 400; ${text.small} color: ${color.ink3}; text-align: left; white-space: nowrap; vertical-align: bottom;
+    border-bottom: 1px solid ${color.edge}; }
   & td, & th { padding: 4px 16px 4px 0; }
   & td { line-height: 22px; vertical-align: baseline; border-bottom: 1px solid ${color.rule}; }
   & thead td { border-bottom-color: ${color.edge}; }
@@ -110,7 +113,8 @@ export const Scroll = styled.div`overflow-x: auto;`;
 
 const Dashed = styled.span`
   color: ${color.ink3};
-  &::before { content: ""; display: inline-block; width: 16px; border-top: 1px dashed ${color.edge}; vertical-align: middle; margin-right: 8px; }
+  &::before { content: ""; display: inline-block; width: 16px; border-top: 1px dashed ${color.edge}; vertical-align: middle;
+    margin-right: 8px; }
 `;
 
 /** A value that is not there, with the reason: never a zero. */

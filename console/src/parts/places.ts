@@ -10,5 +10,6 @@ export interface Place {
 
 /** A button that reads as text and leads somewhere. */
 export const Plain = styled.button`
-  background: none; border: 0; text-align: left; cursor: pointer; text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; white-space: nowrap; min-height: 24px;
+  background: none; border: 0; text-align: left; cursor: pointer; text-decoration: underline; text-decoration-color: ${color.edge};
+  text-underline-offset: 3px; white-space: nowrap; min-height: 24px;
 `;

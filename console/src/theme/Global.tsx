@@ -12,7 +12,8 @@ export const Global = createGlobalStyle`
   :root[data-theme="dark"] { color-scheme: dark; ${properties(dark)} }
   *, *::before, *::after { box-sizing: border-box; margin: 0; padding: 0; border-radius: 0; }
   html { background: ${color.paper}; -webkit-text-size-adjust: 100%; }
-  body { color: ${color.ink}; background: ${color.paper}; font: 400 ${type.body} ${face}; font-variant-numeric: tabular-nums slashed-zero; font-synthesis: none; }
+  body { color: ${color.ink}; background: ${color.paper}; font: 400 ${type.body} ${face};
+    font-variant-numeric: tabular-nums slashed-zero; font-synthesis: none; }
   b, strong, h1, h2, h3 { font-weight: 600; }
   h1, h2, h3 { font-size: inherit; line-height: inherit; }
   a { color: inherit; text-decoration-color: ${color.edge}; text-underline-offset: 3px; }
