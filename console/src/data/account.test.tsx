@@ -32,7 +32,7 @@ describe("what is hard to undo", () => {
   it("is not, when they did not", async () => {
     const { asked, demand } = await demanded(async () => false);
     expect(asked).toHaveLength(1);
-    expect(demand.error?.message).toBe("say again");
+    expect(demand.error?.message).toBe("Say again");
   });
 
   it("is refused where nobody can be asked", async () => {

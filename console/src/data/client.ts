@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { capital } from "../parts/format";
 import { apiPath } from "./base";
 import type { paths } from "./contract.gen";
 import type { Problem } from "./types";
@@ -8,7 +9,8 @@ export const api = createClient<paths>({ baseUrl: apiPath("") });
 /** What the service answered instead of what was asked for. */
 export class ProblemError extends Error {
   constructor(readonly problem: Problem) {
-    super(problem.advice ? `${problem.detail}. ${problem.advice}` : problem.detail);
+    const detail = capital(problem.detail); // a command line puts its name before it, a page begins with it
+    super(problem.advice ? `${detail}. ${problem.advice}` : detail);
   }
 }
 

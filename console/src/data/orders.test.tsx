@@ -219,7 +219,7 @@ describe("an answer", () => {
     await expect(refused).rejects.toThrow(
       new ProblemError({ title: "Conflict", status: 409, detail: "run 7 is under way", advice: "Wait for its end." }),
     );
-    await expect(refused).rejects.toThrow("run 7 is under way. Wait for its end.");
+    await expect(refused).rejects.toThrow("Run 7 is under way. Wait for its end.");
     await expect(data(Promise.resolve({ error: { title: "Broken", status: 500, detail: "the disk is full" } }))).rejects.toThrow(
       /^the disk is full$/,
     );

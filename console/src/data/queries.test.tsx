@@ -104,7 +104,7 @@ describe("what is asked of the service", () => {
     await waitFor(() => expect(result.current.data).toEqual({ trials: 3 }));
     rerender("wrong");
     expect(result.current.data).toEqual({ trials: 3 });
-    await waitFor(() => expect(result.current.error?.message).toBe("line 1"));
+    await waitFor(() => expect(result.current.error?.message).toBe("Line 1"));
     expect(asked.map((a) => a.body)).toEqual([{ text: "rules: []" }, { text: "wrong" }]);
   });
 });
