@@ -76,7 +76,7 @@ func TestASecondFactorAndAToken(t *testing.T) {
 	p.click("Sign out")
 	p.sees("Sign in")
 	p.press("Maud\tkelp and gravel\r")
-	p.sees("the code of your second factor is wanted")
+	p.sees("The code of your second factor is wanted")
 	p.shot("code")
 	assert.NotContains(t, p.text(), "Connection lost", "who signed out has no line that could be lost")
 	assert.Equal(t, 1, strings.Count(p.text(), "is wanted, too"), "what is wrong is said once")

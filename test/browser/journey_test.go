@@ -276,7 +276,7 @@ func TestListsSearchFarViewAndThemes(t *testing.T) {
 	p.sees("Verdict marks and words")
 	p.accessible("parts")
 	p.do(chromedp.Navigate(p.address + "/drives/NOBODY"))
-	p.sees("no drive whose serial ends")
+	p.sees("No drive whose serial ends")
 	p.accessible("an error")
 	assert.Empty(
 		t,

@@ -221,7 +221,7 @@ describe("an answer", () => {
     );
     await expect(refused).rejects.toThrow("Run 7 is under way. Wait for its end.");
     await expect(data(Promise.resolve({ error: { title: "Broken", status: 500, detail: "the disk is full" } }))).rejects.toThrow(
-      /^the disk is full$/,
+      /^The disk is full$/,
     );
   });
 });
