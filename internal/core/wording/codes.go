@@ -5,6 +5,22 @@ package wording
 const (
 	// Words of one value: a code is made of the group and the value.
 	shareUnder Code = "share.under"
+	// The watch: what a plan says.
+	WatchTask         Code = "watch.task"
+	WatchPlan         Code = "watch.plan"
+	WatchRead         Code = "watch.read"
+	WatchTests        Code = "watch.tests"
+	WatchDaily        Code = "watch.daily"
+	WatchEvery        Code = "watch.every"
+	WatchEveryDays    Code = "watch.every_days"
+	WatchOn           Code = "watch.on"
+	WatchByRule       Code = "watch.by_rule"
+	WatchWindows      Code = "watch.windows"
+	WatchShare        Code = "watch.share"
+	WatchSurface      Code = "watch.surface"
+	WatchAtOnce       Code = "watch.at_once"
+	WatchLeavesAsleep Code = "watch.leaves_asleep"
+	WatchWakes        Code = "watch.wakes"
 	// A run, its steps and its sweeps.
 	RunRunning            Code = "run.running"
 	RunAtStep             Code = "run.at_step"
