@@ -682,11 +682,13 @@ func (e Role) Valid() bool {
 const (
 	RunKindConveyance RunKind = "conveyance"
 	RunKindExtended   RunKind = "extended"
+	RunKindLong       RunKind = "long"
 	RunKindMend       RunKind = "mend"
 	RunKindOverwrite  RunKind = "overwrite"
 	RunKindQuick      RunKind = "quick"
 	RunKindRenew      RunKind = "renew"
 	RunKindSelective  RunKind = "selective"
+	RunKindShort      RunKind = "short"
 	RunKindSpot       RunKind = "spot"
 	RunKindWhole      RunKind = "whole"
 )
@@ -698,6 +700,8 @@ func (e RunKind) Valid() bool {
 		return true
 	case RunKindExtended:
 		return true
+	case RunKindLong:
+		return true
 	case RunKindMend:
 		return true
 	case RunKindOverwrite:
@@ -707,6 +711,8 @@ func (e RunKind) Valid() bool {
 	case RunKindRenew:
 		return true
 	case RunKindSelective:
+		return true
+	case RunKindShort:
 		return true
 	case RunKindSpot:
 		return true

@@ -88,6 +88,8 @@ type Order struct {
 	On  bool  `json:"on,omitempty"` // OrderGuard
 	// Attachments has an OrderRead read the long logs, too, that only the maker's support can read.
 	Attachments bool `json:"attachments,omitempty"`
+	// LeaveAsleep has an OrderRead leave a drive asleep that sleeps: nobody waits for what it says.
+	LeaveAsleep bool `json:"leave_asleep,omitempty"`
 	// Check, Spans and Limit are OrderCheck's.
 	Check check.Kind  `json:"check,omitempty"`
 	Spans []ata.Span  `json:"spans,omitempty"`

@@ -3239,7 +3239,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "quick" | "extended" | "conveyance" | "selective" | "spot" | "whole" | "mend" | "renew" | "overwrite";
+            kind: "quick" | "extended" | "conveyance" | "selective" | "short" | "long" | "spot" | "whole" | "mend" | "renew" | "overwrite";
             title: string;
             bay: components["schemas"]["BayName"];
             serial: string;

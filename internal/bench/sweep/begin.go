@@ -53,7 +53,7 @@ func Plan(of *check.Run, r reading.Reading, blocks device.Blocks, now time.Time)
 		s.Beyond = has - l.Bytes
 	}
 	if kind == check.Quick || kind == check.Spot {
-		_, sample := surface.Spots(g, uint64(now.UnixNano()), near(r))
+		_, sample := surface.Spots(g, uint64(now.UnixNano()), near(r), surface.Strata(g, of.Limit.Surface))
 		s.Sample = &sample
 	}
 	return s, wording.Phrase{}
@@ -155,7 +155,7 @@ func Begin(ctx context.Context, host Host, o Order) (*Sweeper, error) {
 		}
 		s.sweep, s.began, s.heat, s.written = surface.Resume(m.Geometry, m.State, ribbon), m.Began, m.Heat, m.Written
 	case begin.Sample != nil:
-		spots, sample := surface.Spots(g, begin.Sample.Seed, begin.Sample.Named)
+		spots, sample := surface.Spots(g, begin.Sample.Seed, begin.Sample.Named, uint64(max(0, begin.Sample.Independent)))
 		s.sweep, s.sample = surface.New(g, spots), &sample
 	default:
 		s.sweep = surface.New(g, spots)

@@ -92,7 +92,7 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	}
 	if o.Kind == protocol.OrderRead {
 		return receipt, func() {
-			t := w.read(ctx, o.ID, nil, probe.Manner{Wake: true, Attachments: o.Attachments})
+			t := w.read(ctx, o.ID, nil, probe.Manner{Wake: !o.LeaveAsleep, Attachments: o.Attachments})
 			if !t.key.IsValid() && ctx.Err() == nil {
 				fault := drive.Fault{Class: drive.FaultNoAnswer, What: "reading the drive", Cause: "it does not name itself"}
 				if f := probe.FirstFault(t.pages); f != nil {

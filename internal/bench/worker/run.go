@@ -153,16 +153,16 @@ func (w *Worker) runReading(ctx context.Context) check.Event {
 
 // startTest starts the self-test of the run's present step.
 func (w *Worker) startTest(ctx context.Context) *drive.Fault {
-	switch w.current.Kind {
-	case check.Conveyance:
+	switch w.current.Current().Kind {
+	case check.ConveyanceTest:
 		return w.session.StartTest(ctx, probe.Conveyance)
-	case check.Selective:
+	case check.SelectiveTest:
 		return w.session.StartSelective(ctx, w.current.Spans)
-	case check.Extended:
+	case check.ExtendedTest:
 		return w.session.StartTest(ctx, probe.Extended)
-	case check.Quick, check.Spot, check.Whole, check.Mend, check.Renew, check.Overwrite:
+	default:
+		return w.session.StartTest(ctx, probe.Short)
 	}
-	return w.session.StartTest(ctx, probe.Short)
 }
 
 // canTest tells whether the drive has the run's self-test, or why not.
@@ -172,7 +172,7 @@ func canTest(kind check.Kind, r reading.Reading) (can bool, why wording.Phrase) 
 		return r.HasCounters && r.Capabilities.Conveyance, wording.Say(wording.NoTest, wording.Values{"kind": "conveyance"})
 	case check.Selective:
 		return r.HasCounters && r.Capabilities.Selective, wording.Say(wording.NoTest, wording.Values{"kind": "selective"})
-	case check.Quick, check.Extended, check.Spot, check.Whole, check.Mend, check.Renew, check.Overwrite:
+	case check.Quick, check.Extended, check.Short, check.Long, check.Spot, check.Whole, check.Mend, check.Renew, check.Overwrite:
 	}
 	return r.HasCounters && r.Capabilities.SelfTest, wording.Say(wording.NoTests)
 }

@@ -11,6 +11,8 @@ const (
 	Extended   Kind = "extended"   // the extended self-test, and a whole sweep
 	Conveyance Kind = "conveyance" // the self-test that looks for damage on the way; ATA's alone
 	Selective  Kind = "selective"  // a self-test of some spans of the surface; ATA's alone
+	Short      Kind = "short"      // the short self-test alone
+	Long       Kind = "long"       // the extended self-test alone
 	Spot       Kind = "spot"       // a sweep of a sample
 	Whole      Kind = "whole"      // a sweep of everything
 	Mend       Kind = "mend"       // rework: writes the sectors that cannot be read
@@ -42,6 +44,7 @@ func (k Kind) Plan() []StepKind {
 	return map[Kind][]StepKind{
 		Quick: {ReadingBefore, ShortTest, SpotSweep, ReadingAfter}, Extended: {ReadingBefore, ExtendedTest, WholeSweep, ReadingAfter},
 		Conveyance: {ReadingBefore, ConveyanceTest, ReadingAfter}, Selective: {ReadingBefore, SelectiveTest, ReadingAfter},
+		Short: {ReadingBefore, ShortTest, ReadingAfter}, Long: {ReadingBefore, ExtendedTest, ReadingAfter},
 		Spot: {ReadingBefore, SpotSweep, ReadingAfter}, Whole: {ReadingBefore, WholeSweep, ReadingAfter},
 		Mend: {ReadingBefore, Mending, ReadingAfter}, Renew: {ReadingBefore, Renewing, ReadingAfter}, Overwrite: {
 			ReadingBefore, Overwriting, Verifying, ReadingAfter,

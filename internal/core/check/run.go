@@ -153,6 +153,8 @@ type Limit struct {
 	StopAt uint64 `json:"stop_at,omitempty"`
 	// Share is how much of the drive's time the sweep takes, in per cent, for a drive that its owner goes on to use. 0: all.
 	Share int `json:"share,omitempty"`
+	// Surface is how much of the surface a sample takes at most, in per cent. 0: the usual sample.
+	Surface int `json:"surface,omitempty"`
 }
 
 // SweptAt is how fast the run went over the whole surface, in bytes per second: 0 when it did not, or with a share of the drive's time.

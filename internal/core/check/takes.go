@@ -7,6 +7,7 @@ import (
 	"hylostat.example/internal/core/ata"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/reading"
+	"hylostat.example/internal/core/surface"
 )
 
 // How fast a drive is about which nothing is known yet, in bytes per second, and what one spot of a sample costs it.
@@ -64,6 +65,9 @@ func (r *Run) Expect(p Pace) {
 // takes is about how long a step of the run takes.
 func (r *Run) takes(p Pace, k StepKind) time.Duration {
 	takes := p.step(k, r.Spans)
+	if k == SpotSweep && r.Limit.Surface > 0 {
+		takes = time.Duration(p.spots(r.Limit.Surface))*p.spot() + time.Second
+	}
 	if share := r.Limit.Share; k.IsSweep() && share > 0 {
 		takes = takes * 100 / time.Duration(share)
 	}
@@ -119,6 +123,12 @@ func (p Pace) stream(times float64) time.Duration {
 		rate = flashRate
 	}
 	return time.Duration(times * float64(p.Bytes) / rate * float64(time.Second)).Round(time.Second)
+}
+
+// spots is about how many spots a sample of a share of the surface has, in per cent.
+func (p Pace) spots(percent int) uint64 {
+	const chunk = 1 << 20
+	return surface.Strata(surface.Geometry{Sectors: p.Bytes / chunk, Chunk: 1, Logical: chunk}, percent)
 }
 
 func (p Pace) spot() time.Duration {

@@ -127,7 +127,7 @@ func surfaces(t *testing.T) map[string]func() (*drive, *Sweep) {
 		"a sample with a place the drive names": func() (*drive, *Sweep) {
 			d := flash(3000)
 			d.bad[4_000_000] = Medium
-			spots, _ := Spots(d.geometry, 7, []uint64{4_000_000})
+			spots, _ := Spots(d.geometry, 7, []uint64{4_000_000}, Strata(d.geometry, 0))
 			d.slow[spots[400].LBA], d.slow[spots[700].LBA] = time.Second, time.Second
 			d.once[spots[700].LBA] = true
 			return d, New(d.geometry, spots)
@@ -157,7 +157,7 @@ func TestTheCourseOfASweep(t *testing.T) {
 	for _, mib := range []uint64{10, 90, 1500, 9000} {
 		g := geometry(t, mib<<20, 512, 512, 0, 0)
 		end := g.Sectors
-		spots, sample := Spots(g, mib, []uint64{0, end / 2, end - 1, end})
+		spots, sample := Spots(g, mib, []uint64{0, end / 2, end - 1, end}, Strata(g, 0))
 		chosen := make([]uint64, len(spots))
 		sum := uint64(0)
 		for i, e := range spots {

@@ -9,6 +9,7 @@ import (
 // Sizes of a sample.
 const (
 	spotCount  = 1000
+	spotsMost  = 200_000
 	endsChunks = 32 // at both ends of the surface, read without gaps
 	nearChunks = 1  // on both sides of a place the drive names
 )
@@ -20,13 +21,21 @@ type Sample struct {
 	Named       []uint64 `json:"named,omitempty"` // LBAs the drive named whose neighbourhood is read
 }
 
+// Strata is how many spots a sample of a share of the surface has, in per cent: no more than the share allows; 0: the usual number.
+func Strata(g Geometry, percent int) uint64 {
+	if percent <= 0 {
+		return min(spotCount, g.chunks())
+	}
+	return max(1, min(g.chunks()*uint64(percent)/100, spotsMost))
+}
+
 // Spots draws a stratified sample: one chunk at random from each of as many equal strata as there are spots, both ends of
 // the surface, and the neighbourhood of every LBA the drive names. They come in the order of the surface and do not
-// overlap; the same seed gives the same spots.
-func Spots(g Geometry, seed uint64, near []uint64) ([]Extent, Sample) {
+// overlap; the same seed and number of strata give the same spots.
+func Spots(g Geometry, seed uint64, near []uint64, strata uint64) ([]Extent, Sample) {
 	r := rand.New(rand.NewPCG(seed, 0x73706f74)) //nolint:gosec // a sample is to be drawn again by its seed
 	chunks := g.chunks()
-	strata := min(spotCount, chunks)
+	strata = min(strata, chunks)
 	chosen := make([]uint64, 0, strata+2*endsChunks)
 	for i := range strata {
 		first, end := mulDiv(i, chunks, strata), mulDiv(i+1, chunks, strata)

@@ -477,9 +477,9 @@ func TestTheRibbonIsTheSameSizeWhateverTheCapacity(t *testing.T) {
 func TestASampleSaysWhatItRulesOut(t *testing.T) {
 	g := geometry(t, 2_000_000_000_000, 512, 4096, 0, 7200)
 	near := g.Sectors / 3
-	spots, s := Spots(g, 7, []uint64{near, g.Sectors + 5})
-	again, _ := Spots(g, 7, []uint64{near, g.Sectors + 5})
-	other, _ := Spots(g, 8, nil)
+	spots, s := Spots(g, 7, []uint64{near, g.Sectors + 5}, Strata(g, 0))
+	again, _ := Spots(g, 7, []uint64{near, g.Sectors + 5}, Strata(g, 0))
+	other, _ := Spots(g, 8, nil, Strata(g, 0))
 	assert.Equal(t, spots, again)
 	assert.NotEqual(t, spots, other)
 	assert.Zero(t, spots[0].LBA)
@@ -495,13 +495,22 @@ func TestASampleSaysWhatItRulesOut(t *testing.T) {
 		assert.True(t, slices.ContainsFunc(spots, func(e Extent) bool { return e.LBA < stretch.End() && stretch.LBA < e.End() }), "%d", i)
 	}
 	assert.InDelta(t, 0.003, s.RulesOut(0.95), 0.00005, "about 3/n")
+	more, wide := Spots(g, 7, nil, Strata(g, 5))
+	var read uint64
+	for _, e := range more {
+		read += e.Sectors
+	}
+	assert.InDelta(t, 0.05, float64(read)/float64(g.Sectors), 0.001, "a share of the surface is that share")
+	assert.Less(t, wide.RulesOut(0.95), s.RulesOut(0.95)/50)
+	same, _ := Spots(g, 7, nil, uint64(wide.Independent))
+	assert.Equal(t, more, same, "it is drawn again by its seed and its size")
 	assert.Greater(t, s.Misses(g, 1<<20), 0.99, "one small cluster is almost surely missed")
 }
 
 func TestASpotSweepReadsItsSpotsAndNarrowsWhatFails(t *testing.T) {
 	g := geometry(t, 8<<30, 512, 4096, 0, 7200)
 	bad := g.Sectors / 2
-	spots, _ := Spots(g, 7, []uint64{bad})
+	spots, _ := Spots(g, 7, []uint64{bad}, Strata(g, 0))
 	d := &drive{geometry: g, bad: map[uint64]Cause{bad: Medium}}
 	s := d.sweep(t, New(g, spots), 2, rand.New(rand.NewPCG(1, 1)))
 	assert.Equal(t, []Extent{g.PhysicalOf(bad)}, found(s, g))
