@@ -20,6 +20,7 @@ const (
 	IntakeChanged   EventKind = "intake.changed"
 	LotChanged      EventKind = "lot.changed"
 	PlanChanged     EventKind = "plan.changed"
+	WatchChanged    EventKind = "watch.changed" // its plans
 	PolicyPublished EventKind = "policy.published"
 	OutcomeNoted    EventKind = "outcome.noted"
 	BenchChanged    EventKind = "bench.changed" // it has come, or is gone: Bay names it, without a number

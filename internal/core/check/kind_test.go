@@ -20,7 +20,8 @@ func TestWhatEachStepIs(t *testing.T) {
 	}
 	plans := map[Kind][]StepKind{
 		Quick: {ShortTest, SpotSweep}, Extended: {ExtendedTest, WholeSweep}, Conveyance: {ConveyanceTest}, Selective: {SelectiveTest},
-		Short: {ShortTest}, Long: {ExtendedTest}, Spot: {SpotSweep}, Whole: {WholeSweep}, Mend: {Mending}, Renew: {Renewing}, Overwrite: {Overwriting, Verifying},
+		Short: {ShortTest}, Long: {ExtendedTest}, Spot: {SpotSweep}, Whole: {WholeSweep}, Mend: {Mending}, Renew: {Renewing},
+		Overwrite: {Overwriting, Verifying},
 	}
 	for step, letters := range is {
 		got := ""

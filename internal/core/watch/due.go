@@ -230,7 +230,11 @@ func (c *compiled) due(t Task, d *Drive, now time.Time) (slot time.Time, is bool
 			return slot, false, next
 		}
 	}
-	if wait := did.Tried.Add(againAfter); !did.Tried.After(now) && wait.After(now) {
+	pause := againAfter
+	if t == Reading { // a drive that does not answer is not asked every minute
+		pause = max(pause, min(apart/8, time.Hour))
+	}
+	if wait := did.Tried.Add(pause); !did.Tried.After(now) && wait.After(now) {
 		return slot, false, wait
 	}
 	return slot, true, next

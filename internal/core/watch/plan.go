@@ -24,6 +24,9 @@ const (
 	tasks
 )
 
+// TaskCount is how many tasks there are.
+const TaskCount = int(tasks)
+
 // Tasks lists all, in the order in which a drive does them when several are due.
 func Tasks() []Task { return []Task{Reading, ShortTest, SpotSweep, ExtendedTest, WholeSweep} }
 
@@ -73,6 +76,9 @@ func (s Scope) narrow() int {
 	}
 	return 0
 }
+
+// Width orders scopes, the narrowest first: 0 to 3.
+func (s Scope) Width() int { return 4 - s.narrow() }
 
 func (s Scope) named() (n int) {
 	for _, is := range []bool{s.Drive != nil, s.Lot != 0, s.Bench != nil, s.Duty != ""} {

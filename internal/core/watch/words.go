@@ -16,6 +16,21 @@ func (t Task) Title() string {
 	return wording.Say(wording.WatchTask, wording.Values{"task": t.String()}).String()
 }
 
+// Says names whom a plan is for: "KVA07 7M511", "lot 4", "field bench", "duty continuous".
+func (s Scope) Says() wording.Phrase {
+	switch {
+	case s.Drive != nil:
+		return wording.Say(wording.WatchOfDrive, wording.Values{"serial": wording.Serial(s.Drive.Serial)})
+	case s.Lot != 0:
+		return wording.Say(wording.WatchOfLot, wording.Values{"n": s.Lot})
+	case s.Bench != nil && *s.Bench == "":
+		return wording.Say(wording.WatchOfOwnBench)
+	case s.Bench != nil:
+		return wording.Say(wording.WatchOfBench, wording.Values{"name": *s.Bench})
+	}
+	return wording.Say(wording.WatchOfDuty, wording.Values{"duty": string(s.Duty)})
+}
+
 // Says tells a plan in words: "read every 6 h; short self-test on Sundays at 03:00; never wakes it".
 func (p Plan) Says() wording.Phrase {
 	var all []wording.Phrase

@@ -66,7 +66,11 @@ func (s *Keeper) Arrived(ctx context.Context, tx Tx, p protocol.Reading) ([]shop
 		more, err := s.retell(ctx, tx, d, moments)
 		return append(events, more...), err
 	}
-	if left := asleep(fresh.decoded); left && d.Now.VerdictSeq > 0 { // nothing was asked, so nothing is known anew
+	left := asleep(fresh.decoded)
+	if left {
+		*said = wording.Say(wording.ReadingAsleep, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq})
+	}
+	if left && d.Now.VerdictSeq > 0 { // nothing was asked, so nothing is known anew
 		d.Now.Readings, d.Now.LastAt = len(moments), fresh.reading.At
 		return events, tx.SaveNow(ctx, d.ID, d.Now)
 	}

@@ -21,6 +21,7 @@ type CheckOrder struct {
 	Limit   check.Limit
 	Spans   []ata.Span // of a selective self-test: one to five within the drive's capacity
 	Despite string     // why the surface may be loaded although the data on it is at risk
+	Order   string     // its name, where whoever orders has one: given again under it, it is carried out once
 }
 
 // Check starts a check of a drive. Data at risk keeps it from starting, since it loads the surface, unless somebody says why it
@@ -60,6 +61,7 @@ func (s *Conductor) Check(ctx context.Context, by shop.Actor, d shop.Drive, o Ch
 			Spans:   o.Spans,
 			Limit:   o.Limit,
 			Despite: o.Despite,
+			ID:      o.Order,
 			Bay:     d.Now.Bay,
 			Key:     d.Identity.Key,
 		},
@@ -70,6 +72,9 @@ func (s *Conductor) Check(ctx context.Context, by shop.Actor, d shop.Drive, o Ch
 // the open ones, is to find it. The run's number and the audit's row of the order are stored before the order is given.
 func (s *Conductor) order(ctx context.Context, by shop.Actor, d shop.Drive, o protocol.Order) (_ check.Run, err error) {
 	if o.Pace, err = judge.Pace(ctx, s.store, d); err != nil {
+		return check.Run{}, err
+	}
+	if err := s.makeWay(ctx, o); err != nil {
 		return check.Run{}, err
 	}
 	deed := shop.Deed{Kind: shop.RunOrdered, Serial: o.Key.Serial, Bay: o.Bay}

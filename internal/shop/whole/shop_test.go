@@ -68,7 +68,9 @@ func (b *bench) Order(ctx context.Context, o protocol.Order) (protocol.Receipt, 
 	b.mu.Lock()
 	b.orders = append(b.orders, o)
 	b.mu.Unlock()
-	r := check.Run{ID: o.Run, Kind: cmp.Or(o.Check, check.Quick), Bay: o.Bay, Key: o.Key, State: check.Queued, Rework: o.Rework, By: o.By}
+	r := check.Run{
+		ID: o.Run, Kind: cmp.Or(o.Check, check.Quick), Bay: o.Bay, Key: o.Key, State: check.Queued, Rework: o.Rework, By: o.By, Order: o.ID,
+	}
 	if b.shop != nil {
 		r.Asked = b.shop.Clock.Now()
 	}

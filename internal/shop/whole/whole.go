@@ -21,6 +21,7 @@ import (
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/record"
 	"hylostat.example/internal/shop/runs"
+	"hylostat.example/internal/shop/watch"
 )
 
 // Storage is the storage, as each use case needs it.
@@ -29,6 +30,7 @@ type Storage struct {
 	Record record.Store
 	Runs   runs.Store
 	Desk   desk.Store
+	Watch  watch.Store
 	Audit  audit.Store
 	Facts  Facts
 	Take   shop.Writer[Tx]
@@ -62,6 +64,7 @@ type Shop struct {
 	*record.Keeper
 	*runs.Conductor
 	*desk.Desk
+	*watch.Watcher
 	*audit.Auditor
 	Facts
 
@@ -85,7 +88,8 @@ func New(
 	k := record.New(books, s.Record, j, benches)
 	c := runs.New(books, s.Runs, j, k, benches)
 	return &Shop{
-		Judge: j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(books, s.Audit),
+		Watcher: watch.New(books, s.Watch, j, c, benches),
+		Judge:   j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(books, s.Audit),
 		Facts: s.Facts,
 		Books: books, fleet: benches, take: s.Take,
 	}, nil
@@ -127,6 +131,7 @@ func (s *Shop) Run(ctx context.Context) error {
 	defer s.Wait()
 	s.Own.Go(func() { s.JudgeAnew(ctx) })
 	s.Own.Go(func() { s.KeepConsents(ctx) })
+	s.Own.Go(func() { s.Keep(ctx) })
 	<-ctx.Done()
 	return nil
 }
@@ -189,6 +194,9 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 	}
 	if r.Started != nil {
 		s.Begun(bench, *r.Started)
+	}
+	if r.Unanswered != nil {
+		s.ReadingUnanswered(*r.Unanswered)
 	}
 	if r.Bay != nil {
 		s.ProtectSoon(ctx, *r.Bay)

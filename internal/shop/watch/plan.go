@@ -1,0 +1,300 @@
+package watch
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	plans "hylostat.example/internal/core/watch"
+	"hylostat.example/internal/core/wording"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+)
+
+// WatchPlans lists the plans, the narrow ones first.
+func (w *Watcher) WatchPlans(ctx context.Context) ([]Plan, error) {
+	all, err := w.store.WatchPlans(ctx)
+	slices.SortStableFunc(all, func(a, b Plan) int { return cmp.Compare(a.For.Width(), b.For.Width()) })
+	return all, err
+}
+
+// SetWatch puts a plan in force, in place of the one for the same drive, lot, bench or duty, if there is one.
+func (w *Watcher) SetWatch(ctx context.Context, by shop.Actor, p plans.Plan) (Plan, error) {
+	now := w.books.Clock.Now()
+	if err := p.Check(now); err != nil {
+		if wrong, ok := errors.AsType[*plans.Wrong](err); ok {
+			return Plan{}, &shop.Invalid{What: wrong.What, Advice: wrong.Advice}
+		}
+		return Plan{}, err
+	}
+	if err := w.exists(ctx, p.For); err != nil {
+		return Plan{}, err
+	}
+	set := Plan{Plan: p, By: by.Name, At: now}
+	err := shop.Act(ctx, w.books, w.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		all, err := tx.WatchPlans(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		deed, others := shop.Deed{Kind: shop.WatchChanged}, []plans.Plan{}
+		was := Plan{}
+		for _, other := range all {
+			if reflect.DeepEqual(other.For, p.For) {
+				was = other
+				continue
+			}
+			others = append(others, other.Plan)
+		}
+		if set.ID = was.ID; set.ID == 0 { // so that the planner can tell them apart
+			set.ID = -1
+		}
+		if err := w.affords(ctx, now, others, set.Plan); err != nil {
+			return nil, nil, err
+		}
+		set.ID = was.ID
+		if p.For.Drive != nil {
+			deed.Serial = p.For.Drive.Serial
+		}
+		deed.Said = wording.Say(wording.WatchSet, wording.Values{"of": p.For.Says(), "plan": p.Says()})
+		if was.ID != 0 {
+			deed.Edited("watch", was.Says().String(), p.Says().String())
+		} else {
+			deed.Edited("watch", "", p.Says().String())
+		}
+		return []shop.Deed{deed}, nil, tx.SaveWatchPlan(ctx, &set)
+	})
+	if err != nil {
+		return Plan{}, err
+	}
+	return set, w.again(ctx)
+}
+
+// EndWatch ends a plan.
+func (w *Watcher) EndWatch(ctx context.Context, by shop.Actor, id int64) error {
+	err := shop.Act(ctx, w.books, w.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		all, err := tx.WatchPlans(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		i := slices.IndexFunc(all, func(p Plan) bool { return p.ID == id })
+		if i < 0 {
+			return nil, nil, &shop.NotFound{What: fmt.Sprintf("there is no watch plan %d", id), Advice: "List the plans."}
+		}
+		deed := shop.Deed{Kind: shop.WatchChanged, Said: wording.Say(wording.WatchEnded, wording.Values{"of": all[i].For.Says()})}
+		if k := all[i].For.Drive; k != nil {
+			deed.Serial = k.Serial
+		}
+		deed.Edited("watch", all[i].Says().String(), "")
+		return []shop.Deed{deed}, nil, tx.DropWatchPlan(ctx, id)
+	})
+	if err != nil {
+		return err
+	}
+	return w.again(ctx)
+}
+
+// exists reports whether there is what a plan is for.
+func (w *Watcher) exists(ctx context.Context, s plans.Scope) error {
+	switch {
+	case s.Drive != nil:
+		_, err := w.store.DriveByKey(ctx, *s.Drive)
+		return err
+	case s.Lot != 0:
+		_, err := w.store.Lot(ctx, s.Lot)
+		return err
+	case s.Bench != nil:
+		if !w.fleet.Has(*s.Bench) {
+			return &shop.NotFound{What: fmt.Sprintf("there is no bench %q", *s.Bench), Advice: "List the bays: each names its bench."}
+		}
+	case !slices.Contains(drive.Duties(), s.Duty):
+		return &shop.Invalid{What: fmt.Sprintf("%q is no duty", s.Duty), Advice: "Say continuous, archive, everyday or carry."}
+	}
+	return nil
+}
+
+// affords reports whether the benches can do what the plans ask of them, with one more.
+func (w *Watcher) affords(ctx context.Context, now time.Time, others []plans.Plan, p plans.Plan) error {
+	all := append(others, p)
+	planner, err := plans.New(all)
+	if err != nil {
+		return err
+	}
+	bays, err := w.store.Bays(ctx)
+	if err != nil {
+		return err
+	}
+	var drives []plans.Drive
+	counts := map[string]int{}
+	for _, b := range bays {
+		if b.Connection != protocol.Answering {
+			continue
+		}
+		d, err := w.store.DriveByKey(ctx, b.Key)
+		if shop.IsNone(err) || err == nil && d.Now.Bay != b.ID {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		_, place, err := w.place(ctx, d)
+		if err != nil {
+			return err
+		}
+		best, err := plans.Narrowest(all, place)
+		if err != nil { // none is for it
+			continue
+		}
+		at := &watched{now: d, bay: b.ID}
+		at.Drive = plans.Drive{ID: d.ID, Key: d.Identity.Key, Bench: place.Bench, Plan: best.ID}
+		if err := w.takes(ctx, at, best); err != nil {
+			return err
+		}
+		if drives = append(drives, at.Drive); best.ID == p.ID {
+			counts[place.Bench]++
+		}
+	}
+	for bench, asks := range planner.Demands(now, drives) {
+		if counts[bench] == 0 {
+			continue
+		}
+		name := plans.Scope{Bench: &bench}.Says().String()
+		for _, sum := range []struct {
+			what string
+			is   float64
+		}{{"read", asks.Reads}, {"loaded", asks.Loads}} {
+			if sum.is > float64(p.Bound()) {
+				return &shop.Invalid{
+					What: fmt.Sprintf(
+						"at %s %.1f drives would be %s at once on average, and the plan allows %d", name, sum.is, sum.what, p.Bound(),
+					),
+					Advice: "Ask less often, or allow more at once.",
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// again has the one who keeps the watch read the plans anew, and waits for it.
+func (w *Watcher) again(ctx context.Context) error {
+	limited, end := context.WithTimeout(ctx, shop.Settling)
+	defer end()
+	back := make(chan error, 1)
+	select {
+	case w.asked <- back:
+	case <-limited.Done(): // the watch is not kept yet: it will read them when it is
+		return ctx.Err()
+	}
+	select {
+	case err := <-back:
+		return err
+	case <-limited.Done():
+		return ctx.Err()
+	}
+}
+
+// Comes is when a task came due for a drive last, was done last, and comes due next; zero times: never, or not known.
+type Comes struct {
+	Task plans.Task
+	Done time.Time
+	Next time.Time
+}
+
+// Standing is how a watched drive stands.
+type Standing struct {
+	Drive    shop.Drive
+	Plan     Plan
+	Since    time.Time
+	Bay      drive.Bay // none: it is not here
+	Asleep   bool
+	AtRisk   bool
+	Told     time.Time // when it told its counters last
+	Doing    plans.Task
+	Run      int64 // what loads it for the watch; 0: nothing
+	Waits    bool
+	Comes    []Comes
+	Missed   []time.Time    // readings that came due and were not taken, since it was read last
+	Never    []plans.Task   // tasks of its plan that can never begin: they take longer than the longest window
+	Keeps    wording.Phrase // what keeps all but readings; zero: nothing
+	Readings []time.Time    // those to come within two days, at most 96
+}
+
+// Standings tells how the watched drives stand: those that were missed first, then by what is due next.
+func (w *Watcher) Standings() []Standing {
+	now := w.books.Clock.Now()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	all := make([]Standing, 0, len(w.drives))
+	for _, d := range w.drives {
+		all = append(all, w.standing(d, now))
+	}
+	next := func(s Standing) time.Time {
+		first := time.Time{}
+		for _, c := range s.Comes {
+			if !c.Next.IsZero() && (first.IsZero() || c.Next.Before(first)) {
+				first = c.Next
+			}
+		}
+		return first
+	}
+	slices.SortFunc(all, func(a, b Standing) int {
+		return cmp.Or(len(b.Missed)-len(a.Missed), next(a).Compare(next(b)), cmp.Compare(a.Drive.ID, b.Drive.ID))
+	})
+	return all
+}
+
+// StandingOf tells how a drive stands; false: it is not watched.
+func (w *Watcher) StandingOf(driveID int64) (Standing, bool) {
+	now := w.books.Clock.Now()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	d := w.drives[driveID]
+	if d == nil {
+		return Standing{}, false
+	}
+	return w.standing(d, now), true
+}
+
+// standing is how a drive stands at a moment. The caller holds the lock.
+func (w *Watcher) standing(d *watched, now time.Time) Standing {
+	s := Standing{
+		Drive: d.now, Plan: w.known[d.Plan], Since: d.Since, Bay: d.bay, Asleep: d.Asleep, AtRisk: d.AtRisk, Told: d.Told,
+		Doing: d.Doing, Run: d.run, Waits: d.Waits,
+	}
+	if d.Doing == plans.Reading {
+		s.Run = 0
+	}
+	for _, t := range plans.Tasks() {
+		if s.Plan.Of(t).IsZero() {
+			continue
+		}
+		c := Comes{Task: t, Done: d.Did[t].At}
+		if next := w.planner.Slots(t, d.Drive, now, now.AddDate(2, 0, 0), 1); len(next) > 0 {
+			c.Next = next[0]
+		}
+		s.Comes = append(s.Comes, c)
+	}
+	from := d.Did[plans.Reading].At
+	if from.Before(d.Since) {
+		from = d.Since
+	}
+	if missed := w.planner.Slots(plans.Reading, d.Drive, from, now, 50); len(missed) > 0 && !d.Reads {
+		s.Missed = missed
+	}
+	s.Never = w.planner.Never(d.Drive)
+	switch {
+	case d.AtRisk:
+		s.Keeps = wording.Say(wording.WatchAtRisk)
+	case d.Taken:
+		s.Keeps = wording.Say(wording.WatchTaken)
+	case d.Asleep:
+		s.Keeps = wording.Say(wording.WatchAsleep)
+	}
+	s.Readings = w.planner.Slots(plans.Reading, d.Drive, now, now.AddDate(0, 0, 2), 96)
+	return s
+}

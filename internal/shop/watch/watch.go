@@ -1,0 +1,167 @@
+// Package watch keeps drives that stay attached under watch: it gives each the narrowest plan there is for it, has benches do what comes
+// due, and says what is to come. What comes due when is worked out by core/watch; nothing here decides it. Start with Keep.
+package watch
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	plans "hylostat.example/internal/core/watch"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/fleet"
+	"hylostat.example/internal/shop/judge"
+	"hylostat.example/internal/shop/runs"
+)
+
+// Plan is a plan with who made it.
+type Plan struct {
+	plans.Plan
+	By string
+	At time.Time
+}
+
+// Row is what is kept of a watched drive.
+type Row struct {
+	Drive  int64
+	Plan   int64
+	Since  time.Time
+	Asleep bool
+	Told   time.Time
+	Begun  map[plans.Task]time.Time // the newest slots
+}
+
+// Reader is what it reads.
+type Reader interface {
+	runs.Reader
+	WatchPlans(ctx context.Context) ([]Plan, error) // by their number
+	Watched(ctx context.Context) ([]Row, error)
+	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
+}
+
+// Tx is one change of the storage: all of it, or nothing.
+type Tx interface {
+	Reader
+	shop.Ledger
+	SaveWatchPlan(ctx context.Context, p *Plan) error // a new one gets its number
+	DropWatchPlan(ctx context.Context, id int64) error
+	SaveWatched(ctx context.Context, r Row) error // without what was begun
+	DropWatched(ctx context.Context, drive int64) error
+	SaveBegun(ctx context.Context, drive int64, t plans.Task, slot time.Time) error // the zero time: it came due, and was not begun
+}
+
+// Store is the storage it needs.
+type Store interface {
+	Reader
+	Write(ctx context.Context, f func(tx Tx) error) error
+}
+
+// Watcher is the use case.
+type Watcher struct {
+	books *shop.Books
+	store Store
+	judge *judge.Judge
+	runs  *runs.Conductor
+	fleet *fleet.Fleet
+
+	unanswered chan string     // orders for readings that brought nothing
+	became     chan func()     // what came of an order, for the one who keeps the watch
+	asked      chan chan error // somebody wants all plans read anew, and waits for it
+
+	mu      sync.Mutex // guards what follows; Keep alone changes it
+	planner *plans.Planner
+	known   map[int64]Plan
+	drives  map[int64]*watched
+}
+
+// watched is a drive under watch.
+type watched struct {
+	plans.Drive
+	bay   drive.Bay
+	now   shop.Drive
+	lot   int64
+	run   int64     // of what it does for the watch
+	order string    // of the reading that is on its way
+	sent  time.Time // that, in real time
+	given bool      // the order to begin what loads it is on its way
+	gave  [plans.TaskCount]gave
+}
+
+// gave is what this program ordered of a task last.
+type gave struct {
+	slot  time.Time // zero: nothing, or it could not begin
+	tries int       // how often that failed
+}
+
+// New makes a watcher over a store.
+func New(books *shop.Books, store Store, judge *judge.Judge, conductor *runs.Conductor, benches *fleet.Fleet) *Watcher {
+	return &Watcher{
+		books: books, store: store, judge: judge, runs: conductor, fleet: benches,
+		unanswered: make(chan string, 64), became: make(chan func(), 64), asked: make(chan chan error), drives: map[int64]*watched{},
+	}
+}
+
+// tick is how often the watcher asks what is due.
+const tick = time.Second
+
+// lostAfter is how long, in real time, a reading may be on its way. What comes after that is taken in all the same.
+const lostAfter = 5 * time.Minute
+
+// Keep keeps the watch until the context ends.
+func (w *Watcher) Keep(ctx context.Context) {
+	ticks := time.NewTicker(tick)
+	defer ticks.Stop()
+	for ctx.Err() == nil {
+		facts := w.books.Listen(ctx)
+		if err := w.meet(ctx); err != nil {
+			w.books.Log.Warn("reading how drives are watched; it is tried again", "error", err)
+		}
+		for listening := true; listening && ctx.Err() == nil; {
+			select {
+			case <-ctx.Done():
+				return
+			case e, more := <-facts:
+				if listening = more; more {
+					w.heard(ctx, e)
+				}
+				continue
+			case order := <-w.unanswered:
+				w.answered(order, nil)
+			case f := <-w.became:
+				f()
+			case back := <-w.asked:
+				back <- w.meet(ctx)
+			case <-ticks.C:
+			}
+			w.carryOut(ctx)
+		}
+	}
+}
+
+// heard takes in a fact that may concern a watched drive.
+func (w *Watcher) heard(ctx context.Context, e shop.Event) {
+	var err error
+	switch e.Kind {
+	case shop.ReadingTaken:
+		w.answered(e.Order, &e)
+		err = w.meetSerial(ctx, e.Serial, &e)
+	case shop.BayChanged, shop.RunChanged, shop.IntakeChanged, shop.VerdictSigned:
+		err = w.meetSerial(ctx, e.Serial, nil)
+	case shop.BenchChanged, shop.LotChanged:
+		err = w.meet(ctx)
+	default:
+	}
+	if err != nil && ctx.Err() == nil {
+		w.books.Log.Warn("seeing how a watched drive stands", "drive", e.Serial, "error", err)
+	}
+}
+
+// ReadingUnanswered hears of an ordered reading that brought nothing.
+func (w *Watcher) ReadingUnanswered(u protocol.Unanswered) {
+	select {
+	case w.unanswered <- u.Order:
+	default: // the reading counts as lost after a while
+	}
+}

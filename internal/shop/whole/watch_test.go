@@ -1,0 +1,241 @@
+package whole_test
+
+import (
+	"log/slog"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hylostat.example/internal/core/check"
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/reading"
+	plans "hylostat.example/internal/core/watch"
+	"hylostat.example/internal/core/wording"
+	"hylostat.example/internal/protocol"
+	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/runs"
+	"hylostat.example/internal/shop/whole"
+	"hylostat.example/internal/store"
+)
+
+// watched is a shop that keeps watch over a drive in bay 2.
+type watched struct {
+	*place
+	state  state
+	asleep bool
+	mute   bool // readings bring nothing
+	lost   bool // readings never come back
+}
+
+func watching(t *testing.T) *watched {
+	w := &watched{place: open(t), state: tested("KVA077M511", 9000)}
+	w.read(0, w.state)
+	w.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: w.state.key()})
+	w.bench.hears = func(o protocol.Order) error { w.hears(w.Shop, o); return nil }
+	go func() { _ = attended(t.Context(), w.Shop, w.bench) }()
+	synctest.Wait()
+	w.bench.forget()
+	return w
+}
+
+// hears answers an order for a reading as a bench does.
+func (w *watched) hears(s *whole.Shop, o protocol.Order) {
+	if o.Kind != protocol.OrderRead || w.lost {
+		return
+	}
+	w.taken++
+	report := protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: o.Bay}}
+	if !w.mute {
+		r := protocol.Reading{ID: o.ID, Order: o.ID, Bay: o.Bay, Key: o.Key, At: w.clock.at, Pages: w.state.pages(), Tool: "test"}
+		if w.asleep && o.LeaveAsleep {
+			r.Pages = []reading.Page{r.Pages[0], {Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultAsleep}}}
+		}
+		report = protocol.Report{Reading: &r}
+	}
+	require.NoError(w.t, s.Take(w.t.Context(), "", report))
+}
+
+// pass lets time pass for the shop, and gives what it ordered then.
+func (w *watched) pass(d time.Duration) []protocol.Order {
+	w.bench.forget()
+	w.clock.at = w.clock.at.Add(d)
+	time.Sleep(3 * time.Second)
+	synctest.Wait()
+	return w.bench.ordered()
+}
+
+func TestAPlanIsCarriedOut(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		own := ""
+		every := func(h time.Duration) plans.Plan {
+			return plans.Plan{For: plans.Scope{Bench: &own}, Read: plans.Cadence{Every: h * time.Hour}, WakeAfter: 2}
+		}
+		set, err := w.SetWatch(t.Context(), who("Imre"), every(6))
+		require.NoError(t, err)
+		require.Empty(t, w.pass(0), "nothing is due at once")
+		orders := w.pass(6 * time.Hour)
+		require.Len(t, orders, 1)
+		assert.Equal(t, []any{protocol.OrderRead, true, "the watch"}, []any{orders[0].Kind, orders[0].LeaveAsleep, orders[0].By})
+		stands, ok := w.StandingOf(w.drive("7M511").ID)
+		require.True(t, ok)
+		assert.Equal(t, w.clock.at, stands.Told)
+		assert.Empty(t, stands.Missed)
+		assert.WithinDuration(t, w.clock.at.Add(6*time.Hour), stands.Comes[0].Next, 6*time.Hour)
+		require.Len(t, w.pass(26*time.Hour), 1, "what came due four times comes once")
+		require.Empty(t, w.pass(0))
+
+		w.mute = true
+		first := w.pass(6 * time.Hour)
+		require.NotEmpty(t, first)
+		require.Empty(t, w.pass(time.Minute), "it is left alone for a while")
+		again := w.pass(45 * time.Minute)
+		require.Len(t, again, 1)
+		assert.Equal(t, first[0].ID+".1", again[0].ID, "under another name: the first was answered")
+		stands, _ = w.StandingOf(w.drive("7M511").ID)
+		assert.NotEmpty(t, stands.Missed)
+		w.mute = false
+		require.Len(t, w.pass(45*time.Minute), 1)
+
+		w.asleep = true
+		for range 7 {
+			for _, o := range w.pass(6 * time.Hour) {
+				assert.True(t, o.LeaveAsleep, "it slept for less than two days")
+			}
+		}
+		stands, _ = w.StandingOf(w.drive("7M511").ID)
+		assert.True(t, stands.Asleep)
+		assert.Equal(t, wording.WatchAsleep, stands.Keeps.Code)
+		woken := w.pass(6 * time.Hour)
+		require.Len(t, woken, 1)
+		assert.False(t, woken[0].LeaveAsleep, "two days without a word")
+		stands, _ = w.StandingOf(w.drive("7M511").ID)
+		assert.False(t, stands.Asleep)
+
+		replaced, err := w.SetWatch(t.Context(), who("Imre"), every(12))
+		require.NoError(t, err)
+		assert.Equal(t, set.ID, replaced.ID, "one plan for one bench")
+		require.NoError(t, w.EndWatch(t.Context(), who("Imre"), set.ID))
+		assert.Empty(t, w.pass(48*time.Hour))
+		_, ok = w.StandingOf(w.drive("7M511").ID)
+		assert.False(t, ok)
+		_, err = w.SetWatch(t.Context(), who("Imre"), plans.Plan{For: plans.Scope{Lot: 99}, Read: plans.Cadence{Every: time.Hour}})
+		require.ErrorContains(t, err, "lot 99")
+	})
+}
+
+// The watch gives way to whoever asks, and does later what it left.
+func TestAPersonsCheckComesBeforeTheWatch(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		key := w.state.key()
+		var now check.Run
+		stands := func(r check.Run) {
+			now = r
+			require.NoError(t, w.Take(t.Context(), "", protocol.Report{Run: &r}))
+		}
+		w.bench.hears = func(o protocol.Order) error {
+			switch o.Kind {
+			case protocol.OrderCheck:
+				r := check.New(o.Check, o.Bay, o.Key, o.By, w.clock.at, o.Limit)
+				r.ID, r.Order, r.State = o.Run, o.ID, check.Running
+				stands(r)
+			case protocol.OrderStop:
+				r := now
+				r.State, r.Outcome, r.Ended = check.Done, check.Stopped, w.clock.at
+				r.Reason = wording.Say(wording.StoppedBy, wording.Values{"by": o.By})
+				stands(r)
+			default:
+				w.hears(w.Shop, o)
+			}
+			return nil
+		}
+		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{
+			For: plans.Scope{Drive: &key}, Short: plans.Cadence{Rule: "FREQ=WEEKLY;BYDAY=SU;BYHOUR=3"}, Share: 40,
+		})
+		require.NoError(t, err)
+		orders := w.pass(6 * 24 * time.Hour) // over a Sunday
+		require.Len(t, orders, 1)
+		assert.Equal(t, []any{check.Short, 40}, []any{orders[0].Check, orders[0].Limit.Share})
+		own := now
+		require.Empty(t, w.pass(time.Hour), "it goes on")
+
+		w.bench.forget()
+		r, err := w.Check(t.Context(), who("Dov"), w.drive("7M511"), runs.CheckOrder{Kind: check.Quick})
+		require.NoError(t, err)
+		assert.NotEqual(t, own.ID, r.ID)
+		orders = w.bench.ordered()
+		require.Len(t, orders, 2)
+		assert.Equal(t, []any{protocol.OrderStop, own.ID}, []any{orders[0].Kind, orders[0].Run})
+		require.Empty(t, w.pass(time.Hour), "as long as Dov's goes on")
+		r = now
+		r.State, r.Outcome, r.Ended = check.Done, check.Stopped, w.clock.at
+		stands(r)
+		orders = w.pass(time.Minute)
+		require.Len(t, orders, 1)
+		assert.Equal(t, own.Order, orders[0].ID, "it is the one that was left")
+
+		w.bench.forget()
+		_, err = w.StopRun(t.Context(), who("Dov"), now.ID)
+		require.NoError(t, err)
+		assert.Empty(t, w.pass(time.Hour), "stopped by a person, it comes next week")
+		assert.Len(t, w.pass(7*24*time.Hour), 1)
+	})
+}
+
+// A service that dies between the word and the deed orders the same again, under the same name.
+func TestWhatTheWatchBeganIsOrderedAgainAfterAKill(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		own := ""
+		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{For: plans.Scope{Bench: &own}, Read: plans.Cadence{Every: 6 * time.Hour}})
+		require.NoError(t, err)
+		w.lost = true
+		orders := w.pass(6 * time.Hour)
+		require.Len(t, orders, 1)
+
+		st, err := store.Open(t.Context(), w.file)
+		require.NoError(t, err)
+		defer st.Close()
+		b := &bench{}
+		s, err := whole.New(
+			t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, st, b), policy.Default, w.clock, slog.New(slog.DiscardHandler),
+		)
+		require.NoError(t, err)
+		b.shop = s
+		go func() { _ = attended(t.Context(), s, b) }()
+		time.Sleep(3 * time.Second)
+		synctest.Wait()
+		again := b.ordered()
+		require.NotEmpty(t, again)
+		assert.Equal(t, orders[0].ID, again[0].ID)
+		assert.True(t, strings.HasPrefix(again[0].ID, runs.WatchOrders))
+	})
+}
+
+// A plan that asks more of a bench than it can do is refused, with the sum.
+func TestAPlanThatAsksTooMuch(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		key := w.state.key()
+		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{
+			For: plans.Scope{Drive: &key}, Read: plans.Cadence{Every: time.Hour}, Whole: plans.Cadence{Every: 6 * time.Hour}, AtOnce: 1,
+			Share: 10,
+		})
+		var refused *shop.Invalid
+		require.ErrorAs(t, err, &refused)
+		assert.Regexp(t, `^at the shop's own bench \d\.\d drives would be loaded at once on average, and the plan allows 1$`, refused.What)
+		all, err := w.WatchPlans(t.Context())
+		require.NoError(t, err)
+		assert.Empty(t, all)
+	})
+}
