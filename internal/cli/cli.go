@@ -123,6 +123,7 @@ func New(s Starters) *cli.Command {
 			readingCommands(),
 			checkCommands(),
 			sweepCommands(),
+			watchCommands(),
 			runCommands(),
 			releaseCommand(),
 			reworkCommands(),

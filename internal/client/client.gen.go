@@ -427,6 +427,11 @@ type ClientInterface interface {
 	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
 	LookAtVolumes(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetWatched How a drive is watched
+	//
+	// Corresponds with GET /drives/{drive}/watch (the `GetWatched` operationId).
+	GetWatched(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StreamEvents Facts as they happen (Server-Sent Events), caught up from Last-Event-ID
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
@@ -877,6 +882,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
 	SignTogether(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWatched The drives under watch: those that were missed first, then by what is due next
+	//
+	// Corresponds with GET /watch/drives (the `ListWatched` operationId).
+	ListWatched(ctx context.Context, params *ListWatchedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
+	//
+	// Corresponds with GET /watch/plans (the `ListWatchPlans` operationId).
+	ListWatchPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWatchPlanWithBody Put a plan in force, in place of the one for the same drive, lot, bench or duty
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+	SetWatchPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWatchPlan Put a plan in force, in place of the one for the same drive, lot, bench or duty
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+	SetWatchPlan(ctx context.Context, body SetWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndWatchPlan End a plan; the drives it was for are watched by a wider one, or not any more
+	//
+	// Corresponds with DELETE /watch/plans/{plan} (the `EndWatchPlan` operationId).
+	EndWatchPlan(ctx context.Context, plan int64, params *EndWatchPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAudit What people did, newest first
@@ -1765,6 +1799,21 @@ func (c *Raw) LookAtVolumesWithBody(ctx context.Context, drive DriveName, conten
 // Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
 func (c *Raw) LookAtVolumes(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLookAtVolumesRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetWatched How a drive is watched
+//
+// Corresponds with GET /drives/{drive}/watch (the `GetWatched` operationId).
+func (c *Raw) GetWatched(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWatchedRequest(c.Server, drive)
 	if err != nil {
 		return nil, err
 	}
@@ -2946,6 +2995,85 @@ func (c *Raw) SignTogetherWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
 func (c *Raw) SignTogether(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignTogetherRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWatched The drives under watch: those that were missed first, then by what is due next
+//
+// Corresponds with GET /watch/drives (the `ListWatched` operationId).
+func (c *Raw) ListWatched(ctx context.Context, params *ListWatchedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWatchedRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
+//
+// Corresponds with GET /watch/plans (the `ListWatchPlans` operationId).
+func (c *Raw) ListWatchPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWatchPlansRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWatchPlanWithBody Put a plan in force, in place of the one for the same drive, lot, bench or duty
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+func (c *Raw) SetWatchPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWatchPlanRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWatchPlan Put a plan in force, in place of the one for the same drive, lot, bench or duty
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+func (c *Raw) SetWatchPlan(ctx context.Context, body SetWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWatchPlanRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndWatchPlan End a plan; the drives it was for are watched by a wider one, or not any more
+//
+// Corresponds with DELETE /watch/plans/{plan} (the `EndWatchPlan` operationId).
+func (c *Raw) EndWatchPlan(ctx context.Context, plan int64, params *EndWatchPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndWatchPlanRequest(c.Server, plan, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5074,6 +5202,40 @@ func NewLookAtVolumesRequestWithBody(server string, drive DriveName, contentType
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetWatchedRequest constructs an http.Request for the GetWatched method
+func NewGetWatchedRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/watch", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7354,6 +7516,188 @@ func NewSignTogetherRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewListWatchedRequest constructs an http.Request for the ListWatched method
+func NewListWatchedRequest(server string, params *ListWatchedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/watch/drives")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListWatchPlansRequest constructs an http.Request for the ListWatchPlans method
+func NewListWatchPlansRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/watch/plans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetWatchPlanRequest calls the generic SetWatchPlan builder with application/json body
+func NewSetWatchPlanRequest(server string, body SetWatchPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetWatchPlanRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetWatchPlanRequestWithBody constructs an http.Request for the SetWatchPlan method, with any body, and a specified content type
+func NewSetWatchPlanRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/watch/plans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndWatchPlanRequest constructs an http.Request for the EndWatchPlan method
+func NewEndWatchPlanRequest(server string, plan int64, params *EndWatchPlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/watch/plans/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Raw) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -7789,6 +8133,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /drives/{drive}/volumes (the `LookAtVolumes` operationId).
 	LookAtVolumesWithResponse(ctx context.Context, drive DriveName, body LookAtVolumesJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAtVolumesResponse, error)
+
+	// GetWatchedWithResponse How a drive is watched
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/watch (the `GetWatched` operationId).
+	GetWatchedWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetWatchedResponse, error)
 
 	// StreamEventsWithResponse Facts as they happen (Server-Sent Events), caught up from Last-Event-ID
 	//
@@ -8300,6 +8651,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /verdicts/sign-off (the `SignTogether` operationId).
 	SignTogetherWithResponse(ctx context.Context, body SignTogetherJSONRequestBody, reqEditors ...RequestEditorFn) (*SignTogetherResponse, error)
+
+	// ListWatchedWithResponse The drives under watch: those that were missed first, then by what is due next
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /watch/drives (the `ListWatched` operationId).
+	ListWatchedWithResponse(ctx context.Context, params *ListWatchedParams, reqEditors ...RequestEditorFn) (*ListWatchedResponse, error)
+
+	// ListWatchPlansWithResponse The plans by which drives that stay attached are watched, the narrowest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /watch/plans (the `ListWatchPlans` operationId).
+	ListWatchPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWatchPlansResponse, error)
+
+	// SetWatchPlanWithBodyWithResponse Put a plan in force, in place of the one for the same drive, lot, bench or duty
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+	SetWatchPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWatchPlanResponse, error)
+
+	// SetWatchPlanWithResponse Put a plan in force, in place of the one for the same drive, lot, bench or duty
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+	SetWatchPlanWithResponse(ctx context.Context, body SetWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWatchPlanResponse, error)
+
+	// EndWatchPlanWithResponse End a plan; the drives it was for are watched by a wider one, or not any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /watch/plans/{plan} (the `EndWatchPlan` operationId).
+	EndWatchPlanWithResponse(ctx context.Context, plan int64, params *EndWatchPlanParams, reqEditors ...RequestEditorFn) (*EndWatchPlanResponse, error)
 }
 
 // ListAuditResponse200Headers the declared response headers of an HTTP 200 response for ListAudit
@@ -10305,6 +10691,54 @@ func (r LookAtVolumesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LookAtVolumesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetWatchedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Watched
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWatchedResponse) GetJSON200() *Watched {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWatchedResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWatchedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWatchedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWatchedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWatchedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12793,6 +13227,198 @@ func (r SignTogetherResponse) ContentType() string {
 	return ""
 }
 
+type ListWatchedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Watched
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWatchedResponse) GetJSON200() *[]Watched {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWatchedResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWatchedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWatchedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWatchedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWatchedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListWatchPlansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]WatchPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWatchPlansResponse) GetJSON200() *[]WatchPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWatchPlansResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWatchPlansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWatchPlansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWatchPlansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWatchPlansResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetWatchPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetWatchPlanResponse) GetJSON200() *WatchPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetWatchPlanResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetWatchPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetWatchPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetWatchPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetWatchPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndWatchPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]WatchPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndWatchPlanResponse) GetJSON200() *[]WatchPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndWatchPlanResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndWatchPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndWatchPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndWatchPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndWatchPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAuditWithResponse What people did, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13519,6 +14145,19 @@ func (c *ClientWithResponses) LookAtVolumesWithResponse(ctx context.Context, dri
 		return nil, err
 	}
 	return ParseLookAtVolumesResponse(rsp)
+}
+
+// GetWatchedWithResponse How a drive is watched
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/watch (the `GetWatched` operationId).
+func (c *ClientWithResponses) GetWatchedWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetWatchedResponse, error) {
+	rsp, err := c.GetWatched(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWatchedResponse(rsp)
 }
 
 // StreamEventsWithResponse Facts as they happen (Server-Sent Events), caught up from Last-Event-ID
@@ -14468,6 +15107,71 @@ func (c *ClientWithResponses) SignTogetherWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseSignTogetherResponse(rsp)
+}
+
+// ListWatchedWithResponse The drives under watch: those that were missed first, then by what is due next
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /watch/drives (the `ListWatched` operationId).
+func (c *ClientWithResponses) ListWatchedWithResponse(ctx context.Context, params *ListWatchedParams, reqEditors ...RequestEditorFn) (*ListWatchedResponse, error) {
+	rsp, err := c.ListWatched(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWatchedResponse(rsp)
+}
+
+// ListWatchPlansWithResponse The plans by which drives that stay attached are watched, the narrowest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /watch/plans (the `ListWatchPlans` operationId).
+func (c *ClientWithResponses) ListWatchPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWatchPlansResponse, error) {
+	rsp, err := c.ListWatchPlans(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWatchPlansResponse(rsp)
+}
+
+// SetWatchPlanWithBodyWithResponse Put a plan in force, in place of the one for the same drive, lot, bench or duty
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+func (c *ClientWithResponses) SetWatchPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWatchPlanResponse, error) {
+	rsp, err := c.SetWatchPlanWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWatchPlanResponse(rsp)
+}
+
+// SetWatchPlanWithResponse Put a plan in force, in place of the one for the same drive, lot, bench or duty
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
+func (c *ClientWithResponses) SetWatchPlanWithResponse(ctx context.Context, body SetWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWatchPlanResponse, error) {
+	rsp, err := c.SetWatchPlan(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWatchPlanResponse(rsp)
+}
+
+// EndWatchPlanWithResponse End a plan; the drives it was for are watched by a wider one, or not any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /watch/plans/{plan} (the `EndWatchPlan` operationId).
+func (c *ClientWithResponses) EndWatchPlanWithResponse(ctx context.Context, plan int64, params *EndWatchPlanParams, reqEditors ...RequestEditorFn) (*EndWatchPlanResponse, error) {
+	rsp, err := c.EndWatchPlan(ctx, plan, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndWatchPlanResponse(rsp)
 }
 
 // ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
@@ -15850,6 +16554,39 @@ func ParseLookAtVolumesResponse(rsp *http.Response) (*LookAtVolumesResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Volumes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetWatchedResponse parses an HTTP response from a GetWatchedWithResponse call
+func ParseGetWatchedResponse(rsp *http.Response) (*GetWatchedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWatchedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Watched
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17576,6 +18313,138 @@ func ParseSignTogetherResponse(rsp *http.Response) (*SignTogetherResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SignedTogether
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWatchedResponse parses an HTTP response from a ListWatchedWithResponse call
+func ParseListWatchedResponse(rsp *http.Response) (*ListWatchedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWatchedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Watched
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWatchPlansResponse parses an HTTP response from a ListWatchPlansWithResponse call
+func ParseListWatchPlansResponse(rsp *http.Response) (*ListWatchPlansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWatchPlansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []WatchPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetWatchPlanResponse parses an HTTP response from a SetWatchPlanWithResponse call
+func ParseSetWatchPlanResponse(rsp *http.Response) (*SetWatchPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetWatchPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndWatchPlanResponse parses an HTTP response from a EndWatchPlanWithResponse call
+func ParseEndWatchPlanResponse(rsp *http.Response) (*EndWatchPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndWatchPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []WatchPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -294,6 +294,7 @@ const (
 	VerdictChanged  EventKind = "verdict.changed"
 	VerdictSigned   EventKind = "verdict.signed"
 	VolumesSeen     EventKind = "volumes.seen"
+	WatchChanged    EventKind = "watch.changed"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
@@ -324,6 +325,8 @@ func (e EventKind) Valid() bool {
 	case VerdictSigned:
 		return true
 	case VolumesSeen:
+		return true
+	case WatchChanged:
 		return true
 	default:
 		return false
@@ -1050,6 +1053,66 @@ func (e VolumeState) Valid() bool {
 	case VolumeStateNotClosed:
 		return true
 	case VolumeStateNotSaid:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WatchTask.
+const (
+	WatchTaskExtendedSelfTest WatchTask = "extended_self_test"
+	WatchTaskReading          WatchTask = "reading"
+	WatchTaskShortSelfTest    WatchTask = "short_self_test"
+	WatchTaskSpotSweep        WatchTask = "spot_sweep"
+	WatchTaskWholeSweep       WatchTask = "whole_sweep"
+)
+
+// Valid indicates whether the value is a known member of the WatchTask enum.
+func (e WatchTask) Valid() bool {
+	switch e {
+	case WatchTaskExtendedSelfTest:
+		return true
+	case WatchTaskReading:
+		return true
+	case WatchTaskShortSelfTest:
+		return true
+	case WatchTaskSpotSweep:
+		return true
+	case WatchTaskWholeSweep:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WatchWindowDays.
+const (
+	FR WatchWindowDays = "FR"
+	MO WatchWindowDays = "MO"
+	SA WatchWindowDays = "SA"
+	SU WatchWindowDays = "SU"
+	TH WatchWindowDays = "TH"
+	TU WatchWindowDays = "TU"
+	WE WatchWindowDays = "WE"
+)
+
+// Valid indicates whether the value is a known member of the WatchWindowDays enum.
+func (e WatchWindowDays) Valid() bool {
+	switch e {
+	case FR:
+		return true
+	case MO:
+		return true
+	case SA:
+		return true
+	case SU:
+		return true
+	case TH:
+		return true
+	case TU:
+		return true
+	case WE:
 		return true
 	default:
 		return false
@@ -3361,6 +3424,154 @@ type Volumes struct {
 	Volumes []Volume `json:"volumes"`
 }
 
+// WatchComes defines model for WatchComes.
+type WatchComes struct {
+	// Done when it was done last, whoever asked for it; absent: never
+	Done *time.Time `json:"done,omitempty"`
+
+	// Next when it comes due next; absent: not any more
+	Next  *time.Time `json:"next,omitempty"`
+	Task  WatchTask  `json:"task"`
+	Title string     `json:"title"`
+}
+
+// WatchPlan defines model for WatchPlan.
+type WatchPlan struct {
+	At time.Time `json:"at"`
+
+	// By who made it
+	By string `json:"by"`
+	Id int64  `json:"id"`
+
+	// Name One thing said: what it is, for programs, and how it reads, for people
+	Name Said `json:"name"`
+
+	// Plan What is asked of the drives, and how gently. When: every so long (5m to 30d, as 6h or 2d), a day and a time (daily 05:30, SU,WE 03:00, 1SA 01:00), or a recurrence rule of RFC 5545; absent: never
+	Plan WatchSetting `json:"plan"`
+
+	// Words One thing said: what it is, for programs, and how it reads, for people
+	Words Said `json:"words"`
+}
+
+// WatchPlanRequest defines model for WatchPlanRequest.
+type WatchPlanRequest struct {
+	By string `json:"by"`
+
+	// Plan What is asked of the drives, and how gently. When: every so long (5m to 30d, as 6h or 2d), a day and a time (daily 05:30, SU,WE 03:00, 1SA 01:00), or a recurrence rule of RFC 5545; absent: never
+	Plan WatchSetting `json:"plan"`
+}
+
+// WatchScope Whom a plan is for: exactly one of these
+type WatchScope struct {
+	// Bench by its name; empty: the shop's own
+	Bench *string `json:"bench,omitempty"`
+
+	// Drive by its serial; asked for by any name of it
+	Drive *string `json:"drive,omitempty"`
+	Duty  *Duty   `json:"duty,omitempty"`
+	Lot   *int64  `json:"lot,omitempty"`
+
+	// Model of the drive; not asked for
+	Model *string `json:"model,omitempty"`
+}
+
+// WatchSetting What is asked of the drives, and how gently. When: every so long (5m to 30d, as 6h or 2d), a day and a time (daily 05:30, SU,WE 03:00, 1SA 01:00), or a recurrence rule of RFC 5545; absent: never
+type WatchSetting struct {
+	// AtOnce how many drives of a bench the watch reads at once, and how many it loads; 0 or absent: 3
+	AtOnce *int `json:"at_once,omitempty"`
+
+	// Extended extended self-test
+	Extended *string `json:"extended,omitempty"`
+
+	// For Whom a plan is for: exactly one of these
+	For  WatchScope `json:"for"`
+	Read *string    `json:"read,omitempty"`
+
+	// Share per cent of a drive's time a sweep may take; 0 or absent: all of it
+	Share *int `json:"share,omitempty"`
+
+	// Short short self-test
+	Short *string `json:"short,omitempty"`
+
+	// Spot spot sweep
+	Spot *string `json:"spot,omitempty"`
+
+	// Surface per cent of its surface a spot sweep reads at most; 0 or absent: the usual sample
+	Surface *int `json:"surface,omitempty"`
+
+	// WakeAfter after how many days without a reading a drive that sleeps is woken; 0 or absent: never
+	WakeAfter *int `json:"wake_after,omitempty"`
+
+	// Whole sweep of the whole surface
+	Whole *string `json:"whole,omitempty"`
+
+	// Windows in which all but readings may run; absent: at any time
+	Windows *[]WatchWindow `json:"windows,omitempty"`
+
+	// Zone of its times, as Europe/Lisbon; absent: UTC
+	Zone *string `json:"zone,omitempty"`
+}
+
+// WatchTask defines model for WatchTask.
+type WatchTask string
+
+// WatchWindow A stretch of a day, in the plan's time zone. One that ends before it begins ends on the next day
+type WatchWindow struct {
+	// Days on which it begins; absent: on all
+	Days  *[]WatchWindowDays `json:"days,omitempty"`
+	From  string             `json:"from"`
+	Until string             `json:"until"`
+}
+
+// WatchWindowDays defines model for WatchWindow.Days.
+type WatchWindowDays string
+
+// Watched defines model for Watched.
+type Watched struct {
+	// Asleep it was when it was asked last
+	Asleep bool `json:"asleep"`
+
+	// Attached it is in a bay
+	Attached bool `json:"attached"`
+
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay   *BayName     `json:"bay,omitempty"`
+	Comes []WatchComes `json:"comes"`
+	Doing *WatchTask   `json:"doing,omitempty"`
+	Grade Grade        `json:"grade"`
+
+	// Keeps One thing said: what it is, for programs, and how it reads, for people
+	Keeps *Said `json:"keeps,omitempty"`
+
+	// Missed readings that came due since it was read last, at most 50
+	Missed []time.Time `json:"missed"`
+	Model  string      `json:"model"`
+
+	// Name One thing said: what it is, for programs, and how it reads, for people
+	Name Said `json:"name"`
+
+	// Never that can never begin: they take longer than the longest window
+	Never []WatchTask `json:"never"`
+	Plan  int64       `json:"plan"`
+
+	// Run what loads it for the watch
+	Run    *int64 `json:"run,omitempty"`
+	Serial string `json:"serial"`
+
+	// Since it is watched by that plan
+	Since       time.Time `json:"since"`
+	Temperature *float64  `json:"temperature,omitempty"`
+
+	// Told when it told its counters last; absent: never
+	Told *time.Time `json:"told,omitempty"`
+
+	// Waits that waits for its window
+	Waits *bool `json:"waits,omitempty"`
+
+	// Words One thing said: what it is, for programs, and how it reads, for people
+	Words Said `json:"words"`
+}
+
 // Worker defines model for Worker.
 type Worker struct {
 	// Factor has a second factor
@@ -3633,6 +3844,17 @@ type DrawSweepParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
 
+// ListWatchedParams defines parameters for ListWatched.
+type ListWatchedParams struct {
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// EndWatchPlanParams defines parameters for EndWatchPlan.
+type EndWatchPlanParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
+}
+
 // ArrangeBaysJSONRequestBody defines body for ArrangeBays for application/json ContentType.
 type ArrangeBaysJSONRequestBody = BayOrder
 
@@ -3737,3 +3959,6 @@ type AddTokenJSONRequestBody = TokenRequest
 
 // SignTogetherJSONRequestBody defines body for SignTogether for application/json ContentType.
 type SignTogetherJSONRequestBody = SignTogetherRequest
+
+// SetWatchPlanJSONRequestBody defines body for SetWatchPlan for application/json ContentType.
+type SetWatchPlanJSONRequestBody = WatchPlanRequest

@@ -24,6 +24,7 @@ const stale: Record<Fact["kind"], (f: Fact) => Key[]> = {
   "lot.changed": () => [["lots"], ["queue"], ["bays"]],
   "volumes.seen": (f) => ofDrive(f.serial, "self", "volumes"),
   "plan.changed": () => [["queue"]],
+  "watch.changed": () => [["watch"]],
   "policy.published": () => [["policy"], ...lists, ["drive"]],
   "bench.changed": () => [["service"], ["bays"], ["queue"]],
   "outcome.noted": (f) => [["policy"], ...ofDrive(f.serial, "history")],

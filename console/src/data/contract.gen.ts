@@ -924,6 +924,83 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/watch/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plans by which drives that stay attached are watched, the narrowest first */
+        get: operations["listWatchPlans"];
+        /** Put a plan in force, in place of the one for the same drive, lot, bench or duty */
+        put: operations["setWatchPlan"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/watch/plans/{plan}": {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                plan: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a plan; the drives it was for are watched by a wider one, or not any more */
+        delete: operations["endWatchPlan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/watch/drives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The drives under watch: those that were missed first, then by what is due next */
+        get: operations["listWatched"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** How a drive is watched */
+        get: operations["getWatched"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/policy": {
         parameters: {
             query?: never;
@@ -2587,6 +2664,121 @@ export interface components {
             /** Format: double */
             forecast_to?: number;
         };
+        /** @description Whom a plan is for: exactly one of these */
+        WatchScope: {
+            /** @description by its serial; asked for by any name of it */
+            drive?: string;
+            /** @description of the drive; not asked for */
+            model?: string;
+            /** Format: int64 */
+            lot?: number;
+            /** @description by its name; empty: the shop's own */
+            bench?: string;
+            duty?: components["schemas"]["Duty"];
+        };
+        /** @description A stretch of a day, in the plan's time zone. One that ends before it begins ends on the next day */
+        WatchWindow: {
+            from: string;
+            until: string;
+            /** @description on which it begins; absent: on all */
+            days?: ("MO" | "TU" | "WE" | "TH" | "FR" | "SA" | "SU")[];
+        };
+        /** @description What is asked of the drives, and how gently. When: every so long (5m to 30d, as 6h or 2d), a day and a time (daily 05:30, SU,WE 03:00, 1SA 01:00), or a recurrence rule of RFC 5545; absent: never */
+        WatchSetting: {
+            for: components["schemas"]["WatchScope"];
+            read?: string;
+            /** @description short self-test */
+            short?: string;
+            /** @description extended self-test */
+            extended?: string;
+            /** @description spot sweep */
+            spot?: string;
+            /** @description sweep of the whole surface */
+            whole?: string;
+            /** @description in which all but readings may run; absent: at any time */
+            windows?: components["schemas"]["WatchWindow"][];
+            /** @description per cent of a drive's time a sweep may take; 0 or absent: all of it */
+            share?: number;
+            /** @description per cent of its surface a spot sweep reads at most; 0 or absent: the usual sample */
+            surface?: number;
+            /** @description after how many days without a reading a drive that sleeps is woken; 0 or absent: never */
+            wake_after?: number;
+            /** @description how many drives of a bench the watch reads at once, and how many it loads; 0 or absent: 3 */
+            at_once?: number;
+            /** @description of its times, as Europe/Lisbon; absent: UTC */
+            zone?: string;
+        };
+        WatchPlanRequest: {
+            plan: components["schemas"]["WatchSetting"];
+            by: string;
+        };
+        WatchPlan: {
+            /** Format: int64 */
+            id: number;
+            plan: components["schemas"]["WatchSetting"];
+            name: components["schemas"]["Said"];
+            words: components["schemas"]["Said"];
+            /** @description who made it */
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /** @enum {string} */
+        WatchTask: "reading" | "short_self_test" | "spot_sweep" | "extended_self_test" | "whole_sweep";
+        WatchComes: {
+            task: components["schemas"]["WatchTask"];
+            title: string;
+            /**
+             * Format: date-time
+             * @description when it was done last, whoever asked for it; absent: never
+             */
+            done?: string;
+            /**
+             * Format: date-time
+             * @description when it comes due next; absent: not any more
+             */
+            next?: string;
+        };
+        Watched: {
+            serial: string;
+            model: string;
+            grade: components["schemas"]["Grade"];
+            /** Format: double */
+            temperature?: number;
+            bay?: components["schemas"]["BayName"];
+            /** @description it is in a bay */
+            attached: boolean;
+            /** Format: int64 */
+            plan: number;
+            name: components["schemas"]["Said"];
+            words: components["schemas"]["Said"];
+            /**
+             * Format: date-time
+             * @description it is watched by that plan
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description when it told its counters last; absent: never
+             */
+            told?: string;
+            /** @description it was when it was asked last */
+            asleep: boolean;
+            doing?: components["schemas"]["WatchTask"];
+            /**
+             * Format: int64
+             * @description what loads it for the watch
+             */
+            run?: number;
+            /** @description that waits for its window */
+            waits?: boolean;
+            keeps?: components["schemas"]["Said"];
+            comes: components["schemas"]["WatchComes"][];
+            /** @description readings that came due since it was read last, at most 50 */
+            missed: string[];
+            /** @description that can never begin: they take longer than the longest window */
+            never: components["schemas"]["WatchTask"][];
+        };
         PlanRequest: {
             /** @enum {string} */
             check: "none" | "quick" | "extended" | "whole";
@@ -3395,7 +3587,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "policy.published" | "outcome.noted" | "bench.changed";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "watch.changed" | "policy.published" | "outcome.noted" | "bench.changed";
             serial?: string;
             bay?: components["schemas"]["BayName"];
             /** Format: int64 */
@@ -4999,6 +5191,125 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Queue"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listWatchPlans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The plans */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchPlan"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setWatchPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchPlanRequest"];
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchPlan"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    endWatchPlan: {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                plan: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The plans that are left */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchPlan"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listWatched: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The drives */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watched"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getWatched: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its watch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watched"];
                 };
             };
             default: components["responses"]["Wrong"];

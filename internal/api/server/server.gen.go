@@ -144,6 +144,9 @@ type ServerInterface interface {
 	// LookAtVolumes Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
 	// (POST /drives/{drive}/volumes)
 	LookAtVolumes(ctx *echo.Context, drive DriveName) error
+	// GetWatched How a drive is watched
+	// (GET /drives/{drive}/watch)
+	GetWatched(ctx *echo.Context, drive DriveName) error
 	// ListIntakes Intakes, newest first
 	// (GET /intakes)
 	ListIntakes(ctx *echo.Context, params ListIntakesParams) error
@@ -294,6 +297,18 @@ type ServerInterface interface {
 	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	// (POST /verdicts/sign-off)
 	SignTogether(ctx *echo.Context) error
+	// ListWatched The drives under watch: those that were missed first, then by what is due next
+	// (GET /watch/drives)
+	ListWatched(ctx *echo.Context, params ListWatchedParams) error
+	// ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
+	// (GET /watch/plans)
+	ListWatchPlans(ctx *echo.Context) error
+	// SetWatchPlan Put a plan in force, in place of the one for the same drive, lot, bench or duty
+	// (PUT /watch/plans)
+	SetWatchPlan(ctx *echo.Context) error
+	// EndWatchPlan End a plan; the drives it was for are watched by a wider one, or not any more
+	// (DELETE /watch/plans/{plan})
+	EndWatchPlan(ctx *echo.Context, plan int64, params EndWatchPlanParams) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -1174,6 +1189,22 @@ func (w *ServerInterfaceWrapper) LookAtVolumes(ctx *echo.Context) error {
 	return err
 }
 
+// GetWatched converts echo context to params.
+func (w *ServerInterfaceWrapper) GetWatched(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetWatched(ctx, drive)
+	return err
+}
+
 // ListIntakes converts echo context to params.
 func (w *ServerInterfaceWrapper) ListIntakes(ctx *echo.Context) error {
 	var err error
@@ -1942,6 +1973,67 @@ func (w *ServerInterfaceWrapper) SignTogether(ctx *echo.Context) error {
 	return err
 }
 
+// ListWatched converts echo context to params.
+func (w *ServerInterfaceWrapper) ListWatched(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWatchedParams
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListWatched(ctx, params)
+	return err
+}
+
+// ListWatchPlans converts echo context to params.
+func (w *ServerInterfaceWrapper) ListWatchPlans(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListWatchPlans(ctx)
+	return err
+}
+
+// SetWatchPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) SetWatchPlan(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetWatchPlan(ctx)
+	return err
+}
+
+// EndWatchPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) EndWatchPlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndWatchPlanParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndWatchPlan(ctx, plan, params)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -2051,6 +2143,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/drives/:drive/checks", wrapper.StartCheck, options.OperationMiddlewares["startCheck"]...)
 	router.GET(options.BaseURL+"/plan", wrapper.GetQueue, options.OperationMiddlewares["getQueue"]...)
 	router.PUT(options.BaseURL+"/plan", wrapper.SetPlan, options.OperationMiddlewares["setPlan"]...)
+	router.GET(options.BaseURL+"/watch/plans", wrapper.ListWatchPlans, options.OperationMiddlewares["listWatchPlans"]...)
+	router.PUT(options.BaseURL+"/watch/plans", wrapper.SetWatchPlan, options.OperationMiddlewares["setWatchPlan"]...)
+	router.DELETE(options.BaseURL+"/watch/plans/:plan", wrapper.EndWatchPlan, options.OperationMiddlewares["endWatchPlan"]...)
+	router.GET(options.BaseURL+"/watch/drives", wrapper.ListWatched, options.OperationMiddlewares["listWatched"]...)
+	router.GET(options.BaseURL+"/drives/:drive/watch", wrapper.GetWatched, options.OperationMiddlewares["getWatched"]...)
 	router.GET(options.BaseURL+"/policy", wrapper.GetPolicy, options.OperationMiddlewares["getPolicy"]...)
 	router.PUT(options.BaseURL+"/policy", wrapper.PublishPolicy, options.OperationMiddlewares["publishPolicy"]...)
 	router.GET(options.BaseURL+"/policy/:version", wrapper.GetPolicyVersion, options.OperationMiddlewares["getPolicyVersion"]...)
@@ -3849,6 +3946,45 @@ type LookAtVolumesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LookAtVolumesdefaultApplicationProblemPlusJSONResponse) VisitLookAtVolumesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWatchedRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type GetWatchedResponseObject interface {
+	VisitGetWatchedResponse(w http.ResponseWriter) error
+}
+
+type GetWatched200JSONResponse Watched
+
+func (response GetWatched200JSONResponse) VisitGetWatchedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWatcheddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetWatcheddefaultApplicationProblemPlusJSONResponse) VisitGetWatchedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5919,6 +6055,162 @@ func (response SignTogetherdefaultApplicationProblemPlusJSONResponse) VisitSignT
 	return err
 }
 
+type ListWatchedRequestObject struct {
+	Params ListWatchedParams
+}
+
+type ListWatchedResponseObject interface {
+	VisitListWatchedResponse(w http.ResponseWriter) error
+}
+
+type ListWatched200JSONResponse []Watched
+
+func (response ListWatched200JSONResponse) VisitListWatchedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWatcheddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWatcheddefaultApplicationProblemPlusJSONResponse) VisitListWatchedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWatchPlansRequestObject struct {
+}
+
+type ListWatchPlansResponseObject interface {
+	VisitListWatchPlansResponse(w http.ResponseWriter) error
+}
+
+type ListWatchPlans200JSONResponse []WatchPlan
+
+func (response ListWatchPlans200JSONResponse) VisitListWatchPlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWatchPlansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWatchPlansdefaultApplicationProblemPlusJSONResponse) VisitListWatchPlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetWatchPlanRequestObject struct {
+	Body *SetWatchPlanJSONRequestBody
+}
+
+type SetWatchPlanResponseObject interface {
+	VisitSetWatchPlanResponse(w http.ResponseWriter) error
+}
+
+type SetWatchPlan200JSONResponse WatchPlan
+
+func (response SetWatchPlan200JSONResponse) VisitSetWatchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetWatchPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetWatchPlandefaultApplicationProblemPlusJSONResponse) VisitSetWatchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndWatchPlanRequestObject struct {
+	Plan   int64 `json:"plan"`
+	Params EndWatchPlanParams
+}
+
+type EndWatchPlanResponseObject interface {
+	VisitEndWatchPlanResponse(w http.ResponseWriter) error
+}
+
+type EndWatchPlan200JSONResponse []WatchPlan
+
+func (response EndWatchPlan200JSONResponse) VisitEndWatchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndWatchPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndWatchPlandefaultApplicationProblemPlusJSONResponse) VisitEndWatchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAudit What people did, newest first
@@ -6047,6 +6339,9 @@ type StrictServerInterface interface {
 	// LookAtVolumes Look at a drive's partitions and file systems, read-only, and wait for the system's checkers
 	// (POST /drives/{drive}/volumes)
 	LookAtVolumes(ctx context.Context, request LookAtVolumesRequestObject) (LookAtVolumesResponseObject, error)
+	// GetWatched How a drive is watched
+	// (GET /drives/{drive}/watch)
+	GetWatched(ctx context.Context, request GetWatchedRequestObject) (GetWatchedResponseObject, error)
 	// ListIntakes Intakes, newest first
 	// (GET /intakes)
 	ListIntakes(ctx context.Context, request ListIntakesRequestObject) (ListIntakesResponseObject, error)
@@ -6197,6 +6492,18 @@ type StrictServerInterface interface {
 	// SignTogether Accept the verdicts of drives that are healthy without a finding or a note, and of no others
 	// (POST /verdicts/sign-off)
 	SignTogether(ctx context.Context, request SignTogetherRequestObject) (SignTogetherResponseObject, error)
+	// ListWatched The drives under watch: those that were missed first, then by what is due next
+	// (GET /watch/drives)
+	ListWatched(ctx context.Context, request ListWatchedRequestObject) (ListWatchedResponseObject, error)
+	// ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
+	// (GET /watch/plans)
+	ListWatchPlans(ctx context.Context, request ListWatchPlansRequestObject) (ListWatchPlansResponseObject, error)
+	// SetWatchPlan Put a plan in force, in place of the one for the same drive, lot, bench or duty
+	// (PUT /watch/plans)
+	SetWatchPlan(ctx context.Context, request SetWatchPlanRequestObject) (SetWatchPlanResponseObject, error)
+	// EndWatchPlan End a plan; the drives it was for are watched by a wider one, or not any more
+	// (DELETE /watch/plans/{plan})
+	EndWatchPlan(ctx context.Context, request EndWatchPlanRequestObject) (EndWatchPlanResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -7575,6 +7882,31 @@ func (sh *strictHandler) LookAtVolumes(ctx *echo.Context, drive DriveName) error
 		return err
 	} else if validResponse, ok := response.(LookAtVolumesResponseObject); ok {
 		return validResponse.VisitLookAtVolumesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetWatched operation middleware
+func (sh *strictHandler) GetWatched(ctx *echo.Context, drive DriveName) error {
+	var request GetWatchedRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWatched(ctx.Request().Context(), request.(GetWatchedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWatched")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetWatchedResponseObject); ok {
+		return validResponse.VisitGetWatchedResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -9271,6 +9603,126 @@ func (sh *strictHandler) SignTogether(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SignTogetherResponseObject); ok {
 		return validResponse.VisitSignTogetherResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListWatched operation middleware
+func (sh *strictHandler) ListWatched(ctx *echo.Context, params ListWatchedParams) error {
+	var request ListWatchedRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWatched(ctx.Request().Context(), request.(ListWatchedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWatched")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListWatchedResponseObject); ok {
+		return validResponse.VisitListWatchedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListWatchPlans operation middleware
+func (sh *strictHandler) ListWatchPlans(ctx *echo.Context) error {
+	var request ListWatchPlansRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWatchPlans(ctx.Request().Context(), request.(ListWatchPlansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWatchPlans")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListWatchPlansResponseObject); ok {
+		return validResponse.VisitListWatchPlansResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetWatchPlan operation middleware
+func (sh *strictHandler) SetWatchPlan(ctx *echo.Context) error {
+	var request SetWatchPlanRequestObject
+
+	var body SetWatchPlanJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetWatchPlan(ctx.Request().Context(), request.(SetWatchPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetWatchPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetWatchPlanResponseObject); ok {
+		return validResponse.VisitSetWatchPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndWatchPlan operation middleware
+func (sh *strictHandler) EndWatchPlan(ctx *echo.Context, plan int64, params EndWatchPlanParams) error {
+	var request EndWatchPlanRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndWatchPlan(ctx.Request().Context(), request.(EndWatchPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndWatchPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndWatchPlanResponseObject); ok {
+		return validResponse.VisitEndWatchPlanResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

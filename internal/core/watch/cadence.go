@@ -2,6 +2,7 @@ package watch
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,13 +27,43 @@ type Cadence struct {
 // IsZero reports whether it is never.
 func (c Cadence) IsZero() bool { return c == Cadence{} }
 
-// ParseCadence reads "6h", "90m", "2d", or a recurrence rule. An empty text is never.
+// onDay is a day and a time as people write them: "daily 05:30", "SU,WE 03:00", "1SA 01:00" for the first Saturday of a month, "15 02:00"
+// for its 15th day, "-1 02:00" for its last.
+var onDay = regexp.MustCompile(`^(daily|-?[0-9]{1,2}|(?:-?[1-5])?[a-z]{2}(?:,(?:-?[1-5])?[a-z]{2})*) ([01][0-9]|2[0-3]):([0-5][0-9])$`)
+
+// plainly makes a rule of a day and a time; false: that is not what a text says.
+func plainly(s string) (rule string, ok bool) {
+	m := onDay.FindStringSubmatch(strings.ToLower(strings.Join(strings.Fields(s), " ")))
+	if m == nil {
+		return "", false
+	}
+	hour, _ := strconv.Atoi(m[2])
+	minute, _ := strconv.Atoi(m[3])
+	at := fmt.Sprintf(";BYHOUR=%d;BYMINUTE=%d", hour, minute)
+	switch days := strings.ToUpper(m[1]); {
+	case days == "DAILY":
+		return "FREQ=DAILY" + at, true
+	case strings.Trim(days, "-0123456789") == "":
+		return "FREQ=MONTHLY;BYMONTHDAY=" + days + at, true
+	case strings.ContainsAny(days, "12345"):
+		return "FREQ=MONTHLY;BYDAY=" + days + at, true
+	default:
+		return "FREQ=WEEKLY;BYDAY=" + days + at, true
+	}
+}
+
+// ParseCadence reads "6h", "90m", "2d", a day and a time, or a recurrence rule. An empty text is never.
 func ParseCadence(s string) (c Cadence, err error) {
 	switch s = strings.TrimSpace(s); {
 	case s == "" || s == "never":
 		return Cadence{}, nil
 	case strings.Contains(s, "="):
 		c.Rule = strings.ToUpper(strings.TrimPrefix(strings.ToUpper(s), "RRULE:"))
+		_, err = c.option()
+		return c, err
+	}
+	if rule, ok := plainly(s); ok {
+		c.Rule = rule
 		_, err = c.option()
 		return c, err
 	}
@@ -44,7 +75,7 @@ func ParseCadence(s string) (c Cadence, err error) {
 		return Cadence{Every: time.Duration(n) * 24 * time.Hour}, nil
 	}
 	if c.Every, err = time.ParseDuration(s); err != nil || c.Every <= 0 {
-		return Cadence{}, fmt.Errorf("%q is neither a time like 6h or 2d, nor a recurrence rule like FREQ=WEEKLY;BYDAY=SU;BYHOUR=3", s)
+		return Cadence{}, fmt.Errorf("%q is no time like 6h or 2d, no day and time like SU 03:00, and no recurrence rule", s)
 	}
 	return c, nil
 }

@@ -13,6 +13,8 @@ import (
 func TestCadencesAreReadAndWritten(t *testing.T) {
 	for said, want := range map[string]string{
 		"6h": "6h", "360m": "6h", "90m": "1h30m", "48h": "2d", "30d": "30d", "": "", "never": "", "5m": "5m",
+		"daily 05:30": "FREQ=DAILY;BYHOUR=5;BYMINUTE=30", "su,WE  03:00": "FREQ=WEEKLY;BYDAY=SU,WE;BYHOUR=3;BYMINUTE=0",
+		"1SA 01:00": "FREQ=MONTHLY;BYDAY=1SA;BYHOUR=1;BYMINUTE=0", "-1 02:05": "FREQ=MONTHLY;BYMONTHDAY=-1;BYHOUR=2;BYMINUTE=5",
 		"rrule:freq=weekly;byday=su": "FREQ=WEEKLY;BYDAY=SU", "FREQ=MONTHLY;BYDAY=1SA;BYHOUR=1": "FREQ=MONTHLY;BYDAY=1SA;BYHOUR=1",
 	} {
 		c, err := ParseCadence(said)
@@ -25,6 +27,7 @@ func TestCadencesAreReadAndWritten(t *testing.T) {
 	for _, wrong := range []string{
 		"0h", "-5m", "weekly", "0d", "1.5d", "FREQ=FORTNIGHTLY", "FREQ=SECONDLY", "FREQ=MINUTELY;INTERVAL=5", "FREQ=DAILY;COUNT=3",
 		"DTSTART=20260101T000000Z;FREQ=DAILY", "FREQ=DAILY;BYHOUR=25", "BYDAY=SU", "FREQ=DAILY;FREQ", "=",
+		"XX 03:00", "SU 24:00", "32 03:00", "daily", "6SA 01:00",
 	} {
 		_, err := ParseCadence(wrong)
 		require.Error(t, err, wrong)
