@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"hylostat.example/internal/api/server"
@@ -150,7 +149,7 @@ func watchedOf(s watch.Standing) contract.Watched {
 	out := contract.Watched{
 		Serial: d.Identity.Serial, Model: d.Identity.Model, Grade: contract.Grade(d.Now.Stands().String()), Attached: !s.Bay.IsZero(),
 		Plan: s.Plan.ID, Name: said(s.Plan.For.Says()), Words: said(s.Plan.Says()), Since: s.Since, Told: when(s.Told), Asleep: s.Asleep,
-		Keeps: saying(s.Keeps), Never: each(s.Never, task), Missed: slices.Concat([]time.Time{}, s.Missed),
+		Keeps: saying(s.Keeps), Never: each(s.Never, task), Missed: append([]time.Time{}, s.Missed...),
 		Comes: each(s.Comes, func(c watch.Comes) contract.WatchComes {
 			return contract.WatchComes{Task: task(c.Task), Title: c.Task.Title(), Done: when(c.Done), Next: when(c.Next)}
 		}),

@@ -44,6 +44,18 @@ var watchBounds = []struct {
 	}},
 }
 
+const watchHelp = `The narrowest plan counts: a drive's own before its lot's, its bench's and its duty's. What is not named stays as it
+is; never takes a part away. WHEN is every so long (6h, 2d; readings 5m to 30d), a day and a time ("daily 05:30",
+"SU,WE 03:00", "1SA 01:00" for a month's first Saturday, "15 02:00" for its 15th day), or a recurrence rule of RFC
+5545. What comes due while the service or the bench is away is done once. Somebody's own check comes first. Data at
+risk bars everything but readings. A reading on schedule spins no drive up.
+
+Examples:
+   hylostat watch plan --bench field --read 6h --short "SU 03:00"
+   hylostat watch plan 7M511 --read 2h
+   hylostat watch plan --duty archive --read 1d --wake-after 14
+   hylostat watch plan`
+
 func watchCommands() *cli.Command {
 	flags := []cli.Flag{
 		&cli.IntFlag{Name: "lot", HideDefault: true, Usage: "for the drives of a lot, by its `NUMBER`"},
@@ -68,20 +80,12 @@ func watchCommands() *cli.Command {
 		Name: "watch", Usage: "drives that stay attached: what is asked of them, and when", Category: "drives",
 		Commands: []*cli.Command{
 			{
-				Name:      "plan",
-				Usage:     "make or change the plan for a drive, a lot, a bench or a duty; without any, list the plans",
-				ArgsUsage: "[DRIVE]",
-				Description: "The narrowest plan counts: a drive's own before its lot's, its bench's and its duty's. What is not named stays " +
-					"as it is; never takes a part away. WHEN is every so long (6h, 2d; readings 5m to 30d), a day and a time (\"daily 05:30\", " +
-					"\"SU,WE 03:00\", \"1SA 01:00\" for a month's first Saturday, \"15 02:00\" for its 15th day), or a recurrence rule of RFC " +
-					"5545. What comes due while the service or the bench is away is done once. Somebody's own check comes first. Data at risk " +
-					"bars everything but readings. A reading on schedule spins no drive up.\n\nExamples:\n" +
-					"   hylostat watch plan --bench field --read 6h --short \"SU 03:00\"\n" +
-					"   hylostat watch plan 7M511 --read 2h\n" +
-					"   hylostat watch plan --duty archive --read 1d --wake-after 14\n" +
-					"   hylostat watch plan",
-				Flags:  flags,
-				Action: action(0, 1, planWatch),
+				Name:        "plan",
+				Usage:       "make or change the plan for a drive, a lot, a bench or a duty; without any, list the plans",
+				ArgsUsage:   "[DRIVE]",
+				Description: watchHelp,
+				Flags:       flags,
+				Action:      action(0, 1, planWatch),
 			},
 			{
 				Name:        "list",

@@ -82,6 +82,16 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	}
 	const by = `"by": "Somebody Else"`
 	do("addPerson", "POST", "/people", `{"name": "Dov", "role": "desk", "token": true}`, "Dov is desk", "role of Dov:  > desk")
+	do(
+		"setWatchPlan",
+		"PUT",
+		"/watch/plans",
+		`{"plan": {"for": {"bench": ""}, "read": "6h", "short": "SU 03:00"}, `+by+`}`,
+		"Watch of the shop's own bench: read every 6 h",
+		"watch:  > read every 6 h; short self-test on Sundays at 03:00; never wakes it",
+	)
+	do("endWatchPlan", "DELETE", "/watch/plans/1", "", "Watch of the shop's own bench ended", "watch: read every 6 h; short self-test "+
+		"on Sundays at 03:00; never wakes it > ")
 	do("attemptBay", "POST", "/bays/bay-4/attempt", "", "Bay 4: there is a drive, says Maud")
 	do("vacateBay", "POST", "/bays/bay-4/vacate", "", "Bay 4: there is no drive, says Maud")
 	do(

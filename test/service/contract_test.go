@@ -158,6 +158,11 @@ func TestEveryQuestionIsAnsweredAsTheContractSays(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.SetOutcome(ctx, "7M4Q2", contract.OutcomeRequest{Failed: true, At: time.Now(), By: "Dov"})
 	require.NoError(t, err)
+	six, key := "6h", "7M511"
+	_, err = s.SetWatchPlan(ctx, contract.WatchPlanRequest{
+		Plan: contract.WatchSetting{For: contract.WatchScope{Drive: &key}, Read: &six}, By: "Dov",
+	})
+	require.NoError(t, err)
 	values := map[string][]string{
 		"bay": {"1", "4", "7", "10", "13"}, "lot": {"1"}, "run": {"1", "2"}, "version": {"6"}, "reading": {"1", "3"},
 		"drive": {"7M4Q2", "7M4R9", "7M511", "Q7E30", "C4502", "19Z4K", "6D41R", "1A01D", "T5A07", "3T8H6"},

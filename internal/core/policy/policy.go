@@ -105,6 +105,7 @@ type Rule struct {
 	Limit    *Limit        `yaml:"limit"`
 	Unfit    []drive.Duty  `yaml:"unfit"` // duties the drive is not for while it fires, whatever its grade
 	Source   string        `yaml:"source"`
+	Alert    string        `yaml:"alert"` // how loudly it is told: none, digest, now, wake; empty: by its effect
 	Examples []Example     `yaml:"examples"`
 
 	OfDuty  bool `yaml:"-"` // whether it fires may depend on the duty
@@ -179,6 +180,16 @@ func (p *Policy) Unfit(rule string, d drive.Duty) bool {
 		}
 	}
 	return false
+}
+
+// Alert is how loudly a rule is told as it says itself; empty: it does not.
+func (p *Policy) Alert(rule string) string {
+	for i := range p.Rules {
+		if p.Rules[i].ID == rule {
+			return p.Rules[i].Alert
+		}
+	}
+	return ""
 }
 
 // Facts are what expressions see.
@@ -384,6 +395,9 @@ func (c *complaints) rule(r *Rule, env *cel.Env) {
 	}
 	if r.Effect != Note && r.Effect.Grade() == drive.Undecided {
 		c.add(r.ID, "effect %q is not note, degrading or replace", r.Effect)
+	}
+	if r.Alert != "" && !slices.Contains([]string{"none", "digest", "now", "wake"}, r.Alert) {
+		c.add(r.ID, "alert %q is not none, digest, now or wake", r.Alert)
 	}
 	for _, n := range r.Needs {
 		if _, ok := signal.Lookup(n); !ok {

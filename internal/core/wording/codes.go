@@ -31,6 +31,9 @@ const (
 	WatchSet          Code = "did.watch_set"
 	WatchEnded        Code = "did.watch_ended"
 	WatchWakes        Code = "watch.wakes"
+	// Alerts: what changed.
+	AlertVerdict Code = "alert.verdict"
+	AlertSignal  Code = "alert.signal"
 	// A run, its steps and its sweeps.
 	RunRunning            Code = "run.running"
 	RunAtStep             Code = "run.at_step"

@@ -1,0 +1,162 @@
+package alert
+
+import (
+	"slices"
+	"time"
+
+	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
+)
+
+// Look is a drive at one reading and the one before it.
+type Look struct {
+	Drive    int64
+	Reading  int
+	At       time.Time
+	Was      *verdict.Verdict // before; nil: it was not judged yet
+	Is       verdict.Verdict
+	Before   signal.Values // of the reading before
+	Now      signal.Values
+	Accepted []Accepted // of this drive
+	Policy   *policy.Policy
+	Alerts   []Alert // of this drive, that are not settled
+}
+
+// Severity is how loudly a finding of a policy's rule is told: as the rule says, else by its effect.
+func severity(p *policy.Policy, f verdict.Finding) Severity {
+	if said := p.Alert(f.Rule); said != "" {
+		return Severity(said)
+	}
+	switch f.Effect {
+	case policy.Replace:
+		return Wake
+	case policy.Degrading:
+		return Now
+	case policy.Note:
+	}
+	return Digest
+}
+
+// quiet reports whether everything a finding rests on is known and accepted.
+func (l Look) quiet(f verdict.Finding) bool {
+	if len(f.Rests) == 0 {
+		return false
+	}
+	return !slices.ContainsFunc(f.Rests, func(r verdict.Rest) bool { return !l.accepted(r.Signal, r.Value) })
+}
+
+func (l Look) accepted(s signal.Name, level float64) bool {
+	return slices.ContainsFunc(l.Accepted, func(a Accepted) bool { return a.Signal == string(s) && a.Quiets(level, l.At) })
+}
+
+// Seen tells what of a drive is to be looked at as an alert: a verdict that got worse, signals that grew, what is over.
+func (l Look) Seen() []Seen {
+	worse, graver := l.worse()
+	var all []Seen
+	if worse != nil {
+		all = append(all, *worse)
+	}
+	seen := map[Thing]bool{}
+	for _, f := range slices.Concat(l.Is.Findings, l.Is.Notes) {
+		if slices.Contains(graver, f.Rule) || l.quiet(f) { // said with the grade, or known
+			continue
+		}
+		for _, r := range f.Rests {
+			thing, ok := l.thing(r.Signal)
+			before, had := l.Before.Get(r.Signal)
+			now, has := l.Now.Get(r.Signal)
+			if !ok || !had || !has || now <= before || seen[thing] || l.accepted(r.Signal, now) {
+				continue
+			}
+			seen[thing] = true
+			all = append(all, Seen{
+				Thing: thing, At: l.At, Before: before, Level: now, Severity: severity(l.Policy, f), Reading: l.Reading,
+				Said: wording.Say(wording.AlertSignal, wording.Values{
+					"signal": string(r.Signal), "before": before, "after": now, "finding": f.Sentence,
+				}),
+			})
+		}
+	}
+	return append(all, l.over(seen)...)
+}
+
+// worse is the verdict that got worse, with the rules that made it so; nil: it did not.
+func (l Look) worse() (*Seen, []string) {
+	was := drive.Undecided
+	if l.Was != nil {
+		was = l.Was.Grade
+	}
+	if l.Was == nil || l.Is.Grade <= max(was, drive.Healthy) { // the first verdict is no change
+		return nil, nil
+	}
+	var rules []string
+	loudest, first := None, ""
+	for _, f := range l.Is.Findings {
+		if f.Effect.Grade() <= was || l.quiet(f) {
+			continue
+		}
+		rules = append(rules, f.Rule)
+		if s := severity(l.Policy, f); s.Rank() > loudest.Rank() {
+			loudest, first = s, f.Sentence
+		}
+	}
+	return &Seen{
+		Thing: Thing{Kind: Verdict, Drive: l.Drive}, At: l.At, Before: float64(was), Level: float64(l.Is.Grade), Severity: loudest,
+		Reading: l.Reading,
+		Said: wording.Say(wording.AlertVerdict, wording.Values{
+			"before": was.String(), "after": l.Is.Grade.String(), "finding": first,
+		}),
+	}, rules
+}
+
+// thing is what a signal that grows is an alert about; false: about nothing.
+func (l Look) thing(s signal.Name) (Thing, bool) {
+	d, ok := signal.Lookup(s)
+	if !ok {
+		return Thing{}, false
+	}
+	kind := Signal
+	switch {
+	case s == signal.Temperature:
+		kind = Heat
+	case d.Group == "tests":
+		kind = SelfTest
+		if !d.Matters { // ages and numbers of places
+			return Thing{}, false
+		}
+	case d.Group == "life":
+		return Thing{}, false
+	}
+	return Thing{Kind: kind, Drive: l.Drive, Name: string(s)}, true
+}
+
+// over are the drive's alerts whose cause is gone: a grade that is better, a count that may fall and has, heat that has passed. What only
+// grows is over when a person says so.
+func (l Look) over(seen map[Thing]bool) (all []Seen) {
+	for _, a := range l.Alerts {
+		s := Seen{Thing: a.Thing, At: l.At, Over: true, Reading: l.Reading}
+		switch a.Kind {
+		case Verdict:
+			s.Level = float64(l.Is.Grade)
+			if l.Is.Grade == drive.Undecided || s.Level >= a.Told {
+				continue
+			}
+		case Signal, SelfTest, Heat:
+			now, has := l.Now.Get(signal.Name(a.Name))
+			least := a.Before
+			if a.Kind == Heat {
+				least = a.Told - heatStep
+			}
+			if s.Level = now; !has || seen[a.Thing] || now > least {
+				continue
+			}
+		default:
+			continue
+		}
+		all = append(all, s)
+	}
+	return all
+}
