@@ -124,6 +124,7 @@ func New(s Starters) *cli.Command {
 			checkCommands(),
 			sweepCommands(),
 			watchCommands(),
+			alertCommands(),
 			runCommands(),
 			releaseCommand(),
 			reworkCommands(),

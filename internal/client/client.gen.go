@@ -91,6 +91,35 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAccepted Flaws that are known, and quiet up to a level
+	//
+	// Corresponds with GET /accepted (the `ListAccepted` operationId).
+	ListAccepted(ctx context.Context, params *ListAcceptedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAlerts What a person should know, what moved last first
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleAlertWithBody Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+	SettleAlertWithBody(ctx context.Context, alert AlertNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleAlert Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+	SettleAlert(ctx context.Context, alert AlertNumber, body SettleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeAlert Look after an alert
+	//
+	// Corresponds with POST /alerts/{alert}/take (the `TakeAlert` operationId).
+	TakeAlert(ctx context.Context, alert AlertNumber, params *TakeAlertParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListAudit What people did, newest first
 	//
 	// Corresponds with GET /audit (the `ListAudit` operationId).
@@ -229,6 +258,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /drives/{drive} (the `ChangeDrive` operationId).
 	ChangeDrive(ctx context.Context, drive DriveName, body ChangeDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndAccepted Let the signal speak again
+	//
+	// Corresponds with DELETE /drives/{drive}/accepted/{signal} (the `EndAccepted` operationId).
+	EndAccepted(ctx context.Context, drive DriveName, signal string, params *EndAcceptedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptLevelWithBody Note that a flaw is known, and quiet up to a level; it changes no verdict
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+	AcceptLevelWithBody(ctx context.Context, drive DriveName, signal string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptLevel Note that a flaw is known, and quiet up to a level; it changes no verdict
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+	AcceptLevel(ctx context.Context, drive DriveName, signal string, body AcceptLevelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetArchive The whole record of a drive in open formats, as a ZIP with checksums
 	//
@@ -913,6 +961,85 @@ type ClientInterface interface {
 	EndWatchPlan(ctx context.Context, plan int64, params *EndWatchPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
+// ListAccepted Flaws that are known, and quiet up to a level
+//
+// Corresponds with GET /accepted (the `ListAccepted` operationId).
+func (c *Raw) ListAccepted(ctx context.Context, params *ListAcceptedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAcceptedRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAlerts What a person should know, what moved last first
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *Raw) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleAlertWithBody Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+func (c *Raw) SettleAlertWithBody(ctx context.Context, alert AlertNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleAlertRequestWithBody(c.Server, alert, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleAlert Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+func (c *Raw) SettleAlert(ctx context.Context, alert AlertNumber, body SettleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleAlertRequest(c.Server, alert, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeAlert Look after an alert
+//
+// Corresponds with POST /alerts/{alert}/take (the `TakeAlert` operationId).
+func (c *Raw) TakeAlert(ctx context.Context, alert AlertNumber, params *TakeAlertParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeAlertRequest(c.Server, alert, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListAudit What people did, newest first
 //
 // Corresponds with GET /audit (the `ListAudit` operationId).
@@ -1272,6 +1399,55 @@ func (c *Raw) ChangeDriveWithBody(ctx context.Context, drive DriveName, contentT
 // Corresponds with PATCH /drives/{drive} (the `ChangeDrive` operationId).
 func (c *Raw) ChangeDrive(ctx context.Context, drive DriveName, body ChangeDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeDriveRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndAccepted Let the signal speak again
+//
+// Corresponds with DELETE /drives/{drive}/accepted/{signal} (the `EndAccepted` operationId).
+func (c *Raw) EndAccepted(ctx context.Context, drive DriveName, signal string, params *EndAcceptedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndAcceptedRequest(c.Server, drive, signal, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptLevelWithBody Note that a flaw is known, and quiet up to a level; it changes no verdict
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+func (c *Raw) AcceptLevelWithBody(ctx context.Context, drive DriveName, signal string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptLevelRequestWithBody(c.Server, drive, signal, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptLevel Note that a flaw is known, and quiet up to a level; it changes no verdict
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+func (c *Raw) AcceptLevel(ctx context.Context, drive DriveName, signal string, body AcceptLevelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptLevelRequest(c.Server, drive, signal, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3084,6 +3260,246 @@ func (c *Raw) EndWatchPlan(ctx context.Context, plan int64, params *EndWatchPlan
 	return c.Client.Do(req)
 }
 
+// NewListAcceptedRequest constructs an http.Request for the ListAccepted method
+func NewListAcceptedRequest(server string, params *ListAcceptedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accepted")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Drive != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drive", *params.Drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAlertsRequest constructs an http.Request for the ListAlerts method
+func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Drive != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drive", *params.Drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSettleAlertRequest calls the generic SettleAlert builder with application/json body
+func NewSettleAlertRequest(server string, alert AlertNumber, body SettleAlertJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleAlertRequestWithBody(server, alert, "application/json", bodyReader)
+}
+
+// NewSettleAlertRequestWithBody constructs an http.Request for the SettleAlert method, with any body, and a specified content type
+func NewSettleAlertRequestWithBody(server string, alert AlertNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "alert", alert, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s/settle", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeAlertRequest constructs an http.Request for the TakeAlert method
+func NewTakeAlertRequest(server string, alert AlertNumber, params *TakeAlertParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "alert", alert, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s/take", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListAuditRequest constructs an http.Request for the ListAudit method
 func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
 	var err error
@@ -4015,6 +4431,128 @@ func NewChangeDriveRequestWithBody(server string, drive DriveName, contentType s
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndAcceptedRequest constructs an http.Request for the EndAccepted method
+func NewEndAcceptedRequest(server string, drive DriveName, signal string, params *EndAcceptedParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "signal", signal, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/accepted/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptLevelRequest calls the generic AcceptLevel builder with application/json body
+func NewAcceptLevelRequest(server string, drive DriveName, signal string, body AcceptLevelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptLevelRequestWithBody(server, drive, signal, "application/json", bodyReader)
+}
+
+// NewAcceptLevelRequestWithBody constructs an http.Request for the AcceptLevel method, with any body, and a specified content type
+func NewAcceptLevelRequestWithBody(server string, drive DriveName, signal string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "signal", signal, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/accepted/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -7742,6 +8280,41 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAcceptedWithResponse Flaws that are known, and quiet up to a level
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /accepted (the `ListAccepted` operationId).
+	ListAcceptedWithResponse(ctx context.Context, params *ListAcceptedParams, reqEditors ...RequestEditorFn) (*ListAcceptedResponse, error)
+
+	// ListAlertsWithResponse What a person should know, what moved last first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
+
+	// SettleAlertWithBodyWithResponse Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+	SettleAlertWithBodyWithResponse(ctx context.Context, alert AlertNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleAlertResponse, error)
+
+	// SettleAlertWithResponse Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+	SettleAlertWithResponse(ctx context.Context, alert AlertNumber, body SettleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleAlertResponse, error)
+
+	// TakeAlertWithResponse Look after an alert
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{alert}/take (the `TakeAlert` operationId).
+	TakeAlertWithResponse(ctx context.Context, alert AlertNumber, params *TakeAlertParams, reqEditors ...RequestEditorFn) (*TakeAlertResponse, error)
+
 	// ListAuditWithResponse What people did, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7902,6 +8475,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /drives/{drive} (the `ChangeDrive` operationId).
 	ChangeDriveWithResponse(ctx context.Context, drive DriveName, body ChangeDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDriveResponse, error)
+
+	// EndAcceptedWithResponse Let the signal speak again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /drives/{drive}/accepted/{signal} (the `EndAccepted` operationId).
+	EndAcceptedWithResponse(ctx context.Context, drive DriveName, signal string, params *EndAcceptedParams, reqEditors ...RequestEditorFn) (*EndAcceptedResponse, error)
+
+	// AcceptLevelWithBodyWithResponse Note that a flaw is known, and quiet up to a level; it changes no verdict
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+	AcceptLevelWithBodyWithResponse(ctx context.Context, drive DriveName, signal string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptLevelResponse, error)
+
+	// AcceptLevelWithResponse Note that a flaw is known, and quiet up to a level; it changes no verdict
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+	AcceptLevelWithResponse(ctx context.Context, drive DriveName, signal string, body AcceptLevelJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptLevelResponse, error)
 
 	// GetArchiveWithResponse The whole record of a drive in open formats, as a ZIP with checksums
 	//
@@ -8686,6 +9280,198 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /watch/plans/{plan} (the `EndWatchPlan` operationId).
 	EndWatchPlanWithResponse(ctx context.Context, plan int64, params *EndWatchPlanParams, reqEditors ...RequestEditorFn) (*EndWatchPlanResponse, error)
+}
+
+type ListAcceptedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Accepted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAcceptedResponse) GetJSON200() *[]Accepted {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAcceptedResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAcceptedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAcceptedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAcceptedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAcceptedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Alert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlertsResponse) GetJSON200() *[]Alert {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlertsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SettleAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Alert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SettleAlertResponse) GetJSON200() *Alert {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SettleAlertResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SettleAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SettleAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SettleAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SettleAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Alert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeAlertResponse) GetJSON200() *Alert {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeAlertResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 // ListAuditResponse200Headers the declared response headers of an HTTP 200 response for ListAudit
@@ -9505,6 +10291,102 @@ func (r ChangeDriveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeDriveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndAcceptedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Accepted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndAcceptedResponse) GetJSON200() *[]Accepted {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndAcceptedResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndAcceptedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndAcceptedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndAcceptedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndAcceptedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptLevelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Accepted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptLevelResponse) GetJSON200() *Accepted {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptLevelResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptLevelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptLevelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptLevelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptLevelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13419,6 +14301,71 @@ func (r EndWatchPlanResponse) ContentType() string {
 	return ""
 }
 
+// ListAcceptedWithResponse Flaws that are known, and quiet up to a level
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /accepted (the `ListAccepted` operationId).
+func (c *ClientWithResponses) ListAcceptedWithResponse(ctx context.Context, params *ListAcceptedParams, reqEditors ...RequestEditorFn) (*ListAcceptedResponse, error) {
+	rsp, err := c.ListAccepted(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAcceptedResponse(rsp)
+}
+
+// ListAlertsWithResponse What a person should know, what moved last first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error) {
+	rsp, err := c.ListAlerts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlertsResponse(rsp)
+}
+
+// SettleAlertWithBodyWithResponse Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+func (c *ClientWithResponses) SettleAlertWithBodyWithResponse(ctx context.Context, alert AlertNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleAlertResponse, error) {
+	rsp, err := c.SettleAlertWithBody(ctx, alert, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleAlertResponse(rsp)
+}
+
+// SettleAlertWithResponse Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{alert}/settle (the `SettleAlert` operationId).
+func (c *ClientWithResponses) SettleAlertWithResponse(ctx context.Context, alert AlertNumber, body SettleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleAlertResponse, error) {
+	rsp, err := c.SettleAlert(ctx, alert, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleAlertResponse(rsp)
+}
+
+// TakeAlertWithResponse Look after an alert
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{alert}/take (the `TakeAlert` operationId).
+func (c *ClientWithResponses) TakeAlertWithResponse(ctx context.Context, alert AlertNumber, params *TakeAlertParams, reqEditors ...RequestEditorFn) (*TakeAlertResponse, error) {
+	rsp, err := c.TakeAlert(ctx, alert, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeAlertResponse(rsp)
+}
+
 // ListAuditWithResponse What people did, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13716,6 +14663,45 @@ func (c *ClientWithResponses) ChangeDriveWithResponse(ctx context.Context, drive
 		return nil, err
 	}
 	return ParseChangeDriveResponse(rsp)
+}
+
+// EndAcceptedWithResponse Let the signal speak again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /drives/{drive}/accepted/{signal} (the `EndAccepted` operationId).
+func (c *ClientWithResponses) EndAcceptedWithResponse(ctx context.Context, drive DriveName, signal string, params *EndAcceptedParams, reqEditors ...RequestEditorFn) (*EndAcceptedResponse, error) {
+	rsp, err := c.EndAccepted(ctx, drive, signal, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndAcceptedResponse(rsp)
+}
+
+// AcceptLevelWithBodyWithResponse Note that a flaw is known, and quiet up to a level; it changes no verdict
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+func (c *ClientWithResponses) AcceptLevelWithBodyWithResponse(ctx context.Context, drive DriveName, signal string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptLevelResponse, error) {
+	rsp, err := c.AcceptLevelWithBody(ctx, drive, signal, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptLevelResponse(rsp)
+}
+
+// AcceptLevelWithResponse Note that a flaw is known, and quiet up to a level; it changes no verdict
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drives/{drive}/accepted/{signal} (the `AcceptLevel` operationId).
+func (c *ClientWithResponses) AcceptLevelWithResponse(ctx context.Context, drive DriveName, signal string, body AcceptLevelJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptLevelResponse, error) {
+	rsp, err := c.AcceptLevel(ctx, drive, signal, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptLevelResponse(rsp)
 }
 
 // GetArchiveWithResponse The whole record of a drive in open formats, as a ZIP with checksums
@@ -15174,6 +16160,138 @@ func (c *ClientWithResponses) EndWatchPlanWithResponse(ctx context.Context, plan
 	return ParseEndWatchPlanResponse(rsp)
 }
 
+// ParseListAcceptedResponse parses an HTTP response from a ListAcceptedWithResponse call
+func ParseListAcceptedResponse(rsp *http.Response) (*ListAcceptedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAcceptedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Accepted
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
+func ParseListAlertsResponse(rsp *http.Response) (*ListAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSettleAlertResponse parses an HTTP response from a SettleAlertWithResponse call
+func ParseSettleAlertResponse(rsp *http.Response) (*SettleAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SettleAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeAlertResponse parses an HTTP response from a TakeAlertWithResponse call
+func ParseTakeAlertResponse(rsp *http.Response) (*TakeAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
 func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15737,6 +16855,72 @@ func ParseChangeDriveResponse(rsp *http.Response) (*ChangeDriveResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Drive
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndAcceptedResponse parses an HTTP response from a EndAcceptedWithResponse call
+func ParseEndAcceptedResponse(rsp *http.Response) (*EndAcceptedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndAcceptedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Accepted
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptLevelResponse parses an HTTP response from a AcceptLevelWithResponse call
+func ParseAcceptLevelResponse(rsp *http.Response) (*AcceptLevelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptLevelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Accepted
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -9,6 +9,81 @@ import (
 	"hylostat.example/internal/core/drive"
 )
 
+// Defines values for AlertKind.
+const (
+	AlertKindBackupLate  AlertKind = "backup_late"
+	AlertKindBenchPulled AlertKind = "bench_pulled"
+	AlertKindBenchSilent AlertKind = "bench_silent"
+	AlertKindClockMoved  AlertKind = "clock_moved"
+	AlertKindDiskFull    AlertKind = "disk_full"
+	AlertKindHangs       AlertKind = "hangs"
+	AlertKindHeat        AlertKind = "heat"
+	AlertKindRouteFailed AlertKind = "route_failed"
+	AlertKindRunEnded    AlertKind = "run_ended"
+	AlertKindSelfTest    AlertKind = "self_test"
+	AlertKindSignal      AlertKind = "signal"
+	AlertKindUnread      AlertKind = "unread"
+	AlertKindVanished    AlertKind = "vanished"
+	AlertKindVerdict     AlertKind = "verdict"
+)
+
+// Valid indicates whether the value is a known member of the AlertKind enum.
+func (e AlertKind) Valid() bool {
+	switch e {
+	case AlertKindBackupLate:
+		return true
+	case AlertKindBenchPulled:
+		return true
+	case AlertKindBenchSilent:
+		return true
+	case AlertKindClockMoved:
+		return true
+	case AlertKindDiskFull:
+		return true
+	case AlertKindHangs:
+		return true
+	case AlertKindHeat:
+		return true
+	case AlertKindRouteFailed:
+		return true
+	case AlertKindRunEnded:
+		return true
+	case AlertKindSelfTest:
+		return true
+	case AlertKindSignal:
+		return true
+	case AlertKindUnread:
+		return true
+	case AlertKindVanished:
+		return true
+	case AlertKindVerdict:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AlertState.
+const (
+	AlertStateOpen    AlertState = "open"
+	AlertStateSettled AlertState = "settled"
+	AlertStateTaken   AlertState = "taken"
+)
+
+// Valid indicates whether the value is a known member of the AlertState enum.
+func (e AlertState) Valid() bool {
+	switch e {
+	case AlertStateOpen:
+		return true
+	case AlertStateSettled:
+		return true
+	case AlertStateTaken:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AttributeKind.
 const (
 	Advisory   AttributeKind = "advisory"
@@ -53,31 +128,31 @@ func (e AttributeState) Valid() bool {
 
 // Defines values for BayAction.
 const (
-	Check      BayAction = "check"
-	DriveIn    BayAction = "drive_in"
-	Open       BayAction = "open"
-	RecordCopy BayAction = "record_copy"
-	Review     BayAction = "review"
-	Sign       BayAction = "sign"
-	TryAgain   BayAction = "try_again"
+	BayActionCheck      BayAction = "check"
+	BayActionDriveIn    BayAction = "drive_in"
+	BayActionOpen       BayAction = "open"
+	BayActionRecordCopy BayAction = "record_copy"
+	BayActionReview     BayAction = "review"
+	BayActionSign       BayAction = "sign"
+	BayActionTryAgain   BayAction = "try_again"
 )
 
 // Valid indicates whether the value is a known member of the BayAction enum.
 func (e BayAction) Valid() bool {
 	switch e {
-	case Check:
+	case BayActionCheck:
 		return true
-	case DriveIn:
+	case BayActionDriveIn:
 		return true
-	case Open:
+	case BayActionOpen:
 		return true
-	case RecordCopy:
+	case BayActionRecordCopy:
 		return true
-	case Review:
+	case BayActionReview:
 		return true
-	case Sign:
+	case BayActionSign:
 		return true
-	case TryAgain:
+	case BayActionTryAgain:
 		return true
 	default:
 		return false
@@ -281,9 +356,11 @@ func (e EntryKind) Valid() bool {
 
 // Defines values for EventKind.
 const (
+	AlertChanged    EventKind = "alert.changed"
 	BayChanged      EventKind = "bay.changed"
 	BenchChanged    EventKind = "bench.changed"
 	IntakeChanged   EventKind = "intake.changed"
+	LevelAccepted   EventKind = "level.accepted"
 	LotChanged      EventKind = "lot.changed"
 	OutcomeNoted    EventKind = "outcome.noted"
 	PlanChanged     EventKind = "plan.changed"
@@ -300,11 +377,15 @@ const (
 // Valid indicates whether the value is a known member of the EventKind enum.
 func (e EventKind) Valid() bool {
 	switch e {
+	case AlertChanged:
+		return true
 	case BayChanged:
 		return true
 	case BenchChanged:
 		return true
 	case IntakeChanged:
+		return true
+	case LevelAccepted:
 		return true
 	case LotChanged:
 		return true
@@ -828,6 +909,27 @@ func (e SecurityBy) Valid() bool {
 	}
 }
 
+// Defines values for Severity.
+const (
+	Digest Severity = "digest"
+	Now    Severity = "now"
+	Wake   Severity = "wake"
+)
+
+// Valid indicates whether the value is a known member of the Severity enum.
+func (e Severity) Valid() bool {
+	switch e {
+	case Digest:
+		return true
+	case Now:
+		return true
+	case Wake:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StepState.
 const (
 	StepStateBegun   StepState = "begun"
@@ -1119,6 +1221,30 @@ func (e WatchWindowDays) Valid() bool {
 	}
 }
 
+// Defines values for ListAlertsParamsState.
+const (
+	ListAlertsParamsStateOpen      ListAlertsParamsState = "open"
+	ListAlertsParamsStateSettled   ListAlertsParamsState = "settled"
+	ListAlertsParamsStateTaken     ListAlertsParamsState = "taken"
+	ListAlertsParamsStateUnsettled ListAlertsParamsState = "unsettled"
+)
+
+// Valid indicates whether the value is a known member of the ListAlertsParamsState enum.
+func (e ListAlertsParamsState) Valid() bool {
+	switch e {
+	case ListAlertsParamsStateOpen:
+		return true
+	case ListAlertsParamsStateSettled:
+		return true
+	case ListAlertsParamsStateTaken:
+		return true
+	case ListAlertsParamsStateUnsettled:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListDrivesParamsMedium.
 const (
 	ListDrivesParamsMediumFlash    ListDrivesParamsMedium = "flash"
@@ -1172,6 +1298,87 @@ func (e TableOfDrivesParamsMedium) Valid() bool {
 		return false
 	}
 }
+
+// AcceptRequest defines model for AcceptRequest.
+type AcceptRequest struct {
+	By string `json:"by"`
+
+	// Level up to which the signal is quiet
+	Level  float64 `json:"level"`
+	Reason string  `json:"reason"`
+
+	// Until absent: for good
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// Accepted defines model for Accepted.
+type Accepted struct {
+	At    time.Time `json:"at"`
+	By    string    `json:"by"`
+	Level float64   `json:"level"`
+
+	// Now of the latest reading; absent: the drive does not give it
+	Now *float64 `json:"now,omitempty"`
+
+	// Passed the signal is beyond it, or its day has passed
+	Passed bool       `json:"passed"`
+	Reason string     `json:"reason"`
+	Serial string     `json:"serial"`
+	Signal string     `json:"signal"`
+	Unit   string     `json:"unit"`
+	Until  *time.Time `json:"until,omitempty"`
+	Words  string     `json:"words"`
+}
+
+// Alert defines model for Alert.
+type Alert struct {
+	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
+	Bay *BayName `json:"bay,omitempty"`
+
+	// Before the level before it was opened
+	Before float64 `json:"before"`
+	Bench  *string `json:"bench,omitempty"`
+
+	// By who looks after it, or settled it; absent from a settled one: it ended by itself
+	By *string `json:"by,omitempty"`
+
+	// Count how often it came
+	Count int        `json:"count"`
+	Ended *time.Time `json:"ended,omitempty"`
+	Grade *Grade     `json:"grade,omitempty"`
+	Id    int64      `json:"id"`
+	Kind  AlertKind  `json:"kind"`
+
+	// Level as it was seen last
+	Level float64 `json:"level"`
+	Model *string `json:"model,omitempty"`
+
+	// Moved when it was opened or grew last
+	Moved time.Time `json:"moved"`
+
+	// Name of the signal it is about
+	Name *string `json:"name,omitempty"`
+	Note *string `json:"note,omitempty"`
+
+	// Of One thing said: what it is, for programs, and how it reads, for people
+	Of     Said      `json:"of"`
+	Opened time.Time `json:"opened"`
+
+	// Reading at which it was seen last
+	Reading  *int       `json:"reading,omitempty"`
+	Serial   *string    `json:"serial,omitempty"`
+	Severity Severity   `json:"severity"`
+	State    AlertState `json:"state"`
+
+	// Words One thing said: what it is, for programs, and how it reads, for people
+	Words Said `json:"words"`
+}
+
+// AlertKind defines model for Alert.Kind.
+type AlertKind string
+
+// AlertState defines model for Alert.State.
+type AlertState string
 
 // Attached What the machine says of what is attached
 type Attached struct {
@@ -2863,6 +3070,17 @@ type Session struct {
 	Unset *bool `json:"unset,omitempty"`
 }
 
+// SettleRequest defines model for SettleRequest.
+type SettleRequest struct {
+	By string `json:"by"`
+
+	// Note what was done about it
+	Note *string `json:"note,omitempty"`
+}
+
+// Severity defines model for Severity.
+type Severity string
+
 // Sheet defines model for Sheet.
 type Sheet struct {
 	Facts []Fact `json:"facts"`
@@ -3613,6 +3831,9 @@ type Written struct {
 	Sectors int64 `json:"sectors"`
 }
 
+// AlertNumber defines model for AlertNumber.
+type AlertNumber = int64
+
 // BenchName defines model for BenchName.
 type BenchName = string
 
@@ -3630,6 +3851,31 @@ type RunNumber = int64
 
 // Wrong defines model for Wrong.
 type Wrong = Problem
+
+// ListAcceptedParams defines parameters for ListAccepted.
+type ListAcceptedParams struct {
+	// Drive of one drive, by any name of it
+	Drive *string `form:"drive,omitempty" json:"drive,omitempty"`
+}
+
+// ListAlertsParams defines parameters for ListAlerts.
+type ListAlertsParams struct {
+	// State unsettled: open and taken; absent: all
+	State *ListAlertsParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Drive of one drive, by any name of it
+	Drive *string `form:"drive,omitempty" json:"drive,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListAlertsParamsState defines parameters for ListAlerts.
+type ListAlertsParamsState string
+
+// TakeAlertParams defines parameters for TakeAlert.
+type TakeAlertParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
+}
 
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
@@ -3708,6 +3954,12 @@ type TableOfDrivesParams struct {
 
 // TableOfDrivesParamsMedium defines parameters for TableOfDrives.
 type TableOfDrivesParamsMedium string
+
+// EndAcceptedParams defines parameters for EndAccepted.
+type EndAcceptedParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
+}
 
 // CompareReadingsParams defines parameters for CompareReadings.
 type CompareReadingsParams struct {
@@ -3855,6 +4107,9 @@ type EndWatchPlanParams struct {
 	By *By `form:"by,omitempty" json:"by,omitempty"`
 }
 
+// SettleAlertJSONRequestBody defines body for SettleAlert for application/json ContentType.
+type SettleAlertJSONRequestBody = SettleRequest
+
 // ArrangeBaysJSONRequestBody defines body for ArrangeBays for application/json ContentType.
 type ArrangeBaysJSONRequestBody = BayOrder
 
@@ -3872,6 +4127,9 @@ type SetDemandsJSONRequestBody = DemandsRequest
 
 // ChangeDriveJSONRequestBody defines body for ChangeDrive for application/json ContentType.
 type ChangeDriveJSONRequestBody = DriveChange
+
+// AcceptLevelJSONRequestBody defines body for AcceptLevel for application/json ContentType.
+type AcceptLevelJSONRequestBody = AcceptRequest
 
 // StartCheckJSONRequestBody defines body for StartCheck for application/json ContentType.
 type StartCheckJSONRequestBody = CheckRequest

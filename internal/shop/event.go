@@ -21,6 +21,8 @@ const (
 	LotChanged      EventKind = "lot.changed"
 	PlanChanged     EventKind = "plan.changed"
 	WatchChanged    EventKind = "watch.changed" // its plans
+	AlertChanged    EventKind = "alert.changed" // raised, grown, taken, settled
+	LevelAccepted   EventKind = "level.accepted"
 	PolicyPublished EventKind = "policy.published"
 	OutcomeNoted    EventKind = "outcome.noted"
 	BenchChanged    EventKind = "bench.changed" // it has come, or is gone: Bay names it, without a number

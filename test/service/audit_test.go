@@ -92,6 +92,40 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	)
 	do("endWatchPlan", "DELETE", "/watch/plans/1", "", "Watch of the shop's own bench ended", "watch: read every 6 h; short self-test "+
 		"on Sundays at 03:00; never wakes it > ")
+	hangs := `{"plan": {"for": {"drive": "7M61C"}, "read": "5m"}, ` + by + `}`
+	do("setWatchPlan", "PUT", "/watch/plans", hangs, "Watch of KVA07 7M61C: read every 5 min")
+	var raised []contract.Alert // its drive holds a command, and is not read
+	require.Eventually(t, func() bool {
+		raised, err = lead.Alerts(t.Context(), contract.ListAlertsParams{})
+		return err == nil && len(raised) > 0
+	}, 20*time.Second, 50*time.Millisecond)
+	do(
+		"takeAlert",
+		"POST",
+		fmt.Sprintf("/alerts/%d/take", raised[0].Id),
+		"",
+		"Maud looks after it, KVA07 7M61C: Not read for",
+		"alert: open > taken",
+	)
+	do(
+		"settleAlert",
+		"POST",
+		fmt.Sprintf("/alerts/%d/settle", raised[0].Id),
+		`{"note": "taken to the owner", `+by+`}`,
+		"Settled by Maud, KVA07 7M61C: Not read for",
+		"alert: taken > settled",
+		"note:  > taken to the owner",
+	)
+	do(
+		"acceptLevel",
+		"PUT",
+		"/drives/7M511/accepted/crc_errors",
+		`{"level": 30, "reason": "old cable", `+by+`}`,
+		"KVA077M511: interface CRC errors known up to 30, says Maud",
+		"quiet up to:  > 30",
+		"reason:  > old cable",
+	)
+	do("endAccepted", "DELETE", "/drives/7M511/accepted/crc_errors", "", "KVA077M511: crc_errors speaks again", "quiet up to: 30 > ")
 	do("attemptBay", "POST", "/bays/bay-4/attempt", "", "Bay 4: there is a drive, says Maud")
 	do("vacateBay", "POST", "/bays/bay-4/vacate", "", "Bay 4: there is no drive, says Maud")
 	do(

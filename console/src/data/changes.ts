@@ -25,6 +25,8 @@ const stale: Record<Fact["kind"], (f: Fact) => Key[]> = {
   "volumes.seen": (f) => ofDrive(f.serial, "self", "volumes"),
   "plan.changed": () => [["queue"]],
   "watch.changed": () => [["watch"]],
+  "alert.changed": (f) => [["alerts"], ...ofDrive(f.serial, "alerts")],
+  "level.accepted": (f) => [["alerts"], ["accepted"], ...ofDrive(f.serial, "accepted")],
   "policy.published": () => [["policy"], ...lists, ["drive"]],
   "bench.changed": () => [["service"], ["bays"], ["queue"]],
   "outcome.noted": (f) => [["policy"], ...ofDrive(f.serial, "history")],

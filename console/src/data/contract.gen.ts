@@ -981,6 +981,103 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a person should know, what moved last first */
+        get: operations["listAlerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{alert}/take": {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                alert: components["parameters"]["AlertNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look after an alert */
+        post: operations["takeAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{alert}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                alert: components["parameters"]["AlertNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Be done with an alert; it is quiet until it comes anew, or grows beyond what was told */
+        post: operations["settleAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accepted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Flaws that are known, and quiet up to a level */
+        get: operations["listAccepted"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/accepted/{signal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+                signal: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Note that a flaw is known, and quiet up to a level; it changes no verdict */
+        put: operations["acceptLevel"];
+        post?: never;
+        /** Let the signal speak again */
+        delete: operations["endAccepted"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/watch": {
         parameters: {
             query?: never;
@@ -2779,6 +2876,92 @@ export interface components {
             /** @description that can never begin: they take longer than the longest window */
             never: components["schemas"]["WatchTask"][];
         };
+        /** @enum {string} */
+        Severity: "digest" | "now" | "wake";
+        Alert: {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "verdict" | "signal" | "heat" | "self_test" | "vanished" | "hangs" | "unread" | "run_ended" | "bench_silent" | "bench_pulled" | "disk_full" | "backup_late" | "route_failed" | "clock_moved";
+            /** @enum {string} */
+            state: "open" | "taken" | "settled";
+            severity: components["schemas"]["Severity"];
+            of: components["schemas"]["Said"];
+            words: components["schemas"]["Said"];
+            serial?: string;
+            model?: string;
+            grade?: components["schemas"]["Grade"];
+            bay?: components["schemas"]["BayName"];
+            bench?: string;
+            /** @description of the signal it is about */
+            name?: string;
+            /**
+             * Format: double
+             * @description the level before it was opened
+             */
+            before: number;
+            /**
+             * Format: double
+             * @description as it was seen last
+             */
+            level: number;
+            /** @description how often it came */
+            count: number;
+            /** @description at which it was seen last */
+            reading?: number;
+            /** Format: date-time */
+            opened: string;
+            /**
+             * Format: date-time
+             * @description when it was opened or grew last
+             */
+            moved: string;
+            /** @description who looks after it, or settled it; absent from a settled one: it ended by itself */
+            by?: string;
+            note?: string;
+            /** Format: date-time */
+            ended?: string;
+        };
+        SettleRequest: {
+            /** @description what was done about it */
+            note?: string;
+            by: string;
+        };
+        AcceptRequest: {
+            /**
+             * Format: double
+             * @description up to which the signal is quiet
+             */
+            level: number;
+            reason: string;
+            /**
+             * Format: date-time
+             * @description absent: for good
+             */
+            until?: string;
+            by: string;
+        };
+        Accepted: {
+            serial: string;
+            signal: string;
+            words: string;
+            /** Format: double */
+            level: number;
+            /**
+             * Format: double
+             * @description of the latest reading; absent: the drive does not give it
+             */
+            now?: number;
+            unit: string;
+            reason: string;
+            /** Format: date-time */
+            until?: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** @description the signal is beyond it, or its day has passed */
+            passed: boolean;
+        };
         PlanRequest: {
             /** @enum {string} */
             check: "none" | "quick" | "extended" | "whole";
@@ -3587,7 +3770,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "watch.changed" | "policy.published" | "outcome.noted" | "bench.changed";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "watch.changed" | "alert.changed" | "level.accepted" | "policy.published" | "outcome.noted" | "bench.changed";
             serial?: string;
             bay?: components["schemas"]["BayName"];
             /** Format: int64 */
@@ -3617,6 +3800,7 @@ export interface components {
         By: string;
         /** @description which bench, by its name; the shop's own when not given */
         BenchName: string;
+        AlertNumber: number;
         RunNumber: number;
         LotNumber: number;
         /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
@@ -5286,6 +5470,167 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Watched"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listAlerts: {
+        parameters: {
+            query?: {
+                /** @description unsettled: open and taken; absent: all */
+                state?: "unsettled" | "open" | "taken" | "settled";
+                /** @description of one drive, by any name of it */
+                drive?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The alerts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    takeAlert: {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                alert: components["parameters"]["AlertNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The alert */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    settleAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                alert: components["parameters"]["AlertNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettleRequest"];
+            };
+        };
+        responses: {
+            /** @description The alert */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listAccepted: {
+        parameters: {
+            query?: {
+                /** @description of one drive, by any name of it */
+                drive?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The levels */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    acceptLevel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+                signal: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptRequest"];
+            };
+        };
+        responses: {
+            /** @description The level */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    endAccepted: {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+                signal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The levels that are left for the drive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"][];
                 };
             };
             default: components["responses"]["Wrong"];

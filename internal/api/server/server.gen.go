@@ -18,6 +18,18 @@ import (
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAccepted Flaws that are known, and quiet up to a level
+	// (GET /accepted)
+	ListAccepted(ctx *echo.Context, params ListAcceptedParams) error
+	// ListAlerts What a person should know, what moved last first
+	// (GET /alerts)
+	ListAlerts(ctx *echo.Context, params ListAlertsParams) error
+	// SettleAlert Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+	// (POST /alerts/{alert}/settle)
+	SettleAlert(ctx *echo.Context, alert AlertNumber) error
+	// TakeAlert Look after an alert
+	// (POST /alerts/{alert}/take)
+	TakeAlert(ctx *echo.Context, alert AlertNumber, params TakeAlertParams) error
 	// ListAudit What people did, newest first
 	// (GET /audit)
 	ListAudit(ctx *echo.Context, params ListAuditParams) error
@@ -69,6 +81,12 @@ type ServerInterface interface {
 	// ChangeDrive Change what a drive is meant for
 	// (PATCH /drives/{drive})
 	ChangeDrive(ctx *echo.Context, drive DriveName) error
+	// EndAccepted Let the signal speak again
+	// (DELETE /drives/{drive}/accepted/{signal})
+	EndAccepted(ctx *echo.Context, drive DriveName, signal string, params EndAcceptedParams) error
+	// AcceptLevel Note that a flaw is known, and quiet up to a level; it changes no verdict
+	// (PUT /drives/{drive}/accepted/{signal})
+	AcceptLevel(ctx *echo.Context, drive DriveName, signal string) error
 	// GetArchive The whole record of a drive in open formats, as a ZIP with checksums
 	// (GET /drives/{drive}/archive)
 	GetArchive(ctx *echo.Context, drive DriveName) error
@@ -314,6 +332,97 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListAccepted converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAccepted(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAcceptedParams
+	// ------------- Optional query parameter "drive" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drive", ctx.QueryParams(), &params.Drive, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAccepted(ctx, params)
+	return err
+}
+
+// ListAlerts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAlerts(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAlertsParams
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "drive" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drive", ctx.QueryParams(), &params.Drive, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAlerts(ctx, params)
+	return err
+}
+
+// SettleAlert converts echo context to params.
+func (w *ServerInterfaceWrapper) SettleAlert(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "alert" -------------
+	var alert AlertNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "alert", ctx.Param("alert"), &alert, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter alert: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SettleAlert(ctx, alert)
+	return err
+}
+
+// TakeAlert converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeAlert(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "alert" -------------
+	var alert AlertNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "alert", ctx.Param("alert"), &alert, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter alert: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeAlertParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeAlert(ctx, alert, params)
+	return err
 }
 
 // ListAudit converts echo context to params.
@@ -681,6 +790,63 @@ func (w *ServerInterfaceWrapper) ChangeDrive(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeDrive(ctx, drive)
+	return err
+}
+
+// EndAccepted converts echo context to params.
+func (w *ServerInterfaceWrapper) EndAccepted(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// ------------- Path parameter "signal" -------------
+	var signal string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "signal", ctx.Param("signal"), &signal, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter signal: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndAcceptedParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndAccepted(ctx, drive, signal, params)
+	return err
+}
+
+// AcceptLevel converts echo context to params.
+func (w *ServerInterfaceWrapper) AcceptLevel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// ------------- Path parameter "signal" -------------
+	var signal string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "signal", ctx.Param("signal"), &signal, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter signal: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AcceptLevel(ctx, drive, signal)
 	return err
 }
 
@@ -2147,6 +2313,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/watch/plans", wrapper.SetWatchPlan, options.OperationMiddlewares["setWatchPlan"]...)
 	router.DELETE(options.BaseURL+"/watch/plans/:plan", wrapper.EndWatchPlan, options.OperationMiddlewares["endWatchPlan"]...)
 	router.GET(options.BaseURL+"/watch/drives", wrapper.ListWatched, options.OperationMiddlewares["listWatched"]...)
+	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
+	router.POST(options.BaseURL+"/alerts/:alert/take", wrapper.TakeAlert, options.OperationMiddlewares["takeAlert"]...)
+	router.POST(options.BaseURL+"/alerts/:alert/settle", wrapper.SettleAlert, options.OperationMiddlewares["settleAlert"]...)
+	router.GET(options.BaseURL+"/accepted", wrapper.ListAccepted, options.OperationMiddlewares["listAccepted"]...)
+	router.DELETE(options.BaseURL+"/drives/:drive/accepted/:signal", wrapper.EndAccepted, options.OperationMiddlewares["endAccepted"]...)
+	router.PUT(options.BaseURL+"/drives/:drive/accepted/:signal", wrapper.AcceptLevel, options.OperationMiddlewares["acceptLevel"]...)
 	router.GET(options.BaseURL+"/drives/:drive/watch", wrapper.GetWatched, options.OperationMiddlewares["getWatched"]...)
 	router.GET(options.BaseURL+"/policy", wrapper.GetPolicy, options.OperationMiddlewares["getPolicy"]...)
 	router.PUT(options.BaseURL+"/policy", wrapper.PublishPolicy, options.OperationMiddlewares["publishPolicy"]...)
@@ -2182,6 +2354,164 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 }
 
 type WrongApplicationProblemPlusJSONResponse Problem
+
+type ListAcceptedRequestObject struct {
+	Params ListAcceptedParams
+}
+
+type ListAcceptedResponseObject interface {
+	VisitListAcceptedResponse(w http.ResponseWriter) error
+}
+
+type ListAccepted200JSONResponse []Accepted
+
+func (response ListAccepted200JSONResponse) VisitListAcceptedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAccepteddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAccepteddefaultApplicationProblemPlusJSONResponse) VisitListAcceptedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertsRequestObject struct {
+	Params ListAlertsParams
+}
+
+type ListAlertsResponseObject interface {
+	VisitListAlertsResponse(w http.ResponseWriter) error
+}
+
+type ListAlerts200JSONResponse []Alert
+
+func (response ListAlerts200JSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAlertsdefaultApplicationProblemPlusJSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleAlertRequestObject struct {
+	Alert AlertNumber `json:"alert"`
+	Body  *SettleAlertJSONRequestBody
+}
+
+type SettleAlertResponseObject interface {
+	VisitSettleAlertResponse(w http.ResponseWriter) error
+}
+
+type SettleAlert200JSONResponse Alert
+
+func (response SettleAlert200JSONResponse) VisitSettleAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleAlertdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SettleAlertdefaultApplicationProblemPlusJSONResponse) VisitSettleAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeAlertRequestObject struct {
+	Alert  AlertNumber `json:"alert"`
+	Params TakeAlertParams
+}
+
+type TakeAlertResponseObject interface {
+	VisitTakeAlertResponse(w http.ResponseWriter) error
+}
+
+type TakeAlert200JSONResponse Alert
+
+func (response TakeAlert200JSONResponse) VisitTakeAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeAlertdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeAlertdefaultApplicationProblemPlusJSONResponse) VisitTakeAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type ListAuditRequestObject struct {
 	Params ListAuditParams
@@ -2863,6 +3193,88 @@ type ChangeDrivedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeDrivedefaultApplicationProblemPlusJSONResponse) VisitChangeDriveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndAcceptedRequestObject struct {
+	Drive  DriveName `json:"drive"`
+	Signal string    `json:"signal"`
+	Params EndAcceptedParams
+}
+
+type EndAcceptedResponseObject interface {
+	VisitEndAcceptedResponse(w http.ResponseWriter) error
+}
+
+type EndAccepted200JSONResponse []Accepted
+
+func (response EndAccepted200JSONResponse) VisitEndAcceptedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndAccepteddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndAccepteddefaultApplicationProblemPlusJSONResponse) VisitEndAcceptedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptLevelRequestObject struct {
+	Drive  DriveName `json:"drive"`
+	Signal string    `json:"signal"`
+	Body   *AcceptLevelJSONRequestBody
+}
+
+type AcceptLevelResponseObject interface {
+	VisitAcceptLevelResponse(w http.ResponseWriter) error
+}
+
+type AcceptLevel200JSONResponse Accepted
+
+func (response AcceptLevel200JSONResponse) VisitAcceptLevelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptLeveldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcceptLeveldefaultApplicationProblemPlusJSONResponse) VisitAcceptLevelResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6213,6 +6625,18 @@ func (response EndWatchPlandefaultApplicationProblemPlusJSONResponse) VisitEndWa
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAccepted Flaws that are known, and quiet up to a level
+	// (GET /accepted)
+	ListAccepted(ctx context.Context, request ListAcceptedRequestObject) (ListAcceptedResponseObject, error)
+	// ListAlerts What a person should know, what moved last first
+	// (GET /alerts)
+	ListAlerts(ctx context.Context, request ListAlertsRequestObject) (ListAlertsResponseObject, error)
+	// SettleAlert Be done with an alert; it is quiet until it comes anew, or grows beyond what was told
+	// (POST /alerts/{alert}/settle)
+	SettleAlert(ctx context.Context, request SettleAlertRequestObject) (SettleAlertResponseObject, error)
+	// TakeAlert Look after an alert
+	// (POST /alerts/{alert}/take)
+	TakeAlert(ctx context.Context, request TakeAlertRequestObject) (TakeAlertResponseObject, error)
 	// ListAudit What people did, newest first
 	// (GET /audit)
 	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
@@ -6264,6 +6688,12 @@ type StrictServerInterface interface {
 	// ChangeDrive Change what a drive is meant for
 	// (PATCH /drives/{drive})
 	ChangeDrive(ctx context.Context, request ChangeDriveRequestObject) (ChangeDriveResponseObject, error)
+	// EndAccepted Let the signal speak again
+	// (DELETE /drives/{drive}/accepted/{signal})
+	EndAccepted(ctx context.Context, request EndAcceptedRequestObject) (EndAcceptedResponseObject, error)
+	// AcceptLevel Note that a flaw is known, and quiet up to a level; it changes no verdict
+	// (PUT /drives/{drive}/accepted/{signal})
+	AcceptLevel(ctx context.Context, request AcceptLevelRequestObject) (AcceptLevelResponseObject, error)
 	// GetArchive The whole record of a drive in open formats, as a ZIP with checksums
 	// (GET /drives/{drive}/archive)
 	GetArchive(ctx context.Context, request GetArchiveRequestObject) (GetArchiveResponseObject, error)
@@ -6516,6 +6946,130 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListAccepted operation middleware
+func (sh *strictHandler) ListAccepted(ctx *echo.Context, params ListAcceptedParams) error {
+	var request ListAcceptedRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAccepted(ctx.Request().Context(), request.(ListAcceptedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAccepted")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAcceptedResponseObject); ok {
+		return validResponse.VisitListAcceptedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAlerts operation middleware
+func (sh *strictHandler) ListAlerts(ctx *echo.Context, params ListAlertsParams) error {
+	var request ListAlertsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAlerts(ctx.Request().Context(), request.(ListAlertsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAlerts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAlertsResponseObject); ok {
+		return validResponse.VisitListAlertsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SettleAlert operation middleware
+func (sh *strictHandler) SettleAlert(ctx *echo.Context, alert AlertNumber) error {
+	var request SettleAlertRequestObject
+
+	request.Alert = alert
+
+	var body SettleAlertJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SettleAlert(ctx.Request().Context(), request.(SettleAlertRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SettleAlert")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SettleAlertResponseObject); ok {
+		return validResponse.VisitSettleAlertResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeAlert operation middleware
+func (sh *strictHandler) TakeAlert(ctx *echo.Context, alert AlertNumber, params TakeAlertParams) error {
+	var request TakeAlertRequestObject
+
+	request.Alert = alert
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeAlert(ctx.Request().Context(), request.(TakeAlertRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeAlert")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeAlertResponseObject); ok {
+		return validResponse.VisitTakeAlertResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // ListAudit operation middleware
@@ -7065,6 +7619,82 @@ func (sh *strictHandler) ChangeDrive(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(ChangeDriveResponseObject); ok {
 		return validResponse.VisitChangeDriveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndAccepted operation middleware
+func (sh *strictHandler) EndAccepted(ctx *echo.Context, drive DriveName, signal string, params EndAcceptedParams) error {
+	var request EndAcceptedRequestObject
+
+	request.Drive = drive
+	request.Signal = signal
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndAccepted(ctx.Request().Context(), request.(EndAcceptedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndAccepted")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndAcceptedResponseObject); ok {
+		return validResponse.VisitEndAcceptedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AcceptLevel operation middleware
+func (sh *strictHandler) AcceptLevel(ctx *echo.Context, drive DriveName, signal string) error {
+	var request AcceptLevelRequestObject
+
+	request.Drive = drive
+	request.Signal = signal
+
+	var body AcceptLevelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcceptLevel(ctx.Request().Context(), request.(AcceptLevelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcceptLevel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AcceptLevelResponseObject); ok {
+		return validResponse.VisitAcceptLevelResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

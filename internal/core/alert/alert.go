@@ -141,7 +141,7 @@ func (k Kind) grew(told, level float64) bool {
 func Step(was Alert, s Seen) (Alert, Tells) {
 	a := was
 	switch {
-	case s.Over && a.Count == 0:
+	case s.Over && (a.Count == 0 || a.State == Settled && a.over(s.At)):
 		return a, Nothing
 	case s.Over:
 		return a.calmer(s)

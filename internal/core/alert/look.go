@@ -22,7 +22,7 @@ type Look struct {
 	Now      signal.Values
 	Accepted []Accepted // of this drive
 	Policy   *policy.Policy
-	Alerts   []Alert // of this drive, that are not settled
+	Alerts   []Alert // of this drive
 }
 
 // Severity is how loudly a finding of a policy's rule is told: as the rule says, else by its effect.
@@ -40,12 +40,18 @@ func severity(p *policy.Policy, f verdict.Finding) Severity {
 	return Digest
 }
 
-// quiet reports whether everything a finding rests on is known and accepted.
+// quiet reports whether every flaw a finding rests on is known and accepted.
 func (l Look) quiet(f verdict.Finding) bool {
-	if len(f.Rests) == 0 {
-		return false
+	known := false
+	for _, r := range f.Rests {
+		if r.Value == 0 { // a count that is not there yet
+			continue
+		}
+		if known = l.accepted(r.Signal, r.Value); !known {
+			return false
+		}
 	}
-	return !slices.ContainsFunc(f.Rests, func(r verdict.Rest) bool { return !l.accepted(r.Signal, r.Value) })
+	return known
 }
 
 func (l Look) accepted(s signal.Name, level float64) bool {
@@ -75,12 +81,19 @@ func (l Look) Seen() []Seen {
 			all = append(all, Seen{
 				Thing: thing, At: l.At, Before: before, Level: now, Severity: severity(l.Policy, f), Reading: l.Reading,
 				Said: wording.Say(wording.AlertSignal, wording.Values{
-					"signal": string(r.Signal), "before": before, "after": now, "finding": f.Sentence,
+					"signal": string(r.Signal), "words": wordsOf(r.Signal), "before": before, "after": now, "finding": f.Sentence,
 				}),
 			})
 		}
 	}
 	return append(all, l.over(seen)...)
+}
+
+func wordsOf(s signal.Name) string {
+	if d, ok := signal.Lookup(s); ok {
+		return d.Words
+	}
+	return string(s)
 }
 
 // worse is the verdict that got worse, with the rules that made it so; nil: it did not.
@@ -139,6 +152,7 @@ func (l Look) over(seen map[Thing]bool) (all []Seen) {
 	for _, a := range l.Alerts {
 		s := Seen{Thing: a.Thing, At: l.At, Over: true, Reading: l.Reading}
 		switch a.Kind {
+		case Vanished, Unread, Hangs: // it has been read
 		case Verdict:
 			s.Level = float64(l.Is.Grade)
 			if l.Is.Grade == drive.Undecided || s.Level >= a.Told {

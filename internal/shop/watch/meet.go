@@ -182,7 +182,7 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row) error {
 	defer w.mu.Unlock()
 	if was := w.drives[d.ID]; was != nil {
 		at.Reads, at.order, at.sent = was.Reads, was.order, was.sent
-		at.gave = was.gave
+		at.gave, at.left = was.gave, was.left
 		if was.given && at.Doing == plans.Reading {
 			at.given, at.Doing = true, was.Doing
 		}

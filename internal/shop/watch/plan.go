@@ -279,13 +279,7 @@ func (w *Watcher) standing(d *watched, now time.Time) Standing {
 		}
 		s.Comes = append(s.Comes, c)
 	}
-	from := d.Did[plans.Reading].At
-	if from.Before(d.Since) {
-		from = d.Since
-	}
-	if missed := w.planner.Slots(plans.Reading, d.Drive, from, now, 50); len(missed) > 0 && !d.Reads {
-		s.Missed = missed
-	}
+	s.Missed = w.missed(d, now)
 	s.Never = w.planner.Never(d.Drive)
 	switch {
 	case d.AtRisk:

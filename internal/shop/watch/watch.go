@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"hylostat.example/internal/core/alert"
 	"hylostat.example/internal/core/drive"
 	plans "hylostat.example/internal/core/watch"
 	"hylostat.example/internal/protocol"
@@ -38,6 +39,11 @@ type Reader interface {
 	runs.Reader
 	WatchPlans(ctx context.Context) ([]Plan, error) // by their number
 	Watched(ctx context.Context) ([]Row, error)
+	AcceptedLevels(ctx context.Context, driveID int64) ([]alert.Accepted, error) // 0: of all drives
+	AlertByID(ctx context.Context, id int64) (alert.Alert, error)                // the zero one: there is none
+	Latest(ctx context.Context, driveID int64) (shop.Moment, error)              // of its readings
+	AlertOf(ctx context.Context, t alert.Thing) (alert.Alert, error)             // the zero one: there is none
+	Alerts(ctx context.Context, q AlertQuery) ([]alert.Alert, error)
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
 }
 
@@ -47,7 +53,10 @@ type Tx interface {
 	shop.Ledger
 	SaveWatchPlan(ctx context.Context, p *Plan) error // a new one gets its number
 	DropWatchPlan(ctx context.Context, id int64) error
-	SaveWatched(ctx context.Context, r Row) error // without what was begun
+	SaveWatched(ctx context.Context, r Row) error        // without what was begun
+	SaveAlert(ctx context.Context, a *alert.Alert) error // a new one gets its number
+	SaveAccepted(ctx context.Context, a alert.Accepted) error
+	DropAccepted(ctx context.Context, driveID int64, signal string) error
 	DropWatched(ctx context.Context, drive int64) error
 	SaveBegun(ctx context.Context, drive int64, t plans.Task, slot time.Time) error // the zero time: it came due, and was not begun
 }
@@ -69,6 +78,7 @@ type Watcher struct {
 	unanswered chan string     // orders for readings that brought nothing
 	became     chan func()     // what came of an order, for the one who keeps the watch
 	asked      chan chan error // somebody wants all plans read anew, and waits for it
+	around     around          // Keep's alone
 
 	mu      sync.Mutex // guards what follows; Keep alone changes it
 	planner *plans.Planner
@@ -86,6 +96,7 @@ type watched struct {
 	order string    // of the reading that is on its way
 	sent  time.Time // that, in real time
 	given bool      // the order to begin what loads it is on its way
+	left  time.Time // since when it is not here; zero: it is
 	gave  [plans.TaskCount]gave
 }
 
@@ -136,6 +147,9 @@ func (w *Watcher) Keep(ctx context.Context) {
 			case <-ticks.C:
 			}
 			w.carryOut(ctx)
+			if err := w.lookAround(ctx); err != nil && ctx.Err() == nil {
+				w.books.Log.Warn("looking which watched drives are there; it is tried again", "error", err)
+			}
 		}
 	}
 }
@@ -147,7 +161,14 @@ func (w *Watcher) heard(ctx context.Context, e shop.Event) {
 	case shop.ReadingTaken:
 		w.answered(e.Order, &e)
 		err = w.meetSerial(ctx, e.Serial, &e)
-	case shop.BayChanged, shop.RunChanged, shop.IntakeChanged, shop.VerdictSigned:
+	case shop.BayChanged:
+		err = w.meetSerial(ctx, e.Serial, nil)
+		for _, serial := range w.inBay(e.Bay) { // who was there, and may not be any more
+			if serial != e.Serial && err == nil {
+				err = w.meetSerial(ctx, serial, nil)
+			}
+		}
+	case shop.RunChanged, shop.IntakeChanged, shop.VerdictSigned:
 		err = w.meetSerial(ctx, e.Serial, nil)
 	case shop.BenchChanged, shop.LotChanged:
 		err = w.meet(ctx)
@@ -156,6 +177,18 @@ func (w *Watcher) heard(ctx context.Context, e shop.Event) {
 	if err != nil && ctx.Err() == nil {
 		w.books.Log.Warn("seeing how a watched drive stands", "drive", e.Serial, "error", err)
 	}
+}
+
+// inBay are the serials of the watched drives in a bay.
+func (w *Watcher) inBay(bay drive.Bay) (all []string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, d := range w.drives {
+		if d.bay == bay {
+			all = append(all, d.Key.Serial)
+		}
+	}
+	return all
 }
 
 // ReadingUnanswered hears of an ordered reading that brought nothing.

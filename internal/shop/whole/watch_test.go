@@ -1,6 +1,7 @@
 package whole_test
 
 import (
+	"fmt"
 	"log/slog"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hylostat.example/internal/core/alert"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
@@ -19,6 +21,7 @@ import (
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/runs"
+	"hylostat.example/internal/shop/watch"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
 )
@@ -237,5 +240,101 @@ func TestAPlanThatAsksTooMuch(t *testing.T) {
 		all, err := w.WatchPlans(t.Context())
 		require.NoError(t, err)
 		assert.Empty(t, all)
+	})
+}
+
+// alerts are those of the shop, as kind, state, how often, and what is said.
+func (w *watched) alerts() (all []string) {
+	told, err := w.AlertList(w.t.Context(), watch.AlertQuery{Limit: 100})
+	require.NoError(w.t, err)
+	for _, a := range told {
+		all = append(all, fmt.Sprintf("%s %s %s %d: %s", a.Kind, a.State, a.Severity, a.Count, a.Said))
+	}
+	return all
+}
+
+// What a watched drive shows becomes an alert, once; a level that somebody knows is quiet, and speaks beyond it.
+func TestAWatchedDriveThatGetsWorse(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		own := ""
+		daily := plans.Plan{For: plans.Scope{Bench: &own}, Read: plans.Cadence{Every: 24 * time.Hour}}
+		_, err := w.SetWatch(t.Context(), who("Imre"), daily)
+		require.NoError(t, err)
+		day := func(change func(*state)) {
+			change(&w.state)
+			w.state.hours += 24
+			w.state.tests[0].Hours, w.state.tests[1].Hours = uint16(w.state.hours)-1, uint16(w.state.hours)-9
+			require.NotEmpty(t, w.pass(24*time.Hour))
+		}
+		day(func(*state) {})
+		assert.Empty(t, w.alerts())
+		day(func(s *state) { s.reallocated = 3 })
+		require.Equal(t, []string{
+			"verdict open wake 1: healthy to replace: Surface errors grow: 0 pending, 3 reallocated",
+		}, w.alerts())
+		list, err := w.AlertList(t.Context(), watch.AlertQuery{State: watch.Unsettled, Limit: 9})
+		require.NoError(t, err)
+		taken, err := w.TakeAlert(t.Context(), who("Dov"), list[0].ID)
+		require.NoError(t, err)
+		assert.Equal(t, []any{alert.Taken, "Dov", "KVA077M511"}, []any{taken.State, taken.By, taken.Of.Identity.Serial})
+		day(func(*state) {})
+		require.Len(t, w.alerts(), 1, "nothing new")
+		known := alert.Accepted{Signal: "reallocated", Level: 4, Reason: "known since its intake"}
+		_, err = w.Accept(t.Context(), who("Dov"), w.drive("7M511"), known)
+		require.NoError(t, err)
+		day(func(s *state) { s.reallocated = 4 })
+		require.Len(t, w.alerts(), 1, "known")
+		day(func(s *state) { s.reallocated = 9 })
+		require.Len(t, w.alerts(), 2)
+		require.Contains(t, w.alerts()[0], "signal open wake 1: Reallocated sectors 4 to 9")
+		require.Contains(t, w.alerts()[1], "verdict taken wake 1")
+		_, err = w.SettleAlert(t.Context(), who("Dov"), list[0].ID, "ordered another")
+		require.NoError(t, err)
+		require.Contains(t, w.alerts()[1], "verdict settled wake 1")
+		_, err = w.SettleAlert(t.Context(), who("Dov"), list[0].ID, "")
+		require.ErrorContains(t, err, "is settled")
+		_, err = w.TakeAlert(t.Context(), who("Dov"), 99)
+		require.ErrorContains(t, err, "there is no alert 99")
+	})
+}
+
+// A drive that goes is an alert after a minute, once while it flaps, and over when it has been read for a while.
+func TestAWatchedDriveThatGoes(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		key := w.state.key()
+		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{For: plans.Scope{Drive: &key}, Read: plans.Cadence{Every: time.Hour}})
+		require.NoError(t, err)
+		w.pass(time.Hour)
+		out := protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Empty}
+		in := protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: key}
+		w.bay(out)
+		w.pass(30 * time.Second)
+		require.Empty(t, w.alerts(), "it may be on its way to another bay")
+		w.pass(time.Minute)
+		require.Len(t, w.alerts(), 1)
+		assert.Contains(t, w.alerts()[0], "vanished open now 1: Not there any more since")
+		w.bay(in)
+		w.pass(time.Hour)
+		w.bay(out)
+		w.pass(2 * time.Minute)
+		w.pass(2 * time.Minute)
+		require.Len(t, w.alerts(), 1)
+		assert.Contains(t, w.alerts()[0], "vanished open now 2")
+		w.bay(in)
+		for range 3 {
+			w.pass(time.Hour)
+		}
+		assert.Contains(t, w.alerts()[0], "vanished settled now 2")
+
+		w.mute = true
+		w.pass(time.Hour)
+		w.pass(time.Hour)
+		w.pass(time.Hour)
+		require.Len(t, w.alerts(), 2)
+		assert.Contains(t, w.alerts()[0], "unread open now 1: Not read for 2 intervals")
 	})
 }

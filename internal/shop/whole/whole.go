@@ -53,6 +53,7 @@ type Tx interface {
 	desk.Tx
 	record.Tx
 	runs.Tx
+	watch.Tx
 	// Taken notes a report, and tells whether it was taken before.
 	Taken(ctx context.Context, bench string, seq int64) (bool, error)
 }
@@ -174,7 +175,12 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 		case r.Started != nil:
 			return s.BenchStarted(ctx, tx, bench, *r.Started)
 		case r.Reading != nil:
-			return s.Arrived(ctx, tx, *r.Reading)
+			events, err := s.Arrived(ctx, tx, *r.Reading)
+			if err != nil {
+				return nil, err
+			}
+			more, err := s.Noticed(ctx, tx, events)
+			return append(events, more...), err
 		case r.Bay != nil:
 			return s.BayChanged(ctx, tx, *r.Bay)
 		case r.Run != nil:

@@ -1,0 +1,106 @@
+package store
+
+import (
+	"context"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+
+	"hylostat.example/internal/core/alert"
+	"hylostat.example/internal/shop/watch"
+)
+
+// Alerts serves a use case's Reader.
+func (q queries) Alerts(ctx context.Context, s watch.AlertQuery) ([]alert.Alert, error) {
+	where, args := []string{"1"}, []any(nil)
+	if s.Drive != 0 {
+		where, args = append(where, "drive = ?"), append(args, s.Drive)
+	}
+	switch s.State {
+	case "":
+	case watch.Unsettled:
+		where, args = append(where, "state IN (?, ?)"), append(args, alert.Open, alert.Taken)
+	default:
+		where, args = append(where, "state = ?"), append(args, s.State)
+	}
+	args = append(args, s.Limit)
+	return q.alerts(ctx, strings.Join(where, " AND ")+` ORDER BY moved DESC, id DESC LIMIT ?`, args...)
+}
+
+// AlertByID serves a use case's Reader.
+func (q queries) AlertByID(ctx context.Context, id int64) (alert.Alert, error) {
+	all, err := q.alerts(ctx, `id = ?`, id)
+	if err != nil || len(all) == 0 {
+		return alert.Alert{}, err
+	}
+	return all[0], nil
+}
+
+// AlertOf serves a use case's Reader.
+func (q queries) AlertOf(ctx context.Context, t alert.Thing) (alert.Alert, error) {
+	all, err := q.alerts(ctx, `kind = ? AND drive = ? AND bench = ? AND name = ?`, t.Kind, t.Drive, t.Bench, t.Name)
+	if err != nil || len(all) == 0 {
+		return alert.Alert{}, err
+	}
+	return all[0], nil
+}
+
+func (q queries) alerts(ctx context.Context, which string, args ...any) ([]alert.Alert, error) {
+	var rows []struct {
+		ID   int64  `db:"id"`
+		Body string `db:"body"`
+	}
+	if err := sqlx.SelectContext(ctx, q.q, &rows, `SELECT id, body FROM alert WHERE `+which, args...); err != nil {
+		return nil, err
+	}
+	all := make([]alert.Alert, len(rows))
+	for i, r := range rows {
+		if err := decode(r.Body, &all[i]); err != nil {
+			return nil, err
+		}
+		all[i].ID = r.ID
+	}
+	return all, nil
+}
+
+// SaveAlert serves a use case's Tx.
+func (c Tx) SaveAlert(ctx context.Context, a *alert.Alert) error {
+	body, err := encode(a)
+	if err != nil {
+		return err
+	}
+	if a.ID != 0 {
+		_, err = c.tx.ExecContext(ctx, `UPDATE alert SET state = ?, moved = ?, body = ? WHERE id = ?`, a.State, millis(a.Moved), body, a.ID)
+		return err
+	}
+	res, err := c.tx.ExecContext(
+		ctx, `INSERT INTO alert (kind, drive, bench, name, state, moved, body) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		a.Kind, a.Drive, a.Bench, a.Name, a.State, millis(a.Moved), body,
+	)
+	if err != nil {
+		return err
+	}
+	a.ID, err = res.LastInsertId()
+	return err
+}
+
+// AcceptedLevels serves a use case's Reader.
+func (q queries) AcceptedLevels(ctx context.Context, driveID int64) ([]alert.Accepted, error) {
+	return bodies[alert.Accepted](ctx, q.q, `SELECT body FROM accepted WHERE ? IN (0, drive) ORDER BY drive, signal`, driveID)
+}
+
+// SaveAccepted serves a use case's Tx.
+func (c Tx) SaveAccepted(ctx context.Context, a alert.Accepted) error {
+	body, err := encode(a)
+	if err != nil {
+		return err
+	}
+	_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO accepted (drive, signal, body) VALUES (?, ?, ?)`, a.Drive, a.Signal, body)
+	return err
+}
+
+// DropAccepted serves a use case's Tx.
+func (c Tx) DropAccepted(ctx context.Context, driveID int64, signal string) error {
+	_, err := c.tx.ExecContext(ctx, `DELETE FROM accepted WHERE drive = ? AND signal = ?`, driveID, signal)
+	return err
+}
