@@ -24,7 +24,8 @@ func alertCommands() *cli.Command {
 				Usage:     "the alerts that are open or taken, of all drives or of one; what moved last first",
 				ArgsUsage: "[DRIVE]",
 				Description: "One thing has one alert, however often it comes. It is told again when it grows, and settles by itself " +
-					"when it has been over at three readings or for a day.\n\nExamples:\n   hylostat alert list\n   hylostat alert list --all",
+					"when it has been over at three readings or for a day.\n\nExamples:\n   hylostat alert list\n" +
+					"   hylostat alert list --all",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "all", Usage: "those that are settled, too"},
 					&cli.IntFlag{Name: "limit", Value: 100, Usage: "at most so `MANY`"},

@@ -433,7 +433,7 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 	) // another service, this machine's own drives and records, a password, who is signed in
 	asThingsStand := regexp.MustCompile(
 		`\b(114|intake move|bay vacate|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|` +
-			`verdict sign 7M4R9|volume show|person remove)\b`,
+			`verdict sign 7M4R9|volume show|person remove|alert (take|settle))\b`,
 	)
 	tried := 0
 	for _, line := range examples(cli.New(cli.Starters{})) {

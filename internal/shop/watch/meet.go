@@ -28,12 +28,12 @@ func (w *Watcher) meet(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, err := w.store.Watched(ctx)
+	before, err := w.store.Watched(ctx)
 	if err != nil {
 		return err
 	}
 	kept := map[int64]Row{}
-	for _, r := range rows {
+	for _, r := range before {
 		kept[r.Drive] = r
 	}
 	bays, err := w.store.Bays(ctx)
@@ -43,7 +43,7 @@ func (w *Watcher) meet(ctx context.Context) error {
 	w.mu.Lock()
 	w.planner, w.known = planner, known
 	w.mu.Unlock()
-	met := map[int64]bool{}
+	met, keep := map[int64]bool{}, rows{}
 	for _, b := range bays {
 		if b.Connection != protocol.Answering && b.Connection != protocol.StuckBay || !b.Key.IsValid() {
 			continue
@@ -59,7 +59,7 @@ func (w *Watcher) meet(ctx context.Context) error {
 			continue
 		}
 		met[d.ID] = true
-		if err := w.see(ctx, d, kept[d.ID]); err != nil {
+		if err := w.see(ctx, d, kept[d.ID], &keep); err != nil {
 			return err
 		}
 	}
@@ -71,11 +71,37 @@ func (w *Watcher) meet(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := w.see(ctx, d, row); err != nil {
+		if err := w.see(ctx, d, row, &keep); err != nil {
 			return err
 		}
 	}
-	return nil
+	return w.keep(ctx, keep)
+}
+
+// rows are what has to be kept, and not any more, of drives that were seen.
+type rows struct {
+	save []Row
+	drop []int64
+}
+
+// keep stores them, all in one change.
+func (w *Watcher) keep(ctx context.Context, r rows) error {
+	if len(r.save)+len(r.drop) == 0 {
+		return nil
+	}
+	return w.store.Write(ctx, func(tx Tx) error {
+		for _, row := range r.save {
+			if err := tx.SaveWatched(ctx, row); err != nil {
+				return err
+			}
+		}
+		for _, id := range r.drop {
+			if err := tx.DropWatched(ctx, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // meetSerial is meet for the drives with a serial. told is the fact that one was read, where that is why.
@@ -93,6 +119,7 @@ func (w *Watcher) meetSerial(ctx context.Context, serial string, told *shop.Even
 	if err != nil {
 		return err
 	}
+	var keep rows
 	for _, d := range found {
 		w.mu.Lock()
 		row, changed := Row{}, false
@@ -108,15 +135,13 @@ func (w *Watcher) meetSerial(ctx context.Context, serial string, told *shop.Even
 		}
 		w.mu.Unlock()
 		if changed { // between two changes the time of its latest reading tells when it told something
-			if err := w.store.Write(ctx, func(tx Tx) error { return tx.SaveWatched(ctx, row) }); err != nil {
-				return err
-			}
+			keep.save = append(keep.save, row)
 		}
-		if err := w.see(ctx, d, row); err != nil {
+		if err := w.see(ctx, d, row, &keep); err != nil {
 			return err
 		}
 	}
-	return nil
+	return w.keep(ctx, keep)
 }
 
 // row is what is kept of a watched drive.
@@ -132,7 +157,7 @@ func (d *watched) row() Row {
 
 // see takes in how a drive stands: whether it is watched and by which plan, where it is, what keeps it. row is what is known of its
 // watch; the zero Row when it is not watched yet.
-func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row) error {
+func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row, keep *rows) error {
 	i, place, err := w.place(ctx, d)
 	if err != nil {
 		return err
@@ -150,11 +175,13 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row) error {
 	for _, p := range w.known {
 		all = append(all, p.Plan)
 	}
-	w.mu.Unlock()
 	slices.SortFunc(all, func(a, b plans.Plan) int { return int(a.ID - b.ID) })
 	p, err := plans.Narrowest(all, place)
+	set := w.known[p.ID].At
+	w.mu.Unlock()
 	if err != nil || gone || d.Now.Bay.IsZero() && row.Drive == 0 {
-		return w.forget(ctx, d.ID, row)
+		w.forget(d.ID, row, keep)
+		return nil
 	}
 	at := &watched{now: d, bay: d.Now.Bay, lot: place.Lot}
 	at.Drive = plans.Drive{
@@ -167,9 +194,10 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row) error {
 	if row.Plan != p.ID { // another plan counts now, from now on
 		at.Since = w.books.Clock.Now()
 		row.Drive, row.Plan, row.Since = d.ID, p.ID, at.Since
-		if err := w.store.Write(ctx, func(tx Tx) error { return tx.SaveWatched(ctx, row) }); err != nil {
-			return err
-		}
+		keep.save = append(keep.save, row)
+	}
+	if set.After(at.Since) { // what came due before the plan was as it is now is not asked for
+		at.Since = set
 	}
 	for t, slot := range row.Begun {
 		at.Did[t].Slot = slot
@@ -274,15 +302,13 @@ func (w *Watcher) here(bench string) bool {
 }
 
 // forget ends the watch of a drive, if it was watched.
-func (w *Watcher) forget(ctx context.Context, id int64, row Row) error {
+func (w *Watcher) forget(id int64, row Row, keep *rows) {
 	w.mu.Lock()
+	defer w.mu.Unlock()
 	_, was := w.drives[id]
-	delete(w.drives, id)
-	w.mu.Unlock()
-	if !was && row.Drive == 0 {
-		return nil
+	if delete(w.drives, id); was || row.Drive != 0 {
+		keep.drop = append(keep.drop, id)
 	}
-	return w.store.Write(ctx, func(tx Tx) error { return tx.DropWatched(ctx, id) })
 }
 
 // kinds are the checks that tasks are.

@@ -36,25 +36,17 @@ func (w *Watcher) SetWatch(ctx context.Context, by shop.Actor, p plans.Plan) (Pl
 		return Plan{}, err
 	}
 	set := Plan{Plan: p, By: by.Name, At: now}
+	if err := w.affords(ctx, now, p); err != nil {
+		return Plan{}, err
+	}
 	err := shop.Act(ctx, w.books, w.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
 		all, err := tx.WatchPlans(ctx)
 		if err != nil {
 			return nil, nil, err
 		}
-		deed, others := shop.Deed{Kind: shop.WatchChanged}, []plans.Plan{}
-		was := Plan{}
-		for _, other := range all {
-			if reflect.DeepEqual(other.For, p.For) {
-				was = other
-				continue
-			}
-			others = append(others, other.Plan)
-		}
-		if set.ID = was.ID; set.ID == 0 { // so that the planner can tell them apart
-			set.ID = -1
-		}
-		if err := w.affords(ctx, now, others, set.Plan); err != nil {
-			return nil, nil, err
+		deed, was := shop.Deed{Kind: shop.WatchChanged}, Plan{}
+		if i := slices.IndexFunc(all, func(other Plan) bool { return reflect.DeepEqual(other.For, p.For) }); i >= 0 {
+			was = all[i]
 		}
 		set.ID = was.ID
 		if p.For.Drive != nil {
@@ -71,7 +63,7 @@ func (w *Watcher) SetWatch(ctx context.Context, by shop.Actor, p plans.Plan) (Pl
 	if err != nil {
 		return Plan{}, err
 	}
-	return set, w.again(ctx)
+	return set, w.reread(ctx)
 }
 
 // EndWatch ends a plan.
@@ -95,7 +87,7 @@ func (w *Watcher) EndWatch(ctx context.Context, by shop.Actor, id int64) error {
 	if err != nil {
 		return err
 	}
-	return w.again(ctx)
+	return w.reread(ctx)
 }
 
 // exists reports whether there is what a plan is for.
@@ -117,9 +109,19 @@ func (w *Watcher) exists(ctx context.Context, s plans.Scope) error {
 	return nil
 }
 
-// affords reports whether the benches can do what the plans ask of them, with one more.
-func (w *Watcher) affords(ctx context.Context, now time.Time, others []plans.Plan, p plans.Plan) error {
-	all := append(others, p)
+// affords reports whether the benches can do what the plans ask of them, with one more or another.
+func (w *Watcher) affords(ctx context.Context, now time.Time, p plans.Plan) error {
+	p.ID = -1 // so that the planner can tell it from the others
+	all := []plans.Plan{p}
+	others, err := w.store.WatchPlans(ctx)
+	if err != nil {
+		return err
+	}
+	for _, other := range others {
+		if !reflect.DeepEqual(other.For, p.For) {
+			all = append(all, other.Plan)
+		}
+	}
 	planner, err := plans.New(all)
 	if err != nil {
 		return err
@@ -180,8 +182,8 @@ func (w *Watcher) affords(ctx context.Context, now time.Time, others []plans.Pla
 	return nil
 }
 
-// again has the one who keeps the watch read the plans anew, and waits for it.
-func (w *Watcher) again(ctx context.Context) error {
+// reread has the one who keeps the watch read the plans anew, and waits for it.
+func (w *Watcher) reread(ctx context.Context) error {
 	limited, end := context.WithTimeout(ctx, shop.Settling)
 	defer end()
 	back := make(chan error, 1)

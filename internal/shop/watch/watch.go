@@ -78,7 +78,8 @@ type Watcher struct {
 	unanswered chan string     // orders for readings that brought nothing
 	became     chan func()     // what came of an order, for the one who keeps the watch
 	asked      chan chan error // somebody wants all plans read anew, and waits for it
-	around     around          // Keep's alone
+	around     around          // Keep's alone, and so is again
+	again      time.Time       // when to read how drives are watched once more, in real time, since that failed; zero: it did not
 
 	mu      sync.Mutex // guards what follows; Keep alone changes it
 	planner *plans.Planner
@@ -120,15 +121,16 @@ const tick = time.Second
 // lostAfter is how long, in real time, a reading may be on its way. What comes after that is taken in all the same.
 const lostAfter = 5 * time.Minute
 
+// meetAgain is after how long, in real time, what could not be read is read again.
+const meetAgain = 10 * time.Second
+
 // Keep keeps the watch until the context ends.
 func (w *Watcher) Keep(ctx context.Context) {
 	ticks := time.NewTicker(tick)
 	defer ticks.Stop()
 	for ctx.Err() == nil {
 		facts := w.books.Listen(ctx)
-		if err := w.meet(ctx); err != nil {
-			w.books.Log.Warn("reading how drives are watched; it is tried again", "error", err)
-		}
+		_ = w.meetAll(ctx) // it says so itself
 		for listening := true; listening && ctx.Err() == nil; {
 			select {
 			case <-ctx.Done():
@@ -143,8 +145,11 @@ func (w *Watcher) Keep(ctx context.Context) {
 			case f := <-w.became:
 				f()
 			case back := <-w.asked:
-				back <- w.meet(ctx)
+				back <- w.meetAll(ctx)
 			case <-ticks.C:
+				if !w.again.IsZero() && !time.Now().Before(w.again) {
+					_ = w.meetAll(ctx) // it says so itself
+				}
 			}
 			w.carryOut(ctx)
 			if err := w.lookAround(ctx); err != nil && ctx.Err() == nil {
@@ -152,6 +157,17 @@ func (w *Watcher) Keep(ctx context.Context) {
 			}
 		}
 	}
+}
+
+// meetAll is meet, and once more later when that fails.
+func (w *Watcher) meetAll(ctx context.Context) error {
+	err := w.meet(ctx)
+	w.again = time.Time{}
+	if err != nil && ctx.Err() == nil {
+		w.again = time.Now().Add(meetAgain)
+		w.books.Log.Warn("reading how drives are watched; it is tried again", "error", err)
+	}
+	return err
 }
 
 // heard takes in a fact that may concern a watched drive.
@@ -171,7 +187,7 @@ func (w *Watcher) heard(ctx context.Context, e shop.Event) {
 	case shop.RunChanged, shop.IntakeChanged, shop.VerdictSigned:
 		err = w.meetSerial(ctx, e.Serial, nil)
 	case shop.BenchChanged, shop.LotChanged:
-		err = w.meet(ctx)
+		err = w.meetAll(ctx)
 	default:
 	}
 	if err != nil && ctx.Err() == nil {

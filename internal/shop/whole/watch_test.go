@@ -121,8 +121,11 @@ func TestAPlanIsCarriedOut(t *testing.T) {
 		stands, _ = w.StandingOf(w.drive("7M511").ID)
 		assert.False(t, stands.Asleep)
 
-		replaced, err := w.SetWatch(t.Context(), who("Imre"), every(12))
+		more := every(12)
+		more.Short = plans.Cadence{Rule: "FREQ=DAILY;BYHOUR=3"}
+		replaced, err := w.SetWatch(t.Context(), who("Imre"), more)
 		require.NoError(t, err)
+		require.Empty(t, w.pass(0), "what came due before the plan was so is not asked for")
 		assert.Equal(t, set.ID, replaced.ID, "one plan for one bench")
 		require.NoError(t, w.EndWatch(t.Context(), who("Imre"), set.ID))
 		assert.Empty(t, w.pass(48*time.Hour))
