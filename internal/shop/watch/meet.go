@@ -41,8 +41,17 @@ func (w *Watcher) meet(ctx context.Context) error {
 		return err
 	}
 	w.mu.Lock()
-	w.planner, w.known = planner, known
+	w.planner, w.known, w.whole = planner, known, false
+	none := len(known)+len(kept)+len(w.drives) == 0
 	w.mu.Unlock()
+	defer func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.whole = true
+	}()
+	if none {
+		return nil
+	}
 	met, keep := map[int64]bool{}, rows{}
 	for _, b := range bays {
 		if b.Connection != protocol.Answering && b.Connection != protocol.StuckBay || !b.Key.IsValid() {

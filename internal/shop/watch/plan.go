@@ -63,7 +63,7 @@ func (w *Watcher) SetWatch(ctx context.Context, by shop.Actor, p plans.Plan) (Pl
 	if err != nil {
 		return Plan{}, err
 	}
-	return set, w.reread(ctx)
+	return set, w.settled(ctx, func() bool { return w.whole && w.known[set.ID].At.Equal(set.At) })
 }
 
 // EndWatch ends a plan.
@@ -87,7 +87,7 @@ func (w *Watcher) EndWatch(ctx context.Context, by shop.Actor, id int64) error {
 	if err != nil {
 		return err
 	}
-	return w.reread(ctx)
+	return w.settled(ctx, func() bool { _, still := w.known[id]; return w.whole && !still })
 }
 
 // exists reports whether there is what a plan is for.
@@ -182,21 +182,22 @@ func (w *Watcher) affords(ctx context.Context, now time.Time, p plans.Plan) erro
 	return nil
 }
 
-// reread has the one who keeps the watch read the plans anew, and waits for it.
-func (w *Watcher) reread(ctx context.Context) error {
+// settled waits until the one who keeps the watch has read the plans as they are now, for as long as orders may take to show.
+func (w *Watcher) settled(ctx context.Context, is func() bool) error {
 	limited, end := context.WithTimeout(ctx, shop.Settling)
 	defer end()
-	back := make(chan error, 1)
-	select {
-	case w.asked <- back:
-	case <-limited.Done(): // the watch is not kept yet: it will read them when it is
-		return ctx.Err()
-	}
-	select {
-	case err := <-back:
-		return err
-	case <-limited.Done():
-		return ctx.Err()
+	for {
+		w.mu.Lock()
+		done := is()
+		w.mu.Unlock()
+		if done {
+			return nil
+		}
+		select {
+		case <-limited.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
 	}
 }
 

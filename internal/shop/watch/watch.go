@@ -75,15 +75,15 @@ type Watcher struct {
 	runs  *runs.Conductor
 	fleet *fleet.Fleet
 
-	unanswered chan string     // orders for readings that brought nothing
-	became     chan func()     // what came of an order, for the one who keeps the watch
-	asked      chan chan error // somebody wants all plans read anew, and waits for it
-	around     around          // Keep's alone, and so is again
-	again      time.Time       // when to read how drives are watched once more, in real time, since that failed; zero: it did not
+	unanswered chan string // orders for readings that brought nothing
+	became     chan func() // what came of an order, for the one who keeps the watch
+	around     around      // Keep's alone, and so is again
+	again      time.Time   // when to read how drives are watched once more, in real time, since that failed; zero: it did not
 
 	mu      sync.Mutex // guards what follows; Keep alone changes it
 	planner *plans.Planner
 	known   map[int64]Plan
+	whole   bool // all drives they are for have been seen
 	drives  map[int64]*watched
 }
 
@@ -111,7 +111,7 @@ type gave struct {
 func New(books *shop.Books, store Store, judge *judge.Judge, conductor *runs.Conductor, benches *fleet.Fleet) *Watcher {
 	return &Watcher{
 		books: books, store: store, judge: judge, runs: conductor, fleet: benches,
-		unanswered: make(chan string, 64), became: make(chan func(), 64), asked: make(chan chan error), drives: map[int64]*watched{},
+		unanswered: make(chan string, 64), became: make(chan func(), 64), drives: map[int64]*watched{},
 	}
 }
 
@@ -144,8 +144,6 @@ func (w *Watcher) Keep(ctx context.Context) {
 				w.answered(order, nil)
 			case f := <-w.became:
 				f()
-			case back := <-w.asked:
-				back <- w.meetAll(ctx)
 			case <-ticks.C:
 				if !w.again.IsZero() && !time.Now().Before(w.again) {
 					_ = w.meetAll(ctx) // it says so itself
@@ -186,7 +184,7 @@ func (w *Watcher) heard(ctx context.Context, e shop.Event) {
 		}
 	case shop.RunChanged, shop.IntakeChanged, shop.VerdictSigned:
 		err = w.meetSerial(ctx, e.Serial, nil)
-	case shop.BenchChanged, shop.LotChanged:
+	case shop.BenchChanged, shop.LotChanged, shop.WatchChanged:
 		err = w.meetAll(ctx)
 	default:
 	}
