@@ -447,6 +447,14 @@ func (p *Planner) Demands(now time.Time, drives []Drive) map[string]Demand {
 	return all
 }
 
+// About gives when a task came due for a drive last, and when it does next; zero times: it did not, not any more.
+func (p *Planner) About(t Task, d *Drive, now time.Time) (last, next time.Time) {
+	if c := p.plans[d.Plan]; c != nil {
+		last, next, _ = c.slots(t, d, now)
+	}
+	return last, next
+}
+
 // Slots lists when a task comes due for a drive after from and up to until, the first so many of them.
 func (p *Planner) Slots(t Task, d Drive, from, until time.Time, most int) (all []time.Time) {
 	c := p.plans[d.Plan]

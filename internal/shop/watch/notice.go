@@ -265,6 +265,9 @@ func (w *Watcher) missed(d *watched, now time.Time) []time.Time {
 	if from.Before(d.Since) {
 		from = d.Since
 	}
+	if last, _ := w.planner.About(plans.Reading, &d.Drive, now); !last.After(from) { // as it should be
+		return nil
+	}
 	all := w.planner.Slots(plans.Reading, d.Drive, from, now, 50)
 	if n := len(all); n > 0 && d.Attached && d.Did[plans.Reading].Tried.Before(all[n-1]) { // it has just come due
 		all = all[:n-1]

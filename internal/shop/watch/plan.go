@@ -210,21 +210,20 @@ type Comes struct {
 
 // Standing is how a watched drive stands.
 type Standing struct {
-	Drive    shop.Drive
-	Plan     Plan
-	Since    time.Time
-	Bay      drive.Bay // none: it is not here
-	Asleep   bool
-	AtRisk   bool
-	Told     time.Time // when it told its counters last
-	Doing    plans.Task
-	Run      int64 // what loads it for the watch; 0: nothing
-	Waits    bool
-	Comes    []Comes
-	Missed   []time.Time    // readings that came due and were not taken, since it was read last
-	Never    []plans.Task   // tasks of its plan that can never begin: they take longer than the longest window
-	Keeps    wording.Phrase // what keeps all but readings; zero: nothing
-	Readings []time.Time    // those to come within two days, at most 96
+	Drive  shop.Drive
+	Plan   Plan
+	Since  time.Time
+	Bay    drive.Bay // none: it is not here
+	Asleep bool
+	AtRisk bool
+	Told   time.Time // when it told its counters last
+	Doing  plans.Task
+	Run    int64 // what loads it for the watch; 0: nothing
+	Waits  bool
+	Comes  []Comes
+	Missed []time.Time    // readings that came due and were not taken, since it was read last
+	Never  []plans.Task   // tasks of its plan that can never begin: they take longer than the longest window
+	Keeps  wording.Phrase // what keeps all but readings; zero: nothing
 }
 
 // Standings tells how the watched drives stand: those that were missed first, then by what is due next.
@@ -276,11 +275,8 @@ func (w *Watcher) standing(d *watched, now time.Time) Standing {
 		if s.Plan.Of(t).IsZero() {
 			continue
 		}
-		c := Comes{Task: t, Done: d.Did[t].At}
-		if next := w.planner.Slots(t, d.Drive, now, now.AddDate(2, 0, 0), 1); len(next) > 0 {
-			c.Next = next[0]
-		}
-		s.Comes = append(s.Comes, c)
+		_, next := w.planner.About(t, &d.Drive, now)
+		s.Comes = append(s.Comes, Comes{Task: t, Done: d.Did[t].At, Next: next})
 	}
 	s.Missed = w.missed(d, now)
 	s.Never = w.planner.Never(d.Drive)
@@ -292,6 +288,5 @@ func (w *Watcher) standing(d *watched, now time.Time) Standing {
 	case d.Asleep:
 		s.Keeps = wording.Say(wording.WatchAsleep)
 	}
-	s.Readings = w.planner.Slots(plans.Reading, d.Drive, now, now.AddDate(0, 0, 2), 96)
 	return s
 }
