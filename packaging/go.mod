@@ -110,6 +110,7 @@ require (
 	github.com/skeema/knownhosts v1.3.2 // indirect
 	github.com/spf13/cast v1.10.0 // indirect
 	github.com/superfly/ltx v0.5.2 // indirect
+	github.com/teambition/rrule-go v1.8.2 // indirect
 	github.com/tetratelabs/wazero v1.2.1 // indirect
 	github.com/trustelem/zxcvbn v1.0.1 // indirect
 	github.com/ulikunitz/xz v0.5.17 // indirect

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"syscall"
 	"time"
+	_ "time/tzdata" // the zones of the watch, where the machine has none
 
 	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/gofrs/flock"
