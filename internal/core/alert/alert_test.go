@@ -176,6 +176,8 @@ func values(all map[signal.Name]float64) signal.Values {
 	return signal.ValuesOf(set)
 }
 
+func past(all ...signal.Values) []signal.Values { return all }
+
 func TestWhatADriveShows(t *testing.T) {
 	p, err := policy.Parse(policy.Default)
 	require.NoError(t, err)
@@ -201,38 +203,42 @@ func TestWhatADriveShows(t *testing.T) {
 	}{
 		"the first verdict is no change": {Look{Is: grown, Now: at(signal.Reallocated, 3)}, nil},
 		"a grade that is worse, with what made it so": {
-			Look{Was: &healthy, Is: grown, Before: at(signal.Reallocated, 0), Now: at(signal.Reallocated, 3)},
+			Look{Was: &healthy, Is: grown, Past: past(at(signal.Reallocated, 0)), Now: at(signal.Reallocated, 3)},
 			[]what{{Verdict, Now, 1, 2, false}},
 		},
 		"a signal that grows on": {
-			Look{Was: &grown, Is: more, Before: at(signal.Reallocated, 3), Now: at(signal.Reallocated, 8)},
+			Look{Was: &grown, Is: more, Past: past(at(signal.Reallocated, 3)), Now: at(signal.Reallocated, 8)},
 			[]what{{Signal, Now, 3, 8, false}},
 		},
-		"and does not": {Look{Was: &grown, Is: grown, Before: at(signal.Reallocated, 3), Now: at(signal.Reallocated, 3)}, nil},
+		"past a reading at which it slept": {
+			Look{Was: &grown, Is: more, Past: past(values(nil), at(signal.Reallocated, 3)), Now: at(signal.Reallocated, 8)},
+			[]what{{Signal, Now, 3, 8, false}},
+		},
+		"and does not": {Look{Was: &grown, Is: grown, Past: past(at(signal.Reallocated, 3)), Now: at(signal.Reallocated, 3)}, nil},
 		"an accepted level": {
 			Look{
-				Was: &healthy, Is: grown, Before: at(signal.Reallocated, 0), Now: at(signal.Reallocated, 3),
+				Was: &healthy, Is: grown, Past: past(at(signal.Reallocated, 0)), Now: at(signal.Reallocated, 3),
 				Accepted: []Accepted{{Signal: string(signal.Reallocated), Level: 3}},
 			},
 			[]what{{Verdict, None, 1, 2, false}},
 		},
 		"and beyond it": {
 			Look{
-				Was: &grown, Is: more, Before: at(signal.Reallocated, 3), Now: at(signal.Reallocated, 8),
+				Was: &grown, Is: more, Past: past(at(signal.Reallocated, 3)), Now: at(signal.Reallocated, 8),
 				Accepted: []Accepted{{Signal: string(signal.Reallocated), Level: 7}},
 			},
 			[]what{{Signal, Now, 3, 8, false}},
 		},
 		"a note is for the digest": {
-			Look{Was: &linked, Is: linked, Before: at(signal.CRCErrors, 0), Now: at(signal.CRCErrors, 14)},
+			Look{Was: &linked, Is: linked, Past: past(at(signal.CRCErrors, 0)), Now: at(signal.CRCErrors, 14)},
 			[]what{{Signal, Digest, 0, 14, false}},
 		},
 		"hours and cycles are no alerts": {
-			Look{Was: &aged, Is: aged, Before: at(signal.PowerOnHours, 35999), Now: at(signal.PowerOnHours, 36000)}, nil,
+			Look{Was: &aged, Is: aged, Past: past(at(signal.PowerOnHours, 35999)), Now: at(signal.PowerOnHours, 36000)}, nil,
 		},
 		"a grade that is better, and a count that fell": {
 			Look{
-				Was: &grown, Is: healthy, Before: at(signal.Pending, 8), Now: at(signal.Pending, 0),
+				Was: &grown, Is: healthy, Past: past(at(signal.Pending, 8)), Now: at(signal.Pending, 0),
 				Alerts: []Alert{
 					{Thing: Thing{Kind: Verdict}, Told: 2},
 					{Thing: Thing{Kind: Signal, Name: string(signal.Pending)}, Told: 8},

@@ -11,14 +11,14 @@ import (
 	"hylostat.example/internal/core/wording"
 )
 
-// Look is a drive at one reading and the one before it.
+// Look is a drive at one reading and those before it.
 type Look struct {
 	Drive    int64
 	Reading  int
 	At       time.Time
 	Was      *verdict.Verdict // before; nil: it was not judged yet
 	Is       verdict.Verdict
-	Before   signal.Values // of the reading before
+	Past     []signal.Values // of the readings before, the latest first
 	Now      signal.Values
 	Accepted []Accepted // of this drive
 	Policy   *policy.Policy
@@ -38,6 +38,14 @@ func severity(p *policy.Policy, f verdict.Finding) Severity {
 	case policy.Note:
 	}
 	return Digest
+}
+
+// before is what a signal was when the drive gave it last: one that slept gave nothing.
+func (l Look) before(s signal.Name) (x float64, had bool) {
+	for i := 0; i < len(l.Past) && !had; i++ {
+		x, had = l.Past[i].Get(s)
+	}
+	return x, had
 }
 
 // quiet reports whether every flaw a finding rests on is known and accepted.
@@ -72,7 +80,7 @@ func (l Look) Seen() []Seen {
 		}
 		for _, r := range f.Rests {
 			thing, ok := l.thing(r.Signal)
-			before, had := l.Before.Get(r.Signal)
+			before, had := l.before(r.Signal)
 			now, has := l.Now.Get(r.Signal)
 			if !ok || !had || !has || now <= before || seen[thing] || l.accepted(r.Signal, now) {
 				continue

@@ -159,6 +159,9 @@ func (w *Watcher) begin(ctx context.Context, d watched, o plans.Order) {
 			if d.given = false; d.Doing == o.Task {
 				d.run = r.ID
 			}
+			if r.State == check.Done { // it was ordered before, and has ended
+				d.Doing = plans.Reading
+			}
 		}
 	})
 }

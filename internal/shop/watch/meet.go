@@ -171,13 +171,6 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row, keep *rows) er
 	if err != nil {
 		return err
 	}
-	if d.Now.Bay.IsZero() && row.Drive != 0 { // gone: it is still what it was
-		w.mu.Lock()
-		if at := w.drives[d.ID]; at != nil {
-			place.Bench = at.Bench
-		}
-		w.mu.Unlock()
-	}
 	gone := i != nil && i.Handover != nil && d.Now.Bay.IsZero()
 	w.mu.Lock()
 	all := make([]plans.Plan, 0, len(w.known))
@@ -186,6 +179,13 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row, keep *rows) er
 	}
 	slices.SortFunc(all, func(a, b plans.Plan) int { return int(a.ID - b.ID) })
 	p, err := plans.Narrowest(all, place)
+	if was, still := w.known[row.Plan]; still && d.Now.Bay.IsZero() { // it is not here: it stays what it was, and where
+		if p, err = was.Plan, nil; p.For.Bench != nil {
+			place.Bench = *p.For.Bench
+		} else if at := w.drives[d.ID]; at != nil {
+			place.Bench = at.Bench
+		}
+	}
 	set := w.known[p.ID].At
 	w.mu.Unlock()
 	if err != nil || gone || d.Now.Bay.IsZero() && row.Drive == 0 {
@@ -254,8 +254,10 @@ func (w *Watcher) ran(ctx context.Context, at *watched, p plans.Plan) error {
 					at.Did[task].At = s.Ended
 				}
 			}
-			if own && !newest[t] && gaveWay(r) && at.Did[t].Slot.Equal(slotOf(r)) { // for somebody's own: it comes again
-				at.Did[t].Slot = time.Time{}
+			if own && !newest[t] && at.Did[t].Slot.Equal(slotOf(r)) {
+				if at.gave[t].slot = at.Did[t].Slot; gaveWay(r) { // for somebody's own: it comes again
+					at.Did[t].Slot = time.Time{}
+				}
 			}
 		case own:
 			at.Doing, at.run, at.Waits = t, r.ID, r.State == check.Paused && pausedHere(r)

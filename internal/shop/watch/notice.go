@@ -57,7 +57,10 @@ func (w *Watcher) Noticed(ctx context.Context, tx Tx, events []shop.Event) (more
 	return more, nil
 }
 
-// look lays a drive's latest reading beside the one before it; false: it is not the latest, or the first.
+// pastReadings is how many readings back a signal is looked for that a drive does not always give.
+const pastReadings = 200
+
+// look lays a drive's latest reading beside those before it; false: it is not the latest, or the first.
 func (w *Watcher) look(ctx context.Context, tx Tx, id int64, e shop.Event, changed bool) (l alert.Look, ok bool, err error) {
 	moments, err := tx.Moments(ctx, id)
 	if err != nil {
@@ -82,8 +85,8 @@ func (w *Watcher) look(ctx context.Context, tx Tx, id int64, e shop.Event, chang
 		Drive: id, Reading: e.Reading, At: moments[n-1].At, Was: was, Is: verdicts[0].Verdict, Now: moments[n-1].Signals,
 		Policy: w.judge.Policy(),
 	}
-	if n > 1 {
-		l.Before = moments[n-2].Signals
+	for i := n - 2; i >= 0 && len(l.Past) < pastReadings; i-- {
+		l.Past = append(l.Past, moments[i].Signals)
 	}
 	if l.Accepted, err = tx.AcceptedLevels(ctx, id); err != nil {
 		return l, false, err

@@ -227,6 +227,48 @@ func TestWhatTheWatchBeganIsOrderedAgainAfterAKill(t *testing.T) {
 	})
 }
 
+// A drive that went before a restart is still watched after it, and a run that somebody stopped is not begun again by one.
+func TestARestartForgetsNothingOfTheWatch(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		own := ""
+		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{
+			For: plans.Scope{Bench: &own}, Short: plans.Cadence{Rule: "FREQ=WEEKLY;BYDAY=SU;BYHOUR=3"},
+		})
+		require.NoError(t, err)
+		orders := w.pass(6 * 24 * time.Hour)
+		require.Len(t, orders, 1)
+		r := check.New(check.Short, orders[0].Bay, orders[0].Key, orders[0].By, w.clock.at, check.Limit{})
+		r.ID, r.Order, r.State, r.Outcome, r.Ended = orders[0].Run, orders[0].ID, check.Done, check.Stopped, w.clock.at
+		r.Reason = wording.Say(wording.StoppedBy, wording.Values{"by": "Dov"})
+		require.NoError(t, w.Take(t.Context(), "", protocol.Report{Run: &r}))
+		restarted := func() (*whole.Shop, *bench) {
+			st, err := store.Open(t.Context(), w.file)
+			require.NoError(t, err)
+			t.Cleanup(func() { _ = st.Close() })
+			b := &bench{}
+			s, err := whole.New(
+				t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, st, b), policy.Default, w.clock, slog.New(slog.DiscardHandler),
+			)
+			require.NoError(t, err)
+			b.shop = s
+			go func() { _ = attended(t.Context(), s, b) }()
+			time.Sleep(3 * time.Second)
+			synctest.Wait()
+			return s, b
+		}
+		_, b := restarted()
+		assert.Empty(t, b.ordered(), "Dov stopped it")
+		w.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Empty})
+		w.pass(time.Second)
+		s, _ := restarted()
+		stands, ok := s.StandingOf(w.drive("7M511").ID)
+		require.True(t, ok)
+		assert.True(t, stands.Bay.IsZero())
+	})
+}
+
 // A plan that asks more of a bench than it can do is refused, with the sum.
 func TestAPlanThatAsksTooMuch(t *testing.T) {
 	t.Parallel()
