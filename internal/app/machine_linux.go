@@ -46,7 +46,8 @@ const attendWord = "attend-drive"
 
 // attendDrive serves one drive until the service closes the socket.
 func attendDrive() int {
-	debug.SetGCPercent(50)
+	debug.SetGCPercent(25)
+	debug.FreeOSMemory()
 	if err := confine.Attend(); err != nil {
 		logger(os.Stderr).Warn("a process that attends a drive has more powers than it needs", "error", err)
 	}

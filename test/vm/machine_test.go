@@ -94,7 +94,7 @@ func startWith(t *testing.T, dir, more string, devices ...string) *machine {
 		"-smp",
 		"2",
 		"-m",
-		"512",
+		"768", // its files lie in it, and two services with a process for each drive run at once
 		"-display",
 		"none",
 		"-no-reboot",
