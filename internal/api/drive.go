@@ -193,8 +193,16 @@ func (h *handlers) ListDrives(ctx context.Context, r server.ListDrivesRequestObj
 		}
 	}
 	all, err := h.shop.List(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	body := each(all, listedOf)
+	badges, err := h.shop.Badges(ctx, each(all, func(d shop.Listed) int64 { return d.ID }))
+	for i, d := range all {
+		body[i].Alerts, body[i].Known = optional(badges[d.ID].Alerts), optional(badges[d.ID].Known)
+	}
 	return server.ListDrives200JSONResponse{
-		Body: each(all, listedOf), Headers: server.ListDrives200ResponseHeaders{Link: next(ctx, all, q.Limit, "after", last)},
+		Body: body, Headers: server.ListDrives200ResponseHeaders{Link: next(ctx, all, q.Limit, "after", last)},
 	}, err
 }
 

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
@@ -205,6 +206,10 @@ func (h *handlers) ReplayPolicy(ctx context.Context, r server.ReplayPolicyReques
 		Was:      scoreOf(x.Was),
 		Would:    scoreOf(x.Would),
 		Shown:    each(x.Shown, replayDriveOf),
+		Watched:  x.Watched,
+		Alerts: each(x.Told, func(t judge.AlertsTold) contract.ReplayAlerts {
+			return contract.ReplayAlerts{Week: t.Week.Format(time.DateOnly), Kind: contract.AlertKind(t.Kind), Was: t.Was, Would: t.Would}
+		}),
 		Moves: each(x.Moves, func(m judge.Move) contract.ReplayMove {
 			return contract.ReplayMove{Was: contract.Grade(m.Was.String()), Would: contract.Grade(m.Would.String()), Drives: m.Drives}
 		}),

@@ -108,6 +108,11 @@ func (h *handlers) GetRun(ctx context.Context, r server.GetRunRequestObject) (se
 		return nil, err
 	}
 	out := runOf(one)
+	by, err := h.shop.AwaitedBy(ctx, one.ID)
+	if err != nil {
+		return nil, err
+	}
+	out.Awaited = text(by)
 	if one.State == check.Done {
 		end, err := h.shop.EndOf(ctx, one)
 		if err != nil {
@@ -116,6 +121,16 @@ func (h *handlers) GetRun(ctx context.Context, r server.GetRunRequestObject) (se
 		out.Found, out.Next, out.NextCheck = sayings(end.Found), sayings(end.Next), optional(contract.RunNextCheck(end.Check))
 	}
 	return server.GetRun200JSONResponse(out), nil
+}
+
+func (h *handlers) AwaitRun(ctx context.Context, r server.AwaitRunRequestObject) (server.AwaitRunResponseObject, error) {
+	by := actor(ctx, r.Body.By)
+	one, err := h.shop.Await(ctx, by, r.Run, r.Body.On)
+	out := runOf(one)
+	if r.Body.On {
+		out.Awaited = &by.Name
+	}
+	return server.AwaitRun200JSONResponse(out), err
 }
 
 func (h *handlers) StopRun(ctx context.Context, r server.StopRunRequestObject) (server.StopRunResponseObject, error) {

@@ -3,13 +3,18 @@ package api
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/core/alert"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/signal"
 	"hylostat.example/internal/core/verdict"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/judge"
 )
@@ -84,14 +89,48 @@ func riskOf(r *verdict.Risk) *contract.Risk {
 	}
 }
 
-// verdict gives the present verdict as the contract has it.
+// verdict is a verdict beside what is known of the drive's flaws.
+func (h *handlers) verdict(ctx context.Context, d shop.Drive, v shop.Verdict) (contract.Verdict, error) {
+	out := verdictOf(d, v)
+	levels, err := h.shop.Accepts(ctx, d.ID)
+	if err != nil || len(levels) == 0 {
+		return out, err
+	}
+	now := h.shop.Clock.Now()
+	for i := range v.Findings {
+		out.Findings[i].Known = known(v.Findings[i], levels, now)
+	}
+	for i := range v.Notes {
+		out.Notes[i].Known = known(v.Notes[i], levels, now)
+	}
+	return out, nil
+}
+
+// known tells by whose word a finding is known; nil: it is not.
+func known(f verdict.Finding, levels []alert.Accepted, now time.Time) *string {
+	var all []string
+	for _, a := range alert.KnownBy(f, levels, now) {
+		unit := ""
+		if def, ok := signal.Lookup(signal.Name(a.Signal)); ok && len(f.Rests) == 1 {
+			unit = def.Unit
+		}
+		says := wording.Say(wording.FindingKnown, wording.Values{"level": wording.Of(a.Level, unit), "by": a.By, "reason": a.Reason})
+		all = append(all, says.String())
+	}
+	return text(strings.Join(slices.Compact(all), "; "))
+}
+
 func (h *handlers) GetVerdict(ctx context.Context, r server.GetVerdictRequestObject) (server.GetVerdictResponseObject, error) {
 	d, err := h.shop.FindDrive(ctx, r.Drive)
 	if err != nil {
 		return nil, err
 	}
 	v, err := h.shop.Verdict(ctx, d)
-	return server.GetVerdict200JSONResponse(verdictOf(d, v)), err
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.verdict(ctx, d, v)
+	return server.GetVerdict200JSONResponse(out), err
 }
 
 func (h *handlers) SignTogether(ctx context.Context, r server.SignTogetherRequestObject) (server.SignTogetherResponseObject, error) {
@@ -145,5 +184,9 @@ func (h *handlers) SignVerdict(ctx context.Context, r server.SignVerdictRequestO
 		return nil, err
 	}
 	v, err := h.shop.Verdict(ctx, d)
-	return server.SignVerdict201JSONResponse(verdictOf(d, v)), err
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.verdict(ctx, d, v)
+	return server.SignVerdict201JSONResponse(out), err
 }

@@ -154,7 +154,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	for _, l := range benches {
 		looked = append(looked, l)
 	}
-	health := &health{dir: o.Dir, store: st, looked: looked}
+	health := &health{dir: o.Dir, store: st, looked: looked, backup: o.Backup, began: time.Now()}
 	if o.Replica != "" {
 		replica, wrong := backup.Replicate(ctx, o.Dir, o.Replica, o.Log)
 		if wrong != nil {
@@ -181,6 +181,7 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	s.Around(health.alerts)
 	if o.Opened != nil {
 		if err := o.Opened(ctx, s, st); err != nil {
 			return err

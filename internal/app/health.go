@@ -11,6 +11,8 @@ import (
 
 	"hylostat.example/internal/api"
 	"hylostat.example/internal/backup"
+	"hylostat.example/internal/core/alert"
+	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/diskspace"
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/store"
@@ -22,6 +24,13 @@ const (
 	lowBytes  = 1 << 30
 	fullBytes = 50 << 20
 	diskEvery = time.Minute
+)
+
+// When backups are late: none was made for so many intervals, and the service has had the time to make one.
+const (
+	lateBackups  = 2
+	backupsEvery = 5 * time.Minute // is asked
+	backupTakes  = 10 * time.Minute
 )
 
 // behindAt is how far a replica may be behind before that is told.
@@ -37,6 +46,10 @@ type health struct {
 	replica *backup.Replica // nil: none
 	benches func() []fleet.Standing
 	low     atomic.Bool // little room is left
+	backup  backup.Plan // that is to be made by itself; the zero one: none
+	began   time.Time   // to serve
+
+	last, asked time.Time // when the newest backup was made, and when that was asked; alerts' alone
 }
 
 // room tells how many bytes are free on the disk of the records, and whether that is little.
@@ -70,6 +83,37 @@ func (h *health) watchDisk(ctx context.Context, log *slog.Logger) {
 		case <-time.After(diskEvery):
 		}
 	}
+}
+
+// alerts are looks at what the service needs, for those who are told of alerts.
+func (h *health) alerts(now time.Time) (all []alert.Seen) {
+	see := func(kind alert.Kind, is bool, severity alert.Severity, said wording.Phrase) {
+		all = append(all, alert.Seen{Thing: alert.Thing{Kind: kind}, At: now, Over: !is, Level: 1, Severity: severity, Said: said})
+	}
+	if free, low, err := h.room(); err == nil {
+		loud := alert.Now
+		if free < fullBytes {
+			loud = alert.Wake
+		}
+		see(alert.DiskFull, low, loud, wording.Say(wording.AlertDisk, wording.Values{"mb": free / 1e6}))
+	}
+	if h.backup.Folder != "" {
+		if time.Since(h.asked) > backupsEvery {
+			h.last, h.asked = h.backup.Last(context.Background(), h.dir), time.Now()
+		}
+		last := h.last
+		since, said := last, wording.Say(wording.AlertBackup, wording.Values{"at": last.Format(time.RFC3339)})
+		if last.IsZero() {
+			since, said = h.began, wording.Say(wording.AlertNoBackup)
+		}
+		late := time.Since(since) > lateBackups*h.backup.Every && time.Since(h.began) > backupTakes
+		see(alert.BackupLate, late, alert.Now, said)
+	}
+	if h.replica != nil {
+		behind := h.replica.Behind(time.Now())
+		see(alert.ReplicaLate, behind > behindAt, alert.Now, wording.Say(wording.AlertReplica, wording.Values{"s": int(behind.Seconds())}))
+	}
+	return all
 }
 
 // warning is what people at the console should know; empty: nothing.

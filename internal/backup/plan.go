@@ -95,6 +95,20 @@ func (p Plan) due(ctx context.Context, data string, now time.Time) (time.Duratio
 	return min(last.Add(p.Every).Sub(now), p.Every), nil // a clock that was set back makes nobody wait for ever
 }
 
+// Last is when the newest backup in the folder was made; zero: there is none, or the folder cannot be read.
+func (p Plan) Last(ctx context.Context, data string) time.Time {
+	begin, err := prefix(ctx, data)
+	if err != nil {
+		return time.Time{}
+	}
+	names, err := p.made(begin)
+	if err != nil || len(names) == 0 {
+		return time.Time{}
+	}
+	at, _ := momentOf(names[len(names)-1], begin)
+	return at
+}
+
 func (p Plan) once(ctx context.Context, data, tool string, log *slog.Logger) error {
 	begin, err := prefix(ctx, data)
 	if err != nil {

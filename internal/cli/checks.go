@@ -25,6 +25,7 @@ func checkCommands() *cli.Command {
 			Flags: append(
 				more, despiteFlag(),
 				followFlag(),
+				&cli.BoolFlag{Name: "tell", Usage: "its end is an alert, told by the shop's routes"},
 			),
 			Action: action(1, many, startCheck),
 		}
@@ -84,7 +85,7 @@ func startCheck(ctx context.Context, c call) error {
 	}
 	names := c.Args().Slice()
 	if len(names) == 1 {
-		r, err := c.Check(ctx, names[0], request)
+		r, err := c.check(ctx, names[0], request)
 		if err != nil {
 			return err
 		}
@@ -96,6 +97,15 @@ func startCheck(ctx context.Context, c call) error {
 	return c.startChecks(ctx, names, request)
 }
 
+// check starts a check, and waits for its end where that is wished.
+func (c call) check(ctx context.Context, name string, request contract.CheckRequest) (contract.Run, error) {
+	r, err := c.Check(ctx, name, request)
+	if err != nil || !c.Bool("tell") {
+		return r, err
+	}
+	return c.AwaitRun(ctx, r.Id, contract.AwaitRequest{On: true, By: c.by()})
+}
+
 // many is how many drives a command takes that takes several.
 const many = 1000
 
@@ -105,7 +115,7 @@ func (c call) startChecks(ctx context.Context, names []string, request contract.
 	var ids []int64
 	var first error
 	for _, name := range names {
-		r, err := c.Check(ctx, name, request)
+		r, err := c.check(ctx, name, request)
 		if err != nil {
 			if first == nil {
 				first = err

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -45,6 +46,7 @@ func driveCommands() *cli.Command {
 					}
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
+						told := slices.ContainsFunc(all, func(d contract.ListedDrive) bool { return optional(d.Alerts)+optional(d.Known) > 0 })
 						for i, d := range all {
 							signed := "no"
 							if d.Signed != nil {
@@ -62,8 +64,14 @@ func driveCommands() *cli.Command {
 								signed,
 								optional(d.Headline),
 							}
+							if told {
+								rows[i] = append(rows[i], badge(d))
+							}
 						}
 						head := []any{"drive", "model", "size", "powered on", "bay", "ticket", "customer", "verdict", "signed", "why"}
+						if told {
+							head = append(head, "alerts")
+						}
 						tabular(w, head, rows, 3, 4, 5)
 						if len(all) >= limit {
 							_, _ = fmt.Fprintf(w, "The first %d. See more with --limit.\n", limit)
@@ -367,4 +375,16 @@ func (c call) filter() contract.ListDrivesParams {
 	}
 	p.Lot, p.FromHours, p.ToHours = given[int64](c, "lot"), given[int](c, "from-hours"), given[int](c, "to-hours")
 	return p
+}
+
+// badge is what a list shows of a drive's alerts: "2 open", "1 known".
+func badge(d contract.ListedDrive) string {
+	var all []string
+	if n := optional(d.Alerts); n > 0 {
+		all = append(all, fmt.Sprintf("%d open", n))
+	}
+	if n := optional(d.Known); n > 0 {
+		all = append(all, fmt.Sprintf("%d known", n))
+	}
+	return strings.Join(all, ", ")
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -294,6 +296,7 @@ func printReplay(w io.Writer, r contract.Replay, limit int) {
 			[]table.Row{row("in force", r.Was), row("draft", r.Would)},
 		)
 	}
+	printReplayAlerts(w, r)
 	printRiskLearnt(w, r.Risk)
 	if len(r.Shown) == 0 {
 		return
@@ -316,6 +319,34 @@ func printReplay(w io.Writer, r contract.Replay, limit int) {
 	tabular(w, []any{"drive", "from", "reading", "in force", "draft", "why", ""}, rows, 3)
 	if more := r.Changed - min(limit, len(r.Shown)); more > 0 {
 		_, _ = fmt.Fprintf(w, "and %s. See them with --limit, or --json.\n", counted(more, "more drive", "more drives"))
+	}
+}
+
+// printReplayAlerts tells of how much somebody would have been told, in all and of late.
+func printReplayAlerts(w io.Writer, r contract.Replay) {
+	if r.Watched == 0 {
+		return
+	}
+	type sum struct{ was, would int }
+	kinds, weeks, all := map[contract.AlertKind]sum{}, map[string]sum{}, sum{}
+	add := func(s sum, a contract.ReplayAlerts) sum { return sum{s.was + a.Was, s.would + a.Would} }
+	for _, a := range r.Alerts {
+		kinds[a.Kind], weeks[a.Week], all = add(kinds[a.Kind], a), add(weeks[a.Week], a), add(all, a)
+	}
+	_, _ = fmt.Fprintf(
+		w, "\non the %s under watch the draft would have told %s instead of %d\n", counted(r.Watched, "drive", "drives"),
+		counted(all.would, "alert", "alerts"), all.was,
+	)
+	var rows []table.Row
+	for _, kind := range slices.Sorted(maps.Keys(kinds)) {
+		rows = append(rows, table.Row{strings.ReplaceAll(string(kind), "_", " "), kinds[kind].was, kinds[kind].would})
+	}
+	last := slices.Sorted(maps.Keys(weeks))
+	for _, week := range last[max(0, len(last)-4):] {
+		rows = append(rows, table.Row{"week of " + week, weeks[week].was, weeks[week].would})
+	}
+	if len(rows) > 0 {
+		tabular(w, []any{"", "in force", "draft"}, rows, 2, 3)
 	}
 }
 

@@ -138,6 +138,30 @@ func runCommands() *cli.Command {
 				}),
 			},
 			{
+				Name:        "await",
+				Usage:       "be told of the end of a run: it is an alert, told by the shop's routes",
+				ArgsUsage:   "RUN",
+				Description: "Example:\n   hylostat run await 3",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "off", Usage: "not any more"}},
+				Action: action(1, 1, func(ctx context.Context, c call) error {
+					id, err := c.run(0)
+					if err != nil {
+						return err
+					}
+					r, err := c.AwaitRun(ctx, id, contract.AwaitRequest{On: !c.Bool("off"), By: c.by()})
+					if err != nil {
+						return err
+					}
+					return c.show(r, func(w io.Writer) {
+						end := "is an alert"
+						if r.Awaited == nil {
+							end = "is no alert any more"
+						}
+						_, _ = fmt.Fprintf(w, "The end of run %d %s.\n", r.Id, end)
+					})
+				}),
+			},
+			{
 				Name:        "stop",
 				Usage:       "stop a run",
 				ArgsUsage:   "RUN",

@@ -176,6 +176,9 @@ func printVerdict(w io.Writer, v contract.Verdict) {
 		if f.Detail != "" {
 			rows = append(rows, table.Row{"", "  " + f.Detail, ""})
 		}
+		if f.Known != nil {
+			rows = append(rows, table.Row{"", "  " + *f.Known, ""})
+		}
 		if from := rests(f); from != "" {
 			rows = append(rows, table.Row{"", "  " + from, ""})
 		}

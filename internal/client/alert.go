@@ -45,3 +45,9 @@ func (c *Client) EndAccepted(ctx context.Context, drive, signal, by string) ([]c
 	resp, err := c.raw.EndAccepted(ctx, drive, signal, &contract.EndAcceptedParams{By: &by})
 	return call[[]contract.Accepted](c, resp, err)
 }
+
+// AwaitRun waits for the end of a run, or not any more.
+func (c *Client) AwaitRun(ctx context.Context, run int64, r contract.AwaitRequest) (contract.Run, error) {
+	resp, err := c.raw.AwaitRun(ctx, run, r)
+	return call[contract.Run](c, resp, err)
+}

@@ -740,6 +740,20 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRun(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AwaitRunWithBody Wait for the end of a run, or not any more; the end is an alert
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+	AwaitRunWithBody(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AwaitRun Wait for the end of a run, or not any more; the end is an alert
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+	AwaitRun(ctx context.Context, run RunNumber, body AwaitRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareSweeps The sweep of a run laid over that of an earlier one
 	//
 	// Corresponds with GET /runs/{run}/differences (the `CompareSweeps` operationId).
@@ -2670,6 +2684,40 @@ func (c *Raw) ListRuns(ctx context.Context, params *ListRunsParams, reqEditors .
 // Corresponds with GET /runs/{run} (the `GetRun` operationId).
 func (c *Raw) GetRun(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AwaitRunWithBody Wait for the end of a run, or not any more; the end is an alert
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+func (c *Raw) AwaitRunWithBody(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAwaitRunRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AwaitRun Wait for the end of a run, or not any more; the end is an alert
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+func (c *Raw) AwaitRun(ctx context.Context, run RunNumber, body AwaitRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAwaitRunRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7223,6 +7271,53 @@ func NewGetRunRequest(server string, run RunNumber) (*http.Request, error) {
 	return req, nil
 }
 
+// NewAwaitRunRequest calls the generic AwaitRun builder with application/json body
+func NewAwaitRunRequest(server string, run RunNumber, body AwaitRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAwaitRunRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewAwaitRunRequestWithBody constructs an http.Request for the AwaitRun method, with any body, and a specified content type
+func NewAwaitRunRequestWithBody(server string, run RunNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/awaited", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCompareSweepsRequest constructs an http.Request for the CompareSweeps method
 func NewCompareSweepsRequest(server string, run RunNumber, params *CompareSweepsParams) (*http.Request, error) {
 	var err error
@@ -9028,6 +9123,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, run RunNumber, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// AwaitRunWithBodyWithResponse Wait for the end of a run, or not any more; the end is an alert
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+	AwaitRunWithBodyWithResponse(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AwaitRunResponse, error)
+
+	// AwaitRunWithResponse Wait for the end of a run, or not any more; the end is an alert
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+	AwaitRunWithResponse(ctx context.Context, run RunNumber, body AwaitRunJSONRequestBody, reqEditors ...RequestEditorFn) (*AwaitRunResponse, error)
 
 	// CompareSweepsWithResponse The sweep of a run laid over that of an earlier one
 	//
@@ -13053,6 +13162,54 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type AwaitRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AwaitRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AwaitRunResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AwaitRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AwaitRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AwaitRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AwaitRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareSweepsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15690,6 +15847,32 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, run RunNum
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// AwaitRunWithBodyWithResponse Wait for the end of a run, or not any more; the end is an alert
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+func (c *ClientWithResponses) AwaitRunWithBodyWithResponse(ctx context.Context, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AwaitRunResponse, error) {
+	rsp, err := c.AwaitRunWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAwaitRunResponse(rsp)
+}
+
+// AwaitRunWithResponse Wait for the end of a run, or not any more; the end is an alert
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/awaited (the `AwaitRun` operationId).
+func (c *ClientWithResponses) AwaitRunWithResponse(ctx context.Context, run RunNumber, body AwaitRunJSONRequestBody, reqEditors ...RequestEditorFn) (*AwaitRunResponse, error) {
+	rsp, err := c.AwaitRun(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAwaitRunResponse(rsp)
 }
 
 // CompareSweepsWithResponse The sweep of a run laid over that of an earlier one
@@ -18752,6 +18935,39 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	}
 
 	response := &GetRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAwaitRunResponse parses an HTTP response from a AwaitRunWithResponse call
+func ParseAwaitRunResponse(rsp *http.Response) (*AwaitRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AwaitRunResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

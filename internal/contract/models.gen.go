@@ -9,6 +9,27 @@ import (
 	"hylostat.example/internal/core/drive"
 )
 
+// Defines values for AlertState.
+const (
+	AlertStateOpen    AlertState = "open"
+	AlertStateSettled AlertState = "settled"
+	AlertStateTaken   AlertState = "taken"
+)
+
+// Valid indicates whether the value is a known member of the AlertState enum.
+func (e AlertState) Valid() bool {
+	switch e {
+	case AlertStateOpen:
+		return true
+	case AlertStateSettled:
+		return true
+	case AlertStateTaken:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AlertKind.
 const (
 	AlertKindBackupLate  AlertKind = "backup_late"
@@ -18,10 +39,12 @@ const (
 	AlertKindDiskFull    AlertKind = "disk_full"
 	AlertKindHangs       AlertKind = "hangs"
 	AlertKindHeat        AlertKind = "heat"
+	AlertKindReplicaLate AlertKind = "replica_late"
 	AlertKindRouteFailed AlertKind = "route_failed"
 	AlertKindRunEnded    AlertKind = "run_ended"
 	AlertKindSelfTest    AlertKind = "self_test"
 	AlertKindSignal      AlertKind = "signal"
+	AlertKindSweep       AlertKind = "sweep"
 	AlertKindUnread      AlertKind = "unread"
 	AlertKindVanished    AlertKind = "vanished"
 	AlertKindVerdict     AlertKind = "verdict"
@@ -44,6 +67,8 @@ func (e AlertKind) Valid() bool {
 		return true
 	case AlertKindHeat:
 		return true
+	case AlertKindReplicaLate:
+		return true
 	case AlertKindRouteFailed:
 		return true
 	case AlertKindRunEnded:
@@ -52,32 +77,13 @@ func (e AlertKind) Valid() bool {
 		return true
 	case AlertKindSignal:
 		return true
+	case AlertKindSweep:
+		return true
 	case AlertKindUnread:
 		return true
 	case AlertKindVanished:
 		return true
 	case AlertKindVerdict:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for AlertState.
-const (
-	AlertStateOpen    AlertState = "open"
-	AlertStateSettled AlertState = "settled"
-	AlertStateTaken   AlertState = "taken"
-)
-
-// Valid indicates whether the value is a known member of the AlertState enum.
-func (e AlertState) Valid() bool {
-	switch e {
-	case AlertStateOpen:
-		return true
-	case AlertStateSettled:
-		return true
-	case AlertStateTaken:
 		return true
 	default:
 		return false
@@ -1374,11 +1380,11 @@ type Alert struct {
 	Words Said `json:"words"`
 }
 
-// AlertKind defines model for Alert.Kind.
-type AlertKind string
-
 // AlertState defines model for Alert.State.
 type AlertState string
+
+// AlertKind defines model for AlertKind.
+type AlertKind string
 
 // Attached What the machine says of what is attached
 type Attached struct {
@@ -1495,6 +1501,12 @@ type Audited struct {
 
 	// Via how they came in: session, token, open shop, standing order, itself; absent in rows of before it was kept
 	Via *string `json:"via,omitempty"`
+}
+
+// AwaitRequest defines model for AwaitRequest.
+type AwaitRequest struct {
+	By string `json:"by"`
+	On bool   `json:"on"`
 }
 
 // Bay defines model for Bay.
@@ -1908,13 +1920,16 @@ type Finding struct {
 	Customer string        `json:"customer"`
 	Detail   string        `json:"detail"`
 	Effect   FindingEffect `json:"effect"`
-	Margin   *Margin       `json:"margin,omitempty"`
-	Reading  int           `json:"reading"`
-	Rests    []Rest        `json:"rests"`
-	Rule     string        `json:"rule"`
-	Sentence string        `json:"sentence"`
-	Signals  []string      `json:"signals"`
-	Source   string        `json:"source"`
+
+	// Known that all it rests on is known, up to which level, and by whose word; the grade is as it is
+	Known    *string  `json:"known,omitempty"`
+	Margin   *Margin  `json:"margin,omitempty"`
+	Reading  int      `json:"reading"`
+	Rests    []Rest   `json:"rests"`
+	Rule     string   `json:"rule"`
+	Sentence string   `json:"sentence"`
+	Signals  []string `json:"signals"`
+	Source   string   `json:"source"`
 }
 
 // FindingEffect defines model for Finding.Effect.
@@ -2167,6 +2182,9 @@ type LastVisit struct {
 
 // ListedDrive What a list tells of a drive; the drive itself tells the rest
 type ListedDrive struct {
+	// Alerts of it that are open or taken
+	Alerts *int `json:"alerts,omitempty"`
+
 	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 	Bay      *BayName `json:"bay,omitempty"`
 	Bytes    *int64   `json:"bytes,omitempty"`
@@ -2181,7 +2199,10 @@ type ListedDrive struct {
 	// Hours powered on
 	Hours     *float64             `json:"hours,omitempty"`
 	Interface ListedDriveInterface `json:"interface"`
-	LastRead  *time.Time           `json:"last_read,omitempty"`
+
+	// Known signals of it that are quiet up to a level
+	Known    *int       `json:"known,omitempty"`
+	LastRead *time.Time `json:"last_read,omitempty"`
 
 	// Margin the tightest one in words
 	Margin *string `json:"margin,omitempty"`
@@ -2725,6 +2746,9 @@ type ReleaseRequest struct {
 
 // Replay defines model for Replay.
 type Replay struct {
+	// Alerts of how much somebody would have been told of the drives under watch, had nobody settled or accepted anything
+	Alerts []ReplayAlerts `json:"alerts"`
+
 	// Changed drives of which the draft says something else at some time
 	Changed int `json:"changed"`
 	Drives  int `json:"drives"`
@@ -2752,8 +2776,25 @@ type Replay struct {
 	// Was How a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome
 	Was Score `json:"was"`
 
+	// Watched drives under watch
+	Watched int `json:"watched"`
+
 	// Would How a policy did on drives whose outcome is known: an alarm is that it said replace before the outcome
 	Would Score `json:"would"`
+}
+
+// ReplayAlerts defines model for ReplayAlerts.
+type ReplayAlerts struct {
+	Kind AlertKind `json:"kind"`
+
+	// Was by the policy in force
+	Was int `json:"was"`
+
+	// Week its Monday, as 2027-02-01
+	Week string `json:"week"`
+
+	// Would by the draft
+	Would int `json:"would"`
 }
 
 // ReplayDifference defines model for ReplayDifference.
@@ -2920,6 +2961,9 @@ type Role string
 // Run defines model for Run.
 type Run struct {
 	Asked time.Time `json:"asked"`
+
+	// Awaited who waits for its end
+	Awaited *string `json:"awaited,omitempty"`
 
 	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 	Bay BayName `json:"bay"`
@@ -4190,6 +4234,9 @@ type ReplayPolicyJSONRequestBody = PolicyDraft
 
 // TestPolicyJSONRequestBody defines body for TestPolicy for application/json ContentType.
 type TestPolicyJSONRequestBody = PolicyDraft
+
+// AwaitRunJSONRequestBody defines body for AwaitRun for application/json ContentType.
+type AwaitRunJSONRequestBody = AwaitRequest
 
 // PauseRunJSONRequestBody defines body for PauseRun for application/json ContentType.
 type PauseRunJSONRequestBody = Person

@@ -63,6 +63,33 @@ func (q queries) alerts(ctx context.Context, which string, args ...any) ([]alert
 	return all, nil
 }
 
+// Badges serves a use case's Reader.
+func (q queries) Badges(ctx context.Context, drives []int64) (map[int64]watch.Badge, error) {
+	all := map[int64]watch.Badge{}
+	if len(drives) == 0 {
+		return all, nil
+	}
+	query, args, err := sqlx.In(`SELECT drive, count(*) AS alerts, 0 AS known FROM alert WHERE drive IN (?) AND state IN (?) GROUP BY drive
+		UNION ALL SELECT drive, 0, count(*) FROM accepted WHERE drive IN (?) GROUP BY drive`,
+		drives, []alert.State{alert.Open, alert.Taken}, drives)
+	if err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		Drive  int64 `db:"drive"`
+		Alerts int   `db:"alerts"`
+		Known  int   `db:"known"`
+	}
+	if err := sqlx.SelectContext(ctx, q.q, &rows, query, args...); err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		b := all[r.Drive]
+		all[r.Drive] = watch.Badge{Alerts: b.Alerts + r.Alerts, Known: b.Known + r.Known}
+	}
+	return all, nil
+}
+
 // SaveAlert serves a use case's Tx.
 func (c Tx) SaveAlert(ctx context.Context, a *alert.Alert) error {
 	body, err := encode(a)

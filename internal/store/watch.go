@@ -121,3 +121,19 @@ func (c Tx) SaveBegun(ctx context.Context, drive int64, t plans.Task, slot time.
 	)
 	return err
 }
+
+// Awaited serves a use case's Reader.
+func (q queries) Awaited(ctx context.Context, run int64) (by string, err error) {
+	err = sqlx.GetContext(ctx, q.q, &by, `SELECT coalesce(max(by), '') FROM awaited WHERE run = ?`, run)
+	return by, err
+}
+
+// SaveAwaited serves a use case's Tx.
+func (c Tx) SaveAwaited(ctx context.Context, run int64, by string) (err error) {
+	if by == "" {
+		_, err = c.tx.ExecContext(ctx, `DELETE FROM awaited WHERE run = ?`, run)
+	} else {
+		_, err = c.tx.ExecContext(ctx, `INSERT OR REPLACE INTO awaited (run, by) VALUES (?, ?)`, run, by)
+	}
+	return err
+}

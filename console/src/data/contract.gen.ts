@@ -1039,6 +1039,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/awaited": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Wait for the end of a run, or not any more; the end is an alert */
+        put: operations["awaitRun"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/accepted": {
         parameters: {
             query?: never;
@@ -1930,6 +1949,10 @@ export interface components {
             /** @description of its open intake, else of its last */
             ticket?: string;
             customer?: string;
+            /** @description of it that are open or taken */
+            alerts?: number;
+            /** @description signals of it that are quiet up to a level */
+            known?: number;
         };
         DriveChange: {
             duty: components["schemas"]["Duty"];
@@ -2628,6 +2651,25 @@ export interface components {
             was: components["schemas"]["Score"];
             would: components["schemas"]["Score"];
             risk: components["schemas"]["RiskLearnt"];
+            /** @description drives under watch */
+            watched: number;
+            /** @description of how much somebody would have been told of the drives under watch, had nobody settled or accepted anything */
+            alerts: components["schemas"]["ReplayAlerts"][];
+        };
+        AwaitRequest: {
+            on: boolean;
+            by: string;
+        };
+        /** @enum {string} */
+        AlertKind: "verdict" | "signal" | "heat" | "self_test" | "sweep" | "vanished" | "hangs" | "unread" | "run_ended" | "bench_silent" | "bench_pulled" | "disk_full" | "backup_late" | "replica_late" | "route_failed" | "clock_moved";
+        ReplayAlerts: {
+            /** @description its Monday, as 2027-02-01 */
+            week: string;
+            kind: components["schemas"]["AlertKind"];
+            /** @description by the policy in force */
+            was: number;
+            /** @description by the draft */
+            would: number;
         };
         /** @description How the chance of failing within a year is calibrated on the shop's own outcomes: logit(chance) = shift + (1 + slope) logit(published) */
         RiskLearnt: {
@@ -2881,8 +2923,7 @@ export interface components {
         Alert: {
             /** Format: int64 */
             id: number;
-            /** @enum {string} */
-            kind: "verdict" | "signal" | "heat" | "self_test" | "vanished" | "hangs" | "unread" | "run_ended" | "bench_silent" | "bench_pulled" | "disk_full" | "backup_late" | "route_failed" | "clock_moved";
+            kind: components["schemas"]["AlertKind"];
             /** @enum {string} */
             state: "open" | "taken" | "settled";
             severity: components["schemas"]["Severity"];
@@ -3622,6 +3663,8 @@ export interface components {
             by: string;
             /** @enum {string} */
             state: "queued" | "running" | "paused" | "absent" | "stuck" | "interrupted" | "stopping" | "done";
+            /** @description who waits for its end */
+            awaited?: string;
             pause?: components["schemas"]["Said"];
             /** @description why it loads the surface although its data is at risk */
             despite?: string;
@@ -3662,6 +3705,8 @@ export interface components {
             rests: components["schemas"]["Rest"][];
             margin?: components["schemas"]["Margin"];
             source: string;
+            /** @description that all it rests on is known, up to which level, and by whose word; the grade is as it is */
+            known?: string;
         };
         Unjudged: {
             rule: string;
@@ -5550,6 +5595,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Alert"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    awaitRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AwaitRequest"];
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -252,6 +252,9 @@ type ServerInterface interface {
 	// GetRun One run
 	// (GET /runs/{run})
 	GetRun(ctx *echo.Context, run RunNumber) error
+	// AwaitRun Wait for the end of a run, or not any more; the end is an alert
+	// (PUT /runs/{run}/awaited)
+	AwaitRun(ctx *echo.Context, run RunNumber) error
 	// CompareSweeps The sweep of a run laid over that of an earlier one
 	// (GET /runs/{run}/differences)
 	CompareSweeps(ctx *echo.Context, run RunNumber, params CompareSweepsParams) error
@@ -1869,6 +1872,22 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// AwaitRun converts echo context to params.
+func (w *ServerInterfaceWrapper) AwaitRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AwaitRun(ctx, run)
+	return err
+}
+
 // CompareSweeps converts echo context to params.
 func (w *ServerInterfaceWrapper) CompareSweeps(ctx *echo.Context) error {
 	var err error
@@ -2316,6 +2335,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
 	router.POST(options.BaseURL+"/alerts/:alert/take", wrapper.TakeAlert, options.OperationMiddlewares["takeAlert"]...)
 	router.POST(options.BaseURL+"/alerts/:alert/settle", wrapper.SettleAlert, options.OperationMiddlewares["settleAlert"]...)
+	router.PUT(options.BaseURL+"/runs/:run/awaited", wrapper.AwaitRun, options.OperationMiddlewares["awaitRun"]...)
 	router.GET(options.BaseURL+"/accepted", wrapper.ListAccepted, options.OperationMiddlewares["listAccepted"]...)
 	router.DELETE(options.BaseURL+"/drives/:drive/accepted/:signal", wrapper.EndAccepted, options.OperationMiddlewares["endAccepted"]...)
 	router.PUT(options.BaseURL+"/drives/:drive/accepted/:signal", wrapper.AcceptLevel, options.OperationMiddlewares["acceptLevel"]...)
@@ -5603,6 +5623,46 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type AwaitRunRequestObject struct {
+	Run  RunNumber `json:"run"`
+	Body *AwaitRunJSONRequestBody
+}
+
+type AwaitRunResponseObject interface {
+	VisitAwaitRunResponse(w http.ResponseWriter) error
+}
+
+type AwaitRun200JSONResponse Run
+
+func (response AwaitRun200JSONResponse) VisitAwaitRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AwaitRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AwaitRundefaultApplicationProblemPlusJSONResponse) VisitAwaitRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CompareSweepsRequestObject struct {
 	Run    RunNumber `json:"run"`
 	Params CompareSweepsParams
@@ -6859,6 +6919,9 @@ type StrictServerInterface interface {
 	// GetRun One run
 	// (GET /runs/{run})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// AwaitRun Wait for the end of a run, or not any more; the end is an alert
+	// (PUT /runs/{run}/awaited)
+	AwaitRun(ctx context.Context, request AwaitRunRequestObject) (AwaitRunResponseObject, error)
 	// CompareSweeps The sweep of a run laid over that of an earlier one
 	// (GET /runs/{run}/differences)
 	CompareSweeps(ctx context.Context, request CompareSweepsRequestObject) (CompareSweepsResponseObject, error)
@@ -9523,6 +9586,54 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, run RunNumber) error {
 		return err
 	} else if validResponse, ok := response.(GetRunResponseObject); ok {
 		return validResponse.VisitGetRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AwaitRun operation middleware
+func (sh *strictHandler) AwaitRun(ctx *echo.Context, run RunNumber) error {
+	var request AwaitRunRequestObject
+
+	request.Run = run
+
+	var body AwaitRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AwaitRun(ctx.Request().Context(), request.(AwaitRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AwaitRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AwaitRunResponseObject); ok {
+		return validResponse.VisitAwaitRunResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -35,6 +35,7 @@ const (
 	Signal   Kind = "signal"    // one that matters began, or grew
 	Heat     Kind = "heat"      // a limit of heat was met
 	SelfTest Kind = "self_test" // one failed
+	Sweep    Kind = "sweep"     // one of the watch's failed, or found what cannot be read
 	Vanished Kind = "vanished"  // a watched drive is not there any more
 	Hangs    Kind = "hangs"     // its drive holds a command
 	Unread   Kind = "unread"    // it was not read for two intervals
@@ -45,6 +46,7 @@ const (
 
 	DiskFull    Kind = "disk_full"
 	BackupLate  Kind = "backup_late"
+	ReplicaLate Kind = "replica_late"
 	RouteFailed Kind = "route_failed" // nobody could be told by it
 	ClockMoved  Kind = "clock_moved"
 )
@@ -127,7 +129,7 @@ func (k Kind) grew(told, level float64) bool {
 	switch k {
 	case Verdict:
 		return level > told
-	case Signal, SelfTest:
+	case Signal, SelfTest, Sweep:
 		return level > told && level >= 2*told
 	case Heat:
 		return level >= told+heatStep

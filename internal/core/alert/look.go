@@ -49,17 +49,21 @@ func (l Look) before(s signal.Name) (x float64, had bool) {
 }
 
 // quiet reports whether every flaw a finding rests on is known and accepted.
-func (l Look) quiet(f verdict.Finding) bool {
-	known := false
+func (l Look) quiet(f verdict.Finding) bool { return len(KnownBy(f, l.Accepted, l.At)) > 0 }
+
+// KnownBy are the accepted levels that keep a finding quiet; none: something it rests on is not known.
+func KnownBy(f verdict.Finding, levels []Accepted, at time.Time) (by []Accepted) {
 	for _, r := range f.Rests {
 		if r.Value == 0 { // a count that is not there yet
 			continue
 		}
-		if known = l.accepted(r.Signal, r.Value); !known {
-			return false
+		i := slices.IndexFunc(levels, func(a Accepted) bool { return a.Signal == string(r.Signal) && a.Quiets(r.Value, at) })
+		if i < 0 {
+			return nil
 		}
+		by = append(by, levels[i])
 	}
-	return known
+	return by
 }
 
 func (l Look) accepted(s signal.Name, level float64) bool {

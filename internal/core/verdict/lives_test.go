@@ -459,7 +459,7 @@ func TestWhatIsSaidOfLives(t *testing.T) {
 		b.Line("%q -> %q", change[0], change[1])
 		for _, s := range lives {
 			l, _ := s.life()
-			got, err := NewReplay(p, draft).Over(l, s.id, s.duty)
+			got, err := NewReplay(p, draft).Over(l, s.id, s.duty, nil)
 			require.NoError(t, err)
 			day := func(at time.Time) string {
 				if at.IsZero() {

@@ -165,8 +165,9 @@ func sameLimits(was, would *policy.Policy, expression string) bool {
 }
 
 // Over replays a drive's life, reading by reading, each on what was known then. What the pages alone tell beside the signals (the
-// clocks' contradictions, which bar healthy and condemn nothing) is left out.
-func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, error) {
+// clocks' contradictions, which bar healthy and condemn nothing) is left out. see hears of every reading, with what was known then and the
+// two grades; nil: nobody does.
+func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty, see func(m Moment, e Evidence, was, would drive.Grade)) (Replayed, error) {
 	out := Replayed{Readings: len(l.Moments)}
 	differed := Differs{}
 	set, fired, walk := signal.Set{}, map[*policy.Rule]bool{}, l.Walk()
@@ -186,6 +187,9 @@ func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty) (Replayed, er
 			return out, err
 		}
 		a, b := r.was.rule(e, was, fired, nil), r.would.rule(e, would, fired, r.twins)
+		if see != nil {
+			see(m, e, a.Grade, b.Grade)
+		}
 		out.Was.hear(a.Grade, m.At)
 		out.Would.hear(b.Grade, m.At)
 		if a.Grade != b.Grade && (differed.Was.Grade != a.Grade || differed.Would.Grade != b.Grade) {

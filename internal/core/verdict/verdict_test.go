@@ -372,7 +372,7 @@ func TestTheQuickJudgeAgrees(t *testing.T) {
 			life = append(life, day(i+1, float64(i*9), now))
 		}
 		l, id := NewLife(life, nil), sound().Identity
-		got, err := replay.Over(l, id, drive.Everyday)
+		got, err := replay.Over(l, id, drive.Everyday, nil)
 		require.NoError(r, err)
 		set := signal.Set{}
 		replaced := false

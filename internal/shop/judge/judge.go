@@ -22,7 +22,11 @@ type Judge struct {
 	policy   atomic.Pointer[policy.Policy]
 	risk     atomic.Pointer[risk.Calibration]
 	outdated chan struct{} // drives are to be judged by another policy
+	watched  func(driveID int64) bool
 }
+
+// AlertsOf has replays count the alerts of some drives. Before anybody asks for one.
+func (s *Judge) AlertsOf(drives func(id int64) bool) { s.watched = drives }
 
 // New makes a judge over a store. Its policy is the newest the shop has published itself, else the newest shipped one.
 func New(ctx context.Context, books *shop.Books, store Store, shipped []byte) (*Judge, error) {

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"runtime"
@@ -10,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"hylostat.example/internal/core/alert"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/core/risk"
@@ -293,7 +295,8 @@ type ReplayedDrive struct {
 	Drive shop.Drive
 	verdict.Replayed
 	Outcome *verdict.Outcome
-	fate    risk.Fate // of a known outcome
+	fate    risk.Fate          // of a known outcome
+	told    [2][]alert.Telling // by the policy in force, by the draft
 }
 
 // Move counts drives that a draft takes from one grade to another, as they stand now.
@@ -312,6 +315,15 @@ type ReplayResult struct {
 	Moves            []Move
 	Was, Would       verdict.Score // on drives whose outcome is known
 	Risk             RiskLearnt
+	Watched          int          // drives under watch
+	Told             []AlertsTold // of these, by week and kind: accepted levels are left out, and nobody settles anything
+}
+
+// AlertsTold is of how much somebody would have been told in a week.
+type AlertsTold struct {
+	Week       time.Time // its Monday, in UTC
+	Kind       alert.Kind
+	Was, Would int
 }
 
 // RiskLearnt is how the chance of failing is calibrated on the shop's outcomes, and how it does.
@@ -360,6 +372,7 @@ func (s *Judge) Replay(ctx context.Context, by shop.Actor, text []byte) (ReplayR
 	}
 	r := verdict.NewReplay(s.Policy(), p)
 	moves := map[[2]drive.Grade]int{}
+	told := map[AlertsTold][2]int{}
 	var fates []risk.Fate
 	after := ""
 	for {
@@ -371,12 +384,17 @@ func (s *Judge) Replay(ctx context.Context, by shop.Actor, text []byte) (ReplayR
 			break
 		}
 		after = drives[len(drives)-1].Identity.Serial
-		replayed, err := s.replay(ctx, r, drives, known)
+		replayed, err := s.replay(ctx, r, p, drives, known)
 		if err != nil {
 			return out, err
 		}
 		for i := range replayed {
 			one := &replayed[i]
+			if s.watched != nil && s.watched(one.Drive.ID) {
+				out.Watched++
+				countTold(told, one.told)
+				one.told = [2][]alert.Telling{}
+			}
 			out.Drives++
 			out.Readings += one.Readings
 			if o := known[one.Drive.ID]; o != nil {
@@ -407,9 +425,29 @@ func (s *Judge) Replay(ctx context.Context, by shop.Actor, text []byte) (ReplayR
 	slices.SortFunc(out.Moves, func(a, b Move) int {
 		return (int(b.Would)-int(b.Was))*1000 + int(b.Would) - (int(a.Would)-int(a.Was))*1000 - int(a.Would)
 	})
+	for t, n := range told {
+		t.Was, t.Would = n[0], n[1]
+		out.Told = append(out.Told, t)
+	}
+	slices.SortFunc(out.Told, func(a, b AlertsTold) int {
+		return cmp.Or(a.Week.Compare(b.Week), cmp.Compare(a.Kind, b.Kind))
+	})
 	out.Risk, err = s.learnRisk(ctx, by, fates)
 	out.Took = time.Since(began)
 	return out, err
+}
+
+// countTold adds of how much somebody would have been told of a drive.
+func countTold(all map[AlertsTold][2]int, drive [2][]alert.Telling) {
+	for by, told := range drive {
+		for _, t := range told {
+			day := t.At.UTC().Truncate(24 * time.Hour)
+			week := AlertsTold{Week: day.AddDate(0, 0, -(int(day.Weekday())+6)%7), Kind: t.Thing.Kind}
+			n := all[week]
+			n[by]++
+			all[week] = n
+		}
+	}
 }
 
 func worst(all []ReplayedDrive) []ReplayedDrive {
@@ -417,9 +455,22 @@ func worst(all []ReplayedDrive) []ReplayedDrive {
 	return slices.Clone(all[:min(len(all), mostReplayed)])
 }
 
+// counting counts the alerts of a drive's life by two policies; nil: it is not under watch.
+func (s *Judge) counting(one *ReplayedDrive, draft *policy.Policy) func(verdict.Moment, verdict.Evidence, drive.Grade, drive.Grade) {
+	if s.watched == nil || !s.watched(one.Drive.ID) {
+		return nil
+	}
+	by := [2]*alert.Counter{alert.NewCounter(s.Policy(), one.Drive.ID, nil), alert.NewCounter(draft, one.Drive.ID, nil)}
+	return func(m verdict.Moment, e verdict.Evidence, was, would drive.Grade) {
+		for i, grade := range []drive.Grade{was, would} {
+			one.told[i] = append(one.told[i], by[i].See(m, e, grade)...)
+		}
+	}
+}
+
 // replay runs over some drives, on all cores, behind what people do meanwhile.
 func (s *Judge) replay(
-	ctx context.Context, r *verdict.Replay, drives []shop.Drive, known map[int64]*verdict.Outcome,
+	ctx context.Context, r *verdict.Replay, p *policy.Policy, drives []shop.Drive, known map[int64]*verdict.Outcome,
 ) ([]ReplayedDrive, error) {
 	out := make([]ReplayedDrive, len(drives))
 	err := onAllCores(len(drives), lowpriority.Do, func(i int) error {
@@ -433,7 +484,7 @@ func (s *Judge) replay(
 			if o := known[drives[i].ID]; o != nil {
 				out[i].fate = verdict.Fate(life, drives[i].Identity, drives[i].Duty, *o)
 			}
-			out[i].Replayed, err = r.Over(life, drives[i].Identity, drives[i].Duty)
+			out[i].Replayed, err = r.Over(life, drives[i].Identity, drives[i].Duty, s.counting(&out[i], p))
 		}
 		if err != nil {
 			err = fmt.Errorf("replaying the life of %s: %w", drives[i].Identity.Serial, err)

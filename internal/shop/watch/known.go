@@ -34,6 +34,14 @@ func (w *Watcher) AlertList(ctx context.Context, q AlertQuery) ([]Told, error) {
 	return out, nil
 }
 
+// Badge is what a list shows of a drive's alerts.
+type Badge struct{ Alerts, Known int } // open and taken; signals that are quiet up to a level
+
+// Badges are those of some drives that have any.
+func (w *Watcher) Badges(ctx context.Context, drives []int64) (map[int64]Badge, error) {
+	return w.store.Badges(ctx, drives)
+}
+
 // TakeAlert has somebody look after an alert.
 func (w *Watcher) TakeAlert(ctx context.Context, by shop.Actor, id int64) (Told, error) {
 	return w.change(ctx, by, id, wording.AlertTaken, "", func(a alert.Alert, _ time.Time) (alert.Alert, error) {

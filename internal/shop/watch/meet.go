@@ -71,6 +71,7 @@ func (w *Watcher) meet(ctx context.Context) error {
 		if err := w.see(ctx, d, kept[d.ID], &keep); err != nil {
 			return err
 		}
+		w.Stands(b)
 	}
 	for id, row := range kept { // those that were here, and are not any more
 		if met[id] {
@@ -153,6 +154,21 @@ func (w *Watcher) meetSerial(ctx context.Context, serial string, told *shop.Even
 	return w.keep(ctx, keep)
 }
 
+// Stands takes in how a bay stands: whether its drive holds a command.
+func (w *Watcher) Stands(b protocol.Bay) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, d := range w.drives {
+		switch {
+		case d.Key != b.Key:
+		case b.Connection != protocol.StuckBay:
+			d.stuck = time.Time{}
+		case d.stuck.IsZero():
+			d.stuck = w.books.Clock.Now()
+		}
+	}
+}
+
 // row is what is kept of a watched drive.
 func (d *watched) row() Row {
 	r := Row{Drive: d.ID, Plan: d.Plan, Since: d.Since, Asleep: d.Asleep, Told: d.Told, Begun: map[plans.Task]time.Time{}}
@@ -219,7 +235,7 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row, keep *rows) er
 	defer w.mu.Unlock()
 	if was := w.drives[d.ID]; was != nil {
 		at.Reads, at.order, at.sent = was.Reads, was.order, was.sent
-		at.gave, at.left = was.gave, was.left
+		at.gave, at.left, at.stuck = was.gave, was.left, was.stuck
 		if was.given && at.Doing == plans.Reading {
 			at.given, at.Doing = true, was.Doing
 		}
@@ -331,6 +347,13 @@ var kinds = map[plans.Task]check.Kind{
 var stepTasks = map[check.StepKind]plans.Task{
 	check.ShortTest: plans.ShortTest, check.ExtendedTest: plans.ExtendedTest, check.SpotSweep: plans.SpotSweep,
 	check.WholeSweep: plans.WholeSweep, check.Verifying: plans.WholeSweep,
+}
+
+// IsWatched reports whether a drive is under watch.
+func (w *Watcher) IsWatched(id int64) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.drives[id] != nil
 }
 
 // numbers are the IDs of the drives under watch, in their order.

@@ -43,7 +43,7 @@ func (w *Watcher) Noticed(ctx context.Context, tx Tx, events []shop.Event) (more
 	if d == nil {
 		return nil, nil
 	}
-	look, ok, err := w.look(ctx, tx, d.ID, e, slices.ContainsFunc(events, func(e shop.Event) bool { return e.Kind == shop.VerdictChanged }))
+	look, ok, err := w.look(ctx, tx, d.ID, e.Reading, slices.ContainsFunc(events, func(e shop.Event) bool { return e.Kind == shop.VerdictChanged }))
 	if err != nil || !ok {
 		return nil, err
 	}
@@ -60,14 +60,14 @@ func (w *Watcher) Noticed(ctx context.Context, tx Tx, events []shop.Event) (more
 // pastReadings is how many readings back a signal is looked for that a drive does not always give.
 const pastReadings = 200
 
-// look lays a drive's latest reading beside those before it; false: it is not the latest, or the first.
-func (w *Watcher) look(ctx context.Context, tx Tx, id int64, e shop.Event, changed bool) (l alert.Look, ok bool, err error) {
+// look lays a drive's latest reading beside those before it; false: the one that is asked for (0: any) is not the latest, or the first.
+func (w *Watcher) look(ctx context.Context, tx Tx, id int64, reading int, changed bool) (l alert.Look, ok bool, err error) {
 	moments, err := tx.Moments(ctx, id)
 	if err != nil {
 		return l, false, err
 	}
 	n := len(moments)
-	if n == 0 || moments[n-1].Seq != e.Reading {
+	if n == 0 || reading != 0 && moments[n-1].Seq != reading {
 		return l, false, nil
 	}
 	verdicts, err := tx.Verdicts(ctx, id)
@@ -82,7 +82,7 @@ func (w *Watcher) look(ctx context.Context, tx Tx, id int64, e shop.Event, chang
 		was = &verdicts[1].Verdict
 	}
 	l = alert.Look{
-		Drive: id, Reading: e.Reading, At: moments[n-1].At, Was: was, Is: verdicts[0].Verdict, Now: moments[n-1].Signals,
+		Drive: id, Reading: moments[n-1].Seq, At: moments[n-1].At, Was: was, Is: verdicts[0].Verdict, Now: moments[n-1].Signals,
 		Policy: w.judge.Policy(),
 	}
 	for i := n - 2; i >= 0 && len(l.Past) < pastReadings; i-- {
@@ -159,26 +159,32 @@ func (w *Watcher) lookAround(ctx context.Context) error {
 			return err
 		}
 	}
-	var all []sight
-	for _, s := range w.sights(now) {
+	all := w.sights(now)
+	for _, look := range w.looks {
+		for _, s := range look(now) {
+			all = append(all, sight{Seen: s})
+		}
+	}
+	var moved []sight
+	for _, s := range all {
 		switch was := w.around.is[s.Thing]; {
 		case !s.Over && !was:
 			w.around.is[s.Thing] = true
 			delete(w.around.over, s.Thing)
-			all = append(all, s)
+			moved = append(moved, s)
 		case s.Over && s.Drive != 0:
 			delete(w.around.is, s.Thing)
 		case s.Over && (was || !w.around.over[s.Thing].IsZero() && !now.Before(w.around.over[s.Thing])):
 			delete(w.around.is, s.Thing)
 			w.around.over[s.Thing] = now.Add(overEvery)
-			all = append(all, s)
+			moved = append(moved, s)
 		}
 	}
-	if len(all) == 0 {
+	if len(moved) == 0 {
 		return nil
 	}
 	_, err := shop.Apply(ctx, w.books, w.store, func(tx Tx) (events []shop.Event, err error) {
-		for _, s := range all {
+		for _, s := range moved {
 			more, err := w.step(ctx, tx, s.Seen, s.serial, s.bay)
 			if err != nil {
 				return nil, err
@@ -191,6 +197,14 @@ func (w *Watcher) lookAround(ctx context.Context) error {
 		w.around.known = false // what is stored tells
 	}
 	return err
+}
+
+// Around has the watch look at something of the service's own with each look around. Before Keep.
+func (w *Watcher) Around(look func(now time.Time) []alert.Seen) { w.looks = append(w.looks, look) }
+
+// OfService takes in one look at something of the service's own, in somebody's change of the storage.
+func (w *Watcher) OfService(ctx context.Context, tx Tx, s alert.Seen) ([]shop.Event, error) {
+	return w.step(ctx, tx, s, "", drive.Bay{})
 }
 
 // remember takes from the store what was said before this program began.
@@ -237,6 +251,10 @@ func (w *Watcher) sights(now time.Time) (all []sight) {
 			}
 			see(d, alert.Unread, missed >= 2, wording.AlertUnread, wording.Values{"n": missed, "at": d.Told.Format(time.RFC3339)})
 			see(d, alert.Vanished, false, "", nil)
+			see(
+				d, alert.Hangs, !d.stuck.IsZero() && now.Sub(d.stuck) >= goneAfter, wording.AlertHangs,
+				wording.Values{"at": d.stuck.Format(time.RFC3339)},
+			)
 			continue
 		}
 		if d.left.IsZero() {

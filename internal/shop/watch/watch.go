@@ -44,7 +44,9 @@ type Reader interface {
 	Latest(ctx context.Context, driveID int64) (shop.Moment, error)              // of its readings
 	AlertOf(ctx context.Context, t alert.Thing) (alert.Alert, error)             // the zero one: there is none
 	Alerts(ctx context.Context, q AlertQuery) ([]alert.Alert, error)
+	Badges(ctx context.Context, drives []int64) (map[int64]Badge, error)
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
+	Awaited(ctx context.Context, run int64) (by string, err error) // empty: nobody waits for its end
 }
 
 // Tx is one change of the storage: all of it, or nothing.
@@ -57,6 +59,7 @@ type Tx interface {
 	SaveAlert(ctx context.Context, a *alert.Alert) error // a new one gets its number
 	SaveAccepted(ctx context.Context, a alert.Accepted) error
 	DropAccepted(ctx context.Context, driveID int64, signal string) error
+	SaveAwaited(ctx context.Context, run int64, by string) error // empty: nobody any more
 	DropWatched(ctx context.Context, drive int64) error
 	SaveBegun(ctx context.Context, drive int64, t plans.Task, slot time.Time) error // the zero time: it came due, and was not begun
 }
@@ -75,10 +78,11 @@ type Watcher struct {
 	runs  *runs.Conductor
 	fleet *fleet.Fleet
 
-	unanswered chan string // orders for readings that brought nothing
-	became     chan func() // what came of an order, for the one who keeps the watch
-	around     around      // Keep's alone, and so is again
-	again      time.Time   // when to read how drives are watched once more, in real time, since that failed; zero: it did not
+	unanswered chan string                        // orders for readings that brought nothing
+	became     chan func()                        // what came of an order, for the one who keeps the watch
+	around     around                             // Keep's alone, and so is again
+	looks      []func(now time.Time) []alert.Seen // at the service's own things
+	again      time.Time                          // when to read how drives are watched once more, in real time, since that failed; zero: it did not
 
 	mu      sync.Mutex // guards what follows; Keep alone changes it
 	planner *plans.Planner
@@ -98,6 +102,7 @@ type watched struct {
 	sent  time.Time // that, in real time
 	given bool      // the order to begin what loads it is on its way
 	left  time.Time // since when it is not here; zero: it is
+	stuck time.Time // since when it holds a command; zero: it does not
 	gave  [plans.TaskCount]gave
 }
 

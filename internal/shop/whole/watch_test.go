@@ -383,3 +383,74 @@ func TestAWatchedDriveThatGoes(t *testing.T) {
 		assert.Contains(t, w.alerts()[0], "unread open now 1: Not read for 2 intervals")
 	})
 }
+
+// What nobody reads off a drive's counters: a run that somebody waits for, a sweep of the watch, a bay that hangs, the service itself.
+func TestWhatElseAnAlertIsAbout(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		full := false
+		w.Around(func(now time.Time) []alert.Seen {
+			s := alert.Seen{Thing: alert.Thing{Kind: alert.DiskFull}, At: now, Over: !full, Level: 1, Severity: alert.Wake}
+			s.Said = wording.Say(wording.AlertDisk, wording.Values{"mb": 12})
+			return []alert.Seen{s}
+		})
+		w.bench.hears = func(protocol.Order) error { return nil }
+		key := w.state.key()
+		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{For: plans.Scope{Drive: &key}, Whole: plans.Cadence{Every: 7 * 24 * time.Hour}})
+		require.NoError(t, err)
+		ended := func(kind check.Kind, id int64, order string, found uint64) check.Run {
+			r := check.New(kind, drive.Bay{Number: 2}, key, "Dov", w.clock.at, check.Limit{})
+			r.ID, r.Order, r.State, r.Outcome, r.Ended = id, order, check.Done, check.Passed, w.clock.at
+			for i := range r.Steps {
+				if r.Steps[i].State = check.StepDone; r.Steps[i].Kind.IsSweep() {
+					r.Steps[i].Standing = &check.Standing{Share: 1, Unreadable: found}
+				}
+			}
+			return r
+		}
+		done := func(r check.Run) { require.NoError(t, w.Take(t.Context(), "", protocol.Report{Run: &r})) }
+
+		open := ended(check.Quick, 71, "", 0)
+		open.State, open.Outcome = check.Running, ""
+		done(open)
+		_, err = w.Await(t.Context(), who("Dov"), 71, true)
+		require.NoError(t, err)
+		done(ended(check.Quick, 71, "", 0))
+		require.Equal(t, []string{"run_ended open now 1: Quick check: passed"}, w.alerts())
+		_, err = w.Await(t.Context(), who("Dov"), 71, true)
+		require.ErrorContains(t, err, "has ended")
+		done(ended(check.Quick, 72, "", 0))
+		require.Len(t, w.alerts(), 1, "nobody waits for this one")
+
+		name := func(n int) string { return fmt.Sprintf("%s1-whole_sweep-%d", runs.WatchOrders, n) }
+		done(ended(check.Whole, 73, name(1), 0))
+		require.Len(t, w.alerts(), 1)
+		done(ended(check.Whole, 74, name(2), 3))
+		require.Contains(t, w.alerts()[0], "sweep open now 1: The whole sweep found 3 sectors that cannot be read")
+		done(ended(check.Whole, 75, name(3), 4))
+		require.Contains(t, w.alerts()[0], "sweep open now 2")
+		other := ended(check.Whole, 76, name(4), 400)
+		other.Outcome = check.Stopped
+		done(other)
+		require.Contains(t, w.alerts()[0], "sweep open now 2", "somebody stopped it: it says nothing")
+
+		stuck := protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.StuckBay, Key: key}
+		w.bay(stuck)
+		w.pass(30 * time.Second)
+		require.Len(t, w.alerts(), 2)
+		w.pass(time.Minute)
+		require.Contains(t, w.alerts()[0], "hangs open now 1: It holds a command since")
+
+		full = true
+		w.pass(time.Minute)
+		require.Contains(t, w.alerts()[0], "disk_full open wake 1: The disk of the records is nearly full: 12 MB are left")
+		full = false
+		for range 4 {
+			w.pass(time.Hour)
+		}
+		require.Contains(t, w.alerts()[0], "disk_full settled wake 1")
+		require.NoError(t, w.ClockMoved(t.Context(), -time.Hour))
+		require.Contains(t, w.alerts()[0], "clock_moved open now 1")
+	})
+}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"hylostat.example/internal/access"
+	"hylostat.example/internal/core/alert"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/wording"
@@ -88,8 +89,10 @@ func New(
 	}
 	k := record.New(books, s.Record, j, benches)
 	c := runs.New(books, s.Runs, j, k, benches)
+	w := watch.New(books, s.Watch, j, c, benches)
+	j.AlertsOf(w.IsWatched)
 	return &Shop{
-		Watcher: watch.New(books, s.Watch, j, c, benches),
+		Watcher: w,
 		Judge:   j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(books, s.Audit),
 		Facts: s.Facts,
 		Books: books, fleet: benches, take: s.Take,
@@ -97,8 +100,7 @@ func New(
 }
 
 // ClockMoved notes in log and audit that the machine's clock moved, ahead or back, beside the time that passed: times before and after
-// do not
-// go together.
+// do not go together.
 func (s *Shop) ClockMoved(ctx context.Context, by time.Duration) error {
 	code := wording.ClockMovedAhead
 	if by < 0 {
@@ -106,8 +108,12 @@ func (s *Shop) ClockMoved(ctx context.Context, by time.Duration) error {
 	}
 	said := wording.Say(code, wording.Values{"s": int(by.Abs().Seconds())})
 	s.Log.Warn("the machine's clock moved beside the time that passed", "by", by.Round(time.Second))
-	return shop.Act(ctx, s.Books, s.take, access.Service, func(Tx) ([]shop.Deed, []shop.Event, error) {
-		return []shop.Deed{{Kind: shop.ClockMoved, Said: said}}, nil, nil
+	return shop.Act(ctx, s.Books, s.take, access.Service, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
+		seen := alert.Seen{
+			Thing: alert.Thing{Kind: alert.ClockMoved}, At: s.Clock.Now(), Level: by.Abs().Seconds(), Severity: alert.Now, Said: said,
+		}
+		events, err := s.OfService(ctx, tx, seen)
+		return []shop.Deed{{Kind: shop.ClockMoved, Said: said}}, events, err
 	})
 }
 
@@ -184,7 +190,12 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 		case r.Bay != nil:
 			return s.BayChanged(ctx, tx, *r.Bay)
 		case r.Run != nil:
-			return s.RunChanged(ctx, tx, *r.Run)
+			events, err := s.RunChanged(ctx, tx, *r.Run)
+			if err != nil {
+				return nil, err
+			}
+			more, err := s.Done(ctx, tx, r.Run, events)
+			return append(events, more...), err
 		case r.Sweep != nil:
 			return s.Swept(ctx, tx, *r.Sweep)
 		case r.Volumes != nil:
@@ -205,6 +216,7 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 		s.ReadingUnanswered(*r.Unanswered)
 	}
 	if r.Bay != nil {
+		s.Stands(*r.Bay)
 		s.ProtectSoon(ctx, *r.Bay)
 		s.PlanSoon(ctx, *r.Bay)
 		s.ReconsiderSoon(ctx, *r.Bay)
