@@ -21,8 +21,30 @@ func (h *handlers) ListAlerts(ctx context.Context, r server.ListAlertsRequestObj
 		q.Drive = d.ID
 	}
 	all, err := h.shop.AlertList(ctx, q)
-	return server.ListAlerts200JSONResponse(each(all, alertOf)), err
+	if err != nil {
+		return nil, err
+	}
+	out := each(all, alertOf)
+	if len(out) == 0 {
+		return server.ListAlerts200JSONResponse(out), nil
+	}
+	told, err := h.shop.ToldOf(ctx, each(all, func(t watch.Told) int64 { return t.ID }), mostTold*len(all))
+	for i := range out {
+		var of []contract.Message
+		for _, m := range told {
+			if m.Body.Alert.ID == out[i].Id && len(of) < mostTold {
+				of = append(of, messageOf(m))
+			}
+		}
+		if of != nil {
+			out[i].Told = &of
+		}
+	}
+	return server.ListAlerts200JSONResponse(out), err
 }
+
+// mostTold is how many messages stand beside an alert in a list.
+const mostTold = 8
 
 func (h *handlers) TakeAlert(ctx context.Context, r server.TakeAlertRequestObject) (server.TakeAlertResponseObject, error) {
 	a, err := h.shop.TakeAlert(ctx, actor(ctx, value(r.Params.By)), r.Alert)

@@ -43,11 +43,18 @@ func eventOf(e shop.Event) contract.Event {
 		Run:     optional(e.Run),
 		Reading: optional(e.Reading),
 		Percent: optional(e.Percent),
+		Alert:   optional(e.Alert),
 		By:      text(e.By),
 		Text:    saying(e.Said),
 	}
 	if !e.Bay.IsZero() {
 		out.Bay = &e.Bay
+	}
+	if e.Severity != "" {
+		out.Severity = new(contract.Severity(e.Severity))
+	}
+	if e.Repeat {
+		out.Repeat = &e.Repeat
 	}
 	return out
 }

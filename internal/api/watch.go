@@ -82,22 +82,39 @@ func planOf(s contract.WatchSetting) (p plans.Plan, err error) {
 			return p, &shop.Invalid{What: c.what + ": " + err.Error(), Advice: "Say how often, or leave it out."}
 		}
 	}
-	for _, w := range value(s.Windows) {
+	if p.Windows, err = windowsIn(value(s.Windows)); err != nil {
+		return p, err
+	}
+	p.Share, p.Surface, p.WakeAfter, p.AtOnce = value(s.Share), value(s.Surface), value(s.WakeAfter), value(s.AtOnce)
+	p.Zone = value(s.Zone)
+	return p, nil
+}
+
+// windowsIn reads stretches of a day.
+func windowsIn(all []contract.WatchWindow) (out []plans.Window, err error) {
+	for _, w := range all {
 		one := plans.Window{}
 		var wrong [2]error
 		one.From, wrong[0] = plans.ParseDaytime(w.From)
 		one.Until, wrong[1] = plans.ParseDaytime(w.Until)
 		if err := errors.Join(wrong[:]...); err != nil {
-			return p, &shop.Invalid{What: err.Error(), Advice: "Write it as 03:00."}
+			return nil, &shop.Invalid{What: err.Error(), Advice: "Write it as 03:00."}
 		}
 		for _, d := range value(w.Days) {
 			one.Days = append(one.Days, plans.Weekday(d))
 		}
-		p.Windows = append(p.Windows, one)
+		out = append(out, one)
 	}
-	p.Share, p.Surface, p.WakeAfter, p.AtOnce = value(s.Share), value(s.Surface), value(s.WakeAfter), value(s.AtOnce)
-	p.Zone = value(s.Zone)
-	return p, nil
+	return out, nil
+}
+
+func windowOf(w plans.Window) contract.WatchWindow {
+	out := contract.WatchWindow{From: w.From.String(), Until: w.Until.String()}
+	if len(w.Days) > 0 {
+		days := each(w.Days, func(d plans.Weekday) contract.WatchWindowDays { return contract.WatchWindowDays(d) })
+		out.Days = &days
+	}
+	return out
 }
 
 func watchPlanOf(p watch.Plan) contract.WatchPlan {
@@ -130,14 +147,7 @@ func settingOf(p plans.Plan) contract.WatchSetting {
 		s.For.Duty = &duty
 	}
 	if len(p.Windows) > 0 {
-		all := each(p.Windows, func(w plans.Window) contract.WatchWindow {
-			out := contract.WatchWindow{From: w.From.String(), Until: w.Until.String()}
-			if len(w.Days) > 0 {
-				days := each(w.Days, func(d plans.Weekday) contract.WatchWindowDays { return contract.WatchWindowDays(d) })
-				out.Days = &days
-			}
-			return out
-		})
+		all := each(p.Windows, windowOf)
 		s.Windows = &all
 	}
 	return s

@@ -27,6 +27,7 @@ import (
 	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/certify"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/notify"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/protocol/wire"
 	"hylostat.example/internal/shop"
@@ -177,7 +178,9 @@ func Serve(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
-	s, err := whole.New(ctx, o.Shop, st.Storage(), together, policy.Default, o.clock(), o.Log)
+	storage := st.Storage()
+	storage.Senders, storage.Vault = notify.Senders(Version), notify.NewVault(o.Dir)
+	s, err := whole.New(ctx, o.Shop, storage, together, policy.Default, o.clock(), o.Log)
 	if err != nil {
 		return err
 	}

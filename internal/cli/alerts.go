@@ -78,6 +78,21 @@ func alertCommands() *cli.Command {
 				},
 				Action: action(0, 2, acceptLevel),
 			},
+			{
+				Name:      "follow",
+				Usage:     "show the alerts that are open as they come and go, until Ctrl-C; a terminal rings for those that are told",
+				ArgsUsage: " ",
+				Description: "Elsewhere than in a terminal it prints a line for each that changes.\n\nExample:\n   hylostat alert " +
+					"follow",
+				Action: action(0, 0, followAlerts),
+			},
+			{
+				Name: "told", Usage: "who was told of an alert, or of all; and what waits to be told", ArgsUsage: "[ALERT]",
+				Description: "Kept for 90 days.\n\nExample:\n   hylostat alert told",
+				Flags:       []cli.Flag{&cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so `MANY`"}},
+				Action:      action(0, 1, listMessages),
+			},
+			routeCommands(),
 		},
 	}
 }
@@ -131,24 +146,26 @@ func listAlerts(ctx context.Context, c call) error {
 	if err != nil {
 		return err
 	}
-	return c.show(all, func(w io.Writer) {
-		if len(all) == 0 {
-			_, _ = fmt.Fprintln(w, "No alert is open.")
-			return
+	return c.show(all, func(w io.Writer) { printAlerts(w, all) })
+}
+
+func printAlerts(w io.Writer, all []contract.Alert) {
+	if len(all) == 0 {
+		_, _ = fmt.Fprintln(w, "No alert is open.")
+		return
+	}
+	rows := make([]table.Row, len(all))
+	for i, a := range all {
+		bay, verdict := "", ""
+		if a.Bay != nil {
+			bay = a.Bay.Short()
 		}
-		rows := make([]table.Row, len(all))
-		for i, a := range all {
-			bay, verdict := "", ""
-			if a.Bay != nil {
-				bay = a.Bay.Short()
-			}
-			if a.Grade != nil {
-				verdict = grade(*a.Grade)
-			}
-			rows[i] = table.Row{a.Id, a.Of.Words, bay, verdict, a.Words.Words, minute(a.Moved), stands(a)}
+		if a.Grade != nil {
+			verdict = grade(*a.Grade)
 		}
-		tabular(w, []any{"alert", "of", "bay", "verdict", "what changed", "since", "how it stands"}, rows, 1, 3)
-	})
+		rows[i] = table.Row{a.Id, a.Of.Words, bay, verdict, a.Words.Words, minute(a.Moved), stands(a)}
+	}
+	tabular(w, []any{"alert", "of", "bay", "verdict", "what changed", "since", "how it stands"}, rows, 1, 3)
 }
 
 func acceptLevel(ctx context.Context, c call) error {

@@ -31,37 +31,56 @@ const (
 
 // watchBays shows all bays as they stand, until Ctrl-C: on a terminal a page that is drawn anew, elsewhere a line for each change.
 func watchBays(ctx context.Context, c call) error {
-	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
-	defer stop()
-	events := c.Events(ctx, -1)
 	show := c.tellChanges()
-	if terminal(c.out) && !c.Bool("json") {
-		screen := raw(c.out)
-		_, _ = io.WriteString(screen, screenOn)
-		defer func() { _, _ = io.WriteString(screen, screenOff) }()
+	if c.drawsPages() {
 		show = c.drawPage
 	}
-	for {
+	return c.keepShowing(ctx, "The bench goes on. See it again: hylostat bay watch", nil, func(ctx context.Context) error {
 		benches, err := c.benches(ctx)
-		var all []contract.Bay
-		if err == nil {
-			all, err = c.Bays(ctx)
-		}
-		if ctx.Err() != nil {
-			return &interrupted{"The bench goes on. See it again: hylostat bay watch"}
-		}
 		if err != nil {
 			return err
 		}
-		if err := show(benches, all); err != nil {
+		all, err := c.Bays(ctx)
+		if err != nil {
+			return err
+		}
+		return show(benches, all)
+	})
+}
+
+// drawsPages reports whether what is kept showing is a page of a terminal.
+func (c call) drawsPages() bool { return terminal(c.out) && !c.Bool("json") }
+
+// keepShowing shows something anew whenever anything happens, until Ctrl-C. hear, where it is given, hears of each thing that does.
+func (c call) keepShowing(ctx context.Context, again string, hear func(contract.Event), show func(context.Context) error) error {
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	events := c.Events(ctx, -1)
+	if c.drawsPages() {
+		screen := raw(c.out)
+		_, _ = io.WriteString(screen, screenOn)
+		defer func() { _, _ = io.WriteString(screen, screenOff) }()
+	}
+	heard := func(e contract.Event, open bool) bool {
+		if open && hear != nil {
+			hear(e)
+		}
+		return open
+	}
+	for {
+		err := show(ctx)
+		if ctx.Err() != nil {
+			return &interrupted{again}
+		}
+		if err != nil {
 			return err
 		}
 		quiet := time.After(watchPace)
 		select { // times to go run down even when nothing happens
 		case <-ctx.Done():
 		case <-time.After(10 * time.Second):
-		case _, open := <-events.Next:
-			if !open && ctx.Err() == nil {
+		case e, open := <-events.Next:
+			if !heard(e, open) && ctx.Err() == nil {
 				return events.Err()
 			}
 		}
@@ -69,8 +88,8 @@ func watchBays(ctx context.Context, c call) error {
 			select {
 			case <-quiet:
 				waiting = false
-			case _, open := <-events.Next:
-				waiting = open
+			case e, open := <-events.Next:
+				waiting = heard(e, open)
 			}
 		}
 	}
@@ -78,24 +97,29 @@ func watchBays(ctx context.Context, c call) error {
 
 // drawPage draws the bays over what was there, as many as there is room for.
 func (c call) drawPage(benches []contract.Bench, all []contract.Bay) error {
-	screen, _ := raw(c.out).(*os.File)
-	_, high, err := term.GetSize(int(screen.Fd()))
-	if err != nil {
-		return fmt.Errorf("the size of the terminal: %w", err)
-	}
-	var page bytes.Buffer
 	going := 0
 	for i := range all {
 		if all[i].Run != nil {
 			going++
 		}
 	}
-	c.printBenches(&plain{Writer: &sized{&page, screen}}, benches, all) // what drives say of themselves is made visible
+	return c.draw(counted(going, "run goes on", "runs go on"), func(w io.Writer) { c.printBenches(w, benches, all) })
+}
+
+// draw draws what is printed over what was there, as many lines as there is room for.
+func (c call) draw(foot string, printed func(w io.Writer)) error {
+	screen, _ := raw(c.out).(*os.File)
+	_, high, err := term.GetSize(int(screen.Fd()))
+	if err != nil {
+		return fmt.Errorf("the size of the terminal: %w", err)
+	}
+	var page bytes.Buffer
+	printed(&plain{Writer: &sized{&page, screen}}) // what drives say of themselves is made visible
 	lines := strings.Split(strings.TrimRight(page.String(), "\n"), "\n")
 	if room := max(1, high-2); high > 0 && len(lines) > room { // a terminal may not know how high it is
 		lines = append(lines[:room-1], fmt.Sprintf("... and %s", counted(len(lines)-room+1, "line more", "lines more")))
 	}
-	foot := fmt.Sprintf("%s, %s. Ctrl-C leaves.", time.Now().Format("15:04:05"), counted(going, "run goes on", "runs go on"))
+	foot = fmt.Sprintf("%s, %s. Ctrl-C leaves.", time.Now().Format("15:04:05"), foot)
 	var out strings.Builder
 	out.WriteString(screenHome)
 	for _, l := range append(lines, "", foot) {

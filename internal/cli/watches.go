@@ -237,16 +237,23 @@ func (c call) change(s *contract.WatchSetting) error {
 	if !c.IsSet("window") {
 		return nil
 	}
-	s.Windows = nil
-	var all []contract.WatchWindow
-	for _, text := range c.StringSlice("window") {
+	all, err := windows(c.StringSlice("window"))
+	if s.Windows = nil; len(all) > 0 {
+		s.Windows = &all
+	}
+	return err
+}
+
+// windows reads stretches of a day: "01:00-06:00", "20:00-06:00/SA+SU"; "any" is none.
+func windows(texts []string) (all []contract.WatchWindow, err error) {
+	for _, text := range texts {
 		if text == "any" {
 			continue
 		}
 		hours, days, _ := strings.Cut(text, "/")
 		from, until, ok := strings.Cut(hours, "-")
 		if !ok {
-			return &usage{fmt.Sprintf("%q is no window: write 01:00-06:00, or 01:00-06:00/SA", text)}
+			return nil, &usage{fmt.Sprintf("%q is no window: write 01:00-06:00, or 01:00-06:00/SA", text)}
 		}
 		w := contract.WatchWindow{From: from, Until: until}
 		if days != "" {
@@ -258,10 +265,7 @@ func (c call) change(s *contract.WatchSetting) error {
 		}
 		all = append(all, w)
 	}
-	if len(all) > 0 {
-		s.Windows = &all
-	}
-	return nil
+	return all, nil
 }
 
 func printWatchPlans(w io.Writer, all []contract.WatchPlan) {

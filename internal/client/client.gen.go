@@ -618,6 +618,11 @@ type ClientInterface interface {
 	// Corresponds with GET /lots/{lot}/summary (the `PrintLot` operationId).
 	PrintLot(ctx context.Context, lot LotNumber, params *PrintLotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMessages What was told, and what waits to be, the newest first; kept for 90 days
+	//
+	// Corresponds with GET /messages (the `ListMessages` operationId).
+	ListMessages(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
 	//
 	// Corresponds with GET /people (the `ListPeople` operationId).
@@ -729,6 +734,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /redecode (the `Redecode` operationId).
 	Redecode(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRoutes Who is told of alerts, by what and when; never a secret
+	//
+	// Corresponds with GET /routes (the `ListRoutes` operationId).
+	ListRoutes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRouteWithBody Make a route, or put another in the place of the one of that name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /routes (the `SetRoute` operationId).
+	SetRouteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRoute Make a route, or put another in the place of the one of that name
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /routes (the `SetRoute` operationId).
+	SetRoute(ctx context.Context, body SetRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndRoute End a route; what waits for it is not told
+	//
+	// Corresponds with DELETE /routes/{route} (the `EndRoute` operationId).
+	EndRoute(ctx context.Context, route RouteName, params *EndRouteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRoute Send a letter that says it is a trial, and tell what was said
+	//
+	// Corresponds with POST /routes/{route}/try (the `TryRoute` operationId).
+	TryRoute(ctx context.Context, route RouteName, params *TryRouteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first
 	//
@@ -2372,6 +2406,21 @@ func (c *Raw) PrintLot(ctx context.Context, lot LotNumber, params *PrintLotParam
 	return c.Client.Do(req)
 }
 
+// ListMessages What was told, and what waits to be, the newest first; kept for 90 days
+//
+// Corresponds with GET /messages (the `ListMessages` operationId).
+func (c *Raw) ListMessages(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMessagesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
 //
 // Corresponds with GET /people (the `ListPeople` operationId).
@@ -2654,6 +2703,85 @@ func (c *Raw) ImportRecordWithBody(ctx context.Context, params *ImportRecordPara
 // Corresponds with POST /redecode (the `Redecode` operationId).
 func (c *Raw) Redecode(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRedecodeRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRoutes Who is told of alerts, by what and when; never a secret
+//
+// Corresponds with GET /routes (the `ListRoutes` operationId).
+func (c *Raw) ListRoutes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRoutesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRouteWithBody Make a route, or put another in the place of the one of that name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /routes (the `SetRoute` operationId).
+func (c *Raw) SetRouteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRouteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRoute Make a route, or put another in the place of the one of that name
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /routes (the `SetRoute` operationId).
+func (c *Raw) SetRoute(ctx context.Context, body SetRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRouteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndRoute End a route; what waits for it is not told
+//
+// Corresponds with DELETE /routes/{route} (the `EndRoute` operationId).
+func (c *Raw) EndRoute(ctx context.Context, route RouteName, params *EndRouteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndRouteRequest(c.Server, route, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRoute Send a letter that says it is a trial, and tell what was said
+//
+// Corresponds with POST /routes/{route}/try (the `TryRoute` operationId).
+func (c *Raw) TryRoute(ctx context.Context, route RouteName, params *TryRouteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRouteRequest(c.Server, route, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6573,6 +6701,72 @@ func NewPrintLotRequest(server string, lot LotNumber, params *PrintLotParams) (*
 	return req, nil
 }
 
+// NewListMessagesRequest constructs an http.Request for the ListMessages method
+func NewListMessagesRequest(server string, params *ListMessagesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/messages")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Alert != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "alert", *params.Alert, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -7103,6 +7297,195 @@ func NewRedecodeRequest(server string, params *RedecodeParams) (*http.Request, e
 	}
 
 	operationPath := fmt.Sprintf("/redecode")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRoutesRequest constructs an http.Request for the ListRoutes method
+func NewListRoutesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRouteRequest calls the generic SetRoute builder with application/json body
+func NewSetRouteRequest(server string, body SetRouteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRouteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetRouteRequestWithBody constructs an http.Request for the SetRoute method, with any body, and a specified content type
+func NewSetRouteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndRouteRequest constructs an http.Request for the EndRoute method
+func NewEndRouteRequest(server string, route RouteName, params *EndRouteParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "route", route, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryRouteRequest constructs an http.Request for the TryRoute method
+func NewTryRouteRequest(server string, route RouteName, params *TryRouteParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "route", route, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes/%s/try", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8984,6 +9367,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /lots/{lot}/summary (the `PrintLot` operationId).
 	PrintLotWithResponse(ctx context.Context, lot LotNumber, params *PrintLotParams, reqEditors ...RequestEditorFn) (*PrintLotResponse, error)
 
+	// ListMessagesWithResponse What was told, and what waits to be, the newest first; kept for 90 days
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /messages (the `ListMessages` operationId).
+	ListMessagesWithResponse(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error)
+
 	// ListPeopleWithResponse Who works here. Nobody means that the shop is open to whoever reaches it
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9109,6 +9499,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /redecode (the `Redecode` operationId).
 	RedecodeWithResponse(ctx context.Context, params *RedecodeParams, reqEditors ...RequestEditorFn) (*RedecodeResponse, error)
+
+	// ListRoutesWithResponse Who is told of alerts, by what and when; never a secret
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /routes (the `ListRoutes` operationId).
+	ListRoutesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error)
+
+	// SetRouteWithBodyWithResponse Make a route, or put another in the place of the one of that name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /routes (the `SetRoute` operationId).
+	SetRouteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRouteResponse, error)
+
+	// SetRouteWithResponse Make a route, or put another in the place of the one of that name
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /routes (the `SetRoute` operationId).
+	SetRouteWithResponse(ctx context.Context, body SetRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRouteResponse, error)
+
+	// EndRouteWithResponse End a route; what waits for it is not told
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /routes/{route} (the `EndRoute` operationId).
+	EndRouteWithResponse(ctx context.Context, route RouteName, params *EndRouteParams, reqEditors ...RequestEditorFn) (*EndRouteResponse, error)
+
+	// TryRouteWithResponse Send a letter that says it is a trial, and tell what was said
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routes/{route}/try (the `TryRoute` operationId).
+	TryRouteWithResponse(ctx context.Context, route RouteName, params *TryRouteParams, reqEditors ...RequestEditorFn) (*TryRouteResponse, error)
 
 	// ListRunsWithResponse Runs, newest first
 	//
@@ -12435,6 +12860,54 @@ func (r PrintLotResponse) ContentType() string {
 	return ""
 }
 
+type ListMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Message
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMessagesResponse) GetJSON200() *[]Message {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMessagesResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13053,6 +13526,198 @@ func (r RedecodeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RedecodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRoutesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Route
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRoutesResponse) GetJSON200() *[]Route {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRoutesResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRoutesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRoutesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRoutesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRoutesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRouteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Route
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRouteResponse) GetJSON200() *Route {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRouteResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRouteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRouteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRouteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRouteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndRouteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Route
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndRouteResponse) GetJSON200() *[]Route {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndRouteResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndRouteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndRouteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndRouteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndRouteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryRouteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RouteTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryRouteResponse) GetJSON200() *RouteTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryRouteResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryRouteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryRouteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryRouteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryRouteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15589,6 +16254,19 @@ func (c *ClientWithResponses) PrintLotWithResponse(ctx context.Context, lot LotN
 	return ParsePrintLotResponse(rsp)
 }
 
+// ListMessagesWithResponse What was told, and what waits to be, the newest first; kept for 90 days
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /messages (the `ListMessages` operationId).
+func (c *ClientWithResponses) ListMessagesWithResponse(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error) {
+	rsp, err := c.ListMessages(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMessagesResponse(rsp)
+}
+
 // ListPeopleWithResponse Who works here. Nobody means that the shop is open to whoever reaches it
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15821,6 +16499,71 @@ func (c *ClientWithResponses) RedecodeWithResponse(ctx context.Context, params *
 		return nil, err
 	}
 	return ParseRedecodeResponse(rsp)
+}
+
+// ListRoutesWithResponse Who is told of alerts, by what and when; never a secret
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /routes (the `ListRoutes` operationId).
+func (c *ClientWithResponses) ListRoutesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error) {
+	rsp, err := c.ListRoutes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRoutesResponse(rsp)
+}
+
+// SetRouteWithBodyWithResponse Make a route, or put another in the place of the one of that name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /routes (the `SetRoute` operationId).
+func (c *ClientWithResponses) SetRouteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRouteResponse, error) {
+	rsp, err := c.SetRouteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRouteResponse(rsp)
+}
+
+// SetRouteWithResponse Make a route, or put another in the place of the one of that name
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /routes (the `SetRoute` operationId).
+func (c *ClientWithResponses) SetRouteWithResponse(ctx context.Context, body SetRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRouteResponse, error) {
+	rsp, err := c.SetRoute(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRouteResponse(rsp)
+}
+
+// EndRouteWithResponse End a route; what waits for it is not told
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /routes/{route} (the `EndRoute` operationId).
+func (c *ClientWithResponses) EndRouteWithResponse(ctx context.Context, route RouteName, params *EndRouteParams, reqEditors ...RequestEditorFn) (*EndRouteResponse, error) {
+	rsp, err := c.EndRoute(ctx, route, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndRouteResponse(rsp)
+}
+
+// TryRouteWithResponse Send a letter that says it is a trial, and tell what was said
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routes/{route}/try (the `TryRoute` operationId).
+func (c *ClientWithResponses) TryRouteWithResponse(ctx context.Context, route RouteName, params *TryRouteParams, reqEditors ...RequestEditorFn) (*TryRouteResponse, error) {
+	rsp, err := c.TryRoute(ctx, route, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRouteResponse(rsp)
 }
 
 // ListRunsWithResponse Runs, newest first
@@ -18451,6 +19194,39 @@ func ParsePrintLotResponse(rsp *http.Response) (*PrintLotResponse, error) {
 	return response, nil
 }
 
+// ParseListMessagesResponse parses an HTTP response from a ListMessagesWithResponse call
+func ParseListMessagesResponse(rsp *http.Response) (*ListMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18863,6 +19639,138 @@ func ParseRedecodeResponse(rsp *http.Response) (*RedecodeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest RedecodeResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRoutesResponse parses an HTTP response from a ListRoutesWithResponse call
+func ParseListRoutesResponse(rsp *http.Response) (*ListRoutesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRoutesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Route
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRouteResponse parses an HTTP response from a SetRouteWithResponse call
+func ParseSetRouteResponse(rsp *http.Response) (*SetRouteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRouteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Route
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndRouteResponse parses an HTTP response from a EndRouteWithResponse call
+func ParseEndRouteResponse(rsp *http.Response) (*EndRouteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndRouteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Route
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryRouteResponse parses an HTTP response from a TryRouteWithResponse call
+func ParseTryRouteResponse(rsp *http.Response) (*TryRouteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryRouteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RouteTrial
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -363,6 +363,7 @@ func (e EntryKind) Valid() bool {
 // Defines values for EventKind.
 const (
 	AlertChanged    EventKind = "alert.changed"
+	AlertTold       EventKind = "alert.told"
 	BayChanged      EventKind = "bay.changed"
 	BenchChanged    EventKind = "bench.changed"
 	IntakeChanged   EventKind = "intake.changed"
@@ -372,6 +373,7 @@ const (
 	PlanChanged     EventKind = "plan.changed"
 	PolicyPublished EventKind = "policy.published"
 	ReadingTaken    EventKind = "reading.taken"
+	RoutesChanged   EventKind = "routes.changed"
 	RunChanged      EventKind = "run.changed"
 	RunProgress     EventKind = "run.progress"
 	VerdictChanged  EventKind = "verdict.changed"
@@ -384,6 +386,8 @@ const (
 func (e EventKind) Valid() bool {
 	switch e {
 	case AlertChanged:
+		return true
+	case AlertTold:
 		return true
 	case BayChanged:
 		return true
@@ -402,6 +406,8 @@ func (e EventKind) Valid() bool {
 	case PolicyPublished:
 		return true
 	case ReadingTaken:
+		return true
+	case RoutesChanged:
 		return true
 	case RunChanged:
 		return true
@@ -618,6 +624,54 @@ func (e MarkKind) Valid() bool {
 	}
 }
 
+// Defines values for MessageState.
+const (
+	MessageStateDropped MessageState = "dropped"
+	MessageStateFailed  MessageState = "failed"
+	MessageStateSent    MessageState = "sent"
+	MessageStateWaiting MessageState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the MessageState enum.
+func (e MessageState) Valid() bool {
+	switch e {
+	case MessageStateDropped:
+		return true
+	case MessageStateFailed:
+		return true
+	case MessageStateSent:
+		return true
+	case MessageStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MessageWhat.
+const (
+	Ended    MessageWhat = "ended"
+	Grew     MessageWhat = "grew"
+	Opened   MessageWhat = "opened"
+	Reopened MessageWhat = "reopened"
+)
+
+// Valid indicates whether the value is a known member of the MessageWhat enum.
+func (e MessageWhat) Valid() bool {
+	switch e {
+	case Ended:
+		return true
+	case Grew:
+		return true
+	case Opened:
+		return true
+	case Reopened:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PlanRequestCheck.
 const (
 	PlanRequestCheckExtended PlanRequestCheck = "extended"
@@ -762,6 +816,54 @@ func (e Role) Valid() bool {
 	case Lead:
 		return true
 	case Technician:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RouteSettingBreaks.
+const (
+	BreaksDigest RouteSettingBreaks = "digest"
+	BreaksNone   RouteSettingBreaks = "none"
+	BreaksNow    RouteSettingBreaks = "now"
+	BreaksWake   RouteSettingBreaks = "wake"
+)
+
+// Valid indicates whether the value is a known member of the RouteSettingBreaks enum.
+func (e RouteSettingBreaks) Valid() bool {
+	switch e {
+	case BreaksDigest:
+		return true
+	case BreaksNone:
+		return true
+	case BreaksNow:
+		return true
+	case BreaksWake:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RouteSettingBy.
+const (
+	Console RouteSettingBy = "console"
+	Mail    RouteSettingBy = "mail"
+	Syslog  RouteSettingBy = "syslog"
+	Webhook RouteSettingBy = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the RouteSettingBy enum.
+func (e RouteSettingBy) Valid() bool {
+	switch e {
+	case Console:
+		return true
+	case Mail:
+		return true
+	case Syslog:
+		return true
+	case Webhook:
 		return true
 	default:
 		return false
@@ -1376,6 +1478,9 @@ type Alert struct {
 	Severity Severity   `json:"severity"`
 	State    AlertState `json:"state"`
 
+	// Told who was told of it, the newest first
+	Told *[]Message `json:"told,omitempty"`
+
 	// Words One thing said: what it is, for programs, and how it reads, for people
 	Words Said `json:"words"`
 }
@@ -1839,7 +1944,9 @@ type Erased struct {
 
 // Event defines model for Event.
 type Event struct {
-	At time.Time `json:"at"`
+	// Alert for which the console is to sound
+	Alert *int64    `json:"alert,omitempty"`
+	At    time.Time `json:"at"`
 
 	// Bay a bay as it is typed: bay-3 of the shop's own bench, field/3 of another
 	Bay *BayName `json:"bay,omitempty"`
@@ -1849,9 +1956,13 @@ type Event struct {
 	Kind    EventKind `json:"kind"`
 	Percent *int      `json:"percent,omitempty"`
 	Reading *int      `json:"reading,omitempty"`
-	Run     *int64    `json:"run,omitempty"`
-	Seq     int64     `json:"seq"`
-	Serial  *string   `json:"serial,omitempty"`
+
+	// Repeat until somebody takes it
+	Repeat   *bool     `json:"repeat,omitempty"`
+	Run      *int64    `json:"run,omitempty"`
+	Seq      int64     `json:"seq"`
+	Serial   *string   `json:"serial,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
 
 	// Text One thing said: what it is, for programs, and how it reads, for people
 	Text *Said `json:"text,omitempty"`
@@ -2354,6 +2465,35 @@ type Mark struct {
 
 // MarkKind defines model for Mark.Kind.
 type MarkKind string
+
+// Message defines model for Message.
+type Message struct {
+	Alert *int64    `json:"alert,omitempty"`
+	Due   time.Time `json:"due"`
+
+	// Ended when it was sent, dropped or given up
+	Ended *time.Time `json:"ended,omitempty"`
+	Id    int64      `json:"id"`
+
+	// Next when it is tried next
+	Next  *time.Time   `json:"next,omitempty"`
+	Route string       `json:"route"`
+	State MessageState `json:"state"`
+	Tries *int         `json:"tries,omitempty"`
+	What  *MessageWhat `json:"what,omitempty"`
+
+	// Why why it is not sent
+	Why *string `json:"why,omitempty"`
+
+	// Words One thing said: what it is, for programs, and how it reads, for people
+	Words Said `json:"words"`
+}
+
+// MessageState defines model for Message.State.
+type MessageState string
+
+// MessageWhat defines model for Message.What.
+type MessageWhat string
 
 // Missing defines model for Missing.
 type Missing struct {
@@ -2957,6 +3097,109 @@ type RiskTenth struct {
 
 // Role defines model for Role.
 type Role string
+
+// Route defines model for Route.
+type Route struct {
+	At *time.Time `json:"at,omitempty"`
+
+	// Failed when it failed to, last; absent: never
+	Failed *time.Time `json:"failed,omitempty"`
+
+	// Made the secret that was made for a webhook without one; told this once
+	Made  *string      `json:"made,omitempty"`
+	Route RouteSetting `json:"route"`
+
+	// Sealed it has a secret
+	Sealed bool `json:"sealed"`
+
+	// Sent when it told something last; absent: never
+	Sent *time.Time `json:"sent,omitempty"`
+
+	// SetBy absent: nobody has; it is the console's own
+	SetBy *string `json:"set_by,omitempty"`
+
+	// Standing its last success and its last failure, in words
+	Standing string  `json:"standing"`
+	Why      *string `json:"why,omitempty"`
+}
+
+// RouteRequest defines model for RouteRequest.
+type RouteRequest struct {
+	By    string       `json:"by"`
+	Route RouteSetting `json:"route"`
+
+	// Secret password at the mail server, or what a webhook is signed with; absent: as it was. Never shown again
+	Secret *string `json:"secret,omitempty"`
+}
+
+// RouteSetting defines model for RouteSetting.
+type RouteSetting struct {
+	// AfterMin it is told only what nobody has taken for so long
+	AfterMin *int `json:"after_min,omitempty"`
+
+	// Bench its drives and itself alone; empty: the shop's own; absent: all
+	Bench *string `json:"bench,omitempty"`
+
+	// Breaks what quiet hours do not keep; wake when absent
+	Breaks *RouteSettingBreaks `json:"breaks,omitempty"`
+	By     RouteSettingBy      `json:"by"`
+
+	// Digest 07:30: when what may wait is told together; absent: at once
+	Digest *string `json:"digest,omitempty"`
+
+	// Drives serials; absent: all drives
+	Drives *[]string `json:"drives,omitempty"`
+	Least  Severity  `json:"least"`
+	Name   string    `json:"name"`
+
+	// Names customers are named
+	Names *bool `json:"names,omitempty"`
+
+	// Off why it is switched off; absent: it is not
+	Off *string `json:"off,omitempty"`
+
+	// Page where the service is found, for links; absent: as it is asked now
+	Page *string `json:"page,omitempty"`
+
+	// Quiet when it waits
+	Quiet *[]WatchWindow `json:"quiet,omitempty"`
+
+	// Repeat the console sounds until somebody takes the alert
+	Repeat *bool `json:"repeat,omitempty"`
+
+	// Sender the address mail comes from
+	Sender *string `json:"sender,omitempty"`
+
+	// Server of mail: smtp:// (STARTTLS), smtps:// (TLS) or smtp+plain:// with host and port
+	Server *string `json:"server,omitempty"`
+
+	// To mail addresses with commas between; https://...; udp://, tcp:// or tls:// host and port; nothing of the console
+	To *string `json:"to,omitempty"`
+
+	// Trust a certificate in PEM that is trusted beside the machine's own
+	Trust *string `json:"trust,omitempty"`
+
+	// User at the mail server
+	User *string `json:"user,omitempty"`
+
+	// Zone IANA time zone; UTC when absent
+	Zone *string `json:"zone,omitempty"`
+}
+
+// RouteSettingBreaks what quiet hours do not keep; wake when absent
+type RouteSettingBreaks string
+
+// RouteSettingBy defines model for RouteSetting.By.
+type RouteSettingBy string
+
+// RouteTrial defines model for RouteTrial.
+type RouteTrial struct {
+	Arrived bool `json:"arrived"`
+
+	// Words what was said between the two sides: > by the service, < by the other
+	Words []string `json:"words"`
+	Wrong *string  `json:"wrong,omitempty"`
+}
 
 // Run defines model for Run.
 type Run struct {
@@ -3890,6 +4133,9 @@ type DriveName = string
 // LotNumber defines model for LotNumber.
 type LotNumber = int64
 
+// RouteName defines model for RouteName.
+type RouteName = string
+
 // RunNumber defines model for RunNumber.
 type RunNumber = int64
 
@@ -4088,6 +4334,13 @@ type PrintLotParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
 
+// ListMessagesParams defines parameters for ListMessages.
+type ListMessagesParams struct {
+	// Alert of one alert
+	Alert *int64 `form:"alert,omitempty" json:"alert,omitempty"`
+	Limit *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // RemovePersonParams defines parameters for RemovePerson.
 type RemovePersonParams struct {
 	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
@@ -4113,6 +4366,18 @@ type ImportRecordParams struct {
 
 // RedecodeParams defines parameters for Redecode.
 type RedecodeParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
+}
+
+// EndRouteParams defines parameters for EndRoute.
+type EndRouteParams struct {
+	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
+	By *By `form:"by,omitempty" json:"by,omitempty"`
+}
+
+// TryRouteParams defines parameters for TryRoute.
+type TryRouteParams struct {
 	// By who does this, in a shop in which nobody is entered; else it is whoever signed in
 	By *By `form:"by,omitempty" json:"by,omitempty"`
 }
@@ -4234,6 +4499,9 @@ type ReplayPolicyJSONRequestBody = PolicyDraft
 
 // TestPolicyJSONRequestBody defines body for TestPolicy for application/json ContentType.
 type TestPolicyJSONRequestBody = PolicyDraft
+
+// SetRouteJSONRequestBody defines body for SetRoute for application/json ContentType.
+type SetRouteJSONRequestBody = RouteRequest
 
 // AwaitRunJSONRequestBody defines body for AwaitRun for application/json ContentType.
 type AwaitRunJSONRequestBody = AwaitRequest

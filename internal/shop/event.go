@@ -23,6 +23,8 @@ const (
 	WatchChanged    EventKind = "watch.changed" // its plans
 	AlertChanged    EventKind = "alert.changed" // raised, grown, taken, settled
 	LevelAccepted   EventKind = "level.accepted"
+	RoutesChanged   EventKind = "routes.changed" // who is told of alerts
+	AlertTold       EventKind = "alert.told"     // the console is to sound; Seq 0
 	PolicyPublished EventKind = "policy.published"
 	OutcomeNoted    EventKind = "outcome.noted"
 	BenchChanged    EventKind = "bench.changed" // it has come, or is gone: Bay names it, without a number
@@ -58,15 +60,18 @@ func (k EventKind) Told() bool {
 
 // Event is a fact with its place in the sequence.
 type Event struct {
-	Seq     int64          `json:"seq"`
-	At      time.Time      `json:"at"`
-	Kind    EventKind      `json:"kind"`
-	Serial  string         `json:"serial,omitempty"`
-	Bay     drive.Bay      `json:"bay,omitzero"`
-	Run     int64          `json:"run,omitempty"`
-	Order   string         `json:"-"`
-	Reading int            `json:"reading,omitempty"`
-	Percent int            `json:"percent,omitempty"`
-	By      string         `json:"by,omitempty"`  // who did it; empty: nobody ordered it
-	Said    wording.Phrase `json:"text,omitzero"` // what happened
+	Seq      int64          `json:"seq"`
+	At       time.Time      `json:"at"`
+	Kind     EventKind      `json:"kind"`
+	Serial   string         `json:"serial,omitempty"`
+	Bay      drive.Bay      `json:"bay,omitzero"`
+	Run      int64          `json:"run,omitempty"`
+	Order    string         `json:"-"`
+	Reading  int            `json:"reading,omitempty"`
+	Percent  int            `json:"percent,omitempty"`
+	Alert    int64          `json:"alert,omitempty"`
+	Severity string         `json:"severity,omitempty"` // of that
+	Repeat   bool           `json:"repeat,omitempty"`   // until somebody takes it
+	By       string         `json:"by,omitempty"`       // who did it; empty: nobody ordered it
+	Said     wording.Phrase `json:"text,omitzero"`      // what happened
 }

@@ -7,6 +7,7 @@ import (
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/record"
 	"hylostat.example/internal/shop/runs"
+	"hylostat.example/internal/shop/tell"
 	"hylostat.example/internal/shop/watch"
 	"hylostat.example/internal/shop/whole"
 )
@@ -36,6 +37,7 @@ func (s *Store) Storage() whole.Storage {
 		Runs:   View[runs.Tx]{s},
 		Desk:   View[desk.Tx]{s},
 		Watch:  View[watch.Tx]{s},
+		Tell:   View[tell.Tx]{s},
 		Audit:  s,
 		Facts:  s,
 		Take:   View[whole.Tx]{s},

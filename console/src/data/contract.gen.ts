@@ -1058,6 +1058,85 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told of alerts, by what and when; never a secret */
+        get: operations["listRoutes"];
+        /** Make a route, or put another in the place of the one of that name */
+        put: operations["setRoute"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routes/{route}": {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                route: components["parameters"]["RouteName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a route; what waits for it is not told */
+        delete: operations["endRoute"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routes/{route}/try": {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                route: components["parameters"]["RouteName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a letter that says it is a trial, and tell what was said */
+        post: operations["tryRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was told, and what waits to be, the newest first; kept for 90 days */
+        get: operations["listMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/accepted": {
         parameters: {
             query?: never;
@@ -2962,6 +3041,112 @@ export interface components {
             note?: string;
             /** Format: date-time */
             ended?: string;
+            /** @description who was told of it, the newest first */
+            told?: components["schemas"]["Message"][];
+        };
+        RouteSetting: {
+            name: string;
+            /** @enum {string} */
+            by: "mail" | "webhook" | "syslog" | "console";
+            /** @description mail addresses with commas between; https://...; udp://, tcp:// or tls:// host and port; nothing of the console */
+            to?: string;
+            /** @description of mail: smtp:// (STARTTLS), smtps:// (TLS) or smtp+plain:// with host and port */
+            server?: string;
+            /** @description at the mail server */
+            user?: string;
+            /** @description the address mail comes from */
+            sender?: string;
+            /** @description a certificate in PEM that is trusted beside the machine's own */
+            trust?: string;
+            least: components["schemas"]["Severity"];
+            /** @description serials; absent: all drives */
+            drives?: string[];
+            /** @description its drives and itself alone; empty: the shop's own; absent: all */
+            bench?: string;
+            /** @description IANA time zone; UTC when absent */
+            zone?: string;
+            /** @description when it waits */
+            quiet?: components["schemas"]["WatchWindow"][];
+            /**
+             * @description what quiet hours do not keep; wake when absent
+             * @enum {string}
+             */
+            breaks?: "none" | "digest" | "now" | "wake";
+            /** @description 07:30: when what may wait is told together; absent: at once */
+            digest?: string;
+            /** @description it is told only what nobody has taken for so long */
+            after_min?: number;
+            /** @description customers are named */
+            names?: boolean;
+            /** @description the console sounds until somebody takes the alert */
+            repeat?: boolean;
+            /** @description where the service is found, for links; absent: as it is asked now */
+            page?: string;
+            /** @description why it is switched off; absent: it is not */
+            off?: string;
+        };
+        RouteRequest: {
+            route: components["schemas"]["RouteSetting"];
+            /** @description password at the mail server, or what a webhook is signed with; absent: as it was. Never shown again */
+            secret?: string;
+            by: string;
+        };
+        Route: {
+            route: components["schemas"]["RouteSetting"];
+            /** @description it has a secret */
+            sealed: boolean;
+            /** @description the secret that was made for a webhook without one; told this once */
+            made?: string;
+            /** @description its last success and its last failure, in words */
+            standing: string;
+            /**
+             * Format: date-time
+             * @description when it told something last; absent: never
+             */
+            sent?: string;
+            /**
+             * Format: date-time
+             * @description when it failed to, last; absent: never
+             */
+            failed?: string;
+            why?: string;
+            /** @description absent: nobody has; it is the console's own */
+            set_by?: string;
+            /** Format: date-time */
+            at?: string;
+        };
+        RouteTrial: {
+            arrived: boolean;
+            wrong?: string;
+            /** @description what was said between the two sides: > by the service, < by the other */
+            words: string[];
+        };
+        Message: {
+            /** Format: int64 */
+            id: number;
+            route: string;
+            /** Format: int64 */
+            alert?: number;
+            /** @enum {string} */
+            what?: "opened" | "reopened" | "grew" | "ended";
+            /** @enum {string} */
+            state: "waiting" | "sent" | "dropped" | "failed";
+            /** Format: date-time */
+            due: string;
+            /**
+             * Format: date-time
+             * @description when it is tried next
+             */
+            next?: string;
+            tries?: number;
+            /**
+             * Format: date-time
+             * @description when it was sent, dropped or given up
+             */
+            ended?: string;
+            /** @description why it is not sent */
+            why?: string;
+            words: components["schemas"]["Said"];
         };
         SettleRequest: {
             /** @description what was done about it */
@@ -3815,13 +4000,21 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "watch.changed" | "alert.changed" | "level.accepted" | "policy.published" | "outcome.noted" | "bench.changed";
+            kind: "bay.changed" | "reading.taken" | "verdict.changed" | "verdict.signed" | "run.changed" | "run.progress" | "intake.changed" | "lot.changed" | "volumes.seen" | "plan.changed" | "watch.changed" | "alert.changed" | "alert.told" | "routes.changed" | "level.accepted" | "policy.published" | "outcome.noted" | "bench.changed";
             serial?: string;
             bay?: components["schemas"]["BayName"];
             /** Format: int64 */
             run?: number;
             reading?: number;
             percent?: number;
+            /**
+             * Format: int64
+             * @description for which the console is to sound
+             */
+            alert?: number;
+            severity?: components["schemas"]["Severity"];
+            /** @description until somebody takes it */
+            repeat?: boolean;
             /** @description who did it; absent: nobody ordered it */
             by?: string;
             text?: components["schemas"]["Said"];
@@ -3845,6 +4038,7 @@ export interface components {
         By: string;
         /** @description which bench, by its name; the shop's own when not given */
         BenchName: string;
+        RouteName: string;
         AlertNumber: number;
         RunNumber: number;
         LotNumber: number;
@@ -5622,6 +5816,129 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listRoutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The routes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    setRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteRequest"];
+            };
+        };
+        responses: {
+            /** @description The route */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    endRoute: {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                route: components["parameters"]["RouteName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The routes that are left */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Route"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    tryRoute: {
+        parameters: {
+            query?: {
+                /** @description who does this, in a shop in which nobody is entered; else it is whoever signed in */
+                by?: components["parameters"]["By"];
+            };
+            header?: never;
+            path: {
+                route: components["parameters"]["RouteName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteTrial"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    listMessages: {
+        parameters: {
+            query?: {
+                /** @description of one alert */
+                alert?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"][];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -207,6 +207,9 @@ type ServerInterface interface {
 	// PrintLot The summary of a lot, to print or as a table
 	// (GET /lots/{lot}/summary)
 	PrintLot(ctx *echo.Context, lot LotNumber, params PrintLotParams) error
+	// ListMessages What was told, and what waits to be, the newest first; kept for 90 days
+	// (GET /messages)
+	ListMessages(ctx *echo.Context, params ListMessagesParams) error
 	// ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
 	// (GET /people)
 	ListPeople(ctx *echo.Context) error
@@ -246,6 +249,18 @@ type ServerInterface interface {
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
 	Redecode(ctx *echo.Context, params RedecodeParams) error
+	// ListRoutes Who is told of alerts, by what and when; never a secret
+	// (GET /routes)
+	ListRoutes(ctx *echo.Context) error
+	// SetRoute Make a route, or put another in the place of the one of that name
+	// (PUT /routes)
+	SetRoute(ctx *echo.Context) error
+	// EndRoute End a route; what waits for it is not told
+	// (DELETE /routes/{route})
+	EndRoute(ctx *echo.Context, route RouteName, params EndRouteParams) error
+	// TryRoute Send a letter that says it is a trial, and tell what was said
+	// (POST /routes/{route}/try)
+	TryRoute(ctx *echo.Context, route RouteName, params TryRouteParams) error
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -1634,6 +1649,31 @@ func (w *ServerInterfaceWrapper) PrintLot(ctx *echo.Context) error {
 	return err
 }
 
+// ListMessages converts echo context to params.
+func (w *ServerInterfaceWrapper) ListMessages(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMessagesParams
+	// ------------- Optional query parameter "alert" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "alert", ctx.QueryParams(), &params.Alert, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter alert: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListMessages(ctx, params)
+	return err
+}
+
 // ListPeople converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPeople(ctx *echo.Context) error {
 	var err error
@@ -1814,6 +1854,74 @@ func (w *ServerInterfaceWrapper) Redecode(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Redecode(ctx, params)
+	return err
+}
+
+// ListRoutes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRoutes(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRoutes(ctx)
+	return err
+}
+
+// SetRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) SetRoute(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetRoute(ctx)
+	return err
+}
+
+// EndRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) EndRoute(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "route" -------------
+	var route RouteName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "route", ctx.Param("route"), &route, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter route: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndRouteParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndRoute(ctx, route, params)
+	return err
+}
+
+// TryRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) TryRoute(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "route" -------------
+	var route RouteName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "route", ctx.Param("route"), &route, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter route: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryRouteParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryRoute(ctx, route, params)
 	return err
 }
 
@@ -2336,6 +2444,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/alerts/:alert/take", wrapper.TakeAlert, options.OperationMiddlewares["takeAlert"]...)
 	router.POST(options.BaseURL+"/alerts/:alert/settle", wrapper.SettleAlert, options.OperationMiddlewares["settleAlert"]...)
 	router.PUT(options.BaseURL+"/runs/:run/awaited", wrapper.AwaitRun, options.OperationMiddlewares["awaitRun"]...)
+	router.GET(options.BaseURL+"/routes", wrapper.ListRoutes, options.OperationMiddlewares["listRoutes"]...)
+	router.PUT(options.BaseURL+"/routes", wrapper.SetRoute, options.OperationMiddlewares["setRoute"]...)
+	router.DELETE(options.BaseURL+"/routes/:route", wrapper.EndRoute, options.OperationMiddlewares["endRoute"]...)
+	router.POST(options.BaseURL+"/routes/:route/try", wrapper.TryRoute, options.OperationMiddlewares["tryRoute"]...)
+	router.GET(options.BaseURL+"/messages", wrapper.ListMessages, options.OperationMiddlewares["listMessages"]...)
 	router.GET(options.BaseURL+"/accepted", wrapper.ListAccepted, options.OperationMiddlewares["listAccepted"]...)
 	router.DELETE(options.BaseURL+"/drives/:drive/accepted/:signal", wrapper.EndAccepted, options.OperationMiddlewares["endAccepted"]...)
 	router.PUT(options.BaseURL+"/drives/:drive/accepted/:signal", wrapper.AcceptLevel, options.OperationMiddlewares["acceptLevel"]...)
@@ -5027,6 +5140,45 @@ func (response PrintLotdefaultApplicationProblemPlusJSONResponse) VisitPrintLotR
 	return err
 }
 
+type ListMessagesRequestObject struct {
+	Params ListMessagesParams
+}
+
+type ListMessagesResponseObject interface {
+	VisitListMessagesResponse(w http.ResponseWriter) error
+}
+
+type ListMessages200JSONResponse []Message
+
+func (response ListMessages200JSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMessagesdefaultApplicationProblemPlusJSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 }
 
@@ -5524,6 +5676,163 @@ type RedecodedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RedecodedefaultApplicationProblemPlusJSONResponse) VisitRedecodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutesRequestObject struct {
+}
+
+type ListRoutesResponseObject interface {
+	VisitListRoutesResponse(w http.ResponseWriter) error
+}
+
+type ListRoutes200JSONResponse []Route
+
+func (response ListRoutes200JSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRoutesdefaultApplicationProblemPlusJSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRouteRequestObject struct {
+	Body *SetRouteJSONRequestBody
+}
+
+type SetRouteResponseObject interface {
+	VisitSetRouteResponse(w http.ResponseWriter) error
+}
+
+type SetRoute200JSONResponse Route
+
+func (response SetRoute200JSONResponse) VisitSetRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRoutedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRoutedefaultApplicationProblemPlusJSONResponse) VisitSetRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndRouteRequestObject struct {
+	Route  RouteName `json:"route"`
+	Params EndRouteParams
+}
+
+type EndRouteResponseObject interface {
+	VisitEndRouteResponse(w http.ResponseWriter) error
+}
+
+type EndRoute200JSONResponse []Route
+
+func (response EndRoute200JSONResponse) VisitEndRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndRoutedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndRoutedefaultApplicationProblemPlusJSONResponse) VisitEndRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRouteRequestObject struct {
+	Route  RouteName `json:"route"`
+	Params TryRouteParams
+}
+
+type TryRouteResponseObject interface {
+	VisitTryRouteResponse(w http.ResponseWriter) error
+}
+
+type TryRoute200JSONResponse RouteTrial
+
+func (response TryRoute200JSONResponse) VisitTryRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRoutedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryRoutedefaultApplicationProblemPlusJSONResponse) VisitTryRouteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6874,6 +7183,9 @@ type StrictServerInterface interface {
 	// PrintLot The summary of a lot, to print or as a table
 	// (GET /lots/{lot}/summary)
 	PrintLot(ctx context.Context, request PrintLotRequestObject) (PrintLotResponseObject, error)
+	// ListMessages What was told, and what waits to be, the newest first; kept for 90 days
+	// (GET /messages)
+	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
 	// ListPeople Who works here. Nobody means that the shop is open to whoever reaches it
 	// (GET /people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -6913,6 +7225,18 @@ type StrictServerInterface interface {
 	// Redecode Read all pages of the past with the present decoder
 	// (POST /redecode)
 	Redecode(ctx context.Context, request RedecodeRequestObject) (RedecodeResponseObject, error)
+	// ListRoutes Who is told of alerts, by what and when; never a secret
+	// (GET /routes)
+	ListRoutes(ctx context.Context, request ListRoutesRequestObject) (ListRoutesResponseObject, error)
+	// SetRoute Make a route, or put another in the place of the one of that name
+	// (PUT /routes)
+	SetRoute(ctx context.Context, request SetRouteRequestObject) (SetRouteResponseObject, error)
+	// EndRoute End a route; what waits for it is not told
+	// (DELETE /routes/{route})
+	EndRoute(ctx context.Context, request EndRouteRequestObject) (EndRouteResponseObject, error)
+	// TryRoute Send a letter that says it is a trial, and tell what was said
+	// (POST /routes/{route}/try)
+	TryRoute(ctx context.Context, request TryRouteRequestObject) (TryRouteResponseObject, error)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -9111,6 +9435,31 @@ func (sh *strictHandler) PrintLot(ctx *echo.Context, lot LotNumber, params Print
 	return nil
 }
 
+// ListMessages operation middleware
+func (sh *strictHandler) ListMessages(ctx *echo.Context, params ListMessagesParams) error {
+	var request ListMessagesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMessages(ctx.Request().Context(), request.(ListMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMessagesResponseObject); ok {
+		return validResponse.VisitListMessagesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(ctx *echo.Context) error {
 	var request ListPeopleRequestObject
@@ -9536,6 +9885,127 @@ func (sh *strictHandler) Redecode(ctx *echo.Context, params RedecodeParams) erro
 		return err
 	} else if validResponse, ok := response.(RedecodeResponseObject); ok {
 		return validResponse.VisitRedecodeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRoutes operation middleware
+func (sh *strictHandler) ListRoutes(ctx *echo.Context) error {
+	var request ListRoutesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRoutes(ctx.Request().Context(), request.(ListRoutesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRoutes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRoutesResponseObject); ok {
+		return validResponse.VisitListRoutesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetRoute operation middleware
+func (sh *strictHandler) SetRoute(ctx *echo.Context) error {
+	var request SetRouteRequestObject
+
+	var body SetRouteJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRoute(ctx.Request().Context(), request.(SetRouteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRoute")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetRouteResponseObject); ok {
+		return validResponse.VisitSetRouteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndRoute operation middleware
+func (sh *strictHandler) EndRoute(ctx *echo.Context, route RouteName, params EndRouteParams) error {
+	var request EndRouteRequestObject
+
+	request.Route = route
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndRoute(ctx.Request().Context(), request.(EndRouteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndRoute")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndRouteResponseObject); ok {
+		return validResponse.VisitEndRouteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryRoute operation middleware
+func (sh *strictHandler) TryRoute(ctx *echo.Context, route RouteName, params TryRouteParams) error {
+	var request TryRouteRequestObject
+
+	request.Route = route
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryRoute(ctx.Request().Context(), request.(TryRouteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryRoute")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryRouteResponseObject); ok {
+		return validResponse.VisitTryRouteResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -112,3 +112,28 @@ func longest(windows []Window) (most time.Duration) {
 	}
 	return most
 }
+
+// OpenUntil is open, for other stretches of a day than those of plans: quiet hours.
+func OpenUntil(windows []Window, now time.Time, zone *time.Location) time.Time {
+	return open(windows, now, zone)
+}
+
+// ValidWindows tells what is wrong with stretches of a day.
+func ValidWindows(all []Window) error {
+	for _, w := range all {
+		if err := w.valid(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Next is when the time of day comes next after a moment. On a night that swallows it, it comes when that night is over.
+func (d Daytime) Next(after time.Time, zone *time.Location) time.Time {
+	today := onWall(after, zone).Truncate(24 * time.Hour)
+	for day := 0; ; day++ {
+		if at := moment(today.AddDate(0, 0, day).Add(time.Duration(d)*time.Minute), zone); at.After(after) {
+			return at
+		}
+	}
+}

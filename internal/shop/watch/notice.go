@@ -12,6 +12,7 @@ import (
 	plans "hylostat.example/internal/core/watch"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/shop"
+	"hylostat.example/internal/shop/tell"
 )
 
 // Unsettled are the alerts that are open or taken, in a query.
@@ -26,7 +27,7 @@ type AlertQuery struct {
 
 // Noticed looks at a watched drive of which a reading has been taken in: what a person should know of it becomes an alert, in the same
 // change of the storage.
-func (w *Watcher) Noticed(ctx context.Context, tx Tx, events []shop.Event) (more []shop.Event, err error) {
+func (w *Watcher) Noticed(ctx context.Context, tx Tx, of drive.Key, events []shop.Event) (more []shop.Event, err error) {
 	i := slices.IndexFunc(events, func(e shop.Event) bool { return e.Kind == shop.ReadingTaken })
 	if i < 0 || events[i].Said.Code == wording.ReadingAhead || events[i].Said.Code == wording.ReadingAsleep {
 		return nil, nil
@@ -35,7 +36,7 @@ func (w *Watcher) Noticed(ctx context.Context, tx Tx, events []shop.Event) (more
 	w.mu.Lock()
 	var d *watched
 	for _, one := range w.drives {
-		if one.Key.Serial == e.Serial && one.bay == e.Bay {
+		if one.Key == of {
 			d = one
 		}
 	}
@@ -96,7 +97,7 @@ func (w *Watcher) look(ctx context.Context, tx Tx, id int64, reading int, change
 }
 
 // step lets a look change the alert of its thing, and gives the fact to tell, if there is one.
-func (w *Watcher) step(ctx context.Context, tx Tx, s alert.Seen, serial string, bay drive.Bay) ([]shop.Event, error) {
+func (w *Watcher) step(ctx context.Context, tx tell.Tx, s alert.Seen, serial string, bay drive.Bay) ([]shop.Event, error) {
 	was, err := tx.AlertOf(ctx, s.Thing)
 	if err != nil {
 		return nil, err
@@ -106,6 +107,9 @@ func (w *Watcher) step(ctx context.Context, tx Tx, s alert.Seen, serial string, 
 		return nil, nil
 	}
 	if err := tx.SaveAlert(ctx, &a); err != nil || tells == alert.Nothing {
+		return nil, err
+	}
+	if err := w.told.Announce(ctx, tx, &a, tells, Subject(s.Thing, serial), bay); err != nil {
 		return nil, err
 	}
 	code := wording.AlertRaised
@@ -203,7 +207,7 @@ func (w *Watcher) lookAround(ctx context.Context) error {
 func (w *Watcher) Around(look func(now time.Time) []alert.Seen) { w.looks = append(w.looks, look) }
 
 // OfService takes in one look at something of the service's own, in somebody's change of the storage.
-func (w *Watcher) OfService(ctx context.Context, tx Tx, s alert.Seen) ([]shop.Event, error) {
+func (w *Watcher) OfService(ctx context.Context, tx tell.Tx, s alert.Seen) ([]shop.Event, error) {
 	return w.step(ctx, tx, s, "", drive.Bay{})
 }
 

@@ -15,6 +15,7 @@ import (
 	"hylostat.example/internal/shop/fleet"
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/runs"
+	"hylostat.example/internal/shop/tell"
 )
 
 // Plan is a plan with who made it.
@@ -37,12 +38,11 @@ type Row struct {
 // Reader is what it reads.
 type Reader interface {
 	runs.Reader
+	tell.Reader
 	WatchPlans(ctx context.Context) ([]Plan, error) // by their number
 	Watched(ctx context.Context) ([]Row, error)
 	AcceptedLevels(ctx context.Context, driveID int64) ([]alert.Accepted, error) // 0: of all drives
-	AlertByID(ctx context.Context, id int64) (alert.Alert, error)                // the zero one: there is none
 	Latest(ctx context.Context, driveID int64) (shop.Moment, error)              // of its readings
-	AlertOf(ctx context.Context, t alert.Thing) (alert.Alert, error)             // the zero one: there is none
 	Alerts(ctx context.Context, q AlertQuery) ([]alert.Alert, error)
 	Badges(ctx context.Context, drives []int64) (map[int64]Badge, error)
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
@@ -52,11 +52,10 @@ type Reader interface {
 // Tx is one change of the storage: all of it, or nothing.
 type Tx interface {
 	Reader
-	shop.Ledger
+	tell.Tx
 	SaveWatchPlan(ctx context.Context, p *Plan) error // a new one gets its number
 	DropWatchPlan(ctx context.Context, id int64) error
-	SaveWatched(ctx context.Context, r Row) error        // without what was begun
-	SaveAlert(ctx context.Context, a *alert.Alert) error // a new one gets its number
+	SaveWatched(ctx context.Context, r Row) error // without what was begun
 	SaveAccepted(ctx context.Context, a alert.Accepted) error
 	DropAccepted(ctx context.Context, driveID int64, signal string) error
 	SaveAwaited(ctx context.Context, run int64, by string) error // empty: nobody any more
@@ -77,6 +76,7 @@ type Watcher struct {
 	judge *judge.Judge
 	runs  *runs.Conductor
 	fleet *fleet.Fleet
+	told  *tell.Teller
 
 	unanswered chan string                        // orders for readings that brought nothing
 	became     chan func()                        // what came of an order, for the one who keeps the watch
@@ -113,9 +113,11 @@ type gave struct {
 }
 
 // New makes a watcher over a store.
-func New(books *shop.Books, store Store, judge *judge.Judge, conductor *runs.Conductor, benches *fleet.Fleet) *Watcher {
+func New(
+	books *shop.Books, store Store, judge *judge.Judge, conductor *runs.Conductor, benches *fleet.Fleet, told *tell.Teller,
+) *Watcher {
 	return &Watcher{
-		books: books, store: store, judge: judge, runs: conductor, fleet: benches,
+		books: books, store: store, judge: judge, runs: conductor, fleet: benches, told: told,
 		unanswered: make(chan string, 64), became: make(chan func(), 64), drives: map[int64]*watched{},
 	}
 }

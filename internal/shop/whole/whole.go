@@ -12,6 +12,7 @@ import (
 	"hylostat.example/internal/core/alert"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
+	routes "hylostat.example/internal/core/tell"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/seal"
@@ -22,6 +23,7 @@ import (
 	"hylostat.example/internal/shop/judge"
 	"hylostat.example/internal/shop/record"
 	"hylostat.example/internal/shop/runs"
+	"hylostat.example/internal/shop/tell"
 	"hylostat.example/internal/shop/watch"
 )
 
@@ -32,10 +34,14 @@ type Storage struct {
 	Runs   runs.Store
 	Desk   desk.Store
 	Watch  watch.Store
+	Tell   tell.Store
 	Audit  audit.Store
 	Facts  Facts
 	Take   shop.Writer[Tx]
 	Keys   Keys
+
+	Senders map[routes.Means]tell.Sender // none: the console alone is told
+	Vault   tell.Vault                   // nil: no route has a secret
 }
 
 // Keys has the key by which the shop signs.
@@ -67,6 +73,7 @@ type Shop struct {
 	*runs.Conductor
 	*desk.Desk
 	*watch.Watcher
+	*tell.Teller
 	*audit.Auditor
 	Facts
 
@@ -89,11 +96,12 @@ func New(
 	}
 	k := record.New(books, s.Record, j, benches)
 	c := runs.New(books, s.Runs, j, k, benches)
-	w := watch.New(books, s.Watch, j, c, benches)
+	told := tell.New(books, s.Tell, s.Senders, s.Vault)
+	w := watch.New(books, s.Watch, j, c, benches, told)
 	j.AlertsOf(w.IsWatched)
 	return &Shop{
-		Watcher: w,
-		Judge:   j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(books, s.Audit),
+		Watcher: w, Teller: told,
+		Judge: j, Keeper: k, Conductor: c, Desk: desk.New(books, s.Desk, j, k, c, benches), Auditor: audit.New(books, s.Audit),
 		Facts: s.Facts,
 		Books: books, fleet: benches, take: s.Take,
 	}, nil
@@ -117,6 +125,11 @@ func (s *Shop) ClockMoved(ctx context.Context, by time.Duration) error {
 	})
 }
 
+// raise makes an alert of something of the service's own.
+func (s *Shop) raise(ctx context.Context, tx tell.Tx, seen alert.Seen) ([]shop.Event, error) {
+	return s.OfService(ctx, tx, seen)
+}
+
 // LastTime is the time of the last event that is stored; zero: there is none.
 func (s *Shop) LastTime(ctx context.Context) (time.Time, error) {
 	last, err := s.LastEvent(ctx)
@@ -138,7 +151,8 @@ func (s *Shop) Run(ctx context.Context) error {
 	defer s.Wait()
 	s.Own.Go(func() { s.JudgeAnew(ctx) })
 	s.Own.Go(func() { s.KeepConsents(ctx) })
-	s.Own.Go(func() { s.Keep(ctx) })
+	s.Own.Go(func() { s.Watcher.Keep(ctx) })
+	s.Own.Go(func() { s.Teller.Keep(ctx, s.raise) })
 	<-ctx.Done()
 	return nil
 }
@@ -185,7 +199,7 @@ func (s *Shop) Take(ctx context.Context, bench string, r protocol.Report) error 
 			if err != nil {
 				return nil, err
 			}
-			more, err := s.Noticed(ctx, tx, events)
+			more, err := s.Noticed(ctx, tx, r.Reading.Key, events)
 			return append(events, more...), err
 		case r.Bay != nil:
 			return s.BayChanged(ctx, tx, *r.Bay)
