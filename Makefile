@@ -16,7 +16,7 @@ DEMO    ?=
 
 export GOFLAGS := -buildvcs=false
 
-.PHONY: help build demo test test-go test-console test-browser check generate package portable checkers vm-test bench judge fuzz mutate screenshots tools chromium clean
+.PHONY: help build demo test test-go test-console test-browser check generate package portable checkers vm-test bench judge fuzz mutate screenshots tools chromium referees clean
 
 help: ## what there is to make
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -40,7 +40,7 @@ demo: build ## the made-up shop; prints its address, Ctrl-C ends it
 
 test: test-go test-console test-browser ## everything but the virtual machine
 
-test-go: build checkers
+test-go: build checkers referees
 	$(GO) test ./cmd/... ./internal/... ./test/service/... ./test/process/... ./test/crash/... ./test/attack/...
 
 test-console: console/node_modules/.ready
@@ -54,6 +54,9 @@ checkers:
 	  echo "installing Debian's e2fsprogs, zsh and fish"; \
 	  root=; [ "$$(id -u)" = 0 ] || root=sudo; \
 	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends e2fsprogs zsh fish >/dev/null; }
+
+referees: ## the servers that what goes to others is tried against
+	@sh test/referees.sh
 
 chromium:
 	@command -v chromium >/dev/null || command -v chromium-browser >/dev/null || { echo "installing Debian's chromium"; \

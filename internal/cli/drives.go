@@ -46,7 +46,8 @@ func driveCommands() *cli.Command {
 					}
 					return c.show(all, func(w io.Writer) {
 						rows := make([]table.Row, len(all))
-						told := slices.ContainsFunc(all, func(d contract.ListedDrive) bool { return optional(d.Alerts)+optional(d.Known) > 0 })
+						told := slices.ContainsFunc(all,
+							func(d contract.ListedDrive) bool { return optional(d.Alerts)+optional(d.Known) > 0 })
 						for i, d := range all {
 							signed := "no"
 							if d.Signed != nil {

@@ -35,7 +35,8 @@ func routeCommands() *cli.Command {
 					"same machine); a webhook gets CloudEvents signed as Standard Webhooks are; syslog gets RFC 5424 over udp://, tcp:// " +
 					"or tls://; the console sounds. What is not named stays as it is.\n\nExamples:\n" +
 					"   hylostat alert route set \"Imre's mail\" --mail imre@saltmarsh.example --server smtp://mail.saltmarsh.example:587 " +
-					"--sender bench@saltmarsh.example --user bench --secret --quiet 19:00-07:30 --digest 07:30\n" +
+					"--sender bench@saltmarsh.example --user bench --secret --quiet 19:00-07:30 " +
+					"--digest 07:30\n" +
 					"   hylostat alert route set \"front desk\" --webhook https://desk.saltmarsh.example/alerts\n" +
 					"   hylostat alert route set loft --syslog tls://loft.saltmarsh.example:6514 --least digest",
 				Flags: []cli.Flag{
@@ -46,7 +47,10 @@ func routeCommands() *cli.Command {
 					&cli.StringFlag{Name: "webhook", Usage: "call `ADDRESS`, https://HOST/PATH"},
 					&cli.StringFlag{Name: "syslog", Usage: "write to the log at `ADDRESS`: udp://HOST:514, tcp://, tls://HOST:6514"},
 					&cli.BoolFlag{Name: "console", Usage: "sound in the console, and say so beside it"},
-					&cli.BoolFlag{Name: "secret", Usage: "ask for a password, or what a webhook is signed with; with the input no terminal, its first line is it"},
+					&cli.BoolFlag{
+						Name:  "secret",
+						Usage: "ask for a password, or what a webhook is signed with; with the input no terminal, its first line is it",
+					},
 					&cli.StringFlag{Name: "trust", Usage: "`FILE` with a certificate to trust beside the machine's own"},
 					&cli.StringFlag{Name: "least", Usage: "the least it tells: `SEVERITY` digest, now or wake"},
 					&cli.StringSliceFlag{Name: "drive", Usage: "of the drive with this `SERIAL` alone"},
@@ -76,7 +80,8 @@ func routeCommands() *cli.Command {
 				}),
 			},
 			{
-				Name: "try", Usage: "send a letter that says it is a trial, and show what was said between the two sides", ArgsUsage: "NAME",
+				Name: "try", Usage: "send a letter that says it is a trial, and show what was said between the two sides",
+				ArgsUsage:   "NAME",
 				Description: "Example:\n   hylostat alert route try \"front desk\"",
 				Action: action(1, 1, func(ctx context.Context, c call) error {
 					t, err := c.TryRoute(ctx, c.arg(0), c.by())

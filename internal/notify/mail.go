@@ -210,7 +210,8 @@ func viewOf(r routes.Route, l *tell.Letter) view {
 	for i := range l.All {
 		b := &l.All[i]
 		one := item{
-			Title: wording.Capital(b.Of.String()), Said: wording.Capital(sentence(b.Alert.Said.String())), When: moment(b.Alert.Moved), Grade: b.Grade,
+			Title: wording.Capital(b.Of.String()), Said: wording.Capital(sentence(b.Alert.Said.String())), When: moment(b.Alert.Moved),
+			Grade:  b.Grade,
 			Colour: colours[b.Grade], Do: b.Advice, Link: page(r, b),
 		}
 		if b.Tells == "ended" || b.Alert.State == "settled" && !b.Alert.Ended.IsZero() {

@@ -26,7 +26,7 @@ const KeyFile = "routes.key"
 func NewVault(dir string) *Vault { return &Vault{path: filepath.Join(dir, KeyFile)} }
 
 // opened gives the key; made, where there is none and one is wanted.
-func (v *Vault) opened(make bool) (*age.X25519Identity, error) {
+func (v *Vault) opened(wanted bool) (*age.X25519Identity, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.key != nil {
@@ -41,7 +41,7 @@ func (v *Vault) opened(make bool) (*age.X25519Identity, error) {
 		return v.key, nil
 	case !errors.Is(err, os.ErrNotExist):
 		return nil, fmt.Errorf("reading the key of the routes' secrets: %w", err)
-	case !make:
+	case !wanted:
 		return nil, fmt.Errorf("its key is missing: %s", v.path)
 	}
 	key, err := age.GenerateX25519Identity()

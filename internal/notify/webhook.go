@@ -55,8 +55,9 @@ type ToldDrive struct {
 
 func toldOf(r routes.Route, l *tell.Letter, b *tell.Body) Told {
 	t := Told{
-		Alert: b.Alert.ID, Kind: string(b.Alert.Kind), What: string(b.Tells), State: string(b.Alert.State), Severity: string(b.Alert.Severity),
-		Of: b.Of.String(), Says: b.Alert.Said.String(), Before: b.Alert.Before, Level: b.Alert.Level, Count: b.Alert.Count,
+		Alert: b.Alert.ID, Kind: string(b.Alert.Kind), What: string(b.Tells), State: string(b.Alert.State),
+		Severity: string(b.Alert.Severity),
+		Of:       b.Of.String(), Says: b.Alert.Said.String(), Before: b.Alert.Before, Level: b.Alert.Level, Count: b.Alert.Count,
 		Opened: b.Alert.Opened, Moved: b.Alert.Moved, Ended: b.Alert.Ended, Bench: b.Alert.Bench, Do: b.Advice, Ticket: b.Ticket,
 		Customer: b.Customer, Page: page(r, b),
 	}
@@ -135,7 +136,8 @@ func (c caller) Send(ctx context.Context, r routes.Route, secret string, l tell.
 		return nil, err
 	}
 	transport := &http.Transport{
-		DialContext: dialer().DialContext, TLSClientConfig: config, TLSHandshakeTimeout: dialWithin, DisableKeepAlives: true, ForceAttemptHTTP2: true,
+		DialContext: dialer().DialContext, TLSClientConfig: config, TLSHandshakeTimeout: dialWithin, DisableKeepAlives: true,
+		ForceAttemptHTTP2: true,
 	}
 	client := http.Client{
 		Transport:     transport,

@@ -26,7 +26,10 @@ func (q queries) Routes(ctx context.Context) ([]tell.Route, error) {
 	}
 	all := make([]tell.Route, len(rows))
 	for i, r := range rows {
-		all[i] = tell.Route{Secret: r.Secret, SetBy: r.By, At: moment(r.At), Sent: momentOrNever(r.Sent), Failed: momentOrNever(r.Failed), Why: r.Why}
+		all[i] = tell.Route{
+			Secret: r.Secret, SetBy: r.By, At: moment(r.At), Sent: momentOrNever(r.Sent),
+			Failed: momentOrNever(r.Failed), Why: r.Why,
+		}
 		if err := decode(r.Body, &all[i].Route); err != nil {
 			return nil, err
 		}
@@ -94,7 +97,7 @@ func (q queries) messages(ctx context.Context, which string, args ...any) ([]tel
 			ID: r.ID, Route: r.Route, State: tell.State(r.State), Due: moment(r.Due), Next: moment(r.Next), Tries: r.Tries,
 			Ended: momentOrNever(r.Ended), Why: r.Why,
 		}
-		all[i].When.At, all[i].Digest, all[i].Untaken = all[i].Due, r.Digest, r.Untaken
+		all[i].At, all[i].Digest, all[i].Untaken = all[i].Due, r.Digest, r.Untaken
 		if err := decode(r.Body, &all[i].Body); err != nil {
 			return nil, err
 		}

@@ -215,14 +215,16 @@ func NewLog(t *testing.T) *Log {
 	l := &Log{Cert: NewCert(t, dir, "127.0.0.1", "localhost"), UDP: Port(t), TCP: Port(t), TLS: Port(t), file: filepath.Join(dir, "log")}
 	config := filepath.Join(dir, "rsyslog.conf")
 	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, `
-global(workDirectory="%[1]s" defaultNetstreamDriverCAFile="%[2]s" defaultNetstreamDriverCertFile="%[2]s" defaultNetstreamDriverKeyFile="%[3]s")
+global(workDirectory="%[1]s" defaultNetstreamDriverCAFile="%[2]s"
+  defaultNetstreamDriverCertFile="%[2]s" defaultNetstreamDriverKeyFile="%[3]s")
 module(load="imudp")
 module(load="imtcp" streamDriver.name="gtls" streamDriver.mode="1" streamDriver.authMode="anon")
 template(name="line" type="string" string="%%app-name%%|%%msgid%%|%%structured-data%%|%%msg%%\n")
 ruleset(name="all") { action(type="omfile" file="%[4]s" template="line") }
 input(type="imudp" port="%[5]d" address="127.0.0.1" ruleset="all")
 input(type="imtcp" port="%[6]d" address="127.0.0.1" ruleset="all" streamDriver.name="ptcp" streamDriver.mode="0")
-input(type="imtcp" port="%[7]d" address="127.0.0.1" ruleset="all" streamDriver.name="gtls" streamDriver.mode="1" streamDriver.authMode="anon")
+input(type="imtcp" port="%[7]d" address="127.0.0.1" ruleset="all"
+  streamDriver.name="gtls" streamDriver.mode="1" streamDriver.authMode="anon")
 `, dir, l.Cert.File, l.Cert.KeyFile, l.file, l.UDP, l.TCP, l.TLS), 0o600))
 	Run(t, []int{l.TCP, l.TLS}, "rsyslogd", "-n", "-f", config, "-i", filepath.Join(dir, "pid"))
 	return l

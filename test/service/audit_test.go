@@ -127,6 +127,17 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		"reason:  > old cable",
 	)
 	do("endAccepted", "DELETE", "/drives/7M511/accepted/crc_errors", "", "KVA077M511: crc_errors speaks again", "quiet up to: 30 > ")
+	do(
+		"setRoute",
+		"PUT",
+		"/routes",
+		`{"route": {"name": "loft", "by": "syslog", "to": "tcp://127.0.0.1:1", "least": "now"}, "secret": "x", `+by+`}`,
+		"Route loft tells by syslog",
+		"route:  > syslog; to tcp://127.0.0.1:1; from now on",
+		"secret:  > given anew",
+	)
+	do("tryRoute", "POST", "/routes/loft/try", "", "Route loft tried")
+	do("endRoute", "DELETE", "/routes/loft", "", "Route loft ended", "route: syslog; to tcp://127.0.0.1:1; from now on > ")
 	do("attemptBay", "POST", "/bays/bay-4/attempt", "", "Bay 4: there is a drive, says Maud")
 	do("vacateBay", "POST", "/bays/bay-4/vacate", "", "Bay 4: there is no drive, says Maud")
 	do(

@@ -103,7 +103,10 @@ func watchedDisk(t *testing.T, dir string) (s *service, worse func(replaced int)
 	spec := made.Disk("KVA077M511")
 	s = serve(t, dir, spec)
 	s.answering(1)
-	_, err := s.TakeIn(t.Context(), contract.IntakeRequest{Bay: at(1), By: "Dov", Customer: new("Quillfoot Print Room"), Ticket: new("2233")})
+	_, err := s.TakeIn(t.Context(), contract.IntakeRequest{
+		Bay: at(1), By: "Dov", Customer: new("Quillfoot Print Room"),
+		Ticket: new("2233"),
+	})
 	require.NoError(t, err)
 	drive := "7M511"
 	_, err = s.SetWatchPlan(t.Context(), contract.WatchPlanRequest{
@@ -226,13 +229,23 @@ func TestWhatCannotBeTold(t *testing.T) {
 		secret string
 		want   string
 	}{
-		{"the server is not there", mailTo(func(r *contract.RouteSetting) { r.Server = new("smtp://127.0.0.1:1") }), "x", "connection refused"},
 		{
-			"it says nothing", mailTo(func(r *contract.RouteSetting) { r.Server = new("smtp://" + silent.Addr().String()) }), "x", "timeout",
+			"the server is not there", mailTo(func(r *contract.RouteSetting) { r.Server = new("smtp://127.0.0.1:1") }), "x",
+			"connection refused",
+		},
+		{
+			"it says nothing", mailTo(func(r *contract.RouteSetting) { r.Server = new("smtp://" + silent.Addr().String()) }), "x",
+			"timeout",
 		},
 		{"the password is wrong", mailTo(func(*contract.RouteSetting) {}), "two loud gulls", "535"},
-		{"its certificate is not known", mailTo(func(r *contract.RouteSetting) { r.Trust = nil }), referee.MailPassword, "certificate is not trusted"},
-		{"it is another's", mailTo(func(r *contract.RouteSetting) { r.Trust = &other.PEM }), referee.MailPassword, "certificate is not trusted"},
+		{
+			"its certificate is not known", mailTo(func(r *contract.RouteSetting) { r.Trust = nil }), referee.MailPassword,
+			"certificate is not trusted",
+		},
+		{
+			"it is another's", mailTo(func(r *contract.RouteSetting) { r.Trust = &other.PEM }), referee.MailPassword,
+			"certificate is not trusted",
+		},
 		{
 			"it takes no mail for them", mailTo(func(r *contract.RouteSetting) { r.To = new("imre@elsewhere.example") }),
 			referee.MailPassword, "took no mail for imre@elsewhere.example",
@@ -248,7 +261,12 @@ func TestWhatCannotBeTold(t *testing.T) {
 			"no address to tell anything at",
 		},
 		{"it sends elsewhere", contract.RouteSetting{Name: "trial", By: "webhook", To: &moved.URL}, "", "302"},
-		{"a log that is not there", contract.RouteSetting{Name: "trial", By: "syslog", To: new("tcp://127.0.0.1:1")}, "", "connection refused"},
+		{
+			"a log that is not there",
+			contract.RouteSetting{Name: "trial", By: "syslog", To: new("tcp://127.0.0.1:1")},
+			"",
+			"connection refused",
+		},
 	} {
 		s.set(c.route, c.secret)
 		tried, err := s.TryRoute(t.Context(), "trial", "Imre")

@@ -26,6 +26,8 @@ const stale: Record<Fact["kind"], (f: Fact) => Key[]> = {
   "plan.changed": () => [["queue"]],
   "watch.changed": () => [["watch"]],
   "alert.changed": (f) => [["alerts"], ...ofDrive(f.serial, "alerts")],
+  "alert.told": () => [],
+  "routes.changed": () => [["routes"]],
   "level.accepted": (f) => [["alerts"], ["accepted"], ...ofDrive(f.serial, "accepted")],
   "policy.published": () => [["policy"], ...lists, ["drive"]],
   "bench.changed": () => [["service"], ["bays"], ["queue"]],

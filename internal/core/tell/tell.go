@@ -38,11 +38,13 @@ type Route struct {
 	By   Means  `json:"by" yaml:"by"`
 	// To is whom: of mail, addresses with commas between; of a webhook, its https address; of syslog, udp://, tcp:// or tls:// with
 	// host and port; of the console, nothing.
-	To     string         `json:"to,omitempty" yaml:"to,omitempty"`
-	Server string         `json:"server,omitempty" yaml:"server,omitempty"` // of mail: smtp:// (STARTTLS), smtps:// (TLS) or smtp+plain:// with host and port
-	User   string         `json:"user,omitempty" yaml:"user,omitempty"`     // at the mail server, whose password is the route's secret
-	Sender string         `json:"sender,omitempty" yaml:"sender,omitempty"` // of mail
-	Trust  string         `json:"trust,omitempty" yaml:"trust,omitempty"`   // a certificate, in PEM, that is trusted beside the machine's own
+	To string `json:"to,omitempty" yaml:"to,omitempty"`
+	// of mail: smtp:// (STARTTLS), smtps:// (TLS) or smtp+plain:// with host and port
+	Server string `json:"server,omitempty" yaml:"server,omitempty"`
+	User   string `json:"user,omitempty" yaml:"user,omitempty"`     // at the mail server, whose password is the route's secret
+	Sender string `json:"sender,omitempty" yaml:"sender,omitempty"` // of mail
+	// a certificate, in PEM, that is trusted beside the machine's own
+	Trust  string         `json:"trust,omitempty" yaml:"trust,omitempty"`
 	Least  alert.Severity `json:"least" yaml:"least"`                       // what is below is not told
 	Drives []string       `json:"drives,omitempty" yaml:"drives,omitempty"` // serials; empty: all drives
 	Bench  *string        `json:"bench,omitempty" yaml:"bench,omitempty"`   // its drives and itself alone; nil: all

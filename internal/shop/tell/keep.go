@@ -158,8 +158,8 @@ func (t *Teller) one(ctx context.Context, r Route, all []Message, raise Raiser) 
 		return true, err
 	}
 	wrong := t.send(ctx, r, t.letter(tell))
-	if ctx.Err() != nil { // it ends: what is not noted as told is told again
-		return false, nil
+	if err := ctx.Err(); err != nil { // it ends: what is not noted as told is told again
+		return false, err
 	}
 	return wrong == nil, t.noted(ctx, r, tell, wrong, raise)
 }
@@ -198,8 +198,9 @@ func (t *Teller) sendSaying(ctx context.Context, r Route, l Letter) (words []str
 	if r.By == routes.Console {
 		for _, b := range l.All {
 			t.books.Tell(shop.Event{
-				At: l.At, Kind: shop.AlertTold, Serial: b.Serial, Bay: b.Bay, Alert: b.Alert.ID, Severity: string(b.Alert.Severity), Repeat: r.Repeat,
-				Said: wording.Say(wording.AlertRaised, wording.Values{"of": b.Of, "said": b.Alert.Said}),
+				At: l.At, Kind: shop.AlertTold, Serial: b.Serial, Bay: b.Bay, Alert: b.Alert.ID, Severity: string(b.Alert.Severity),
+				Repeat: r.Repeat,
+				Said:   wording.Say(wording.AlertRaised, wording.Values{"of": b.Of, "said": b.Alert.Said}),
 			})
 		}
 		return nil, nil

@@ -58,7 +58,10 @@ func (t *Teller) SetRoute(ctx context.Context, by shop.Actor, r routes.Route, se
 				}
 			}
 		}
-		deed := shop.Deed{Kind: shop.RoutesChanged, Said: wording.Say(wording.RouteSet, wording.Values{"name": r.Name, "means": string(r.By)})}
+		deed := shop.Deed{Kind: shop.RoutesChanged, Said: wording.Say(wording.RouteSet, wording.Values{
+			"name":  r.Name,
+			"means": string(r.By),
+		})}
 		deed.Edited("route", saysOf(was.Route), saysOf(r))
 		if secret != nil {
 			deed.Edited("secret", "", "given anew")

@@ -44,7 +44,8 @@ func (w *Watcher) Noticed(ctx context.Context, tx Tx, of drive.Key, events []sho
 	if d == nil {
 		return nil, nil
 	}
-	look, ok, err := w.look(ctx, tx, d.ID, e.Reading, slices.ContainsFunc(events, func(e shop.Event) bool { return e.Kind == shop.VerdictChanged }))
+	look, ok, err := w.look(ctx, tx, d.ID, e.Reading, slices.ContainsFunc(events,
+		func(e shop.Event) bool { return e.Kind == shop.VerdictChanged }))
 	if err != nil || !ok {
 		return nil, err
 	}

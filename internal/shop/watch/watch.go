@@ -82,7 +82,8 @@ type Watcher struct {
 	became     chan func()                        // what came of an order, for the one who keeps the watch
 	around     around                             // Keep's alone, and so is again
 	looks      []func(now time.Time) []alert.Seen // at the service's own things
-	again      time.Time                          // when to read how drives are watched once more, in real time, since that failed; zero: it did not
+	// when to read how drives are watched once more, in real time, since that failed; zero: it did not
+	again time.Time
 
 	mu      sync.Mutex // guards what follows; Keep alone changes it
 	planner *plans.Planner

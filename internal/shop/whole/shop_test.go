@@ -146,6 +146,7 @@ var begin = time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
 
 // place is a shop over an empty store, a bench and a clock of its own.
 type place struct {
+	storage whole.Storage
 	*whole.Shop
 	t     *testing.T
 	bench *bench
@@ -191,6 +192,12 @@ func open(t *testing.T, gates ...sqlite.Gate) *place {
 // openWith is open with a bench that carries orders out.
 func openWith(t *testing.T, b protocol.Bench, gates ...sqlite.Gate) *place {
 	t.Helper()
+	return openAs(t, b, func(*whole.Storage) {}, gates...)
+}
+
+// openAs is openWith, with more beside the storage.
+func openAs(t *testing.T, b protocol.Bench, more func(*whole.Storage), gates ...sqlite.Gate) *place {
+	t.Helper()
 	file := filepath.Join(t.TempDir(), "shop.db")
 	st, err := store.Open(t.Context(), file, gates...)
 	require.NoError(t, err)
@@ -199,7 +206,9 @@ func openWith(t *testing.T, b protocol.Bench, gates ...sqlite.Gate) *place {
 	db.MustExec(`UPDATE shop SET seal = zeroblob(32)`)
 	require.NoError(t, db.Close())
 	p := &place{t: t, clock: &clock{begin}, file: file, logs: &vector.Logs{}}
-	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", st.Storage(), benchesOf(t, st, b), policy.Default, p.clock, p.logs.Logger())
+	p.storage = st.Storage()
+	more(&p.storage)
+	p.Shop, err = whole.New(t.Context(), "Saltmarsh Lane", p.storage, benchesOf(t, st, b), policy.Default, p.clock, p.logs.Logger())
 	require.NoError(t, err)
 	t.Cleanup(p.Wait)
 	return p

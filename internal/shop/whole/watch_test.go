@@ -36,7 +36,11 @@ type watched struct {
 }
 
 func watching(t *testing.T) *watched {
-	w := &watched{place: open(t), state: tested("KVA077M511", 9000)}
+	return watchingOn(t, open(t))
+}
+
+func watchingOn(t *testing.T, p *place) *watched {
+	w := &watched{place: p, state: tested("KVA077M511", 9000)}
 	w.read(0, w.state)
 	w.bay(protocol.Bay{ID: drive.Bay{Number: 2}, Connection: protocol.Answering, Key: w.state.key()})
 	w.bench.hears = func(o protocol.Order) error { w.hears(w.Shop, o); return nil }
@@ -397,7 +401,10 @@ func TestWhatElseAnAlertIsAbout(t *testing.T) {
 		})
 		w.bench.hears = func(protocol.Order) error { return nil }
 		key := w.state.key()
-		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{For: plans.Scope{Drive: &key}, Whole: plans.Cadence{Every: 7 * 24 * time.Hour}})
+		_, err := w.SetWatch(t.Context(), who("Imre"), plans.Plan{
+			For:   plans.Scope{Drive: &key},
+			Whole: plans.Cadence{Every: 7 * 24 * time.Hour},
+		})
 		require.NoError(t, err)
 		ended := func(kind check.Kind, id int64, order string, found uint64) check.Run {
 			r := check.New(kind, drive.Bay{Number: 2}, key, "Dov", w.clock.at, check.Limit{})
