@@ -19,6 +19,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/cli"
 	"hylostat.example/internal/demo"
+	"hylostat.example/internal/notify"
 	"hylostat.example/internal/protocol/wire"
 	"hylostat.example/internal/shop/whole"
 	"hylostat.example/internal/store"
@@ -160,16 +161,21 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	}
 	options.Listen, options.Rejoin, options.Replica, options.Log = o.Listen, o.Rejoin, o.Replica, log
 	var s *whole.Shop
+	var records *store.Store
+	open := options.Opened
 	options.Opened = func(ctx context.Context, opened *whole.Shop, st *store.Store) error {
-		s = opened
-		return d.Seed(ctx, st)
+		s, records = opened, st
+		return open(ctx, opened, st)
 	}
 	options.Damaged = sayDamaged
 	options.Ready = func(address string) {
 		fmt.Printf(
-			"The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nEnd it with Ctrl-C.\n",
-			demo.ShopName, address, d.Factor(), o.Dir,
+			"The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nWhat it tells of its alerts is shown at %s\n"+
+				"End it with Ctrl-C.\n", demo.ShopName, address, d.Factor(), o.Dir, d.Post.Page,
 		)
+		if err := d.Tell(ctx, records, notify.NewVault(o.Dir), address); err != nil {
+			log.Warn("links in what the demo tells lead nowhere", "error", err)
+		}
 		go d.AttendSoon(ctx, s)
 	}
 	return Serve(ctx, options)
@@ -252,6 +258,11 @@ func Demo(dir string, d *demo.Demo) Options {
 	return Options{
 		Dir: dir, Create: true, Shop: demo.ShopName, Bench: demo.BenchName, Factor: d.Factor(), Source: d.Source, Rework: true,
 		Others: []Bench{{Name: demo.FieldName, Title: demo.FieldTitle, Factor: d.Factor(), Source: d.Field}},
-		Opened: func(ctx context.Context, _ *whole.Shop, st *store.Store) error { return d.Seed(ctx, st) },
+		Opened: func(ctx context.Context, _ *whole.Shop, st *store.Store) error {
+			if err := d.Seed(ctx, st); err != nil {
+				return err
+			}
+			return d.Tell(ctx, st, notify.NewVault(dir), "")
+		},
 	}
 }

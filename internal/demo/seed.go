@@ -28,6 +28,7 @@ import (
 type Demo struct {
 	Source *sim.Bench // the shop's own bench
 	Field  *sim.Bench // the field bench
+	Post   *Post      // who is told; nil until Tell
 	clock  *sim.Clock
 	fleet  []member
 	bays   int // of both
@@ -192,7 +193,10 @@ func (d *Demo) Seed(ctx context.Context, st *store.Store) error {
 		By:       lot.By,
 		Label:    "Label Korvan K4-2000, 2000 GB; spins, is not found",
 	}
-	return st.Write(ctx, func(tx store.Tx) error { return tx.SaveIntake(ctx, &mute) })
+	if err := st.Write(ctx, func(tx store.Tx) error { return tx.SaveIntake(ctx, &mute) }); err != nil {
+		return err
+	}
+	return d.keepWatch(ctx, s, st)
 }
 
 // shelved is when the drives that are in no bay now were taken in.

@@ -1,6 +1,8 @@
 package alert
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -114,4 +116,20 @@ func (c *Counter) grew(l Look, e verdict.Evidence) bool {
 		}
 	}
 	return false
+}
+
+// Accept has a level accepted from now on.
+func (c *Counter) Accept(a Accepted) {
+	c.accepted = append(slices.DeleteFunc(c.accepted, func(b Accepted) bool { return b.Signal == a.Signal }), a)
+}
+
+// Alert is an alert as it stands; Put changes it, as a person does. All are those that came.
+func (c *Counter) Alert(t Thing) Alert { return c.alerts[t] }
+
+// Put changes an alert.
+func (c *Counter) Put(a Alert) { c.alerts[a.Thing] = a }
+
+// All are the alerts that came, the first first.
+func (c *Counter) All() []Alert {
+	return slices.SortedFunc(maps.Values(c.alerts), func(a, b Alert) int { return a.Opened.Compare(b.Opened) })
 }
