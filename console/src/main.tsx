@@ -28,3 +28,6 @@ if (root)
       </QueryClientProvider>
     </StrictMode>,
   );
+
+// What was last seen can be read without a connection. A browser keeps it for a page that nobody can have changed on the way.
+if ("serviceWorker" in navigator && window.isSecureContext) navigator.serviceWorker.register(`${base}/worker.js`).catch(() => undefined);

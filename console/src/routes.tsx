@@ -13,6 +13,8 @@ const LotsPage = lazy(() => import("./pages/LotsPage"));
 const LotPage = lazy(() => import("./pages/LotPage"));
 const RunPage = lazy(() => import("./pages/RunPage"));
 const PolicyPage = lazy(() => import("./pages/PolicyPage"));
+const AlertsPage = lazy(() => import("./pages/AlertsPage"));
+const WatchPage = lazy(() => import("./pages/WatchPage"));
 const PartsPage = lazy(() => import("./pages/PartsPage"));
 
 /** Every address of the console. */
@@ -29,6 +31,8 @@ export const routes: RouteObject[] = [
       { path: "/lots", element: <LotsPage /> },
       { path: "/lots/:lot", element: <LotPage /> },
       { path: "/runs/:run", element: <RunPage /> },
+      { path: "/alerts", element: <AlertsPage /> },
+      { path: "/watch", element: <WatchPage /> },
       { path: "/policy", element: <PolicyPage /> },
       { path: "/parts", element: <PartsPage /> },
       { path: "*", element: <State title="No such page">The bench is at the top left.</State> },

@@ -388,7 +388,7 @@ func theContract(c *echo.Context) error {
 }
 
 // pages are where paths of the console begin: it routes on its own behind them (console/src/routes.tsx).
-var pages = []string{"", "account", "bays", "drives", "intake", "lots", "parts", "policy", "runs"}
+var pages = []string{"", "account", "alerts", "bays", "drives", "intake", "lots", "parts", "policy", "runs", "watch"}
 
 // console serves the built pages. Every path of a page is the page itself.
 type console struct {
@@ -406,6 +406,12 @@ func newConsole(files fs.FS, base string) (*console, error) {
 	// The pages' own addresses are relative, to this.
 	head := []byte("<head><base href=\"" + html.EscapeString(base) + "/\">")
 	return &console{files, bytes.Replace(index, []byte("<head>"), head, 1)}, err
+}
+
+// ownFiles are what makes the console installable: what it is, its pictures, and what keeps the last that was seen.
+var ownFiles = map[string]string{
+	"manifest.webmanifest": "application/manifest+json", "worker.js": "text/javascript; charset=utf-8", "icon-192.png": "image/png",
+	"icon-512.png": "image/png", "icon-touch.png": "image/png",
 }
 
 func (p *console) serve(c *echo.Context) error {
@@ -428,6 +434,15 @@ func (p *console) serve(c *echo.Context) error {
 		http.ServeContent(c.Response(), c.Request(), name, stat.ModTime(), content)
 		return nil
 	}
+	if kind, own := ownFiles[name]; own {
+		body, err := fs.ReadFile(p.files, name)
+		if err != nil {
+			return &shop.NotFound{What: "no file " + name, Advice: "This program was built without its console."}
+		}
+		c.Response().Header().Set("Cache-Control", "no-cache")
+		c.Response().Header().Set("Content-Security-Policy", "default-src 'none'; connect-src 'self'") // the worker asks for pages
+		return c.Blob(http.StatusOK, kind, body)
+	}
 	if first, _, _ := strings.Cut(name, "/"); !slices.Contains(pages, first) {
 		return &shop.NotFound{
 			What: "nothing at /" + name, Advice: "The console is at /, the API below /api/v1, its contract at /openapi.yaml.",
@@ -441,7 +456,7 @@ func (p *console) serve(c *echo.Context) error {
 		"Content-Security-Policy",
 		fmt.Sprintf(
 			"default-src 'none'; script-src 'self' 'nonce-%[1]s'; style-src 'self' 'nonce-%[1]s'; font-src 'self'; img-src 'self' "+
-				"data:; connect-src 'self'; base-uri 'self'; form-action 'none'; frame-ancestors 'none'",
+				"data:; connect-src 'self'; manifest-src 'self'; worker-src 'self'; base-uri 'self'; form-action 'none'; frame-ancestors 'none'",
 			nonce,
 		),
 	)

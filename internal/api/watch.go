@@ -61,7 +61,17 @@ func (h *handlers) GetWatched(ctx context.Context, r server.GetWatchedRequestObj
 	if !ok {
 		return nil, &shop.NotFound{What: d.Identity.Serial + " is not watched", Advice: "Make a plan for it."}
 	}
-	return server.GetWatched200JSONResponse(watchedOf(s)), nil
+	out := watchedOf(s)
+	course, err := h.shop.CourseOf(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	ahead := each(course.Ahead, func(a watch.Ahead) contract.WatchAhead {
+		return contract.WatchAhead{Task: contract.WatchTask(a.Task.String()), At: a.At}
+	})
+	read := append([]time.Time{}, course.Read...)
+	out.Read, out.Ahead = &read, &ahead
+	return server.GetWatched200JSONResponse(out), nil
 }
 
 // planOf reads a plan, but for the drive it names.

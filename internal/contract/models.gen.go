@@ -3929,6 +3929,12 @@ type Volumes struct {
 	Volumes []Volume `json:"volumes"`
 }
 
+// WatchAhead defines model for WatchAhead.
+type WatchAhead struct {
+	At   time.Time `json:"at"`
+	Task WatchTask `json:"task"`
+}
+
 // WatchComes defines model for WatchComes.
 type WatchComes struct {
 	// Done when it was done last, whoever asked for it; absent: never
@@ -4033,6 +4039,9 @@ type WatchWindowDays string
 
 // Watched defines model for Watched.
 type Watched struct {
+	// Ahead what comes due in the next 2 days, 200 at most; of one drive alone
+	Ahead *[]WatchAhead `json:"ahead,omitempty"`
+
 	// Asleep it was when it was asked last
 	Asleep bool `json:"asleep"`
 
@@ -4058,6 +4067,9 @@ type Watched struct {
 	// Never that can never begin: they take longer than the longest window
 	Never []WatchTask `json:"never"`
 	Plan  int64       `json:"plan"`
+
+	// Read when it was read in the last 7 days, 400 at most; of one drive alone
+	Read *[]time.Time `json:"read,omitempty"`
 
 	// Run what loads it for the watch
 	Run    *int64 `json:"run,omitempty"`

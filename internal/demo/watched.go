@@ -79,6 +79,9 @@ func (d *Demo) keepWatch(ctx context.Context, s *whole.Shop, st *store.Store) er
 		}
 		if own {
 			key := drive.Key{Model: m.spec.Identity.Model, Serial: serial}
+			if len(found) > 0 {
+				key = found[0].Identity.Key
+			}
 			watched = append(watched, watch.Plan{By: "Dov", At: began, Plan: plans.Plan{
 				For: plans.Scope{Drive: &key}, Read: plans.Cadence{Every: 24 * time.Hour}, Zone: "Europe/Lisbon",
 			}})

@@ -98,7 +98,7 @@ func page(r routes.Route, b *tell.Body) string {
 	case b.Serial == "":
 		return base + "/alerts"
 	case b.Alert.Reading > 0:
-		return fmt.Sprintf("%s/drives/%s?at=%d", base, pathOf(b.Serial), b.Alert.Reading)
+		return fmt.Sprintf("%s/drives/%s?reading=%d", base, pathOf(b.Serial), b.Alert.Reading)
 	}
 	return base + "/drives/" + pathOf(b.Serial)
 }

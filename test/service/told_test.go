@@ -181,7 +181,7 @@ func TestAnAlertIsTold(t *testing.T) {
 	letters := strings.Join(box.Box(), "\n====\n")
 	for _, part := range []string{
 		"Subject: KVA07 7M511: undecided to replace:", "Auto-Submitted: auto-generated", "multipart/alternative", "Ticket    2233",
-		"/drives/KVA077M511?at=3D", "Message-ID: <" + hookKey(desk) + "-alert-2@saltmarsh.example>",
+		"/drives/KVA077M511?reading=3D", "Message-ID: <" + hookKey(desk) + "-alert-2@saltmarsh.example>",
 		"In-Reply-To: <" + hookKey(desk) + "-alert-2@saltmarsh.example>",
 	} {
 		assert.True(t, strings.Contains(letters, part), part)

@@ -10,7 +10,7 @@ const ofDrive = (serial: string | undefined, ...what: string[]): Key[] => (seria
 const lists: Key[] = [["bays"], ["drives"], ["lots"]];
 
 const judged = ["self", "verdict", "signals", "history", "siblings"];
-const read = [...judged, "readings", "reading", "comparison"];
+const read = [...judged, "readings", "reading", "comparison", "watch"];
 
 /** What each kind of fact makes stale. What stands here is asked for again, and nothing else. */
 const stale: Record<Fact["kind"], (f: Fact) => Key[]> = {
@@ -24,11 +24,11 @@ const stale: Record<Fact["kind"], (f: Fact) => Key[]> = {
   "lot.changed": () => [["lots"], ["queue"], ["bays"]],
   "volumes.seen": (f) => ofDrive(f.serial, "self", "volumes"),
   "plan.changed": () => [["queue"]],
-  "watch.changed": () => [["watch"]],
-  "alert.changed": (f) => [["alerts"], ...ofDrive(f.serial, "alerts")],
+  "watch.changed": (f) => [["watch"], ...ofDrive(f.serial, "watch")],
+  "alert.changed": (f) => [["alerts"], ["drives"], ...ofDrive(f.serial, "alerts")],
   "alert.told": () => [],
   "routes.changed": () => [["routes"]],
-  "level.accepted": (f) => [["alerts"], ["accepted"], ...ofDrive(f.serial, "accepted")],
+  "level.accepted": (f) => [["accepted"], ["drives"], ...ofDrive(f.serial, "accepted", "verdict")],
   "policy.published": () => [["policy"], ...lists, ["drive"]],
   "bench.changed": () => [["service"], ["bays"], ["queue"]],
   "outcome.noted": (f) => [["policy"], ...ofDrive(f.serial, "history")],

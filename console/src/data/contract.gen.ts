@@ -2957,6 +2957,11 @@ export interface components {
              */
             next?: string;
         };
+        WatchAhead: {
+            task: components["schemas"]["WatchTask"];
+            /** Format: date-time */
+            at: string;
+        };
         Watched: {
             serial: string;
             model: string;
@@ -2980,6 +2985,10 @@ export interface components {
              * @description when it told its counters last; absent: never
              */
             told?: string;
+            /** @description when it was read in the last 7 days, 400 at most; of one drive alone */
+            read?: string[];
+            /** @description what comes due in the next 2 days, 200 at most; of one drive alone */
+            ahead?: components["schemas"]["WatchAhead"][];
             /** @description it was when it was asked last */
             asleep: boolean;
             doing?: components["schemas"]["WatchTask"];

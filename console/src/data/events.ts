@@ -1,7 +1,8 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { apiPath } from "./base";
+import { apiPath, base } from "./base";
 import { happened, renew } from "./changes";
+import { notice, sound } from "./sound";
 import type { Bay, Fact, Run } from "./types";
 
 export interface Line {
@@ -20,6 +21,11 @@ function ahead(run: Run, fact: Fact): Run {
 
 /** Brings what is cached up to date with a fact: progress is patched in, what else it touches is asked for again. */
 export function apply(cache: QueryClient, fact: Fact) {
+  if (fact.kind === "alert.told") {
+    sound.play(fact.severity ?? "now", fact.alert, fact.repeat);
+    notice(`Hylostat: ${fact.severity === "wake" ? "now" : "alert"}`, fact.text?.words ?? "", () => location.assign(`${base}/alerts`));
+    return;
+  }
   if (fact.kind === "run.progress") {
     cache.setQueryData<Bay[]>(["bays"], (bays) =>
       bays?.map((b) => (b.run?.id === fact.run ? { ...b, run: ahead(b.run as Run, fact) } : b)),

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { happened, renew } from "./changes";
 import { api, data } from "./client";
 import type {
+  AcceptRequest,
   BaySetting,
   CheckKind,
   Duty,
@@ -11,7 +12,10 @@ import type {
   IntakeCorrection,
   IntakeRequest,
   LotRequest,
+  OutcomeRequest,
   ReworkKind,
+  RouteSetting,
+  WatchSetting,
 } from "./types";
 
 const drive = (serial: string) => ({ path: { drive: serial } });
@@ -71,6 +75,11 @@ export function useOrders(by: string) {
     stop: useOrder((run: number) => data(api.POST("/runs/{run}/stop", { params: numbered(run), body: { by } })), runChanged),
     pause: useOrder((run: number) => data(api.POST("/runs/{run}/pause", { params: numbered(run), body: { by } })), runChanged),
     resume: useOrder((run: number) => data(api.POST("/runs/{run}/resume", { params: numbered(run), body: { by } })), runChanged),
+    outcome: useOrder(
+      ({ serial, ...body }: Omit<OutcomeRequest, "by"> & { serial: string }) =>
+        data(api.PUT("/drives/{drive}/outcome", { params: drive(serial), body: { ...body, by } })),
+      ({ serial }) => ({ kind: "outcome.noted", serial }),
+    ),
     sign: useOrder(
       ({ serial, verdict, grade, reason }: { serial: string; verdict: number; grade?: Grade; reason?: string }) =>
         data(api.POST("/drives/{drive}/verdict/sign-off", { params: drive(serial), body: { by, verdict, grade, reason } })),
@@ -112,6 +121,55 @@ export function useDesk(by: string) {
     ),
   };
 }
+
+const told = () => ({ kind: "alert.changed" as const });
+const routed = () => ({ kind: "routes.changed" as const });
+
+/** What a person does about alerts, known flaws and those who are told. */
+export function useAlertOrders(by: string) {
+  return {
+    take: useOrder(
+      ({ alert }: { alert: number; serial?: string }) =>
+        data(api.POST("/alerts/{alert}/take", { params: { path: { alert }, query: { by } } })),
+      ({ serial }) => ({ ...told(), serial }),
+    ),
+    settle: useOrder(
+      ({ alert, note }: { alert: number; serial?: string; note?: string }) =>
+        data(api.POST("/alerts/{alert}/settle", { params: { path: { alert } }, body: { by, note } })),
+      ({ serial }) => ({ ...told(), serial }),
+    ),
+    accept: useOrder(
+      ({ serial, signal, ...body }: Omit<AcceptRequest, "by"> & { serial: string; signal: string }) =>
+        data(api.PUT("/drives/{drive}/accepted/{signal}", { params: { path: { drive: serial, signal } }, body: { ...body, by } })),
+      ({ serial }) => ({ kind: "level.accepted", serial }),
+    ),
+    speakAgain: useOrder(
+      ({ serial, signal }: { serial: string; signal: string }) =>
+        data(api.DELETE("/drives/{drive}/accepted/{signal}", { params: { path: { drive: serial, signal }, query: { by } } })),
+      ({ serial }) => ({ kind: "level.accepted", serial }),
+    ),
+    setRoute: useOrder(
+      ({ route, secret }: { route: RouteSetting; secret?: string }) => data(api.PUT("/routes", { body: { route, secret, by } })),
+      routed,
+    ),
+    endRoute: useOrder((route: string) => data(api.DELETE("/routes/{route}", { params: { path: { route }, query: { by } } })), routed),
+    tryRoute: useOrder((route: string) => data(api.POST("/routes/{route}/try", { params: { path: { route }, query: { by } } })), routed),
+    setPlan: useOrder(
+      (plan: WatchSetting) => data(api.PUT("/watch/plans", { body: { plan, by } })),
+      () => ({ kind: "watch.changed" }),
+    ),
+    endPlan: useOrder(
+      (plan: number) => data(api.DELETE("/watch/plans/{plan}", { params: { path: { plan }, query: { by } } })),
+      () => ({ kind: "watch.changed" }),
+    ),
+    await: useOrder(
+      ({ run, on }: { run: number; on: boolean }) => data(api.PUT("/runs/{run}/awaited", { params: { path: { run } }, body: { on, by } })),
+      ({ run }) => runChanged(run),
+    ),
+  };
+}
+
+export type AlertOrders = ReturnType<typeof useAlertOrders>;
 
 /** What a person does with a draft of the policy. */
 export function usePolicyOrders() {

@@ -59,6 +59,24 @@ const lots = queryOptions({ queryKey: ["lots", "all"], queryFn: () => data(api.G
 const lot = (lot: number) =>
   queryOptions({ queryKey: ["lots", lot], queryFn: () => data(api.GET("/lots/{lot}", { params: { path: { lot } } })) });
 
+/** What a person should know, what moved last first; settled alerts, too, as many as a page shows. */
+export const alerts = queryOptions({
+  queryKey: ["alerts", "list"],
+  queryFn: () => data(api.GET("/alerts", { params: { query: { limit: 300 } } })),
+});
+
+const accepted = queryOptions({ queryKey: ["accepted"], queryFn: () => data(api.GET("/accepted")) });
+
+const alertRoutes = queryOptions({ queryKey: ["routes"], queryFn: () => data(api.GET("/routes")), retry: false });
+
+const watched = queryOptions({
+  queryKey: ["watch", "drives"],
+  queryFn: () => data(api.GET("/watch/drives")),
+  refetchInterval: 60_000, // what is due next moves with the time
+});
+
+const watchPlans = queryOptions({ queryKey: ["watch", "plans"], queryFn: () => data(api.GET("/watch/plans")) });
+
 /** What is kept of one drive. */
 const ofDrive = {
   self: (serial: string) =>
@@ -110,6 +128,22 @@ const ofDrive = {
       queryKey: ["drive", serial, "reading", reading, raw],
       queryFn: () => data(api.GET("/drives/{drive}/readings/{reading}", { params: { path: { drive: serial, reading }, query: { raw } } })),
     }),
+  watch: (serial: string) =>
+    queryOptions({
+      queryKey: ["drive", serial, "watch"],
+      queryFn: () => data(api.GET("/drives/{drive}/watch", { params: drive(serial) })),
+      retry: false,
+    }),
+  alerts: (serial: string) =>
+    queryOptions({
+      queryKey: ["drive", serial, "alerts"],
+      queryFn: () => data(api.GET("/alerts", { params: { query: { drive: serial, limit: 20 } } })),
+    }),
+  accepted: (serial: string) =>
+    queryOptions({
+      queryKey: ["drive", serial, "accepted"],
+      queryFn: () => data(api.GET("/accepted", { params: { query: { drive: serial } } })),
+    }),
   volumes: (serial: string) =>
     queryOptions({
       queryKey: ["drive", serial, "volumes"],
@@ -141,6 +175,15 @@ export const usePolicyTest = (text: string) => useQuery(policyTest(text));
 export const useDrives = (by: Looked) => useInfiniteQuery(drives(by));
 export const useLots = () => useQuery(lots);
 export const useLot = (number: number) => useQuery(lot(number));
+
+export const useAlerts = (admitted = true) => useQuery({ ...alerts, enabled: admitted });
+export const useAccepted = () => useQuery(accepted);
+export const useRoutes = () => useQuery(alertRoutes);
+export const useWatched = () => useQuery(watched);
+export const useWatchPlans = () => useQuery(watchPlans);
+export const useWatch = (serial: string, wanted = true) => useQuery({ ...ofDrive.watch(serial), enabled: wanted });
+export const useAlertsOf = (serial: string) => useQuery(ofDrive.alerts(serial));
+export const useAcceptedOf = (serial: string) => useQuery(ofDrive.accepted(serial));
 
 export const useDrive = (serial: string) => useQuery(ofDrive.self(serial));
 export const useVerdict = (serial: string) => useQuery(ofDrive.verdict(serial));

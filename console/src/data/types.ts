@@ -2,6 +2,18 @@ import type { components } from "./contract.gen";
 
 /** The contract's types under short names. */
 type Schemas = components["schemas"];
+export type Accepted = Schemas["Accepted"];
+export type AcceptRequest = Schemas["AcceptRequest"];
+export type Alert = Schemas["Alert"];
+export type Message = Schemas["Message"];
+export type Route = Schemas["Route"];
+export type RouteSetting = Schemas["RouteSetting"];
+export type RouteTrial = Schemas["RouteTrial"];
+export type Severity = Schemas["Severity"];
+export type Watched = Schemas["Watched"];
+export type WatchPlan = Schemas["WatchPlan"];
+export type WatchSetting = Schemas["WatchSetting"];
+export type WatchTask = Schemas["WatchTask"];
 export type Attribute = Schemas["Attribute"];
 export type Bay = Schemas["Bay"];
 export type Bench = Schemas["Bench"];
@@ -16,6 +28,7 @@ export type Fact = Schemas["Event"];
 export type Fault = Schemas["Fault"];
 export type Finding = Schemas["Finding"];
 export type Grade = Schemas["Grade"];
+export type OutcomeRequest = Schemas["OutcomeRequest"];
 export type Page = Schemas["Page"];
 export type Intake = Schemas["Intake"];
 export type IntakeRequest = Schemas["IntakeRequest"];

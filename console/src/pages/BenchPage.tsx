@@ -3,14 +3,15 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { useOrders } from "../data/orders";
 import { usePerson } from "../data/person";
-import { useBays, useQueue, useService } from "../data/queries";
-import type { Bay, Bench } from "../data/types";
+import { useAlerts, useBays, useQueue, useService } from "../data/queries";
+import type { Alert, Bay, Bench } from "../data/types";
 import { BayCard, FarBay } from "../parts/BayCard";
 import { BenchStrip } from "../parts/BenchStrip";
 import { Keys, State, Wrong } from "../parts/basics";
+import { capital } from "../parts/format";
 import { Together } from "../parts/Together";
 import { hidden } from "../theme/Global";
-import { text } from "../theme/tokens";
+import { color, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
 
@@ -20,6 +21,7 @@ const Grid = styled.div`
 const Far = styled.div`
   display: grid; grid-template-columns: repeat(auto-fill, minmax(min(400px, 100%), 1fr)); gap: 0 16px; padding: 8px 24px;
 `;
+const FarAlerts = styled.p`padding: 8px 24px; ${text.display} border-bottom: 2px solid ${color.ink}; & b { font-size: inherit; }`;
 const FarTitle = styled.h2`padding: 16px 24px 0; ${text.display}`;
 
 /** One bench: its strip and its cards. */
@@ -30,6 +32,7 @@ function BenchSection({
   act,
   chosen,
   choose,
+  alertsOf,
 }: {
   bench: Bench;
   titled: boolean;
@@ -37,6 +40,7 @@ function BenchSection({
   act: (bay: Bay) => void;
   chosen: ReadonlySet<string>;
   choose: (bay: Bay) => void;
+  alertsOf: (bay: Bay) => Alert[];
 }) {
   const queue = useQueue(bench.name).data;
   return (
@@ -44,7 +48,7 @@ function BenchSection({
       <BenchStrip title={titled ? bench.title : undefined} bays={bays} queue={queue} />
       <Grid>
         {bays.map((b) => (
-          <BayCard key={b.name} bay={b} act={act} chosen={chosen.has(b.name)} choose={choose} />
+          <BayCard key={b.name} bay={b} act={act} chosen={chosen.has(b.name)} choose={choose} alerts={alertsOf(b)} />
         ))}
       </Grid>
     </>
@@ -58,6 +62,9 @@ export default function BenchPage() {
   const orders = useOrders(usePerson().name);
   const { asPerson, check, checkAll } = useActions();
   const benches = useService().data?.benches;
+  const unsettled = useAlerts().data?.filter((a) => a.state !== "settled") ?? [];
+  const open = unsettled.filter((a) => a.state === "open");
+  const alertsOf = (b: Bay) => unsettled.filter((a) => a.serial !== undefined && a.serial === b.drive?.serial);
   const [search] = useSearchParams();
   const [far, setFar] = useState(search.get("view") === "far");
   const [choosing, setChoosing] = useState(false); // by key: a number chooses a bay, and does not open it
@@ -73,7 +80,7 @@ export default function BenchPage() {
     setChoosing(false);
   };
 
-  const open = (bay: Bay) => bay.drive && go(`/drives/${encodeURIComponent(bay.drive.serial)}`);
+  const openDrive = (bay: Bay) => bay.drive && go(`/drives/${encodeURIComponent(bay.drive.serial)}`);
   const act = (bay: Bay) => {
     switch (bay.action) {
       case "drive_in":
@@ -87,7 +94,7 @@ export default function BenchPage() {
         if (bay.drive) check(bay.drive.serial, bay.check);
         return;
       default:
-        open(bay);
+        openDrive(bay);
     }
   };
   useShortcuts(
@@ -96,7 +103,7 @@ export default function BenchPage() {
       const bench = benches?.[before.length];
       const bay = bays.data?.find((b) => b.bench === bench?.name && b.number === n);
       if (!bay) return;
-      if (!choosing) open(bay);
+      if (!choosing) openDrive(bay);
       else if (bay.drive) choose(bay);
     },
     (scanned) => go(`/drives/${encodeURIComponent(scanned)}`),
@@ -113,12 +120,22 @@ export default function BenchPage() {
     return (
       <>
         <h1 style={hidden}>Bench, from afar</h1>
+        {open.length > 0 && (
+          <FarAlerts>
+            <b>{open.length}</b> open:{" "}
+            {open
+              .slice(0, 4)
+              .map((a) => (a.serial ? a.serial.slice(-5) : capital(a.of.words.replace(/^the /, ""))))
+              .join(", ")}
+            {open.length > 4 && " …"}
+          </FarAlerts>
+        )}
         {sections.map(({ bench, bays }) => (
           <section key={bench.name} aria-label={bench.title}>
             {titled && <FarTitle>{bench.title}</FarTitle>}
             <Far>
               {bays.map((b) => (
-                <FarBay key={b.name} bay={b} />
+                <FarBay key={b.name} bay={b} alerts={alertsOf(b)} />
               ))}
             </Far>
           </section>
@@ -143,7 +160,16 @@ export default function BenchPage() {
         />
       )}
       {sections.map(({ bench, bays }) => (
-        <BenchSection key={bench.name} bench={bench} titled={titled} bays={bays} act={act} chosen={chosen} choose={choose} />
+        <BenchSection
+          key={bench.name}
+          bench={bench}
+          titled={titled}
+          bays={bays}
+          act={act}
+          chosen={chosen}
+          choose={choose}
+          alertsOf={alertsOf}
+        />
       ))}
       <Keys>
         <span>

@@ -1,9 +1,12 @@
 import { useCallback, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import styled from "styled-components";
-import { useDesk, useOrders } from "../data/orders";
+import { apiPath } from "../data/base";
+import { useAlertOrders, useDesk, useOrders } from "../data/orders";
 import { usePerson } from "../data/person";
 import {
+  useAcceptedOf,
+  useAlertsOf,
   useBytes,
   useComparison,
   useDrive,
@@ -17,9 +20,13 @@ import {
   useSweeps,
   useVerdict,
   useVolumes,
+  useWatch,
 } from "../data/queries";
-import type { CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
-import { Bar, Button, Keys, NotAvailable, Section, State, Wrong } from "../parts/basics";
+import { useShopTime } from "../data/time";
+import type { Alert, CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
+import { SettleDialog } from "../parts/AlertDialogs";
+import { AcceptedRow, AlertGlyph, ago, thenOf } from "../parts/AlertParts";
+import { Bar, Button, Keys, LinkButton, NotAvailable, Section, State, Wrong } from "../parts/basics";
 import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
 import { DriveDialogs, type DriveQuestion } from "../parts/DriveDialogs";
@@ -33,7 +40,8 @@ import { RawPages } from "../parts/RawPages";
 import { overWhat, placeOf, QuietSignals, SignalFigure, sift } from "../parts/SignalFigure";
 import { SinceLastVisit, Timeline } from "../parts/Timeline";
 import { VerdictPanel } from "../parts/VerdictPanel";
-import { color, medium, text } from "../theme/tokens";
+import { WatchNow } from "../parts/WatchParts";
+import { color, medium, phone, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
 
@@ -41,13 +49,15 @@ const Two = styled.div`
   display: grid; grid-template-columns: 392px minmax(0, 816px); gap: 24px; padding: 16px 24px 24px; align-items: start;
   & > div { display: grid; gap: 16px; min-width: 0; }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: ${phone}px) { padding: 8px 8px 16px; & footer { display: none; } }
 `;
 const Low = styled.div`
   display: grid; grid-template-columns: 392px minmax(0, 816px); gap: 24px; padding: 0 24px 40px; align-items: start;
   & > div { display: grid; gap: 40px; min-width: 0; }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }
 `;
-const Figures = styled.div`display: grid; grid-template-columns: repeat(auto-fill, 192px); gap: 4px 16px; justify-content: space-between;`;
+const Figures = styled.div`display: grid; grid-template-columns: repeat(auto-fill, 192px); gap: 4px 16px; justify-content: space-between;
+  @media (max-width: ${phone}px) { grid-template-columns: repeat(auto-fill, minmax(160px, 1fr)); gap: 4px 12px; }`;
 const Key = styled.p`margin-left: auto; display: flex; gap: 16px;`;
 
 function dataWords(d: Drive): string {
@@ -57,6 +67,16 @@ function dataWords(d: Drive): string {
   return i.release ? `${data}; released for ${i.release.scope}` : data;
 }
 
+const ThumbBar = styled.nav`
+  display: none;
+  @media (max-width: ${phone}px) { display: grid; grid-template-columns: 1fr 1fr; gap: 8px; position: sticky; bottom: 0; z-index: 6;
+    padding: 8px 16px max(8px, env(safe-area-inset-bottom)); background: ${color.paper}; border-top: 2px solid ${color.ink};
+    & > * { min-width: 0; white-space: normal; text-align: center; line-height: 18px; } }
+`;
+const AlertList = styled.ul`
+  & li { display: grid; grid-template-columns: 16px minmax(0, 1fr) auto; gap: 8px; padding: 8px 0; border-bottom: 1px solid ${color.rule};
+    align-items: start; } & svg { margin-top: 3px; } & small { ${text.small} color: ${color.ink2}; }
+`;
 const Running = styled.div`width: 200px; ${text.small}`;
 
 /** What can be done with a drive now, or how what is being done stands. */
@@ -188,12 +208,13 @@ function KnownDrive({ drive }: { drive: Drive }) {
     handover: stands(desk.handOver),
     correction: stands(desk.putRight),
     duty: stands(orders.duty),
+    outcome: stands(orders.outcome),
     overrule: stands(orders.sign),
   };
   const done = { onSuccess: () => ask(undefined) };
   const question = (q: DriveQuestion) => {
     // what went wrong before is over
-    for (const m of [orders.release, orders.rework, desk.handOver, desk.putRight, orders.duty, orders.sign]) m.reset();
+    for (const m of [orders.release, orders.rework, desk.handOver, desk.putRight, orders.duty, orders.sign, orders.outcome]) m.reset();
     asPerson(() => ask(q));
   };
   const follow = (to: Place) => {
@@ -286,7 +307,13 @@ function KnownDrive({ drive }: { drive: Drive }) {
       </Two>
       <Low>
         <div>
-          <Papers drive={drive} putRight={() => question({ about: "correction" })} handOver={() => question({ about: "handover" })} />
+          {!then && <WatchSection serial={serial} />}
+          <Papers
+            drive={drive}
+            putRight={() => question({ about: "correction" })}
+            handOver={() => question({ about: "handover" })}
+            became={() => question({ about: "outcome" })}
+          />
           {(volumes.data || !drive.volumes_at) && (
             <VolumeSection
               volumes={volumes.data ?? null}
@@ -322,6 +349,18 @@ function KnownDrive({ drive }: { drive: Drive }) {
           </div>
         )}
       </Low>
+      <ThumbBar aria-label="Actions">
+        {v && !v.signed && v.grade !== "undecided" && (
+          <Button $filled onPress={() => asPerson(() => orders.sign.mutate({ serial, verdict: v.seq }))} isDisabled={orders.sign.isPending}>
+            Sign: {v.grade}
+          </Button>
+        )}
+        {drive.intake && !drive.intake.handover && <Button onPress={() => question({ about: "handover" })}>Hand over …</Button>}
+        <LinkButton href={apiPath(`/drives/${encodeURIComponent(serial)}/label?format=pdf`)} target="_blank">
+          Label again
+        </LinkButton>
+        <Button onPress={() => question({ about: "outcome" })}>What became of it …</Button>
+      </ThumbBar>
       <Keys>
         {drive.bay && (
           <>
@@ -353,10 +392,81 @@ function KnownDrive({ drive }: { drive: Drive }) {
           handover: (h) => desk.handOver.mutate({ intake: drive.intake?.id ?? 0, serial, ...h }, done),
           correction: (right) => desk.putRight.mutate({ intake: drive.intake?.id ?? 0, serial, ...right }, done),
           duty: (duty) => orders.duty.mutate({ serial, duty }, done),
+          outcome: (o) => orders.outcome.mutate({ serial, ...o }, done),
           overrule: (grade, reason) => orders.sign.mutate({ serial, verdict: v?.seq ?? 0, grade, reason }, done),
         }}
       />
     </>
+  );
+}
+
+/** How the drive is watched, what was told of it, and what of it is known. */
+function WatchSection({ serial }: { serial: string }) {
+  const watch = useWatch(serial);
+  const alerts = useAlertsOf(serial);
+  const accepted = useAcceptedOf(serial);
+  const now = useShopTime();
+  const orders = useAlertOrders(usePerson().name);
+  const { asPerson } = useActions();
+  const [settling, settle] = useState<Alert>();
+  const list = alerts.data ?? [];
+  if (!watch.data && list.length === 0 && (accepted.data ?? []).length === 0)
+    return (
+      <Section>
+        <header>
+          <h2>Watch</h2>
+          <p>{watch.isError ? "it is read when somebody asks for it" : "fetching"}</p>
+          <Link to="/watch">Watch it …</Link>
+        </header>
+      </Section>
+    );
+  return (
+    <Section>
+      <header>
+        <h2>Watch</h2>
+        <p>
+          <Link to="/alerts">all alerts</Link> · <Link to="/watch">all plans</Link>
+        </p>
+      </header>
+      {watch.data && <WatchNow w={watch.data} alerts={list} now={now} />}
+      <AlertList aria-label="Alerts of this drive">
+        {list.slice(0, 6).map((a) => (
+          <li key={a.id}>
+            <AlertGlyph kind={a.kind} />
+            <div>
+              <p>{a.words.words}</p>
+              <small>
+                {a.state === "settled" ? `settled${a.by ? ` by ${a.by}` : ""}` : a.state === "taken" ? `${a.by} looks after it` : "open"},{" "}
+                {ago(a.moved, now)} ago
+                {a.reading && (
+                  <>
+                    {" "}
+                    · <Link to={thenOf(a) ?? ""}>as it was then</Link>
+                  </>
+                )}
+              </small>
+            </div>
+            {a.state === "open" && <Button onPress={() => asPerson(() => orders.take.mutate({ alert: a.id, serial }))}>Take on</Button>}
+            {a.state === "taken" && <Button onPress={() => asPerson(() => settle(a))}>Settle</Button>}
+          </li>
+        ))}
+      </AlertList>
+      <ul>
+        {accepted.data?.map((a) => (
+          <AcceptedRow key={a.signal} a={a} end={() => asPerson(() => orders.speakAgain.mutate({ serial, signal: a.signal }))} />
+        ))}
+      </ul>
+      {settling && (
+        <SettleDialog
+          alert={settling}
+          wrong={orders.settle.error?.message}
+          close={() => settle(undefined)}
+          done={(note) =>
+            orders.settle.mutate({ alert: settling.id, serial, note: note || undefined }, { onSuccess: () => settle(undefined) })
+          }
+        />
+      )}
+    </Section>
   );
 }
 

@@ -6,6 +6,7 @@ import styled from "styled-components";
 import { apiPath } from "../data/base";
 import { type Looked, useDrives } from "../data/queries";
 import type { Grade, ListedDrive, Medium } from "../data/types";
+import { Badge } from "../parts/AlertParts";
 import { Button, LinkButton, NotAvailable, State, Table, Wrong } from "../parts/basics";
 import { OneOf } from "../parts/CheckMenu";
 import { bayShort, dayOf, number, parts, size } from "../parts/format";
@@ -73,8 +74,12 @@ function Row({ d, chosen, choose }: { d: ListedDrive; chosen: boolean; choose: (
       </td>
       <td>
         <VerdictWord grade={d.grade} />
+        <Badge alerts={d.alerts ?? 0} loud words="nobody has settled them" />
       </td>
-      <td title={d.headline}>{d.headline}</td>
+      <td title={d.headline}>
+        {d.known ? <span className="soft">known: </span> : ""}
+        {d.headline}
+      </td>
       <td title={d.model}>{d.model}</td>
       <td className="num">{d.bytes ? size(d.bytes) : <NotAvailable />}</td>
       <td className="num">{d.hours === undefined ? <NotAvailable /> : `${number(d.hours)} h`}</td>

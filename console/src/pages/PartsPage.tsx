@@ -16,7 +16,7 @@ const Body = styled.div`
   & .row { display: flex; flex-wrap: wrap; gap: 16px; align-items: center; padding: 12px 0; } & .row.start { align-items: start; }
   & article { width: 400px; }
 `;
-const Wide = styled.div<{ $px: number }>`width: ${({ $px }) => $px}px;`;
+const Wide = styled.div<{ $px: number }>`width: ${({ $px }) => $px}px; max-width: 100%;`;
 
 const grades: Grade[] = ["healthy", "degrading", "replace", "undecided"];
 const base: Bay = {

@@ -6,24 +6,15 @@ import { isProblem, proveBy } from "../data/client";
 import { useEvents } from "../data/events";
 import { useOrders, useSigning } from "../data/orders";
 import { PersonContext, usePersonState } from "../data/person";
-import { useService, useSession } from "../data/queries";
-import type { CheckKind, Service } from "../data/types";
+import { useAlerts, useService, useSession } from "../data/queries";
+import { sound } from "../data/sound";
+import { useShopTime } from "../data/time";
+import type { CheckKind } from "../data/types";
 import { Button } from "../parts/basics";
 import { NameDialog } from "../parts/Dialogs";
 import { Frame, Notice } from "../parts/Frame";
 import { ProveDialog, SignIn } from "../parts/SignIn";
 import { useShortcuts } from "./shortcuts";
-
-/** The shop's time now: what the service said, and what has passed since, at the shop's pace. */
-function useTime(service: Service | undefined, asked: number): Date {
-  const [, tick] = useState(0);
-  useEffect(() => {
-    const timer = setInterval(() => tick((n) => n + 1), 1000);
-    return () => clearInterval(timer);
-  }, []);
-  if (!service) return new Date();
-  return new Date(Date.parse(service.time) + (Date.now() - asked) * service.factor);
-}
 
 const themeKey = "hylostat.theme";
 
@@ -66,8 +57,11 @@ export function Shell() {
   const nobody = closed && !session.data?.name; // is signed in: the form says what is wrong, and no line is lost
   const person = usePersonState(closed ? (session.data?.name ?? "") : undefined);
   const orders = useOrders(person.name);
-  const line = useEvents(session.data !== undefined && (session.data.open || session.data.name !== undefined));
-  const time = useTime(service.data, service.dataUpdatedAt);
+  const time = useShopTime();
+  const admitted = session.data !== undefined && (session.data.open || session.data.name !== undefined);
+  const line = useEvents(admitted);
+  const alerts = useAlerts(admitted);
+  const open = alerts.data?.filter((a) => a.state === "open") ?? [];
   const [theme, turn] = useTheme();
   const [asking, ask] = useState<{ then?: (name: string) => void }>();
   const [started, setStarted] = useState<{ runs: number[]; what: string }>();
@@ -90,6 +84,17 @@ export function Shell() {
     setStarted(undefined);
   };
   useShortcuts({ u: undo });
+
+  useEffect(() => {
+    for (const id of sound.waiting) if (alerts.data && !open.some((a) => a.id === id)) sound.stop(id);
+  });
+
+  useEffect(() => {
+    for (const kind of ["pointerdown", "keydown"]) addEventListener(kind, sound.touched, { once: true });
+    return () => {
+      for (const kind of ["pointerdown", "keydown"]) removeEventListener(kind, sound.touched);
+    };
+  }, []);
 
   useEffect(() => {
     proveBy(() => new Promise((resolve) => setProving(() => resolve)));
@@ -125,6 +130,7 @@ export function Shell() {
           leave={closed && session.data?.name ? () => signing.leave.mutate() : undefined}
           lost={nobody ? undefined : line.lost}
           said={line.said}
+          alerts={open.length}
           theme={theme}
           turn={turn}
         >

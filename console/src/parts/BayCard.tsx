@@ -1,8 +1,9 @@
 import { ToggleButton } from "react-aria-components";
 import styled, { css } from "styled-components";
-import type { Bay, Grade } from "../data/types";
+import type { Alert, Bay, Grade } from "../data/types";
 import { hidden } from "../theme/Global";
 import { color, px, text } from "../theme/tokens";
+import { Badge } from "./AlertParts";
 import { Bar, Button, Serial } from "./basics";
 import { checkNames } from "./CheckMenu";
 import { bayShort, bayWords, capital, clockOf, left, size } from "./format";
@@ -133,11 +134,14 @@ export function BayCard({
   act,
   chosen,
   choose,
+  alerts = [],
 }: {
   bay: Bay;
   act: (bay: Bay) => void;
   chosen?: boolean;
   choose?: (bay: Bay) => void;
+  /** Of its drive, that nobody has settled. */
+  alerts?: Alert[];
 }) {
   const grade = gradeOf(bay);
   const empty = bay.connection === "empty";
@@ -162,7 +166,12 @@ export function BayCard({
       <Body>
         <First $grade={grade}>
           <Name bay={bay} />
-          {!empty && <span className="verdict">{grade}</span>}
+          {!empty && (
+            <span className="verdict">
+              {grade}
+              <Badge alerts={alerts.length} loud={alerts.some((a) => a.state === "open")} words={alerts[0]?.words.words} />
+            </span>
+          )}
         </First>
         <p className="one soft">{[bay.label, about(bay)].filter(Boolean).join(" · ")}</p>
         <Doing>
@@ -239,17 +248,18 @@ const farWords: Record<Bay["action"], string> = {
 };
 
 /** A bay as it is read from three metres. */
-export function FarBay({ bay }: { bay: Bay }) {
+export function FarBay({ bay, alerts = [] }: { bay: Bay; alerts?: Alert[] }) {
   const grade = gradeOf(bay);
   const empty = bay.connection === "empty";
   const ending = bay.drive?.serial.slice(-5) ?? (bay.intake ? String(bay.intake.id) : (bay.attached?.transport ?? ""));
-  const word = farReason(bay);
+  const alarmed = alerts.some((a) => a.state === "open") && !bay.run;
+  const word = alarmed ? "alert" : farReason(bay);
   return (
     <FarCard $grade={grade} $empty={empty} aria-label={`${capital(bayWords(bay.name))}, ${empty ? "empty" : grade}`}>
       <span className="no">{bay.number}</span>
       {empty ? <p>empty</p> : <b>{ending}</b>}
       {!empty && <VerdictMark grade={grade} size={64} fill={grade === "replace" ? color.on : undefined} />}
-      {!empty && <p className={actions[bay.action].awaited ? "awaited" : undefined}>{word}</p>}
+      {!empty && <p className={alarmed || actions[bay.action].awaited ? "awaited" : undefined}>{word}</p>}
     </FarCard>
   );
 }

@@ -2,7 +2,7 @@ import { useEffect, useState } from "react";
 import { Button, GridList, GridListItem, Input, Label, Switch, TextField, useDragAndDrop } from "react-aria-components";
 import styled from "styled-components";
 import type { Bay } from "../data/types";
-import { color, px, text } from "../theme/tokens";
+import { color, phone, px, text } from "../theme/tokens";
 import { bayWords, capital } from "./format";
 
 /** What is made of a bay; what is absent stays as it is. */
@@ -17,6 +17,7 @@ const columns = "44px 72px minmax(140px, 220px) minmax(0, 1fr) 96px";
 /** What stands above the columns, for the eye: each field has its own label for those who hear it. */
 const Heads = styled.div`
   display: grid; grid-template-columns: ${columns}; gap: 0 16px; max-width: 1000px; padding-bottom: 4px; ${text.small} color: ${color.ink3};
+  @media (max-width: ${phone}px) { display: none; }
 `;
 const List = styled(GridList)`
   border-top: 1px solid ${color.ink}; outline: none; max-width: 1000px;
@@ -32,6 +33,8 @@ const Row = styled(GridListItem)`
   & label { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
   & .what { min-width: 0; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
   & .what small { display: block; ${text.small} color: ${color.ink3}; overflow: hidden; text-overflow: ellipsis; }
+  @media (max-width: ${phone}px) { grid-template-columns: 44px 56px minmax(0, 1fr) 76px; gap: 4px 8px; padding: 8px 0;
+    & .what { grid-column: 2 / 5; grid-row: 2; } }
 `;
 const Handle = styled(Button)`
   width: 44px; min-height: 44px; border: 0; background: none; color: ${color.ink2}; cursor: grab; font-size: ${px.large};

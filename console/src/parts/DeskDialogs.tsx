@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Input, Label, RadioGroup, TextArea, TextField } from "react-aria-components";
-import type { Duty, HandoverRequest, Intake, IntakeCorrection, LotRequest } from "../data/types";
+import type { Duty, HandoverRequest, Intake, IntakeCorrection, LotRequest, OutcomeRequest } from "../data/types";
 import { Button, Form, Pair } from "./basics";
 import { Choice, Frame } from "./Dialogs";
 
@@ -266,6 +266,54 @@ export function HandoverDialog({
           <Button onPress={close}>Cancel</Button>
           <Button $filled type="submit" isDisabled={!goes || busy}>
             Hand over
+          </Button>
+        </footer>
+      </Form>
+    </Frame>
+  );
+}
+
+/** Notes what became of a drive: policies are judged by it. */
+export function OutcomeDialog({
+  done,
+  close,
+  wrong,
+  busy,
+}: {
+  done: (o: Omit<OutcomeRequest, "by">) => void;
+  close: () => void;
+  wrong?: string;
+  busy: boolean;
+}) {
+  const [failed, setFailed] = useState<string>();
+  const [on, setOn] = useState(new Date().toISOString().slice(0, 10));
+  const [note, setNote] = useState("");
+  return (
+    <Frame title="What became of it" close={close}>
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (failed) done({ failed: failed === "failed", at: new Date(`${on}T12:00`).toISOString(), note: note.trim() || undefined });
+        }}
+      >
+        <RadioGroup value={failed ?? null} onChange={setFailed}>
+          <Label>It</Label>
+          <Choice value="failed">failed</Choice>
+          <Choice value="worked">still worked</Choice>
+        </RadioGroup>
+        <TextField value={on} onChange={setOn} type="date">
+          <Label>On</Label>
+          <Input />
+        </TextField>
+        <TextField value={note} onChange={setNote} maxLength={1000}>
+          <Label>Note</Label>
+          <TextArea rows={2} />
+        </TextField>
+        {wrong && <p role="alert">{wrong}</p>}
+        <footer>
+          <Button onPress={close}>Cancel</Button>
+          <Button $filled type="submit" isDisabled={!failed || busy}>
+            Note it
           </Button>
         </footer>
       </Form>

@@ -1,7 +1,7 @@
 import type { ComponentProps } from "react";
 import { useReworkReady } from "../data/queries";
-import type { CheckKind, Drive, Duty, Grade, HandoverRequest, IntakeCorrection, ReworkKind, Verdict } from "../data/types";
-import { CorrectionDialog, DutyDialog, HandoverDialog } from "./DeskDialogs";
+import type { CheckKind, Drive, Duty, Grade, HandoverRequest, IntakeCorrection, OutcomeRequest, ReworkKind, Verdict } from "../data/types";
+import { CorrectionDialog, DutyDialog, HandoverDialog, OutcomeDialog } from "./DeskDialogs";
 import { DespiteDialog, OverruleDialog, ReleaseDialog, ReworkDialog } from "./Dialogs";
 
 /** What a drive's page asks a person before it does something. */
@@ -12,6 +12,7 @@ export type DriveQuestion =
   | { about: "handover" }
   | { about: "correction" }
   | { about: "duty" }
+  | { about: "outcome" }
   | { about: "overrule" };
 
 /** How an order stands that a dialog gave. */
@@ -27,6 +28,7 @@ export interface DriveAnswers {
   handover: (h: Omit<HandoverRequest, "by">) => void;
   correction: (right: Omit<IntakeCorrection, "by">) => void;
   duty: (duty: Duty) => void;
+  outcome: (o: Omit<OutcomeRequest, "by">) => void;
   overrule: (grade: Grade, reason: string) => void;
 }
 
@@ -79,6 +81,8 @@ export function DriveDialogs({
       ) : null;
     case "duty":
       return verdict ? <DutyDialog now={verdict.duty} wrong={wrong} busy={busy} close={close} done={answer.duty} /> : null;
+    case "outcome":
+      return <OutcomeDialog wrong={wrong} busy={busy} close={close} done={answer.outcome} />;
     case "overrule":
       return verdict ? <OverruleDialog grade={verdict.grade} wrong={wrong} close={close} done={answer.overrule} /> : null;
     default:

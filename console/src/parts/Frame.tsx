@@ -1,9 +1,10 @@
 import type { ReactNode } from "react";
-import { NavLink } from "react-router";
+import { NavLink, useLocation } from "react-router";
 import styled from "styled-components";
 import type { Service } from "../data/types";
 import { hidden } from "../theme/Global";
-import { color, narrow, px, text } from "../theme/tokens";
+import { color, narrow, phone, px, text } from "../theme/tokens";
+import { Badge } from "./AlertParts";
 import { clockOf, dayOf } from "./format";
 
 const Top = styled.header`
@@ -11,12 +12,15 @@ const Top = styled.header`
   & > * { display: flex; align-items: center; }
   & .brand { font-size: ${px.large}; font-weight: 600; margin-right: 28px; text-decoration: none; letter-spacing: -0.01em; }
   & nav a { display: flex; align-items: center; padding: 0 12px; height: 47px; text-decoration: none; color: ${color.ink2}; }
-  & nav a[aria-current="page"] { color: ${color.ink}; font-weight: 600; box-shadow: inset 0 -4px ${color.accent}; }
+  & nav a[aria-current="page"], & nav a.here { color: ${color.ink}; font-weight: 600; box-shadow: inset 0 -4px ${color.accent}; }
   & .who { margin-left: auto; color: ${color.ink3}; ${text.small} gap: 6px; }
   & .who button { background: none; border: 0; min-height: 44px; padding: 0 4px; font-size: ${px.small}; cursor: pointer;
     text-decoration: underline; text-decoration-color: ${color.edge}; text-underline-offset: 3px; color: ${color.ink2}; }
   @media (max-width: ${narrow}px) { height: auto; min-height: 48px; flex-wrap: wrap; padding: 0 12px; & .brand { margin-right: 0;
       padding: 0 12px; } & .who { margin: 0; padding: 0 12px; width: 100%; } }
+  @media (max-width: ${phone}px) { padding: 0 8px; & .brand { padding: 0 8px; } & .who { width: auto; margin-left: auto; padding: 0 8px; }
+    & .where, & .when { display: none; } & nav { width: 100%; justify-content: space-between; order: 3; }
+    & nav a { padding: 0 4px; font-size: ${px.small}; height: 44px; } }
 `;
 
 const Lost = styled.p`background: ${color.ink}; color: ${color.paper}; padding: 8px 24px; font-weight: 600;`;
@@ -30,6 +34,7 @@ export function Frame({
   leave,
   lost,
   said,
+  alerts,
   theme,
   turn,
   children,
@@ -41,10 +46,13 @@ export function Frame({
   leave?: () => void; // signs out; absent in an open shop
   lost?: Date;
   said: string;
+  /** How many alerts are open. */
+  alerts: number;
   theme: "light" | "dark";
   turn: () => void;
   children: ReactNode;
 }) {
+  const { pathname } = useLocation();
   return (
     <>
       <Top>
@@ -58,11 +66,15 @@ export function Frame({
           <NavLink to="/intake">Intake</NavLink>
           <NavLink to="/drives">Drives</NavLink>
           <NavLink to="/lots">Lots</NavLink>
+          <NavLink to="/alerts" className={pathname === "/watch" ? "here" : undefined}>
+            Alerts
+            <Badge alerts={alerts} loud words="open, or nobody has settled them" />
+          </NavLink>
           <NavLink to="/policy">Policy</NavLink>
         </nav>
         <div className="who">
           {service && (
-            <span>
+            <span className="where">
               {service.shop} · {service.bench} ·
             </span>
           )}
@@ -74,7 +86,7 @@ export function Frame({
               Sign out
             </button>
           )}
-          <span>
+          <span className="when">
             · {dayOf(time)}, {clockOf(time)}
             {service && service.factor !== 1 && ` · time ×${service.factor}`} ·
           </span>

@@ -9,7 +9,18 @@ const Row = styled.div`display: flex; flex-wrap: wrap; gap: 8px; padding-top: 8p
   } & > b { flex: 1 1 100%; }`;
 
 /** What leaves with a drive, and the act of leaving. */
-export function Papers({ drive, putRight, handOver }: { drive: Drive; putRight: () => void; handOver: () => void }) {
+export function Papers({
+  drive,
+  putRight,
+  handOver,
+  became,
+}: {
+  drive: Drive;
+  putRight: () => void;
+  handOver: () => void;
+  /** Asks what became of it. */
+  became: () => void;
+}) {
   const base = apiPath(`/drives/${encodeURIComponent(drive.serial)}`);
   const ended = drive.intake?.handover;
   return (
@@ -40,6 +51,7 @@ export function Papers({ drive, putRight, handOver }: { drive: Drive; putRight: 
             <Button onPress={handOver}>Hand over …</Button>
           </>
         )}
+        <Button onPress={became}>What became of it …</Button>
       </Row>
     </Section>
   );

@@ -6,7 +6,7 @@ import { number, quantity } from "./format";
 import type { Place } from "./places";
 
 const Figure = styled.figure`
-  width: 192px; height: 132px; border-top: 1px solid ${color.edge};
+  width: 100%; max-width: 192px; min-width: 0; height: 132px; border-top: 1px solid ${color.edge};
   & figcaption { height: 47px; padding-top: 2px; }
   & figcaption > div { display: flex; gap: 4px; justify-content: space-between; align-items: baseline; ${text.small} white-space: nowrap; }
   & figcaption > div + div { line-height: 26px; }
@@ -17,7 +17,7 @@ const Figure = styled.figure`
   & .margin { margin-left: auto; font-weight: 600; overflow: hidden; text-overflow: ellipsis; } & .usual { color: ${color.ink3}; }
   & figcaption > div:first-child { flex-wrap: wrap; height: 18px; overflow: hidden; }
   & .soft { color: ${color.ink3}; }
-  & svg { overflow: visible; }
+  & svg { overflow: visible; max-width: 100%; }
   & text { font-size: ${px.small}; fill: ${color.ink3}; }
   & .over { paint-order: stroke; stroke: ${color.paper}; stroke-width: 4px; stroke-linejoin: round; }
   & .axis { stroke: ${color.edge}; }

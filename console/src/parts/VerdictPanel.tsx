@@ -78,6 +78,11 @@ function FindingRow({ finding, n, ink, follow }: { finding: Finding; n: number; 
       {(finding.detail || finding.effect === "note") && (
         <p>{[finding.effect === "note" ? "A note, changes no grade" : "", finding.detail].filter(Boolean).join(". ")}</p>
       )}
+      {finding.known && (
+        <p>
+          <b>It is {finding.known}.</b>
+        </p>
+      )}
       <Rests finding={finding} follow={follow} />
       {finding.margin && (
         <div className="margin">

@@ -73,14 +73,14 @@ const intake = {
 test("a drive is handed over once, and its papers stay", () => {
   const handOver = vi.fn();
   const putRight = vi.fn();
-  const { rerender } = render(<Papers drive={{ ...drive, intake }} putRight={putRight} handOver={handOver} />);
+  const { rerender } = render(<Papers drive={{ ...drive, intake }} putRight={putRight} handOver={handOver} became={vi.fn()} />);
   fireEvent.click(screen.getByRole("button", { name: "Put the intake right …" }));
   expect(putRight).toHaveBeenCalled();
   fireEvent.click(screen.getByRole("button", { name: "Hand over …" }));
   expect(handOver).toHaveBeenCalled();
   expect(screen.getByText("Statement").getAttribute("href")).toBe("/api/v1/drives/KVA07%207M511/statement?format=pdf");
   const handover = { goes: "returned", data: "untouched", by: "Dov", at: intake.at } as const;
-  rerender(<Papers drive={{ ...drive, intake: { ...intake, handover } }} putRight={putRight} handOver={handOver} />);
+  rerender(<Papers drive={{ ...drive, intake: { ...intake, handover } }} putRight={putRight} handOver={handOver} became={vi.fn()} />);
   expect(screen.queryByRole("button")).toBeNull();
   expect(screen.getByText("Label")).toBeTruthy();
 });

@@ -126,7 +126,7 @@ describe("parts", () => {
     const verdict = { duty: "carry", grade: "healthy", signed: undefined } as Verdict;
     const ready = new QueryClient({ defaultOptions: { queries: { enabled: false } } });
     ready.setQueryData(["drive", drive().serial, "rework", "mend"], { takes_s: 70, sectors: 16 });
-    const answer = { despite() {}, release() {}, rework() {}, handover() {}, correction() {}, duty() {}, overrule() {} };
+    const answer = { despite() {}, release() {}, rework() {}, handover() {}, correction() {}, duty() {}, outcome() {}, overrule() {} };
     const asks = (asked: DriveQuestion | undefined, of: Drive, v: Verdict | undefined) => (
       <QueryClientProvider client={ready}>
         <DriveDialogs
@@ -148,6 +148,7 @@ describe("parts", () => {
       { about: "rework", kind: "overwrite" },
       { about: "handover" },
       { about: "correction" },
+      { about: "outcome" },
       { about: "duty" },
       { about: "overrule" },
     ];

@@ -111,4 +111,5 @@ export const mono = '"Atkinson Hyperlegible Mono Variable", monospace';
 
 /** Widths below which a layout changes, px. */
 export const narrow = 900;
+export const phone = 480;
 export const medium = 1180;

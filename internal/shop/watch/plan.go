@@ -290,3 +290,40 @@ func (w *Watcher) standing(d *watched, now time.Time) Standing {
 	}
 	return s
 }
+
+// Course is how a drive was read of late, and what comes.
+type Course struct {
+	Read  []time.Time // in the last 7 days, the latest first
+	Ahead []Ahead     // in the next 2 days
+}
+
+// Ahead is a task that comes due.
+type Ahead struct {
+	Task plans.Task
+	At   time.Time
+}
+
+// The bounds of a course.
+const (
+	courseBack  = 7 * 24 * time.Hour
+	courseAhead = 2 * 24 * time.Hour
+	mostRead    = 400
+	mostAhead   = 200
+)
+
+// CourseOf tells the course of a drive that is watched.
+func (w *Watcher) CourseOf(ctx context.Context, s Standing) (c Course, err error) {
+	now := w.books.Clock.Now()
+	w.mu.Lock()
+	if d := w.drives[s.Drive.ID]; d != nil {
+		for _, t := range plans.Tasks() {
+			for _, at := range w.planner.Slots(t, d.Drive, now, now.Add(courseAhead), mostAhead/plans.TaskCount) {
+				c.Ahead = append(c.Ahead, Ahead{t, at})
+			}
+		}
+	}
+	w.mu.Unlock()
+	slices.SortFunc(c.Ahead, func(a, b Ahead) int { return a.At.Compare(b.At) })
+	c.Read, err = w.store.ReadingTimes(ctx, s.Drive.ID, now.Add(-courseBack), mostRead)
+	return c, err
+}

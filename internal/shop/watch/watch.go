@@ -41,8 +41,9 @@ type Reader interface {
 	tell.Reader
 	WatchPlans(ctx context.Context) ([]Plan, error) // by their number
 	Watched(ctx context.Context) ([]Row, error)
-	AcceptedLevels(ctx context.Context, driveID int64) ([]alert.Accepted, error) // 0: of all drives
-	Latest(ctx context.Context, driveID int64) (shop.Moment, error)              // of its readings
+	AcceptedLevels(ctx context.Context, driveID int64) ([]alert.Accepted, error)                      // 0: of all drives
+	ReadingTimes(ctx context.Context, driveID int64, since time.Time, limit int) ([]time.Time, error) // the latest first
+	Latest(ctx context.Context, driveID int64) (shop.Moment, error)                                   // of its readings
 	Alerts(ctx context.Context, q AlertQuery) ([]alert.Alert, error)
 	Badges(ctx context.Context, drives []int64) (map[int64]Badge, error)
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
