@@ -35,6 +35,7 @@ import (
 	"hylostat.example/internal/api/server"
 	"hylostat.example/internal/api/web"
 	"hylostat.example/internal/contract"
+	"hylostat.example/internal/metrics"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/record"
 	"hylostat.example/internal/shop"
@@ -80,6 +81,7 @@ type Options struct {
 	Log     *slog.Logger
 	Ready   func(context.Context) []Check // what the service needs; nil: nobody looks
 	Warning func() string                 // what people at the console should know; nil: nobody looks
+	Metrics *metrics.Metrics              // nil: none are told
 	Damaged func() error                  // what is known to be damaged of the databases; nil: nobody looks
 }
 
@@ -101,6 +103,9 @@ func New(o Options) (http.Handler, error) {
 	if o.Damaged != nil {
 		e.Use(intact(o.Log, o.Damaged))
 	}
+	if o.Metrics != nil {
+		e.Use(counted(o.Metrics))
+	}
 	e.Use(limit)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: uncompressed, MinLength: 1024, Level: gzip.BestSpeed}))
 	h := &handlers{shop: o.Shop, access: o.Access, version: o.Version, warning: o.Warning}
@@ -116,6 +121,9 @@ func New(o Options) (http.Handler, error) {
 	e.GET("/healthz", healthz)
 	e.GET("/readyz", readyz(o.Ready))
 	e.GET("/openapi.yaml", theContract)
+	if o.Metrics != nil {
+		e.GET("/metrics", figures(o.Metrics, o.Access))
+	}
 	e.GET("/*", console.serve)
 	return below(o.Base, e), nil
 }

@@ -27,6 +27,7 @@ import (
 	"hylostat.example/internal/bench/sweep"
 	"hylostat.example/internal/certify"
 	"hylostat.example/internal/core/policy"
+	"hylostat.example/internal/metrics"
 	"hylostat.example/internal/notify"
 	"hylostat.example/internal/protocol"
 	"hylostat.example/internal/protocol/wire"
@@ -201,8 +202,11 @@ func Serve(ctx context.Context, o Options) (err error) {
 	if err := standsBack(ctx, s, o.clock().Now()); err != nil {
 		return err
 	}
+	figures := metrics.New(s, st, o.Dir, Version, o.Log)
+	s.Own.Go(func() { figures.Count(ctx) })
 	handler, err := api.New(api.Options{
-		Shop: s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log, Damaged: func() error { return damaged(looked) },
+		Metrics: figures,
+		Shop:    s, Access: people, Version: Version, Hosts: o.Hosts, Log: o.Log, Damaged: func() error { return damaged(looked) },
 		Proxies: o.Proxies, Base: o.Base, Ready: health.ready, Warning: health.warning,
 	})
 	if err != nil {

@@ -2,7 +2,7 @@ import { useMemo, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { useLive } from "../data/live";
-import { useOrders } from "../data/orders";
+import { useAlertOrders, useOrders } from "../data/orders";
 import { usePerson } from "../data/person";
 import { useDifferences, useDrive, useEarlierSweep, useRework, useRun, useSweep, useSweeps } from "../data/queries";
 import type { CheckKind, Drive, Run, Step, SweepStanding, SweepSummary } from "../data/types";
@@ -70,6 +70,7 @@ function KnownRun({ first }: { first: Run }) {
   const drive = useDrive(run.serial);
   const person = usePerson();
   const orders = useOrders(person.name);
+  const told = useAlertOrders(usePerson().name);
   const { asPerson } = useActions();
   const go = useNavigate();
   useShortcuts({ b: () => go("/"), d: () => go(`/drives/${run.serial}`) });
@@ -130,6 +131,9 @@ function KnownRun({ first }: { first: Run }) {
                 Pause
               </Button>
             )}
+            <Button onPress={() => asPerson(() => told.await.mutate({ run: run.id, on: !run.awaited }))}>
+              {run.awaited ? "Tell nobody" : "Tell me at its end"}
+            </Button>
             <Button onPress={() => asPerson(() => orders.stop.mutate(run.id))}>Stop</Button>
           </div>
         )}

@@ -9,7 +9,7 @@ import type { Watched, WatchPlan } from "../data/types";
 import { Button, Keys, Scroll, Section, State, Table, Wrong } from "../parts/basics";
 import { clockOf, count, dayOf, parts } from "../parts/format";
 import { PlanForm, WatchedRow } from "../parts/WatchParts";
-import { color, medium, text } from "../theme/tokens";
+import { color, medium, phone, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
 
@@ -23,6 +23,7 @@ const Two = styled.div`
   display: grid; grid-template-columns: minmax(0, 1fr) 320px; gap: 24px; padding: 16px 24px 24px; align-items: start;
   &.alone { grid-template-columns: minmax(0, 1fr); }
   & .strip { width: 296px; }
+  @media (max-width: ${phone}px) { & thead { display: none; } }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); & > aside { order: -1; } }
 `;
 

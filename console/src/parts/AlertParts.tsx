@@ -64,7 +64,7 @@ const Row = styled.li<{ $now: boolean }>`
   & small { display: block; ${text.small} color: ${color.ink2}; }
   & .said { display: flex; gap: 8px; align-items: flex-start; & svg { margin-top: 3px; } }
   & .told { ${text.small} color: ${color.ink3}; margin-top: 2px; } & .told b { color: ${color.ink}; }
-  & .age { ${text.large} font-weight: 600; }
+  & .age { ${text.large} font-weight: 600; white-space: nowrap; }
   & .act { display: flex; align-items: center; justify-content: flex-end; }
   @media (max-width: ${narrow}px) { grid-template-columns: 48px minmax(0, 1fr) auto; gap: 0 12px;
     & > .mark { grid-row: 1 / span 3; } & > .what { grid-column: 2 / 4; grid-row: 2; padding-top: 0; }

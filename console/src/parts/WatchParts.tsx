@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import styled from "styled-components";
 import { useWatch } from "../data/queries";
 import type { Alert, Watched, WatchPlan, WatchSetting } from "../data/types";
-import { color, px, text } from "../theme/tokens";
+import { color, phone, px, text } from "../theme/tokens";
 import { ago } from "./AlertParts";
 import { Button, Form, Pair } from "./basics";
 import { Choice } from "./Dialogs";
@@ -87,6 +87,8 @@ const Row = styled.tr`
   & small { display: block; ${text.small} color: ${color.ink2}; } & .strong { font-weight: 600; color: ${color.ink}; }
   & button { background: none; border: 0; padding: 0; text-align: left; cursor: pointer; text-decoration: underline;
     text-decoration-color: ${color.edge}; text-underline-offset: 3px; min-height: 24px; }
+  @media (max-width: ${phone}px) { display: grid; grid-template-columns: 112px minmax(0, 1fr); border-bottom: 1px solid ${color.rule};
+    & td { border: 0; padding: 4px 8px 4px 0; } & td.strip { grid-column: 1 / 3; width: auto; } & td.num { text-align: left; } }
 `;
 
 /** A watched drive: by which plan, its week, what is next, how warm it is. */

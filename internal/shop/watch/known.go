@@ -179,15 +179,21 @@ func reasonOf(a *alert.Accepted) string {
 	return a.Reason
 }
 
+// SignalsNow are a drive's at its latest reading; none: it has none.
+func (w *Watcher) SignalsNow(ctx context.Context, driveID int64) (v signal.Values, err error) {
+	m, err := w.store.Latest(ctx, driveID)
+	if shop.IsNone(err) {
+		return v, nil
+	}
+	return m.Signals, err
+}
+
 // LevelNow is a signal's value at a drive's latest reading; false: it does not give it.
 func (w *Watcher) LevelNow(ctx context.Context, d shop.Drive, name string) (float64, bool, error) {
-	m, err := w.store.Latest(ctx, d.ID)
-	if shop.IsNone(err) {
-		return 0, false, nil
-	}
+	v, err := w.SignalsNow(ctx, d.ID)
 	if err != nil {
 		return 0, false, err
 	}
-	level, has := m.Signals.Get(signal.Name(name))
+	level, has := v.Get(signal.Name(name))
 	return level, has, nil
 }
