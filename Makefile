@@ -69,12 +69,13 @@ $(TOOLS)/.ready: tools/go.mod tools/go.sum
 	cd tools && GOBIN=$(TOOLS) $(GO) install tool
 	@touch $@
 
-generate: tools console/node_modules/.ready ## models, server, client and types from the contract, docs/signals.md from the registry
+generate: tools console/node_modules/.ready ## models, server, client and types from the contract, docs/signals.md from the registry, the schema of watch files
 	$(TOOLS)/oapi-codegen -config internal/contract/models.yaml internal/contract/openapi.yaml
 	$(TOOLS)/oapi-codegen -config internal/contract/server.yaml internal/contract/openapi.yaml
 	$(TOOLS)/oapi-codegen -config internal/contract/client.yaml internal/contract/openapi.yaml
 	$(NPM) run types
 	$(GO) run ./internal/core/signal/signaldoc > docs/signals.md
+	$(GO) run ./internal/watchfile/schemadoc > docs/reference/watch.schema.json
 
 check: tools build console/node_modules/.ready ## format, lint with the arrows of the house, types, generated code, words
 	@test -z "$$($(TOOLS)/gofumpt -l cmd internal test)" || { echo "not formatted:"; $(TOOLS)/gofumpt -l cmd internal test; exit 1; }
@@ -82,7 +83,7 @@ check: tools build console/node_modules/.ready ## format, lint with the arrows o
 	$(TOOLS)/golangci-lint run --timeout 10m ./...
 	$(NPM) run check
 	@$(MAKE) --no-print-directory generate >/dev/null
-	@git diff --exit-code --stat -- '*.gen.go' '*.gen.ts' docs/signals.md || { echo "what is generated differs: commit what make generate made"; exit 1; }
+	@git diff --exit-code --stat -- '*.gen.go' '*.gen.ts' docs/signals.md docs/reference/watch.schema.json || { echo "what is generated differs: commit what make generate made"; exit 1; }
 	@if [ -x $(SHARED) ]; then $(SHARED) .; fi
 
 PACKAGE := $(BUILD)/package

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"strconv"
 
 	"hylostat.example/internal/api/server"
@@ -245,6 +246,35 @@ func (h *handlers) TableOfDrives(ctx context.Context, r server.TableOfDrivesRequ
 		return nil, err
 	}
 	return server.TableOfDrives200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+}
+
+// TableOfSignals writes while it reads: nothing of it is held whole.
+func (h *handlers) TableOfSignals(
+	ctx context.Context, r server.TableOfSignalsRequestObject,
+) (server.TableOfSignalsResponseObject, error) {
+	p := r.Params
+	q, err := queryOf(p.Q, p.Grade, string(value(p.Medium)), p.Lot, p.FromHours, p.ToHours)
+	if err != nil {
+		return nil, err
+	}
+	from, to := io.Pipe()
+	csv := value(p.Format) == contract.AsCSV
+	go func() {
+		table := handover.NewSignalsParquet(to)
+		if csv {
+			table = handover.NewSignalsCSV(to)
+		}
+		err := h.shop.EachMoment(ctx, q, table.Add)
+		if err == nil {
+			err = table.End()
+		}
+		to.CloseWithError(err)
+	}()
+	context.AfterFunc(ctx, func() { _ = from.CloseWithError(ctx.Err()) })
+	if csv {
+		return server.TableOfSignals200TextcsvResponse{Body: from}, nil
+	}
+	return server.TableOfSignals200ApplicationvndApacheParquetResponse{Body: from}, nil
 }
 
 // detailed is a drive with its present intake.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -84,6 +85,15 @@ func (s Starters) recordCommands() *cli.Command {
 				ArgsUsage:   "FILE...",
 				Description: "Example:\n   hylostat record import pellwick.json",
 				Action:      action(1, 1000, importRecords),
+			},
+			{
+				Name: "table", Usage: "write the signals of all drives, or of those that match, over time as a table", ArgsUsage: "[TEXT]",
+				Description: "One row for each signal of a reading: serial, model, reading, at, powered_on_hours, signal, unit, value. " +
+					"The ending of --out says the format: .parquet (Apache Parquet), .csv. A statistics package reads a million " +
+					"readings of it in seconds.\n\nExamples:\n   hylostat record table -o signals.parquet\n   hylostat record table " +
+					"--medium flash -o flash.csv",
+				Flags:  append(filterFlags(), outFlag("signals.parquet")),
+				Action: action(0, 1, tableOfSignals),
 			},
 			{
 				Name: "export", Usage: "write all readings of a drive into a record file", ArgsUsage: "DRIVE",
@@ -344,4 +354,34 @@ func printRedecoded(w io.Writer, r contract.RedecodeResult) {
 		rows[i] = table.Row{wording.Serial(x.Serial), x.Reading, x.Signal, value(x.Before), value(x.Now)}
 	}
 	tabular(w, []any{"drive", "reading", "signal", "before", "now"}, rows, 2, 4, 5)
+}
+
+func tableOfSignals(ctx context.Context, c call) error {
+	path := c.String("out")
+	if path == "" {
+		path = "signals.parquet"
+	}
+	format := strings.TrimPrefix(filepath.Ext(path), ".")
+	if path == "-" {
+		format = "csv"
+	}
+	if format != "parquet" && format != "csv" {
+		return &usage{fmt.Sprintf("%q says no format: end it with .parquet or .csv", path)}
+	}
+	if path == "-" {
+		return c.SignalsTable(ctx, c.filter(), format, raw(c.out))
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), ".signals-*")
+	if err != nil {
+		return fmt.Errorf("writing the table: %w", err)
+	}
+	err = c.SignalsTable(ctx, c.filter(), format, file)
+	if err = errors.Join(err, file.Close()); err == nil {
+		err = os.Rename(file.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(file.Name()))
+	}
+	_, _ = fmt.Fprintf(c.out, "Written to %s\n", path)
+	return nil
 }

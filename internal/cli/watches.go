@@ -78,7 +78,7 @@ func watchCommands() *cli.Command {
 	)
 	return &cli.Command{
 		Name: "watch", Usage: "drives that stay attached: what is asked of them, and when", Category: "drives",
-		Commands: []*cli.Command{
+		Commands: append([]*cli.Command{
 			{
 				Name:        "plan",
 				Usage:       "make or change the plan for a drive, a lot, a bench or a duty; without any, list the plans",
@@ -101,7 +101,7 @@ func watchCommands() *cli.Command {
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "within", Value: "24h", Usage: "how far ahead: `TIME` as 90m, 24h or 7d"}},
 				Action:      action(0, 0, listDue),
 			},
-		},
+		}, watchFileCommands()...),
 	}
 }
 

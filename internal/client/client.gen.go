@@ -941,6 +941,11 @@ type ClientInterface interface {
 	// Corresponds with DELETE /sessions/{session} (the `EndSession` operationId).
 	EndSession(ctx context.Context, session string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TableOfSignals The signals of all drives that match, over time, one row for each signal of a reading
+	//
+	// Corresponds with GET /signals.table (the `TableOfSignals` operationId).
+	TableOfSignals(ctx context.Context, params *TableOfSignalsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens Tokens: one's own, or, for a lead, everybody's
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -3249,6 +3254,21 @@ func (c *Raw) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Corresponds with DELETE /sessions/{session} (the `EndSession` operationId).
 func (c *Raw) EndSession(ctx context.Context, session string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndSessionRequest(c.Server, session)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TableOfSignals The signals of all drives that match, over time, one row for each signal of a reading
+//
+// Corresponds with GET /signals.table (the `TableOfSignals` operationId).
+func (c *Raw) TableOfSignals(ctx context.Context, params *TableOfSignalsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTableOfSignalsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8391,6 +8411,132 @@ func NewEndSessionRequest(server string, session string) (*http.Request, error) 
 	return req, nil
 }
 
+// NewTableOfSignalsRequest constructs an http.Request for the TableOfSignals method
+func NewTableOfSignalsRequest(server string, params *TableOfSignalsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signals.table")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Grade != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "grade", *params.Grade, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Medium != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "medium", *params.Medium, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Lot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lot", *params.Lot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.FromHours != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from_hours", *params.FromHours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.ToHours != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to_hours", *params.ToHours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -9737,6 +9883,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /sessions/{session} (the `EndSession` operationId).
 	EndSessionWithResponse(ctx context.Context, session string, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
+
+	// TableOfSignalsWithResponse The signals of all drives that match, over time, one row for each signal of a reading
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /signals.table (the `TableOfSignals` operationId).
+	TableOfSignalsWithResponse(ctx context.Context, params *TableOfSignalsParams, reqEditors ...RequestEditorFn) (*TableOfSignalsResponse, error)
 
 	// ListTokensWithResponse Tokens: one's own, or, for a lead, everybody's
 	//
@@ -14739,6 +14892,47 @@ func (r EndSessionResponse) ContentType() string {
 	return ""
 }
 
+type TableOfSignalsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TableOfSignalsResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TableOfSignalsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TableOfSignalsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TableOfSignalsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TableOfSignalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16941,6 +17135,19 @@ func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, sessio
 		return nil, err
 	}
 	return ParseEndSessionResponse(rsp)
+}
+
+// TableOfSignalsWithResponse The signals of all drives that match, over time, one row for each signal of a reading
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /signals.table (the `TableOfSignals` operationId).
+func (c *ClientWithResponses) TableOfSignalsWithResponse(ctx context.Context, params *TableOfSignalsParams, reqEditors ...RequestEditorFn) (*TableOfSignalsResponse, error) {
+	rsp, err := c.TableOfSignals(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTableOfSignalsResponse(rsp)
 }
 
 // ListTokensWithResponse Tokens: one's own, or, for a lead, everybody's
@@ -20494,6 +20701,32 @@ func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTableOfSignalsResponse parses an HTTP response from a TableOfSignalsWithResponse call
+func ParseTableOfSignalsResponse(rsp *http.Response) (*TableOfSignalsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TableOfSignalsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Wrong
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

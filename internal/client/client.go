@@ -115,6 +115,19 @@ func (c *Client) answer(resp *http.Response, err error) ([]byte, error) {
 	return body, nil
 }
 
+// copied writes what the service answered as it comes, unless it is a problem.
+func (c *Client) copied(resp *http.Response, err error, to io.Writer) error {
+	if err != nil || resp.StatusCode >= http.StatusBadRequest {
+		_, err = c.answer(resp, err)
+		return err
+	}
+	defer func() { _ = resp.Body.Close() }()
+	if _, err := io.Copy(to, resp.Body); err != nil {
+		return fmt.Errorf("reading the answer of %s: %w", c.address, err)
+	}
+	return nil
+}
+
 // Service tells what the service is.
 func (c *Client) Service(ctx context.Context) (contract.Service, error) {
 	r, err := c.raw.GetService(ctx)

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"io"
 
 	"hylostat.example/internal/contract"
 )
@@ -69,6 +70,18 @@ func (c *Client) DrivesTable(ctx context.Context, p contract.ListDrivesParams) (
 	}
 	r, err := c.raw.TableOfDrives(ctx, &q)
 	return c.answer(r, err)
+}
+
+// SignalsTable writes the signals of the drives that match, over time; After and Limit are not heeded.
+func (c *Client) SignalsTable(ctx context.Context, p contract.ListDrivesParams, format string, to io.Writer) error {
+	f := contract.TableOfSignalsParamsFormat(format)
+	q := contract.TableOfSignalsParams{Q: p.Q, Grade: p.Grade, Lot: p.Lot, FromHours: p.FromHours, ToHours: p.ToHours, Format: &f}
+	if p.Medium != nil {
+		medium := contract.TableOfSignalsParamsMedium(*p.Medium)
+		q.Medium = &medium
+	}
+	r, err := c.raw.TableOfSignals(ctx, &q)
+	return c.copied(r, err, to)
 }
 
 // DriveLabels gives the labels of several drives as PDF.

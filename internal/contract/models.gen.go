@@ -1269,6 +1269,21 @@ func (e VolumeState) Valid() bool {
 	}
 }
 
+// Defines values for WatchFileVersion.
+const (
+	N1 WatchFileVersion = 1
+)
+
+// Valid indicates whether the value is a known member of the WatchFileVersion enum.
+func (e WatchFileVersion) Valid() bool {
+	switch e {
+	case N1:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WatchTask.
 const (
 	WatchTaskExtendedSelfTest WatchTask = "extended_self_test"
@@ -1407,6 +1422,42 @@ func (e TableOfDrivesParamsMedium) Valid() bool {
 	}
 }
 
+// Defines values for TableOfSignalsParamsFormat.
+const (
+	AsCSV     TableOfSignalsParamsFormat = "csv"
+	AsParquet TableOfSignalsParamsFormat = "parquet"
+)
+
+// Valid indicates whether the value is a known member of the TableOfSignalsParamsFormat enum.
+func (e TableOfSignalsParamsFormat) Valid() bool {
+	switch e {
+	case AsCSV:
+		return true
+	case AsParquet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TableOfSignalsParamsMedium.
+const (
+	TableOfSignalsParamsMediumFlash    TableOfSignalsParamsMedium = "flash"
+	TableOfSignalsParamsMediumSpinning TableOfSignalsParamsMedium = "spinning"
+)
+
+// Valid indicates whether the value is a known member of the TableOfSignalsParamsMedium enum.
+func (e TableOfSignalsParamsMedium) Valid() bool {
+	switch e {
+	case TableOfSignalsParamsMediumFlash:
+		return true
+	case TableOfSignalsParamsMediumSpinning:
+		return true
+	default:
+		return false
+	}
+}
+
 // AcceptRequest defines model for AcceptRequest.
 type AcceptRequest struct {
 	By string `json:"by"`
@@ -1436,6 +1487,17 @@ type Accepted struct {
 	Unit   string     `json:"unit"`
 	Until  *time.Time `json:"until,omitempty"`
 	Words  string     `json:"words"`
+}
+
+// AcceptedSetting defines model for AcceptedSetting.
+type AcceptedSetting struct {
+	Level  float64 `json:"level"`
+	Reason string  `json:"reason"`
+	Serial string  `json:"serial"`
+	Signal string  `json:"signal"`
+
+	// Until absent: for good
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // Alert defines model for Alert.
@@ -3946,6 +4008,17 @@ type WatchComes struct {
 	Title string     `json:"title"`
 }
 
+// WatchFile Plans, known flaws and routes as one file: hylostat watch export writes it, hylostat watch apply has the shop be as it says. What a part does not list is ended; a part that is absent stays as it is
+type WatchFile struct {
+	Accepted *[]AcceptedSetting `json:"accepted,omitempty"`
+	Plans    *[]WatchSetting    `json:"plans,omitempty"`
+	Routes   *[]RouteSetting    `json:"routes,omitempty"`
+	Version  WatchFileVersion   `json:"version"`
+}
+
+// WatchFileVersion defines model for WatchFile.Version.
+type WatchFileVersion int
+
 // WatchPlan defines model for WatchPlan.
 type WatchPlan struct {
 	At time.Time `json:"at"`
@@ -4416,6 +4489,31 @@ type CompareSweepsParams struct {
 type DrawSweepParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
+
+// TableOfSignalsParams defines parameters for TableOfSignals.
+type TableOfSignalsParams struct {
+	Format *TableOfSignalsParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Q part of serial, model, ticket or customer
+	Q      *string                     `form:"q,omitempty" json:"q,omitempty"`
+	Grade  *Grade                      `form:"grade,omitempty" json:"grade,omitempty"`
+	Medium *TableOfSignalsParamsMedium `form:"medium,omitempty" json:"medium,omitempty"`
+
+	// Lot taken in on it
+	Lot *int64 `form:"lot,omitempty" json:"lot,omitempty"`
+
+	// FromHours powered on at least so long; drives that do not tell are left out
+	FromHours *int `form:"from_hours,omitempty" json:"from_hours,omitempty"`
+
+	// ToHours powered on less than that
+	ToHours *int `form:"to_hours,omitempty" json:"to_hours,omitempty"`
+}
+
+// TableOfSignalsParamsFormat defines parameters for TableOfSignals.
+type TableOfSignalsParamsFormat string
+
+// TableOfSignalsParamsMedium defines parameters for TableOfSignals.
+type TableOfSignalsParamsMedium string
 
 // ListWatchedParams defines parameters for ListWatched.
 type ListWatchedParams struct {

@@ -7,10 +7,10 @@ import (
 	"io"
 	"math"
 	"strings"
+	"sync"
 
 	xfont "golang.org/x/image/font"
 	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
@@ -123,7 +123,7 @@ func SweepFigure(w io.Writer, format Format, serial string, one shop.Sweep, d ch
 	} else {
 		canvas = vgsvg.NewWith(vgsvg.UseWH(figureWidth, figureHeight))
 	}
-	s := sheet{draw.New(canvas), text.Plain{Fonts: font.NewCache(liberation.Collection())}}
+	s := sheet{draw.New(canvas), text.Plain{Fonts: font.NewCache(faces())}}
 	s.box(paper, 0, 0, figureWidth, figureHeight)
 	figure{s, ribbon, one.Standing, d.Heat}.all(serial, one)
 	_, err := canvas.WriteTo(w)
@@ -332,3 +332,12 @@ func (f figure) row(r int, top float64) {
 func (f figure) notch(x, y, towards float64) {
 	f.FillPolygon(bad, []vg.Point{f.point(x-6, y), f.point(x+6, y), f.point(x, y+7*towards)})
 }
+
+// faces are the fonts that figures are lettered in: those of the papers.
+var faces = sync.OnceValue(func() font.Collection {
+	regular, bold := fonts()
+	sans := font.Font{Typeface: "Liberation", Variant: "Sans"}
+	heavy := sans
+	heavy.Weight = xfont.WeightBold
+	return font.Collection{{Font: sans, Face: regular}, {Font: heavy, Face: bold}}
+})

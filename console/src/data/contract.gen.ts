@@ -667,6 +667,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/signals.table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The signals of all drives that match, over time, one row for each signal of a reading */
+        get: operations["tableOfSignals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/labels": {
         parameters: {
             query?: never;
@@ -2926,6 +2943,26 @@ export interface components {
             /** @description of its times, as Europe/Lisbon; absent: UTC */
             zone?: string;
         };
+        /** @description Plans, known flaws and routes as one file: hylostat watch export writes it, hylostat watch apply has the shop be as it says. What a part does not list is ended; a part that is absent stays as it is */
+        WatchFile: {
+            /** @enum {integer} */
+            version: 1;
+            plans?: components["schemas"]["WatchSetting"][];
+            accepted?: components["schemas"]["AcceptedSetting"][];
+            routes?: components["schemas"]["RouteSetting"][];
+        };
+        AcceptedSetting: {
+            serial: string;
+            signal: string;
+            /** Format: double */
+            level: number;
+            reason: string;
+            /**
+             * Format: date-time
+             * @description absent: for good
+             */
+            until?: string;
+        };
         WatchPlanRequest: {
             plan: components["schemas"]["WatchSetting"];
             by: string;
@@ -5177,6 +5214,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    tableOfSignals: {
+        parameters: {
+            query?: {
+                format?: "parquet" | "csv";
+                /** @description part of serial, model, ticket or customer */
+                q?: string;
+                grade?: components["schemas"]["Grade"];
+                medium?: "spinning" | "flash";
+                /** @description taken in on it */
+                lot?: number;
+                /** @description powered on at least so long; drives that do not tell are left out */
+                from_hours?: number;
+                /** @description powered on less than that */
+                to_hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table; a Parquet file that has no end was cut off */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": string;
                     "text/csv": string;
                 };
             };

@@ -321,6 +321,9 @@ type ServerInterface interface {
 	// EndSession End a session of one's own, or, for a lead, anybody's
 	// (DELETE /sessions/{session})
 	EndSession(ctx *echo.Context, session string) error
+	// TableOfSignals The signals of all drives that match, over time, one row for each signal of a reading
+	// (GET /signals.table)
+	TableOfSignals(ctx *echo.Context, params TableOfSignalsParams) error
 	// ListTokens Tokens: one's own, or, for a lead, everybody's
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -2223,6 +2226,66 @@ func (w *ServerInterfaceWrapper) EndSession(ctx *echo.Context) error {
 	return err
 }
 
+// TableOfSignals converts echo context to params.
+func (w *ServerInterfaceWrapper) TableOfSignals(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TableOfSignalsParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "grade" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "grade", ctx.QueryParams(), &params.Grade, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter grade: %s", err))
+	}
+
+	// ------------- Optional query parameter "medium" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "medium", ctx.QueryParams(), &params.Medium, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter medium: %s", err))
+	}
+
+	// ------------- Optional query parameter "lot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lot", ctx.QueryParams(), &params.Lot, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lot: %s", err))
+	}
+
+	// ------------- Optional query parameter "from_hours" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from_hours", ctx.QueryParams(), &params.FromHours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from_hours: %s", err))
+	}
+
+	// ------------- Optional query parameter "to_hours" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to_hours", ctx.QueryParams(), &params.ToHours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to_hours: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TableOfSignals(ctx, params)
+	return err
+}
+
 // ListTokens converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 	var err error
@@ -2419,6 +2482,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/demands", wrapper.SetDemands, options.OperationMiddlewares["setDemands"]...)
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives.csv", wrapper.TableOfDrives, options.OperationMiddlewares["tableOfDrives"]...)
+	router.GET(options.BaseURL+"/signals.table", wrapper.TableOfSignals, options.OperationMiddlewares["tableOfSignals"]...)
 	router.GET(options.BaseURL+"/labels", wrapper.PrintDriveLabels, options.OperationMiddlewares["printDriveLabels"]...)
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.PATCH(options.BaseURL+"/drives/:drive", wrapper.ChangeDrive, options.OperationMiddlewares["changeDrive"]...)
@@ -6681,6 +6745,71 @@ func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSess
 	return err
 }
 
+type TableOfSignalsRequestObject struct {
+	Params TableOfSignalsParams
+}
+
+type TableOfSignalsResponseObject interface {
+	VisitTableOfSignalsResponse(w http.ResponseWriter) error
+}
+
+type TableOfSignals200ApplicationvndApacheParquetResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response TableOfSignals200ApplicationvndApacheParquetResponse) VisitTableOfSignalsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/vnd.apache.parquet")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type TableOfSignals200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response TableOfSignals200TextcsvResponse) VisitTableOfSignalsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type TableOfSignalsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TableOfSignalsdefaultApplicationProblemPlusJSONResponse) VisitTableOfSignalsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -7297,6 +7426,9 @@ type StrictServerInterface interface {
 	// EndSession End a session of one's own, or, for a lead, anybody's
 	// (DELETE /sessions/{session})
 	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
+	// TableOfSignals The signals of all drives that match, over time, one row for each signal of a reading
+	// (GET /signals.table)
+	TableOfSignals(ctx context.Context, request TableOfSignalsRequestObject) (TableOfSignalsResponseObject, error)
 	// ListTokens Tokens: one's own, or, for a lead, everybody's
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -10674,6 +10806,31 @@ func (sh *strictHandler) EndSession(ctx *echo.Context, session string) error {
 		return err
 	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
 		return validResponse.VisitEndSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TableOfSignals operation middleware
+func (sh *strictHandler) TableOfSignals(ctx *echo.Context, params TableOfSignalsParams) error {
+	var request TableOfSignalsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TableOfSignals(ctx.Request().Context(), request.(TableOfSignalsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TableOfSignals")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TableOfSignalsResponseObject); ok {
+		return validResponse.VisitTableOfSignalsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

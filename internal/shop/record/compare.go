@@ -271,3 +271,25 @@ func importance(d Difference) int {
 	}
 	return 0
 }
+
+// EachMoment goes through the readings that count of all drives that match, drive by drive, the earliest first.
+func (s *Keeper) EachMoment(ctx context.Context, q shop.Query, f func(d shop.Drive, m shop.Moment) error) error {
+	for q.Limit = 200; ; {
+		some, err := s.store.Drives(ctx, q)
+		if err != nil || len(some) == 0 {
+			return err
+		}
+		for _, d := range some {
+			moments, err := s.store.Moments(ctx, d.ID)
+			if err != nil {
+				return err
+			}
+			for _, m := range moments {
+				if err := f(d, m); err != nil {
+					return err
+				}
+			}
+			q.After = d.Identity.Serial
+		}
+	}
+}
