@@ -168,6 +168,7 @@ export default function DrivePage() {
 
 function KnownDrive({ drive }: { drive: Drive }) {
   const serial = drive.serial;
+  const today = (useService().data?.time ?? new Date().toISOString()).slice(0, 10);
   const person = usePerson();
   const orders = useOrders(person.name);
   const desk = useDesk(person.name);
@@ -377,6 +378,7 @@ function KnownDrive({ drive }: { drive: Drive }) {
         </span>
       </Keys>
       <DriveDialogs
+        today={today}
         asked={asked}
         drive={drive}
         verdict={v}

@@ -108,6 +108,8 @@ describe("a page", () => {
     ["lots", "/lots"],
     ["lot", "/lots/1"],
     ["policy", "/policy"],
+    ["alerts", "/alerts"],
+    ["watch", "/watch"],
     ["intake", "/intake"],
     ["intake of a bay", "/intake?bay=bay-2"],
     ["no drive", "/drives/NONE"],

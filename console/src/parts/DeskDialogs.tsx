@@ -275,18 +275,21 @@ export function HandoverDialog({
 
 /** Notes what became of a drive: policies are judged by it. */
 export function OutcomeDialog({
+  today,
   done,
   close,
   wrong,
   busy,
 }: {
+  /** As 2027-02-01. */
+  today: string;
   done: (o: Omit<OutcomeRequest, "by">) => void;
   close: () => void;
   wrong?: string;
   busy: boolean;
 }) {
   const [failed, setFailed] = useState<string>();
-  const [on, setOn] = useState(new Date().toISOString().slice(0, 10));
+  const [on, setOn] = useState(today);
   const [note, setNote] = useState("");
   return (
     <Frame title="What became of it" close={close}>

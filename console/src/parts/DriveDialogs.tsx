@@ -45,6 +45,7 @@ export function DriveDialogs({
   verdict,
   given,
   answer,
+  today,
   close,
 }: {
   asked?: DriveQuestion;
@@ -52,6 +53,8 @@ export function DriveDialogs({
   verdict?: Verdict;
   given: Given;
   answer: DriveAnswers;
+  /** As 2027-02-01. */
+  today: string;
   close: () => void;
 }) {
   const { wrong, busy } = given;
@@ -82,7 +85,7 @@ export function DriveDialogs({
     case "duty":
       return verdict ? <DutyDialog now={verdict.duty} wrong={wrong} busy={busy} close={close} done={answer.duty} /> : null;
     case "outcome":
-      return <OutcomeDialog wrong={wrong} busy={busy} close={close} done={answer.outcome} />;
+      return <OutcomeDialog today={today} wrong={wrong} busy={busy} close={close} done={answer.outcome} />;
     case "overrule":
       return verdict ? <OverruleDialog grade={verdict.grade} wrong={wrong} close={close} done={answer.overrule} /> : null;
     default:

@@ -135,6 +135,7 @@ describe("parts", () => {
           verdict={v}
           given={{ wrong: "not as things stand", busy: false }}
           answer={answer}
+          today="2026-11-12"
           close={() => {}}
         />
       </QueryClientProvider>
