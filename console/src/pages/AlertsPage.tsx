@@ -24,7 +24,7 @@ const Head = styled.section`
 const Two = styled.div`
   display: grid; grid-template-columns: minmax(0, 1fr) 320px; gap: 24px; padding: 16px 24px 24px; align-items: start;
   & > div { display: grid; gap: 16px; min-width: 0; }
-  & section > header button { margin-left: auto; }
+  & section > header button { margin-left: auto; min-width: 0; }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); }
 `;
 

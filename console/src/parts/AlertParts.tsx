@@ -217,7 +217,7 @@ export function AcceptedRow({ a, end }: { a: Accepted; end?: () => void }) {
         </b>
       </p>
       {end && (
-        <button type="button" onClick={end} aria-label={`Let ${a.words} of ${a.serial} speak again`}>
+        <button type="button" onClick={end} aria-label={`Let it speak again: ${a.words} of ${a.serial}`}>
           Let it speak again
         </button>
       )}
@@ -255,7 +255,7 @@ export function RouteRow({ r, now, open, tried }: { r: Route; now: Date; open: (
         <small className={failed ? "failed" : undefined}>{words}</small>
       </div>
       {s.off === undefined && (
-        <Button onPress={tried} aria-label={`Try ${s.name}`}>
+        <Button onPress={tried} aria-label={`Try it: ${s.name}`}>
           Try it
         </Button>
       )}

@@ -108,7 +108,7 @@ export function WatchedRow({ w, alerts, now, edit }: { w: Watched; alerts: Alert
         <small>{place(w)}</small>
       </td>
       <td>
-        <button type="button" onClick={edit} aria-label={`Change the plan of ${w.serial}`}>
+        <button type="button" onClick={edit} aria-label={`${w.words.words}: change the plan of ${w.serial}`}>
           {w.words.words}
         </button>
         <small>plan of {w.name.words}</small>
@@ -145,7 +145,7 @@ const Says = styled.div`
 `;
 const Box = styled.section`
   background: ${color.sheet}; border: 1px solid ${color.rule}; border-top: 2px solid ${color.accent}; padding: 12px 16px 16px;
-  & h2 { ${text.large} } & .react-aria-Label, & label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
+  & h2 { ${text.large} } & .react-aria-Label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
   & input { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
   & p { color: ${color.ink2}; } & footer { display: flex; gap: 12px; flex-wrap: wrap; } & form { margin-top: 12px; }
 `;
