@@ -16,7 +16,7 @@ DEMO    ?=
 
 export GOFLAGS := -buildvcs=false
 
-.PHONY: help build demo test test-go test-console test-browser check generate package portable checkers vm-test bench judge fuzz mutate screenshots tools chromium referees clean
+.PHONY: help build demo test test-go test-console test-browser check generate package portable checkers vm-test bench judge watch fuzz mutate screenshots tools chromium referees clean
 
 help: ## what there is to make
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -112,6 +112,9 @@ bench: build chromium ## the figures of build/bench.json
 
 judge: ## 5,000 made-up lives: how the default policy does beside three simple ways to judge
 	$(GO) run ./test/judge
+
+watch: ## 10,000 drive-years under watch: how much the default policy tells, of which drives
+	$(GO) run ./test/judge -watch 96h -lives 4200
 
 FUZZTIME ?= 5m
 fuzz: ## every decoder, FUZZTIME each

@@ -70,6 +70,7 @@ type fate struct {
 
 func main() {
 	lives, seed := flag.Int("lives", 5000, "how many"), flag.Uint64("seed", 20261125, "of all chance")
+	watched := flag.Duration("watch", 0, "keep watch instead, and read each drive every so `long`")
 	file := flag.String("policy", "", "judge by the policy in this `file`, not by the one that is shipped")
 	flag.Parse()
 	text, err := policy.Default, error(nil)
@@ -85,6 +86,15 @@ func main() {
 		os.Exit(1)
 	}
 	began := time.Now()
+	if *watched > 0 {
+		all, err := keepWatch(p, *lives, *seed, *watched)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "judge:", err)
+			os.Exit(1)
+		}
+		tellWatch(all, *watched, time.Since(began))
+		return
+	}
 	fates, err := judge(verdict.NewJudge(p), *lives, *seed)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "judge:", err)
@@ -119,29 +129,29 @@ func judge(j *verdict.Judge, lives int, seed uint64) ([]fate, error) {
 	return out, nil
 }
 
-// live lives one life, reads it when the shop would, and asks every way to judge.
-func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
-	x, n := r.Float64(), 0
+// newLife makes up a drive and what becomes of it; the number is of its mode.
+func newLife(r *rand.Rand) (l life, n int) {
+	x := r.Float64()
 	for x -= modes[0].share; x > 0 && n+2 < len(modes); x -= modes[n].share {
 		n++
 	}
-	var l life
 	modes[n].make(r, &l)
 	if l.dies(r) {
 		n = len(modes) - 1
 	}
 	l.duty = drive.Everyday // a stricter duty is about fitness, not about failing
-	f := fate{mode: n, failed: !l.failed.IsZero(), end: l.end()}
-	moments, checked := visits(r, &l)
-	f.readings = len(moments)
-	var known []verdict.Moment
-	var ids []drive.Identity
+	return l, n
+}
+
+// read reads a drive at some moments, and gives what it told; fell: whether some attribute is, or was, at or below its threshold.
+func read(reader *demo.Reader, r *rand.Rand, l *life, moments []time.Time, checked map[int]bool, seen *bool) (
+	known []verdict.Moment, ids []drive.Identity, fell []bool, _ error,
+) {
 	var swept []signal.Swept
-	var fell []bool       // some attribute is, or was, at or below its threshold
 	tests := l.spec.Tests // newest first
 	for i, at := range moments {
 		if !l.onset.IsZero() && at.After(l.onset) {
-			f.seen = true
+			*seen = true
 		}
 		hours := l.hours(at)
 		if checked[i] {
@@ -164,7 +174,7 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 		}
 		pages, _, err := reader.Read(context.Background(), spec, at)
 		if err != nil {
-			return f, err
+			return nil, nil, nil, err
 		}
 		l.spoil(r, i, pages)
 		decoded := reading.Decode(pages)
@@ -184,6 +194,19 @@ func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
 			),
 		)
 		known, ids = append(known, verdict.Moment{Seq: i + 1, At: at, Signals: signal.ValuesOf(set)}), append(ids, decoded.Identity)
+	}
+	return known, ids, fell, nil
+}
+
+// live lives one life, reads it when the shop would, and asks every way to judge.
+func live(j *verdict.Judge, reader *demo.Reader, r *rand.Rand) (fate, error) {
+	l, n := newLife(r)
+	f := fate{mode: n, failed: !l.failed.IsZero(), end: l.end()}
+	moments, checked := visits(r, &l)
+	f.readings = len(moments)
+	known, ids, fell, err := read(reader, r, &l, moments, checked, &f.seen)
+	if err != nil {
+		return f, err
 	}
 	walk := verdict.NewLife(known, nil).Walk()
 	hear := func(way int, alarm bool, at time.Time) {

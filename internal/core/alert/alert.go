@@ -3,6 +3,7 @@
 package alert
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -88,6 +89,10 @@ type Alert struct {
 	Calm     int            `json:"calm,omitempty"` // looks at which it was over, in a row
 	Since    time.Time      `json:"since,omitzero"` // the first of them
 	Reading  int            `json:"reading,omitempty"`
+
+	// Rests is what a verdict rested on when it was told, by signal: as long as nothing of that rises, the same grade is no news, however
+	// often it comes and goes as evidence ages.
+	Rests map[string]float64 `json:"rests,omitempty"`
 }
 
 // Seen is one look at a thing.
@@ -100,6 +105,7 @@ type Seen struct {
 	Severity Severity
 	Said     wording.Phrase
 	Reading  int // at which it was seen; 0: at none
+	Rests    map[string]float64
 }
 
 // Tells is what somebody is to be told.
@@ -142,6 +148,9 @@ func (k Kind) grew(told, level float64) bool {
 // Alert.
 func Step(was Alert, s Seen) (Alert, Tells) {
 	a := was
+	if s.Over {
+		a.Rests = lowered(was.Rests, s.Rests)
+	}
 	switch {
 	case s.Over && (a.Count == 0 || a.State == Settled && a.over(s.At)):
 		return a, Nothing
@@ -152,12 +161,17 @@ func Step(was Alert, s Seen) (Alert, Tells) {
 	}
 	louder := s.Severity.Rank() > a.Severity.Rank()
 	a.Thing, a.Level, a.Said, a.Reading = s.Thing, s.Level, s.Said, s.Reading
+	if s.Rests != nil {
+		a.Rests = s.Rests
+	}
 	over := a.over(s.At)
 	a.Calm, a.Since = 0, time.Time{}
 	switch {
 	case a.Count == 0:
 		a.Before = s.Before
 		return a.open(s, Opened)
+	case a.State == Settled && over && s.restsOnKnown(was):
+		return was, Nothing
 	case a.State == Settled:
 		known := !over && !a.Kind.grew(a.Told, s.Level) // a person settled it as it is
 		if known && !louder {
@@ -178,6 +192,31 @@ func Step(was Alert, s Seen) (Alert, Tells) {
 	}
 	a.Told, a.Moved = max(a.Told, s.Level), s.At
 	return a, Grew
+}
+
+// restsOnKnown reports whether nothing that a verdict rests on is more than it was when as bad a one was told.
+func (s Seen) restsOnKnown(was Alert) bool {
+	if len(s.Rests) == 0 || s.Level > was.Told {
+		return false
+	}
+	for name, x := range s.Rests {
+		if before, known := was.Rests[name]; !known || x > before {
+			return false
+		}
+	}
+	return true
+}
+
+// lowered is what an alert rests on, where that has fallen since: what rises again then is news.
+func lowered(was, now map[string]float64) map[string]float64 {
+	out := was
+	for name, x := range now {
+		if before, known := was[name]; known && x < before {
+			out = maps.Clone(out)
+			out[name] = x
+		}
+	}
+	return out
 }
 
 func (a Alert) open(s Seen, tells Tells) (Alert, Tells) {

@@ -256,3 +256,36 @@ func TestWhatADriveShows(t *testing.T) {
 		assert.Equal(t, c.want, got, name)
 	}
 }
+
+// A verdict comes and goes as evidence ages. That is no news while nothing it rests on has risen since it was told.
+func TestAVerdictOnWhatIsKnownIsNoNews(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2027, 2, 1, 12, 0, 0, 0, time.UTC)
+	a := alert.Alert{}
+	look := func(grade, reallocated float64) alert.Tells {
+		now = now.Add(24 * time.Hour)
+		s := alert.Seen{
+			Thing: alert.Thing{Kind: alert.Verdict, Drive: 1}, At: now, Over: grade < 2, Level: grade, Severity: alert.Now,
+			Rests: map[string]float64{"reallocated": reallocated},
+		}
+		var tells alert.Tells
+		a, tells = alert.Step(a, s)
+		return tells
+	}
+	over := func(reallocated float64) {
+		for range 3 {
+			look(1, reallocated)
+		}
+	}
+	assert.Equal(t, alert.Opened, look(2, 7))
+	over(7)
+	assert.Equal(t, alert.Settled, a.State)
+	assert.Equal(t, alert.Nothing, look(2, 7), "evidence has aged, and nothing else")
+	over(7)
+	assert.Equal(t, alert.Reopened, look(2, 8), "it has grown")
+	over(8)
+	assert.Equal(t, alert.Reopened, look(3, 8), "a grade further")
+	over(8)
+	over(0) // the counter was wiped
+	assert.Equal(t, alert.Reopened, look(2, 7), "it has come anew")
+}

@@ -118,19 +118,22 @@ func (l Look) worse() (*Seen, []string) {
 		return nil, nil
 	}
 	var rules []string
-	loudest, first := None, ""
+	loudest, first, rests := None, "", map[string]float64{}
 	for _, f := range l.Is.Findings {
 		if f.Effect.Grade() <= was || l.quiet(f) {
 			continue
 		}
 		rules = append(rules, f.Rule)
+		for _, r := range f.Rests {
+			rests[string(r.Signal)] = r.Value
+		}
 		if s := severity(l.Policy, f); s.Rank() > loudest.Rank() {
 			loudest, first = s, f.Sentence
 		}
 	}
 	return &Seen{
 		Thing: Thing{Kind: Verdict, Drive: l.Drive}, At: l.At, Before: float64(was), Level: float64(l.Is.Grade), Severity: loudest,
-		Reading: l.Reading,
+		Reading: l.Reading, Rests: rests,
 		Said: wording.Say(wording.AlertVerdict, wording.Values{
 			"before": was.String(), "after": l.Is.Grade.String(), "finding": first,
 		}),
@@ -166,7 +169,12 @@ func (l Look) over(seen map[Thing]bool) (all []Seen) {
 		switch a.Kind {
 		case Vanished, Unread, Hangs: // it has been read
 		case Verdict:
-			s.Level = float64(l.Is.Grade)
+			s.Level, s.Rests = float64(l.Is.Grade), map[string]float64{}
+			for name := range a.Rests {
+				if x, has := l.Now.Get(signal.Name(name)); has {
+					s.Rests[name] = x
+				}
+			}
 			if l.Is.Grade == drive.Undecided || s.Level >= a.Told {
 				continue
 			}
