@@ -261,15 +261,15 @@ func TestWhatADriveShows(t *testing.T) {
 func TestAVerdictOnWhatIsKnownIsNoNews(t *testing.T) {
 	t.Parallel()
 	now := time.Date(2027, 2, 1, 12, 0, 0, 0, time.UTC)
-	a := alert.Alert{}
-	look := func(grade, reallocated float64) alert.Tells {
+	a := Alert{}
+	look := func(grade, reallocated float64) Tells {
 		now = now.Add(24 * time.Hour)
-		s := alert.Seen{
-			Thing: alert.Thing{Kind: alert.Verdict, Drive: 1}, At: now, Over: grade < 2, Level: grade, Severity: alert.Now,
+		s := Seen{
+			Thing: Thing{Kind: Verdict, Drive: 1}, At: now, Over: grade < 2, Level: grade, Severity: Now,
 			Rests: map[string]float64{"reallocated": reallocated},
 		}
-		var tells alert.Tells
-		a, tells = alert.Step(a, s)
+		var tells Tells
+		a, tells = Step(a, s)
 		return tells
 	}
 	over := func(reallocated float64) {
@@ -277,15 +277,15 @@ func TestAVerdictOnWhatIsKnownIsNoNews(t *testing.T) {
 			look(1, reallocated)
 		}
 	}
-	assert.Equal(t, alert.Opened, look(2, 7))
+	assert.Equal(t, Opened, look(2, 7))
 	over(7)
-	assert.Equal(t, alert.Settled, a.State)
-	assert.Equal(t, alert.Nothing, look(2, 7), "evidence has aged, and nothing else")
+	assert.Equal(t, Settled, a.State)
+	assert.Equal(t, Nothing, look(2, 7), "evidence has aged, and nothing else")
 	over(7)
-	assert.Equal(t, alert.Reopened, look(2, 8), "it has grown")
+	assert.Equal(t, Reopened, look(2, 8), "it has grown")
 	over(8)
-	assert.Equal(t, alert.Reopened, look(3, 8), "a grade further")
+	assert.Equal(t, Reopened, look(3, 8), "a grade further")
 	over(8)
 	over(0) // the counter was wiped
-	assert.Equal(t, alert.Reopened, look(2, 7), "it has come anew")
+	assert.Equal(t, Reopened, look(2, 7), "it has come anew")
 }
