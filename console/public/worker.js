@@ -4,7 +4,8 @@ const shell = "hylostat-shell-1";
 const seen = "hylostat-seen-1";
 const mostSeen = 300;
 const scope = new URL(self.registration.scope).pathname;
-const kept = /^(service|session|bays|drives(\/[^/]+(\/(verdict|signals|history|siblings|readings(\/[^/]+)?|sweeps|comparison|volumes|watch))?)?|alerts|accepted|lots(\/\d+)?|runs(\/\d+)?|watch\/(plans|drives)|plan|policy)$/;
+const kept =
+  /^(service|session|bays|drives(\/[^/]+(\/(verdict|signals|history|siblings|readings(\/[^/]+)?|sweeps|comparison|volumes|watch))?)?|alerts|accepted|lots(\/\d+)?|runs(\/\d+)?|watch\/(plans|drives)|plan|policy)$/;
 
 self.addEventListener("install", () => self.skipWaiting());
 self.addEventListener("activate", (e) => e.waitUntil(self.clients.claim()));

@@ -464,7 +464,8 @@ func (p *console) serve(c *echo.Context) error {
 		"Content-Security-Policy",
 		fmt.Sprintf(
 			"default-src 'none'; script-src 'self' 'nonce-%[1]s'; style-src 'self' 'nonce-%[1]s'; font-src 'self'; img-src 'self' "+
-				"data:; connect-src 'self'; manifest-src 'self'; worker-src 'self'; base-uri 'self'; form-action 'none'; frame-ancestors 'none'",
+				"data:; connect-src 'self'; manifest-src 'self'; worker-src 'self'; "+
+				"base-uri 'self'; form-action 'none'; frame-ancestors 'none'",
 			nonce,
 		),
 	)

@@ -62,7 +62,8 @@ func counted(m *metrics.Metrics) echo.MiddlewareFunc {
 				status = asProblem(err).Status
 			}
 			path := c.Request().URL.Path
-			m.Answered(c.Request().Method, status, time.Since(began), strings.HasSuffix(path, "/events") || strings.HasSuffix(path, "/live"))
+			m.Answered(c.Request().Method, status, time.Since(began), strings.HasSuffix(path, "/events") || strings.HasSuffix(path,
+				"/live"))
 			return err
 		}
 	}

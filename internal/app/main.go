@@ -170,7 +170,8 @@ func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	options.Damaged = sayDamaged
 	options.Ready = func(address string) {
 		fmt.Printf(
-			"The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\nWhat it tells of its alerts is shown at %s\n"+
+			"The shop %s is open at %s\nIts time runs %.0f times faster; its records are in %s\n"+
+				"What it tells of its alerts is shown at %s\n"+
 				"End it with Ctrl-C.\n", demo.ShopName, address, d.Factor(), o.Dir, d.Post.Page,
 		)
 		if err := d.Tell(ctx, records, notify.NewVault(o.Dir), address); err != nil {

@@ -343,7 +343,11 @@ func printReplayAlerts(w io.Writer, r contract.Replay) {
 	}
 	last := slices.Sorted(maps.Keys(weeks))
 	for _, week := range last[max(0, len(last)-4):] {
-		rows = append(rows, table.Row{"week of " + week, weeks[week].was, weeks[week].would})
+		name := week
+		if monday, err := time.Parse(time.DateOnly, week); err == nil {
+			name = monday.Format("2 Jan 2006")
+		}
+		rows = append(rows, table.Row{"week of " + name, weeks[week].was, weeks[week].would})
 	}
 	if len(rows) > 0 {
 		tabular(w, []any{"", "in force", "draft"}, rows, 2, 3)

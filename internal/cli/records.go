@@ -91,7 +91,7 @@ func (s Starters) recordCommands() *cli.Command {
 				Description: "One row for each signal of a reading: serial, model, reading, at, powered_on_hours, signal, unit, value. " +
 					"The ending of --out says the format: .parquet (Apache Parquet), .csv. A statistics package reads a million " +
 					"readings of it in seconds.\n\nExamples:\n   hylostat record table -o signals.parquet\n   hylostat record table " +
-					"--medium flash -o flash.csv",
+					"--kind flash -o flash.csv",
 				Flags:  append(filterFlags(), outFlag("signals.parquet")),
 				Action: action(0, 1, tableOfSignals),
 			},

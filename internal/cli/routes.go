@@ -34,7 +34,8 @@ func routeCommands() *cli.Command {
 				Description: "Mail goes by a server with STARTTLS (smtp://), TLS (smtps://) or plainly (smtp+plain://, for one on the " +
 					"same machine); a webhook gets CloudEvents signed as Standard Webhooks are; syslog gets RFC 5424 over udp://, tcp:// " +
 					"or tls://; the console sounds. What is not named stays as it is.\n\nExamples:\n" +
-					"   hylostat alert route set \"Imre's mail\" --mail imre@saltmarsh.example --server smtp://mail.saltmarsh.example:587 " +
+					"   hylostat alert route set \"Imre's mail\" --mail imre@saltmarsh.example " +
+					"--server smtp://mail.saltmarsh.example:587 " +
 					"--sender bench@saltmarsh.example --user bench --secret --quiet 19:00-07:30 " +
 					"--digest 07:30\n" +
 					"   hylostat alert route set \"front desk\" --webhook https://desk.saltmarsh.example/alerts\n" +

@@ -50,8 +50,8 @@ func watchFileCommands() []*cli.Command {
 		{
 			Name: "apply", Usage: "have the shop watch, know and tell as a file says", ArgsUsage: "FILE",
 			Description: "What a part of the file does not list is ended; a part that is absent stays as it is. Secrets stay as they " +
-				"are: give those of new routes by alert route set.\n\nExamples:\n   hylostat watch apply WATCH.yaml --dry-run\n   hylostat watch " +
-				"apply WATCH.yaml",
+				"are: give those of new routes by alert route set.\n\nExamples:\n   hylostat watch apply watch.yaml --dry-run\n" +
+				"   hylostat watch apply watch.yaml",
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "dry-run", Usage: "say what would change, and change nothing"}},
 			Action: action(1, 1, applyWatchFile),
 		},
@@ -74,7 +74,10 @@ func (c call) watchFile(ctx context.Context) (f contract.WatchFile, plans []cont
 	}
 	levels := []contract.AcceptedSetting{}
 	for _, a := range known {
-		levels = append(levels, contract.AcceptedSetting{Serial: a.Serial, Signal: a.Signal, Level: a.Level, Reason: a.Reason, Until: a.Until})
+		levels = append(levels, contract.AcceptedSetting{
+			Serial: a.Serial, Signal: a.Signal, Level: a.Level, Reason: a.Reason,
+			Until: a.Until,
+		})
 	}
 	told, err := c.Routes(ctx)
 	if err != nil {
@@ -166,7 +169,9 @@ func applyWatchFile(ctx context.Context, c call) error {
 		}
 	}
 	steps := slices.Concat(
-		differ(is.Plans, said.Plans, func(p contract.WatchSetting) string { return scope(p.For) }, func(ctx context.Context, p contract.WatchSetting) error {
+		differ(is.Plans, said.Plans, func(p contract.WatchSetting) string { return scope(p.For) }, func(ctx context.Context,
+			p contract.WatchSetting,
+		) error {
 			_, err := c.SetWatchPlan(ctx, contract.WatchPlanRequest{Plan: p, By: c.by()})
 			return err
 		}, func(ctx context.Context, p contract.WatchSetting) error {

@@ -154,7 +154,8 @@ func (p *Post) called(w http.ResponseWriter, r *http.Request) {
 var tellsAll = template.Must(template.New("told").Parse(`<!doctype html><html lang="en"><meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1"><title>What was told</title>
 <style>body{font:15px/22px system-ui,sans-serif;background:#FBFAF5;color:#1B1C1E;max-width:44rem;margin:0 auto;padding:16px}
-article{border-top:2px solid;padding:8px 0 16px}small{color:#66645D}pre{white-space:pre-wrap;overflow-wrap:anywhere;font:13px/18px ui-monospace,monospace}</style>
+article{border-top:2px solid;padding:8px 0 16px}small{color:#66645D}
+pre{white-space:pre-wrap;overflow-wrap:anywhere;font:13px/18px ui-monospace,monospace}</style>
 <h1>What was told</h1><p>By the demo's own mail server and receiver, the newest first. Nothing leaves this machine.</p>
 {{range .}}<article><small>{{.At.Format "15:04:05"}}, {{.By}} to {{.To}}</small><h2>{{.Title}}</h2><pre>{{.Text}}</pre></article>
 {{else}}<p>Nothing yet.</p>{{end}}</html>`))

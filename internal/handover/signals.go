@@ -39,7 +39,8 @@ func rowsOf(d shop.Drive, m shop.Moment, give func(SignalRow) error) error {
 	}
 	for def, x := range m.Signals.All() {
 		err := give(SignalRow{
-			Serial: d.Identity.Serial, Model: d.Identity.Model, Reading: int32(m.Seq), At: m.At.UTC(), Hours: hours, //nolint:gosec // a count
+			//nolint:gosec // a count
+			Serial: d.Identity.Serial, Model: d.Identity.Model, Reading: int32(m.Seq), At: m.At.UTC(), Hours: hours,
 			Signal: string(def.Name), Unit: def.Unit, Value: x,
 		})
 		if err != nil {
@@ -126,7 +127,8 @@ func (t *signalsCSV) Add(d shop.Drive, m shop.Moment) error {
 			hours = number(*r.Hours)
 		}
 		return t.out.Write([]string{
-			harmless(r.Serial), harmless(r.Model), fmt.Sprint(r.Reading), r.At.Format(time.RFC3339Nano), hours, r.Signal, r.Unit, number(r.Value),
+			harmless(r.Serial), harmless(r.Model), fmt.Sprint(r.Reading), r.At.Format(time.RFC3339Nano), hours, r.Signal, r.Unit,
+			number(r.Value),
 		})
 	})
 }

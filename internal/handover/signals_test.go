@@ -53,7 +53,7 @@ func TestATableOfSignalsIsReadBack(t *testing.T) {
 		assert.Equal(t, SignalColumns[i].Name, f.Name())
 	}
 	assert.Equal(t, []string{
-		"KVA077M511", "'=Korvan K4-2000", "1", "2027-02-01T12:00:00.123Z", "1000", string(rows[0].Signal), rows[0].Unit, "0",
+		"KVA077M511", "'=Korvan K4-2000", "1", "2027-02-01T12:00:00.123Z", "1000", rows[0].Signal, rows[0].Unit, "0",
 	}, append(lines[1][:7:7], "0"))
 	last := rows[len(rows)-1]
 	assert.Equal(t, begin.Add((readings-1)*time.Minute), last.At.UTC())

@@ -145,6 +145,23 @@ func (c Tx) Forget(ctx context.Context, before time.Time) error {
 	return err
 }
 
+// ForgetTold serves a use case's Tx.
+func (c Tx) ForgetTold(ctx context.Context, customer string, drives []int64) error {
+	_, err := c.tx.ExecContext(
+		ctx, `UPDATE message SET body = json_remove(body, '$.customer') WHERE json_extract(body, '$.customer') = ?`, customer,
+	)
+	for _, d := range drives {
+		if err == nil {
+			_, err = c.tx.ExecContext(ctx, `UPDATE alert SET body = json_remove(body, '$.note') WHERE drive = ?`, d)
+		}
+		if err == nil {
+			_, err = c.tx.ExecContext(ctx, `UPDATE message SET body = json_remove(body, '$.alert.note')
+				WHERE alert IN (SELECT id FROM alert WHERE drive = ?)`, d)
+		}
+	}
+	return err
+}
+
 func momentOrNever(ms int64) time.Time {
 	if ms == 0 {
 		return time.Time{}

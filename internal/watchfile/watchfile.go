@@ -72,11 +72,11 @@ func Read(r io.Reader) (f contract.WatchFile, err error) {
 	if len(text) > mostBytes {
 		return f, fmt.Errorf("the file is larger than %d MB", mostBytes>>20)
 	}
-	var any any
-	if err := yaml.Unmarshal(text, &any); err != nil {
+	var said any
+	if err := yaml.Unmarshal(text, &said); err != nil {
 		return f, fmt.Errorf("that is no YAML: %w", err)
 	}
-	body, err := json.Marshal(any)
+	body, err := json.Marshal(said)
 	if err != nil {
 		return f, fmt.Errorf("that is no file of ours: %w", err)
 	}

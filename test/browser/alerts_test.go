@@ -67,11 +67,13 @@ func TestAnAlertIsHeardTakenAndSettled(t *testing.T) {
 	read()
 	p.sees("1 open")
 	p.sees("to replace")
-	require.Eventually(t, func() bool { return js[float64](p, `window.tones`) == 3 }, 5*time.Second, 20*time.Millisecond, "what may wake somebody: three tones")
+	require.Eventually(t, func() bool { return js[float64](p, `window.tones`) == 3 }, 5*time.Second, 20*time.Millisecond,
+		"what may wake somebody: three tones")
 	assert.Equal(t, "running", js[string](p, `window.sounding.state`))
 	at := js[float64](p, `window.sounding.currentTime`)
 	require.Eventually(
-		t, func() bool { return js[float64](p, `window.sounding.currentTime`) > at }, 5*time.Second, 20*time.Millisecond, "time passes in it",
+		t, func() bool { return js[float64](p, `window.sounding.currentTime`) > at }, 5*time.Second, 20*time.Millisecond,
+		"time passes in it",
 	)
 	assert.Contains(t, js[string](p, `document.title`), "(1)")
 	assert.Contains(t, js[string](p, `document.querySelector("header nav").innerText`), "1")
@@ -118,7 +120,8 @@ func TestEveryPageFitsAPhone(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 1, run.Id)
 	for _, path := range []string{
-		"/", "/?view=far", "/intake", "/drives", "/drives/KVA077M511", "/drives/BWN11Q7E30", "/drives/OSS0419Z4K", "/lots", "/lots/1", "/runs/1",
+		"/", "/?view=far", "/intake", "/drives", "/drives/KVA077M511", "/drives/BWN11Q7E30", "/drives/OSS0419Z4K", "/lots", "/lots/1",
+		"/runs/1",
 		"/alerts", "/watch", "/policy", "/bays", "/account",
 	} {
 		p.do(chromedp.Navigate(p.address + path))

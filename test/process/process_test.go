@@ -433,14 +433,14 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 	) // another service, this machine's own drives and records, a password, who is signed in
 	asThingsStand := regexp.MustCompile(
 		`\b(114|intake move|bay vacate|check quick|conveyance|sweep (spot|show|compare)|run (follow|pause|resume|figure|stop) 1|rework|` +
-			`verdict sign 7M4R9|volume show|person remove|alert (take|settle))\b`,
+			`verdict sign 7M4R9|volume show|person remove|alert (take|settle|route (end|try))|run await)\b`,
 	)
 	tried := 0
 	for _, line := range examples(cli.New(cli.Starters{})) {
 		if notHere.MatchString(line) {
 			continue
 		}
-		watched := strings.Contains(line, "bay watch") // until Ctrl-C
+		watched := strings.Contains(line, "bay watch") || strings.Contains(line, "alert follow") // until Ctrl-C
 		if watched {
 			line = "timeout --preserve-status -s INT 2 " + line
 		}
@@ -455,7 +455,7 @@ func TestTheExamplesOfTheHelpAreTrue(t *testing.T) {
 		switch code := cmd.ProcessState.ExitCode(); {
 		case watched:
 			assert.Equal(t, 130, code, "%s: %s", line, said)
-			assert.Contains(t, string(said), "next:", line)
+			assert.Regexp(t, "next:|(?i)alert ", string(said), line)
 		case code == 0:
 			assert.True(t, len(said) > 0 || strings.Contains(line, ">") || strings.Contains(line, "run follow"), "%s says nothing", line)
 		case asThingsStand.MatchString(line):

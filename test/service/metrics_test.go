@@ -51,7 +51,8 @@ scrape_configs:
 		fmt.Sprintf("--web.listen-address=127.0.0.1:%d", port), "--log.level=error",
 	)
 	ask := func(query string) (value string) {
-		resp, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/api/v1/query?query=%s", port, url.QueryEscape(query))) //nolint:gosec // loopback
+		//nolint:gosec // loopback
+		resp, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/api/v1/query?query=%s", port, url.QueryEscape(query)))
 		if err != nil {
 			return ""
 		}

@@ -1,5 +1,5 @@
-// Command shots takes pictures of pages: shots ADDRESS FILE=PATH[@full|@narrow] ... A narrow page is what 200 % leaves of
-// 1280 pixels. It is how docs/screenshots is made.
+// Command shots takes pictures of pages: shots ADDRESS FILE=PATH[@full|@narrow|@phone] ... A narrow page is what 200 % leaves
+// of 1280 pixels. It is how docs/screenshots is made.
 package main
 
 import (
@@ -37,11 +37,14 @@ func shoot(address string, wanted []string) error {
 	for _, w := range wanted {
 		file, path, _ := strings.Cut(w, "=")
 		path, how, _ := strings.Cut(path, "@")
-		width := int64(1280)
-		if how == "narrow" {
+		width, height := int64(1280), int64(800)
+		switch how {
+		case "narrow":
 			width = 640
+		case "phone":
+			width, height = 390, 844
 		}
-		if err := chromedp.Do(tab, chromedp.EmulateViewport(width, 800)); err != nil {
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height)); err != nil {
 			return err
 		}
 		if err := chromedp.Do(tab, chromedp.Navigate(address+path)); err != nil {

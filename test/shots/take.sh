@@ -44,7 +44,7 @@ go build -o "$work/shots" ./test/shots
 "$work/shots" http://$address $out/bench.png="/?theme=light" $out/bench-far.png="/?view=far"
 build/hylostat bay try 4 >/dev/null
 terminal cli-drives.png 'hylostat drive list --limit 6' 'hylostat drive trend 7M4Q2 pending' 'hylostat bay list'
-terminal cli-reading.png 'hylostat reading show 7M4Q2 | head -17' 'hylostat dialect explain S3D08 | head -19'
+terminal cli-alerts.png 'hylostat alert list' 'hylostat alert accept' 'hylostat alert route list' 'hylostat watch list' 'hylostat alert told --limit 6'
 build/hylostat outcome 7M4Q2 --failed "$(date -d yesterday +%F)" --note 'no longer found' >/dev/null
 build/hylostat outcome 7M4X2 --worked-until "$(date -d yesterday +%F)" >/dev/null
 build/hylostat policy show --text | sed 's/^  bad_sectors: {all: 100,/  bad_sectors: {all: 8,/' >"$work/draft.yaml"
@@ -53,10 +53,10 @@ grep -q 'bad_sectors: {all: 8,' "$work/draft.yaml" # else the draft is the polic
 hylostat_run() { build/hylostat "$@" >/dev/null; }
 hylostat_run check quick 7M4R9
 hylostat_run check quick 7M4Q2
-terminal cli-check.png 'hylostat check quick 7M511 --follow' 'hylostat run list' 'hylostat run show 2'
+hylostat_run check quick 7M511 --follow
 hylostat_run run follow 1
 terminal cli-verdict.png 'hylostat verdict show 7M511' 'hylostat verdict sign 7M4Q2 --overrule degrading' 'hylostat verdict sign 7M4R9 --by Dov'
-"$work/shots" http://$address $out/bench-dark.png="/?theme=dark" $out/drive.png="/drives/KVA077M511?theme=light" \
+"$work/shots" http://$address $out/alerts.png="/alerts?theme=dark" $out/watch.png="/watch?theme=light" $out/phone.png="/drives/KVA077M511?theme=light@phone" $out/drive.png="/drives/KVA077M511?theme=light" \
 	$out/drives.png=/drives $out/intake.png="/intake?bay=bay-5&theme=light" $out/lot.png="/lots/1?theme=light"
 build/hylostat statement 7M511 --format pdf -o "$work/statement.pdf" >/dev/null
 build/hylostat label 7M511 -o "$work/label.pdf" >/dev/null

@@ -6,7 +6,7 @@ import type { DraftRule } from "../data/draft";
 import type { Grade, Policy, PolicyRule, Replay, ReplayDrive, RiskLearnt } from "../data/types";
 import { color, medium, mono, text } from "../theme/tokens";
 import { Button } from "./basics";
-import { dateOf, number, parts } from "./format";
+import { count, dateOf, number, parts } from "./format";
 import { VerdictMark, VerdictWord } from "./marks";
 import { Plain } from "./places";
 
@@ -145,6 +145,20 @@ export function Learnt({ risk }: { risk: RiskLearnt }) {
   );
 }
 
+/** How many alerts a draft would have told of the drives under watch, beside the policy in force. */
+function AlertsTold({ replay }: { replay: Replay }) {
+  const sum = (of: "was" | "would", kind?: string) =>
+    replay.alerts.reduce((n, a) => n + (kind === undefined || a.kind === kind ? a[of] : 0), 0);
+  const kinds = [...new Set(replay.alerts.map((a) => a.kind))];
+  return (
+    <p>
+      Of the {count(replay.watched, "drive", "drives")} under watch it would have told <b>{count(sum("would"), "alert", "alerts")}</b>{" "}
+      instead of {number(sum("was"))}
+      {kinds.length > 0 && `: ${kinds.map((k) => `${k.replaceAll("_", " ")} ${sum("would", k)} for ${sum("was", k)}`).join(", ")}`}.
+    </p>
+  );
+}
+
 export function Replayed({ replay }: { replay: Replay }) {
   const [all, showAll] = useState(false);
   const change = (now: number, was: number) => (now === was ? `as policy ${replay.policy}` : `${was} by policy ${replay.policy}`);
@@ -175,6 +189,7 @@ export function Replayed({ replay }: { replay: Replay }) {
           </div>
         )}
       </div>
+      {replay.watched > 0 && <AlertsTold replay={replay} />}
       <Learnt risk={replay.risk} />
       {replay.changed === 0 && <p>The draft says the same of every drive, at every reading.</p>}
       <ul aria-label="Drives of which the draft says something else">

@@ -56,6 +56,7 @@ type Tx interface {
 	SaveDrive(ctx context.Context, d *shop.Drive) error // a new one gets its ID
 	SaveIntake(ctx context.Context, i *shop.Intake) error
 	SaveLot(ctx context.Context, l *shop.Lot) error
+	ForgetTold(ctx context.Context, customer string, drives []int64) error // the name in messages, and the notes on alerts of drives
 }
 
 // Store is the storage it needs.

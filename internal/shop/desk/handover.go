@@ -161,7 +161,8 @@ type Erased struct {
 	Lots    int
 }
 
-// Erase forgets a customer: name, reference and complaint of every intake and lot, what a release says of the owner, and notes.
+// Erase forgets a customer: name, reference and complaint of every intake and lot, what a release says of the owner, notes, and the name
+// in what was told of alerts.
 // The drives, their readings and verdicts stay, and so does the ticket's number. What a full database keeps of it in free pages
 // is overwritten.
 func (s *Desk) Erase(ctx context.Context, by shop.Actor, customer string) (Erased, error) {
@@ -175,7 +176,11 @@ func (s *Desk) Erase(ctx context.Context, by shop.Actor, customer string) (Erase
 		if err != nil {
 			return nil, nil, err
 		}
+		var drives []int64
 		for _, i := range all {
+			if i.Drive != 0 {
+				drives = append(drives, i.Drive)
+			}
 			i.Customer, i.Reference, i.Complaint, i.Label = "", "", "", ""
 			if i.Release != nil {
 				i.Release.Owner = "the owner, erased"
@@ -201,6 +206,9 @@ func (s *Desk) Erase(ctx context.Context, by shop.Actor, customer string) (Erase
 				return nil, nil, err
 			}
 			e.Lots++
+		}
+		if err := tx.ForgetTold(ctx, customer, drives); err != nil {
+			return nil, nil, err
 		}
 		if e == (Erased{}) {
 			return nil, nil, &shop.NotFound{

@@ -158,10 +158,10 @@ func (t *Teller) one(ctx context.Context, r Route, all []Message, raise Raiser) 
 		return true, err
 	}
 	wrong := t.send(ctx, r, t.letter(tell))
-	if err := ctx.Err(); err != nil { // it ends: what is not noted as told is told again
+	if err := ctx.Err(); err != nil && wrong != nil { // the service ends, and this did not get through: it is told when it is back
 		return false, err
 	}
-	return wrong == nil, t.noted(ctx, r, tell, wrong, raise)
+	return wrong == nil, t.noted(context.WithoutCancel(ctx), r, tell, wrong, raise) // what was told is noted, come what may
 }
 
 func (t *Teller) save(ctx context.Context, messages []Message) error {
