@@ -42,7 +42,11 @@ func watchFileCommands() []*cli.Command {
 					if err != nil {
 						return fmt.Errorf("writing the file: %w", err)
 					}
-					return errors.Join(watchfile.Write(file, f), file.Close())
+					if err := errors.Join(watchfile.Write(file, f), file.Close()); err != nil {
+						return err
+					}
+					_, err = fmt.Fprintf(c.out, "Written to %s\n", path)
+					return err
 				}
 				return watchfile.Write(raw(c.out), f)
 			}),

@@ -94,8 +94,8 @@ func TestWhenARouteTells(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, c.what)
 	}
-	failed := &alert.Alert{Thing: alert.Thing{Kind: alert.RouteFailed, Name: "Imre's mail"}, Severity: alert.Wake}
-	_, ok := route(nil).When(failed, alert.Opened, tell.Of{}, time.Now())
+	own := &alert.Alert{Thing: alert.Thing{Kind: alert.RouteFailed, Name: "Imre's mail"}, Severity: alert.Wake}
+	_, ok := route(nil).When(own, alert.Opened, tell.Of{}, time.Now())
 	assert.False(t, ok, "a route does not tell that it fails")
 }
 
