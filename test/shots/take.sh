@@ -82,5 +82,4 @@ hylostat_run run follow 1 || true # it finds something
 hylostat_run release 7M4Q2 --scope mend --owner 'Orla Fenn, by phone'
 hylostat_run rework mend 7M4Q2 --serial 077M4Q2 --follow
 "$work/shots" http://$address $out/rework.png="/runs/3?theme=light@full"
-terminal cli-rework.png 'hylostat rework show 3' 'hylostat rework mend 7M4Q2 --serial 077M4R9' 'hylostat rework overwrite 7M4Q2 --serial 077M4Q2' 'hylostat plan set quick | head -4' 'hylostat rework --help | head -12'
 ls -la $out
