@@ -73,6 +73,7 @@ func measure(ctx context.Context) error {
 		{"verdicts", verdicts},
 		{"trust", trust},
 		{"crowd", crowd},
+		{"told", told},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue
