@@ -82,15 +82,16 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	}
 	const by = `"by": "Somebody Else"`
 	do("addPerson", "POST", "/people", `{"name": "Dov", "role": "desk", "token": true}`, "Dov is desk", "role of Dov:  > desk")
-	do(
+	var plan contract.WatchPlan
+	require.NoError(t, json.Unmarshal([]byte(do(
 		"setWatchPlan",
 		"PUT",
 		"/watch/plans",
 		`{"plan": {"for": {"bench": ""}, "read": "6h", "short": "SU 03:00"}, `+by+`}`,
 		"Watch of the shop's own bench: read every 6 h",
 		"watch:  > read every 6 h; short self-test on Sundays at 03:00; never wakes it",
-	)
-	do("endWatchPlan", "DELETE", "/watch/plans/1", "", "Watch of the shop's own bench ended", "watch: read every 6 h; short self-test "+
+	)), &plan))
+	do("endWatchPlan", "DELETE", fmt.Sprintf("/watch/plans/%d", plan.Id), "", "Watch of the shop's own bench ended", "watch: read every 6 h; short self-test "+
 		"on Sundays at 03:00; never wakes it > ")
 	hangs := `{"plan": {"for": {"drive": "7M61C"}, "read": "5m"}, ` + by + `}`
 	do("setWatchPlan", "PUT", "/watch/plans", hangs, "Watch of KVA07 7M61C: read every 5 min")
@@ -120,13 +121,13 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	do(
 		"acceptLevel",
 		"PUT",
-		"/drives/7M511/accepted/crc_errors",
+		"/drives/7M4R9/accepted/crc_errors",
 		`{"level": 30, "reason": "old cable", `+by+`}`,
-		"KVA077M511: interface CRC errors known up to 30, says Maud",
+		"KVA077M4R9: interface CRC errors known up to 30, says Maud",
 		"quiet up to:  > 30",
 		"reason:  > old cable",
 	)
-	do("endAccepted", "DELETE", "/drives/7M511/accepted/crc_errors", "", "KVA077M511: crc_errors speaks again", "quiet up to: 30 > ")
+	do("endAccepted", "DELETE", "/drives/7M4R9/accepted/crc_errors", "", "KVA077M4R9: crc_errors speaks again", "quiet up to: 30 > ")
 	do(
 		"setRoute",
 		"PUT",
