@@ -99,7 +99,12 @@ func told(ctx context.Context, dir string) ([]figure, error) {
 			Log: slog.New(slog.DiscardHandler), Ready: func(address string) { ready <- address },
 		})
 	}()
-	defer func() { end(); <-done }()
+	defer func() {
+		end()
+		if err := <-done; err != nil {
+			fmt.Println("the shop of the told:", err)
+		}
+	}()
 	var c *client.Client
 	select {
 	case address := <-ready:

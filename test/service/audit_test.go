@@ -91,8 +91,9 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 		"Watch of the shop's own bench: read every 6 h",
 		"watch:  > read every 6 h; short self-test on Sundays at 03:00; never wakes it",
 	)), &plan))
-	do("endWatchPlan", "DELETE", fmt.Sprintf("/watch/plans/%d", plan.Id), "", "Watch of the shop's own bench ended", "watch: read every 6 h; short self-test "+
-		"on Sundays at 03:00; never wakes it > ")
+	do("endWatchPlan", "DELETE", fmt.Sprintf("/watch/plans/%d", plan.Id), "",
+		"Watch of the shop's own bench ended", "watch: read every 6 h; short self-test "+
+			"on Sundays at 03:00; never wakes it > ")
 	hangs := `{"plan": {"for": {"drive": "7M61C"}, "read": "5m"}, ` + by + `}`
 	do("setWatchPlan", "PUT", "/watch/plans", hangs, "Watch of KVA07 7M61C: read every 5 min")
 	var raised []contract.Alert // its drive holds a command, and is not read
