@@ -103,16 +103,21 @@ func main() {
 	tell(fates, p, *seed, time.Since(began))
 }
 
-// judge lives all lives, on all cores.
+// judge lives all lives.
 func judge(j *verdict.Judge, lives int, seed uint64) ([]fate, error) {
-	out, errs := make([]fate, lives), make([]error, lives)
+	return everyLife(lives, seed, func(reader *demo.Reader, r *rand.Rand) (fate, error) { return live(j, reader, r) })
+}
+
+// everyLife does something with each life, on all cores. The chance of each is its own.
+func everyLife[T any](lives int, seed uint64, do func(*demo.Reader, *rand.Rand) (T, error)) ([]T, error) {
+	out, errs := make([]T, lives), make([]error, lives)
 	next := make(chan int)
 	var all sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		all.Go(func() {
 			reader := demo.NewReader()
 			for i := range next {
-				out[i], errs[i] = live(j, reader, rand.New(rand.NewPCG(seed, uint64(i))))
+				out[i], errs[i] = do(reader, rand.New(rand.NewPCG(seed, uint64(i))))
 			}
 		})
 	}

@@ -4,9 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"runtime"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -29,28 +27,7 @@ type told struct {
 // keepWatch reads every life at its interval, with an extended check each month, and counts the alerts of the policy. Nobody takes,
 // settles or accepts anything.
 func keepWatch(p *policy.Policy, lives int, seed uint64, every time.Duration) ([]told, error) {
-	out, errs := make([]told, lives), make([]error, lives)
-	next := make(chan int)
-	var all sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		all.Go(func() {
-			reader := demo.NewReader()
-			for i := range next {
-				out[i], errs[i] = watchOne(p, reader, rand.New(rand.NewPCG(seed, uint64(i))), every)
-			}
-		})
-	}
-	for i := range lives {
-		next <- i
-	}
-	close(next)
-	all.Wait()
-	for i, err := range errs {
-		if err != nil {
-			return nil, fmt.Errorf("life %d: %w", i, err)
-		}
-	}
-	return out, nil
+	return everyLife(lives, seed, func(reader *demo.Reader, r *rand.Rand) (told, error) { return watchOne(p, reader, r, every) })
 }
 
 func watchOne(p *policy.Policy, reader *demo.Reader, r *rand.Rand, every time.Duration) (told, error) {

@@ -25,7 +25,7 @@ import {
 import { useShopTime } from "../data/time";
 import type { Alert, CheckKind, Drive, Reading, ReworkKind, Run } from "../data/types";
 import { SettleDialog } from "../parts/AlertDialogs";
-import { AcceptedRow, AlertGlyph, ago, thenOf } from "../parts/AlertParts";
+import { AcceptedRow, AlertGlyph, ago, standsOf, thenOf } from "../parts/AlertParts";
 import { Bar, Button, Keys, LinkButton, NotAvailable, Section, State, Wrong } from "../parts/basics";
 import { CheckMenu, ReworkMenu } from "../parts/CheckMenu";
 import { CounterTable, counterPages, DeviceStatistics, readingLine } from "../parts/Counters";
@@ -438,8 +438,7 @@ function WatchSection({ serial }: { serial: string }) {
             <div>
               <p>{a.words.words}</p>
               <small>
-                {a.state === "settled" ? `settled${a.by ? ` by ${a.by}` : ""}` : a.state === "taken" ? `${a.by} looks after it` : "open"},{" "}
-                {ago(a.moved, now)} ago
+                {standsOf(a)}, {ago(a.moved, now)} ago
                 {a.reading && (
                   <>
                     {" "}

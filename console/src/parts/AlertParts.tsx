@@ -49,6 +49,13 @@ export function ago(at: string, now: Date): string {
 export const whenShort = (at: string, now: Date) =>
   now.getTime() - Date.parse(at) < 20 * 3_600_000 ? clockOf(at) : `${dayOf(at)}, ${clockOf(at)}`;
 
+/** How an alert stands, in a few words. */
+export function standsOf(a: Alert): string {
+  if (a.state === "taken") return `${a.by} looks after it`;
+  if (a.state === "open") return "open";
+  return a.by ? `settled by ${a.by}` : "over";
+}
+
 /** An alert's drive as it was then. */
 export const thenOf = (a: Alert) =>
   a.serial ? `/drives/${encodeURIComponent(a.serial)}${a.reading ? `?reading=${a.reading}` : ""}` : undefined;
@@ -68,7 +75,8 @@ const Row = styled.li<{ $now: boolean }>`
   & .act { display: flex; align-items: center; justify-content: flex-end; }
   @media (max-width: ${narrow}px) { grid-template-columns: 48px minmax(0, 1fr) auto; gap: 0 12px;
     & > .mark { grid-row: 1 / span 3; } & > .what { grid-column: 2 / 4; grid-row: 2; padding-top: 0; }
-    & > .spark { display: none; } & > .since { grid-column: 2; grid-row: 3; padding-top: 0; display: flex; gap: 8px; align-items: baseline; }
+    & > .spark { display: none; }
+    & > .since { grid-column: 2; grid-row: 3; padding-top: 0; display: flex; gap: 8px; align-items: baseline; }
     & > .act { grid-row: 3; padding: 0 0 8px; } }
 `;
 

@@ -23,8 +23,10 @@ const placed = (at: string | number, now: Date) =>
 
 const StripSvg = styled.svg`
   overflow: visible; max-width: 100%;
-  & .axis { stroke: ${color.edge}; } & .day { stroke: ${color.rule}; } & .read { stroke: ${color.ink}; } & .now { stroke: ${color.ink}; stroke-width: 2; }
-  & .test { stroke: ${color.ink}; stroke-width: 3; } & .ahead { stroke: ${color.edge}; } & .next { stroke: ${color.accent}; stroke-width: 3; }
+  & .axis { stroke: ${color.edge}; } & .day { stroke: ${color.rule}; } & .read { stroke: ${color.ink}; }
+  & .now { stroke: ${color.ink}; stroke-width: 2; }
+  & .test { stroke: ${color.ink}; stroke-width: 3; } & .ahead { stroke: ${color.edge}; }
+  & .next { stroke: ${color.accent}; stroke-width: 3; }
   & .missed { fill: none; stroke: ${color.ink}; stroke-width: 1.5; } & .alert { fill: ${color.ink}; }
 `;
 
@@ -41,13 +43,14 @@ export function Strip({ watched, alerts, now }: { watched: Watched; alerts: Aler
   const next = watched.ahead?.[0];
   const tests = watched.comes.filter((c) => c.task !== "reading" && c.done).map((c) => c.done as string);
   const reads = watched.read ?? [];
+  const then = next ? `, next ${dayOf(next.at)} ${clockOf(next.at)}` : "";
   return (
     <StripSvg
       width={wide}
       height="44"
       viewBox={`0 0 ${wide} 44`}
       role="img"
-      aria-label={`${reads.length} readings in 7 days, ${watched.missed.length} missed${next ? `, next ${dayOf(next.at)} ${clockOf(next.at)}` : ""}`}
+      aria-label={`${reads.length} readings in 7 days, ${watched.missed.length} missed${then}`}
     >
       {days.map((x) => (
         <line key={x} className="day" x1={x} x2={x} y1="8" y2="38" />

@@ -53,6 +53,7 @@ const (
 	RouteEnded     Code = "did.route_ended"
 	RouteTried     Code = "did.route_tried"
 	RouteTrial     Code = "alert.trial"
+	RunNotAwaited  Code = "did.run_not_awaited"
 	RunAwaited     Code = "did.run_awaited"
 	AlertOfService Code = "alert.of_service"
 	AlertRaised    Code = "did.alert_raised"

@@ -25,12 +25,12 @@ func (w *Watcher) Await(ctx context.Context, by shop.Actor, id int64, on bool) (
 		if err != nil {
 			return nil, nil, err
 		}
-		name := ""
+		name, code := "", wording.RunNotAwaited
 		if on {
-			name = by.Name
+			name, code = by.Name, wording.RunAwaited
 		}
 		deed := shop.Deed{Kind: shop.RunOrdered, Serial: r.Key.Serial, Bay: r.Bay, Run: id, Said: wording.Say(
-			wording.RunAwaited, wording.Values{"kind": string(r.Kind), "by": by.Name},
+			code, wording.Values{"kind": string(r.Kind), "by": by.Name},
 		)}
 		deed.Edited("who waits for it", was, name)
 		return []shop.Deed{deed}, nil, tx.SaveAwaited(ctx, id, name)
