@@ -173,20 +173,21 @@ func applyWatchFile(ctx context.Context, c call) error {
 		}
 	}
 	steps := slices.Concat(
-		differ(is.Plans, said.Plans, func(p contract.WatchSetting) string { return scope(p.For) }, func(ctx context.Context,
-			p contract.WatchSetting,
-		) error {
-			_, err := c.SetWatchPlan(ctx, contract.WatchPlanRequest{Plan: p, By: c.by()})
-			return err
-		}, func(ctx context.Context, p contract.WatchSetting) error {
-			for _, one := range plans {
-				if scope(one.Plan.For) == scope(p.For) {
-					_, err := c.EndWatchPlan(ctx, one.Id, c.by())
-					return err
+		differ(
+			is.Plans, said.Plans, func(p contract.WatchSetting) string { return scope(p.For) },
+			func(ctx context.Context, p contract.WatchSetting) error {
+				_, err := c.SetWatchPlan(ctx, contract.WatchPlanRequest{Plan: p, By: c.by()})
+				return err
+			}, func(ctx context.Context, p contract.WatchSetting) error {
+				for _, one := range plans {
+					if scope(one.Plan.For) == scope(p.For) {
+						_, err := c.EndWatchPlan(ctx, one.Id, c.by())
+						return err
+					}
 				}
-			}
-			return nil
-		}),
+				return nil
+			},
+		),
 		differ(is.Accepted, said.Accepted, func(a contract.AcceptedSetting) string {
 			return fmt.Sprintf("%s of %s, known", a.Signal, wording.Serial(a.Serial))
 		}, func(ctx context.Context, a contract.AcceptedSetting) error {

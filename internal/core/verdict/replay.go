@@ -167,9 +167,9 @@ func sameLimits(was, would *policy.Policy, expression string) bool {
 // Over replays a drive's life, reading by reading, each on what was known then. What the pages alone tell beside the signals (the
 // clocks' contradictions, which bar healthy and condemn nothing) is left out. see hears of every reading, with what was known then and the
 // two grades; nil: nobody does.
-func (r *Replay) Over(l *Life, id drive.Identity, duty drive.Duty, see func(m Moment, e Evidence, was, would drive.Grade)) (Replayed,
-	error,
-) {
+func (r *Replay) Over(
+	l *Life, id drive.Identity, duty drive.Duty, see func(m Moment, e Evidence, was, would drive.Grade),
+) (Replayed, error) {
 	out := Replayed{Readings: len(l.Moments)}
 	differed := Differs{}
 	set, fired, walk := signal.Set{}, map[*policy.Rule]bool{}, l.Walk()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"hylostat.example/internal/core/alert"
@@ -58,6 +59,9 @@ func (t *Teller) Keep(ctx context.Context, raise Raiser) {
 
 // look has each route that has something to tell tell it, one letter after the other.
 func (t *Teller) look(ctx context.Context, raise Raiser) {
+	t.mu.Lock() // before it is looked: what is on its way now may be told by the time it would be told again
+	busy := maps.Clone(t.sending)
+	t.mu.Unlock()
 	due, err := t.store.DueMessages(ctx, t.books.Clock.Now(), atMost)
 	if err != nil || len(due) == 0 {
 		if err != nil && ctx.Err() == nil {
@@ -74,13 +78,12 @@ func (t *Teller) look(ctx context.Context, raise Raiser) {
 		by[m.Route] = append(by[m.Route], m)
 	}
 	for name, messages := range by {
-		t.mu.Lock()
-		busy := t.sending[name]
-		t.sending[name] = true
-		t.mu.Unlock()
-		if busy {
+		if busy[name] {
 			continue
 		}
+		t.mu.Lock()
+		t.sending[name] = true
+		t.mu.Unlock()
 		route := Route{}
 		for _, r := range known {
 			if r.Name == name {

@@ -164,3 +164,42 @@ func TestWhoIsToldWhen(t *testing.T) {
 		assert.Empty(t, mail.gets(t), "it is switched off")
 	})
 }
+
+// late is a storage that takes a while to say what is due: what was on its way when it was asked may have arrived by then.
+type late struct{ tell.Store }
+
+func (l late) DueMessages(ctx context.Context, now time.Time, limit int) ([]tell.Message, error) {
+	all, err := l.Store.DueMessages(ctx, now, limit)
+	time.Sleep(5 * time.Second)
+	return all, err
+}
+
+// slow is a sender that takes its time.
+type slow struct{ *post }
+
+func (s slow) Send(ctx context.Context, r routes.Route, secret string, l tell.Letter) ([]string, error) {
+	time.Sleep(7 * time.Second)
+	return s.post.Send(ctx, r, secret, l)
+}
+
+// Whoever looks at the outbox while a letter arrives does not send it again.
+func TestWhatArrivesMeanwhileIsNotSentAgain(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		hook := &post{ids: map[string]int{}}
+		b := &bench{}
+		p := openAs(t, b, func(s *whole.Storage) {
+			s.Tell, s.Vault = late{s.Tell}, plainly{}
+			s.Senders = map[routes.Means]tell.Sender{routes.Webhook: slow{hook}}
+		})
+		p.bench, b.shop = b, p.Shop
+		w := watchingOn(t, p)
+		desk := routes.Route{Name: "desk", By: routes.Webhook, To: "https://desk.saltmarsh.example/", Least: alert.Now}
+		_, _, err := w.SetRoute(t.Context(), who("Imre"), desk, nil)
+		require.NoError(t, err)
+		require.NoError(t, w.ClockMoved(t.Context(), time.Hour))
+		time.Sleep(2 * time.Minute)
+		synctest.Wait()
+		assert.Len(t, hook.gets(t), 1)
+	})
+}
