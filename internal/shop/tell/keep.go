@@ -158,13 +158,45 @@ func (t *Teller) one(ctx context.Context, r Route, all []Message, raise Raiser) 
 		}
 	}
 	if err := t.save(ctx, drop); err != nil || len(tell) == 0 {
-		return true, err
+		return err == nil, err
 	}
-	wrong := t.send(ctx, r, t.letter(tell))
+	var wrong error
+	if !t.has(tell) {
+		wrong = t.send(ctx, r, t.letter(tell))
+	}
 	if err := ctx.Err(); err != nil && wrong != nil { // the service ends, and this did not get through: it is told when it is back
 		return false, err
 	}
-	return wrong == nil, t.noted(context.WithoutCancel(ctx), r, tell, wrong, raise) // what was told is noted, come what may
+	err = t.noted(context.WithoutCancel(ctx), r, tell, wrong, raise) // what was told is noted, come what may
+	if wrong == nil {
+		t.arrive(tell, err != nil)
+	}
+	return wrong == nil, err
+}
+
+// has reports whether messages have arrived, and only wait to be noted: a full disk has nobody told the same every second.
+func (t *Teller) has(all []Message) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, m := range all {
+		if !t.arrived[m.ID] {
+			return false
+		}
+	}
+	return true
+}
+
+// arrive keeps in mind which messages have arrived as long as they wait to be noted.
+func (t *Teller) arrive(all []Message, waits bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, m := range all {
+		if waits {
+			t.arrived[m.ID] = true
+		} else {
+			delete(t.arrived, m.ID)
+		}
+	}
 }
 
 func (t *Teller) save(ctx context.Context, messages []Message) error {

@@ -136,12 +136,13 @@ type Teller struct {
 	wake    chan struct{}
 	mu      sync.Mutex      // guards what follows
 	sending map[string]bool // routes at which a letter is on its way
+	arrived map[int64]bool  // messages that were told, and could not be noted as told yet
 }
 
 // New makes a teller. Without senders it tells the console alone.
 func New(books *shop.Books, store Store, senders map[routes.Means]Sender, vault Vault) *Teller {
 	return &Teller{
-		books: books, store: store, senders: senders, vault: vault, wake: make(chan struct{}, 1), sending: map[string]bool{},
+		books: books, store: store, senders: senders, vault: vault, wake: make(chan struct{}, 1), sending: map[string]bool{}, arrived: map[int64]bool{},
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -201,5 +202,49 @@ func TestWhatArrivesMeanwhileIsNotSentAgain(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		synctest.Wait()
 		assert.Len(t, hook.gets(t), 1)
+	})
+}
+
+// full is a storage that at times keeps nothing.
+type full struct {
+	tell.Store
+	is *atomic.Bool
+}
+
+func (f full) Write(ctx context.Context, do func(tx tell.Tx) error) error {
+	if f.is.Load() {
+		return errors.New("no room")
+	}
+	return f.Store.Write(ctx, do)
+}
+
+// What was told and cannot be noted is not told again as long as the service runs.
+func TestAFullDiskTellsNobodyTwice(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		hook, b, is := &post{ids: map[string]int{}}, &bench{}, &atomic.Bool{}
+		p := openAs(t, b, func(s *whole.Storage) {
+			s.Tell, s.Vault = full{s.Tell, is}, plainly{}
+			s.Senders = map[routes.Means]tell.Sender{routes.Webhook: hook}
+		})
+		p.bench, b.shop = b, p.Shop
+		w := watchingOn(t, p)
+		desk := routes.Route{Name: "desk", By: routes.Webhook, To: "https://desk.saltmarsh.example/", Least: alert.Now}
+		_, _, err := w.SetRoute(t.Context(), who("Imre"), desk, nil)
+		require.NoError(t, err)
+		is.Store(true)
+		require.NoError(t, w.ClockMoved(t.Context(), time.Hour))
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		assert.Len(t, hook.gets(t), 1)
+		is.Store(false)
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		assert.Empty(t, hook.gets(t))
+		all, err := w.ToldOf(t.Context(), nil, 10)
+		require.NoError(t, err)
+		for _, m := range all {
+			assert.Equal(t, tell.Sent, m.State, m.Route)
+		}
 	})
 }
