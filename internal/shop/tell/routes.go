@@ -42,7 +42,7 @@ func (t *Teller) SetRoute(ctx context.Context, by shop.Actor, r routes.Route, se
 			was = known[i]
 			set.Sent, set.Failed, set.Why, set.Secret = was.Sent, was.Failed, was.Why, was.Secret
 		}
-		if was.To+was.Server != r.To+r.Server && secret == nil { // a secret is not given to somebody else
+		if secret == nil && knows(was.Route) != knows(r) { // a secret is not given to somebody else
 			set.Secret = nil
 		}
 		if secret == nil && set.Secret == nil && r.By == routes.Webhook {
@@ -70,6 +70,14 @@ func (t *Teller) SetRoute(ctx context.Context, by shop.Actor, r routes.Route, se
 	})
 	t.poke()
 	return set, made, err
+}
+
+// knows is who knows a route's secret: the user's mail server, or whom a webhook calls.
+func knows(r routes.Route) string {
+	if r.By == routes.Mail {
+		return r.Server + " " + r.User
+	}
+	return r.To
 }
 
 // poke has the outbox looked at.

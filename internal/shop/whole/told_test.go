@@ -95,6 +95,16 @@ func TestWhoIsToldWhen(t *testing.T) {
 		secret := ", sealed"
 		_, _, err = w.SetRoute(t.Context(), who("Imre"), mailTo, &secret)
 		require.NoError(t, err)
+		mailTo.To += ", maud@saltmarsh.example" // its server knows the secret, not whom it writes to
+		_, _, err = w.SetRoute(t.Context(), who("Imre"), mailTo, nil)
+		require.NoError(t, err)
+		elsewhere := mailTo
+		elsewhere.Server = "smtp://mail.elsewhere.example:587"
+		set, _, err := w.SetRoute(t.Context(), who("Imre"), elsewhere, nil)
+		require.NoError(t, err)
+		assert.Nil(t, set.Secret, "another server is not told it")
+		_, _, err = w.SetRoute(t.Context(), who("Imre"), mailTo, &secret)
+		require.NoError(t, err)
 		late := mailTo
 		late.Name, late.Least, late.Digest, late.After = "lead", alert.Now, nil, 30*time.Minute
 		_, _, err = w.SetRoute(t.Context(), who("Imre"), late, nil)
