@@ -18,12 +18,13 @@ func figures(m *metrics.Metrics, people *access.Access) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if !local(c.Request()) {
 			secret, ok := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-			caller, err := (*access.Caller)(nil), error(nil)
+			var caller *access.Caller
 			if ok {
-				caller, err = people.ByToken(c.Request().Context(), secret)
-			}
-			if err != nil {
-				return err
+				known, err := people.ByToken(c.Request().Context(), secret)
+				if err != nil {
+					return err
+				}
+				caller = known
 			}
 			if caller == nil {
 				return &access.Refused{
@@ -62,8 +63,8 @@ func counted(m *metrics.Metrics) echo.MiddlewareFunc {
 				status = asProblem(err).Status
 			}
 			path := c.Request().URL.Path
-			m.Answered(c.Request().Method, status, time.Since(began), strings.HasSuffix(path, "/events") || strings.HasSuffix(path,
-				"/live"))
+			stays := strings.HasSuffix(path, "/events") || strings.HasSuffix(path, "/live") // as long as whoever asked listens
+			m.Answered(c.Request().Method, status, time.Since(began), stays)
 			return err
 		}
 	}

@@ -2,27 +2,36 @@ package store
 
 import (
 	"context"
+	"database/sql"
 
 	"github.com/jmoiron/sqlx"
 
 	"hylostat.example/internal/core/drive"
+	"hylostat.example/internal/shop/tell"
 )
 
-// CountGrades counts drives by the grade they go by.
+// CountGrades counts drives by the grade they go by: the one signed, where somebody signed.
 func (q queries) CountGrades(ctx context.Context) (map[string]int, error) {
-	all, err := q.counts(ctx, `SELECT coalesce(json_extract(signed, '$.grade'), grade) AS label, count(*) AS n FROM drive_now GROUP BY 1`)
-	out := map[string]int{}
+	var rows []struct {
+		Grade  drive.Grade    `db:"grade"`
+		Signed sql.NullString `db:"signed"`
+		N      int            `db:"n"`
+	}
+	err := sqlx.SelectContext(
+		ctx, q.q, &rows, `SELECT grade, json_extract(signed, '$.grade') AS signed, count(*) AS n FROM drive_now GROUP BY 1, 2`,
+	)
+	all := map[string]int{}
 	for _, g := range []drive.Grade{drive.Undecided, drive.Healthy, drive.Degrading, drive.Replace} {
-		out[g.String()] = 0
+		all[g.String()] = 0
 	}
-	for label, n := range all {
-		g, wrong := drive.ParseGrade(label)
-		if wrong != nil && len(label) == 1 {
-			g = drive.Grade(label[0] - '0')
+	for _, r := range rows {
+		label := r.Grade.String()
+		if r.Signed.Valid {
+			label = r.Signed.String
 		}
-		out[g.String()] += n
+		all[label] += r.N
 	}
-	return out, err
+	return all, err
 }
 
 // CountRuns counts the runs that are open, by their state.
@@ -33,8 +42,8 @@ func (q queries) CountRuns(ctx context.Context) (map[string]int, error) {
 // CountMessages counts what is to be told, and was, by how that stands.
 func (q queries) CountMessages(ctx context.Context) (map[string]int, error) {
 	all, err := q.counts(ctx, `SELECT state AS label, count(*) AS n FROM message GROUP BY 1`)
-	for _, state := range []string{"waiting", "sent", "dropped", "failed"} {
-		all[state] += 0
+	for _, state := range []tell.State{tell.Waiting, tell.Sent, tell.Dropped, tell.Failed} {
+		all[string(state)] += 0
 	}
 	return all, err
 }
