@@ -115,8 +115,17 @@ func (m *Metrics) Handler() http.Handler {
 	})
 }
 
+// methods are those the service answers to. Whatever else a stranger makes up is counted as one: each label is kept for good.
+var methods = map[string]bool{
+	http.MethodGet: true, http.MethodHead: true, http.MethodPost: true, http.MethodPut: true, http.MethodPatch: true, http.MethodDelete: true,
+	http.MethodOptions: true,
+}
+
 // Answered counts an answer.
 func (m *Metrics) Answered(method string, status int, took time.Duration, stays bool) {
+	if !methods[method] {
+		method = "other"
+	}
 	m.requests.WithLabelValues(method, strconv.Itoa(status)).Inc()
 	if !stays {
 		m.takes.WithLabelValues(method).Observe(took.Seconds())

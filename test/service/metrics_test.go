@@ -30,6 +30,12 @@ func TestMetricsAreCollected(t *testing.T) {
 	assert.Empty(t, string(out))
 	status, text = s.raw("GET", "/metrics", "", "X-Forwarded-For", "192.0.2.7")
 	assert.Equal(t, http.StatusUnauthorized, status, text)
+	for i := range 20 {
+		s.raw(fmt.Sprintf("MADEUP%d", i), "/api/v1/drives", "")
+	}
+	_, text = s.raw("GET", "/metrics", "")
+	assert.False(t, strings.Contains(text, "MADEUP"), "a stranger makes no figures")
+	assert.Contains(t, text, `hylostat_http_requests_total{method="other"`)
 
 	rules, err := filepath.Abs("../../docs/how-to/metrics-rules.yaml")
 	require.NoError(t, err)
