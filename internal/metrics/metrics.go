@@ -117,7 +117,8 @@ func (m *Metrics) Handler() http.Handler {
 
 // methods are those the service answers to. Whatever else a stranger makes up is counted as one: each label is kept for good.
 var methods = map[string]bool{
-	http.MethodGet: true, http.MethodHead: true, http.MethodPost: true, http.MethodPut: true, http.MethodPatch: true, http.MethodDelete: true,
+	http.MethodGet: true, http.MethodHead: true, http.MethodPost: true, http.MethodPut: true,
+	http.MethodPatch: true, http.MethodDelete: true,
 	http.MethodOptions: true,
 }
 

@@ -27,9 +27,54 @@ import (
 // mailer sends by SMTP: with STARTTLS (RFC 3207), over TLS (RFC 8314), or plainly where the route says so.
 type mailer struct{}
 
-// Send implements tell.Sender.
+// Send implements tell.Sender. A server that refuses one of those a letter is for takes it for nobody: the others are sent it again.
 func (mailer) Send(ctx context.Context, r routes.Route, secret string, l tell.Letter) ([]string, error) {
-	m, err := letterOf(r, &l)
+	words, err := deliver(ctx, r, secret, &l)
+	if _, ok := errors.AsType[*tell.Refused](err); !ok {
+		return words, err
+	}
+	refused, rest := refusedOf(r.To, words)
+	if refused == "" || rest == "" {
+		return words, err
+	}
+	others := r
+	others.To = rest
+	more, wrong := deliver(ctx, others, secret, &l)
+	words = append(words, more...)
+	if wrong != nil {
+		return words, wrong
+	}
+	return words, &tell.Refused{Why: fmt.Sprintf("the server took no mail for %s; %s has it", refused, rest)}
+}
+
+// refusedOf parts those a mail is for into those the server refused and the rest. The client writes down no answer that refuses: one it
+// named and heard no 2xx about was refused.
+func refusedOf(to string, words []string) (refused, rest string) {
+	all, err := netmail.ParseAddressList(to)
+	if err != nil {
+		return "", to
+	}
+	no := map[string]bool{}
+	for i := 1; i < len(words); i++ {
+		if _, named, ok := strings.Cut(words[i-1], "> RCPT TO:<"); ok && !strings.HasPrefix(words[i], "< 2") {
+			address, _, _ := strings.Cut(named, ">")
+			no[address] = true
+		}
+	}
+	var those, others []string
+	for _, a := range all {
+		if no[a.Address] {
+			those = append(those, a.Address)
+		} else {
+			others = append(others, a.String())
+		}
+	}
+	return strings.Join(those, ", "), strings.Join(others, ", ")
+}
+
+// deliver sends a letter to all a route is for, or to nobody.
+func deliver(ctx context.Context, r routes.Route, secret string, l *tell.Letter) ([]string, error) {
+	m, err := letterOf(r, l)
 	if err != nil {
 		return nil, &tell.Refused{Why: err.Error()}
 	}

@@ -207,6 +207,21 @@ func TestAnAlertIsTold(t *testing.T) {
 	})
 }
 
+// Somebody who has left takes the mail from nobody else.
+func TestOneOfSeveralIsRefused(t *testing.T) {
+	box := referee.NewMail(t)
+	s, _ := watchedDisk(t, t.TempDir())
+	r := mailRoute(box)
+	r.To = new("Dov <dov@saltmarsh.example>, gone@elsewhere.example, imre@saltmarsh.example")
+	s.set(r, referee.MailPassword)
+	tried, err := s.TryRoute(t.Context(), r.Name, "Imre")
+	require.NoError(t, err)
+	require.NotNil(t, tried.Wrong)
+	assert.Contains(t, *tried.Wrong, "took no mail for gone@elsewhere.example; ", "who has it not is said")
+	s.until("the others have it", func() bool { return len(box.Box()) > 0 })
+	assert.Contains(t, strings.Join(box.Box(), ""), "<dov@saltmarsh.example>, <imre@saltmarsh.example>")
+}
+
 // What cannot be told is told later, or by another, and never twice; and what is wrong is said.
 func TestWhatCannotBeTold(t *testing.T) {
 	box, desk, dir := referee.NewMail(t), newReceiver(t), t.TempDir()
@@ -297,7 +312,7 @@ func TestWhatCannotBeTold(t *testing.T) {
 	worse(3)
 	s.until("the desk is told that mail fails", func() bool { return len(desk.events()) == 2 })
 	assert.Equal(t, []string{"opened", "opened"}, desk.events())
-	assert.Contains(t, string(desk.got[1].Data()), "Nobody can be told by Imre's mail")
+	assert.Contains(t, string(desk.got[1].Data()), "Telling by Imre's mail fails")
 	s.end()
 	box.Start()
 	again := begin(t, optionsOf(dir, s.bench))

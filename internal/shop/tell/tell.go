@@ -142,7 +142,8 @@ type Teller struct {
 // New makes a teller. Without senders it tells the console alone.
 func New(books *shop.Books, store Store, senders map[routes.Means]Sender, vault Vault) *Teller {
 	return &Teller{
-		books: books, store: store, senders: senders, vault: vault, wake: make(chan struct{}, 1), sending: map[string]bool{}, arrived: map[int64]bool{},
+		books: books, store: store, senders: senders, vault: vault,
+		wake: make(chan struct{}, 1), sending: map[string]bool{}, arrived: map[int64]bool{},
 	}
 }
 
