@@ -24,7 +24,7 @@ import (
 )
 
 func summaryOf(m shop.Moment) contract.ReadingSummary {
-	out := contract.ReadingSummary{Seq: m.Seq, At: m.At, Run: optional(m.Run), Step: text(string(m.Step))}
+	out := contract.ReadingSummary{Seq: m.Seq, At: m.At, Run: optional(m.Run), Step: text(string(m.Step)), Folded: optional(m.Folded)}
 	out.Hours, out.Temperature = number(m.Signals, signal.PowerOnHours), number(m.Signals, signal.Temperature)
 	out.Said, out.Aside, out.Origin = when(m.Said), asideOf(m.Aside), text(m.Origin)
 	return out
@@ -370,6 +370,7 @@ func (h *handlers) ImportRecord(ctx context.Context, r server.ImportRecordReques
 			Readings: i.Readings,
 			Known:    i.Known,
 			Aside:    optional(i.Aside),
+			Folded:   optional(i.Folded),
 		}
 		if i.Left != (recordfile.Left{}) {
 			out.Left = &contract.RecordLeft{Sweeps: i.Left.Sweeps, Reworks: i.Left.Reworks, Signatures: i.Left.Signatures}

@@ -139,10 +139,18 @@ func printReadings(w io.Writer, all []contract.ReadingSummary) {
 			minute(r.At),
 			number(r.Hours, "h"),
 			number(r.Temperature, "°C"),
-			strings.TrimPrefix(strings.ReplaceAll(optional(r.Step), "_", " ")+standing(r.Aside, r.Said, r.Origin), ", "),
+			strings.TrimPrefix(strings.ReplaceAll(optional(r.Step), "_", " ")+standing(r.Aside, r.Said, r.Origin)+folded(r.Folded), ", "),
 		}
 	}
 	tabular(w, []any{"reading", "when", "powered on", "temperature", ""}, rows, 1, 3, 4)
+}
+
+// folded says how many readings before one are kept as their times alone.
+func folded(n *int) string {
+	if optional(n) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", after %s that only moved clocks and temperatures", counted(*n, "reading", "readings"))
 }
 
 // standing says why a reading does not count, that its time is not the one it came with, and by whom a file was signed that it came in.

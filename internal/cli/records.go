@@ -261,6 +261,12 @@ func importRecords(ctx context.Context, c call) error {
 					leftBehind(l.Sweeps, l.Reworks, l.Signatures),
 				)
 			}
+			if n := optional(d.Folded); n > 0 {
+				_, _ = fmt.Fprintf(
+					w, "%s: the shop that wrote the file keeps of %s more only the times.\n", wording.Serial(d.Serial),
+					counted(n, "reading", "readings"),
+				)
+			}
 			if n := optional(d.Aside); n > 0 {
 				_, _ = fmt.Fprintf(
 					w, "%s: %d of them %s set aside, since their time lies ahead. Look at them (reading list), and accept them "+

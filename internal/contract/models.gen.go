@@ -2167,6 +2167,9 @@ type ImportedDrive struct {
 	// Aside of those taken in: do not count, since their time lies ahead
 	Aside *int `json:"aside,omitempty"`
 
+	// Folded of so many more the file has the times alone
+	Folded *int `json:"folded,omitempty"`
+
 	// Known were here already
 	Known int `json:"known"`
 
@@ -2875,7 +2878,10 @@ type ReadingSummary struct {
 	// Aside Why it neither judges nor is the latest: its time lay ahead when it came, or it was retracted. Absent: it counts
 	Aside *ReadingAside `json:"aside,omitempty"`
 	At    time.Time     `json:"at"`
-	Hours *float64      `json:"hours,omitempty"`
+
+	// Folded how many readings lie between the one before and this of which only the times are kept: nothing but clocks and temperatures moved
+	Folded *int     `json:"folded,omitempty"`
+	Hours  *float64 `json:"hours,omitempty"`
 
 	// Origin of one that came in a record file: the key that signed it, or unsigned; absent: a bench of this shop took it
 	Origin *string `json:"origin,omitempty"`

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -37,7 +38,7 @@ var Schema []byte
 const (
 	format = "hylostat-record"
 	// A file is written as the lowest version that can say what is in it: earlier programs read version 1.
-	versionPlain, versionLeft = 1, 2
+	versionPlain, versionLeft, versionFolded = 1, 2, 3
 
 	MostBytes = 64 << 20
 	mostDepth = 12 // of nested objects and arrays
@@ -112,7 +113,17 @@ type Left struct {
 // Leave notes what is not in the file of its last drive; nothing makes no note.
 func (f *File) Leave(l Left) {
 	if l != (Left{}) {
-		f.Version, f.Drives[len(f.Drives)-1].Left = versionLeft, &l
+		f.Version, f.Drives[len(f.Drives)-1].Left = max(f.Version, versionLeft), &l
+	}
+}
+
+// Fold notes at which times, by reading, its last drive was read without more being kept of it.
+func (f *File) Fold(times map[string][]time.Time) {
+	d := &f.Drives[len(f.Drives)-1]
+	for i := range d.Readings {
+		if at := times[d.Readings[i].ID]; len(at) > 0 {
+			f.Version, d.Readings[i].Folded = versionFolded, at
+		}
 	}
 }
 
@@ -131,6 +142,9 @@ type Reading struct {
 	Origin  string                  `json:"origin,omitempty"` // of a reading that came to the writer in a file: whose signature that had
 	Pages   []Page                  `json:"pages"`
 	Decoded map[signal.Name]float64 `json:"decoded,omitempty"`
+	// Folded is when the drive was read between the reading before and this one: only clocks and temperatures moved, and the writer keeps
+	// no more of it; version 3.
+	Folded []time.Time `json:"folded,omitempty"`
 }
 
 // Page is one page: bytes as the drive sent them, or why there are none.
@@ -252,11 +266,11 @@ func plain(text []byte) (f File, ok bool) {
 
 // Bounds of the schema that is held against every file. Bytes are of what they stand for.
 const (
-	mostDrives, mostReadings, mostPages, mostDecoded = 1000, 20000, 200, 200
-	longestText, longestName                         = 500, 100
-	longestPage                                      = 66_000
-	longestTook                                      = 24 * 60 * 60 * 1000
-	mostLeft                                         = 1_000_000
+	mostDrives, mostReadings, mostPages, mostDecoded, mostFolded = 1000, 20000, 200, 200, 1000
+	longestText, longestName                                     = 500, 100
+	longestPage                                                  = 66_000
+	longestTook                                                  = 24 * 60 * 60 * 1000
+	mostLeft                                                     = 1_000_000
 )
 
 var (
@@ -267,7 +281,7 @@ var (
 
 // within reports whether a file is certainly within the schema's bounds.
 func (f File) within() bool {
-	if f.Format != format || f.Version != versionPlain && f.Version != versionLeft ||
+	if f.Format != format || f.Version < versionPlain || f.Version > versionFolded ||
 		!f.Written.IsZero() && f.Written.Location() != time.UTC || len(f.Drives) == 0 ||
 		len(f.Drives) > mostDrives || f.Signature != nil && (len(f.Signature.Key) != 32 || len(f.Signature.Value) != 64) {
 		return false
@@ -279,11 +293,11 @@ func (f File) within() bool {
 			return false
 		}
 		if l := d.Left; l != nil &&
-			(f.Version != versionLeft || min(l.Sweeps, l.Reworks, l.Signatures) < 0 || max(l.Sweeps, l.Reworks, l.Signatures) > mostLeft) {
+			(f.Version < versionLeft || min(l.Sweeps, l.Reworks, l.Signatures) < 0 || max(l.Sweeps, l.Reworks, l.Signatures) > mostLeft) {
 			return false
 		}
 		for j := range d.Readings {
-			if !d.Readings[j].within(names) {
+			if !d.Readings[j].within(names) || len(d.Readings[j].Folded) > 0 && f.Version < versionFolded {
 				return false
 			}
 		}
@@ -296,7 +310,9 @@ func (r *Reading) within(names map[reading.PageName]bool) bool {
 		!isText(
 			r.Tool, longestText,
 		) || len(r.Place) > longestText || len(r.Origin) > longestText || len(r.Pages) == 0 || len(r.Pages) > mostPages ||
-		len(r.Decoded) > mostDecoded {
+		len(r.Decoded) > mostDecoded || len(r.Folded) > mostFolded || slices.ContainsFunc(r.Folded, func(t time.Time) bool {
+		return t.IsZero() || t.Location() != time.UTC
+	}) {
 		return false
 	}
 	for i := range r.Pages {

@@ -117,6 +117,18 @@ type Moment struct {
 	Origin string
 }
 
+// CountReadings counts the readings that moments stand for, those that are folded among them.
+func CountReadings(moments []Moment) int {
+	n := len(moments)
+	for i := range moments {
+		n += moments[i].Folded
+	}
+	return n
+}
+
+// Stretch is a row of readings, by their numbers, that differ from the one before them, and from each other, in little.
+type Stretch struct{ First, Last int }
+
 // Around gives the numbers of the readings a run took before and after what it did; 0: it took none.
 func Around(run int64, moments []Moment) (before, after int) {
 	for _, m := range moments {

@@ -52,7 +52,7 @@ type Count struct {
 func (o *Outside) Counts(ctx context.Context) (all []Count, err error) {
 	for _, c := range []struct{ what, query string }{
 		{"drives", `SELECT COUNT(*) FROM drive`},
-		{"readings", `SELECT COUNT(*) FROM reading`},
+		{"readings", `SELECT (SELECT COUNT(*) FROM reading) + (SELECT COALESCE(SUM(readings), 0) FROM stretch)`},
 		{"verdicts", `SELECT COUNT(*) FROM verdict`},
 		{"signed verdicts", `SELECT COUNT(*) FROM sign_off`},
 		{"intakes", `SELECT COUNT(*) FROM intake`},
@@ -77,6 +77,10 @@ func (o *Outside) Orphans(ctx context.Context) (all []string, err error) {
 		{
 			"bytes without their reading",
 			`SELECT COUNT(*) FROM reading_raw AS r WHERE NOT EXISTS (SELECT 1 FROM reading WHERE drive = r.drive AND seq = r.seq)`,
+		},
+		{
+			"rows of readings without the one they follow",
+			`SELECT COUNT(*) FROM stretch AS s WHERE NOT EXISTS (SELECT 1 FROM reading WHERE drive = s.drive AND seq = s.first - 1)`,
 		},
 		{"drives that no search finds", `SELECT COUNT(*) FROM drive WHERE NOT EXISTS (SELECT 1 FROM drive_text WHERE rowid = drive.id)`},
 	} {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/hex"
@@ -60,6 +61,10 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 		return err
 	}
 	r.Seq = c.last.seq + 1
+	if done, err := c.extend(ctx, r, signals); err != nil || done {
+		c.last.seq = r.Seq
+		return err
+	}
 	all, fresh, err := c.leaves(ctx, r.Seq, r.Pages)
 	if err != nil {
 		return err
@@ -100,16 +105,22 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 		c.last.frames.open[r.Seq] = fresh
 	}
 	c.last.seq, c.last.leaves, c.last.pages = r.Seq, all, r.Pages
+	c.last.anchored, c.last.anchor = r.Seq, *r
+	c.last.stretch, c.last.held = stretchRow{First: r.Seq + 1, From: millis(r.At)}, held{at: r.At}
 	return nil
 }
 
 // last is the latest reading of the drive that readings were added to last in this change: more of them are likely to follow.
 type last struct {
-	drive  int64
-	seq    int // 0: it has none
-	leaves []leaf
-	pages  []reading.Page // where they are at hand, one for each leaf
-	frames frameCache
+	drive    int64
+	seq      int          // 0: it has none
+	anchored int          // the last that is stored whole; 0: none
+	anchor   shop.Reading // that one, as far as those of a stretch share it
+	leaves   []leaf
+	pages    []reading.Page // where they are at hand, one for each leaf
+	stretch  stretchRow     // of those behind the anchor
+	held     held           // the last of them, or when the anchor was read
+	frames   frameCache
 }
 
 // recall makes c.last that of a drive.
@@ -118,20 +129,32 @@ func (c Tx) recall(ctx context.Context, driveID int64) error {
 		return nil
 	}
 	*c.last = last{}
-	var row struct {
-		Seq      int    `db:"seq"`
-		Manifest string `db:"manifest"`
-		Leaves   []byte `db:"leaves"`
-	}
-	err := c.tx.GetContext(ctx, &row, `SELECT seq, manifest, leaves FROM reading WHERE drive = ? ORDER BY seq DESC LIMIT 1`, driveID)
+	var row readingRow
+	err := c.tx.GetContext(ctx, &row, selectReading+`WHERE drive = ? ORDER BY seq DESC LIMIT 1`, driveID)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	found := last{drive: driveID, seq: row.Seq, frames: frameCache{c.queries, driveID, map[int][]byte{}}}
-	if err == nil {
-		if found.leaves, err = c.manifest(ctx, row.Manifest, row.Leaves); err != nil {
-			return fmt.Errorf("reading %d: %w", row.Seq, err)
+	found := last{drive: driveID, seq: row.Seq, anchored: row.Seq, frames: frameCache{c.queries, driveID, map[int][]byte{}}}
+	if err != nil {
+		*c.last = found
+		return nil
+	}
+	if found.leaves, err = c.manifest(ctx, row.Manifest, row.Leaves); err != nil {
+		return fmt.Errorf("reading %d: %w", row.Seq, err)
+	}
+	found.anchor = row.reading(driveID)
+	found.stretch, found.held = stretchRow{First: row.Seq + 1, From: row.At}, held{at: moment(row.At)}
+	rows, err := c.stretches(ctx, driveID, `AND s.first = ?`, row.Seq+1)
+	if err != nil {
+		return err
+	}
+	if len(rows) > 0 {
+		all, err := rows[0].open()
+		if err != nil {
+			return err
 		}
+		found.stretch, found.held = rows[0], all[len(all)-1]
+		found.seq = found.held.seq
 	}
 	*c.last = found
 	return nil
@@ -139,7 +162,7 @@ func (c Tx) recall(ctx context.Context, driveID int64) error {
 
 // SaveSignals serves a use case's Tx: the pages stay, what they decode to is derived anew.
 func (c Tx) SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error {
-	_, err := c.tx.ExecContext(
+	res, err := c.tx.ExecContext(
 		ctx,
 		`UPDATE reading SET signals = ?, decoder = ? WHERE drive = ? AND seq = ?`,
 		signal.Pack(signals),
@@ -147,43 +170,44 @@ func (c Tx) SaveSignals(ctx context.Context, driveID int64, seq, decoder int, si
 		driveID,
 		seq,
 	)
-	return err
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n > 0 {
+		*c.last = last{}
+		return err
+	}
+	return c.saveHeldSignals(ctx, driveID, seq, decoder, signals)
 }
 
-// Reading serves a use case's Reader.
-func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Reading, error) {
-	var row struct {
-		At       int64  `db:"at"`
-		Placed   *int64 `db:"placed"`
-		Aside    string `db:"aside"`
-		Origin   string `db:"origin"`
-		Took     int64  `db:"took"`
-		Bench    string `db:"bench"`
-		Bay      int    `db:"bay"`
-		Run      int64  `db:"run"`
-		Step     string `db:"step"`
-		Tool     string `db:"tool"`
-		Decoder  int    `db:"decoder"`
-		Report   string `db:"report"`
-		Manifest string `db:"manifest"`
-		Leaves   []byte `db:"leaves"`
-		Signals  []byte `db:"signals"`
-	}
-	err := sqlx.GetContext(
-		ctx,
-		q.q,
-		&row,
-		`SELECT at, placed, aside, origin, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals
-		   FROM reading WHERE drive = ? AND seq = ?`,
-		driveID,
-		seq,
-	)
-	if err != nil {
-		return shop.Reading{}, missing(err, fmt.Sprintf("no reading %d of this drive", seq), "List its readings.")
-	}
+const selectReading = `
+	SELECT seq, at, placed, aside, origin, took, bench, bay, run, step, tool, decoder, report, manifest, leaves, signals
+	FROM reading `
+
+type readingRow struct {
+	Seq      int    `db:"seq"`
+	At       int64  `db:"at"`
+	Placed   *int64 `db:"placed"`
+	Aside    string `db:"aside"`
+	Origin   string `db:"origin"`
+	Took     int64  `db:"took"`
+	Bench    string `db:"bench"`
+	Bay      int    `db:"bay"`
+	Run      int64  `db:"run"`
+	Step     string `db:"step"`
+	Tool     string `db:"tool"`
+	Decoder  int    `db:"decoder"`
+	Report   string `db:"report"`
+	Manifest string `db:"manifest"`
+	Leaves   []byte `db:"leaves"`
+	Signals  []byte `db:"signals"`
+}
+
+// reading gives what a row tells by itself: all but pages and signals.
+func (row *readingRow) reading(driveID int64) shop.Reading {
 	r := shop.Reading{
 		Drive:   driveID,
-		Seq:     seq,
+		Seq:     row.Seq,
 		At:      moment(row.At),
 		Took:    time.Duration(row.Took) * time.Millisecond,
 		Bay:     drive.Bay{Bench: row.Bench, Number: row.Bay},
@@ -198,6 +222,21 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 	if row.Placed != nil {
 		r.Said, r.At = r.At, moment(*row.Placed)
 	}
+	return r
+}
+
+// Reading serves a use case's Reader.
+func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Reading, error) {
+	var row readingRow
+	err := sqlx.GetContext(ctx, q.q, &row, selectReading+`WHERE drive = ? AND seq = ?`, driveID, seq)
+	if err != nil {
+		err = missing(err, fmt.Sprintf("no reading %d of this drive", seq), "List its readings.")
+		if !shop.IsNone(err) {
+			return shop.Reading{}, err
+		}
+		return q.heldReading(ctx, driveID, seq, err)
+	}
+	r := row.reading(driveID)
 	if r.Signals, err = signal.Unpack(row.Signals); err != nil {
 		return r, err
 	}
@@ -220,15 +259,17 @@ func (q queries) Reading(ctx context.Context, driveID int64, seq int) (shop.Read
 
 // Moments serves a use case's Reader: the readings that count, in the order of time. Those taken elsewhere may come in late.
 func (q queries) Moments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
-	// They lie together by seq; by time, each would be looked for on its own.
-	all, err := q.moments(ctx, driveID, `aside = '' ORDER BY seq`)
-	slices.SortStableFunc(all, func(a, b shop.Moment) int { return a.At.Compare(b.At) })
-	return all, err
+	all, err := q.AllMoments(ctx, driveID)
+	return slices.DeleteFunc(all, func(m shop.Moment) bool { return m.Aside != "" }), err
 }
 
 // AllMoments serves a use case's Reader: Moments, and those of the readings that do not count.
 func (q queries) AllMoments(ctx context.Context, driveID int64) ([]shop.Moment, error) {
+	// They lie together by seq; by time, each would be looked for on its own.
 	all, err := q.moments(ctx, driveID, `1 ORDER BY seq`)
+	if err == nil && len(all) > 0 {
+		all, err = q.between(ctx, driveID, all, `ORDER BY s.first`)
+	}
 	slices.SortStableFunc(all, func(a, b shop.Moment) int { return a.At.Compare(b.At) })
 	return all, err
 }
@@ -236,13 +277,36 @@ func (q queries) AllMoments(ctx context.Context, driveID int64) ([]shop.Moment, 
 // Latest serves a use case's Reader.
 func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error) {
 	all, err := q.moments(ctx, driveID, `aside = '' ORDER BY coalesce(placed, at) DESC, seq DESC LIMIT 1`)
-	if err == nil && len(all) == 0 {
-		err = &shop.NotFound{What: "no reading of this drive", Advice: "Take one."}
-	}
 	if err != nil {
 		return shop.Moment{}, err
 	}
-	return all[0], nil
+	// That of the stretch which ended last may be later. Where somebody set readings aside, or their time, nothing is as it came.
+	var in struct {
+		Stood int  `db:"stood"`
+		First *int `db:"first"`
+	}
+	if err := sqlx.GetContext(ctx, q.q, &in, `
+		SELECT (SELECT count(*) FROM stretch_standing WHERE drive = ?1) AS stood,
+		       (SELECT first FROM stretch WHERE drive = ?1 ORDER BY ended DESC, first DESC LIMIT 1) AS first`, driveID,
+	); err != nil {
+		return shop.Moment{}, err
+	}
+	if in.First != nil {
+		whole, err := []shop.Moment(nil), error(nil)
+		if in.Stood > 0 {
+			whole, err = q.Moments(ctx, driveID)
+		} else if whole, err = q.moments(ctx, driveID, fmt.Sprintf(`seq = %d`, *in.First-1)); err == nil {
+			whole, err = q.between(ctx, driveID, whole, `AND s.first = ?`, *in.First)
+		}
+		if err != nil {
+			return shop.Moment{}, err
+		}
+		all = append(all, slices.DeleteFunc(whole, func(m shop.Moment) bool { return m.Aside != "" })...)
+	}
+	if len(all) == 0 {
+		return shop.Moment{}, &shop.NotFound{What: "no reading of this drive", Advice: "Take one."}
+	}
+	return slices.MaxFunc(all, func(a, b shop.Moment) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Seq, b.Seq)) }), nil
 }
 
 // moments reads those of a drive that a condition of ours chooses.
@@ -285,10 +349,14 @@ func (c Tx) StandReading(ctx context.Context, driveID int64, seq int, aside shop
 	if err != nil {
 		return err
 	}
-	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(err, &shop.NotFound{What: fmt.Sprintf("no reading %d of this drive", seq), Advice: "List its readings."})
+	n, err := res.RowsAffected()
+	if err != nil || n == 1 {
+		return err
 	}
-	return nil
+	if found, err := c.standHeld(ctx, driveID, seq, aside, at); err != nil || found {
+		return err
+	}
+	return &shop.NotFound{What: fmt.Sprintf("no reading %d of this drive", seq), Advice: "List its readings."}
 }
 
 // AddChange serves a use case's Tx.
@@ -302,12 +370,6 @@ func (c Tx) AddChange(ctx context.Context, driveID int64, x shop.Change) error {
 func (c Tx) ForgetChanges(ctx context.Context, driveID int64) error {
 	_, err := c.tx.ExecContext(ctx, `DELETE FROM signal_change WHERE drive = ?`, driveID)
 	return err
-}
-
-// HasReport serves a use case's Reader.
-func (q queries) HasReport(ctx context.Context, id string) (has bool, err error) {
-	err = sqlx.GetContext(ctx, q.q, &has, `SELECT EXISTS (SELECT 1 FROM reading WHERE report = ?)`, id)
-	return has, err
 }
 
 // Changes serves a use case's Reader.

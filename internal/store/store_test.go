@@ -138,7 +138,7 @@ func TestAReportIsKnownOnceItIsStored(t *testing.T) {
 	s := open(t)
 	d := addDrive(t, s, "KVA077M511")
 	for _, want := range []bool{false, true} {
-		known, err := s.HasReport(t.Context(), "same")
+		known, err := s.HasReading(t.Context(), d.Identity.Key, now, "same")
 		require.NoError(t, err)
 		assert.Equal(t, want, known)
 		if !known {

@@ -137,16 +137,3 @@ func (c Tx) SaveAwaited(ctx context.Context, run int64, by string) (err error) {
 	}
 	return err
 }
-
-// ReadingTimes serves a use case's Reader.
-func (q queries) ReadingTimes(ctx context.Context, driveID int64, since time.Time, limit int) ([]time.Time, error) {
-	var at []int64
-	err := sqlx.SelectContext(
-		ctx, q.q, &at, `SELECT at FROM reading WHERE drive = ? AND at >= ? ORDER BY seq DESC LIMIT ?`, driveID, millis(since), limit,
-	)
-	all := make([]time.Time, len(at))
-	for i, ms := range at {
-		all[i] = moment(ms)
-	}
-	return all, err
-}

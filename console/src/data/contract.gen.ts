@@ -3446,6 +3446,8 @@ export interface components {
             /** Format: int64 */
             run?: number;
             step?: string;
+            /** @description how many readings lie between the one before and this of which only the times are kept: nothing but clocks and temperatures moved */
+            folded?: number;
         };
         Attribute: {
             id: number;
@@ -3569,6 +3571,8 @@ export interface components {
             known: number;
             /** @description of those taken in: do not count, since their time lies ahead */
             aside?: number;
+            /** @description of so many more the file has the times alone */
+            folded?: number;
             left?: components["schemas"]["RecordLeft"];
         };
         /** @description what the writer of the file knows of the drive and the file does not hold */

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"slices"
 )
 
 // Values are the numbers a reading had for its signals, in the order of the registry's packed form. A million of them are gone
@@ -72,8 +73,8 @@ func Pack(s Set) []byte {
 		if !v.Available {
 			continue
 		}
-		if whole := math.Trunc(v.Number); whole == v.Number && math.Abs(whole) < 1<<53 {
-			b = binary.AppendVarint(append(b, d.Code), int64(whole))
+		if isWhole(v.Number) {
+			b = binary.AppendVarint(append(b, d.Code), int64(v.Number))
 			continue
 		}
 		b = binary.LittleEndian.AppendUint64(append(b, d.Code|0x80), math.Float64bits(v.Number))
@@ -117,6 +118,98 @@ func Unpack(b []byte) (Values, error) {
 	}
 	return v, nil
 }
+
+// PackAfter writes how values differ from those before them: of each signal that moved its code and by how much, as Pack does; of one that
+// has no number any more a zero and its code.
+func PackAfter(before, now Values) []byte {
+	var b []byte
+	for i, code := range now.codes {
+		x, was := now.numbers[i], 0.0
+		if at := bytes.IndexByte(before.codes, code); at >= 0 {
+			if was = before.numbers[at]; was == x {
+				continue
+			}
+		}
+		if isWhole(x) && isWhole(was) {
+			b = binary.AppendVarint(append(b, code), int64(x)-int64(was))
+			continue
+		}
+		b = binary.LittleEndian.AppendUint64(append(b, code|0x80), math.Float64bits(x))
+	}
+	for _, code := range before.codes {
+		if bytes.IndexByte(now.codes, code) < 0 {
+			b = append(b, 0, code)
+		}
+	}
+	return b
+}
+
+func isWhole(x float64) bool { return math.Trunc(x) == x && math.Abs(x) < 1<<53 }
+
+// UnpackAfter reads what PackAfter wrote, given the same values before. Codes this version does not know are passed over. It keeps nothing
+// of b.
+func UnpackAfter(before Values, b []byte) (Values, error) {
+	now := Values{before.codes, append(make([]float64, 0, len(before.numbers)+2), before.numbers...)}
+	own := false // codes are shared with those before until they differ
+	part := func() {
+		if !own {
+			now.codes, own = bytes.Clone(now.codes), true
+		}
+	}
+	for at := 0; at < len(b); {
+		code := b[at]
+		at++
+		if code == 0 {
+			if at == len(b) {
+				return now, fmt.Errorf("packed signals, byte %d: cut short", at)
+			}
+			if i := bytes.IndexByte(now.codes, b[at]); i >= 0 {
+				part()
+				now.codes, now.numbers = slices.Delete(now.codes, i, i+1), slices.Delete(now.numbers, i, i+1)
+			}
+			at++
+			continue
+		}
+		i := bytes.IndexByte(now.codes, code&0x7F)
+		var x float64
+		if code&0x80 != 0 {
+			if len(b)-at < 8 {
+				return now, fmt.Errorf("packed signals, byte %d: cut short", at)
+			}
+			x = math.Float64frombits(binary.LittleEndian.Uint64(b[at:]))
+			at += 8
+		} else {
+			moved, n := binary.Varint(b[at:])
+			if n <= 0 {
+				return now, fmt.Errorf("packed signals, byte %d: no number", at)
+			}
+			if x = float64(moved); i >= 0 {
+				x += now.numbers[i]
+			}
+			at += n
+		}
+		switch code &= 0x7F; {
+		case i >= 0:
+			now.numbers[i] = x
+		case byCode[code] != nil:
+			part()
+			i = 0
+			for i < len(now.codes) && place[now.codes[i]] < place[code] {
+				i++
+			}
+			now.codes, now.numbers = slices.Insert(now.codes, i, code), slices.Insert(now.numbers, i, x)
+		}
+	}
+	return now, nil
+}
+
+// place is where a signal stands in the registry, by its code.
+var place = func() (m [128]int) {
+	for i := range Registry {
+		m[Registry[i].Code] = i
+	}
+	return m
+}()
 
 var byCode = func() (m [128]*Definition) {
 	for i := range Registry {

@@ -44,7 +44,7 @@ func (f *Follower) Add(p Point) {
 		f.gaps = p.At
 		return
 	}
-	f.seen++
+	f.seen += 1 + p.Folded
 	first := f.first
 	f.first = nil
 	switch {
@@ -71,6 +71,10 @@ func (f *Follower) Add(p Point) {
 	f.latest, f.has = p, true
 	f.gap, f.gaps = time.Time{}, time.Time{}
 }
+
+// Interval is when the present interval of growth, or of none, began: at one of the points that were added; the zero time before the
+// second.
+func (f *Follower) Interval() time.Time { return f.stands.from }
 
 // setAside drops the latest for the one that takes it back; what a rework did before it still explains that.
 func (f *Follower) setAside(next *Point) {

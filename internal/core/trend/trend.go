@@ -33,6 +33,7 @@ type Point struct {
 	Reworked float64 // how much of the rise since the point before a rework explains, 0 or more
 	Missing  bool
 	Late     bool // the drive was read before without it
+	Folded   int  // how many readings since the point before said the same, and are not kept
 
 	gap, gaps time.Time // the first and last readings before it in which the value was missing
 }

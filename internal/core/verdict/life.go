@@ -18,6 +18,7 @@ type Moment struct {
 	At      time.Time
 	Place   drive.Bay // it was taken in; none: it came from elsewhere
 	Signals signal.Values
+	Folded  int // how many readings lie between the one before and this of which only the times are kept, see Foldable
 }
 
 // Watched is a self-test that the bench followed from its start to its end: evidence, whatever hour the drive's log stamps it with.
@@ -65,7 +66,11 @@ type Life struct {
 	suspect []bool    // per moment, whether the next reading took back what it said
 	columns []*column // of the signals that ever had a value
 	byCode  [128]*column
+	folds   []fold
 }
+
+// fold is how many readings before a moment are folded.
+type fold struct{ at, readings int }
 
 // column is the points of one signal.
 type column struct {
@@ -95,6 +100,11 @@ func kindOf(d *signal.Definition) trend.Kind {
 // NewLife lays a drive's moments out in columns and marks in them what reworks explain.
 func NewLife(moments []Moment, reworks []Rework) *Life {
 	l := &Life{Moments: moments, Reworks: reworks, after: make([]int, len(reworks)), suspect: make([]bool, len(moments))}
+	for i := range moments {
+		if n := moments[i].Folded; n > 0 {
+			l.folds = append(l.folds, fold{i, n})
+		}
+	}
 	reworked := make([]float64, len(moments)) // of the rise up to a moment, how much a rework explains
 	for n, w := range reworks {
 		l.after[n] = len(moments)
@@ -214,7 +224,7 @@ func (l *Life) lay(reworked []float64) {
 				c.definition, c.points, points, c.at, at = d, points[:0:n], points[n:], at[:0:n], at[n:]
 				l.byCode[d.Code], l.columns = c, append(l.columns, c)
 			}
-			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v, Late: i > 0 && len(c.points) == 0}
+			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v, Late: i > 0 && len(c.points) == 0, Folded: m.Folded}
 			if explained[d.Name] {
 				p.Reworked = reworked[i]
 			}

@@ -35,6 +35,17 @@ type Walk struct {
 	trends map[signal.Name]trend.Trend // of each evidence in turn; nil: each has its own
 }
 
+// counted is how many readings there were up to the i-th moment, those that are folded among them.
+func (l *Life) counted(i int) int {
+	n := i + 1
+	for _, f := range l.folds {
+		if f.at <= i {
+			n += f.readings
+		}
+	}
+	return n
+}
+
 // Walk begins before the first moment.
 func (l *Life) Walk() *Walk {
 	w := &Walk{life: l, followers: make([]*trend.Follower, len(l.columns)), taken: make([]int, len(l.columns))}
@@ -81,7 +92,7 @@ func (w *Walk) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 		Now:         now,
 		Calibration: l.Risk,
 		Trends:      w.trends,
-		Readings:    i + 1,
+		Readings:    l.counted(i),
 		Carried:     map[signal.Name]Carried{},
 	}
 	if e.Trends == nil {

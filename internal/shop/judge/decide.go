@@ -182,7 +182,7 @@ func (s *Judge) assess(
 	e := evidence(d, decoded, now, life)
 	v := verdict.Decide(p, e)
 	n := &a.now
-	n.Readings, n.LastAt = len(moments), time.Time{}
+	n.Readings, n.LastAt = shop.CountReadings(moments), time.Time{}
 	if len(moments) > 0 {
 		n.LastAt = r.At
 	}

@@ -71,7 +71,7 @@ func (s *Keeper) Arrived(ctx context.Context, tx Tx, p protocol.Reading) ([]shop
 		*said = wording.Say(wording.ReadingAsleep, wording.Values{"serial": p.Key.Serial, "reading": fresh.reading.Seq})
 	}
 	if left && d.Now.VerdictSeq > 0 { // nothing was asked, so nothing is known anew
-		d.Now.Readings, d.Now.LastAt = len(moments), fresh.reading.At
+		d.Now.Readings, d.Now.LastAt = shop.CountReadings(moments), fresh.reading.At
 		return events, tx.SaveNow(ctx, d.ID, d.Now)
 	}
 	if len(moments) > 1 {
@@ -122,7 +122,7 @@ func (k *known) meet(ctx context.Context, tx Tx, p *protocol.Reading) (err error
 
 // keep stores a reading and its drive; nil when the reading is known already.
 func (s *Keeper) keep(ctx context.Context, tx Tx, p *protocol.Reading, origin string, k *known) (*kept, error) {
-	if known, err := tx.HasReport(ctx, p.ID); err != nil || known {
+	if known, err := tx.HasReading(ctx, p.Key, p.At, p.ID); err != nil || known {
 		return nil, err
 	}
 	if err := k.meet(ctx, tx, p); err != nil {

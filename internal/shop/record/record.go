@@ -38,9 +38,13 @@ type Reader interface {
 	AllMoments(ctx context.Context, driveID int64) ([]shop.Moment, error) // those of the readings that do not count among them
 	Bays(ctx context.Context) ([]protocol.Bay, error)
 	DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, error)
+	FoldedTimes(ctx context.Context, driveID int64) (map[int][]time.Time, error) // by the number of the reading before
+	Stretches(ctx context.Context, driveID int64, before time.Time) ([]shop.Stretch, error)
+	ToldReadings(ctx context.Context, driveID int64) ([]int, error)                 // at which alerts were raised
+	Unfolded(ctx context.Context, after int64, limit int) (drives []int64, _ error) // that have stretches
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
 	DrivesBySuffix(ctx context.Context, ending string) ([]shop.Drive, error)
-	HasReport(ctx context.Context, id string) (bool, error)
+	HasReading(ctx context.Context, of drive.Key, at time.Time, report string) (bool, error)
 	Latest(ctx context.Context, driveID int64) (shop.Moment, error) // of its readings
 	List(ctx context.Context, q shop.Query) ([]shop.Listed, error)
 	Volumes(ctx context.Context, driveID int64) (protocol.Volumes, error) // the newest
@@ -54,6 +58,7 @@ type Tx interface {
 	AddChange(ctx context.Context, driveID int64, c shop.Change) error
 	AddReading(ctx context.Context, r *shop.Reading, signals signal.Set) error // gives it its Seq
 	AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) error   // one that is there already stays as it is
+	Fold(ctx context.Context, driveID int64, first int, seqs []int) error      // of the stretch that begins with first
 	ForgetChanges(ctx context.Context, driveID int64) error
 	SaveDrive(ctx context.Context, d *shop.Drive) error // a new one gets its ID
 	SaveSignals(ctx context.Context, driveID int64, seq, decoder int, signals signal.Set) error

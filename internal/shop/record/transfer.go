@@ -21,6 +21,7 @@ type Imported struct {
 	Readings int         // taken in
 	Aside    int         // of them do not count: their time lies ahead
 	Known    int         // were here already
+	Folded   int         // of these the file has the times alone
 	Left     record.Left // what stays with the shop that wrote the file
 }
 
@@ -38,6 +39,7 @@ func (s *Keeper) Import(ctx context.Context, by shop.Actor, f record.File) ([]Im
 			readings := slices.Clone(d.Readings)
 			slices.SortStableFunc(readings, func(a, b record.Reading) int { return a.At.Compare(b.At) })
 			for i := range readings {
+				done.Folded += len(readings[i].Folded)
 				readings[i].Origin = s.originOf(f.SignedBy, readings[i].Origin)
 			}
 			more, err := s.takeIn(ctx, tx, d.Key(), readings, &done)
@@ -133,6 +135,11 @@ func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) 
 	if err != nil {
 		return f, err
 	}
+	folds, err := s.store.FoldedTimes(ctx, d.ID)
+	if err != nil {
+		return f, err
+	}
+	times, before := map[string][]time.Time{}, 0 // by the reading behind them
 	out := record.Drive{Model: d.Identity.Model, Serial: d.Identity.Serial}
 	for _, m := range moments {
 		r, err := s.store.Reading(ctx, d.ID, m.Seq)
@@ -152,6 +159,7 @@ func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) 
 			x.Place = s.books.Name + ", " + r.Bay.Words()
 		}
 		out.Readings = append(out.Readings, x)
+		times[x.ID], before = folds[before], m.Seq
 	}
 	if len(out.Readings) == 0 {
 		return f, &shop.NotFound{What: d.Identity.Serial + " has no reading", Advice: "Take one."}
@@ -162,6 +170,7 @@ func (s *Keeper) Export(ctx context.Context, d shop.Drive) (record.File, error) 
 		return f, err
 	}
 	f.Leave(left)
+	f.Fold(times)
 	return f, f.Sign(s.books.Key)
 }
 

@@ -151,6 +151,7 @@ func (s *Shop) Run(ctx context.Context) error {
 	defer s.Wait()
 	s.Own.Go(func() { s.JudgeAnew(ctx) })
 	s.Own.Go(func() { s.KeepConsents(ctx) })
+	s.Own.Go(func() { s.KeepFolded(ctx) })
 	s.Own.Go(func() { s.Watcher.Keep(ctx) })
 	s.Own.Go(func() { s.Teller.Keep(ctx, s.raise) })
 	<-ctx.Done()

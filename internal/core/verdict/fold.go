@@ -1,0 +1,111 @@
+package verdict
+
+import (
+	"math"
+	"time"
+
+	"hylostat.example/internal/core/signal"
+)
+
+// Foldable finds which readings between the first and the last of some, as indices into the moments of a life, nothing rests on: what
+// they say is what those around them say, save for clocks and what varies, and of that they are no extreme. Without them every trend of a
+// signal that matters is the same at each moment that is left, and so is the verdict. Ranges do not overlap and are in order; the first and
+// the last reading of each stay, and so do those that keep names by their Seq.
+func Foldable(moments []Moment, ranges [][2]int, keep map[int]bool) []int {
+	l := NewLife(moments, nil)
+	needed := make([]bool, len(moments))
+	for i := range moments {
+		if needed[i] = needed[i] || keep[moments[i].Seq]; i > 0 && (l.suspect[i] || differs(&moments[i-1], &moments[i])) {
+			for k := max(0, i-around); k < min(len(moments), i+around); k++ {
+				needed[k] = true
+			}
+		}
+	}
+	l.ends(needed)
+	var all []int
+	for _, r := range ranges {
+		extremes(moments[r[0]:r[1]+1], needed[r[0]:])
+		for i := r[0] + 1; i < r[1]; i++ {
+			if !needed[i] {
+				all = append(all, i)
+			}
+		}
+	}
+	return all
+}
+
+// around is how many readings on each side of a change stay: what one says alone is taken back by those around it, see trend.Follower.
+const around = 4
+
+// ends marks the moments at which an interval of a signal that matters began: those that follow are counted from there.
+func (l *Life) ends(needed []bool) {
+	w := l.Walk()
+	began := make([]time.Time, len(l.columns))
+	for i := range l.Moments {
+		w.upTo(i)
+		for n, c := range l.columns {
+			now := w.followers[n].Interval()
+			if !c.definition.Matters || now.Equal(began[n]) {
+				continue
+			}
+			began[n] = now
+			for k := i; k >= 0; k-- { // mostly the one before
+				if l.Moments[k].At.Equal(now) {
+					needed[k] = true
+					break
+				}
+			}
+		}
+	}
+}
+
+// runsAhead is by how many hours a clock may be ahead of the calendar between two readings: some count whole hours by themselves.
+const runsAhead = 2
+
+// differs reports whether a reading says something else than the one before: other signals, another value of one that matters, or of one
+// that is neither a clock nor counts up nor varies, or a clock that went back or ran ahead.
+func differs(before, is *Moment) bool {
+	if before.Place != is.Place || before.Signals.Len() != is.Signals.Len() {
+		return true
+	}
+	for d, x := range is.Signals.All() {
+		was, had := before.Signals.Get(d.Name)
+		switch {
+		case !had:
+			return true
+		case was == x || varies(d):
+		case d.Matters, x < was:
+			return true
+		case d.Unit == "h" || d.Name == signal.HoursRaw:
+			if d.Unit == "h" && x-was > is.At.Sub(before.At).Hours()+runsAhead {
+				return true
+			}
+		case d.Inner && d.Direction != signal.Grows:
+			return true
+		}
+	}
+	return false
+}
+
+// varies reports whether a signal goes up and down by itself, so that of some readings its extremes are told.
+func varies(d *signal.Definition) bool {
+	return d.Name == signal.Temperature || d.Name == signal.TemperatureLowest
+}
+
+// extremes marks, of some moments, the first that have the lowest and the highest value of a signal that varies.
+func extremes(moments []Moment, needed []bool) {
+	for _, n := range []signal.Name{signal.Temperature, signal.TemperatureLowest} {
+		lowest, highest := math.Inf(1), math.Inf(-1)
+		low, high := 0, 0
+		for i, m := range moments {
+			x, ok := m.Signals.Get(n)
+			if ok && x < lowest {
+				lowest, low = x, i
+			}
+			if ok && x > highest {
+				highest, high = x, i
+			}
+		}
+		needed[low], needed[high] = true, true
+	}
+}
