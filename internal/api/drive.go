@@ -288,11 +288,7 @@ func visitOf(v desk.Visit) *contract.LastVisit {
 	return &out
 }
 
-func (h *handlers) detailed(ctx context.Context, name string) (contract.Drive, error) {
-	d, err := h.shop.FindDrive(ctx, name)
-	if err != nil {
-		return contract.Drive{}, err
-	}
+func (h *handlers) detailed(ctx context.Context, d shop.Drive) (contract.Drive, error) {
 	out := driveOf(d)
 	i, err := h.shop.Intake(ctx, d)
 	if i != nil {
@@ -313,8 +309,12 @@ func (h *handlers) detailed(ctx context.Context, name string) (contract.Drive, e
 }
 
 func (h *handlers) GetDrive(ctx context.Context, r server.GetDriveRequestObject) (server.GetDriveResponseObject, error) {
-	d, err := h.detailed(ctx, r.Drive)
-	return server.GetDrive200JSONResponse(d), err
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.detailed(ctx, d)
+	return server.GetDrive200JSONResponse(out), err
 }
 
 func (h *handlers) ChangeDrive(ctx context.Context, r server.ChangeDriveRequestObject) (server.ChangeDriveResponseObject, error) {
@@ -325,7 +325,10 @@ func (h *handlers) ChangeDrive(ctx context.Context, r server.ChangeDriveRequestO
 	if err := h.shop.SetDuty(ctx, actor(ctx, value(r.Body.By)), d, drive.Duty(r.Body.Duty)); err != nil {
 		return nil, err
 	}
-	out, err := h.detailed(ctx, d.Identity.Serial)
+	if d, err = h.shop.FindDrive(ctx, d.Identity.Serial); err != nil {
+		return nil, err
+	}
+	out, err := h.detailed(ctx, d)
 	return server.ChangeDrive200JSONResponse(out), err
 }
 

@@ -230,7 +230,7 @@ func (h *handlers) GetArchive(ctx context.Context, r server.GetArchiveRequestObj
 	if failed != nil {
 		return nil, failed
 	}
-	add("drive.json", "who the drive is, and how it stands", asJSON(func() (any, error) { return h.detailed(ctx, d.Identity.Serial) }))
+	add("drive.json", "who the drive is, and how it stands", asJSON(func() (any, error) { return h.detailed(ctx, d) }))
 	add("audit.json", "the head of the shop's audit when this was made, signed", asJSON(func() (any, error) { return h.shop.Head(ctx) }))
 	add("readings.record", "every reading that counts with every byte, as a record file", func(b *bytes.Buffer) error {
 		f, err := h.shop.Export(ctx, d)

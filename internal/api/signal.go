@@ -20,7 +20,7 @@ func marginOf(m *verdict.Margin) *contract.Margin {
 }
 
 func signalsOf(courses []record.Course, moments []shop.Moment, intake *shop.Intake) contract.Signals {
-	out := contract.Signals{Signals: each(courses, signalOf), Readings: len(moments), Marks: []contract.Mark{}}
+	out := contract.Signals{Signals: each(courses, signalOf), Readings: shop.CountReadings(moments), Marks: []contract.Mark{}}
 	for i, m := range moments {
 		h, ok := m.Signals.Get(signal.PowerOnHours)
 		if !ok {
@@ -100,10 +100,54 @@ func (h *handlers) GetSignals(ctx context.Context, r server.GetSignalsRequestObj
 	if err != nil {
 		return nil, err
 	}
-	courses, moments, err := h.shop.Courses(ctx, d)
+	known, err := h.shop.Know(ctx, d)
 	if err != nil {
 		return nil, err
 	}
+	out, err := h.signals(ctx, d, known)
+	return server.GetSignals200JSONResponse(out), err
+}
+
+func (h *handlers) signals(ctx context.Context, d shop.Drive, known record.Known) (contract.Signals, error) {
+	courses, err := h.shop.CoursesOf(ctx, d, known)
+	if err != nil {
+		return contract.Signals{}, err
+	}
 	intake, err := h.shop.Intake(ctx, d)
-	return server.GetSignals200JSONResponse(signalsOf(courses, moments, intake)), err
+	return signalsOf(courses, known.Moments, intake), err
+}
+
+// GetDrivePage answers in one what is asked of a drive at once, from its readings as they were read once.
+func (h *handlers) GetDrivePage(ctx context.Context, r server.GetDrivePageRequestObject) (server.GetDrivePageResponseObject, error) {
+	d, err := h.shop.FindDrive(ctx, r.Drive)
+	if err != nil {
+		return nil, err
+	}
+	known, err := h.shop.Know(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	var out contract.DrivePage
+	if out.Drive, err = h.detailed(ctx, d); err != nil {
+		return nil, err
+	}
+	if v, err := h.shop.Verdict(ctx, d); err == nil {
+		says, err := h.verdict(ctx, d, v)
+		if err != nil {
+			return nil, err
+		}
+		out.Verdict = &says
+	} else if !shop.IsNone(err) {
+		return nil, err
+	}
+	if out.Signals, err = h.signals(ctx, d, known); err != nil {
+		return nil, err
+	}
+	if len(known.Moments) > 0 {
+		latest := readingOf(d, known.Latest, false)
+		out.Reading = &latest
+	}
+	history, err := h.shop.HistoryOf(ctx, d, known.Moments)
+	out.History = each(history, entryOf)
+	return server.GetDrivePage200JSONResponse(out), err
 }

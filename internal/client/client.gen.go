@@ -336,6 +336,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
 	SetOutcome(ctx context.Context, drive DriveName, body SetOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDrivePage What is looked at first of a drive, in one answer
+	//
+	// Corresponds with GET /drives/{drive}/page (the `GetDrivePage` operationId).
+	GetDrivePage(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListReadings Readings of a drive, newest first
 	//
 	// Corresponds with GET /drives/{drive}/readings (the `ListReadings` operationId).
@@ -1659,6 +1664,21 @@ func (c *Raw) SetOutcomeWithBody(ctx context.Context, drive DriveName, contentTy
 // Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
 func (c *Raw) SetOutcome(ctx context.Context, drive DriveName, body SetOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetOutcomeRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDrivePage What is looked at first of a drive, in one answer
+//
+// Corresponds with GET /drives/{drive}/page (the `GetDrivePage` operationId).
+func (c *Raw) GetDrivePage(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDrivePageRequest(c.Server, drive)
 	if err != nil {
 		return nil, err
 	}
@@ -5154,6 +5174,40 @@ func NewSetOutcomeRequestWithBody(server string, drive DriveName, contentType st
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetDrivePageRequest constructs an http.Request for the GetDrivePage method
+func NewGetDrivePageRequest(server string, drive DriveName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/page", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -9191,6 +9245,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /drives/{drive}/outcome (the `SetOutcome` operationId).
 	SetOutcomeWithResponse(ctx context.Context, drive DriveName, body SetOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOutcomeResponse, error)
 
+	// GetDrivePageWithResponse What is looked at first of a drive, in one answer
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/page (the `GetDrivePage` operationId).
+	GetDrivePageWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetDrivePageResponse, error)
+
 	// ListReadingsWithResponse Readings of a drive, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11451,6 +11512,54 @@ func (r SetOutcomeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetOutcomeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDrivePageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DrivePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDrivePageResponse) GetJSON200() *DrivePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDrivePageResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDrivePageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDrivePageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDrivePageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDrivePageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15850,6 +15959,19 @@ func (c *ClientWithResponses) SetOutcomeWithResponse(ctx context.Context, drive 
 	return ParseSetOutcomeResponse(rsp)
 }
 
+// GetDrivePageWithResponse What is looked at first of a drive, in one answer
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/page (the `GetDrivePage` operationId).
+func (c *ClientWithResponses) GetDrivePageWithResponse(ctx context.Context, drive DriveName, reqEditors ...RequestEditorFn) (*GetDrivePageResponse, error) {
+	rsp, err := c.GetDrivePage(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDrivePageResponse(rsp)
+}
+
 // ListReadingsWithResponse Readings of a drive, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18314,6 +18436,39 @@ func ParseSetOutcomeResponse(rsp *http.Response) (*SetOutcomeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDrivePageResponse parses an HTTP response from a GetDrivePageWithResponse call
+func ParseGetDrivePageResponse(rsp *http.Response) (*GetDrivePageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDrivePageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DrivePage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

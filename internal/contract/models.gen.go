@@ -1970,6 +1970,17 @@ type DriveChange struct {
 	Duty Duty    `json:"duty"`
 }
 
+// DrivePage defines model for DrivePage.
+type DrivePage struct {
+	Drive   Drive    `json:"drive"`
+	History []Entry  `json:"history"`
+	Reading *Reading `json:"reading,omitempty"`
+
+	// Signals of a signal with many points the turns, and of those too many the extremes: what a figure shows
+	Signals Signals  `json:"signals"`
+	Verdict *Verdict `json:"verdict,omitempty"`
+}
+
 // Duty defines model for Duty.
 type Duty string
 
@@ -3542,7 +3553,7 @@ type Signal struct {
 	Words  string    `json:"words"`
 }
 
-// Signals defines model for Signals.
+// Signals of a signal with many points the turns, and of those too many the extremes: what a figure shows
 type Signals struct {
 	FirstHours *float64 `json:"first_hours,omitempty"`
 	LastHours  *float64 `json:"last_hours,omitempty"`

@@ -74,6 +74,8 @@ func measure(ctx context.Context) error {
 		{"trust", trust},
 		{"crowd", crowd},
 		{"told", told},
+		{"hourly", hourly},
+		{"year", year},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue

@@ -27,11 +27,11 @@ import (
 	"hylostat.example/internal/record"
 )
 
-// A shop after many years: so many drives, with so many readings each.
-const (
-	manyDrives  = 50_000
-	eachReading = 20
-)
+// manyDrives is how many a shop knows after many years. Each has some 25 readings, as those of the demo have.
+const manyDrives = 50_000
+
+// eachReading is how many readings of a drive come in a file.
+const eachReading = 20
 
 // multiply fills the folder of a demo with copies of its drives, under serials of their own, until there are so many.
 func multiply(ctx context.Context, dir string, drives int) error {
@@ -55,8 +55,6 @@ func multiply(ctx context.Context, dir string, drives int) error {
 	copies := drives/have - 1
 	for _, statement := range []string{
 		`CREATE TEMP TABLE n AS WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < ?1) SELECT n FROM c`,
-		`DROP TRIGGER reading_is_kept`,
-		`DELETE FROM reading WHERE seq > ?2`,
 		`INSERT INTO drive (id, model, serial, identity, interface, medium, bytes, duty, first_seen, hints)
 		 SELECT d.id + n * 1000, d.model, substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id),
 		        json_set(d.identity, '$.serial', substr(d.serial, 1, length(d.serial) - 5) || printf('%05X', n * 64 + d.id)),
@@ -64,19 +62,22 @@ func multiply(ctx context.Context, dir string, drives int) error {
 		`INSERT INTO reading (drive, seq, at, took, bay, run, step, tool, decoder, report, manifest, signals, leaves)
 		 SELECT r.drive + n * 1000, r.seq, r.at, r.took, r.bay, 0, '', r.tool, r.decoder, r.report || '-' || n, r.manifest, r.signals,
 		   r.leaves FROM n, reading r WHERE r.drive < 1000 ORDER BY n, r.drive, r.seq`,
+		`INSERT INTO stretch (drive, first, readings, began, ended, decoder, pages, signals)
+		 SELECT s.drive + n * 1000, s.first, s.readings, s.began, s.ended, s.decoder, s.pages, s.signals FROM n, stretch s
+		  WHERE s.drive < 1000 ORDER BY n, s.drive, s.first`,
 		`INSERT INTO reading_raw (drive, seq, frame) SELECT r.drive + n * 1000, r.seq, r.frame FROM n, reading_raw r
-		  WHERE r.drive < 1000 AND r.seq <= ?2 ORDER BY n, r.drive, r.seq`,
+		  WHERE r.drive < 1000 ORDER BY n, r.drive, r.seq`,
 		`INSERT INTO signal_change SELECT c.drive + n * 1000, c.seq, c.signal, c.at, c.hours, c.before, c.after FROM n,
-		  signal_change c WHERE c.drive < 1000 AND c.seq <= ?2`,
+		  signal_change c WHERE c.drive < 1000`,
 		`INSERT INTO verdict SELECT v.drive + n * 1000, v.seq, v.at, v.reading, v.grade, v.policy, v.body, v.packed FROM n, verdict v
 		  WHERE v.drive < 1000`,
 		`INSERT INTO drive_now (drive, grade, verdict_seq, said, signed, margin, margin_share, findings, first, hours, temperature,
 		  readings, last_at, policy)
 		 SELECT d.drive + n * 1000, d.grade, d.verdict_seq, d.said, NULL, d.margin, d.margin_share, d.findings, d.first, d.hours,
-		   d.temperature, min(d.readings, ?2), d.last_at, d.policy FROM n, drive_now d WHERE d.drive < 1000`,
+		   d.temperature, d.readings, d.last_at, d.policy FROM n, drive_now d WHERE d.drive < 1000`,
 		`INSERT INTO drive_text (rowid, serial, model, ticket, customer) SELECT id, serial, model, '', '' FROM drive WHERE id >= 1000`,
 	} {
-		if _, err := db.ExecContext(ctx, statement, copies, eachReading); err != nil {
+		if _, err := db.ExecContext(ctx, statement, copies); err != nil {
 			return fmt.Errorf("%.60s: %w", statement, err)
 		}
 	}
@@ -252,20 +253,7 @@ func eight(ctx context.Context, c *client.Client, address string) (list, search,
 				serial := serials[r.IntN(len(serials))]
 				timed(&lists, func() error { return get("/drives?limit=100&after=" + url.QueryEscape(serial)) })
 				timed(&searches, func() error { return get("/drives?limit=100&q=" + url.QueryEscape(serial[len(serial)-3-r.IntN(3):])) })
-				timed(&pages, func() error {
-					var all sync.WaitGroup
-					errs := make([]error, 5)
-					for i, part := range []string{"", "/verdict", "/signals", "/history", "/readings/latest"} {
-						all.Go(func() { errs[i] = get("/drives/" + url.PathEscape(serial) + part) })
-					}
-					all.Wait()
-					for _, err := range errs {
-						if err != nil {
-							return err
-						}
-					}
-					return nil
-				})
+				timed(&pages, func() error { return get("/drives/" + url.PathEscape(serial) + "/page") })
 				time.Sleep(time.Duration(100+r.IntN(200)) * time.Millisecond) // a person reads what came
 			}
 		})

@@ -742,6 +742,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        /** What is looked at first of a drive, in one answer */
+        get: operations["getDrivePage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/signals": {
         parameters: {
             query?: never;
@@ -3382,6 +3402,14 @@ export interface components {
             hours: number;
             reading: number;
         };
+        DrivePage: {
+            drive: components["schemas"]["Drive"];
+            verdict?: components["schemas"]["Verdict"];
+            signals: components["schemas"]["Signals"];
+            history: components["schemas"]["Entry"][];
+            reading?: components["schemas"]["Reading"];
+        };
+        /** @description of a signal with many points the turns, and of those too many the extremes: what a figure shows */
         Signals: {
             signals: components["schemas"]["Signal"][];
             readings: number;
@@ -5356,6 +5384,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getDrivePage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description its serial, an unambiguous ending of it, or its bay: bay-3, field/3 (the slash as %2F) */
+                drive: components["parameters"]["DriveName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The drive's page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrivePage"];
                 };
             };
             default: components["responses"]["Wrong"];

@@ -58,6 +58,21 @@ describe("what is asked of the service", () => {
     expect(asked.map((a) => a.path)).toEqual([path]);
   });
 
+  it("asks in one question what it wants of a drive in one moment", async () => {
+    const asked = playService(({ path }) =>
+      path.endsWith("/page")
+        ? { body: { drive: { serial }, signals: { of: "signals" }, history: [], reading: { seq: 4 } } }
+        : { status: 404, body: { title: "no verdict yet" } },
+    );
+    const { result } = renderHook(() => [ask.useDrivePage(serial), ask.useSignals(serial), ask.useVerdict(serial)] as const, {
+      wrapper: within(freshCache()),
+    });
+    await waitFor(() => expect(result.current[2].isError).toBe(true));
+    expect(result.current[0].data).toEqual({ serial });
+    expect(result.current[1].data).toEqual({ of: "signals" });
+    expect(asked.map((a) => a.path)).toEqual(["/drives/KVA%201%2F2/page", "/drives/KVA%201%2F2/verdict"]);
+  });
+
   it("draws drives page by page, and keeps what is shown while others are looked for", async () => {
     const all = Array.from({ length: 401 }, (_, n) => ({ serial: `S${1000 + n}` }));
     let hold = Promise.resolve();

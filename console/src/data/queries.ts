@@ -1,6 +1,6 @@
-import { infiniteQueryOptions, queryOptions, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { infiniteQueryOptions, queryOptions, useInfiniteQuery, useQueries, useQuery } from "@tanstack/react-query";
 import { api, data, page } from "./client";
-import type { Drive, Grade, Medium, ReworkKind, Run } from "./types";
+import type { Drive, DrivePage, Grade, Medium, ReworkKind, Run } from "./types";
 
 /** What the service has, one entry a resource: under which key it is kept, and how it is asked for.
  * changes.ts says what makes each stale. */
@@ -77,25 +77,41 @@ const watched = queryOptions({
 
 const watchPlans = queryOptions({ queryKey: ["watch", "plans"], queryFn: () => data(api.GET("/watch/plans")) });
 
+/** What a drive's page has of it, each asked alone. */
+const alone = {
+  drive: (serial: string) => data(api.GET("/drives/{drive}", { params: drive(serial) })),
+  verdict: (serial: string) => data(api.GET("/drives/{drive}/verdict", { params: drive(serial) })),
+  signals: (serial: string) => data(api.GET("/drives/{drive}/signals", { params: drive(serial) })),
+  history: (serial: string) => data(api.GET("/drives/{drive}/history", { params: drive(serial) })),
+  reading: (serial: string) =>
+    data(api.GET("/drives/{drive}/readings/{reading}", { params: { path: { drive: serial, reading: "latest" }, query: { raw: false } } })),
+};
+type Part = keyof typeof alone;
+
+const asked = new Map<string, { parts: Set<Part>; answer: Promise<DrivePage | undefined> }>();
+
+/** A part of a drive's page. Parts that are asked in the same moment are one question. */
+function part<P extends Part>(serial: string, what: P): Promise<Awaited<ReturnType<(typeof alone)[P]>>> {
+  let together = asked.get(serial);
+  if (!together) {
+    const parts = new Set<Part>();
+    const answer = new Promise((now) => setTimeout(now)).then(() => {
+      asked.delete(serial);
+      return parts.size > 1 ? data(api.GET("/drives/{drive}/page", { params: drive(serial) })) : undefined;
+    });
+    together = { parts, answer };
+    asked.set(serial, together);
+  }
+  together.parts.add(what);
+  return together.answer.then((whole) => (whole?.[what] ?? alone[what](serial)) as Awaited<ReturnType<(typeof alone)[P]>>);
+}
+
 /** What is kept of one drive. */
 const ofDrive = {
-  self: (serial: string) =>
-    queryOptions({ queryKey: ["drive", serial, "self"], queryFn: () => data(api.GET("/drives/{drive}", { params: drive(serial) })) }),
-  verdict: (serial: string) =>
-    queryOptions({
-      queryKey: ["drive", serial, "verdict"],
-      queryFn: () => data(api.GET("/drives/{drive}/verdict", { params: drive(serial) })),
-    }),
-  signals: (serial: string) =>
-    queryOptions({
-      queryKey: ["drive", serial, "signals"],
-      queryFn: () => data(api.GET("/drives/{drive}/signals", { params: drive(serial) })),
-    }),
-  history: (serial: string) =>
-    queryOptions({
-      queryKey: ["drive", serial, "history"],
-      queryFn: () => data(api.GET("/drives/{drive}/history", { params: drive(serial) })),
-    }),
+  self: (serial: string) => queryOptions({ queryKey: ["drive", serial, "self"], queryFn: () => part(serial, "drive") }),
+  verdict: (serial: string) => queryOptions({ queryKey: ["drive", serial, "verdict"], queryFn: () => part(serial, "verdict") }),
+  signals: (serial: string) => queryOptions({ queryKey: ["drive", serial, "signals"], queryFn: () => part(serial, "signals") }),
+  history: (serial: string) => queryOptions({ queryKey: ["drive", serial, "history"], queryFn: () => part(serial, "history") }),
   siblings: (serial: string) =>
     queryOptions({
       queryKey: ["drive", serial, "siblings"],
@@ -126,7 +142,10 @@ const ofDrive = {
   reading: (serial: string, reading: string, raw: boolean) =>
     queryOptions({
       queryKey: ["drive", serial, "reading", reading, raw],
-      queryFn: () => data(api.GET("/drives/{drive}/readings/{reading}", { params: { path: { drive: serial, reading }, query: { raw } } })),
+      queryFn: () =>
+        reading === "latest" && !raw
+          ? part(serial, "reading")
+          : data(api.GET("/drives/{drive}/readings/{reading}", { params: { path: { drive: serial, reading }, query: { raw } } })),
     }),
   watch: (serial: string) =>
     queryOptions({
@@ -184,6 +203,18 @@ export const useWatchPlans = () => useQuery(watchPlans);
 export const useWatch = (serial: string, wanted = true) => useQuery({ ...ofDrive.watch(serial), enabled: wanted });
 export const useAlertsOf = (serial: string) => useQuery(ofDrive.alerts(serial));
 export const useAcceptedOf = (serial: string) => useQuery(ofDrive.accepted(serial));
+
+/** What a drive's page begins with, asked before it is known which parts of it are shown. */
+export const useDrivePage = (serial: string) =>
+  useQueries({
+    queries: [
+      ofDrive.self(serial),
+      ofDrive.verdict(serial),
+      ofDrive.signals(serial),
+      ofDrive.history(serial),
+      ofDrive.reading(serial, "latest", false),
+    ],
+  })[0];
 
 export const useDrive = (serial: string) => useQuery(ofDrive.self(serial));
 export const useVerdict = (serial: string) => useQuery(ofDrive.verdict(serial));

@@ -9,7 +9,7 @@ import {
   useAlertsOf,
   useBytes,
   useComparison,
-  useDrive,
+  useDrivePage,
   useHistory,
   useReading,
   useReadings,
@@ -160,7 +160,7 @@ function firstPlace(r: Reading): Place {
 /** A drive: the answer with its reasons, what changed, its signals over its life, and down to the bytes. */
 export default function DrivePage() {
   const asked = useParams().serial ?? "";
-  const drive = useDrive(asked);
+  const drive = useDrivePage(asked);
   if (drive.isError && !drive.data) return <Wrong error={drive.error} retry={() => drive.refetch()} />;
   if (!drive.data) return <State title="Fetching the drive" />;
   return <KnownDrive drive={drive.data} />;

@@ -111,6 +111,9 @@ type ServerInterface interface {
 	// SetOutcome Note what became of a drive; policies are judged by it
 	// (PUT /drives/{drive}/outcome)
 	SetOutcome(ctx *echo.Context, drive DriveName) error
+	// GetDrivePage What is looked at first of a drive, in one answer
+	// (GET /drives/{drive}/page)
+	GetDrivePage(ctx *echo.Context, drive DriveName) error
 	// ListReadings Readings of a drive, newest first
 	// (GET /drives/{drive}/readings)
 	ListReadings(ctx *echo.Context, drive DriveName) error
@@ -1042,6 +1045,22 @@ func (w *ServerInterfaceWrapper) SetOutcome(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetOutcome(ctx, drive)
+	return err
+}
+
+// GetDrivePage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDrivePage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDrivePage(ctx, drive)
 	return err
 }
 
@@ -2487,6 +2506,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.PATCH(options.BaseURL+"/drives/:drive", wrapper.ChangeDrive, options.OperationMiddlewares["changeDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
+	router.GET(options.BaseURL+"/drives/:drive/page", wrapper.GetDrivePage, options.OperationMiddlewares["getDrivePage"]...)
 	router.GET(options.BaseURL+"/drives/:drive/signals", wrapper.GetSignals, options.OperationMiddlewares["getSignals"]...)
 	router.GET(options.BaseURL+"/drives/:drive/comparison", wrapper.CompareReadings, options.OperationMiddlewares["compareReadings"]...)
 	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.ListReadings, options.OperationMiddlewares["listReadings"]...)
@@ -3834,6 +3854,45 @@ type SetOutcomedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetOutcomedefaultApplicationProblemPlusJSONResponse) VisitSetOutcomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDrivePageRequestObject struct {
+	Drive DriveName `json:"drive"`
+}
+
+type GetDrivePageResponseObject interface {
+	VisitGetDrivePageResponse(w http.ResponseWriter) error
+}
+
+type GetDrivePage200JSONResponse DrivePage
+
+func (response GetDrivePage200JSONResponse) VisitGetDrivePageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDrivePagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDrivePagedefaultApplicationProblemPlusJSONResponse) VisitGetDrivePageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7216,6 +7275,9 @@ type StrictServerInterface interface {
 	// SetOutcome Note what became of a drive; policies are judged by it
 	// (PUT /drives/{drive}/outcome)
 	SetOutcome(ctx context.Context, request SetOutcomeRequestObject) (SetOutcomeResponseObject, error)
+	// GetDrivePage What is looked at first of a drive, in one answer
+	// (GET /drives/{drive}/page)
+	GetDrivePage(ctx context.Context, request GetDrivePageRequestObject) (GetDrivePageResponseObject, error)
 	// ListReadings Readings of a drive, newest first
 	// (GET /drives/{drive}/readings)
 	ListReadings(ctx context.Context, request ListReadingsRequestObject) (ListReadingsResponseObject, error)
@@ -8462,6 +8524,31 @@ func (sh *strictHandler) SetOutcome(ctx *echo.Context, drive DriveName) error {
 		return err
 	} else if validResponse, ok := response.(SetOutcomeResponseObject); ok {
 		return validResponse.VisitSetOutcomeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDrivePage operation middleware
+func (sh *strictHandler) GetDrivePage(ctx *echo.Context, drive DriveName) error {
+	var request GetDrivePageRequestObject
+
+	request.Drive = drive
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDrivePage(ctx.Request().Context(), request.(GetDrivePageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDrivePage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDrivePageResponseObject); ok {
+		return validResponse.VisitGetDrivePageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

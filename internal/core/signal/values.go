@@ -40,6 +40,26 @@ func (v Values) Get(n Name) (float64, bool) {
 	return v.numbers[at], true
 }
 
+// Of gives the number of a signal by its definition, false where it has none.
+func (v Values) Of(d *Definition) (float64, bool) {
+	at := bytes.IndexByte(v.codes, d.Code)
+	if at < 0 {
+		return 0, false
+	}
+	return v.numbers[at], true
+}
+
+// Alike reports whether the same signals have numbers in both.
+func (v Values) Alike(other Values) bool {
+	return len(v.codes) == len(other.codes) && (len(v.codes) == 0 || &v.codes[0] == &other.codes[0] || bytes.Equal(v.codes, other.codes))
+}
+
+// Numbers are the numbers alone, in the order of All. They are not to be changed.
+func (v Values) Numbers() []float64 { return v.numbers }
+
+// Definition is that of the i-th number.
+func (v Values) Definition(i int) *Definition { return byCode[v.codes[i]] }
+
 // Len is how many signals have a number.
 func (v Values) Len() int { return len(v.codes) }
 
@@ -143,6 +163,9 @@ func PackAfter(before, now Values) []byte {
 	}
 	return b
 }
+
+// Defined gives a signal's definition, which is not to be changed; nil: there is no such signal.
+func Defined(n Name) *Definition { return byName[n] }
 
 func isWhole(x float64) bool { return math.Trunc(x) == x && math.Abs(x) < 1<<53 }
 

@@ -5,17 +5,17 @@ import "time"
 // Follower takes the points of a signal one after the other and tells the trend up to the latest. The latest is taken at its word; the
 // next one can set it aside: a lone excursion, be it the first reading of all, is garbage or a slip, and no growth.
 type Follower struct {
-	kind      Kind
-	stands    course
-	latest    Point
-	has       bool
-	suspect   int
-	seen      int
-	first     *Point    // the first of all, while nobody knows whether it or the second is right
-	gap, gaps time.Time // the first and last readings since the latest in which it was missing
-	prior     stood     // how it stood before the latest came
-	moved     bool      // whether the latest is another than the point before it
-	before    *Follower // how it stood before the latest, where that may be taken back
+	kind    Kind
+	stands  course
+	latest  Point
+	has     bool
+	suspect int
+	seen    int
+	first   *Point    // the first of all, while nobody knows whether it or the second is right
+	gap     *gap      // since the latest
+	prior   stood     // how it stood before the latest came
+	moved   bool      // whether the latest is another than the point before it
+	before  *Follower // how it stood before the latest, where that may be taken back
 }
 
 // stood is a course with the point that was the latest.
@@ -38,10 +38,11 @@ func Follow(kind Kind) *Follower { return &Follower{kind: kind} }
 func (f *Follower) Add(p Point) {
 	f.before = nil
 	if p.Missing {
-		if f.gap.IsZero() {
-			f.gap = p.At
+		if f.gap == nil {
+			f.gap = &gap{first: p.At, last: p.At}
+		} else { // a copy: how it stood before may be kept
+			f.gap = &gap{f.gap.first, p.At}
 		}
-		f.gaps = p.At
 		return
 	}
 	f.seen += 1 + p.Folded
@@ -67,9 +68,9 @@ func (f *Follower) Add(p Point) {
 		}
 		f.stands.take(f.latest, f.kind)
 	}
-	p.gap, p.gaps = f.gap, f.gaps
+	p.gap = f.gap
 	f.latest, f.has = p, true
-	f.gap, f.gaps = time.Time{}, time.Time{}
+	f.gap = nil
 }
 
 // Interval is when the present interval of growth, or of none, began: at one of the points that were added; the zero time before the
@@ -110,7 +111,7 @@ const spike = 32
 // it. A counter that is high once and lower ever after was never so high; what two readings say in a row stands.
 func (f *Follower) excursion(next Point) bool {
 	is := f.latest.Value
-	if !f.gap.IsZero() || !f.latest.gap.IsZero() { // what a reading in between would have said nobody knows
+	if f.gap != nil || f.latest.gap != nil { // what a reading in between would have said nobody knows
 		return false
 	}
 	if f.stands.observations == 0 {
@@ -252,11 +253,11 @@ func (c *course) take(p Point, kind Kind) {
 // without the value lies between, nobody knows on which side of it the rise came: each interval counts as short, and the rise as two, as
 // far as that could be.
 func (c *course) grow(before, p Point, by float64) {
-	if p.gap.IsZero() || by == 0 {
+	if p.gap == nil || by == 0 {
 		c.step(before.moment(), p.moment(), by)
 		return
 	}
-	first, last := moment{p.gap, -1}, moment{p.gaps, -1}
+	first, last := moment{p.gap.first, -1}, moment{p.gap.last, -1}
 	split := by >= 2
 	if split {
 		c.step(before.moment(), first, by/2)
@@ -265,7 +266,7 @@ func (c *course) grow(before, p Point, by float64) {
 	c.step(last, p.moment(), by)
 	c.rising = c.rising && split // what cannot be two may have come on the far side: a rise that follows soon is another
 	r := &c.rises[paced-1]       // all of it may have come in the shortest part
-	if short := min(p.gap.Sub(before.At), p.At.Sub(p.gaps)); r.at.at.Add(-short).After(r.after.at) {
+	if short := min(p.gap.first.Sub(before.At), p.At.Sub(p.gap.last)); r.at.at.Add(-short).After(r.after.at) {
 		r.after = moment{r.at.at.Add(-short), -1}
 	}
 	r.events = max(r.events, r.before+clustered(2*by))

@@ -92,6 +92,49 @@ func thin(ps []Point) []Point {
 	return out
 }
 
+// Drawn thins points to about so many for a figure, which looks the same: the ends stay, both sides of each change of a signal that mostly
+// rests, and of stretches that are too long for that the lowest and the highest.
+func Drawn(ps []Point, about int) []Point {
+	if len(ps) <= about {
+		return ps
+	}
+	turns := make([]Point, 0, about)
+	for i, p := range ps {
+		if i == 0 || i == len(ps)-1 || p.Value != ps[i-1].Value || p.Value != ps[i+1].Value {
+			turns = append(turns, p)
+		}
+	}
+	if len(turns) <= about {
+		return turns
+	}
+	out := make([]Point, 0, about+2)
+	out = append(out, turns[0])
+	parts := about / 2
+	for n := range parts {
+		part := turns[n*len(turns)/parts : (n+1)*len(turns)/parts]
+		low, high := 0, 0
+		for i, p := range part {
+			if p.Value < part[low].Value {
+				low = i
+			}
+			if p.Value > part[high].Value {
+				high = i
+			}
+		}
+		out = append(out, part[min(low, high)])
+		if low != high {
+			out = append(out, part[max(low, high)])
+		}
+	}
+	if last := turns[len(turns)-1]; out[len(out)-1] != last {
+		out = append(out, last)
+	}
+	if out[1] == out[0] {
+		out = out[1:]
+	}
+	return out
+}
+
 func median(sorted []float64) float64 {
 	n := len(sorted)
 	return (sorted[(n-1)/2] + sorted[n/2]) / 2

@@ -35,8 +35,11 @@ type Point struct {
 	Late     bool // the drive was read before without it
 	Folded   int  // how many readings since the point before said the same, and are not kept
 
-	gap, gaps time.Time // the first and last readings before it in which the value was missing
+	gap *gap // before it; nil: none
 }
+
+// gap is a row of readings in which the value was missing, by its first and its last.
+type gap struct{ first, last time.Time }
 
 // Interval is the least time between two rises that count as two intervals of growth, and the length of an interval without one.
 const Interval = 24 * time.Hour

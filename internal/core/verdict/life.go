@@ -79,6 +79,8 @@ type column struct {
 	at         []int32 // per point, the index of its moment
 	given      int     // the last moment that gave a value, while they are laid out
 	sweep      float64 // at which power-on hour the sweep ended that the last point is from, of a signal that sweeps give; -1 unknown
+	swept      bool    // sweeps give it
+	explained  bool    // reworks move it
 	partial    bool    // some of them have no value, or one that was taken back
 }
 
@@ -142,12 +144,21 @@ const leastSuspect = 2
 // garbage then, whatever else it says.
 func takenBack(before, is, after signal.Values) bool {
 	n := 0
+	if before.Alike(is) && is.Alike(after) { // as most are
+		first, last := before.Numbers(), after.Numbers()
+		for i, x := range is.Numbers() {
+			if last[i] >= first[i] && (x < first[i] || x > last[i]) && is.Definition(i).Direction == signal.Grows {
+				n++
+			}
+		}
+		return n >= leastSuspect
+	}
 	for d, x := range is.All() {
 		if d.Direction != signal.Grows {
 			continue
 		}
-		was, had := before.Get(d.Name)
-		then, has := after.Get(d.Name)
+		was, had := before.Of(d)
+		then, has := after.Of(d)
 		if had && has && then >= was && (x < was || x > then) {
 			if n++; n >= leastSuspect {
 				return true
@@ -157,14 +168,19 @@ func takenBack(before, is, after signal.Values) bool {
 	return false
 }
 
+// The definitions that are looked up at every moment.
+var hoursDefined, damagedDefined, failingDefined, wholeDefined, spotDefined = signal.Defined(signal.PowerOnHours),
+	signal.Defined(signal.DamagedPages), signal.Defined(signal.AttributesFailing), signal.Defined(signal.WholeSweepAge),
+	signal.Defined(signal.SpotSweepAge)
+
 // slackHours is what a count of hours may stray by without being doubted.
 const slackHours = 24
 
 // strayed reports whether a reading's count of hours lies outside those before and after it, which agree that it ran on.
 func strayed(before, is, after signal.Values) bool {
-	was, a := before.Get(signal.PowerOnHours)
-	x, b := is.Get(signal.PowerOnHours)
-	then, c := after.Get(signal.PowerOnHours)
+	was, a := before.Of(hoursDefined)
+	x, b := is.Of(hoursDefined)
+	then, c := after.Of(hoursDefined)
 	return a && b && c && then >= was && (x < was-slackHours || x > then+slackHours)
 }
 
@@ -186,7 +202,7 @@ func asleep(first, next *Moment) bool {
 
 // impossible reports whether a reading says what no drive can have lived.
 func impossible(is signal.Values) bool {
-	hours, ok := is.Get(signal.PowerOnHours)
+	hours, ok := is.Of(hoursDefined)
 	return ok && hours > dialect.MostHours
 }
 
@@ -195,6 +211,9 @@ func (l *Life) lay(reworked []float64) {
 	var had [128]int // by a signal's code, from which moment on it was there, counted from 1
 	kinds, all := 0, 0
 	for i := range l.Moments {
+		if i > 0 && l.Moments[i].Signals.Alike(l.Moments[i-1].Signals) {
+			continue
+		}
 		for d := range l.Moments[i].Signals.All() {
 			if had[d.Code] == 0 {
 				had[d.Code] = i + 1
@@ -205,27 +224,36 @@ func (l *Life) lay(reworked []float64) {
 	}
 	l.columns = make([]*column, 0, kinds)
 	columns, points, at := make([]column, kinds), make([]trend.Point, all), make([]int32, all) // in one piece each: there are many lives
+	var row []*column                                                                          // of the signals of a moment
 	for i := range l.Moments {
 		m := &l.Moments[i]
-		hours, known := m.Signals.Get(signal.PowerOnHours)
+		hours, known := m.Signals.Of(hoursDefined)
 		if !known || l.suspect[i] {
 			hours = -1
 		}
 		sweep := sweptAt(m.Signals)
-		for d, v := range m.Signals.All() {
-			c := l.byCode[d.Code]
-			if c != nil && d.Name.BySweep() && sweep >= 0 && math.Abs(sweep-c.sweep) < sameSweep && v == c.points[len(c.points)-1].Value {
+		if i == 0 || !m.Signals.Alike(l.Moments[i-1].Signals) {
+			row = row[:0]
+			for d := range m.Signals.All() {
+				c := l.byCode[d.Code]
+				if c == nil {
+					c, columns = &columns[0], columns[1:]
+					n := len(l.Moments) - had[d.Code] + 1
+					c.definition, c.swept, c.explained = d, d.Name.BySweep(), explained[d.Name]
+					c.points, points, c.at, at = points[:0:n], points[n:], at[:0:n], at[n:]
+					l.byCode[d.Code], l.columns = c, append(l.columns, c)
+				}
+				row = append(row, c)
+			}
+		}
+		for k, v := range m.Signals.Numbers() {
+			c := row[k]
+			if had := len(c.points); c.swept && had > 0 && sweep >= 0 && math.Abs(sweep-c.sweep) < sameSweep && v == c.points[had-1].Value {
 				c.given = i // what a sweep found, told again: it is as old as the sweep
 				continue
 			}
-			if c == nil {
-				c, columns = &columns[0], columns[1:]
-				n := len(l.Moments) - had[d.Code] + 1
-				c.definition, c.points, points, c.at, at = d, points[:0:n], points[n:], at[:0:n], at[n:]
-				l.byCode[d.Code], l.columns = c, append(l.columns, c)
-			}
 			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v, Late: i > 0 && len(c.points) == 0, Folded: m.Folded}
-			if explained[d.Name] {
+			if c.explained {
 				p.Reworked = reworked[i]
 			}
 			c.points, c.at = append(c.points, p), append(c.at, int32(i))
@@ -238,7 +266,7 @@ func (l *Life) lay(reworked []float64) {
 		for _, c := range l.columns { // what was there before and is not now
 			if c.given != i {
 				p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Missing: true}
-				if explained[c.definition.Name] {
+				if c.explained {
 					p.Reworked = reworked[i]
 				}
 				c.points, c.at, c.partial = append(c.points, p), append(c.at, int32(i)), true
@@ -252,9 +280,9 @@ const sameSweep = 0.5
 
 // sweptAt is the power-on hour at which the newest sweep ended that a reading knows of; -1 unknown.
 func sweptAt(is signal.Values) float64 {
-	hours, known := is.Get(signal.PowerOnHours)
-	whole, swept := is.Get(signal.WholeSweepAge)
-	spot, sampled := is.Get(signal.SpotSweepAge)
+	hours, known := is.Of(hoursDefined)
+	whole, swept := is.Of(wholeDefined)
+	spot, sampled := is.Of(spotDefined)
 	switch {
 	case !known || !swept && !sampled:
 		return -1
@@ -267,8 +295,8 @@ func sweptAt(is signal.Values) float64 {
 // garbled reports whether what a reading does not give may be garbage that was recognized as such, be it the page or a value in it. That
 // is other than not to be given at all: a reading of garbage is one too many, and hides none.
 func garbled(is signal.Values) bool {
-	damaged, known := is.Get(signal.DamagedPages)
-	_, counters := is.Get(signal.AttributesFailing) // they were read
+	damaged, known := is.Of(damagedDefined)
+	_, counters := is.Of(failingDefined) // they were read
 	return known && damaged > 0 || counters
 }
 

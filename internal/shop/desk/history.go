@@ -29,19 +29,28 @@ func (s *Desk) History(ctx context.Context, d shop.Drive) ([]Entry, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.HistoryOf(ctx, d, moments)
+}
+
+// HistoryOf is History, where the moments of its readings are known.
+func (s *Desk) HistoryOf(ctx context.Context, d shop.Drive, moments []shop.Moment) ([]Entry, error) {
 	hoursAt := func(seq int) float64 {
-		for _, m := range moments {
-			if h, ok := m.Signals.Get(signal.PowerOnHours); ok && m.Seq == seq {
-				return h
+		for i := range moments {
+			if moments[i].Seq == seq {
+				if h, ok := moments[i].Signals.Get(signal.PowerOnHours); ok {
+					return h
+				}
 			}
 		}
 		return -1
 	}
 	near := func(at time.Time) float64 {
 		h := -1.0
-		for _, m := range moments {
-			if x, ok := m.Signals.Get(signal.PowerOnHours); ok && (h < 0 || !m.At.After(at)) {
-				h = x
+		for i := range moments {
+			if m := &moments[i]; h < 0 || !m.At.After(at) {
+				if x, ok := m.Signals.Get(signal.PowerOnHours); ok {
+					h = x
+				}
 			}
 		}
 		return h

@@ -10,6 +10,7 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/trend"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/judge"
@@ -64,32 +65,54 @@ type Course struct {
 	Course     *verdict.Course // nil: it never had a value
 }
 
+// Known is what most of what is said of a drive is made of: its readings that count, and the pages of the latest.
+type Known struct {
+	Moments []shop.Moment
+	Latest  shop.Reading // when there is one
+	Decoded reading.Reading
+}
+
+// Know reads what is known of a drive.
+func (s *Keeper) Know(ctx context.Context, d shop.Drive) (k Known, err error) {
+	if k.Moments, err = s.store.Moments(ctx, d.ID); err != nil || len(k.Moments) == 0 {
+		return k, err
+	}
+	k.Latest, err = s.store.Reading(ctx, d.ID, k.Moments[len(k.Moments)-1].Seq)
+	k.Decoded = reading.DecodeAs(k.Latest.Pages, d.Hints)
+	return k, err
+}
+
 // Courses gives every signal of a drive, tightest margin first, then those that moved, then the rest.
 func (s *Keeper) Courses(ctx context.Context, d shop.Drive) ([]Course, []shop.Moment, error) {
-	moments, err := s.store.Moments(ctx, d.ID)
-	if err != nil || len(moments) == 0 {
-		return nil, moments, err
-	}
-	latest, err := s.store.Reading(ctx, d.ID, moments[len(moments)-1].Seq)
+	k, err := s.Know(ctx, d)
 	if err != nil {
 		return nil, nil, err
 	}
-	decoded := reading.DecodeAs(latest.Pages, d.Hints)
-	now, err := s.judge.Signals(ctx, s.store, d, &decoded, time.Time{})
+	all, err := s.CoursesOf(ctx, d, k)
+	return all, k.Moments, err
+}
+
+// CoursesOf is Courses, where that is known which most of it is made of.
+func (s *Keeper) CoursesOf(ctx context.Context, d shop.Drive, k Known) ([]Course, error) {
+	moments := k.Moments
+	if len(moments) == 0 {
+		return nil, nil
+	}
+	now, err := s.judge.Signals(ctx, s.store, d, &k.Decoded, time.Time{})
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	v, err := s.store.LastVerdict(ctx, d.ID)
 	if err != nil && !shop.IsNone(err) {
-		return nil, nil, err
+		return nil, err
 	}
 	before, err := s.lastVisit(ctx, d, moments)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	life, err := s.judge.Life(ctx, s.store, d, moments)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	margins := verdict.Margins(s.judge.Policy(), d.Identity, d.Duty, now)
 	found := slices.Concat(v.Findings, v.Notes)
@@ -105,7 +128,7 @@ func (s *Keeper) Courses(ctx context.Context, d shop.Drive) ([]Course, []shop.Mo
 			continue
 		}
 		c := Course{Definition: def, Value: now[def.Name]}
-		points := life.All(def.Name)
+		points := trend.Drawn(life.All(def.Name), mostDrawn)
 		c.Hours, c.Values, c.Seqs = make([]float64, len(points)), make([]float64, len(points)), make([]int, len(points))
 		for i, p := range points {
 			c.Hours[i], c.Values[i], c.Seqs[i] = p.Hours, p.Value, p.Seq
@@ -125,8 +148,11 @@ func (s *Keeper) Courses(ctx context.Context, d shop.Drive) ([]Course, []shop.Mo
 		all = append(all, c)
 	}
 	slices.SortStableFunc(all, func(a, b Course) int { return cmp.Compare(weight(b), weight(a)) })
-	return all, moments, nil
+	return all, nil
 }
+
+// mostDrawn is about how many points of a signal are shown: a figure is not so wide.
+const mostDrawn = 400
 
 // weight orders signals for a person: used-up allowance, then findings, then movement, then anything above zero.
 func weight(c Course) float64 {
