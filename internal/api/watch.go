@@ -20,17 +20,35 @@ func (h *handlers) ListWatchPlans(
 	return server.ListWatchPlans200JSONResponse(each(all, watchPlanOf)), err
 }
 
-func (h *handlers) SetWatchPlan(ctx context.Context, r server.SetWatchPlanRequestObject) (server.SetWatchPlanResponseObject, error) {
-	p, err := planOf(r.Body.Plan)
+func (h *handlers) DraftWatchPlan(ctx context.Context, r server.DraftWatchPlanRequestObject) (server.DraftWatchPlanResponseObject, error) {
+	p, err := h.planIn(ctx, *r.Body)
 	if err != nil {
 		return nil, err
 	}
-	if name := value(r.Body.Plan.For.Drive); name != "" {
+	sum, err := h.shop.Weigh(ctx, p)
+	return server.DraftWatchPlan200JSONResponse{
+		Words: said(p.Says()), ComesTo: said(sum.Says(p)), Drives: sum.Drives, ReadingsADay: sum.ADay, Reads: sum.Reads, Loads: sum.Loads,
+		Never: each(sum.Never, func(t plans.Task) contract.WatchTask { return contract.WatchTask(t.String()) }),
+	}, err
+}
+
+// planIn reads a plan, and finds the drive it names.
+func (h *handlers) planIn(ctx context.Context, s contract.WatchSetting) (plans.Plan, error) {
+	p, err := planOf(s)
+	if name := value(s.For.Drive); err == nil && name != "" {
 		d, err := h.shop.FindDrive(ctx, name)
 		if err != nil {
-			return nil, err
+			return p, err
 		}
 		p.For.Drive = &d.Identity.Key
+	}
+	return p, err
+}
+
+func (h *handlers) SetWatchPlan(ctx context.Context, r server.SetWatchPlanRequestObject) (server.SetWatchPlanResponseObject, error) {
+	p, err := h.planIn(ctx, r.Body.Plan)
+	if err != nil {
+		return nil, err
 	}
 	set, err := h.shop.SetWatch(ctx, actor(ctx, r.Body.By), p)
 	return server.SetWatchPlan200JSONResponse(watchPlanOf(set)), err
@@ -50,6 +68,11 @@ func (h *handlers) ListWatched(_ context.Context, r server.ListWatchedRequestObj
 		all = all[:limit]
 	}
 	return server.ListWatched200JSONResponse(each(all, watchedOf)), nil
+}
+
+func (h *handlers) GetWatchLoad(ctx context.Context, _ server.GetWatchLoadRequestObject) (server.GetWatchLoadResponseObject, error) {
+	l, err := h.shop.Load(ctx)
+	return server.GetWatchLoad200JSONResponse{From: l.From, Now: l.Now, Busy: l.Busy, Limit: l.Limit}, err
 }
 
 func (h *handlers) GetWatched(ctx context.Context, r server.GetWatchedRequestObject) (server.GetWatchedResponseObject, error) {

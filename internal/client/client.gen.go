@@ -994,6 +994,11 @@ type ClientInterface interface {
 	// Corresponds with GET /watch/drives (the `ListWatched` operationId).
 	ListWatched(ctx context.Context, params *ListWatchedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetWatchLoad How many drives self-tests and sweeps of the watch have busy at once: five days back, two ahead
+	//
+	// Corresponds with GET /watch/load (the `GetWatchLoad` operationId).
+	GetWatchLoad(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
 	//
 	// Corresponds with GET /watch/plans (the `ListWatchPlans` operationId).
@@ -1012,6 +1017,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
 	SetWatchPlan(ctx context.Context, body SetWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftWatchPlanWithBody What a plan says, and what it would come to; refused as putting it in force would be
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+	DraftWatchPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftWatchPlan What a plan says, and what it would come to; refused as putting it in force would be
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+	DraftWatchPlan(ctx context.Context, body DraftWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndWatchPlan End a plan; the drives it was for are watched by a wider one, or not any more
 	//
@@ -3412,6 +3431,21 @@ func (c *Raw) ListWatched(ctx context.Context, params *ListWatchedParams, reqEdi
 	return c.Client.Do(req)
 }
 
+// GetWatchLoad How many drives self-tests and sweeps of the watch have busy at once: five days back, two ahead
+//
+// Corresponds with GET /watch/load (the `GetWatchLoad` operationId).
+func (c *Raw) GetWatchLoad(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWatchLoadRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
 //
 // Corresponds with GET /watch/plans (the `ListWatchPlans` operationId).
@@ -3451,6 +3485,40 @@ func (c *Raw) SetWatchPlanWithBody(ctx context.Context, contentType string, body
 // Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
 func (c *Raw) SetWatchPlan(ctx context.Context, body SetWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetWatchPlanRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftWatchPlanWithBody What a plan says, and what it would come to; refused as putting it in force would be
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+func (c *Raw) DraftWatchPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftWatchPlanRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftWatchPlan What a plan says, and what it would come to; refused as putting it in force would be
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+func (c *Raw) DraftWatchPlan(ctx context.Context, body DraftWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftWatchPlanRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8786,6 +8854,33 @@ func NewListWatchedRequest(server string, params *ListWatchedParams) (*http.Requ
 	return req, nil
 }
 
+// NewGetWatchLoadRequest constructs an http.Request for the GetWatchLoad method
+func NewGetWatchLoadRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/watch/load")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWatchPlansRequest constructs an http.Request for the ListWatchPlans method
 func NewListWatchPlansRequest(server string) (*http.Request, error) {
 	var err error
@@ -8844,6 +8939,46 @@ func NewSetWatchPlanRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDraftWatchPlanRequest calls the generic DraftWatchPlan builder with application/json body
+func NewDraftWatchPlanRequest(server string, body DraftWatchPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftWatchPlanRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDraftWatchPlanRequestWithBody constructs an http.Request for the DraftWatchPlan method, with any body, and a specified content type
+func NewDraftWatchPlanRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/watch/plans/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -10001,6 +10136,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /watch/drives (the `ListWatched` operationId).
 	ListWatchedWithResponse(ctx context.Context, params *ListWatchedParams, reqEditors ...RequestEditorFn) (*ListWatchedResponse, error)
 
+	// GetWatchLoadWithResponse How many drives self-tests and sweeps of the watch have busy at once: five days back, two ahead
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /watch/load (the `GetWatchLoad` operationId).
+	GetWatchLoadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWatchLoadResponse, error)
+
 	// ListWatchPlansWithResponse The plans by which drives that stay attached are watched, the narrowest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10021,6 +10163,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /watch/plans (the `SetWatchPlan` operationId).
 	SetWatchPlanWithResponse(ctx context.Context, body SetWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWatchPlanResponse, error)
+
+	// DraftWatchPlanWithBodyWithResponse What a plan says, and what it would come to; refused as putting it in force would be
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+	DraftWatchPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftWatchPlanResponse, error)
+
+	// DraftWatchPlanWithResponse What a plan says, and what it would come to; refused as putting it in force would be
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+	DraftWatchPlanWithResponse(ctx context.Context, body DraftWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftWatchPlanResponse, error)
 
 	// EndWatchPlanWithResponse End a plan; the drives it was for are watched by a wider one, or not any more
 	//
@@ -15282,6 +15438,54 @@ func (r ListWatchedResponse) ContentType() string {
 	return ""
 }
 
+type GetWatchLoadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchLoad
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWatchLoadResponse) GetJSON200() *WatchLoad {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWatchLoadResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWatchLoadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWatchLoadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWatchLoadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWatchLoadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWatchPlansResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15372,6 +15576,54 @@ func (r SetWatchPlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetWatchPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftWatchPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WatchWeighed
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Wrong
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftWatchPlanResponse) GetJSON200() *WatchWeighed {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftWatchPlanResponse) GetApplicationproblemJSONDefault() *Wrong {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftWatchPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftWatchPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftWatchPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftWatchPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17363,6 +17615,19 @@ func (c *ClientWithResponses) ListWatchedWithResponse(ctx context.Context, param
 	return ParseListWatchedResponse(rsp)
 }
 
+// GetWatchLoadWithResponse How many drives self-tests and sweeps of the watch have busy at once: five days back, two ahead
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /watch/load (the `GetWatchLoad` operationId).
+func (c *ClientWithResponses) GetWatchLoadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWatchLoadResponse, error) {
+	rsp, err := c.GetWatchLoad(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWatchLoadResponse(rsp)
+}
+
 // ListWatchPlansWithResponse The plans by which drives that stay attached are watched, the narrowest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17400,6 +17665,32 @@ func (c *ClientWithResponses) SetWatchPlanWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseSetWatchPlanResponse(rsp)
+}
+
+// DraftWatchPlanWithBodyWithResponse What a plan says, and what it would come to; refused as putting it in force would be
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+func (c *ClientWithResponses) DraftWatchPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftWatchPlanResponse, error) {
+	rsp, err := c.DraftWatchPlanWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftWatchPlanResponse(rsp)
+}
+
+// DraftWatchPlanWithResponse What a plan says, and what it would come to; refused as putting it in force would be
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /watch/plans/draft (the `DraftWatchPlan` operationId).
+func (c *ClientWithResponses) DraftWatchPlanWithResponse(ctx context.Context, body DraftWatchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftWatchPlanResponse, error) {
+	rsp, err := c.DraftWatchPlan(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftWatchPlanResponse(rsp)
 }
 
 // EndWatchPlanWithResponse End a plan; the drives it was for are watched by a wider one, or not any more
@@ -21059,6 +21350,39 @@ func ParseListWatchedResponse(rsp *http.Response) (*ListWatchedResponse, error) 
 	return response, nil
 }
 
+// ParseGetWatchLoadResponse parses an HTTP response from a GetWatchLoadWithResponse call
+func ParseGetWatchLoadResponse(rsp *http.Response) (*GetWatchLoadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWatchLoadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchLoad
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListWatchPlansResponse parses an HTTP response from a ListWatchPlansWithResponse call
 func ParseListWatchPlansResponse(rsp *http.Response) (*ListWatchPlansResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -21108,6 +21432,39 @@ func ParseSetWatchPlanResponse(rsp *http.Response) (*SetWatchPlanResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest WatchPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Wrong
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftWatchPlanResponse parses an HTTP response from a DraftWatchPlanWithResponse call
+func ParseDraftWatchPlanResponse(rsp *http.Response) (*DraftWatchPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftWatchPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WatchWeighed
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

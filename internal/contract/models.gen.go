@@ -4036,6 +4036,21 @@ type WatchFile struct {
 // WatchFileVersion defines model for WatchFile.Version.
 type WatchFileVersion int
 
+// WatchLoad defines model for WatchLoad.
+type WatchLoad struct {
+	// Busy drives in each hour
+	Busy []int `json:"busy"`
+
+	// From of the first hour
+	From time.Time `json:"from"`
+
+	// Limit the most that a plan allows of one bench
+	Limit int `json:"limit"`
+
+	// Now the hour that is now, counted from 0
+	Now int `json:"now"`
+}
+
 // WatchPlan defines model for WatchPlan.
 type WatchPlan struct {
 	At time.Time `json:"at"`
@@ -4115,6 +4130,28 @@ type WatchSetting struct {
 
 // WatchTask defines model for WatchTask.
 type WatchTask string
+
+// WatchWeighed defines model for WatchWeighed.
+type WatchWeighed struct {
+	// ComesTo One thing said: what it is, for programs, and how it reads, for people
+	ComesTo Said `json:"comes_to"`
+
+	// Drives that are here, and would be watched by it
+	Drives int `json:"drives"`
+
+	// Loads drives loaded by self-tests and sweeps, likewise
+	Loads float64 `json:"loads"`
+
+	// Never what can never begin: it takes longer than the longest window
+	Never        []WatchTask `json:"never"`
+	ReadingsADay float64     `json:"readings_a_day"`
+
+	// Reads drives read at once on average, by all plans, at the bench that has most to do
+	Reads float64 `json:"reads"`
+
+	// Words One thing said: what it is, for programs, and how it reads, for people
+	Words Said `json:"words"`
+}
 
 // WatchWindow A stretch of a day, in the plan's time zone. One that ends before it begins ends on the next day
 type WatchWindow struct {
@@ -4662,3 +4699,6 @@ type SignTogetherJSONRequestBody = SignTogetherRequest
 
 // SetWatchPlanJSONRequestBody defines body for SetWatchPlan for application/json ContentType.
 type SetWatchPlanJSONRequestBody = WatchPlanRequest
+
+// DraftWatchPlanJSONRequestBody defines body for DraftWatchPlan for application/json ContentType.
+type DraftWatchPlanJSONRequestBody = WatchSetting

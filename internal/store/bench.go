@@ -125,6 +125,14 @@ func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
 	return bodies[protocol.Bay](ctx, q.q, `SELECT body FROM bay ORDER BY bench, COALESCE(NULLIF(body ->> '$.position', 0), 10000), number`)
 }
 
+// BaysAbout serves a use case's Reader.
+func (q queries) BaysAbout(ctx context.Context, id drive.Bay, key drive.Key) ([]protocol.Bay, error) {
+	return bodies[protocol.Bay](
+		ctx, q.q, `SELECT body FROM bay WHERE bench = ? AND number = ? UNION SELECT body FROM bay WHERE serial = ? AND model = ?`,
+		id.Bench, id.Number, key.Serial, key.Model,
+	)
+}
+
 // AddEvent serves a use case's Tx. Only the newest facts are kept: they tell listeners what to look at, not what was.
 func (c Tx) AddEvent(ctx context.Context, e *shop.Event) error {
 	res, err := c.tx.ExecContext(ctx, `INSERT INTO event (body) VALUES ('{}')`)

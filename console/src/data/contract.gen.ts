@@ -979,6 +979,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/watch/plans/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a plan says, and what it would come to; refused as putting it in force would be */
+        post: operations["draftWatchPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/watch/plans/{plan}": {
         parameters: {
             query?: {
@@ -996,6 +1013,23 @@ export interface paths {
         post?: never;
         /** End a plan; the drives it was for are watched by a wider one, or not any more */
         delete: operations["endWatchPlan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/watch/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many drives self-tests and sweeps of the watch have busy at once: five days back, two ahead */
+        get: operations["getWatchLoad"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2997,6 +3031,39 @@ export interface components {
             by: string;
             /** Format: date-time */
             at: string;
+        };
+        WatchWeighed: {
+            words: components["schemas"]["Said"];
+            comes_to: components["schemas"]["Said"];
+            /** @description that are here, and would be watched by it */
+            drives: number;
+            /** Format: double */
+            readings_a_day: number;
+            /**
+             * Format: double
+             * @description drives read at once on average, by all plans, at the bench that has most to do
+             */
+            reads: number;
+            /**
+             * Format: double
+             * @description drives loaded by self-tests and sweeps, likewise
+             */
+            loads: number;
+            /** @description what can never begin: it takes longer than the longest window */
+            never: components["schemas"]["WatchTask"][];
+        };
+        WatchLoad: {
+            /**
+             * Format: date-time
+             * @description of the first hour
+             */
+            from: string;
+            /** @description the hour that is now, counted from 0 */
+            now: number;
+            /** @description drives in each hour */
+            busy: number[];
+            /** @description the most that a plan allows of one bench */
+            limit: number;
         };
         /** @enum {string} */
         WatchTask: "reading" | "short_self_test" | "spot_sweep" | "extended_self_test" | "whole_sweep";
@@ -5801,6 +5868,31 @@ export interface operations {
             default: components["responses"]["Wrong"];
         };
     };
+    draftWatchPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchSetting"];
+            };
+        };
+        responses: {
+            /** @description What it comes to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchWeighed"];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
     endWatchPlan: {
         parameters: {
             query?: {
@@ -5822,6 +5914,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WatchPlan"][];
+                };
+            };
+            default: components["responses"]["Wrong"];
+        };
+    };
+    getWatchLoad: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The load */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchLoad"];
                 };
             };
             default: components["responses"]["Wrong"];

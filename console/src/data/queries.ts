@@ -1,6 +1,6 @@
 import { infiniteQueryOptions, queryOptions, useInfiniteQuery, useQueries, useQuery } from "@tanstack/react-query";
 import { api, data, page } from "./client";
-import type { Drive, DrivePage, Grade, Medium, ReworkKind, Run } from "./types";
+import type { Drive, DrivePage, Grade, Medium, ReworkKind, Run, WatchSetting } from "./types";
 
 /** What the service has, one entry a resource: under which key it is kept, and how it is asked for.
  * changes.ts says what makes each stale. */
@@ -74,6 +74,8 @@ const watched = queryOptions({
   queryFn: () => data(api.GET("/watch/drives")),
   refetchInterval: 60_000, // what is due next moves with the time
 });
+
+const watchLoad = queryOptions({ queryKey: ["watch", "load"], queryFn: () => data(api.GET("/watch/load")) });
 
 const watchPlans = queryOptions({ queryKey: ["watch", "plans"], queryFn: () => data(api.GET("/watch/plans")) });
 
@@ -200,6 +202,18 @@ export const useAccepted = () => useQuery(accepted);
 export const useRoutes = () => useQuery(alertRoutes);
 export const useWatched = () => useQuery(watched);
 export const useWatchPlans = () => useQuery(watchPlans);
+export const useWatchLoad = () => useQuery(watchLoad);
+
+/** What a plan says and would come to, before it is in force. */
+export const useWatchDraft = (plan: WatchSetting, asked: boolean) =>
+  useQuery({
+    queryKey: ["watch", "draft", plan],
+    queryFn: () => data(api.POST("/watch/plans/draft", { body: plan })),
+    enabled: asked,
+    retry: false,
+    gcTime: 0,
+    placeholderData: (before) => before,
+  });
 export const useWatch = (serial: string, wanted = true) => useQuery({ ...ofDrive.watch(serial), enabled: wanted });
 export const useAlertsOf = (serial: string) => useQuery(ofDrive.alerts(serial));
 export const useAcceptedOf = (serial: string) => useQuery(ofDrive.accepted(serial));

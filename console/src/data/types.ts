@@ -3,6 +3,7 @@ import type { components } from "./contract.gen";
 /** The contract's types under short names. */
 type Schemas = components["schemas"];
 export type DrivePage = Schemas["DrivePage"];
+export type WatchLoad = Schemas["WatchLoad"];
 export type Accepted = Schemas["Accepted"];
 export type AcceptRequest = Schemas["AcceptRequest"];
 export type Alert = Schemas["Alert"];

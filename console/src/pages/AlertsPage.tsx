@@ -11,6 +11,7 @@ import { AcceptDialog, MadeDialog, RouteDialog, SettleDialog, TrialDialog } from
 import { AcceptedRow, AlertRow, RouteRow, Rows, thenOf, useCursor } from "../parts/AlertParts";
 import { Aside, Button, Keys, Section, State, Wrong } from "../parts/basics";
 import { count } from "../parts/format";
+import { QuietHours } from "../parts/QuietHours";
 import { color, medium, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
@@ -151,7 +152,7 @@ export default function AlertsPage() {
           <Section>
             <header>
               <h2>Accepted levels</h2>
-              <p>known, and quiet</p>
+              <p>known</p>
               <Button onPress={() => question({ about: "accept" })}>Add …</Button>
             </header>
             <ul>
@@ -191,6 +192,7 @@ export default function AlertsPage() {
               </ul>
             </Section>
           )}
+          {routes.data && <QuietHours routes={routes.data} alerts={list} now={now} />}
         </div>
       </Two>
       <Keys>

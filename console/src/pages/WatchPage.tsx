@@ -3,12 +3,12 @@ import { Link, useNavigate } from "react-router";
 import styled from "styled-components";
 import { useAlertOrders } from "../data/orders";
 import { usePerson } from "../data/person";
-import { useAlerts, useService, useWatched, useWatchPlans } from "../data/queries";
+import { useAlerts, useService, useWatched, useWatchLoad, useWatchPlans } from "../data/queries";
 import { useShopTime } from "../data/time";
 import type { Watched, WatchPlan } from "../data/types";
 import { Button, Keys, Scroll, Section, State, Table, Wrong } from "../parts/basics";
 import { clockOf, count, dayOf, parts } from "../parts/format";
-import { PlanForm, WatchedRow } from "../parts/WatchParts";
+import { LoadStrip, PlanForm, WatchedRow } from "../parts/WatchParts";
 import { color, medium, phone, text } from "../theme/tokens";
 import { useActions } from "./Shell";
 import { useShortcuts } from "./shortcuts";
@@ -38,6 +38,7 @@ function first(all: Watched[]) {
 export default function WatchPage() {
   const watched = useWatched();
   const plans = useWatchPlans();
+  const load = useWatchLoad();
   const alerts = useAlerts();
   const benches = useService().data?.benches ?? [];
   const now = useShopTime();
@@ -115,6 +116,7 @@ export default function WatchPage() {
                   </tr>
                 </thead>
                 <tbody>
+                  {load.data && load.data.limit > 0 && <LoadStrip load={load.data} />}
                   {list.map((w) => (
                     <WatchedRow key={w.serial} w={w} alerts={of(w)} now={now} edit={() => start(plans.data.find((p) => p.id === w.plan))} />
                   ))}

@@ -1,16 +1,18 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Label, RadioGroup } from "react-aria-components";
 import { Link } from "react-router";
 import styled from "styled-components";
-import { useWatch } from "../data/queries";
-import type { Alert, Watched, WatchPlan, WatchSetting } from "../data/types";
+import { useWatch, useWatchDraft } from "../data/queries";
+import type { Alert, Watched, WatchLoad, WatchPlan, WatchSetting } from "../data/types";
 import { color, phone, px, text } from "../theme/tokens";
 import { ago } from "./AlertParts";
 import { Button, Form, Pair } from "./basics";
 import { Choice } from "./Dialogs";
 import { bayWords, benchOf, clockOf, dayOf, parts } from "./format";
 import { VerdictWord } from "./marks";
+import { Pick } from "./Pick";
 import { Line } from "./SignIn";
+import { days, readings, sayWhen, whenOf } from "./when";
 
 const day = 86_400_000;
 const back = 5 * day;
@@ -27,6 +29,7 @@ const StripSvg = styled.svg`
   & .now { stroke: ${color.ink}; stroke-width: 2; }
   & .test { stroke: ${color.ink}; stroke-width: 3; } & .ahead { stroke: ${color.edge}; }
   & .next { stroke: ${color.accent}; stroke-width: 3; }
+  & .was { fill: ${color.ink}; } & .comes { fill: ${color.edge}; } & .limit { stroke: ${color.ink2}; stroke-dasharray: 4 3; }
   & .missed { fill: none; stroke: ${color.ink}; stroke-width: 1.5; } & .alert { fill: ${color.ink}; }
 `;
 
@@ -77,6 +80,57 @@ export function Strip({ watched, alerts, now }: { watched: Watched; alerts: Aler
   );
 }
 
+const LoadRow = styled.tr`
+  & td { vertical-align: middle; border-bottom-color: ${color.edge}; } & b { font-weight: 600; } & .first { ${text.body} font-weight: 600; }
+`;
+const most = 20;
+
+/** How many drives the plans have busy at once, hour by hour; the line is what a plan allows. */
+export function LoadStrip({ load }: { load: WatchLoad }) {
+  const top = Math.max(load.limit, ...load.busy, 1);
+  const high = (n: number) => Math.round((n * most) / top);
+  const step = wide / load.busy.length;
+  const ahead = load.busy.slice(load.now);
+  const [least, peak] = [Math.min(...ahead), Math.max(...ahead)];
+  return (
+    <LoadRow>
+      <td className="first">All plans</td>
+      <td>
+        Busy at once: <b>{least === peak ? peak : `${least} to ${peak}`}</b>, limit {load.limit}
+      </td>
+      <td className="strip">
+        <StripSvg
+          width={wide}
+          height="24"
+          viewBox={`0 0 ${wide} 24`}
+          role="img"
+          aria-label={`drives busy at once in the next 2 days: ${least} to ${peak}, of ${load.limit} that a plan allows`}
+        >
+          {load.busy.map(
+            (n, hour) =>
+              n > 0 && (
+                <rect
+                  // biome-ignore lint/suspicious/noArrayIndexKey: an hour is its place
+                  key={hour}
+                  className={hour < load.now ? "was" : "comes"}
+                  x={hour * step}
+                  y={22 - high(n)}
+                  width={Math.ceil(step)}
+                  height={high(n)}
+                />
+              ),
+          )}
+          <line className="axis" x1="0" x2={wide} y1="22.5" y2="22.5" />
+          <line className="limit" x1="0" x2={wide} y1={22.5 - high(load.limit)} y2={22.5 - high(load.limit)} />
+          <line className="now" x1={load.now * step} x2={load.now * step} y1="0" y2="24" />
+        </StripSvg>
+      </td>
+      <td />
+      <td />
+    </LoadRow>
+  );
+}
+
 /** Where a watched drive is. */
 const place = (w: Watched) =>
   w.bay ? (benchOf(w.bay) ? `${benchOf(w.bay)}, ${bayWords(w.bay.split("/")[1] ?? "")}` : bayWords(w.bay)) : "not here";
@@ -87,6 +141,7 @@ const soon = (at: string, now: Date) => (Math.abs(Date.parse(at) - now.getTime()
 const Row = styled.tr`
   & td { vertical-align: top; padding-top: 8px; padding-bottom: 8px; }
   & a { font-size: ${px.title}; line-height: 26px; font-weight: 600; letter-spacing: 0.02em; text-decoration: none; display: block; }
+  & td.num { white-space: nowrap; }
   & small { display: block; ${text.small} color: ${color.ink2}; } & .strong { font-weight: 600; color: ${color.ink}; }
   & button { background: none; border: 0; padding: 0; text-align: left; cursor: pointer; text-decoration: underline;
     text-decoration-color: ${color.edge}; text-underline-offset: 3px; min-height: 24px; }
@@ -150,11 +205,62 @@ const Box = styled.section`
   background: ${color.sheet}; border: 1px solid ${color.rule}; border-top: 2px solid ${color.accent}; padding: 12px 16px 16px;
   & h2 { ${text.large} } & .react-aria-Label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
   & input { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
-  & p { color: ${color.ink2}; } & footer { display: flex; gap: 12px; flex-wrap: wrap; } & form { margin-top: 12px; }
+  & p { color: ${color.ink2}; } & footer { display: flex; gap: 8px; flex-wrap: wrap; & > button { padding: 0 12px; } } & form { margin-top: 12px; }
 `;
 
 /** For whom a plan can be. */
-export type For = "drive" | "bench" | "duty" | "lot";
+export type For = "drive" | "bench" | "duty";
+
+/** A value once it has stayed as it is for some milliseconds. */
+function useSettled<T>(value: T, ms: number) {
+  const [still, set] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => set(value), ms);
+    return () => clearTimeout(timer);
+  }, [value, ms]);
+  return still;
+}
+
+/** How often drives are read. */
+function ReadEvery({ value, onChange }: { value?: string; onChange: (value?: string) => void }) {
+  const known = readings.some(([every]) => every === value);
+  const options = known || !value ? readings : [...readings, [value, value] as const];
+  return <Pick label="Read" value={value ?? "6h"} options={options} onChange={onChange} />;
+}
+
+/** When a self-test or a sweep recurs. */
+function Recurs({ label, value, onChange }: { label: string; value?: string; onChange: (value?: string) => void }) {
+  const when = whenOf(value);
+  const options = [...days, ["own", "by a rule of its own"] as const];
+  const choose = (on: string) =>
+    onChange(
+      sayWhen(on === "own" ? { on, at: value ?? "FREQ=WEEKLY;BYDAY=SU,WE;BYHOUR=3" } : { on, at: when.on === "own" ? "03:00" : when.at }),
+    );
+  return (
+    <Pair>
+      <Pick label={label} value={when.on} options={options} onChange={choose} />
+      {when.on === "own" ? (
+        <Line label="rule" aria-label={`${label}, rule`} value={when.at} onChange={(at) => onChange(at || undefined)} maxLength={200} />
+      ) : (
+        when.on !== "" && (
+          <Line
+            label="at"
+            aria-label={`${label}, at`}
+            value={when.at}
+            onChange={(at) => onChange(sayWhen({ on: when.on, at: at || "03:00" }))}
+            type="time"
+          />
+        )
+      )}
+    </Pair>
+  );
+}
+
+/** After how many days a drive that sleeps is woken. */
+function sleepers(days = 0) {
+  const all = [0, 1, 3, 7, 14, 30].includes(days) ? [0, 1, 3, 7, 14, 30] : [0, 1, 3, 7, 14, 30, days].sort((a, b) => a - b);
+  return all.map((n) => [String(n), n === 0 ? "sleeps on" : `woken after ${n} d`] as const);
+}
 
 /** A plan in its parts: what is asked of drives, and when. */
 export function PlanForm({
@@ -177,15 +283,9 @@ export function PlanForm({
   const [p, set] = useState<WatchSetting>(was?.plan ?? { for: {}, read: "6h", zone: Intl.DateTimeFormat().resolvedOptions().timeZone });
   const [kind, setKind] = useState<For>("drive");
   const change = (some: Partial<WatchSetting>) => set((before) => ({ ...before, ...some }));
-  const text = (name: "read" | "short" | "extended" | "spot" | "whole", label: string, like: string) => (
-    <Line
-      label={label}
-      value={p[name] ?? ""}
-      onChange={(v) => change({ [name]: v.trim() === "" ? undefined : v })}
-      maxLength={200}
-      aria-label={`${label}, like ${like}`}
-    />
-  );
+  const still = useSettled(p, 300);
+  const named = was !== undefined || p.for.bench !== undefined || p.for.duty !== undefined || (p.for.drive ?? "").length >= 5;
+  const draft = useWatchDraft(still, named);
   const window = p.windows?.[0];
   const forWhom = (k: string) => {
     setKind(k as For);
@@ -194,7 +294,9 @@ export function PlanForm({
   return (
     <Box aria-label={was ? `Plan of ${nameOf(was)}` : "A new plan"}>
       <h2>{was ? `Plan of ${nameOf(was)}` : "Watch a drive"}</h2>
-      <p>{was ? was.words.words : "What is asked of it, and when. The narrowest plan counts."}</p>
+      <p>
+        {was ? `By ${was.by}, ${dayOf(was.at)}. The narrowest plan counts.` : "What is asked of it, and when. The narrowest plan counts."}
+      </p>
       <Form
         onSubmit={(e) => {
           e.preventDefault();
@@ -235,13 +337,19 @@ export function PlanForm({
           </>
         )}
         <Pair>
-          {text("read", "Read: 6h, 1d, daily 05:30", "6h")}
-          {text("short", "Short self-test: SU 03:00", "SU 03:00")}
+          <ReadEvery value={p.read} onChange={(read) => change({ read })} />
+          <Line
+            label="At once (3 when empty)"
+            value={p.at_once ? String(p.at_once) : ""}
+            onChange={(n) => change({ at_once: Number(n) || undefined })}
+            inputMode="numeric"
+            maxLength={3}
+          />
         </Pair>
-        <Pair>
-          {text("extended", "Extended self-test: 1SA 01:00", "1SA 01:00")}
-          {text("spot", "Spot sweep: 1 02:00", "1 02:00")}
-        </Pair>
+        <Recurs label="Short self-test" value={p.short} onChange={(short) => change({ short })} />
+        <Recurs label="Extended self-test" value={p.extended} onChange={(extended) => change({ extended })} />
+        <Recurs label="Spot sweep" value={p.spot} onChange={(spot) => change({ spot })} />
+        <Recurs label="Whole sweep" value={p.whole} onChange={(whole) => change({ whole })} />
         <Pair>
           <Line
             label="Tests and sweeps from"
@@ -257,23 +365,25 @@ export function PlanForm({
           />
         </Pair>
         <Pair>
-          <Line
-            label="Woken after so many days (never when empty)"
-            value={p.wake_after ? String(p.wake_after) : ""}
+          <Pick
+            label="A drive that sleeps"
+            value={String(p.wake_after ?? 0)}
+            options={sleepers(p.wake_after)}
             onChange={(n) => change({ wake_after: Number(n) || undefined })}
-            inputMode="numeric"
-            maxLength={3}
           />
-          <Line
-            label="Drives at once"
-            value={p.at_once ? String(p.at_once) : ""}
-            onChange={(n) => change({ at_once: Number(n) || undefined })}
-            inputMode="numeric"
-            maxLength={3}
-          />
+          <Line label="Time zone" value={p.zone ?? ""} onChange={(zone) => change({ zone: zone || undefined })} maxLength={60} />
         </Pair>
-        <Line label="Time zone" value={p.zone ?? ""} onChange={(zone) => change({ zone: zone || undefined })} maxLength={60} />
-        {wrong && <p role="alert">{wrong}</p>}
+        {named && draft.data && (
+          <Says role="status">
+            <small>That is</small>
+            <p>{draft.data.words.words}</p>
+            <small>{draft.data.comes_to.words}</small>
+            {draft.data.never.length > 0 && (
+              <small className="strong">{draft.data.never.join(", ").replaceAll("_", " ")}: longer than any window</small>
+            )}
+          </Says>
+        )}
+        {(wrong ?? draft.error?.message) && <p role="alert">{wrong ?? draft.error?.message}</p>}
         <footer>
           <Button $filled type="submit" isDisabled={busy}>
             Save the plan

@@ -4,7 +4,20 @@ import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { type ReactNode, Suspense } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Bay, Drive, PolicyRule, Queue, Replay, ReplayDrive, Sweep, SweepStanding, Verdict } from "../data/types";
+import type {
+  Alert,
+  Bay,
+  Drive,
+  PolicyRule,
+  Queue,
+  Replay,
+  ReplayDrive,
+  Route,
+  Sweep,
+  SweepStanding,
+  Verdict,
+  WatchPlan,
+} from "../data/types";
 import { said } from "../testing/said";
 import { BayCard } from "./BayCard";
 import { BayList } from "./BayList";
@@ -12,8 +25,10 @@ import { BenchStrip } from "./BenchStrip";
 import { emptyCells, fill } from "./cells";
 import { DriveDialogs, type DriveQuestion } from "./DriveDialogs";
 import { Learnt, Replayed, Rule, unknownRule, Versions } from "./PolicyParts";
+import { QuietHours } from "./QuietHours";
 import { Ribbon, type RibbonProps } from "./Ribbon";
 import { Changes, placesOf, SweepPlaces } from "./RunParts";
+import { LoadStrip, PlanForm } from "./WatchParts";
 
 /** What parts say of what they are given, one variant after the other: said/, to be read when it changes: npx vitest run -u. */
 class Sized {
@@ -120,6 +135,64 @@ describe("parts", () => {
         ["it waits without a plan", <BenchStrip key="5" bays={some} queue={queue({ waiting: 3, words: [{ words: "bay 4 is free" }] })} />],
       ]),
     ).toMatchFileSnapshot("../testing/said/part-strip.txt");
+  });
+
+  it("the watch: its load, its quiet hours, and a plan as it is changed", async () => {
+    const busy = Array.from({ length: 168 }, (_, h) => (h === 100 ? 3 : h === 125 ? 1 : h === 126 ? 2 : 0));
+    const night = { from: "19:00", until: "07:30" };
+    const mail = (name: string, over: Partial<Route["route"]> = {}): Route =>
+      ({ route: { name, by: "mail", least: "now", zone: "UTC", quiet: [night], ...over }, id: 1 }) as unknown as Route;
+    const told = [
+      { route: "Imre", state: "sent", ended: "2026-11-12T02:10:00Z" },
+      { route: "Imre", state: "sent", ended: "2026-11-12T10:00:00Z" },
+      { route: "Imre", state: "sent", ended: "2026-11-10T02:10:00Z" },
+    ];
+    const plan: WatchPlan = {
+      id: 4,
+      at,
+      by: "Dov",
+      name: { words: "the field bench" },
+      words: { words: "read every 6 h" },
+      plan: { for: { bench: "field" }, read: "6h", short: "FREQ=WEEKLY;BYDAY=SU;BYHOUR=3;BYMINUTE=0", spot: "SU,WE 04:00", wake_after: 9 },
+    };
+    const ready = new QueryClient({ defaultOptions: { queries: { enabled: false } } });
+    ready.setQueryData(["watch", "draft", plan.plan], {
+      words: { words: "read every 6 h; short self-test on Sundays at 03:00" },
+      comes_to: { words: "4 drives, 16 readings a day; 3 at once at most" },
+      never: ["whole_sweep"],
+    });
+    const row = (load: ReactNode) => (
+      <table>
+        <tbody>{load}</tbody>
+      </table>
+    );
+    await expect(
+      variants([
+        ["load", row(<LoadStrip load={{ from: at, now: 120, limit: 3, busy }} />)],
+        ["nothing to do", row(<LoadStrip load={{ from: at, now: 120, limit: 3, busy: busy.map(() => 0) }} />)],
+        [
+          "quiet hours",
+          <QuietHours
+            key="q"
+            now={new Date(at)}
+            alerts={[{ told } as unknown as Alert]}
+            routes={[
+              mail("Imre"),
+              mail("Dov"),
+              mail("desk", { quiet: [{ from: "12:00", until: "13:00", days: ["SA", "SU"] }], breaks: "none" }),
+              mail("loft", { off: "no such host" }),
+            ]}
+          />,
+        ],
+        ["none is quiet", <QuietHours key="n" now={new Date(at)} alerts={[]} routes={[mail("Imre", { quiet: undefined })]} />],
+        [
+          "a plan",
+          <QueryClientProvider key="p" client={ready}>
+            <PlanForm was={plan} benches={[]} save={() => {}} end={() => {}} close={() => {}} busy={false} />
+          </QueryClientProvider>,
+        ],
+      ]),
+    ).toMatchFileSnapshot("../testing/said/part-watch.txt");
   });
 
   it("the questions of a drive's page", async () => {

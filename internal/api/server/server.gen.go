@@ -342,12 +342,18 @@ type ServerInterface interface {
 	// ListWatched The drives under watch: those that were missed first, then by what is due next
 	// (GET /watch/drives)
 	ListWatched(ctx *echo.Context, params ListWatchedParams) error
+	// GetWatchLoad How many drives self-tests and sweeps of the watch have busy at once: five days back, two ahead
+	// (GET /watch/load)
+	GetWatchLoad(ctx *echo.Context) error
 	// ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
 	// (GET /watch/plans)
 	ListWatchPlans(ctx *echo.Context) error
 	// SetWatchPlan Put a plan in force, in place of the one for the same drive, lot, bench or duty
 	// (PUT /watch/plans)
 	SetWatchPlan(ctx *echo.Context) error
+	// DraftWatchPlan What a plan says, and what it would come to; refused as putting it in force would be
+	// (POST /watch/plans/draft)
+	DraftWatchPlan(ctx *echo.Context) error
 	// EndWatchPlan End a plan; the drives it was for are watched by a wider one, or not any more
 	// (DELETE /watch/plans/{plan})
 	EndWatchPlan(ctx *echo.Context, plan int64, params EndWatchPlanParams) error
@@ -2366,6 +2372,15 @@ func (w *ServerInterfaceWrapper) ListWatched(ctx *echo.Context) error {
 	return err
 }
 
+// GetWatchLoad converts echo context to params.
+func (w *ServerInterfaceWrapper) GetWatchLoad(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetWatchLoad(ctx)
+	return err
+}
+
 // ListWatchPlans converts echo context to params.
 func (w *ServerInterfaceWrapper) ListWatchPlans(ctx *echo.Context) error {
 	var err error
@@ -2381,6 +2396,15 @@ func (w *ServerInterfaceWrapper) SetWatchPlan(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetWatchPlan(ctx)
+	return err
+}
+
+// DraftWatchPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) DraftWatchPlan(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DraftWatchPlan(ctx)
 	return err
 }
 
@@ -2522,7 +2546,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/plan", wrapper.SetPlan, options.OperationMiddlewares["setPlan"]...)
 	router.GET(options.BaseURL+"/watch/plans", wrapper.ListWatchPlans, options.OperationMiddlewares["listWatchPlans"]...)
 	router.PUT(options.BaseURL+"/watch/plans", wrapper.SetWatchPlan, options.OperationMiddlewares["setWatchPlan"]...)
+	router.POST(options.BaseURL+"/watch/plans/draft", wrapper.DraftWatchPlan, options.OperationMiddlewares["draftWatchPlan"]...)
 	router.DELETE(options.BaseURL+"/watch/plans/:plan", wrapper.EndWatchPlan, options.OperationMiddlewares["endWatchPlan"]...)
+	router.GET(options.BaseURL+"/watch/load", wrapper.GetWatchLoad, options.OperationMiddlewares["getWatchLoad"]...)
 	router.GET(options.BaseURL+"/watch/drives", wrapper.ListWatched, options.OperationMiddlewares["listWatched"]...)
 	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
 	router.POST(options.BaseURL+"/alerts/:alert/take", wrapper.TakeAlert, options.OperationMiddlewares["takeAlert"]...)
@@ -7063,6 +7089,44 @@ func (response ListWatcheddefaultApplicationProblemPlusJSONResponse) VisitListWa
 	return err
 }
 
+type GetWatchLoadRequestObject struct {
+}
+
+type GetWatchLoadResponseObject interface {
+	VisitGetWatchLoadResponse(w http.ResponseWriter) error
+}
+
+type GetWatchLoad200JSONResponse WatchLoad
+
+func (response GetWatchLoad200JSONResponse) VisitGetWatchLoadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWatchLoaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetWatchLoaddefaultApplicationProblemPlusJSONResponse) VisitGetWatchLoadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListWatchPlansRequestObject struct {
 }
 
@@ -7129,6 +7193,45 @@ type SetWatchPlandefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetWatchPlandefaultApplicationProblemPlusJSONResponse) VisitSetWatchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftWatchPlanRequestObject struct {
+	Body *DraftWatchPlanJSONRequestBody
+}
+
+type DraftWatchPlanResponseObject interface {
+	VisitDraftWatchPlanResponse(w http.ResponseWriter) error
+}
+
+type DraftWatchPlan200JSONResponse WatchWeighed
+
+func (response DraftWatchPlan200JSONResponse) VisitDraftWatchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftWatchPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftWatchPlandefaultApplicationProblemPlusJSONResponse) VisitDraftWatchPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7506,12 +7609,18 @@ type StrictServerInterface interface {
 	// ListWatched The drives under watch: those that were missed first, then by what is due next
 	// (GET /watch/drives)
 	ListWatched(ctx context.Context, request ListWatchedRequestObject) (ListWatchedResponseObject, error)
+	// GetWatchLoad How many drives self-tests and sweeps of the watch have busy at once: five days back, two ahead
+	// (GET /watch/load)
+	GetWatchLoad(ctx context.Context, request GetWatchLoadRequestObject) (GetWatchLoadResponseObject, error)
 	// ListWatchPlans The plans by which drives that stay attached are watched, the narrowest first
 	// (GET /watch/plans)
 	ListWatchPlans(ctx context.Context, request ListWatchPlansRequestObject) (ListWatchPlansResponseObject, error)
 	// SetWatchPlan Put a plan in force, in place of the one for the same drive, lot, bench or duty
 	// (PUT /watch/plans)
 	SetWatchPlan(ctx context.Context, request SetWatchPlanRequestObject) (SetWatchPlanResponseObject, error)
+	// DraftWatchPlan What a plan says, and what it would come to; refused as putting it in force would be
+	// (POST /watch/plans/draft)
+	DraftWatchPlan(ctx context.Context, request DraftWatchPlanRequestObject) (DraftWatchPlanResponseObject, error)
 	// EndWatchPlan End a plan; the drives it was for are watched by a wider one, or not any more
 	// (DELETE /watch/plans/{plan})
 	EndWatchPlan(ctx context.Context, request EndWatchPlanRequestObject) (EndWatchPlanResponseObject, error)
@@ -11089,6 +11198,29 @@ func (sh *strictHandler) ListWatched(ctx *echo.Context, params ListWatchedParams
 	return nil
 }
 
+// GetWatchLoad operation middleware
+func (sh *strictHandler) GetWatchLoad(ctx *echo.Context) error {
+	var request GetWatchLoadRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWatchLoad(ctx.Request().Context(), request.(GetWatchLoadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWatchLoad")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetWatchLoadResponseObject); ok {
+		return validResponse.VisitGetWatchLoadResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListWatchPlans operation middleware
 func (sh *strictHandler) ListWatchPlans(ctx *echo.Context) error {
 	var request ListWatchPlansRequestObject
@@ -11152,6 +11284,52 @@ func (sh *strictHandler) SetWatchPlan(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SetWatchPlanResponseObject); ok {
 		return validResponse.VisitSetWatchPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DraftWatchPlan operation middleware
+func (sh *strictHandler) DraftWatchPlan(ctx *echo.Context) error {
+	var request DraftWatchPlanRequestObject
+
+	var body DraftWatchPlanJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftWatchPlan(ctx.Request().Context(), request.(DraftWatchPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftWatchPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DraftWatchPlanResponseObject); ok {
+		return validResponse.VisitDraftWatchPlanResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

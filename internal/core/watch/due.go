@@ -414,8 +414,9 @@ func (p *Planner) Never(d Drive) (never []Task) {
 	return never
 }
 
-// Demand is how many drives of each bench the plans have busy on average: with readings, and with what loads them.
-type Demand struct{ Reads, Loads float64 }
+// Demand is how many drives of each bench the plans have busy on average: with readings, and with what loads them; and how many readings
+// they ask for in a day.
+type Demand struct{ Reads, Loads, ADay float64 }
 
 // Demands adds up what plans ask of each bench. A task whose duration is not known counts for nothing.
 func (p *Planner) Demands(now time.Time, drives []Drive) map[string]Demand {
@@ -440,6 +441,7 @@ func (p *Planner) Demands(now time.Time, drives []Drive) map[string]Demand {
 				sum.Loads += takes
 			} else {
 				sum.Reads += takes
+				sum.ADay += (24 * time.Hour).Seconds() / apart.Seconds()
 			}
 		}
 		all[d.Bench] = sum

@@ -25,6 +25,8 @@ const (
 	WatchOfBench      Code = "watch.of_bench"
 	WatchOfOwnBench   Code = "watch.of_own_bench"
 	WatchOfDuty       Code = "watch.of_duty"
+	WatchWeighed      Code = "watch.weighed"
+	WatchWeighedLoad  Code = "watch.weighed_load"
 	WatchAtRisk       Code = "watch.at_risk"
 	WatchTaken        Code = "watch.taken"
 	WatchAsleep       Code = "watch.asleep"

@@ -36,6 +36,8 @@ type Reader interface {
 	Audit(ctx context.Context, q shop.AuditQuery) ([]shop.Audited, error)
 	AnsweredSince(ctx context.Context, bay drive.Bay, at time.Time) (bool, error) // whether a drive answered in a bay after a moment
 	Bays(ctx context.Context) ([]protocol.Bay, error)
+	// BaysAbout are a bay, where it is known, and those in which a drive is.
+	BaysAbout(ctx context.Context, id drive.Bay, key drive.Key) ([]protocol.Bay, error)
 	Changes(ctx context.Context, driveID int64) ([]shop.Change, error)
 	DriveByKey(ctx context.Context, key drive.Key) (shop.Drive, error)
 	IntakeByID(ctx context.Context, id int64) (shop.Intake, error)

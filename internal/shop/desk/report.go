@@ -10,7 +10,7 @@ import (
 )
 
 func (s *Desk) BayChanged(ctx context.Context, tx Tx, b protocol.Bay) ([]shop.Event, error) {
-	was, err := tx.Bays(ctx)
+	was, err := tx.BaysAbout(ctx, b.ID, b.Key)
 	if err != nil {
 		return nil, err
 	}

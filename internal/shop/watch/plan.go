@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"time"
@@ -23,22 +24,46 @@ func (w *Watcher) WatchPlans(ctx context.Context) ([]Plan, error) {
 	return all, err
 }
 
-// SetWatch puts a plan in force, in place of the one for the same drive, lot, bench or duty, if there is one.
-func (w *Watcher) SetWatch(ctx context.Context, by shop.Actor, p plans.Plan) (Plan, error) {
+// Weighed is what a plan comes to.
+type Weighed struct {
+	Drives int          // that are here, and would be watched by it
+	ADay   float64      // readings of these
+	Reads  float64      // drives read at once on average, by all plans, at the bench that has most to do
+	Loads  float64      // drives loaded by self-tests and sweeps at once, likewise
+	Never  []plans.Task // that can never begin, since they take longer than the longest window
+}
+
+// Says tells it in words.
+func (s Weighed) Says(p plans.Plan) wording.Phrase {
+	v := wording.Values{"drives": s.Drives, "readings": int(math.Round(s.ADay)), "most": p.Bound()}
+	if s.Loads == 0 {
+		return wording.Say(wording.WatchWeighed, v)
+	}
+	v["left"] = s.Loads * (24 * time.Hour).Seconds()
+	return wording.Say(wording.WatchWeighedLoad, v)
+}
+
+// Weigh tells what a plan would come to. The error is that with which SetWatch would refuse it.
+func (w *Watcher) Weigh(ctx context.Context, p plans.Plan) (Weighed, error) {
 	now := w.books.Clock.Now()
 	if err := p.Check(now); err != nil {
 		if wrong, ok := errors.AsType[*plans.Wrong](err); ok {
-			return Plan{}, &shop.Invalid{What: wrong.What, Advice: wrong.Advice}
+			return Weighed{}, &shop.Invalid{What: wrong.What, Advice: wrong.Advice}
 		}
-		return Plan{}, err
+		return Weighed{}, err
 	}
 	if err := w.exists(ctx, p.For); err != nil {
+		return Weighed{}, err
+	}
+	return w.weigh(ctx, now, p)
+}
+
+// SetWatch puts a plan in force, in place of the one for the same drive, lot, bench or duty, if there is one.
+func (w *Watcher) SetWatch(ctx context.Context, by shop.Actor, p plans.Plan) (Plan, error) {
+	if _, err := w.Weigh(ctx, p); err != nil {
 		return Plan{}, err
 	}
-	set := Plan{Plan: p, By: by.Name, At: now}
-	if err := w.affords(ctx, now, p); err != nil {
-		return Plan{}, err
-	}
+	set := Plan{Plan: p, By: by.Name, At: w.books.Clock.Now()}
 	err := shop.Act(ctx, w.books, w.store, by, func(tx Tx) ([]shop.Deed, []shop.Event, error) {
 		all, err := tx.WatchPlans(ctx)
 		if err != nil {
@@ -109,13 +134,13 @@ func (w *Watcher) exists(ctx context.Context, s plans.Scope) error {
 	return nil
 }
 
-// affords reports whether the benches can do what the plans ask of them, with one more or another.
-func (w *Watcher) affords(ctx context.Context, now time.Time, p plans.Plan) error {
+// weigh adds up what the plans ask of the benches, with one more or another; an error when they cannot do it.
+func (w *Watcher) weigh(ctx context.Context, now time.Time, p plans.Plan) (sum Weighed, err error) {
 	p.ID = -1 // so that the planner can tell it from the others
 	all := []plans.Plan{p}
 	others, err := w.store.WatchPlans(ctx)
 	if err != nil {
-		return err
+		return sum, err
 	}
 	for _, other := range others {
 		if !reflect.DeepEqual(other.For, p.For) {
@@ -124,13 +149,13 @@ func (w *Watcher) affords(ctx context.Context, now time.Time, p plans.Plan) erro
 	}
 	planner, err := plans.New(all)
 	if err != nil {
-		return err
+		return sum, err
 	}
 	bays, err := w.store.Bays(ctx)
 	if err != nil {
-		return err
+		return sum, err
 	}
-	var drives []plans.Drive
+	var drives, own []plans.Drive
 	counts := map[string]int{}
 	for _, b := range bays {
 		if b.Connection != protocol.Answering {
@@ -141,11 +166,11 @@ func (w *Watcher) affords(ctx context.Context, now time.Time, p plans.Plan) erro
 			continue
 		}
 		if err != nil {
-			return err
+			return sum, err
 		}
 		_, place, err := w.place(ctx, d)
 		if err != nil {
-			return err
+			return sum, err
 		}
 		best, err := plans.Narrowest(all, place)
 		if err != nil { // none is for it
@@ -154,32 +179,45 @@ func (w *Watcher) affords(ctx context.Context, now time.Time, p plans.Plan) erro
 		at := &watched{now: d, bay: b.ID}
 		at.Drive = plans.Drive{ID: d.ID, Key: d.Identity.Key, Bench: place.Bench, Plan: best.ID}
 		if err := w.takes(ctx, at, best); err != nil {
-			return err
+			return sum, err
 		}
 		if drives = append(drives, at.Drive); best.ID == p.ID {
 			counts[place.Bench]++
+			own = append(own, at.Drive)
+		}
+	}
+	sum.Drives = len(own)
+	for _, asks := range planner.Demands(now, own) {
+		sum.ADay += asks.ADay
+	}
+	for i := range own {
+		for _, t := range planner.Never(own[i]) {
+			if !slices.Contains(sum.Never, t) {
+				sum.Never = append(sum.Never, t)
+			}
 		}
 	}
 	for bench, asks := range planner.Demands(now, drives) {
 		if counts[bench] == 0 {
 			continue
 		}
+		sum.Reads, sum.Loads = max(sum.Reads, asks.Reads), max(sum.Loads, asks.Loads)
 		name := plans.Scope{Bench: &bench}.Says().String()
-		for _, sum := range []struct {
+		for _, one := range []struct {
 			what string
 			is   float64
 		}{{"read", asks.Reads}, {"loaded", asks.Loads}} {
-			if sum.is > float64(p.Bound()) {
-				return &shop.Invalid{
+			if one.is > float64(p.Bound()) {
+				return sum, &shop.Invalid{
 					What: fmt.Sprintf(
-						"at %s %.1f drives would be %s at once on average, and the plan allows %d", name, sum.is, sum.what, p.Bound(),
+						"at %s %.1f drives would be %s at once on average, and the plan allows %d", name, one.is, one.what, p.Bound(),
 					),
 					Advice: "Ask less often, or allow more at once.",
 				}
 			}
 		}
 	}
-	return nil
+	return sum, nil
 }
 
 // settled waits until the one who keeps the watch has read the plans as they are now, for as long as orders may take to show.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"slices"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -289,6 +290,40 @@ func TestAPlanThatAsksTooMuch(t *testing.T) {
 		all, err := w.WatchPlans(t.Context())
 		require.NoError(t, err)
 		assert.Empty(t, all)
+	})
+}
+
+// What a plan comes to is known before it is in force, and what all of them have drives do is seen ahead.
+func TestWhatPlansComeTo(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		w := watching(t)
+		key := w.state.key()
+		p := plans.Plan{
+			For: plans.Scope{Drive: &key}, Read: plans.Cadence{Every: 6 * time.Hour}, Short: plans.Cadence{Rule: "FREQ=DAILY;BYHOUR=3"},
+		}
+		sum, err := w.Weigh(t.Context(), p)
+		require.NoError(t, err)
+		assert.Equal(t, []any{1, 4.0}, []any{sum.Drives, sum.ADay})
+		assert.Contains(t, sum.Says(p).String(), "1 drive, 4 readings a day; self-tests and sweeps load the bench for ")
+		none, err := w.WatchPlans(t.Context())
+		require.NoError(t, err)
+		require.Empty(t, none, "nothing is in force")
+		l, err := w.Load(t.Context())
+		require.NoError(t, err)
+		assert.Zero(t, slices.Max(l.Busy))
+
+		_, err = w.SetWatch(t.Context(), who("Imre"), p)
+		require.NoError(t, err)
+		l, err = w.Load(t.Context())
+		require.NoError(t, err)
+		busy := map[int]int{} // by the hour of the day
+		for h, n := range l.Busy {
+			assert.True(t, n == 0 || h >= l.Now, "it has just begun")
+			busy[l.From.Add(time.Duration(h)*time.Hour).Hour()] += n
+		}
+		assert.Equal(t, 2, busy[3], "twice in two days")
+		assert.Equal(t, []int{3, 168}, []int{l.Limit, len(l.Busy)})
 	})
 }
 

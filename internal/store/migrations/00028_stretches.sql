@@ -38,3 +38,6 @@ BEGIN SELECT RAISE(ABORT, 'a reading is never changed'); END;
 -- +goose StatementBegin
 CREATE TRIGGER stretch_is_kept BEFORE DELETE ON stretch BEGIN SELECT RAISE(ABORT, 'a reading is kept for ever'); END;
 -- +goose StatementEnd
+
+-- Every look at a drive asks where it is.
+CREATE INDEX bay_drive ON bay (serial, model);
