@@ -109,3 +109,31 @@ func extremes(moments []Moment, needed []bool) {
 		needed[low], needed[high] = true, true
 	}
 }
+
+// quiet finds the readings at which nothing can have become known but how late it is.
+type quiet struct {
+	life    *Life
+	day     time.Time // since when the temperatures of the readings that were looked at are known
+	low     float64
+	high    float64
+	changed int // the last reading that differed from the one before it
+}
+
+// passes reports whether the i-th reading need not be looked at: in the day before, others were, at which all that is no clock was the same,
+// and which were as hot, and as cold. It is asked for each in turn.
+func (q *quiet) passes(i int) bool {
+	m := &q.life.Moments[i]
+	x, warm := m.Signals.Of(temperatureDefined)
+	if i == 0 || differs(&q.life.Moments[i-1], m) {
+		q.changed = i
+	}
+	if i-q.changed < around || m.At.Sub(q.day) >= 24*time.Hour || i == len(q.life.Moments)-1 || !warm {
+		q.day, q.low, q.high = m.At, x, x
+		return false
+	}
+	if x < q.low || x > q.high {
+		q.low, q.high = min(q.low, x), max(q.high, x)
+		return false
+	}
+	return true
+}

@@ -3,6 +3,7 @@ package verdict
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -124,7 +125,36 @@ func TestNothingRestsOnWhatIsFolded(t *testing.T) {
 			require.Equal(t, Decide(shipped, was), Decide(shipped, is), what)
 		}
 	}
-	require.Greater(t, float64(folded)/float64(readings), 0.4, "that it is worth the while")
+	require.Greater(t, float64(folded)/float64(readings), 0.3, "that it is worth the while")
+}
+
+func TestAReplayThatPassesOverQuietReadingsSaysTheSame(t *testing.T) {
+	shipped, err := policy.Parse(policy.Default)
+	require.NoError(t, err)
+	draft, err := policy.Parse([]byte(strings.Replace(string(policy.Default), "when: now.pending > 0.0\n", "when: now.pending > 2.0\n", 1)))
+	require.NoError(t, err)
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 1))
+	replay := NewReplay(shipped, draft)
+	for life := range 25 {
+		l := NewLife(hourly(r, 24*12), nil)
+		looked := 0
+		every, err := replay.Over(l, ataDisk, drive.Everyday, func(Moment, Evidence, drive.Grade, drive.Grade) { looked++ })
+		require.NoError(t, err)
+		require.Equal(t, len(l.Moments), looked)
+		some, err := replay.Over(l, ataDisk, drive.Everyday, nil)
+		require.NoError(t, err)
+		what := fmt.Sprintf("seed %d, life %d", seed, life)
+		for _, at := range [][2]time.Time{
+			{every.Was.Degrading, some.Was.Degrading}, {every.Was.Replace, some.Was.Replace},
+			{every.Would.Degrading, some.Would.Degrading}, {every.Would.Replace, some.Would.Replace},
+		} {
+			require.Equal(t, at[0].IsZero(), at[1].IsZero(), what)
+			require.WithinDuration(t, at[0], at[1], 24*time.Hour, what)
+		}
+		still := func(x Replayed) bool { n := len(x.Differs); return n > 0 && x.Differs[n-1].Still }
+		require.Equal(t, still(every), still(some), what)
+	}
 }
 
 // withoutFolds is a trend whose points do not know what lay between.

@@ -169,9 +169,14 @@ func takenBack(before, is, after signal.Values) bool {
 }
 
 // The definitions that are looked up at every moment.
-var hoursDefined, damagedDefined, failingDefined, wholeDefined, spotDefined = signal.Defined(signal.PowerOnHours),
-	signal.Defined(signal.DamagedPages), signal.Defined(signal.AttributesFailing), signal.Defined(signal.WholeSweepAge),
-	signal.Defined(signal.SpotSweepAge)
+var (
+	hoursDefined       = signal.Defined(signal.PowerOnHours)
+	damagedDefined     = signal.Defined(signal.DamagedPages)
+	failingDefined     = signal.Defined(signal.AttributesFailing)
+	wholeDefined       = signal.Defined(signal.WholeSweepAge)
+	spotDefined        = signal.Defined(signal.SpotSweepAge)
+	temperatureDefined = signal.Defined(signal.Temperature)
+)
 
 // slackHours is what a count of hours may stray by without being doubted.
 const slackHours = 24

@@ -166,7 +166,7 @@ func sameLimits(was, would *policy.Policy, expression string) bool {
 
 // Over replays a drive's life, reading by reading, each on what was known then. What the pages alone tell beside the signals (the
 // clocks' contradictions, which bar healthy and condemn nothing) is left out. see hears of every reading, with what was known then and the
-// two grades; nil: nobody does.
+// two grades; nil: nobody does, and readings in which only clocks moved are looked at once a day.
 func (r *Replay) Over(
 	l *Life, id drive.Identity, duty drive.Duty, see func(m Moment, e Evidence, was, would drive.Grade),
 ) (Replayed, error) {
@@ -175,7 +175,11 @@ func (r *Replay) Over(
 	set, fired, walk := signal.Set{}, map[*policy.Rule]bool{}, l.Walk()
 	var f policy.Facts
 	walk.trends = map[signal.Name]trend.Trend{} // nobody holds a moment's evidence beyond it
+	quiet := quiet{life: l}
 	for i, m := range l.Moments {
+		if see == nil && quiet.passes(i) {
+			continue
+		}
 		m.Signals.Into(set)
 		clear(fired)
 		e := walk.Evidence(id, duty, set, i)

@@ -3,8 +3,8 @@ package whole_test
 import (
 	"fmt"
 	"log/slog"
-	"strings"
 	"slices"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
