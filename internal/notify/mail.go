@@ -242,6 +242,9 @@ type item struct {
 
 type fact struct{ Name, Value string }
 
+// Several reports whether a mail tells of more than one thing: they stand in a table then.
+func (v view) Several() bool { return len(v.All) > 1 }
+
 // colours are those of the console's light theme.
 var colours = map[string]string{"healthy": "#1F5190", "degrading": "#8F5D10", "replace": "#6E0722", "undecided": "#66665F"}
 
@@ -274,7 +277,8 @@ func viewOf(r routes.Route, l *tell.Letter) view {
 			}
 		}
 		add("Drive", b.Model)
-		add("Bay", bay(b))
+		one.Where = bay(b)
+		add("Bay", one.Where)
 		add("Verdict", b.Grade)
 		add("Ticket", b.Ticket)
 		add("Customer", b.Customer)
@@ -301,10 +305,14 @@ func (v view) text() string {
 		if one.Do != "" {
 			fmt.Fprintf(&b, "\nDo: %s\n", one.Do)
 		}
-		if len(one.Facts) > 0 {
+		facts := one.Facts
+		if v.Several() { // what a table has
+			facts = slices.DeleteFunc(slices.Clone(facts), func(f fact) bool { return f.Name != "Bay" && f.Name != "Verdict" })
+		}
+		if len(facts) > 0 {
 			b.WriteString("\n")
 		}
-		for _, f := range one.Facts {
+		for _, f := range facts {
 			fmt.Fprintf(&b, "%-9s %s\n", f.Name, f.Value)
 		}
 		if one.Link != "" {
