@@ -1,6 +1,6 @@
 // Command victim is a service over one simulated drive that carries out one procedure and kills itself, as kill -9 would, after
-// the N-th commit of any of its databases: victim FOLDER PROCEDURE N. With 0 it lives, finishes what it finds open, and prints
-// how everything stands. Package crash runs it.
+// the N-th commit of any of its databases, or before it (-N, of what is told): victim FOLDER PROCEDURE N. With 0 it lives, finishes what it finds open, and prints
+// how everything stands. Package crash runs it. What it tells goes to the mail server that the environment names.
 package main
 
 import (
@@ -59,6 +59,9 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 		return err
 	}
 	flaws := 2.0
+	if procedure == "told" { // it has become worse
+		flaws = 40
+	}
 	if procedure == "renew" || procedure == "prepare-sound" { // looking closer at a flaw takes a renewal hundreds of commits
 		flaws = 0
 	}
@@ -119,8 +122,19 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 	if err := answers(ctx, c, begun); err != nil {
 		return err
 	}
+	if procedure == "prepare-told" {
+		return watch(ctx, c)
+	}
 	if strings.HasPrefix(procedure, "prepare") {
 		return prepare(ctx, c)
+	}
+	if procedure == "told" {
+		death.before.Store(n < 0)
+		death.left.Store(max(n, -n))
+		if _, err := c.TakeReading(ctx, serial, contract.ReadingRequest{By: "Dov"}); err != nil {
+			return err
+		}
+		return told(ctx, c)
 	}
 	if n > 0 {
 		if contract.ReworkKind(procedure).Valid() { // a release lasts a week, which is 84 seconds here
@@ -143,17 +157,31 @@ func live(ctx context.Context, dir, procedure string, n int64) error {
 	return tell(ctx, c, source)
 }
 
-// mortal ends the process after so many commits of any of its databases.
-type mortal struct{ left atomic.Int64 } // 0: not armed
+// mortal ends the process after so many commits of any of its databases, or before the last of so many.
+type mortal struct {
+	left   atomic.Int64 // 0: not armed
+	before atomic.Bool
+}
 
 // Statement implements sqlite.Gate.
 func (m *mortal) Statement(string) error { return nil }
 
 // Before implements sqlite.Gate.
-func (m *mortal) Before() error { return nil }
+func (m *mortal) Before() error {
+	if m.before.Load() {
+		m.count()
+	}
+	return nil
+}
 
 // After implements sqlite.Gate.
 func (m *mortal) After() {
+	if !m.before.Load() {
+		m.count()
+	}
+}
+
+func (m *mortal) count() {
 	for {
 		left := m.left.Load()
 		if left == 0 {
@@ -194,6 +222,43 @@ func prepare(ctx context.Context, c *client.Client) error {
 		return err
 	}
 	return settle(ctx, c)
+}
+
+// watch has the drive watched, and somebody told by mail.
+func watch(ctx context.Context, c *client.Client) error {
+	if _, err := c.TakeReading(ctx, serial, contract.ReadingRequest{By: "Dov"}); err != nil {
+		return err
+	}
+	_, err := c.SetWatchPlan(ctx, contract.WatchPlanRequest{
+		By: "Dov", Plan: contract.WatchSetting{For: contract.WatchScope{Bench: new("")}, Read: new("30d")},
+	})
+	if err != nil {
+		return err
+	}
+	_, err = c.SetRoute(ctx, contract.RouteRequest{By: "Dov", Route: contract.RouteSetting{
+		Name: "mail", By: "mail", To: new("imre@saltmarsh.example"), Sender: new("bench@saltmarsh.example"),
+		Server: new("smtp+plain://" + os.Getenv("VICTIM_MAIL")), Least: "digest",
+	}})
+	return err
+}
+
+// told waits until nothing waits to be told, and prints what was.
+func told(ctx context.Context, c *client.Client) error {
+	for range 3000 {
+		all, err := c.Messages(ctx, 0, 1000)
+		if err != nil {
+			return err
+		}
+		waits := false
+		for _, m := range all {
+			waits = waits || m.State == "waiting"
+		}
+		if len(all) > 0 && !waits {
+			return json.NewEncoder(os.Stdout).Encode(all)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return errors.New("something is never told")
 }
 
 func release(ctx context.Context, c *client.Client) error {
