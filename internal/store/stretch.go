@@ -367,14 +367,14 @@ func (q queries) heldReading(ctx context.Context, driveID int64, seq int, none e
 
 // folded says that of a reading nothing is known but when it was taken.
 func folded(all []held, h held) error {
-	before, after := all[0].seq-1, 0
+	before, after := all[0].seq-1, all[len(all)-1].seq+1
 	for _, one := range all {
 		switch {
 		case one.folded:
 		case one.seq < h.seq:
 			before = one.seq
-		case after == 0 && one.seq > h.seq:
-			after = one.seq
+		default:
+			after = min(after, one.seq)
 		}
 	}
 	return &shop.Conflict{
@@ -420,19 +420,21 @@ func (q queries) between(ctx context.Context, driveID int64, whole []shop.Moment
 		n += rows[i].Readings
 	}
 	all := make([]shop.Moment, 0, n)
+	folded := 0
 	for i := range rows {
 		r := &rows[i]
 		to, found := slices.BinarySearchFunc(whole, r.First-1, func(m shop.Moment, seq int) int { return cmp.Compare(m.Seq, seq) })
 		if !found {
 			return nil, fmt.Errorf("reading %d: %w", r.First-1, errStretch)
 		}
+		whole[0].Folded = folded
 		anchor := whole[to]
 		all, whole = append(all, whole[:to+1]...), whole[to+1:]
 		readings, err := r.open()
 		if err != nil {
 			return nil, err
 		}
-		folded := 0
+		folded = 0
 		for _, h := range readings {
 			if h.folded {
 				folded++
@@ -449,6 +451,9 @@ func (q queries) between(ctx context.Context, driveID int64, whole []shop.Moment
 			}
 			all = append(all, m)
 		}
+	}
+	if len(whole) > 0 {
+		whole[0].Folded = folded
 	}
 	return append(all, whole...), nil
 }

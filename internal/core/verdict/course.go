@@ -52,8 +52,11 @@ func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) 
 	if d.Unit == "%" {
 		c.Pace = 0 // a share is no count of events, which alone come by chance
 	}
+	if d.Unit == "h" { // hours over hours say nothing
+		return c, true
+	}
 	line, ok := trend.Through(points)
-	if !ok || d.Unit == "h" { // hours over hours say nothing
+	if !ok {
 		return c, true
 	}
 	c.Line = &line

@@ -2,9 +2,11 @@ package verdict
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"hylostat.example/internal/core/signal"
+	"hylostat.example/internal/core/trend"
 )
 
 // Foldable finds which readings between the first and the last of some, as indices into the moments of a life, nothing rests on: what
@@ -37,15 +39,34 @@ func Foldable(moments []Moment, ranges [][2]int, keep map[int]bool) []int {
 // around is how many readings on each side of a change stay: what one says alone is taken back by those around it, see trend.Follower.
 const around = 4
 
-// ends marks the moments at which an interval of a signal that matters began: those that follow are counted from there.
+// countedFrom is for how long, after a signal moved or before it moves again, it matters from which readings its intervals are counted:
+// only the newest trend.Recent are looked at, and after so many days all of these passed without a rise.
+const countedFrom = (trend.Recent + 2) * trend.Interval
+
+// ends marks the moments at which an interval of a signal that matters began, near to where it moved, and to where its life begins and
+// ends: those that follow are counted from there.
 func (l *Life) ends(needed []bool) {
 	w := l.Walk()
-	began := make([]time.Time, len(l.columns))
+	began, moves := make([]time.Time, len(l.columns)), make([][]time.Time, len(l.columns))
+	for n, c := range l.columns {
+		for k, p := range c.points {
+			if k == 0 || k == len(c.points)-1 || p.Missing || p.Value != c.points[k-1].Value {
+				moves[n] = append(moves[n], p.At)
+			}
+		}
+	}
 	for i := range l.Moments {
 		w.upTo(i)
 		for n, c := range l.columns {
 			now := w.followers[n].Interval()
 			if !c.definition.Matters || now.Equal(began[n]) {
+				continue
+			}
+			for len(moves[n]) > 1 && moves[n][1].Before(now) {
+				moves[n] = moves[n][1:]
+			}
+			if !slices.ContainsFunc(moves[n][:min(2, len(moves[n]))], func(at time.Time) bool { return now.Sub(at).Abs() <= countedFrom }) {
+				began[n] = now
 				continue
 			}
 			began[n] = now

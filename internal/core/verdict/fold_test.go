@@ -89,7 +89,7 @@ func TestNothingRestsOnWhatIsFolded(t *testing.T) {
 					break
 				}
 				ranges = append(ranges, [2]int{i, to})
-				i = to + 1
+				i = to
 			}
 			drop := map[int]bool{}
 			for _, i := range Foldable(left, ranges, nil) {
@@ -146,8 +146,10 @@ func TestAReplayThatPassesOverQuietReadingsSaysTheSame(t *testing.T) {
 		require.NoError(t, err)
 		what := fmt.Sprintf("seed %d, life %d", seed, life)
 		for _, at := range [][2]time.Time{
-			{every.Was.Degrading, some.Was.Degrading}, {every.Was.Replace, some.Was.Replace},
-			{every.Would.Degrading, some.Would.Degrading}, {every.Would.Replace, some.Would.Replace},
+			{every.Was.Degrading, some.Was.Degrading},
+			{every.Was.Replace, some.Was.Replace},
+			{every.Would.Degrading, some.Would.Degrading},
+			{every.Would.Replace, some.Would.Replace},
 		} {
 			require.Equal(t, at[0].IsZero(), at[1].IsZero(), what)
 			require.WithinDuration(t, at[0], at[1], 24*time.Hour, what)

@@ -98,9 +98,13 @@ func (s *Keeper) foldDrive(ctx context.Context, tx Tx, id int64, before time.Tim
 	for _, x := range old {
 		from, known := place[x.First-1]
 		to, too := place[x.Last]
-		if known && too && to-from == x.Last-x.First+1 { // they follow each other in time as they do by number
-			ranges = append(ranges, [2]int{from, to})
+		if !known || !too || to-from != x.Last-x.First+1 { // they do not follow each other in time as they do by number
+			continue
 		}
+		if to+1 < len(moments) && moments[to+1].Seq == x.Last+1 { // the next is stored whole
+			to++
+		}
+		ranges = append(ranges, [2]int{from, to})
 	}
 	folds := map[int][]int{} // by the reading before the stretch
 	for _, i := range verdict.Foldable(life, ranges, keep) {
