@@ -53,6 +53,9 @@ func eventOf(e shop.Event) contract.Event {
 	if e.Severity != "" {
 		out.Severity = new(contract.Severity(e.Severity))
 	}
+	if len(e.People) > 0 {
+		out.People = &e.People
+	}
 	if e.Repeat {
 		out.Repeat = &e.Repeat
 	}

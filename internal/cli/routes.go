@@ -48,6 +48,7 @@ func routeCommands() *cli.Command {
 					&cli.StringFlag{Name: "webhook", Usage: "call `ADDRESS`, https://HOST/PATH"},
 					&cli.StringFlag{Name: "syslog", Usage: "write to the log at `ADDRESS`: udp://HOST:514, tcp://, tls://HOST:6514"},
 					&cli.BoolFlag{Name: "console", Usage: "sound in the console, and say so beside it"},
+					&cli.StringFlag{Name: "people", Usage: "whose consoles sound, by `NAMES` with commas between; empty: all"},
 					&cli.BoolFlag{
 						Name:  "secret",
 						Usage: "ask for a password, or what a webhook is signed with; with the input no terminal, its first line is it",
@@ -203,6 +204,15 @@ func (c call) changeRoute(s *contract.RouteSetting) error {
 	}
 	if c.Bool("console") {
 		s.By, s.To = "console", nil
+	}
+	if c.IsSet("people") {
+		if s.By != "console" {
+			return &usage{"--people is of --console: mail, a webhook and syslog have addresses"}
+		}
+		s.To = nil
+		if names := c.String("people"); names != "" {
+			s.To = &names
+		}
 	}
 	for flag, field := range map[string]**string{
 		"server": &s.Server, "sender": &s.Sender, "user": &s.User, "zone": &s.Zone, "digest": &s.Digest, "page": &s.Page, "bench": &s.Bench,

@@ -2025,8 +2025,11 @@ type Event struct {
 	Bay *BayName `json:"bay,omitempty"`
 
 	// By who did it; absent: nobody ordered it
-	By      *string   `json:"by,omitempty"`
-	Kind    EventKind `json:"kind"`
+	By   *string   `json:"by,omitempty"`
+	Kind EventKind `json:"kind"`
+
+	// People whose consoles sound; absent: all
+	People  *[]string `json:"people,omitempty"`
 	Percent *int      `json:"percent,omitempty"`
 	Reading *int      `json:"reading,omitempty"`
 
@@ -3252,7 +3255,7 @@ type RouteSetting struct {
 	// Server of mail: smtp:// (STARTTLS), smtps:// (TLS) or smtp+plain:// with host and port
 	Server *string `json:"server,omitempty"`
 
-	// To mail addresses with commas between; https://...; udp://, tcp:// or tls:// host and port; nothing of the console
+	// To mail addresses with commas between; https://...; udp://, tcp:// or tls:// host and port; of the console names of people with commas between, absent: whoever is there
 	To *string `json:"to,omitempty"`
 
 	// Trust a certificate in PEM that is trusted beside the machine's own

@@ -72,6 +72,7 @@ type Event struct {
 	Alert    int64          `json:"alert,omitempty"`
 	Severity string         `json:"severity,omitempty"` // of that
 	Repeat   bool           `json:"repeat,omitempty"`   // until somebody takes it
+	People   []string       `json:"people,omitempty"`   // whose consoles sound; empty: all
 	By       string         `json:"by,omitempty"`       // who did it; empty: nobody ordered it
 	Said     wording.Phrase `json:"text,omitzero"`      // what happened
 }

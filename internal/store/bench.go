@@ -99,7 +99,7 @@ func (c Tx) SaveBay(ctx context.Context, b protocol.Bay) error {
 	// A place has one number: what stood under another one is this bay by its old number.
 	if _, err := c.tx.ExecContext(
 		ctx,
-		`DELETE FROM bay WHERE bench = ? AND number <> ? AND ? <> '' AND body ->> '$.address' = ?`,
+		`DELETE FROM bay WHERE +bench = ? AND number <> ? AND ? <> '' AND body ->> '$.address' = ?`, // + has it found by its address
 		b.ID.Bench,
 		b.ID.Number,
 		b.Address,
@@ -128,7 +128,7 @@ func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
 // BaysAbout serves a use case's Reader.
 func (q queries) BaysAbout(ctx context.Context, id drive.Bay, key drive.Key) ([]protocol.Bay, error) {
 	return bodies[protocol.Bay](
-		ctx, q.q, `SELECT body FROM bay WHERE bench = ? AND number = ? UNION SELECT body FROM bay WHERE serial = ? AND model = ?`,
+		ctx, q.q, `SELECT body FROM bay WHERE bench = ? AND number = ? UNION SELECT body FROM bay WHERE serial = ? AND model = ? AND serial <> ''`,
 		id.Bench, id.Number, key.Serial, key.Model,
 	)
 }

@@ -102,7 +102,7 @@ func hourly(ctx context.Context, dir string) ([]figure, error) {
 		}
 	}
 	plan, err := c.SetWatchPlan(ctx, contract.WatchPlanRequest{
-		By: "Dov", Plan: contract.WatchSetting{For: contract.WatchScope{Bench: new("")}, Read: new("1h")},
+		By: "Dov", Plan: contract.WatchSetting{For: contract.WatchScope{Bench: new("")}, Read: new("1h"), AtOnce: new(1000)},
 	})
 	if err != nil {
 		return nil, err

@@ -3181,7 +3181,7 @@ export interface components {
             name: string;
             /** @enum {string} */
             by: "mail" | "webhook" | "syslog" | "console";
-            /** @description mail addresses with commas between; https://...; udp://, tcp:// or tls:// host and port; nothing of the console */
+            /** @description mail addresses with commas between; https://...; udp://, tcp:// or tls:// host and port; of the console names of people with commas between, absent: whoever is there */
             to?: string;
             /** @description of mail: smtp:// (STARTTLS), smtps:// (TLS) or smtp+plain:// with host and port */
             server?: string;
@@ -4160,6 +4160,8 @@ export interface components {
             severity?: components["schemas"]["Severity"];
             /** @description until somebody takes it */
             repeat?: boolean;
+            /** @description whose consoles sound; absent: all */
+            people?: string[];
             /** @description who did it; absent: nobody ordered it */
             by?: string;
             text?: components["schemas"]["Said"];

@@ -1,5 +1,5 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { apiPath, base } from "./base";
 import { happened, renew } from "./changes";
 import { notice, sound } from "./sound";
@@ -20,8 +20,9 @@ function ahead(run: Run, fact: Fact): Run {
 }
 
 /** Brings what is cached up to date with a fact: progress is patched in, what else it touches is asked for again. */
-export function apply(cache: QueryClient, fact: Fact) {
+export function apply(cache: QueryClient, fact: Fact, name = "") {
   if (fact.kind === "alert.told") {
+    if (fact.people && !fact.people.includes(name)) return; // it is somebody else's
     sound.play(fact.severity ?? "now", fact.alert, fact.repeat);
     notice(`Hylostat: ${fact.severity === "wake" ? "now" : "alert"}`, fact.text?.words ?? "", () => location.assign(`${base}/alerts`));
     return;
@@ -37,15 +38,17 @@ export function apply(cache: QueryClient, fact: Fact) {
 }
 
 /** Listens to the service, once it would answer: nobody's line is refused. The browser reconnects by itself and asks for what it missed. */
-export function useEvents(admitted: boolean): Line {
+export function useEvents(admitted: boolean, name = ""): Line {
   const cache = useQueryClient();
   const [line, setLine] = useState<Line>({ said: "" });
+  const who = useRef(name);
+  who.current = name;
   useEffect(() => {
     if (!admitted) return;
     const source = new EventSource(apiPath("/events"));
     const heard = (message: MessageEvent<string>) => {
       const fact = JSON.parse(message.data) as Fact;
-      apply(cache, fact);
+      apply(cache, fact, who.current);
       if (fact.text) setLine({ said: fact.text.words });
     };
     source.addEventListener("fact", heard);

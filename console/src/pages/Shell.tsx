@@ -59,7 +59,7 @@ export function Shell() {
   const orders = useOrders(person.name);
   const time = useShopTime();
   const admitted = session.data !== undefined && (session.data.open || session.data.name !== undefined);
-  const line = useEvents(admitted);
+  const line = useEvents(admitted, person.name);
   const alerts = useAlerts(admitted);
   const open = alerts.data?.filter((a) => a.state === "open") ?? [];
   const [theme, turn] = useTheme();

@@ -144,7 +144,7 @@ const means: { id: RouteSetting["by"]; words: string; to: string; like: string }
   { id: "mail", words: "mail", to: "To", like: "imre@saltmarsh.example" },
   { id: "webhook", words: "webhook: a program is called", to: "Address", like: "https://desk.saltmarsh.example/alerts" },
   { id: "syslog", words: "syslog: a line in a log", to: "Address", like: "tls://loft.saltmarsh.example:6514" },
-  { id: "console", words: "this console: sound and notice", to: "", like: "" },
+  { id: "console", words: "the console: sound and notice", to: "Whose (all when empty)", like: "Imre, Dov" },
 ];
 
 const Small = styled.p`${text.small} color: ${color.ink2};`;
@@ -190,7 +190,7 @@ export function RouteDialog({
           ))}
         </RadioGroup>
         {kind?.to && (
-          <TextField value={r.to ?? ""} onChange={(to) => change({ to })} maxLength={1000}>
+          <TextField value={r.to ?? ""} onChange={(to) => change({ to: to || undefined })} maxLength={1000}>
             <Label>{kind.to}</Label>
             <Input placeholder={kind.like} />
           </TextField>

@@ -246,7 +246,9 @@ export function RouteRow({ r, now, open, tried }: { r: Route; now: Date; open: (
   const words = s.off
     ? `off: ${s.off}`
     : s.by === "console"
-      ? "wherever the console is open"
+      ? s.to
+        ? `where ${s.to} ${s.to.includes(",") ? "have" : "has"} the console open`
+        : "wherever the console is open"
       : [
           r.failed && failed && `failed ${whenShort(r.failed, now)}: ${r.why ?? ""}`,
           r.sent && `sent ${whenShort(r.sent, now)}`,

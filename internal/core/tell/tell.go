@@ -115,8 +115,8 @@ func (r *Route) target() error {
 		return fmt.Errorf("a mail server, a user and a sender are of mail, not of a %s", r.By)
 	}
 	if r.By == Console {
-		if r.To != "" {
-			return fmt.Errorf("the console has no address: %q", r.To)
+		if strings.Contains(r.To, "://") || strings.Contains(r.To, "@") {
+			return fmt.Errorf("the console has no address: it sounds for people, by name, not for %q", r.To)
 		}
 		return nil
 	}
@@ -131,6 +131,19 @@ func (r *Route) target() error {
 		return fmt.Errorf("a %s goes to a host and a port, like %s://host.example:514, not %q", r.By, known[0], at)
 	}
 	return nil
+}
+
+// People are those for whom a console sounds; nil: for whoever is there.
+func (r *Route) People() (names []string) {
+	if r.By != Console {
+		return nil
+	}
+	for name := range strings.SplitSeq(r.To, ",") {
+		if name = strings.TrimSpace(name); name != "" {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 func (r *Route) zone() (*time.Location, error) {

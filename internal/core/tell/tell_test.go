@@ -112,7 +112,7 @@ func TestWhatIsNoRoute(t *testing.T) {
 		"a host and a port":           func(r *tell.Route) { r.Server = "smtp://mail.saltmarsh.example" },
 		"begins with smtp://":         func(r *tell.Route) { r.Server = "http://mail.saltmarsh.example:25" },
 		"a password does":             func(r *tell.Route) { r.Server = "smtp://a:b@mail.saltmarsh.example:25" },
-		"the console has no address":  func(r *tell.Route) { *r = tell.Route{Name: "x", By: tell.Console, Least: "now", To: "x"} },
+		"the console has no address":  func(r *tell.Route) { *r = tell.Route{Name: "x", By: tell.Console, Least: "now", To: "https://x"} },
 		"are of mail, not of a":       func(r *tell.Route) { r.By, r.To = tell.Webhook, "https://desk.saltmarsh.example/" },
 		"up to 7 days":                func(r *tell.Route) { r.After = 8 * 24 * time.Hour },
 		"an address like https":       func(r *tell.Route) { r.Page = "bench.saltmarsh.example" },

@@ -11,8 +11,9 @@ import (
 
 // Foldable finds which readings between the first and the last of some, as indices into the moments of a life, nothing rests on: what
 // they say is what those around them say, save for clocks and what varies, and of that they are no extreme. Without them every trend of a
-// signal that matters is the same at each moment that is left, and so is the verdict. Ranges do not overlap and are in order; the first and
-// the last reading of each stay, and so do those that keep names by their Seq.
+// signal that matters is the same at each moment that is left, and so is the verdict. Only what lies within a day of its neighbours goes.
+// Ranges share their ends at most, and are in order; the first and the last reading of each stay, and so do those that keep names by their
+// Seq.
 func Foldable(moments []Moment, ranges [][2]int, keep map[int]bool) []int {
 	l := NewLife(moments, nil)
 	needed := make([]bool, len(moments))
@@ -28,13 +29,16 @@ func Foldable(moments []Moment, ranges [][2]int, keep map[int]bool) []int {
 	for _, r := range ranges {
 		extremes(moments[r[0]:r[1]+1], needed[r[0]:])
 		for i := r[0] + 1; i < r[1]; i++ {
-			if !needed[i] {
+			if !needed[i] && moments[i+1].At.Sub(moments[i-1].At) <= dense {
 				all = append(all, i)
 			}
 		}
 	}
 	return all
 }
+
+// dense is how far apart the readings before and after one lie at most that can be left out: one of a month is missed.
+const dense = 2*24*time.Hour + time.Hour
 
 // around is how many readings on each side of a change stay: what one says alone is taken back by those around it, see trend.Follower.
 const around = 4

@@ -234,8 +234,8 @@ func (t *Teller) sendSaying(ctx context.Context, r Route, l Letter) (words []str
 		for _, b := range l.All {
 			t.books.Tell(shop.Event{
 				At: l.At, Kind: shop.AlertTold, Serial: b.Serial, Bay: b.Bay, Alert: b.Alert.ID, Severity: string(b.Alert.Severity),
-				Repeat: r.Repeat,
-				Said:   wording.Say(wording.AlertRaised, wording.Values{"of": b.Of, "said": b.Alert.Said}),
+				Repeat: r.Repeat, People: r.People(),
+				Said: wording.Say(wording.AlertRaised, wording.Values{"of": b.Of, "said": b.Alert.Said}),
 			})
 		}
 		return nil, nil

@@ -39,5 +39,6 @@ BEGIN SELECT RAISE(ABORT, 'a reading is never changed'); END;
 CREATE TRIGGER stretch_is_kept BEFORE DELETE ON stretch BEGIN SELECT RAISE(ABORT, 'a reading is kept for ever'); END;
 -- +goose StatementEnd
 
--- Every look at a drive asks where it is.
-CREATE INDEX bay_drive ON bay (serial, model);
+-- Every look at a drive asks where it is, and every change of a bay who had its place.
+CREATE INDEX bay_drive ON bay (serial, model) WHERE serial <> '';
+CREATE INDEX bay_address ON bay (body ->> '$.address');
