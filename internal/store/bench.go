@@ -128,7 +128,8 @@ func (q queries) Bays(ctx context.Context) ([]protocol.Bay, error) {
 // BaysAbout serves a use case's Reader.
 func (q queries) BaysAbout(ctx context.Context, id drive.Bay, key drive.Key) ([]protocol.Bay, error) {
 	return bodies[protocol.Bay](
-		ctx, q.q, `SELECT body FROM bay WHERE bench = ? AND number = ? UNION SELECT body FROM bay WHERE serial = ? AND model = ? AND serial <> ''`,
+		ctx, q.q, `SELECT body FROM bay WHERE bench = ? AND number = ?
+		UNION SELECT body FROM bay WHERE serial = ? AND model = ? AND serial <> ''`,
 		id.Bench, id.Number, key.Serial, key.Model,
 	)
 }

@@ -21,7 +21,8 @@ const selectDrive = `
 	       COALESCE(n.margin_share, 0) AS margin_share, COALESCE(n.findings, 0) AS findings, COALESCE(n.first, '') AS first,
 	       COALESCE(n.missing, '') AS missing, n.hours, n.temperature, COALESCE(n.readings, 0) AS readings,
 	       COALESCE(n.last_at, 0) AS last_at, COALESCE(n.policy, 0) AS policy,
-	       COALESCE((SELECT group_concat(b.bench || '/' || b.number) FROM bay b WHERE b.serial = d.serial AND b.model = d.model AND b.serial <> ''),
+	       COALESCE((SELECT group_concat(b.bench || '/' || b.number) FROM bay b
+	         WHERE b.serial = d.serial AND b.model = d.model AND b.serial <> ''),
 	         '') AS bays
 	FROM drive d LEFT JOIN drive_now n ON n.drive = d.id`
 

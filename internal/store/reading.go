@@ -131,13 +131,13 @@ func (c Tx) recall(ctx context.Context, driveID int64) error {
 	*c.last = last{}
 	var row readingRow
 	err := c.tx.GetContext(ctx, &row, selectReading+`WHERE drive = ? ORDER BY seq DESC LIMIT 1`, driveID)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
 	found := last{drive: driveID, seq: row.Seq, anchored: row.Seq, frames: frameCache{c.queries, driveID, map[int][]byte{}}}
-	if err != nil {
+	if errors.Is(err, sql.ErrNoRows) {
 		*c.last = found
 		return nil
+	}
+	if err != nil {
+		return err
 	}
 	if found.leaves, err = c.manifest(ctx, row.Manifest, row.Leaves); err != nil {
 		return fmt.Errorf("reading %d: %w", row.Seq, err)
@@ -292,7 +292,7 @@ func (q queries) Latest(ctx context.Context, driveID int64) (shop.Moment, error)
 		return shop.Moment{}, err
 	}
 	if in.First != nil {
-		whole, err := []shop.Moment(nil), error(nil)
+		var whole []shop.Moment
 		if in.Stood > 0 {
 			whole, err = q.Moments(ctx, driveID)
 		} else if whole, err = q.moments(ctx, driveID, fmt.Sprintf(`seq = %d`, *in.First-1)); err == nil {

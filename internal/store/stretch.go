@@ -21,9 +21,9 @@ import (
 )
 
 // A stretch holds the readings that follow a whole one, its anchor, and differ from it in a few bytes. They share with it where and how
-// they were taken and which pages there are. The column pages holds of each of them, one after the other, in varints: the milliseconds since
-// the reading before; 0 where it is folded, else the length of the rest plus 1; how many milliseconds it took; its report, see appendID;
-// and the bytes that differ from the anchor's pages, laid end to end, see appendDiffering. The column signals holds, of those that are not
+// they were taken and which pages there are. The column pages holds of each of them, one after the other, in varints: the milliseconds
+// since the reading before; 0 where it is folded, else the length of the rest plus 1; how many milliseconds it took; its report, see
+// appendID; and the bytes that differ from the anchor's pages, laid end to end, see appendDiffering. The column signals holds, of those that are not
 // folded, a length and the bytes of signal.PackAfter.
 //
 // Folding leaves of a reading the moment at which it was taken. What may be folded is not decided here.
@@ -209,8 +209,8 @@ func alike(a, b []reading.Page) bool {
 // together is how few equal bytes between two that differ are told with them.
 const together = 2
 
-// appendDiffering writes which bytes of some pages differ from those of an anchor, which has the same pages: how many are the same, how many
-// are not, and these, as often as there are any.
+// appendDiffering writes which bytes of some pages differ from those of an anchor, which has the same pages: how many are the same, how
+// many are not, and these, as often as there are any.
 func appendDiffering(b []byte, anchor, pages []reading.Page) []byte {
 	same, tail := 0, 0 // how many are the same before the run, and at its end
 	var run []byte
@@ -314,7 +314,8 @@ func (c Tx) extend(ctx context.Context, r *shop.Reading, signals signal.Set) (bo
 		WHERE drive = ?1 AND first = ?2`
 	if s.Readings == 1 {
 		s.Decoder = r.Decoder
-		statement = `INSERT INTO stretch (drive, first, readings, began, ended, decoder, pages, signals) VALUES (?1, ?2, ?3, ?4, ?4, ?5, ?6, ?7)`
+		statement = `INSERT INTO stretch (drive, first, readings, began, ended, decoder, pages, signals)
+			VALUES (?1, ?2, ?3, ?4, ?4, ?5, ?6, ?7)`
 	}
 	_, err := c.tx.ExecContext(ctx, statement, r.Drive, s.First, s.Readings, at, r.Decoder, s.Pages, s.Signals)
 	return err == nil, err
@@ -510,7 +511,8 @@ func (q queries) HasReading(ctx context.Context, of drive.Key, at time.Time, rep
 		if err != nil {
 			return false, err
 		}
-		if slices.ContainsFunc(all, func(h held) bool { return h.report == report && !h.folded || h.folded && millis(h.at) == millis(at) }) {
+		same := func(h held) bool { return h.report == report && !h.folded || h.folded && millis(h.at) == millis(at) }
+		if slices.ContainsFunc(all, same) {
 			return true, nil
 		}
 	}

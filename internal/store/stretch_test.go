@@ -88,7 +88,9 @@ func TestReadingsOfAStretchComeBackByteForByte(t *testing.T) {
 	assert.Equal(t, want[350].At, times[49])
 	var whole, bytes int
 	require.NoError(t, s.db.Read.GetContext(t.Context(), &whole, `SELECT count(*) FROM reading`))
-	require.NoError(t, s.db.Read.GetContext(t.Context(), &bytes, `SELECT sum(length(pages) + length(signals)) / sum(readings) FROM stretch`))
+	require.NoError(t, s.db.Read.GetContext(
+		t.Context(), &bytes, `SELECT sum(length(pages) + length(signals)) / sum(readings) FROM stretch`,
+	))
 	assert.Less(t, whole, 60, "most lie in stretches")
 	assert.Less(t, bytes, 60)
 }

@@ -63,8 +63,8 @@ func hourly(ctx context.Context, dir string) ([]figure, error) {
 	ready, done := make(chan string, 1), make(chan error, 1)
 	go func() {
 		done <- app.Serve(serving, app.Options{
-			Dir: dir, Create: true, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: hourlyFactor, Source: source,
-			Log: slog.New(slog.DiscardHandler), Ready: func(address string) { ready <- address },
+			Dir: dir, Create: true, Listen: "127.0.0.1:0", Shop: "Saltmarsh Lane", Bench: "north bench", Factor: hourlyFactor,
+			Source: source, Log: slog.New(slog.DiscardHandler), Ready: func(address string) { ready <- address },
 		})
 	}()
 	defer func() {
@@ -138,7 +138,8 @@ func hourly(ctx context.Context, dir string) ([]figure, error) {
 		return nil, err
 	}
 	n := float64(last - first)
-	fmt.Printf("%.0f readings in %s of the shop's time, %.2f ms of CPU each\n", n, ended.Sub(began).Round(time.Minute), spent.Seconds()*1000/n)
+	fmt.Printf("%.0f readings in %s of the shop's time, %.2f ms of CPU each\n",
+		n, ended.Sub(began).Round(time.Minute), spent.Seconds()*1000/n)
 	late, err := latest(ctx, c, plan, began, ended)
 	if err != nil {
 		return nil, err
@@ -228,7 +229,8 @@ func year(ctx context.Context, dir string) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	address, up, process, end, err := start(ctx, "serve", "--data", dir, "--listen", "127.0.0.1:0", "--bench-socket", filepath.Join(dir, "none"))
+	none := filepath.Join(dir, "none")
+	address, up, process, end, err := start(ctx, "serve", "--data", dir, "--listen", "127.0.0.1:0", "--bench-socket", none)
 	if err != nil {
 		return nil, err
 	}
@@ -261,7 +263,8 @@ func year(ctx context.Context, dir string) ([]figure, error) {
 		return nil, err
 	}
 	stricter := strings.Replace(
-		in.Text, "when: unexplained.reallocated > 0.0\n    effect: degrading", "when: unexplained.reallocated > 5.0\n    effect: degrading", 1,
+		in.Text, "when: unexplained.reallocated > 0.0\n    effect: degrading",
+		"when: unexplained.reallocated > 5.0\n    effect: degrading", 1,
 	)
 	begun = time.Now()
 	if _, err := c.ReplayPolicy(ctx, contract.PolicyDraft{Text: &stricter}); err != nil {
@@ -342,7 +345,9 @@ func lived(ctx context.Context, path string) (readings int, err error) {
 					return readings, err
 				}
 				d.Model, d.Serial = key.Model, key.Serial
-				d.Readings = append(d.Readings, record.Reading{ID: rand.Text(), At: at, TookMs: 38, Tool: "bench", Pages: record.FromPages(pages)})
+				d.Readings = append(
+					d.Readings, record.Reading{ID: rand.Text(), At: at, TookMs: 38, Tool: "bench", Pages: record.FromPages(pages)},
+				)
 			}
 			f.Drives = append(f.Drives, d)
 			if _, err := s.Import(ctx, access.Service, f); err != nil {

@@ -144,8 +144,8 @@ type quiet struct {
 	changed int // the last reading that differed from the one before it
 }
 
-// passes reports whether the i-th reading need not be looked at: in the day before, others were, at which all that is no clock was the same,
-// and which were as hot, and as cold. It is asked for each in turn.
+// passes reports whether the i-th reading need not be looked at: in the day before, others were, at which all that is no clock was the
+// same, and which were as hot, and as cold. It is asked for each in turn.
 func (q *quiet) passes(i int) bool {
 	m := &q.life.Moments[i]
 	x, warm := m.Signals.Of(temperatureDefined)

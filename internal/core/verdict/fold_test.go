@@ -20,8 +20,8 @@ func hourly(r *rand.Rand, n int) []Moment {
 	now := says{
 		signal.PowerOnHours: float64(r.IntN(30_000)), signal.Reallocated: 0, signal.Pending: 0, signal.CRCErrors: float64(r.IntN(3)),
 		signal.ReportedUncorrectable: 0, signal.Alarm: 0, signal.AttributesFailing: 0, signal.BytesWritten: 1e12,
-		signal.ShortTestAge: 100, signal.LastShortTest: 1, signal.ExtendedTestAge: 200, signal.LastExtendedTest: 1, signal.TemperatureHighest: 41,
-		signal.TestsFailed: 0,
+		signal.ShortTestAge: 100, signal.LastShortTest: 1, signal.ExtendedTestAge: 200, signal.LastExtendedTest: 1,
+		signal.TemperatureHighest: 41, signal.TestsFailed: 0,
 	}
 	at, place := time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC), 1
 	growing := r.IntN(3) > 0

@@ -1,6 +1,6 @@
 // Command victim is a service over one simulated drive that carries out one procedure and kills itself, as kill -9 would, after
-// the N-th commit of any of its databases, or before it (-N, of what is told): victim FOLDER PROCEDURE N. With 0 it lives, finishes what it finds open, and prints
-// how everything stands. Package crash runs it. What it tells goes to the mail server that the environment names.
+// the N-th commit of any of its databases, or before it (-N, of what is told): victim FOLDER PROCEDURE N. With 0 it lives, finishes what it
+// finds open, and prints how everything stands. Package crash runs it. What it tells goes to the mail server that the environment names.
 package main
 
 import (
