@@ -23,8 +23,8 @@ import (
 // A stretch holds the readings that follow a whole one, its anchor, and differ from it in a few bytes. They share with it where and how
 // they were taken and which pages there are. The column pages holds of each of them, one after the other, in varints: the milliseconds
 // since the reading before; 0 where it is folded, else the length of the rest plus 1; how many milliseconds it took; its report, see
-// appendID; and the bytes that differ from the anchor's pages, laid end to end, see appendDiffering. The column signals holds, of those that are not
-// folded, a length and the bytes of signal.PackAfter.
+// appendID; and the bytes that differ from the anchor's pages, laid end to end, see appendDiffering. The column signals holds, of those
+// that are not folded, a length and the bytes of signal.PackAfter.
 //
 // Folding leaves of a reading the moment at which it was taken. What may be folded is not decided here.
 
