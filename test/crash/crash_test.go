@@ -201,7 +201,7 @@ func TestNothingToldIsLost(t *testing.T) {
 			require.Equal(t, want, got, "killed at commit %d", side*n)
 			if again += twice; !killed {
 				t.Logf("killed at each of %d commits; %d letters came twice, under their names", n-1, again)
-				require.Greater(t, n, 4)
+				require.Greater(t, n, 3, "the report, what it brings, what was sent")
 				break
 			}
 		}

@@ -11,11 +11,13 @@ import (
 	"encoding/pem"
 	"fmt"
 	"math/big"
+	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -54,14 +56,25 @@ func NewCert(t *testing.T, dir string, names ...string) Cert {
 	return out
 }
 
-// Port gives a port of 127.0.0.1 that is free now.
+// Port gives a port of 127.0.0.1 that is free now. It is none that the kernel gives to whoever asks for any: between two starts of a server
+// somebody's connection would have it.
 func Port(t *testing.T) int {
 	t.Helper()
-	l, err := (&net.ListenConfig{}).Listen(t.Context(), "tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port //nolint:forcetypeassert // that is what it gives
+	for {
+		require.NoError(t, t.Context().Err())
+		port := 20_000 + mathrand.IntN(12_000) //nolint:gosec // no secret
+		l, err := (&net.ListenConfig{}).Listen(t.Context(), "tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if _, given := ports.LoadOrStore(port, true); err == nil {
+			require.NoError(t, l.Close())
+			if !given {
+				return port
+			}
+		}
+	}
 }
+
+// ports are those that were given already.
+var ports sync.Map
 
 // Run starts a program as root and ends it with the test; it waits until the program listens at the ports.
 func Run(t *testing.T, ports []int, name string, args ...string) (end func()) {
