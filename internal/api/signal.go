@@ -96,16 +96,20 @@ func number(s signal.Values, n signal.Name) *float64 {
 }
 
 func (h *handlers) GetSignals(ctx context.Context, r server.GetSignalsRequestObject) (server.GetSignalsResponseObject, error) {
-	d, err := h.shop.FindDrive(ctx, r.Drive)
-	if err != nil {
-		return nil, err
-	}
-	known, err := h.shop.Know(ctx, d)
+	d, known, err := h.known(ctx, r.Drive)
 	if err != nil {
 		return nil, err
 	}
 	out, err := h.signals(ctx, d, known)
 	return server.GetSignals200JSONResponse(out), err
+}
+
+// known finds a drive, and what most of what is said of it is made of.
+func (h *handlers) known(ctx context.Context, name string) (d shop.Drive, k record.Known, err error) {
+	if d, err = h.shop.FindDrive(ctx, name); err == nil {
+		k, err = h.shop.Know(ctx, d)
+	}
+	return d, k, err
 }
 
 func (h *handlers) signals(ctx context.Context, d shop.Drive, known record.Known) (contract.Signals, error) {
@@ -119,11 +123,7 @@ func (h *handlers) signals(ctx context.Context, d shop.Drive, known record.Known
 
 // GetDrivePage answers in one what is asked of a drive at once, from its readings as they were read once.
 func (h *handlers) GetDrivePage(ctx context.Context, r server.GetDrivePageRequestObject) (server.GetDrivePageResponseObject, error) {
-	d, err := h.shop.FindDrive(ctx, r.Drive)
-	if err != nil {
-		return nil, err
-	}
-	known, err := h.shop.Know(ctx, d)
+	d, known, err := h.known(ctx, r.Drive)
 	if err != nil {
 		return nil, err
 	}

@@ -10,8 +10,10 @@ const Open = styled(Button)`
 const List = styled(ListBox)`
   background: ${color.sheet}; border: 1px solid ${color.edge}; border-top: 2px solid ${color.ink}; max-height: 320px; overflow: auto;
   min-width: var(--trigger-width); outline: none;
-  & [role="option"] { padding: 8px 12px; min-height: 40px; cursor: pointer; outline: none; border-bottom: 1px solid ${color.rule}; ${text.body} }
-  & [data-selected] { font-weight: 600; } & [data-focused] { background: ${color.well}; outline: 2px solid ${color.accent}; outline-offset: -2px; }
+  & [role="option"] { padding: 8px 12px; min-height: 40px; cursor: pointer; outline: none; ${text.body}
+    border-bottom: 1px solid ${color.rule}; }
+  & [data-selected] { font-weight: 600; } 
+  & [data-focused] { background: ${color.well}; outline: 2px solid ${color.accent}; outline-offset: -2px; }
 `;
 
 /** One of some, in a window that opens: value and words of each. */

@@ -205,7 +205,8 @@ const Box = styled.section`
   background: ${color.sheet}; border: 1px solid ${color.rule}; border-top: 2px solid ${color.accent}; padding: 12px 16px 16px;
   & h2 { ${text.large} } & .react-aria-Label { display: block; ${text.small} color: ${color.ink2}; margin-bottom: 4px; }
   & input { width: 100%; min-height: 44px; padding: 8px; border: 1px solid ${color.edge}; background: ${color.paper}; }
-  & p { color: ${color.ink2}; } & footer { display: flex; gap: 8px; flex-wrap: wrap; & > button { padding: 0 12px; } } & form { margin-top: 12px; }
+  & p { color: ${color.ink2}; } & footer { display: flex; gap: 8px; flex-wrap: wrap; & > button { padding: 0 12px; } }
+    & form { margin-top: 12px; }
 `;
 
 /** For whom a plan can be. */

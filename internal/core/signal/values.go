@@ -117,21 +117,11 @@ func Unpack(b []byte) (Values, error) {
 	for at := 0; at < len(b); {
 		code := b[at]
 		at++
-		var x float64
-		if code&0x80 != 0 {
-			if len(b)-at < 8 {
-				return v, fmt.Errorf("packed signals, byte %d: cut short", at)
-			}
-			x = math.Float64frombits(binary.LittleEndian.Uint64(b[at:]))
-			at += 8
-		} else {
-			whole, n := binary.Varint(b[at:])
-			if n <= 0 {
-				return v, fmt.Errorf("packed signals, byte %d: no number", at)
-			}
-			x = float64(whole)
-			at += n
+		x, n, err := unpackNumber(code, b, at)
+		if err != nil {
+			return v, err
 		}
+		at += n
 		if code &= 0x7F; byCode[code] != nil {
 			v.codes, v.numbers = append(v.codes, code), append(v.numbers, x)
 		}
@@ -194,22 +184,12 @@ func UnpackAfter(before Values, b []byte) (Values, error) {
 			continue
 		}
 		i := bytes.IndexByte(now.codes, code&0x7F)
-		var x float64
-		if code&0x80 != 0 {
-			if len(b)-at < 8 {
-				return now, fmt.Errorf("packed signals, byte %d: cut short", at)
-			}
-			x = math.Float64frombits(binary.LittleEndian.Uint64(b[at:]))
-			at += 8
-		} else {
-			moved, n := binary.Varint(b[at:])
-			if n <= 0 {
-				return now, fmt.Errorf("packed signals, byte %d: no number", at)
-			}
-			if x = float64(moved); i >= 0 {
-				x += now.numbers[i]
-			}
-			at += n
+		x, n, err := unpackNumber(code, b, at)
+		if err != nil {
+			return now, err
+		}
+		if at += n; code&0x80 == 0 && i >= 0 { // by how much it moved
+			x += now.numbers[i]
 		}
 		switch code &= 0x7F; {
 		case i >= 0:
@@ -224,6 +204,21 @@ func UnpackAfter(before Values, b []byte) (Values, error) {
 		}
 	}
 	return now, nil
+}
+
+// unpackNumber reads the number that stands at a place behind a code, and gives how many bytes it takes.
+func unpackNumber(code byte, b []byte, at int) (x float64, n int, err error) {
+	if code&0x80 != 0 {
+		if len(b)-at < 8 {
+			return 0, 0, fmt.Errorf("packed signals, byte %d: cut short", at)
+		}
+		return math.Float64frombits(binary.LittleEndian.Uint64(b[at:])), 8, nil
+	}
+	whole, n := binary.Varint(b[at:])
+	if n <= 0 {
+		return 0, 0, fmt.Errorf("packed signals, byte %d: no number", at)
+	}
+	return float64(whole), n, nil
 }
 
 // place is where a signal stands in the registry, by its code.
