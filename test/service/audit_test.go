@@ -94,6 +94,14 @@ func TestEveryChangeHasItsRowInTheAudit(t *testing.T) {
 	do("endWatchPlan", "DELETE", fmt.Sprintf("/watch/plans/%d", plan.Id), "",
 		"Watch of the shop's own bench ended", "watch: read every 6 h; short self-test "+
 			"on Sundays at 03:00; never wakes it > ")
+	here, err := lead.Bay(ctx, at(1))
+	require.NoError(t, err)
+	draft := `{"for": {"drive": "` + here.Drive.Serial + `"}, "read": "5m"}` // changes nothing, and so is in no audit
+	status, weighed := s.raw("POST", api.Base+"/watch/plans/draft", draft, "Authorization", "Bearer "+*first.NewToken)
+	require.Equal(t, http.StatusOK, status, weighed)
+	var sum contract.WatchWeighed
+	require.NoError(t, json.Unmarshal([]byte(weighed), &sum))
+	assert.Equal(t, []float64{1, 288}, []float64{float64(sum.Drives), sum.ReadingsADay})
 	hangs := `{"plan": {"for": {"drive": "7M61C"}, "read": "5m"}, ` + by + `}`
 	do("setWatchPlan", "PUT", "/watch/plans", hangs, "Watch of KVA07 7M61C: read every 5 min")
 	var raised []contract.Alert // its drive holds a command, and is not read
