@@ -239,23 +239,29 @@ func progress(ctx context.Context, name string, moves <-chan protocol.Progress, 
 	}
 }
 
-// take takes in what a bench reports, one after the other, until something fails.
+// take takes in what a bench reports, one after the other, until something fails. The bench is told once how far that went: what is taken in
+// without its knowing is told again, and taken in once.
 func (f *Fleet) take(ctx context.Context, b protocol.Bench, to Taker) error {
 	reports, err := b.Reports(ctx)
 	if err != nil {
 		return fmt.Errorf("asking for reports: %w", err)
 	}
-	name := b.Describe().Name
+	name, taken := b.Describe().Name, int64(0)
 	for _, r := range reports {
 		stamp(&r, name)
-		if err := to.Take(ctx, name, r); err != nil {
-			return fmt.Errorf("storing report %d: %w", r.Seq, err)
+		if err = to.Take(ctx, name, r); err != nil {
+			err = fmt.Errorf("storing report %d: %w", r.Seq, err)
+			break
 		}
-		if err := b.Acknowledge(ctx, r.Seq); err != nil {
-			return fmt.Errorf("acknowledging report %d: %w", r.Seq, err)
-		}
+		taken = r.Seq
 	}
-	return nil
+	if taken == 0 {
+		return err
+	}
+	if unheard := b.Acknowledge(ctx, taken); unheard != nil {
+		err = errors.Join(err, fmt.Errorf("acknowledging report %d: %w", taken, unheard))
+	}
+	return err
 }
 
 // stamp has a report speak of bays of the bench it came from, and of no other's.
