@@ -24,7 +24,7 @@ func Look(path string) (o *Outside, end func(), err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	return &Outside{queries{db, newCompressor(), &sync.Map{}, true}, path}, end, nil
+	return &Outside{queries{db, sqlite.NewCompressor(), &sync.Map{}, true}, path}, end, nil
 }
 
 // Shop gives the shop's id and the key by which it signs, which is zero when it has none yet.

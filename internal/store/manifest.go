@@ -293,7 +293,7 @@ func (f frameCache) fetch(ctx context.Context, all []leaf) error {
 		if err := rows.Scan(&seq, &packed); err != nil {
 			return err
 		}
-		if f.open[seq], err = f.q.expand(packed); err != nil {
+		if f.open[seq], err = f.q.Expand(packed); err != nil {
 			return fmt.Errorf("the pages of reading %d: %w", seq, err)
 		}
 	}

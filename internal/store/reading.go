@@ -98,7 +98,7 @@ func (c Tx) AddReading(ctx context.Context, r *shop.Reading, signals signal.Set)
 			`INSERT INTO reading_raw (drive, seq, frame) VALUES (?, ?, ?)`,
 			r.Drive,
 			r.Seq,
-			c.compress(fresh),
+			c.Compress(fresh),
 		); err != nil {
 			return err
 		}

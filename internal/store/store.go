@@ -53,7 +53,7 @@ func OpenHow(ctx context.Context, path string, how sqlite.How) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{queries: queries{db.Read, newCompressor(), &sync.Map{}, true}, db: db}, nil
+	return &Store{queries: queries{db.Read, sqlite.NewCompressor(), &sync.Map{}, true}, db: db}, nil
 }
 
 // TruncateBy has somebody else empty the write-ahead log, see sqlite.DB. It is called before anything else is.
@@ -89,7 +89,7 @@ func (s *Store) Scrub(ctx context.Context) error {
 func (s *Store) Write(ctx context.Context, f func(Tx) error) error {
 	fresh := map[kindKey]int64{}
 	err := s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		return f(Tx{queries{tx, s.compressor, s.committed, false}, tx, &s.kinds, fresh, &last{}})
+		return f(Tx{queries{tx, s.Compressor, s.committed, false}, tx, &s.kinds, fresh, &last{}})
 	})
 	if err == nil {
 		for key, id := range fresh {
@@ -105,7 +105,7 @@ func (s *Store) Write(ctx context.Context, f func(Tx) error) error {
 // queries are the reading functions, on the pool or inside a transaction.
 type queries struct {
 	q sqlx.QueryerContext
-	*compressor
+	*sqlite.Compressor
 	committed *sync.Map // kinds of leaves by id, once they are committed
 	learns    bool      // what it reads is committed
 }

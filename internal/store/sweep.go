@@ -25,7 +25,7 @@ func (c Tx) AddSweep(ctx context.Context, s shop.Sweep, d check.Found) error {
 		if err != nil {
 			return err
 		}
-		packed[i] = c.compress(b)
+		packed[i] = c.Compress(b)
 	}
 	done, err := c.tx.ExecContext(
 		ctx,
@@ -125,7 +125,7 @@ func (q queries) SweepDetail(ctx context.Context, run int64, step int) (d check.
 		packed []byte
 		into   any
 	}{{row.Slow, &d.Slow}, {row.Heat, &d.Heat}, {row.Ribbon, &d.Blocks}} {
-		b, err := q.expand(part.packed)
+		b, err := q.Expand(part.packed)
 		if err == nil {
 			err = json.Unmarshal(b, part.into)
 		}

@@ -26,7 +26,7 @@ func (c Tx) AddVolumes(ctx context.Context, driveID int64, v protocol.Volumes) e
 		v.ID,
 		driveID,
 		millis(v.At),
-		c.compress(body),
+		c.Compress(body),
 	)
 	return err
 }
@@ -41,7 +41,7 @@ func (q queries) Volumes(ctx context.Context, driveID int64) (v protocol.Volumes
 	if err != nil {
 		return v, err
 	}
-	body, err := q.expand(packed)
+	body, err := q.Expand(packed)
 	if err != nil {
 		return v, fmt.Errorf("volumes of drive %d: %w", driveID, err)
 	}

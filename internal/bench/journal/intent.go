@@ -23,7 +23,7 @@ func (j *Journal) AddRework(ctx context.Context, r check.Run) error {
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(err, ErrUsed)
 		}
-		return addRun(ctx, tx, r)
+		return j.addRun(ctx, tx, r)
 	})
 }
 

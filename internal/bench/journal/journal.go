@@ -21,7 +21,10 @@ import (
 var migrations embed.FS
 
 // Journal is the open journal.
-type Journal struct{ db *sqlite.DB }
+type Journal struct {
+	db   *sqlite.DB
+	pack *sqlite.Compressor
+}
 
 // Examine looks through what there was no time for when it was opened; Damaged tells what was found. See sqlite.DB.
 func (j *Journal) Examine(ctx context.Context) error { return j.db.Examine(ctx) }
@@ -44,7 +47,7 @@ func OpenHow(ctx context.Context, path string, how sqlite.How) (*Journal, error)
 	if err != nil {
 		return nil, err
 	}
-	return &Journal{db}, nil
+	return &Journal{db, sqlite.NewCompressor()}, nil
 }
 
 // Close closes the journal.
@@ -69,10 +72,10 @@ var ErrKnown = errors.New("the journal has a run of this number already")
 
 // AddRun stores a new run under the number the shop gave it, together with its first report. ErrKnown when there is one already.
 func (j *Journal) AddRun(ctx context.Context, r check.Run) error {
-	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return addRun(ctx, tx, r) })
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return j.addRun(ctx, tx, r) })
 }
 
-func addRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
+func (j *Journal) addRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 	done, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO run (id, done, body) VALUES (?, 0, '{}')`, r.ID)
 	if err != nil {
 		return err
@@ -80,22 +83,22 @@ func addRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
 		return errors.Join(err, ErrKnown)
 	}
-	return saveRun(ctx, tx, r)
+	return j.saveRun(ctx, tx, r)
 }
 
 // SaveRun stores a run as it stands and the report of it, at once; before it those of sweeps of its that end with it.
 func (j *Journal) SaveRun(ctx context.Context, r check.Run, ended ...check.Result) error {
 	return j.db.Write(ctx, func(tx *sqlite.Tx) error {
 		for _, s := range ended {
-			if err := report(ctx, tx, protocol.Report{Sweep: &s}); err != nil {
+			if err := j.report(ctx, tx, protocol.Report{Sweep: &s}); err != nil {
 				return err
 			}
 		}
-		return saveRun(ctx, tx, r)
+		return j.saveRun(ctx, tx, r)
 	})
 }
 
-func saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
+func (j *Journal) saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 	body, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("run %d: %w", r.ID, err)
@@ -118,7 +121,7 @@ func saveRun(ctx context.Context, tx *sqlite.Tx, r check.Run) error {
 			}
 		}
 	}
-	return report(ctx, tx, protocol.Report{Run: &r})
+	return j.report(ctx, tx, protocol.Report{Run: &r})
 }
 
 // RunOrdered gives the run that an order began, as it stands; not ok when it began none, or that is not known any more.
@@ -155,15 +158,15 @@ func (j *Journal) OpenRuns(ctx context.Context) ([]check.Run, error) {
 
 // Report keeps a report until it is acknowledged.
 func (j *Journal) Report(ctx context.Context, r protocol.Report) error {
-	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return report(ctx, tx, r) })
+	return j.db.Write(ctx, func(tx *sqlite.Tx) error { return j.report(ctx, tx, r) })
 }
 
-func report(ctx context.Context, tx *sqlite.Tx, r protocol.Report) error {
+func (j *Journal) report(ctx context.Context, tx *sqlite.Tx, r protocol.Report) error {
 	body, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("a report: %w", err)
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO outbox (body) VALUES (?)`, string(body))
+	_, err = tx.ExecContext(ctx, `INSERT INTO outbox (body, packed) VALUES ('', ?)`, j.pack.Compress(body))
 	return err
 }
 
@@ -173,17 +176,25 @@ const keptFor = 48 * time.Hour
 // Reports gives the oldest reports that are not acknowledged.
 func (j *Journal) Reports(ctx context.Context) ([]protocol.Report, error) {
 	var rows []struct {
-		Seq  int64  `db:"seq"`
-		Body string `db:"body"`
+		Seq    int64  `db:"seq"`
+		Body   []byte `db:"body"` // of a version before
+		Packed []byte `db:"packed"`
 	}
 	if err := j.db.Read.SelectContext(
-		ctx, &rows, `SELECT seq, body FROM outbox WHERE acknowledged IS NULL ORDER BY seq LIMIT 64`,
+		ctx, &rows, `SELECT seq, body, packed FROM outbox WHERE acknowledged IS NULL ORDER BY seq LIMIT 64`,
 	); err != nil {
 		return nil, err
 	}
 	all := make([]protocol.Report, len(rows))
 	for i, row := range rows {
-		if err := json.Unmarshal([]byte(row.Body), &all[i]); err != nil {
+		body, err := row.Body, error(nil)
+		if row.Packed != nil {
+			body, err = j.pack.Expand(row.Packed)
+		}
+		if err == nil {
+			err = json.Unmarshal(body, &all[i])
+		}
+		if err != nil {
 			return nil, fmt.Errorf("report %d of the journal: %w", row.Seq, err)
 		}
 		all[i].Seq = row.Seq

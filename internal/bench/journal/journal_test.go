@@ -1,10 +1,12 @@
 package journal_test
 
 import (
+	"errors"
 	"path/filepath"
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -126,4 +128,20 @@ func TestABrokenDiskIsTold(t *testing.T) {
 		seqs = append(seqs, r.Seq)
 	}
 	assert.Equal(t, []int64{41, 42, 43, 44}, seqs, "of the rework, of the start, of the sweep and the end")
+}
+
+// A report that a version before kept, as it stood, is told as those of today are, and before them.
+func TestReportsOfTheVersionBeforeAreTold(t *testing.T) {
+	ctx, path := t.Context(), filepath.Join(t.TempDir(), "bench.db")
+	j, err := journal.Open(ctx, path)
+	require.NoError(t, err)
+	db, err := sqlx.Open("sqlite", path)
+	require.NoError(t, err)
+	_, err = db.ExecContext(ctx, `INSERT INTO outbox (body) VALUES (?)`, `{"run": {"id": 7}}`)
+	require.NoError(t, errors.Join(err, db.Close()))
+	require.NoError(t, j.Report(ctx, protocol.Report{Run: &check.Run{ID: 8}}))
+	all, err := j.Reports(ctx)
+	require.NoError(t, errors.Join(err, j.Close()))
+	require.Len(t, all, 2)
+	assert.Equal(t, [2]int64{7, 8}, [2]int64{all[0].Run.ID, all[1].Run.ID})
 }

@@ -103,6 +103,6 @@ func (j *Journal) SweepEnded(ctx context.Context, r check.Result, body []byte) e
 		if _, err := tx.ExecContext(ctx, `DELETE FROM sweep_block WHERE run = ? AND step = ?`, r.Run, r.Step); err != nil {
 			return err
 		}
-		return report(ctx, tx, protocol.Report{Sweep: &r})
+		return j.report(ctx, tx, protocol.Report{Sweep: &r})
 	})
 }

@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"sync"
@@ -6,15 +6,16 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// compressor packs what is stored in bulk, as zstd frames. Encoder and decoder are safe for concurrent use and expensive to make: a
-// store has one of each, made when it is first wanted.
-type compressor struct {
+// Compressor packs what is stored in bulk, as zstd frames (RFC 8878). Encoder and decoder are safe for concurrent use and expensive to
+// make: a database has one of each, made when it is first wanted.
+type Compressor struct {
 	encoder func() *zstd.Encoder
 	decoder func() *zstd.Decoder
 }
 
-func newCompressor() *compressor {
-	return &compressor{
+// NewCompressor makes one.
+func NewCompressor() *Compressor {
+	return &Compressor{
 		encoder: sync.OnceValue(func() *zstd.Encoder {
 			e, err := zstd.NewWriter(
 				nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<17),
@@ -35,8 +36,8 @@ func newCompressor() *compressor {
 	}
 }
 
-// compress gives the frame of some bytes.
-func (c *compressor) compress(plain []byte) []byte { return c.encoder().EncodeAll(plain, nil) }
+// Compress gives the frame of some bytes.
+func (c *Compressor) Compress(plain []byte) []byte { return c.encoder().EncodeAll(plain, nil) }
 
-// expand gives the bytes of a frame, 16 MiB at most.
-func (c *compressor) expand(frame []byte) ([]byte, error) { return c.decoder().DecodeAll(frame, nil) }
+// Expand gives the bytes of a frame, 16 MiB at most.
+func (c *Compressor) Expand(frame []byte) ([]byte, error) { return c.decoder().DecodeAll(frame, nil) }
