@@ -43,7 +43,6 @@ type Reader interface {
 	IntakeByID(ctx context.Context, id int64) (shop.Intake, error)
 	WaitingIn(ctx context.Context, bay drive.Bay) (shop.Intake, error)        // the newest that waits there for a drive
 	IntakesOf(ctx context.Context, q shop.IntakeQuery) ([]shop.Intake, error) // newest first
-	Latest(ctx context.Context, driveID int64) (shop.Moment, error)           // of its readings
 	Lot(ctx context.Context, id int64) (shop.Lot, error)
 	LotOpen(ctx context.Context) (shop.Lot, error)
 	Lots(ctx context.Context) ([]shop.Lot, error) // newest first

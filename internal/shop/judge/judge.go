@@ -46,6 +46,7 @@ type Reader interface {
 	Drives(ctx context.Context, q shop.Query) ([]shop.Drive, error)
 	Intakes(ctx context.Context, driveID int64) ([]shop.Intake, error)
 	LastVerdict(ctx context.Context, driveID int64) (shop.Verdict, error)
+	Latest(ctx context.Context, driveID int64) (shop.Moment, error) // of its readings that count
 	Moments(ctx context.Context, driveID int64) ([]shop.Moment, error)
 	Outcomes(ctx context.Context, driveID int64) ([]shop.Outcome, error) // of one drive; 0: of all
 	Outdated(

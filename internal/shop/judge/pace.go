@@ -17,16 +17,14 @@ const paceRuns = 20
 // Pace is what the shop knows of how long checks of a drive take: by its last reading, and by how fast it was swept before.
 func Pace(ctx context.Context, from Reader, d shop.Drive) (check.Pace, error) {
 	pace := check.PaceOf(d.Identity, reading.Capabilities{})
-	moments, err := from.Moments(ctx, d.ID)
-	if err != nil {
-		return pace, err
-	}
-	if n := len(moments); n > 0 {
-		last, err := from.Reading(ctx, d.ID, moments[n-1].Seq)
-		if err != nil {
-			return pace, err
-		}
+	latest, err := from.Latest(ctx, d.ID)
+	if err == nil {
+		var last shop.Reading
+		last, err = from.Reading(ctx, d.ID, latest.Seq)
 		pace = check.PaceOf(d.Identity, reading.DecodeAs(last.Pages, d.Hints).Capabilities)
+	}
+	if err != nil && !shop.IsNone(err) {
+		return pace, err
 	}
 	runs, err := from.Runs(ctx, shop.RunQuery{Drive: d.Identity.Key, Limit: paceRuns})
 	for i := range runs {

@@ -45,7 +45,6 @@ type Reader interface {
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
 	DrivesBySuffix(ctx context.Context, ending string) ([]shop.Drive, error)
 	HasReading(ctx context.Context, of drive.Key, at time.Time, report string) (bool, error)
-	Latest(ctx context.Context, driveID int64) (shop.Moment, error) // of its readings
 	List(ctx context.Context, q shop.Query) ([]shop.Listed, error)
 	Volumes(ctx context.Context, driveID int64) (protocol.Volumes, error) // the newest
 	VolumesAt(ctx context.Context, driveID int64) (time.Time, error)      // when that was; zero: nobody has looked

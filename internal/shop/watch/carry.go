@@ -229,19 +229,17 @@ func (d *watched) unread(now time.Time) {
 
 // answered ends the reading that an order asked for. e is the fact that it was taken; nil: it brought nothing.
 func (w *Watcher) answered(order string, e *shop.Event) {
-	if !strings.HasPrefix(order, runs.WatchOrders) {
+	var id int64
+	if _, err := fmt.Sscanf(order, runs.WatchOrders+"%d-", &id); err != nil { // it is not the watch's
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for _, d := range w.drives {
-		if d.order == order {
-			if e == nil {
-				d.unread(w.books.Clock.Now())
-				return
-			}
-			d.Reads, d.order, d.gave[plans.Reading].tries = false, "", 0
-			return
-		}
+	switch d := w.drives[id]; {
+	case d == nil || d.order != order:
+	case e == nil:
+		d.unread(w.books.Clock.Now())
+	default:
+		d.Reads, d.order, d.gave[plans.Reading].tries = false, "", 0
 	}
 }

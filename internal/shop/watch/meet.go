@@ -158,9 +158,8 @@ func (w *Watcher) meetSerial(ctx context.Context, serial string, told *shop.Even
 func (w *Watcher) Stands(b protocol.Bay) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for _, d := range w.drives {
+	if d := w.ofKey(b.Key); d != nil {
 		switch {
-		case d.Key != b.Key:
 		case b.Connection != protocol.StuckBay:
 			d.stuck = time.Time{}
 		case d.stuck.IsZero():
@@ -248,7 +247,7 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row, keep *rows) er
 			did.Slot = time.Time{}
 		}
 	}
-	w.drives[d.ID] = at
+	w.drives[d.ID], w.ids[at.Key] = at, d.ID
 	return nil
 }
 
@@ -332,7 +331,10 @@ func (w *Watcher) here(bench string) bool {
 func (w *Watcher) forget(id int64, row Row, keep *rows) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	_, was := w.drives[id]
+	at, was := w.drives[id]
+	if was {
+		delete(w.ids, at.Key)
+	}
 	if delete(w.drives, id); was || row.Drive != 0 {
 		keep.drop = append(keep.drop, id)
 	}

@@ -34,12 +34,7 @@ func (w *Watcher) Noticed(ctx context.Context, tx Tx, of drive.Key, events []sho
 	}
 	e := events[i]
 	w.mu.Lock()
-	var d *watched
-	for _, one := range w.drives {
-		if one.Key == of {
-			d = one
-		}
-	}
+	d := w.ofKey(of)
 	w.mu.Unlock()
 	if d == nil {
 		return nil, nil

@@ -43,7 +43,6 @@ type Reader interface {
 	Watched(ctx context.Context) ([]Row, error)
 	AcceptedLevels(ctx context.Context, driveID int64) ([]alert.Accepted, error)                      // 0: of all drives
 	ReadingTimes(ctx context.Context, driveID int64, since time.Time, limit int) ([]time.Time, error) // the latest first
-	Latest(ctx context.Context, driveID int64) (shop.Moment, error)                                   // of its readings
 	Alerts(ctx context.Context, q AlertQuery) ([]alert.Alert, error)
 	Badges(ctx context.Context, drives []int64) (map[int64]Badge, error)
 	DrivesBySerial(ctx context.Context, serial string) ([]shop.Drive, error)
@@ -91,6 +90,15 @@ type Watcher struct {
 	known   map[int64]Plan
 	whole   bool // all drives they are for have been seen
 	drives  map[int64]*watched
+	ids     map[drive.Key]int64 // of these
+}
+
+// ofKey is a watched drive; nil: it is not watched. The caller holds the lock.
+func (w *Watcher) ofKey(k drive.Key) *watched {
+	if d := w.drives[w.ids[k]]; d != nil && d.Key == k {
+		return d
+	}
+	return nil
 }
 
 // watched is a drive under watch.
@@ -121,6 +129,7 @@ func New(
 	return &Watcher{
 		books: books, store: store, judge: judge, runs: conductor, fleet: benches, told: told,
 		unanswered: make(chan string, 64), became: make(chan func(), 64), drives: map[int64]*watched{},
+		ids: map[drive.Key]int64{},
 	}
 }
 
