@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -272,10 +273,6 @@ func conditions(s shop.Query) (where []string, args []any) {
 
 // listed reads what a list tells. A list is asked for as somebody types, so nothing is read that it does not show.
 func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.Listed, error) {
-	bays, err := q.held(ctx)
-	if err != nil {
-		return nil, err
-	}
 	rows, err := q.q.QueryContext(ctx, `
 		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin,
 		  ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
@@ -303,7 +300,6 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 		}
 		n.Hours, n.HasHours, n.LastAt = hours.Float64, hours.Valid, moment(at)
 		n.Temperature, n.HasTemp = temperature.Float64, temperature.Valid
-		n.Bay = bays[d.Key]
 		if signed != nil {
 			n.Signed = &shop.SignOff{}
 			if err := decode(string(signed), n.Signed); err != nil {
@@ -312,25 +308,40 @@ func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.
 		}
 		all = append(all, d)
 	}
-	return all, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	return all, q.held(ctx, all)
 }
 
-// held gives in which bay each drive is; of a drive on two paths the first.
-func (q queries) held(ctx context.Context) (map[drive.Key]drive.Bay, error) {
+// held tells of each drive in which bay it is; of one on two paths the first.
+func (q queries) held(ctx context.Context, drives []shop.Listed) error {
+	serials := make([]string, len(drives))
+	for i := range drives {
+		serials[i] = drives[i].Key.Serial
+	}
+	asked, err := encode(serials)
+	if err != nil {
+		return err
+	}
 	var rows []struct {
 		Model, Serial, Bench string
 		Number               int
 	}
-	if err := sqlx.SelectContext(
-		ctx, q.q, &rows, `SELECT model, serial, bench, number FROM bay WHERE serial <> '' ORDER BY bench DESC, number DESC`,
+	if err := sqlx.SelectContext(ctx, q.q, &rows, `
+		SELECT b.model, b.serial, b.bench, b.number FROM json_each(?) j JOIN bay b ON b.serial = j.value AND b.serial <> ''
+		ORDER BY b.bench DESC, b.number DESC`, asked,
 	); err != nil {
-		return nil, err
+		return err
 	}
 	bays := make(map[drive.Key]drive.Bay, len(rows))
 	for _, r := range rows {
 		bays[drive.Key{Model: r.Model, Serial: r.Serial}] = drive.Bay{Bench: r.Bench, Number: r.Number}
 	}
-	return bays, nil
+	for i := range drives {
+		drives[i].Now.Bay = bays[drives[i].Key]
+	}
+	return nil
 }
 
 // SaveDrive serves a use case's Tx.
@@ -406,7 +417,7 @@ func (c Tx) AddVerdict(ctx context.Context, v *shop.Verdict) error {
 	return c.tx.GetContext(ctx, &v.Seq, `
 		INSERT INTO verdict (drive, seq, at, reading, grade, policy, body, packed)
 		SELECT ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ?, ?, '', ? FROM verdict WHERE drive = ? RETURNING seq`,
-		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, c.compress([]byte(body)), v.Drive)
+		v.Drive, millis(v.At), v.Reading, v.Grade, v.Policy, c.Compress([]byte(body)), v.Drive)
 }
 
 // Verdicts serves a use case's Reader.
@@ -447,7 +458,7 @@ func (q queries) verdicts(ctx context.Context, driveID int64, limit int) ([]shop
 		all[i] = shop.Verdict{Drive: driveID, Seq: r.Seq, At: moment(r.At), Reading: r.Reading}
 		body := []byte(r.Body)
 		if r.Packed != nil {
-			if body, err = q.expand(r.Packed); err != nil {
+			if body, err = q.Expand(r.Packed); err != nil {
 				return nil, fmt.Errorf("verdict %d: %w", r.Seq, err)
 			}
 		}
