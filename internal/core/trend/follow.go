@@ -51,22 +51,22 @@ func (f *Follower) Add(p Point) {
 	switch {
 	case !f.has:
 	case first != nil && p.Value >= first.Value: // the third is with the first: it was the second that was wrong
-		f.stands.take(*first, f.kind)
-	case f.excursion(p):
+		f.stands.take(first, f.kind)
+	case f.excursion(&p):
 		f.setAside(&p)
 		if f.moved && f.prior.between(f.latest.Value, f.kind) {
 			f.stands, f.latest, f.moved = f.prior.stands, f.prior.latest, false
-			if f.excursion(p) {
+			if f.excursion(&p) {
 				f.setAside(&p)
 			} else {
-				f.stands.take(f.latest, f.kind)
+				f.stands.take(&f.latest, f.kind)
 			}
 		}
 	default:
 		if f.moved = p.Value != f.latest.Value; f.moved {
 			f.prior = stood{f.stands, f.latest}
 		}
-		f.stands.take(f.latest, f.kind)
+		f.stands.take(&f.latest, f.kind)
 	}
 	p.gap = f.gap
 	f.latest, f.has = p, true
@@ -109,7 +109,7 @@ const spike = 32
 
 // excursion reports whether the latest point is taken back by the next: it had left the value that stands, and the next one returns to
 // it. A counter that is high once and lower ever after was never so high; what two readings say in a row stands.
-func (f *Follower) excursion(next Point) bool {
+func (f *Follower) excursion(next *Point) bool {
 	is := f.latest.Value
 	if f.gap != nil || f.latest.gap != nil { // what a reading in between would have said nobody knows
 		return false
@@ -132,7 +132,7 @@ func (f *Follower) excursion(next Point) bool {
 func (f *Follower) Trend() (Trend, bool) {
 	c := f.stands
 	if f.has {
-		c.take(f.latest, f.kind)
+		c.take(&f.latest, f.kind)
 	}
 	if c.observations == 0 {
 		return Trend{}, false
@@ -204,17 +204,21 @@ func (m moment) days(since moment) float64 {
 // paced is over how many intervals of growth the pace is looked for.
 const paced = 8
 
-func (c *course) take(p Point, kind Kind) {
+func (c *course) take(is *Point, kind Kind) {
+	p := *is
 	if c.observations++; c.observations == 1 {
 		c.first, c.last, c.changed, c.top, c.held, c.from = p, p, p, p.Value, p.Value, p.At
+		return
+	}
+	if p.Value == c.last.Value { // as most are
+		c.last, c.before = p, p.Value
+		c.rest(p.At)
 		return
 	}
 	before := c.last
 	c.last, c.before = p, before.Value
 	moved := p.Value - before.Value
-	if moved != 0 {
-		c.changed = p
-	}
+	c.changed = p
 	c.fell = max(c.fell, -moved)
 	if !c.left && before.Value == 0 && p.Value > 0 {
 		c.left, c.onset = true, Onset{before, p}
@@ -289,7 +293,14 @@ func (c *course) step(before, now moment, by float64) {
 		c.events += clustered(by)
 		last.at, last.events = now, c.events
 		c.jump = max(c.jump, by)
-	case over:
+	default:
+		c.rest(at)
+	}
+}
+
+// rest ends an interval without a rise, if it has been one.
+func (c *course) rest(at time.Time) {
+	if at.Sub(c.from) >= Interval {
 		c.add(false)
 		c.from, c.rising = at, false
 	}
