@@ -126,7 +126,7 @@ func (d *Demo) relive(ctx context.Context, s *whole.Shop, st *store.Store, of sh
 	serial := of.Identity.Serial
 	c := alert.NewCounter(s.Policy(), of.ID, nil)
 	var told []tell.Body
-	see := func(m verdict.Moment, e verdict.Evidence, was, _ drive.Grade) {
+	see := func(m verdict.Moment, known func() verdict.Evidence, was, _ drive.Grade) {
 		for _, f := range knownFlaws() {
 			at := d.clock.Start.Add(-f.ago)
 			if f.serial == serial && !m.At.Before(at) {
@@ -134,7 +134,7 @@ func (d *Demo) relive(ctx context.Context, s *whole.Shop, st *store.Store, of sh
 				c.Accept(f.Accepted)
 			}
 		}
-		for _, t := range c.See(m, e, was) {
+		for _, t := range c.See(m, known, was) {
 			a := c.Alert(t.Thing)
 			told = append(told, tell.Body{
 				Alert: a, Tells: t.Tells, Of: watch.Subject(t.Thing, serial), Serial: serial, Model: of.Identity.Model, Bay: of.Now.Bay,
@@ -153,7 +153,9 @@ func (d *Demo) relive(ctx context.Context, s *whole.Shop, st *store.Store, of sh
 		}
 	}
 	p := s.Policy()
-	if _, err := verdict.NewReplay(p, p).Over(life, of.Identity, of.Duty, see); err != nil {
+	past := verdict.NewReplay(p, p)
+	past.Every = true
+	if _, err := past.Over(life, of.Identity, of.Duty, see); err != nil {
 		return err
 	}
 	return st.Write(ctx, func(tx store.Tx) error {

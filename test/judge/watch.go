@@ -52,11 +52,13 @@ func watchOne(p *policy.Policy, reader *demo.Reader, r *rand.Rand, every time.Du
 	}
 	c, n := alert.NewCounter(p, 1, nil), 0
 	replay := verdict.NewReplay(p, p)
-	_, err = replay.Over(verdict.NewLife(known, nil), ids[0], l.duty, func(m verdict.Moment, e verdict.Evidence, was, _ drive.Grade) {
-		e.Identity = ids[n]
+	replay.Every = true
+	see := func(m verdict.Moment, known func() verdict.Evidence, was, _ drive.Grade) {
+		id := ids[n]
 		n++
-		t.all = append(t.all, c.See(m, e, was)...)
-	})
+		t.all = append(t.all, c.See(m, func() verdict.Evidence { e := known(); e.Identity = id; return e }, was)...)
+	}
+	_, err = replay.Over(verdict.NewLife(known, nil), ids[0], l.duty, see)
 	return t, err
 }
 

@@ -49,8 +49,8 @@ func NewCounter(p *policy.Policy, driveID int64, accepted []Accepted) *Counter {
 	return c
 }
 
-// See takes in the next reading, what was known then, and the grade the policy gave it.
-func (c *Counter) See(m verdict.Moment, e verdict.Evidence, grade drive.Grade) (told []Telling) {
+// See takes in the next reading and the grade the policy gave it. It may ask what was known then.
+func (c *Counter) See(m verdict.Moment, known func() verdict.Evidence, grade drive.Grade) (told []Telling) {
 	l := Look{
 		Drive: c.drive, Reading: m.Seq, At: m.At, Was: c.was, Is: verdict.Verdict{Grade: grade}, Past: c.past, Now: m.Signals,
 		Accepted: c.accepted, Policy: c.policy,
@@ -58,8 +58,8 @@ func (c *Counter) See(m verdict.Moment, e verdict.Evidence, grade drive.Grade) (
 	for _, a := range c.alerts {
 		l.Alerts = append(l.Alerts, a)
 	}
-	if c.was != nil && (grade > max(c.was.Grade, drive.Healthy) || c.grew(l, e)) {
-		l.Is = verdict.Decide(c.policy, e) // nothing else of it is asked for
+	if c.was != nil && (grade > max(c.was.Grade, drive.Healthy) || c.grew(l, known)) {
+		l.Is = verdict.Decide(c.policy, known()) // nothing else of it is asked for
 	}
 	for _, s := range l.Seen() {
 		was := c.alerts[s.Thing]
@@ -68,7 +68,7 @@ func (c *Counter) See(m verdict.Moment, e verdict.Evidence, grade drive.Grade) (
 			continue
 		}
 		c.alerts[s.Thing] = a
-		before, known := c.told[s.Thing]
+		before, again := c.told[s.Thing]
 		switch tells {
 		case Nothing:
 			continue
@@ -80,7 +80,7 @@ func (c *Counter) See(m verdict.Moment, e verdict.Evidence, grade drive.Grade) (
 		c.told[s.Thing] = max(before, s.Level)
 		told = append(told, Telling{
 			Thing: s.Thing, Tells: tells, At: m.At, Severity: s.Severity, Level: s.Level,
-			Again: known && s.Level <= before && s.Severity.Rank() <= was.Severity.Rank(),
+			Again: again && s.Level <= before && s.Severity.Rank() <= was.Severity.Rank(),
 		})
 	}
 	c.was = &l.Is
@@ -91,7 +91,7 @@ func (c *Counter) See(m verdict.Moment, e verdict.Evidence, grade drive.Grade) (
 }
 
 // grew reports whether something went up of which an alert may be; heat alone does when a rule says so.
-func (c *Counter) grew(l Look, e verdict.Evidence) bool {
+func (c *Counter) grew(l Look, known func() verdict.Evidence) bool {
 	hotter := false
 	for d, now := range l.Now.All() {
 		thing, ok := l.thing(d.Name)
@@ -109,7 +109,7 @@ func (c *Counter) grew(l Look, e verdict.Evidence) bool {
 	if !hotter || len(c.heat) == 0 {
 		return false
 	}
-	bound, err := c.policy.Bind(verdict.Facts(e))
+	bound, err := c.policy.Bind(verdict.Facts(known()))
 	for i := 0; i < len(c.heat) && err == nil; i++ {
 		if fires, wrong := c.heat[i].Fires(bound); fires && wrong == nil {
 			return true

@@ -94,7 +94,7 @@ func differs(before, is *Moment) bool {
 		return true
 	}
 	for d, x := range is.Signals.All() {
-		was, had := before.Signals.Get(d.Name)
+		was, had := before.Signals.Of(d)
 		switch {
 		case !had:
 			return true

@@ -138,13 +138,22 @@ func TestAReplayThatPassesOverQuietReadingsSaysTheSame(t *testing.T) {
 	replay := NewReplay(shipped, draft)
 	for life := range 25 {
 		l := NewLife(hourly(r, 24*12), nil)
-		looked := 0
-		every, err := replay.Over(l, ataDisk, drive.Everyday, func(Moment, Evidence, drive.Grade, drive.Grade) { looked++ })
-		require.NoError(t, err)
-		require.Equal(t, len(l.Moments), looked)
-		some, err := replay.Over(l, ataDisk, drive.Everyday, nil)
-		require.NoError(t, err)
 		what := fmt.Sprintf("seed %d, life %d", seed, life)
+		replay.Every = true
+		every, err := replay.Over(l, ataDisk, drive.Everyday, nil)
+		require.NoError(t, err)
+		replay.Every = false
+		heard := 0
+		some, err := replay.Over(l, ataDisk, drive.Everyday, func(m Moment, known func() Evidence, _, _ drive.Grade) {
+			if r.IntN(8) == 0 {
+				now := signal.Set{}
+				m.Signals.Into(now)
+				require.Equal(t, l.Evidence(ataDisk, drive.Everyday, now, heard), known(), "%s, reading %d", what, m.Seq)
+			}
+			heard++
+		})
+		require.NoError(t, err)
+		require.Equal(t, len(l.Moments), heard, what)
 		for _, at := range [][2]time.Time{
 			{every.Was.Degrading, some.Was.Degrading},
 			{every.Was.Replace, some.Was.Replace},

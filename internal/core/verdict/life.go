@@ -171,6 +171,7 @@ func takenBack(before, is, after signal.Values) bool {
 // The definitions that are looked up at every moment.
 var (
 	hoursDefined       = signal.Defined(signal.PowerOnHours)
+	crcDefined         = signal.Defined(signal.CRCErrors)
 	damagedDefined     = signal.Defined(signal.DamagedPages)
 	failingDefined     = signal.Defined(signal.AttributesFailing)
 	wholeDefined       = signal.Defined(signal.WholeSweepAge)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"reflect"
 	"slices"
+	"sync"
 	"time"
 
 	"hylostat.example/internal/core/drive"
@@ -136,13 +137,15 @@ func (j *Judge) said(r Ruling, e Evidence) Said {
 
 // Replay runs two policies over lives.
 type Replay struct {
+	Every bool // reading is looked at; false: those in which only clocks moved are once a day, so that a grade may come a day late
+
 	was, would *Judge
 	twins      map[*policy.Rule]*policy.Rule // rules of the second that judge as one of the first does
 }
 
 // NewReplay makes a replay of a draft beside the policy in force.
 func NewReplay(was, would *policy.Policy) *Replay {
-	r := &Replay{NewJudge(was), NewJudge(would), map[*policy.Rule]*policy.Rule{}}
+	r := &Replay{was: NewJudge(was), would: NewJudge(would), twins: map[*policy.Rule]*policy.Rule{}}
 	for _, b := range r.would.rules {
 		for _, a := range r.was.rules {
 			if a.Judges(b) && sameLimits(was, would, a.When) {
@@ -165,10 +168,10 @@ func sameLimits(was, would *policy.Policy, expression string) bool {
 }
 
 // Over replays a drive's life, reading by reading, each on what was known then. What the pages alone tell beside the signals (the
-// clocks' contradictions, which bar healthy and condemn nothing) is left out. see hears of every reading, with what was known then and the
-// two grades; nil: nobody does, and readings in which only clocks moved are looked at once a day.
+// clocks' contradictions, which bar healthy and condemn nothing) is left out. see hears of every reading and the two grades, and may ask what
+// was known then; nil: nobody does.
 func (r *Replay) Over(
-	l *Life, id drive.Identity, duty drive.Duty, see func(m Moment, e Evidence, was, would drive.Grade),
+	l *Life, id drive.Identity, duty drive.Duty, see func(m Moment, known func() Evidence, was, would drive.Grade),
 ) (Replayed, error) {
 	out := Replayed{Readings: len(l.Moments)}
 	differed := Differs{}
@@ -176,13 +179,20 @@ func (r *Replay) Over(
 	var f policy.Facts
 	walk.trends = map[signal.Name]trend.Trend{} // nobody holds a moment's evidence beyond it
 	quiet := quiet{life: l}
+	var last [2]drive.Grade
 	for i, m := range l.Moments {
-		if see == nil && quiet.passes(i) {
+		known := sync.OnceValue(func() Evidence {
+			m.Signals.Into(set)
+			return walk.Evidence(id, duty, set, i)
+		})
+		if !r.Every && quiet.passes(i) {
+			if see != nil {
+				see(m, known, last[0], last[1])
+			}
 			continue
 		}
-		m.Signals.Into(set)
 		clear(fired)
-		e := walk.Evidence(id, duty, set, i)
+		e := known()
 		f = factsInto(f, e)
 		was, err := r.was.policy.Bind(f)
 		if err != nil {
@@ -193,8 +203,8 @@ func (r *Replay) Over(
 			return out, err
 		}
 		a, b := r.was.rule(e, was, fired, nil), r.would.rule(e, would, fired, r.twins)
-		if see != nil {
-			see(m, e, a.Grade, b.Grade)
+		if last = [2]drive.Grade{a.Grade, b.Grade}; see != nil {
+			see(m, known, a.Grade, b.Grade)
 		}
 		out.Was.hear(a.Grade, m.At)
 		out.Would.hear(b.Grade, m.At)

@@ -19,7 +19,7 @@ func doubtful(before, is signal.Values) bool {
 	}
 	fell := 0
 	for d, x := range is.All() {
-		if was, had := before.Get(d.Name); d.Direction == signal.Grows && had && 2*x < was {
+		if was, had := before.Of(d); d.Direction == signal.Grows && had && 2*x < was {
 			fell++
 		}
 	}
@@ -31,6 +31,7 @@ type Walk struct {
 	life      *Life
 	followers []*trend.Follower // one for each column
 	taken     []int             // how many points of each have been taken
+	ports     ports
 
 	trends map[signal.Name]trend.Trend // of each evidence in turn; nil: each has its own
 }
@@ -126,7 +127,8 @@ func (w *Walk) Evidence(id drive.Identity, duty drive.Duty, now signal.Set, i in
 	}
 	w.capacity(&e)
 	w.watched(&e, i)
-	e.OtherPort = w.otherPort(i)
+	w.ports.upTo(l.Moments, i)
+	e.OtherPort = w.ports.still > 0 // they grew in one bay, and did not in another one since
 	w.reworked(&e, i)
 	return e
 }
@@ -190,22 +192,27 @@ func (w *Walk) capacity(e *Evidence) {
 	}
 }
 
-// otherPort reports whether link errors grew in one bay, and did not in another one since.
-func (w *Walk) otherPort(i int) bool {
-	m := w.life.Moments[:i+1]
-	place, still := drive.Bay{}, 0
-	for k := 1; k < len(m); k++ {
-		was, had := m[k-1].Signals.Get(signal.CRCErrors)
-		is, has := m[k].Signals.Get(signal.CRCErrors)
+// ports remembers in which bay link errors grew last, and in how many readings since they did not in another one.
+type ports struct {
+	grew  drive.Bay // none: nowhere yet
+	still int
+	next  int // the first moment that was not looked at
+}
+
+// upTo looks at the moments up to the i-th.
+func (p *ports) upTo(moments []Moment, i int) {
+	for p.next = max(p.next, 1); p.next <= i; p.next++ {
+		before, m := &moments[p.next-1], &moments[p.next]
+		was, had := before.Signals.Of(crcDefined)
+		is, has := m.Signals.Of(crcDefined)
 		switch {
-		case !had || !has || m[k].Place.IsZero():
+		case !had || !has || m.Place.IsZero():
 		case is > was:
-			place, still = m[k].Place, 0
-		case !place.IsZero() && m[k].Place != place && m[k-1].Place == m[k].Place && m[k].At.Sub(m[k-1].At) >= leastElsewhere:
-			still++
+			p.grew, p.still = m.Place, 0
+		case !p.grew.IsZero() && m.Place != p.grew && before.Place == m.Place && m.At.Sub(before.At) >= leastElsewhere:
+			p.still++
 		}
 	}
-	return still > 0
 }
 
 // doubtful reports whether the i-th reading is one that another has to confirm, and none has: two in a row that say the same are believed.

@@ -456,14 +456,14 @@ func worst(all []ReplayedDrive) []ReplayedDrive {
 }
 
 // counting counts the alerts of a drive's life by two policies; nil: it is not under watch.
-func (s *Judge) counting(one *ReplayedDrive, draft *policy.Policy) func(verdict.Moment, verdict.Evidence, drive.Grade, drive.Grade) {
+func (s *Judge) counting(one *ReplayedDrive, draft *policy.Policy) func(verdict.Moment, func() verdict.Evidence, drive.Grade, drive.Grade) {
 	if s.watched == nil || !s.watched(one.Drive.ID) {
 		return nil
 	}
 	by := [2]*alert.Counter{alert.NewCounter(s.Policy(), one.Drive.ID, nil), alert.NewCounter(draft, one.Drive.ID, nil)}
-	return func(m verdict.Moment, e verdict.Evidence, was, would drive.Grade) {
+	return func(m verdict.Moment, known func() verdict.Evidence, was, would drive.Grade) {
 		for i, grade := range []drive.Grade{was, would} {
-			one.told[i] = append(one.told[i], by[i].See(m, e, grade)...)
+			one.told[i] = append(one.told[i], by[i].See(m, known, grade)...)
 		}
 	}
 }
