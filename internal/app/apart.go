@@ -87,7 +87,7 @@ func runBeside(told string) int {
 	signal.Ignore(os.Interrupt)
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
-	settle(ctx)
+	Settle(ctx)
 	log := logger(os.Stderr)
 	var o beside
 	err := json.Unmarshal([]byte(told), &o)

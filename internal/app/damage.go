@@ -18,7 +18,7 @@ import (
 )
 
 // examineFor is how long a start waits for a database to be looked through; what is left is looked through while the service runs.
-const examineFor = 3 * time.Second
+const examineFor = time.Second
 
 // examined is a database that can be looked through while it is used.
 type examined interface {

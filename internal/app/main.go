@@ -80,8 +80,8 @@ func untilInterrupted(ctx context.Context) (context.Context, context.CancelFunc)
 // softLimit is how much memory the collector tries to stay within, when a crowd asks at once. It is no bound: what is in use stays.
 const softLimit = 200 << 20
 
-// settle prepares the process of a service.
-func settle(ctx context.Context) {
+// Settle prepares the process of a service.
+func Settle(ctx context.Context) {
 	go shed(ctx)
 	keepToUs()                         // what it writes is nobody else's, whichever library does
 	if os.Getenv("GOMEMLIMIT") == "" { // nobody says otherwise
@@ -92,7 +92,7 @@ func settle(ctx context.Context) {
 func serve(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	settle(ctx)
+	Settle(ctx)
 	if o.Create { // and nothing that is given at every start
 		if err := CreateShop(ctx, o.Dir, "", ""); err != nil {
 			return err
@@ -135,7 +135,7 @@ func sayDamaged(address string) {
 func startDemo(ctx context.Context, o cli.ServeOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	settle(ctx)
+	Settle(ctx)
 	if o.Dir == "" {
 		dir, err := os.MkdirTemp("", "hylostat-demo-")
 		if err != nil {

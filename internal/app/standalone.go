@@ -24,7 +24,7 @@ import (
 func serveBench(ctx context.Context, o cli.BenchOptions) error {
 	ctx, stop := untilInterrupted(ctx)
 	defer stop()
-	settle(ctx)
+	Settle(ctx)
 	log, err := logAs(o.Log)
 	if err != nil {
 		return err
