@@ -44,7 +44,13 @@ func below(name string, value float64, unit string, limit float64) figure {
 const program = "build/hylostat"
 
 func main() {
-	if err := measure(context.Background()); err != nil {
+	var err error
+	if len(os.Args) == 5 && os.Args[1] == hourlyBenchWord {
+		err = hourlyBench(context.Background(), os.Args[2], os.Args[3], os.Args[4])
+	} else {
+		err = measure(context.Background())
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -71,6 +77,7 @@ func measure(ctx context.Context) error {
 		{"sweeps", checks},
 		{"many", many},
 		{"verdicts", verdicts},
+		{"tenfold", tenfold},
 		{"trust", trust},
 		{"crowd", crowd},
 		{"told", told},
