@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/jmoiron/sqlx"
 
@@ -152,21 +151,6 @@ func (q queries) DrivesBySuffix(ctx context.Context, ending string) ([]shop.Driv
 	return q.drives(ctx, " WHERE "+where+" ORDER BY d.serial LIMIT 20", args...)
 }
 
-// indexed reports whether drive_text can find a text: it knows any three characters in a row.
-func indexed(text string) bool { return utf8.RuneCountInString(text) >= 3 }
-
-// phrase makes of a text what FTS5 looks for as it stands. FTS5 would take the text to end at a NUL, before its closing quote; the
-// replacement character stands in no record, so that nothing is found.
-//
-// Serials are printed with a space, and kept without.
-func phrase(text string) string {
-	quoted := `"` + strings.NewReplacer(`"`, `""`, "\x00", "\ufffd").Replace(text) + `"`
-	if together := strings.ReplaceAll(text, " ", ""); together != text && indexed(together) {
-		return quoted + " OR " + phrase(together)
-	}
-	return quoted
-}
-
 // index brings what a drive is found by up to date.
 func (c Tx) index(ctx context.Context, driveID int64) error {
 	if _, err := c.tx.ExecContext(ctx, `DELETE FROM drive_text WHERE rowid = ?`, driveID); err != nil {
@@ -181,105 +165,20 @@ func (c Tx) index(ctx context.Context, driveID int64) error {
 	return err
 }
 
-// like escapes the wildcards of LIKE.
-func like(s string) string {
-	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
-}
-
-// Drives serves a use case's Reader.
-func (q queries) Drives(ctx context.Context, s shop.Query) ([]shop.Drive, error) {
-	return paged(
-		s, func(where string, args ...any) ([]shop.Drive, error) { return q.drives(ctx, where, args...) },
-		func(d shop.Drive) (string, int64) { return d.Identity.Serial, d.ID },
-	)
-}
-
-// List serves a use case's Reader.
-func (q queries) List(ctx context.Context, s shop.Query) ([]shop.Listed, error) {
-	return paged(
-		s, func(where string, args ...any) ([]shop.Listed, error) { return q.listed(ctx, where, args...) },
-		func(d shop.Listed) (string, int64) { return d.Key.Serial, d.ID },
-	)
-}
-
-// urgency sorts drives by what their verdicts ask for: replace, degrading, undecided, healthy; among those of a grade by how much of its
-// tightest allowance is used.
-var urgency = fmt.Sprintf(
-	`CASE COALESCE(n.grade, 0) WHEN %d THEN 0 WHEN %d THEN 1 WHEN %d THEN 2 ELSE 3 END, -COALESCE(n.margin_share, 0), d.serial`,
-	drive.Replace, drive.Degrading, drive.Undecided,
-)
-
-// paged finds a page of what a query asks for; key is what it is sorted by.
-func paged[T any](s shop.Query, find func(where string, args ...any) ([]T, error), key func(T) (serial string, id int64)) ([]T, error) {
-	where, args := conditions(s)
-	if s.Limit <= 0 || s.Limit > 1000 {
-		s.Limit = 1000
+// listed gives drives by their IDs, as lists show them, in any order.
+func (q queries) listed(ctx context.Context, ids []int64) ([]shop.Listed, error) {
+	asked, err := encode(ids)
+	if err != nil {
+		return nil, err
 	}
-	if s.Urgent {
-		last := `SELECT ` + urgency + `, d.id FROM drive d LEFT JOIN drive_now n ON n.drive = d.id WHERE d.id = ?`
-		where[0], args[0] = `(`+urgency+`, d.id) > (`+last+`)`, s.Behind
-		if s.Behind == 0 {
-			where[0] = "? = 0"
-		}
-		return find(" WHERE "+strings.Join(where, " AND ")+" ORDER BY "+urgency+", d.id LIMIT ?", append(args, s.Limit)...)
-	}
-	all, err := find(" WHERE "+strings.Join(where, " AND ")+" ORDER BY d.serial, d.id LIMIT ?", append(slices.Clone(args), s.Limit)...)
-	if err != nil || len(all) < s.Limit {
-		return all, err
-	}
-	// Two makers may use one serial: those that share the last one come, too, since the next page begins behind it.
-	serial, id := key(all[len(all)-1])
-	where[0], args[0] = "d.serial = ?", serial
-	more, err := find(" WHERE "+strings.Join(where, " AND ")+" AND d.id > ? ORDER BY d.id", append(args, id)...)
-	return append(all, more...), err
-}
-
-// conditions are those of a query; the first is its cursor.
-func conditions(s shop.Query) (where []string, args []any) {
-	where, args = []string{"d.serial > ?"}, []any{s.After}
-	s.Text = strings.TrimPrefix(strings.TrimSpace(s.Text), "#") // as tickets are written
-	switch {
-	case indexed(s.Text):
-		where, args = append(where, `d.id IN (SELECT rowid FROM drive_text WHERE drive_text MATCH ?)`), append(args, phrase(s.Text))
-	case s.Text != "":
-		text := "%" + like(s.Text) + "%"
-		where = append(
-			where,
-			`EXISTS (SELECT 1 FROM drive_text t WHERE t.rowid = d.id AND (t.serial LIKE ? ESCAPE '\' OR t.model LIKE ? ESCAPE '\'
-			  OR t.ticket LIKE ? ESCAPE '\' OR t.customer LIKE ? ESCAPE '\'))`,
-		)
-		args = append(args, text, text, text, text)
-	}
-	if s.Model != "" {
-		where, args = append(where, "d.model = ?"), append(args, s.Model)
-	}
-	if s.Medium != "" {
-		where, args = append(where, "d.medium = ?"), append(args, s.Medium)
-	}
-	if s.Lot != 0 {
-		where, args = append(where, "d.id IN (SELECT drive FROM intake WHERE lot = ?)"), append(args, s.Lot)
-	}
-	if s.From > 0 {
-		where, args = append(where, "n.hours >= ?"), append(args, s.From)
-	}
-	if s.To > 0 {
-		where, args = append(where, "n.hours < ?"), append(args, s.To)
-	}
-	if s.Grade != nil {
-		where, args = append(where, "COALESCE(n.grade, 0) = ?"), append(args, *s.Grade)
-	}
-	return where, args
-}
-
-// listed reads what a list tells. A list is asked for as somebody types, so nothing is read that it does not show.
-func (q queries) listed(ctx context.Context, where string, args ...any) ([]shop.Listed, error) {
 	rows, err := q.q.QueryContext(ctx, `
 		SELECT d.id, d.model, d.serial, d.interface, d.medium, d.bytes, d.duty, COALESCE(n.grade, 0), n.signed, COALESCE(n.margin,
 		  ''), COALESCE(n.margin_share, 0), COALESCE(n.findings, 0),
 		       COALESCE(n.first, ''), n.hours, n.temperature, COALESCE(n.readings, 0), COALESCE(n.last_at, 0),
 		       COALESCE(i.body ->> '$.Ticket', ''), COALESCE(i.body ->> '$.Customer', '')
 		FROM drive d LEFT JOIN drive_now n ON n.drive = d.id LEFT JOIN intake i ON i.id =
-		  (SELECT id FROM intake WHERE drive = d.id ORDER BY open DESC, id DESC LIMIT 1)`+where, args...)
+		  (SELECT id FROM intake WHERE drive = d.id ORDER BY open DESC, id DESC LIMIT 1)
+		WHERE d.id IN (SELECT value FROM json_each(?))`, asked)
 	if err != nil {
 		return nil, err
 	}
