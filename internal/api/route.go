@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"hylostat.example/internal/api/server"
@@ -100,27 +99,9 @@ func routeOf(r tell.Route) contract.Route {
 		s.Digest = &at
 	}
 	return contract.Route{
-		Route: s, Sealed: len(r.Secret) > 0, Standing: standingOfRoute(r), Sent: when(r.Sent), Failed: when(r.Failed), Why: text(r.Why),
+		Route: s, Sealed: len(r.Secret) > 0, Standing: r.Standing().String(), Sent: when(r.Sent), Failed: when(r.Failed), Why: text(r.Why),
 		SetBy: text(r.SetBy), At: when(r.At),
 	}
-}
-
-// standingOfRoute is how a route does, in words.
-func standingOfRoute(r tell.Route) string {
-	at := func(t time.Time) string { return t.UTC().Format("2 Jan 2006 15:04 UTC") }
-	switch {
-	case r.Off != "":
-		return "off: " + r.Off
-	case r.By == routes.Console:
-		return "wherever the console is open"
-	case r.Sent.IsZero() && r.Failed.IsZero():
-		return "nothing was told yet"
-	case r.Failed.After(r.Sent):
-		return fmt.Sprintf("failed %s: %s", at(r.Failed), r.Why)
-	case r.Failed.IsZero():
-		return fmt.Sprintf("sent %s, never failed", at(r.Sent))
-	}
-	return fmt.Sprintf("sent %s, failed %s", at(r.Sent), at(r.Failed))
 }
 
 func messageOf(m tell.Message) contract.Message {

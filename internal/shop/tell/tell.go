@@ -25,6 +25,24 @@ type Route struct {
 	Why          string    // that
 }
 
+// Standing tells how a route does.
+func (r Route) Standing() wording.Phrase {
+	v := wording.Values{"why": r.Why, "sent": r.Sent.UTC().Format(time.RFC3339), "failed": r.Failed.UTC().Format(time.RFC3339)}
+	switch {
+	case r.Off != "":
+		return wording.Say(wording.RouteOff, wording.Values{"why": r.Off})
+	case r.By == routes.Console:
+		return wording.Say(wording.RouteNear, nil)
+	case r.Sent.IsZero() && r.Failed.IsZero():
+		return wording.Say(wording.RouteUnused, nil)
+	case r.Failed.After(r.Sent):
+		return wording.Say(wording.RouteFailing, v)
+	case r.Failed.IsZero():
+		return wording.Say(wording.RouteWell, v)
+	}
+	return wording.Say(wording.RouteRecovered, v)
+}
+
 // State is how a message stands.
 type State string
 
