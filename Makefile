@@ -107,8 +107,8 @@ vm-test: package ## the same program on a real kernel in QEMU
 	sh test/vm/prepare.sh
 	$(GO) test -tags vm -count=1 -timeout 40m -v ./test/vm
 
-bench: build chromium ## the figures of build/bench.json
-	$(GO) run ./test/bench
+bench: build chromium ## the figures of build/bench.json, in two hours; PARTS="page told" measures only those
+	$(GO) run ./test/bench $(PARTS)
 
 judge: ## 5,000 made-up lives: how the default policy does beside three simple ways to judge
 	$(GO) run ./test/judge

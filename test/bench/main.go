@@ -57,7 +57,7 @@ func main() {
 }
 
 func measure(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Hour)
 	defer cancel()
 	dir, err := os.MkdirTemp("", "hylostat-bench-")
 	if err != nil {
