@@ -3,6 +3,8 @@ package store
 import (
 	"cmp"
 	"context"
+	"database/sql"
+	"errors"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -51,8 +53,8 @@ func inOrder[T any](all []T, ids []int64, id func(T) int64) []T {
 var urgencies = map[drive.Grade]int{drive.Replace: 0, drive.Degrading: 1, drive.Undecided: 2, drive.Healthy: 3}
 
 // few is how many drives a text may be found in to look at each of them, and sort them. Of more, a page is found by going through all drives
-// in their order.
-const few = 10_000
+// in their order. A test goes both ways.
+var few = 10_000
 
 // find gives the IDs of a page of what a query asks for, in its order, from the indices of that order alone where nothing else is asked.
 func (q queries) find(ctx context.Context, s shop.Query) ([]int64, error) {
@@ -108,9 +110,19 @@ func (q queries) find(ctx context.Context, s shop.Query) ([]int64, error) {
 	switch {
 	case s.Urgent && s.Behind == 0:
 		cursor, behind = "1", nil
-	case s.Urgent:
-		cursor = `(d.urgency, d.spare, d.serial, d.id) > (SELECT urgency, spare, serial, id FROM drive WHERE id = ?)`
-		behind = []any{s.Behind}
+	case s.Urgent: // by its values: against a row that is looked up, SQLite would seek by the first of them alone
+		var last struct {
+			Urgency int     `db:"urgency"`
+			Spare   float64 `db:"spare"`
+			Serial  string  `db:"serial"`
+		}
+		err := sqlx.GetContext(ctx, q.q, &last, `SELECT urgency, spare, serial FROM drive WHERE id = ?`, s.Behind)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil, nil
+		} else if err != nil {
+			return nil, err
+		}
+		cursor, behind = "(d.urgency, d.spare, d.serial, d.id) > (?, ?, ?, ?)", []any{last.Urgency, last.Spare, last.Serial, s.Behind}
 	}
 	rows, err := page(cursor, s.Limit, behind...)
 	if n := len(rows); err == nil && n >= s.Limit && !s.Urgent {

@@ -71,7 +71,7 @@ func (o *Outside) Counts(ctx context.Context) (all []Count, err error) {
 	return all, nil
 }
 
-// Orphans tells of what belongs to something that is not there, beyond what refers to it by name.
+// Orphans tells of what belongs to something that is not there, and does not follow what it should, beyond what refers to it by name.
 func (o *Outside) Orphans(ctx context.Context) (all []string, err error) {
 	for _, c := range []struct{ what, query string }{
 		{
@@ -81,6 +81,11 @@ func (o *Outside) Orphans(ctx context.Context) (all []string, err error) {
 		{
 			"rows of readings without the one they follow",
 			`SELECT COUNT(*) FROM stretch AS s WHERE NOT EXISTS (SELECT 1 FROM reading WHERE drive = s.drive AND seq = s.first - 1)`,
+		},
+		{
+			"drives that lists have in the wrong place",
+			`SELECT COUNT(*) FROM drive AS d JOIN drive_now AS n ON n.drive = d.id WHERE (d.urgency, d.spare) IS NOT
+			 (CASE n.grade WHEN 3 THEN 0 WHEN 2 THEN 1 WHEN 0 THEN 2 ELSE 3 END, -n.margin_share)`,
 		},
 		{"drives that no search finds", `SELECT COUNT(*) FROM drive WHERE NOT EXISTS (SELECT 1 FROM drive_text WHERE rowid = drive.id)`},
 	} {

@@ -7,6 +7,7 @@ UPDATE drive SET (urgency, spare) = (
   SELECT CASE n.grade WHEN 3 THEN 0 WHEN 2 THEN 1 WHEN 0 THEN 2 ELSE 3 END, -n.margin_share FROM drive_now n WHERE n.drive = drive.id
 ) WHERE id IN (SELECT drive FROM drive_now);
 CREATE INDEX drive_urgency ON drive (urgency, spare, serial);
+CREATE INDEX drive_grade ON drive (urgency, serial); -- those of a verdict by serial
 -- +goose StatementBegin
 CREATE TRIGGER drive_urgency AFTER INSERT ON drive_now BEGIN
   UPDATE drive SET urgency = CASE NEW.grade WHEN 3 THEN 0 WHEN 2 THEN 1 WHEN 0 THEN 2 ELSE 3 END, spare = -NEW.margin_share
