@@ -52,8 +52,8 @@ func inOrder[T any](all []T, ids []int64, id func(T) int64) []T {
 // urgencies are what drives are sorted by first; see migration 29.
 var urgencies = map[drive.Grade]int{drive.Replace: 0, drive.Degrading: 1, drive.Undecided: 2, drive.Healthy: 3}
 
-// few is how many drives a text may be found in to look at each of them, and sort them. Of more, a page is found by going through all drives
-// in their order. A test goes both ways.
+// few is how many drives a text may be found in to look at each of them, and sort them. Of more, a page is found by going through all
+// drives in their order. A test goes both ways.
 var few = 10_000
 
 // find gives the IDs of a page of what a query asks for, in its order, from the indices of that order alone where nothing else is asked.
@@ -80,8 +80,8 @@ func (q queries) find(ctx context.Context, s shop.Query) ([]int64, error) {
 		}
 	case s.Text != "": // in the table that FTS5 keeps the texts in, by number: its own way to one row is long
 		text := "%" + like(s.Text) + "%"
-		where = append(where, `EXISTS (SELECT 1 FROM drive_text_content t WHERE t.id = d.id AND (t.c0 LIKE ? ESCAPE '\' OR t.c1 LIKE ? ESCAPE '\'
-			OR t.c2 LIKE ? ESCAPE '\' OR t.c3 LIKE ? ESCAPE '\'))`)
+		where = append(where, `EXISTS (SELECT 1 FROM drive_text_content t WHERE t.id = d.id AND (t.c0 LIKE ? ESCAPE '\'
+			OR t.c1 LIKE ? ESCAPE '\' OR t.c2 LIKE ? ESCAPE '\' OR t.c3 LIKE ? ESCAPE '\'))`)
 		args = append(args, text, text, text, text)
 	}
 	if s.Limit <= 0 || s.Limit > 1000 {

@@ -45,19 +45,15 @@ func checks(ctx context.Context, dir string) ([]figure, error) {
 		}() //nolint:noctx // it must go even when time is up
 	}
 	device := strings.TrimSpace(string(out))
-	address, _, process, end, err := start(
+	served, err := start(
 		ctx, "serve", "--create", "--data", filepath.Join(dir, "sweeps"), "--listen", "127.0.0.1:0", "--bay-image", device,
 	)
 	if err != nil {
 		return nil, err
 	}
-	defer end()
-	c, err := client.New(address, "")
-	if err != nil {
-		return nil, err
-	}
+	defer served.end()
 	serial := filepath.Base(device)
-	if err := answers(ctx, c, serial); err != nil {
+	if err := answers(ctx, served.Client, serial); err != nil {
 		return nil, err
 	}
 	var ratios, cpu []float64
@@ -67,15 +63,15 @@ func checks(ctx context.Context, dir string) ([]figure, error) {
 		if err != nil {
 			return nil, err
 		}
-		before, err := family(process.Pid, busy)
+		before, err := family(served.process.Pid, busy)
 		if err != nil {
 			return nil, err
 		}
-		ours, rss, err := sweepOf(ctx, c, serial, process.Pid)
+		ours, rss, err := sweepOf(ctx, served.Client, serial, served.process.Pid)
 		if err != nil {
 			return nil, err
 		}
-		after, err := family(process.Pid, busy)
+		after, err := family(served.process.Pid, busy)
 		if err != nil {
 			return nil, err
 		}
@@ -84,7 +80,7 @@ func checks(ctx context.Context, dir string) ([]figure, error) {
 		speed := sweptBytes / 1e8 / ours.Seconds() // in units of 100 MB/s
 		cpu = append(cpu, 100*(after-before).Seconds()/ours.Seconds()/speed)
 	}
-	idle, err := family(process.Pid, resident)
+	idle, err := family(served.process.Pid, resident)
 	if err != nil {
 		return nil, err
 	}

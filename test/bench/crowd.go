@@ -32,17 +32,13 @@ type answer struct {
 // crowd sends a thousand requests of every kind at once to a service over the demo's drives: how long ordinary reads take while archives
 // and papers wait their turn, beside what one takes alone; what is answered with an error of the service's; and its memory at most.
 func crowd(ctx context.Context, dir string) ([]figure, error) {
-	address, _, process, end, err := start(ctx, "demo", "--data", filepath.Join(dir, "crowd"), "--listen", "127.0.0.1:0")
+	served, err := start(ctx, "demo", "--data", filepath.Join(dir, "crowd"), "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	defer end()
-	c, err := client.New(address, "")
-	if err != nil {
-		return nil, err
-	}
+	defer served.end()
 	time.Sleep(12 * time.Second) // the bays settle
-	ordinary, costly, err := crowdPaths(ctx, c)
+	ordinary, costly, err := crowdPaths(ctx, served.Client)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +47,7 @@ func crowd(ctx context.Context, dir string) ([]figure, error) {
 	var alone []float64
 	for _, path := range ordinary { // once each, and once more
 		for range 2 {
-			alone = append(alone, ask(ctx, one, address, path, false).took)
+			alone = append(alone, ask(ctx, one, served.address, path, false).took)
 		}
 	}
 	all := make([]answer, crowdSize)
@@ -59,15 +55,15 @@ func crowd(ctx context.Context, dir string) ([]figure, error) {
 	for n := range all {
 		asking.Go(func() {
 			if n%crowdCostly == 0 {
-				all[n] = ask(ctx, one, address, costly[n/crowdCostly%len(costly)], true)
+				all[n] = ask(ctx, one, served.address, costly[n/crowdCostly%len(costly)], true)
 			} else {
-				all[n] = ask(ctx, one, address, ordinary[n%len(ordinary)], false)
+				all[n] = ask(ctx, one, served.address, ordinary[n%len(ordinary)], false)
 			}
 		})
 	}
 	asking.Wait()
-	paced := pace(ctx, one, address, ordinary, costly)
-	peak, err := peakMemory(process.Pid)
+	paced := pace(ctx, one, served.address, ordinary, costly)
+	peak, err := peakMemory(served.process.Pid)
 	if err != nil {
 		return nil, err
 	}

@@ -131,34 +131,46 @@ func help(ctx context.Context, _ string) ([]figure, error) {
 
 var at = regexp.MustCompile(`http://[0-9.:]+`)
 
-// start starts a service and gives its address, how long it took to answer a request, and its end.
-func start(ctx context.Context, args ...string) (address string, ready time.Duration, process *os.Process, end func(), err error) {
+// service is a running one.
+type service struct {
+	*client.Client
+	address string
+	up      time.Duration // how long it took to answer a request
+	process *os.Process
+	end     func()
+}
+
+// start starts a service.
+func start(ctx context.Context, args ...string) (*service, error) {
 	cmd := exec.CommandContext(ctx, program, args...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return "", 0, nil, nil, err
+		return nil, err
 	}
 	begun := time.Now()
 	if err := cmd.Start(); err != nil {
-		return "", 0, nil, nil, err
+		return nil, err
 	}
-	end = func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }
+	s := &service{process: cmd.Process, end: func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }}
 	lines := bufio.NewScanner(out)
 	if !lines.Scan() {
-		end()
-		return "", 0, nil, nil, errors.New("the service did not say where it is")
+		s.end()
+		return nil, errors.New("the service did not say where it is")
 	}
-	address = at.FindString(lines.Text())
+	s.address = at.FindString(lines.Text())
 	go func() {
 		for lines.Scan() {
 			continue
 		}
 	}()
-	c, err := client.New(address, "")
-	if err == nil {
-		_, err = c.Service(ctx)
+	if s.Client, err = client.New(s.address, ""); err == nil {
+		_, err = s.Service(ctx)
 	}
-	return address, time.Since(begun), cmd.Process, end, err
+	if s.up = time.Since(begun); err != nil {
+		s.end()
+		return nil, err
+	}
+	return s, nil
 }
 
 // idle is the memory of a service with nothing to do, with that of its bench, and how long it takes to start.
@@ -170,16 +182,16 @@ func idle(ctx context.Context, dir string) ([]figure, error) {
 		if n == 0 {
 			args = append(args, "--create")
 		}
-		_, took, process, end, err := start(ctx, args...)
+		served, err := start(ctx, args...)
 		if err != nil {
 			return nil, err
 		}
-		ready = append(ready, float64(took.Microseconds())/1000)
+		ready = append(ready, float64(served.up.Microseconds())/1000)
 		if n == 4 {
 			time.Sleep(10 * time.Second) // it has given back what only its start needed
-			memory, err = family(process.Pid, resident)
+			memory, err = family(served.process.Pid, resident)
 		}
-		end()
+		served.end()
 		if err != nil {
 			return nil, err
 		}
@@ -209,17 +221,17 @@ func memory(pid int, line string) (float64, error) {
 
 // orderedReading is the time from ordering a reading to its event in a browser's page, median of 21, on the demo's bench.
 func orderedReading(ctx context.Context, dir string) ([]figure, error) {
-	address, _, _, end, err := start(ctx, "demo", "--data", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0")
+	served, err := start(ctx, "demo", "--data", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	defer end()
+	defer served.end()
 	tab, quit, err := browser.Open(ctx, filepath.Join(dir, "profile"), 1280, 800)
 	if err != nil {
 		return nil, err
 	}
 	defer quit()
-	if err := chromedp.Do(tab, chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("article"))); err != nil {
+	if err := chromedp.Do(tab, chromedp.Navigate(served.address), chromedp.WaitVisible(chromedp.CSS("article"))); err != nil {
 		return nil, err
 	}
 	time.Sleep(2 * time.Second) // the bays settle
@@ -250,17 +262,17 @@ func orderedReading(ctx context.Context, dir string) ([]figure, error) {
 
 // firstPage is the JavaScript a browser fetches to show the bench, compressed.
 func firstPage(ctx context.Context, dir string) ([]figure, error) {
-	address, _, _, end, err := start(ctx, "demo", "--data", filepath.Join(dir, "page"), "--listen", "127.0.0.1:0")
+	served, err := start(ctx, "demo", "--data", filepath.Join(dir, "page"), "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	defer end()
+	defer served.end()
 	tab, quit, err := browser.Open(ctx, filepath.Join(dir, "profile2"), 1280, 800)
 	if err != nil {
 		return nil, err
 	}
 	defer quit()
-	if err := chromedp.Do(tab, chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("article"))); err != nil {
+	if err := chromedp.Do(tab, chromedp.Navigate(served.address), chromedp.WaitVisible(chromedp.CSS("article"))); err != nil {
 		return nil, err
 	}
 	scripts, err := chromedp.Run(

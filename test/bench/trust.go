@@ -41,18 +41,14 @@ func trust(ctx context.Context, dir string) ([]figure, error) {
 			return nil, err
 		}
 	}
-	address, _, _, end, err := start(ctx, "demo", "--data", shop, "--listen", "127.0.0.1:0")
+	served, err := start(ctx, "demo", "--data", shop, "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	defer func() { end() }()
-	c, err := client.New(address, "")
-	if err != nil {
-		return nil, err
-	}
+	defer func() { served.end() }()
 	time.Sleep(5 * time.Second) // the bays settle
 	alone, done := context.WithTimeout(ctx, 4*time.Second)
-	before := readFor(alone, c)
+	before := readFor(alone, served.Client)
 	done()
 	file := filepath.Join(dir, "years.tar.zst")
 	backUp := func() (float64, error) {
@@ -71,15 +67,15 @@ func trust(ctx context.Context, dir string) ([]figure, error) {
 	var during float64
 	beside, finished := context.WithCancel(ctx)
 	var reading sync.WaitGroup
-	reading.Go(func() { during = readFor(beside, c) })
+	reading.Go(func() { during = readFor(beside, served.Client) })
 	took, err := backUp()
 	finished()
 	reading.Wait()
 	if err != nil {
 		return nil, err
 	}
-	end()
-	end = func() {}
+	served.end()
+	served.end = func() {}
 	size := 0.0
 	if info, err := os.Stat(filepath.Join(shop, "shop.db")); err == nil {
 		size = float64(info.Size()) / 1e9
@@ -89,12 +85,12 @@ func trust(ctx context.Context, dir string) ([]figure, error) {
 	if out, err := exec.CommandContext(ctx, program, "restore", file, "--data", back).CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("bringing it back: %w: %s", err, out)
 	}
-	_, _, _, stop, err := start(ctx, "demo", "--data", back, "--listen", "127.0.0.1:0")
+	again, err := start(ctx, "demo", "--data", back, "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
 	restored := time.Since(begun).Seconds()
-	stop()
+	again.end()
 	lag, err := lagging(ctx, dir)
 	if err != nil {
 		return nil, err
@@ -112,15 +108,11 @@ func trust(ctx context.Context, dir string) ([]figure, error) {
 // lagging is how long it takes until what was written is in the replica: the longest of several writes.
 func lagging(ctx context.Context, dir string) (worst float64, err error) {
 	shop, replica := filepath.Join(dir, "replicated"), filepath.Join(dir, "replica")
-	address, _, _, end, err := start(ctx, "demo", "--data", shop, "--listen", "127.0.0.1:0", "--replica", replica)
+	served, err := start(ctx, "demo", "--data", shop, "--listen", "127.0.0.1:0", "--replica", replica)
 	if err != nil {
 		return 0, err
 	}
-	defer end()
-	c, err := client.New(address, "")
-	if err != nil {
-		return 0, err
-	}
+	defer served.end()
 	time.Sleep(5 * time.Second) // the first copy is made
 	newest := func() (at time.Time) {
 		_ = filepath.WalkDir(filepath.Join(replica, "shop"), func(path string, _ os.DirEntry, _ error) error {
@@ -133,7 +125,7 @@ func lagging(ctx context.Context, dir string) (worst float64, err error) {
 	}
 	for n := range 8 {
 		label := fmt.Sprint("lag ", n)
-		if _, err := c.SetBay(ctx, contract.BayName{Number: 3}, contract.BaySetting{Label: &label, By: "bench"}); err != nil {
+		if _, err := served.SetBay(ctx, contract.BayName{Number: 3}, contract.BaySetting{Label: &label, By: "bench"}); err != nil {
 			return 0, err
 		}
 		written := time.Now()

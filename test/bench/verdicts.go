@@ -35,11 +35,11 @@ const eachReading = 20
 
 // multiply fills the folder of a demo with copies of its drives, under serials of their own, until there are so many.
 func multiply(ctx context.Context, dir string, drives int) error {
-	_, _, _, end, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
+	served, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
-	end()
+	served.end()
 	db, err := sqlx.Open(
 		"sqlite",
 		"file:"+filepath.Join(dir, "shop.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(OFF)&_pragma=cache_size(-200000)",
@@ -102,35 +102,31 @@ func verdicts(ctx context.Context, dir string) ([]figure, error) {
 	if err := multiply(ctx, dir, manyDrives); err != nil {
 		return nil, err
 	}
-	address, _, process, end, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
+	served, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	defer end()
-	c, err := client.New(address, "")
-	if err != nil {
-		return nil, err
-	}
+	defer served.end()
 	time.Sleep(5 * time.Second) // the bays settle
-	list, search, page, ingest, err := eight(ctx, c, address)
+	list, search, page, ingest, err := eight(ctx, served.Client, served.address)
 	if err != nil {
 		return nil, err
 	}
-	in, err := c.Policy(ctx)
+	in, err := served.Policy(ctx)
 	if err != nil {
 		return nil, err
 	}
 	draft := laxer(in.Text)
 	begun := time.Now()
-	if _, err := c.ReplayPolicy(ctx, contract.PolicyDraft{Text: &draft}); err != nil {
+	if _, err := served.ReplayPolicy(ctx, contract.PolicyDraft{Text: &draft}); err != nil {
 		return nil, err
 	}
 	replay := time.Since(begun).Seconds()
-	memory, err := resident(process.Pid)
+	memory, err := resident(served.process.Pid)
 	if err != nil {
 		return nil, err
 	}
-	decided, err := redecided(ctx, c, dir)
+	decided, err := redecided(ctx, served.Client, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -185,24 +181,20 @@ func tenfold(ctx context.Context, dir string) ([]figure, error) {
 	if err := multiply(ctx, dir, 10*manyDrives); err != nil {
 		return nil, err
 	}
-	address, up, _, end, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
+	served, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	defer end()
-	c, err := client.New(address, "")
-	if err != nil {
-		return nil, err
-	}
+	defer served.end()
 	time.Sleep(5 * time.Second) // the bays settle
-	list, search, page, _, err := eight(ctx, c, address)
+	list, search, page, _, err := eight(ctx, served.Client, served.address)
 	if err != nil {
 		return nil, err
 	}
-	fmt.Printf("start %.1f s; list %.1f ms, search %.1f ms, page %.1f ms at p99\n", up.Seconds(), list, search, page)
-	decided, err := redecided(ctx, c, dir)
+	fmt.Printf("start %.1f s; list %.1f ms, search %.1f ms, page %.1f ms at p99\n", served.up.Seconds(), list, search, page)
+	decided, err := redecided(ctx, served.Client, dir)
 	return []figure{
-		below("tenfold.start", up.Seconds(), "s", 2),
+		below("tenfold.start", served.up.Seconds(), "s", 2),
 		below("tenfold.list_p99", list, "ms", 30),
 		below("tenfold.search_p99", search, "ms", 30),
 		below("tenfold.page_p99", page, "ms", 15),

@@ -17,7 +17,6 @@ import (
 	"hylostat.example/internal/access"
 	"hylostat.example/internal/app"
 	"hylostat.example/internal/bench/sim"
-	"hylostat.example/internal/client"
 	"hylostat.example/internal/contract"
 	"hylostat.example/internal/core/policy"
 	"hylostat.example/internal/demo"
@@ -59,51 +58,47 @@ func year(ctx context.Context, dir string) ([]figure, error) {
 		return nil, err
 	}
 	none := filepath.Join(dir, "none")
-	address, up, process, end, err := start(ctx, "serve", "--data", dir, "--listen", "127.0.0.1:0", "--bench-socket", none)
+	served, err := start(ctx, "serve", "--data", dir, "--listen", "127.0.0.1:0", "--bench-socket", none)
 	if err != nil {
 		return nil, err
 	}
-	defer end()
-	c, err := client.New(address, "")
-	if err != nil {
-		return nil, err
-	}
-	serials, err := sample(ctx, c)
+	defer served.end()
+	serials, err := sample(ctx, served.Client)
 	if err != nil {
 		return nil, err
 	}
 	var lists, pages []float64
 	for n := range 300 {
 		serial := serials[(n*37)%len(serials)]
-		took, err := gets(ctx, address, "/drives?limit=100&after="+serial)
+		took, err := gets(ctx, served.address, "/drives?limit=100&after="+serial)
 		if err != nil {
 			return nil, err
 		}
 		lists = append(lists, took)
-		if took, err = gets(ctx, address, "/drives/"+serial+"/page"); err != nil {
+		if took, err = gets(ctx, served.address, "/drives/"+serial+"/page"); err != nil {
 			return nil, err
 		}
 		pages = append(pages, took)
 		time.Sleep(20 * time.Millisecond)
 	}
 	fmt.Printf("list %.1f ms, page %.1f ms at p99, %.1f GB\n", quantile(lists, 0.99), quantile(pages, 0.99), float64(info.Size())/1e9)
-	in, err := c.Policy(ctx)
+	in, err := served.Policy(ctx)
 	if err != nil {
 		return nil, err
 	}
 	draft := laxer(in.Text)
 	begun = time.Now()
-	if _, err := c.ReplayPolicy(ctx, contract.PolicyDraft{Text: &draft}); err != nil {
+	if _, err := served.ReplayPolicy(ctx, contract.PolicyDraft{Text: &draft}); err != nil {
 		return nil, err
 	}
 	replay := time.Since(begun).Minutes()
-	memory, err := peakMemory(process.Pid)
+	memory, err := peakMemory(served.process.Pid)
 	if err != nil {
 		return nil, err
 	}
 	return []figure{
 		below("watch.year_database", float64(info.Size())/1e9, "GB", 6),
-		below("watch.year_start", up.Seconds(), "s", 2),
+		below("watch.year_start", served.up.Seconds(), "s", 2),
 		below("watch.year_list_p99", quantile(lists, 0.99), "ms", 20),
 		below("watch.year_page_p99", quantile(pages, 0.99), "ms", 15),
 		below("watch.year_replay", replay, "min", 10),

@@ -168,8 +168,8 @@ func sameLimits(was, would *policy.Policy, expression string) bool {
 }
 
 // Over replays a drive's life, reading by reading, each on what was known then. What the pages alone tell beside the signals (the
-// clocks' contradictions, which bar healthy and condemn nothing) is left out. see hears of every reading and the two grades, and may ask what
-// was known then; nil: nobody does.
+// clocks' contradictions, which bar healthy and condemn nothing) is left out. see hears of every reading and the two grades, and may ask
+// what was known then; nil: nobody does.
 func (r *Replay) Over(
 	l *Life, id drive.Identity, duty drive.Duty, see func(m Moment, known func() Evidence, was, would drive.Grade),
 ) (Replayed, error) {

@@ -239,8 +239,8 @@ func progress(ctx context.Context, name string, moves <-chan protocol.Progress, 
 	}
 }
 
-// take takes in what a bench reports, one after the other, until something fails. The bench is told once how far that went: what is taken in
-// without its knowing is told again, and taken in once.
+// take takes in what a bench reports, one after the other, until something fails. The bench is told once how far that went: what is taken
+// in without its knowing is told again, and taken in once.
 func (f *Fleet) take(ctx context.Context, b protocol.Bench, to Taker) error {
 	reports, err := b.Reports(ctx)
 	if err != nil {

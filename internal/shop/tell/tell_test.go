@@ -13,14 +13,15 @@ import (
 func TestHowARouteDoes(t *testing.T) {
 	t.Parallel()
 	noon := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+	before := noon.Add(-time.Hour)
 	mail := func(r Route) Route { r.By = routes.Mail; return r }
 	for says, r := range map[string]Route{
 		"off: too loud":                                                  mail(Route{Route: routes.Route{Off: "too loud"}, Sent: noon}),
 		"wherever the console is open":                                   {Route: routes.Route{By: routes.Console}, Sent: noon},
 		"nothing was told yet":                                           mail(Route{}),
-		"failed 29 Nov 2026 12:00:00 UTC: refused":                       mail(Route{Sent: noon.Add(-time.Hour), Failed: noon, Why: "refused"}),
+		"failed 29 Nov 2026 12:00:00 UTC: refused":                       mail(Route{Sent: before, Failed: noon, Why: "refused"}),
 		"sent 29 Nov 2026 12:00:00 UTC, never failed":                    mail(Route{Sent: noon}),
-		"sent 29 Nov 2026 12:00:00 UTC, failed 29 Nov 2026 11:00:00 UTC": mail(Route{Sent: noon, Failed: noon.Add(-time.Hour), Why: "refused"}),
+		"sent 29 Nov 2026 12:00:00 UTC, failed 29 Nov 2026 11:00:00 UTC": mail(Route{Sent: noon, Failed: before, Why: "refused"}),
 	} {
 		assert.Equal(t, says, r.Standing().String())
 	}
