@@ -90,7 +90,7 @@ func (w *Watcher) carryOut(ctx context.Context) {
 			g := &d.gave[o.Task]
 			g.slot = o.Slot
 			if d.Did[o.Task].Slot = o.Slot; o.Task == plans.Reading {
-				d.Reads, d.order, d.sent = true, orderOf(o, g.tries), time.Now()
+				d.Reads, d.order, d.sent, d.asked = true, orderOf(o, g.tries), time.Now(), now
 			} else {
 				d.Doing, d.given = o.Task, true
 			}
@@ -240,6 +240,9 @@ func (w *Watcher) answered(order string, e *shop.Event) {
 	case e == nil:
 		d.unread(w.books.Clock.Now())
 	default:
-		d.Reads, d.order, d.gave[plans.Reading].tries = false, "", 0
+		d.read()
 	}
 }
+
+// read ends a reading that came.
+func (d *watched) read() { d.Reads, d.order, d.gave[plans.Reading].tries = false, "", 0 }

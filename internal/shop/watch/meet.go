@@ -233,8 +233,11 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row, keep *rows) er
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if was := w.drives[d.ID]; was != nil {
-		at.Reads, at.order, at.sent = was.Reads, was.order, was.sent
+		at.Reads, at.order, at.sent, at.asked = was.Reads, was.order, was.sent, was.asked
 		at.gave, at.left, at.stuck = was.gave, was.left, was.stuck
+		if at.Reads && !at.Did[plans.Reading].At.Before(at.asked) { // it came, and the fact of it was missed
+			at.read()
+		}
 		if was.given && at.Doing == plans.Reading {
 			at.given, at.Doing = true, was.Doing
 		}

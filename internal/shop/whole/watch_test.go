@@ -34,6 +34,7 @@ type watched struct {
 	asleep bool
 	mute   bool // readings bring nothing
 	lost   bool // readings never come back
+	unsaid bool // they come back, and do not say which order they answer
 }
 
 func watching(t *testing.T) *watched {
@@ -60,6 +61,9 @@ func (w *watched) hears(s *whole.Shop, o protocol.Order) {
 	report := protocol.Report{Unanswered: &protocol.Unanswered{Order: o.ID, Bay: o.Bay}}
 	if !w.mute {
 		r := protocol.Reading{ID: o.ID, Order: o.ID, Bay: o.Bay, Key: o.Key, At: w.clock.at, Pages: w.state.pages(), Tool: "test"}
+		if w.unsaid {
+			r.Order = ""
+		}
 		if w.asleep && o.LeaveAsleep {
 			r.Pages = []reading.Page{r.Pages[0], {Name: reading.PageAttributes, Fault: &drive.Fault{Class: drive.FaultAsleep}}}
 		}
@@ -98,6 +102,10 @@ func TestAPlanIsCarriedOut(t *testing.T) {
 		assert.WithinDuration(t, w.clock.at.Add(6*time.Hour), stands.Comes[0].Next, 6*time.Hour)
 		require.Len(t, w.pass(26*time.Hour), 1, "what came due four times comes once")
 		require.Empty(t, w.pass(0))
+		w.unsaid = true
+		require.Len(t, w.pass(6*time.Hour), 1)
+		w.unsaid = false
+		require.Len(t, w.pass(6*time.Hour), 1, "whoever missed that it was answered sees that it was")
 
 		w.mute = true
 		first := w.pass(6 * time.Hour)
