@@ -31,9 +31,16 @@ const latestDeltas = 3
 
 // Course follows a signal over the whole life. It reports false when the signal never had a value.
 func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) {
-	points := l.All(name)
 	d, _ := signal.Lookup(name)
-	t, ok := trend.Of(points, kindOf(&d))
+	if s, value := l.stays(&d); s != nil {
+		return s.course(&d, value, m), true
+	}
+	l.lay(moving)
+	return courseOf(&d, l.All(name), limit, m)
+}
+
+func courseOf(d *signal.Definition, points []trend.Point, limit *float64, m Marks) (Course, bool) {
+	t, ok := trend.Of(points, kindOf(d))
 	if !ok {
 		return Course{}, false
 	}
@@ -42,7 +49,7 @@ func (l *Life) Course(name signal.Name, limit *float64, m Marks) (Course, bool) 
 		if at.IsZero() {
 			return nil
 		}
-		moved, from, ok := trend.Since(points, at, kindOf(&d))
+		moved, from, ok := trend.Since(points, at, kindOf(d))
 		if !ok || from.Seq == t.Last.Seq {
 			return nil
 		}

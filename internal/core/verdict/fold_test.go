@@ -177,3 +177,39 @@ func withoutFolds(t trend.Trend) trend.Trend {
 	}
 	return t
 }
+
+func TestWhatStaysIsToldAsWhatMovesIs(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 2))
+	still := 0
+	for life := range 60 {
+		moments := hourly(r, 24*(1+r.IntN(8)))
+		for i := range moments {
+			if r.IntN(40) == 0 {
+				moments[i].Folded = r.IntN(30)
+			}
+		}
+		l, limit := NewLife(moments, nil), 7.0
+		at := func() time.Time {
+			return moments[r.IntN(len(moments))].At.Add(time.Duration(r.IntN(3)-1) * time.Minute)
+		}
+		marks := Marks{Intake: at()}
+		if r.IntN(2) == 0 {
+			marks.Check = at()
+		}
+		for i := range signal.Registry {
+			d := &signal.Registry[i]
+			points := NewLife(moments, nil).All(d.Name)
+			want, has := courseOf(d, points, &limit, marks)
+			got, had := l.Course(d.Name, &limit, marks)
+			what := fmt.Sprintf("seed %d, life %d, %s", seed, life, d.Name)
+			require.Equal(t, has, had, what)
+			require.Equal(t, want, got, what)
+			require.Equal(t, trend.Drawn(points, 40), l.Drawn(d.Name, 40), what)
+			if s, _ := l.stays(d); s != nil {
+				still++
+			}
+		}
+	}
+	require.Greater(t, still, 60, "that it is worth the while")
+}

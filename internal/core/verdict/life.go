@@ -67,7 +67,20 @@ type Life struct {
 	columns []*column // of the signals that ever had a value
 	byCode  [128]*column
 	folds   []fold
+
+	reworked []float64 // of the rise up to a moment, how much a rework explains
+	laid     laid
+	still    *stills // nil: not looked for yet
 }
+
+// laid is which columns are laid out.
+type laid uint8
+
+const (
+	none   laid = iota
+	moving      // those of signals that are not still
+	every
+)
 
 // fold is how many readings before a moment are folded.
 type fold struct{ at, readings int }
@@ -107,7 +120,7 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 			l.folds = append(l.folds, fold{i, n})
 		}
 	}
-	reworked := make([]float64, len(moments)) // of the rise up to a moment, how much a rework explains
+	l.reworked = make([]float64, len(moments))
 	for n, w := range reworks {
 		l.after[n] = len(moments)
 		for i, m := range moments {
@@ -118,7 +131,7 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 		}
 		if i := l.after[n]; i > 0 && i < len(moments) {
 			was := func(n signal.Name) float64 { x, _ := moments[i-1].Signals.Get(n); return x }
-			reworked[i] += max(was(signal.Pending), was(signal.UncorrectableOffline), was(signal.UnreadableFound), w.Cleared)
+			l.reworked[i] += max(was(signal.Pending), was(signal.UncorrectableOffline), was(signal.UnreadableFound), w.Cleared)
 		}
 	}
 	for i := 0; i+1 < len(moments); i++ {
@@ -133,7 +146,6 @@ func NewLife(moments []Moment, reworks []Rework) *Life {
 				strayed(moments[i-1].Signals, is.Signals, next.Signals)
 		}
 	}
-	l.lay(reworked)
 	return l
 }
 
@@ -212,16 +224,21 @@ func impossible(is signal.Values) bool {
 	return ok && hours > dialect.MostHours
 }
 
-// lay makes the columns; reworked is, per moment, how much of the rise up to it a rework explains.
-func (l *Life) lay(reworked []float64) {
-	var had [128]int // by a signal's code, from which moment on it was there, counted from 1
+// lay makes the columns, or those alone of signals that are not still.
+func (l *Life) lay(which laid) {
+	if l.laid >= which {
+		return
+	}
+	l.laid, l.byCode = which, [128]*column{}
+	left := func(d *signal.Definition) bool { return which == moving && l.still.from[d.Code] > 0 } // out
+	var had [128]int                                                                               // by a signal's code, from which moment on it was there, counted from 1
 	kinds, all := 0, 0
 	for i := range l.Moments {
 		if i > 0 && l.Moments[i].Signals.Alike(l.Moments[i-1].Signals) {
 			continue
 		}
 		for d := range l.Moments[i].Signals.All() {
-			if had[d.Code] == 0 {
+			if had[d.Code] == 0 && !left(d) {
 				had[d.Code] = i + 1
 				kinds++
 				all += len(l.Moments) - i
@@ -242,7 +259,7 @@ func (l *Life) lay(reworked []float64) {
 			row = row[:0]
 			for d := range m.Signals.All() {
 				c := l.byCode[d.Code]
-				if c == nil {
+				if c == nil && !left(d) {
 					c, columns = &columns[0], columns[1:]
 					n := len(l.Moments) - had[d.Code] + 1
 					c.definition, c.swept, c.explained = d, d.Name.BySweep(), explained[d.Name]
@@ -254,13 +271,16 @@ func (l *Life) lay(reworked []float64) {
 		}
 		for k, v := range m.Signals.Numbers() {
 			c := row[k]
+			if c == nil {
+				continue
+			}
 			if had := len(c.points); c.swept && had > 0 && sweep >= 0 && math.Abs(sweep-c.sweep) < sameSweep && v == c.points[had-1].Value {
 				c.given = i // what a sweep found, told again: it is as old as the sweep
 				continue
 			}
 			p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Value: v, Late: i > 0 && len(c.points) == 0, Folded: m.Folded}
 			if c.explained {
-				p.Reworked = reworked[i]
+				p.Reworked = l.reworked[i]
 			}
 			c.points, c.at = append(c.points, p), append(c.at, int32(i))
 			c.given, c.sweep = i, sweep
@@ -273,7 +293,7 @@ func (l *Life) lay(reworked []float64) {
 			if c.given != i {
 				p := trend.Point{Seq: m.Seq, At: m.At, Hours: hours, Missing: true}
 				if c.explained {
-					p.Reworked = reworked[i]
+					p.Reworked = l.reworked[i]
 				}
 				c.points, c.at, c.partial = append(c.points, p), append(c.at, int32(i)), true
 			}
@@ -309,7 +329,13 @@ func garbled(is signal.Values) bool {
 // All are all moments at which a signal had a value that was not taken back with its reading.
 func (l *Life) All(name signal.Name) []trend.Point {
 	d, ok := signal.Lookup(name)
-	if !ok || l.byCode[d.Code] == nil {
+	if !ok {
+		return nil
+	}
+	if l.laid != moving || l.still.from[d.Code] > 0 {
+		l.lay(every)
+	}
+	if l.byCode[d.Code] == nil {
 		return nil
 	}
 	c := l.byCode[d.Code]

@@ -49,6 +49,7 @@ func (l *Life) counted(i int) int {
 
 // Walk begins before the first moment.
 func (l *Life) Walk() *Walk {
+	l.lay(every)
 	w := &Walk{life: l, followers: make([]*trend.Follower, len(l.columns)), taken: make([]int, len(l.columns))}
 	for i, c := range l.columns {
 		w.followers[i] = trend.Follow(kindOf(c.definition))

@@ -10,7 +10,6 @@ import (
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/reading"
 	"hylostat.example/internal/core/signal"
-	"hylostat.example/internal/core/trend"
 	"hylostat.example/internal/core/verdict"
 	"hylostat.example/internal/shop"
 	"hylostat.example/internal/shop/judge"
@@ -128,7 +127,7 @@ func (s *Keeper) CoursesOf(ctx context.Context, d shop.Drive, k Known) ([]Course
 			continue
 		}
 		c := Course{Definition: def, Value: now[def.Name]}
-		points := trend.Drawn(life.All(def.Name), mostDrawn)
+		points := life.Drawn(def.Name, mostDrawn)
 		c.Hours, c.Values, c.Seqs = make([]float64, len(points)), make([]float64, len(points)), make([]int, len(points))
 		for i, p := range points {
 			c.Hours[i], c.Values[i], c.Seqs[i] = p.Hours, p.Value, p.Seq
