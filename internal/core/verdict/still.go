@@ -129,6 +129,9 @@ func (l *Life) Drawn(name signal.Name, about int) []trend.Point {
 		return nil
 	}
 	s, value := l.stays(&d)
+	if s == nil {
+		l.lay(moving)
+	}
 	if s == nil || len(s.points) <= about {
 		return trend.Drawn(l.All(name), about)
 	}
