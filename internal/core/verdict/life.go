@@ -230,8 +230,8 @@ func (l *Life) lay(which laid) {
 		return
 	}
 	l.laid, l.byCode = which, [128]*column{}
-	left := func(d *signal.Definition) bool { return which == moving && l.still.from[d.Code] > 0 } // out
-	var had [128]int                                                                               // by a signal's code, from which moment on it was there, counted from 1
+	left := func(d *signal.Definition) bool { return which == moving && l.still.from[d.Code] > 0 }
+	var had [128]int // by a signal's code, from which moment on it was there, counted from 1
 	kinds, all := 0, 0
 	for i := range l.Moments {
 		if i > 0 && l.Moments[i].Signals.Alike(l.Moments[i-1].Signals) {
