@@ -178,7 +178,14 @@ func (s *Desk) protectNow(ctx context.Context, id drive.Bay) {
 		on, err = s.atRisk(ctx, v.Bay)
 	}
 	if err == nil && on != v.Bay.WriteProtected {
-		err = s.orderBay(ctx, protocol.Order{Kind: protocol.OrderWriteProtect, Bay: id, On: on})
+		order := protocol.Order{Kind: protocol.OrderWriteProtect, Bay: id, On: on}
+		err = s.orderUntil(ctx, order, func(e shop.Event) bool { // a report of the bay that was on its way may come before that of this
+			if e.Kind != shop.BayChanged || e.Bay != id {
+				return false
+			}
+			v, err := s.Bay(ctx, id)
+			return err != nil || v.Bay.WriteProtected == on
+		})
 	}
 	if err != nil && ctx.Err() == nil { // it stays as it is
 		s.books.Log.Warn("protecting a drive from writing", "bay", id.String(), "error", err)
@@ -310,6 +317,16 @@ func (s *Desk) orderBay(ctx context.Context, o protocol.Order) error {
 
 // orderSettling is orderBay for an order after which these bays are told of.
 func (s *Desk) orderSettling(ctx context.Context, o protocol.Order, told ...drive.Bay) error {
+	return s.orderUntil(ctx, o, func(e shop.Event) bool {
+		if e.Kind == shop.BayChanged {
+			told = slices.DeleteFunc(told, func(b drive.Bay) bool { return b == e.Bay })
+		}
+		return len(told) == 0
+	})
+}
+
+// orderUntil gives an order and waits for the fact with which it has settled, for as long as that may take.
+func (s *Desk) orderUntil(ctx context.Context, o protocol.Order, settled func(e shop.Event) bool) error {
 	listening, end := context.WithTimeout(ctx, shop.Settling)
 	defer end()
 	facts := s.books.Listen(listening)
@@ -317,10 +334,7 @@ func (s *Desk) orderSettling(ctx context.Context, o protocol.Order, told ...driv
 		return err
 	}
 	for e := range facts {
-		if e.Kind == shop.BayChanged {
-			told = slices.DeleteFunc(told, func(b drive.Bay) bool { return b == e.Bay })
-		}
-		if len(told) == 0 {
+		if settled(e) {
 			break
 		}
 	}

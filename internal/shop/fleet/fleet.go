@@ -239,27 +239,39 @@ func progress(ctx context.Context, name string, moves <-chan protocol.Progress, 
 	}
 }
 
-// take takes in what a bench reports, one after the other, until something fails. The bench is told once how far that went: what is taken
-// in without its knowing is told again, and taken in once.
+// take takes in what a bench reports, one after the other, until something fails. Beside that the bench is told how far it went: while one
+// word is on its way, of several more the last is enough. What is taken in without the bench knowing is told again, and taken in once.
 func (f *Fleet) take(ctx context.Context, b protocol.Bench, to Taker) error {
 	reports, err := b.Reports(ctx)
 	if err != nil {
 		return fmt.Errorf("asking for reports: %w", err)
 	}
-	name, taken := b.Describe().Name, int64(0)
+	taken, told := make(chan int64, 1), make(chan error, 1)
+	go func() {
+		var err error
+		for seq := range taken {
+			if err == nil {
+				err = b.Acknowledge(ctx, seq)
+			}
+		}
+		told <- err
+	}()
+	name := b.Describe().Name
 	for _, r := range reports {
 		stamp(&r, name)
 		if err = to.Take(ctx, name, r); err != nil {
 			err = fmt.Errorf("storing report %d: %w", r.Seq, err)
 			break
 		}
-		taken = r.Seq
+		select {
+		case <-taken:
+		default:
+		}
+		taken <- r.Seq
 	}
-	if taken == 0 {
-		return err
-	}
-	if unheard := b.Acknowledge(ctx, taken); unheard != nil {
-		err = errors.Join(err, fmt.Errorf("acknowledging report %d: %w", taken, unheard))
+	close(taken)
+	if unheard := <-told; unheard != nil {
+		err = errors.Join(err, fmt.Errorf("acknowledging reports: %w", unheard))
 	}
 	return err
 }
