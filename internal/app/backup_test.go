@@ -301,6 +301,13 @@ func TestAnExaminationFindsWhatIsWrong(t *testing.T) {
 	assert.Contains(t, wrong(), "row 1 of the audit does not follow")
 	edit(`INSERT INTO bench (name, id, taken) VALUES ('attic', 'x', 7)`)
 	assert.Contains(t, wrong(), "attic/bench.db is not there")
+	edit(`INSERT INTO drive (id, model, serial, identity, duty, first_seen) VALUES (9, 'K4', 'KVA', '{}', '', 0);
+		INSERT INTO drive_now (drive, grade, verdict_seq, margin, margin_share, findings, first, readings, last_at)
+		VALUES (9, 3, 1, '', 0.5, 1, '', 1, 0)`)
+	assert.Contains(t, wrong(), "1 drives that no search finds")
+	assert.NotContains(t, wrong(), "in the wrong place")
+	edit(`UPDATE drive SET urgency = 3 WHERE id = 9`)
+	assert.Contains(t, wrong(), "1 drives that lists have in the wrong place")
 	edit(`INSERT INTO session (hash, person, seen, begun) VALUES (x'00', 'gone', 0, 0)`)
 	assert.Contains(t, wrong(), "a row of session refers to one of person that is not there")
 	st, err := store.Open(ctx, path)

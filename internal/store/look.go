@@ -84,8 +84,7 @@ func (o *Outside) Orphans(ctx context.Context) (all []string, err error) {
 		},
 		{
 			"drives that lists have in the wrong place",
-			`SELECT COUNT(*) FROM drive AS d JOIN drive_now AS n ON n.drive = d.id WHERE (d.urgency, d.spare) IS NOT
-			 (CASE n.grade WHEN 3 THEN 0 WHEN 2 THEN 1 WHEN 0 THEN 2 ELSE 3 END, -n.margin_share)`,
+			`SELECT COUNT(*) FROM drive AS d JOIN drive_place AS p ON p.drive = d.id WHERE (d.urgency, d.spare) IS NOT (p.urgency, p.spare)`,
 		},
 		{"drives that no search finds", `SELECT COUNT(*) FROM drive WHERE NOT EXISTS (SELECT 1 FROM drive_text WHERE rowid = drive.id)`},
 	} {

@@ -93,21 +93,29 @@ func multiply(ctx context.Context, dir string, drives int) error {
 	return f.Sync()
 }
 
-// verdicts measures a shop of many years: lists, search and pages while readings come in, a policy that judges all anew, a replay.
-func verdicts(ctx context.Context, dir string) ([]figure, error) {
-	dir = filepath.Join(dir, "years")
+// grown starts a shop of so many drives.
+func grown(ctx context.Context, dir string, drives int) (*service, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	if err := multiply(ctx, dir, manyDrives); err != nil {
+	if err := multiply(ctx, dir, drives); err != nil {
 		return nil, err
 	}
 	served, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
+	if err == nil {
+		time.Sleep(5 * time.Second) // the bays settle
+	}
+	return served, err
+}
+
+// verdicts measures a shop of many years: lists, search and pages while readings come in, a policy that judges all anew, a replay.
+func verdicts(ctx context.Context, dir string) ([]figure, error) {
+	dir = filepath.Join(dir, "years")
+	served, err := grown(ctx, dir, manyDrives)
 	if err != nil {
 		return nil, err
 	}
 	defer served.end()
-	time.Sleep(5 * time.Second) // the bays settle
 	list, search, page, ingest, err := eight(ctx, served.Client, served.address)
 	if err != nil {
 		return nil, err
@@ -175,18 +183,11 @@ func redecided(ctx context.Context, c *client.Client, dir string) (float64, erro
 // tenfold measures a shop ten times as large.
 func tenfold(ctx context.Context, dir string) ([]figure, error) {
 	dir = filepath.Join(dir, "tenfold")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, err
-	}
-	if err := multiply(ctx, dir, 10*manyDrives); err != nil {
-		return nil, err
-	}
-	served, err := start(ctx, "demo", "--data", dir, "--listen", "127.0.0.1:0")
+	served, err := grown(ctx, dir, 10*manyDrives)
 	if err != nil {
 		return nil, err
 	}
 	defer served.end()
-	time.Sleep(5 * time.Second) // the bays settle
 	list, search, page, _, err := eight(ctx, served.Client, served.address)
 	if err != nil {
 		return nil, err

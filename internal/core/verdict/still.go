@@ -100,7 +100,7 @@ func (s *still) course(d *signal.Definition, value float64, m Marks) Course {
 	if t.HasBefore {
 		t.Before = value
 	}
-	c := Course{Trend: t, Deltas: trend.Deltas(nil, 0)}
+	c := Course{Trend: t}
 	since := func(at time.Time) *float64 {
 		n, _ := slices.BinarySearchFunc(s.points, at, func(p trend.Point, at time.Time) int {
 			if p.At.After(at) {
@@ -131,11 +131,11 @@ func (l *Life) Drawn(name signal.Name, about int) []trend.Point {
 	s, value := l.stays(&d)
 	if s == nil {
 		l.lay(moving)
-	}
-	if s == nil || len(s.points) <= about {
 		return trend.Drawn(l.All(name), about)
 	}
-	ends := []trend.Point{s.points[0], s.points[len(s.points)-1]}
-	ends[0].Value, ends[1].Value = value, value
-	return ends
+	points := slices.Clone(trend.Drawn(s.points, about))
+	for i := range points {
+		points[i].Value = value
+	}
+	return points
 }
