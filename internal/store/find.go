@@ -59,31 +59,11 @@ var few = 10_000
 // find gives the IDs of a page of what a query asks for, in its order, from the indices of that order alone where nothing else is asked.
 func (q queries) find(ctx context.Context, s shop.Query) ([]int64, error) {
 	where, args := conditions(s)
-	all := false                                                          // that are found are to be sorted
-	switch s.Text = strings.TrimPrefix(strings.TrimSpace(s.Text), "#"); { // as tickets are written
-	case indexed(s.Text):
-		var ids []int64
-		if err := sqlx.SelectContext(
-			ctx, q.q, &ids, `SELECT rowid FROM drive_text WHERE drive_text MATCH ? LIMIT ?`, phrase(s.Text), few+1,
-		); err != nil {
-			return nil, err
-		}
-		if all = len(ids) <= few; all {
-			found, err := encode(ids)
-			if err != nil {
-				return nil, err
-			}
-			where, args = append(where, `d.id IN (SELECT value FROM json_each(?))`), append(args, found)
-		} else {
-			where = append(where, `d.id IN (SELECT rowid FROM drive_text WHERE drive_text MATCH ?)`)
-			args = append(args, phrase(s.Text))
-		}
-	case s.Text != "": // in the table that FTS5 keeps the texts in, by number: its own way to one row is long
-		text := "%" + like(s.Text) + "%"
-		where = append(where, `EXISTS (SELECT 1 FROM drive_text_content t WHERE t.id = d.id AND (t.c0 LIKE ? ESCAPE '\'
-			OR t.c1 LIKE ? ESCAPE '\' OR t.c2 LIKE ? ESCAPE '\' OR t.c3 LIKE ? ESCAPE '\'))`)
-		args = append(args, text, text, text, text)
+	text, texts, sorted, err := q.text(ctx, strings.TrimPrefix(strings.TrimSpace(s.Text), "#")) // as tickets are written
+	if err != nil {
+		return nil, err
 	}
+	where, args = append(where, text), append(args, texts...)
 	if s.Limit <= 0 || s.Limit > 1000 {
 		s.Limit = 1000
 	}
@@ -91,50 +71,78 @@ func (q queries) find(ctx context.Context, s shop.Query) ([]int64, error) {
 	if s.Urgent {
 		order = "d.urgency, d.spare, d.serial, d.id"
 	}
-	if all { // by way of what was found, not of the order
+	if sorted {
 		order = "+" + order
 	}
-	page := func(cursor string, limit int, behind ...any) (rows []struct {
+	type row struct {
 		ID     int64  `db:"id"`
 		Serial string `db:"serial"`
-	}, err error,
-	) {
+	}
+	page := func(cursor string, limit int, behind ...any) (rows []row, err error) {
 		err = sqlx.SelectContext(
 			ctx, q.q, &rows, `SELECT d.id, d.serial FROM drive d LEFT JOIN drive_now n ON n.drive = d.id WHERE `+
-				strings.Join(append([]string{cursor}, where...), " AND ")+` ORDER BY `+order+` LIMIT ?`,
+				cursor+" AND "+strings.Join(where, " AND ")+` ORDER BY `+order+` LIMIT ?`,
 			append(append(behind, args...), limit)...,
 		)
 		return rows, err
 	}
-	cursor, behind := "d.serial > ?", []any{any(s.After)}
+	var rows []row
 	switch {
-	case s.Urgent && s.Behind == 0:
-		cursor, behind = "1", nil
-	case s.Urgent: // by its values: against a row that is looked up, SQLite would seek by the first of them alone
+	case !s.Urgent:
+		if rows, err = page("d.serial > ?", s.Limit, s.After); err == nil && len(rows) == s.Limit {
+			// Two makers may use one serial: those that share the last one come, too, since the next page begins behind it.
+			var more []row
+			last := rows[len(rows)-1]
+			more, err = page("d.serial = ? AND d.id > ?", -1, last.Serial, last.ID)
+			rows = append(rows, more...)
+		}
+	case s.Behind == 0:
+		rows, err = page("1", s.Limit)
+	default: // by its values: against a row that is looked up, SQLite would seek by the first of them alone
 		var last struct {
 			Urgency int     `db:"urgency"`
 			Spare   float64 `db:"spare"`
 			Serial  string  `db:"serial"`
 		}
-		err := sqlx.GetContext(ctx, q.q, &last, `SELECT urgency, spare, serial FROM drive WHERE id = ?`, s.Behind)
+		err = sqlx.GetContext(ctx, q.q, &last, `SELECT urgency, spare, serial FROM drive WHERE id = ?`, s.Behind)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil, nil
-		} else if err != nil {
-			return nil, err
 		}
-		cursor, behind = "(d.urgency, d.spare, d.serial, d.id) > (?, ?, ?, ?)", []any{last.Urgency, last.Spare, last.Serial, s.Behind}
-	}
-	rows, err := page(cursor, s.Limit, behind...)
-	if n := len(rows); err == nil && n >= s.Limit && !s.Urgent {
-		// Two makers may use one serial: those that share the last one come, too, since the next page begins behind it.
-		more, wrong := page("d.serial = ? AND d.id > ?", -1, rows[n-1].Serial, rows[n-1].ID)
-		rows, err = append(rows, more...), wrong
+		if err == nil {
+			rows, err = page(
+				"(d.urgency, d.spare, d.serial, d.id) > (?, ?, ?, ?)", s.Limit, last.Urgency, last.Spare, last.Serial, s.Behind,
+			)
+		}
 	}
 	ids := make([]int64, len(rows))
 	for i, r := range rows {
 		ids[i] = r.ID
 	}
 	return ids, err
+}
+
+// text is the condition that a drive has a text in its serial, model, ticket or customer. Those that have it are to be sorted when they
+// are few.
+func (q queries) text(ctx context.Context, text string) (where string, args []any, sorted bool, err error) {
+	if text == "" {
+		return "1", nil, false, nil
+	}
+	if !indexed(text) { // in the table that FTS5 keeps the texts in, by number: its own way to one row is long
+		part := "%" + like(text) + "%"
+		return `EXISTS (SELECT 1 FROM drive_text_content t WHERE t.id = d.id AND (t.c0 LIKE ? ESCAPE '\'
+			OR t.c1 LIKE ? ESCAPE '\' OR t.c2 LIKE ? ESCAPE '\' OR t.c3 LIKE ? ESCAPE '\'))`, []any{part, part, part, part}, false, nil
+	}
+	var ids []int64
+	if err := sqlx.SelectContext(
+		ctx, q.q, &ids, `SELECT rowid FROM drive_text WHERE drive_text MATCH ? LIMIT ?`, phrase(text), few+1,
+	); err != nil {
+		return "", nil, false, err
+	}
+	if len(ids) > few {
+		return `d.id IN (SELECT rowid FROM drive_text WHERE drive_text MATCH ?)`, []any{phrase(text)}, false, nil
+	}
+	found, err := encode(ids)
+	return `d.id IN (SELECT value FROM json_each(?))`, []any{found}, true, err
 }
 
 // conditions are those of a query beside its text and its cursor.

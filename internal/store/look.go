@@ -84,7 +84,7 @@ func (o *Outside) Orphans(ctx context.Context) (all []string, err error) {
 		},
 		{
 			"drives that lists have in the wrong place",
-			`SELECT COUNT(*) FROM drive AS d JOIN drive_place AS p ON p.drive = d.id WHERE (d.urgency, d.spare) IS NOT (p.urgency, p.spare)`,
+			`SELECT COUNT(*) FROM drive d JOIN drive_place p ON p.drive = d.id WHERE (d.urgency, d.spare) IS NOT (p.urgency, p.spare)`,
 		},
 		{"drives that no search finds", `SELECT COUNT(*) FROM drive WHERE NOT EXISTS (SELECT 1 FROM drive_text WHERE rowid = drive.id)`},
 	} {
