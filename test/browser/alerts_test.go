@@ -142,6 +142,11 @@ func TestEveryPageFitsAPhone(t *testing.T) {
 			return r.height > 0 && r.height < 40 && !e.closest("[hidden]")
 		}).map(e => Math.round(e.getBoundingClientRect().height) + " " + e.textContent.slice(0, 30)).slice(0, 3)`)
 		assert.Empty(t, small, path)
+		squeezed := js[[]string](p, `[...document.querySelectorAll("td, p, li, dd, button")].filter(e => {
+			const r = e.getBoundingClientRect()
+			return r.width > 8 && r.width < 72 && r.height > 80 && e.textContent.trim().length > 12
+		}).map(e => Math.round(e.getBoundingClientRect().width) + " " + e.textContent.slice(0, 30)).slice(0, 3)`)
+		assert.Empty(t, squeezed, "%s: a word on a line", path)
 		p.accessible(path + " on a phone")
 	}
 }

@@ -18,7 +18,7 @@ import { useShortcuts } from "./shortcuts";
 
 const Head = styled.section`
   min-height: 44px; border-bottom: 1px solid ${color.rule}; padding: 0 24px; display: flex; align-items: center; gap: 8px 24px;
-  flex-wrap: wrap; & h1 { ${text.body} } & .push { margin-left: auto; display: flex; align-items: center; gap: 12px; }
+  flex-wrap: wrap; & h1 { ${text.body} } & .push { margin-left: auto; display: flex; align-items: center; gap: 4px 12px; flex-wrap: wrap; }
   & .push button { border: 0; min-width: 0; text-decoration: underline; text-underline-offset: 3px; padding: 0 4px; }
   & a { min-height: 44px; display: inline-flex; align-items: center; }
 `;

@@ -119,7 +119,7 @@ function List({
     <Body ref={box}>
       <Table aria-rowcount={found.length}>
         <colgroup>
-          {["36px", "140px", "112px", "auto", "152px", "72px", "92px", "72px", "60px", "128px", "72px", "56px"].map((width, i) => (
+          {["36px", "140px", "136px", "auto", "152px", "72px", "92px", "72px", "60px", "128px", "72px", "56px"].map((width, i) => (
             // biome-ignore lint/suspicious/noArrayIndexKey: columns do not move
             <col key={i} style={{ width }} />
           ))}

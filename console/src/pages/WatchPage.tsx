@@ -23,7 +23,7 @@ const Two = styled.div`
   display: grid; grid-template-columns: minmax(0, 1fr) 320px; gap: 24px; padding: 16px 24px 24px; align-items: start;
   &.alone { grid-template-columns: minmax(0, 1fr); }
   & .strip { width: 296px; }
-  @media (max-width: ${phone}px) { & thead { display: none; } }
+  @media (max-width: ${phone}px) { & thead { display: none; } & table, & tbody { display: block; } }
   @media (max-width: ${medium}px) { grid-template-columns: minmax(0, 1fr); & > aside { order: -1; } }
 `;
 

@@ -8,7 +8,7 @@ import { bayWords, left, number } from "./format";
 import { VerdictWord } from "./marks";
 
 const Overlay = styled(ModalOverlay)`
-  position: fixed; inset: 0; background: color-mix(in srgb, ${color.ink} 30%, transparent); display: grid; place-items: center;
+  position: fixed; inset: 0; background: rgb(0 0 0 / 40%); display: grid; place-items: center;
   z-index: 10; padding: 16px;
 `;
 const Box = styled(Modal)`

@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { Label, RadioGroup } from "react-aria-components";
 import { Link } from "react-router";
-import styled from "styled-components";
+import styled, { css } from "styled-components";
 import { useWatch, useWatchDraft } from "../data/queries";
 import type { Alert, Watched, WatchLoad, WatchPlan, WatchSetting } from "../data/types";
 import { color, phone, px, text } from "../theme/tokens";
@@ -80,8 +80,15 @@ export function Strip({ watched, alerts, now }: { watched: Watched; alerts: Aler
   );
 }
 
+/** A row of the watch on a phone: what it is beside what it says, and the strip below both. */
+const stacked = css`
+  @media (max-width: ${phone}px) { display: grid; grid-template-columns: 112px minmax(0, 1fr); border-bottom: 1px solid ${color.rule};
+    & td { border: 0; padding: 4px 8px 4px 0; } & td:empty { display: none; }
+    & td.strip { grid-column: 1 / 3; width: auto; } & td.num { text-align: left; } }
+`;
 const LoadRow = styled.tr`
   & td { vertical-align: middle; border-bottom-color: ${color.edge}; } & b { font-weight: 600; } & .first { ${text.body} font-weight: 600; }
+  ${stacked}
 `;
 const most = 20;
 
@@ -135,8 +142,8 @@ export function LoadStrip({ load }: { load: WatchLoad }) {
 const place = (w: Watched) =>
   w.bay ? (benchOf(w.bay) ? `${benchOf(w.bay)}, ${bayWords(w.bay.split("/")[1] ?? "")}` : bayWords(w.bay)) : "not here";
 
-/** When something is next, as near as one needs it. */
-const soon = (at: string, now: Date) => (Math.abs(Date.parse(at) - now.getTime()) < day / 2 ? clockOf(at) : `${dayOf(at)} ${clockOf(at)}`);
+/** When something is next: today by the clock alone. */
+const soon = (at: string, now: Date) => (dayOf(at) === dayOf(now) ? clockOf(at) : `${dayOf(at)} ${clockOf(at)}`);
 
 const Row = styled.tr`
   & td { vertical-align: top; padding-top: 8px; padding-bottom: 8px; }
@@ -145,8 +152,8 @@ const Row = styled.tr`
   & small { display: block; ${text.small} color: ${color.ink2}; } & .strong { font-weight: 600; color: ${color.ink}; }
   & button { background: none; border: 0; padding: 0; text-align: left; cursor: pointer; text-decoration: underline;
     text-decoration-color: ${color.edge}; text-underline-offset: 3px; min-height: 24px; }
-  @media (max-width: ${phone}px) { display: grid; grid-template-columns: 112px minmax(0, 1fr); border-bottom: 1px solid ${color.rule};
-    & td { border: 0; padding: 4px 8px 4px 0; } & td.strip { grid-column: 1 / 3; width: auto; } & td.num { text-align: left; } }
+  & td b { white-space: nowrap; }
+  ${stacked}
 `;
 
 /** A watched drive: by which plan, its week, what is next, how warm it is. */
