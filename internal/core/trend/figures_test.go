@@ -1,11 +1,14 @@
 package trend
 
 import (
+	"math"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // The example of Sen's paper (1968, section 6): of its 21 slopes, sorted, the median is 4. Kendall's variance for 7 points is
@@ -149,4 +152,19 @@ func TestTheScoreOfASibling(t *testing.T) {
 	assert.Empty(t, apart(six[1:], 1), "of five")
 	assert.Equal(t, []int{4}, apart([]float64{69, 70, 71, 70, 80, 70, 69, 71}, 1), "a seventh away")
 	assert.Empty(t, apart([]float64{69, 70, 71, 70, 79, 70, 69, 71}, 1), "not quite")
+}
+
+func TestTheNthIsThatOfTheSorted(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		xs := rapid.SliceOfN(rapid.Float64Range(-4, 4), 1, 60).Draw(t, "values")
+		if rapid.Bool().Draw(t, "few levels") {
+			for i := range xs {
+				xs[i] = math.Round(xs[i])
+			}
+		}
+		n := rapid.IntRange(0, len(xs)-1).Draw(t, "n")
+		sorted := slices.Sorted(slices.Values(xs))
+		assert.Equal(t, sorted[n], nth(xs, n))
+		assert.ElementsMatch(t, sorted, xs)
+	})
 }

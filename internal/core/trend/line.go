@@ -3,7 +3,6 @@ package trend
 import (
 	"math"
 	"slices"
-	"sort"
 
 	"gonum.org/v1/gonum/stat/distuv"
 )
@@ -60,20 +59,18 @@ func Through(points []Point) (Line, bool) {
 	if len(slopes) == 0 {
 		return Line{}, false
 	}
-	sort.Float64s(slopes)
 	n := float64(len(ps))
 	// Ties of hours and of values make the variance smaller; leaving that out makes the interval wider, never too narrow.
 	reach := distuv.UnitNormal.Quantile((1+confidence)/2) * math.Sqrt(n*(n-1)*(2*n+5)/18)
 	m := float64(len(slopes))
 	pick := func(rank float64) float64 {
-		return slopes[int(min(m-1, max(0, math.Round(rank))))]
+		return nth(slopes, int(min(m-1, max(0, math.Round(rank)))))
 	}
 	l := Line{Slope: median(slopes), Low: pick((m-reach)/2 - 1), High: pick((m + reach) / 2)}
 	beside := make([]float64, len(ps))
 	for i, p := range ps {
 		beside[i] = p.Value - l.Slope*p.Hours
 	}
-	sort.Float64s(beside)
 	l.Middle = median(beside)
 	l.Shape = shape(ps, l)
 	l.Turn = turn(ps)
@@ -135,9 +132,41 @@ func Drawn(ps []Point, about int) []Point {
 	return out
 }
 
-func median(sorted []float64) float64 {
-	n := len(sorted)
-	return (sorted[(n-1)/2] + sorted[n/2]) / 2
+// median puts the values into another order.
+func median(xs []float64) float64 {
+	n := len(xs)
+	return (nth(xs, (n-1)/2) + nth(xs, n/2)) / 2
+}
+
+// nth is the value that would be at index n were they sorted. Smaller ones are put before it, larger ones behind it, and nothing else is
+// sorted (Hoare, Algorithm 65, CACM 4, 1961).
+func nth(xs []float64, n int) float64 {
+	for low, high := 0, len(xs)-1; low < high; {
+		a, b, c := xs[low], xs[low+(high-low)/2], xs[high]
+		pivot := max(min(a, b), min(max(a, b), c))
+		i, j := low, high
+		for i <= j {
+			for xs[i] < pivot {
+				i++
+			}
+			for xs[j] > pivot {
+				j--
+			}
+			if i <= j {
+				xs[i], xs[j] = xs[j], xs[i]
+				i, j = i+1, j-1
+			}
+		}
+		switch {
+		case n <= j:
+			high = j
+		case n >= i:
+			low = i
+		default:
+			return xs[n]
+		}
+	}
+	return xs[n]
 }
 
 // shape finds the shortest span that holds nine tenths of all that rose.
