@@ -90,7 +90,7 @@ func (w *Watcher) carryOut(ctx context.Context) {
 			g := &d.gave[o.Task]
 			g.slot = o.Slot
 			if d.Did[o.Task].Slot = o.Slot; o.Task == plans.Reading {
-				d.Reads, d.order, d.sent, d.asked = true, orderOf(o, g.tries), time.Now(), now
+				d.Reads, d.order, d.sent, d.asked, d.had = true, orderOf(o, g.tries), time.Now(), now, d.now.Now.Readings
 			} else {
 				d.Doing, d.given = o.Task, true
 			}

@@ -233,9 +233,10 @@ func (w *Watcher) see(ctx context.Context, d shop.Drive, row Row, keep *rows) er
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if was := w.drives[d.ID]; was != nil {
-		at.Reads, at.order, at.sent, at.asked = was.Reads, was.order, was.sent, was.asked
+		at.Reads, at.order, at.sent, at.asked, at.had = was.Reads, was.order, was.sent, was.asked, was.had
 		at.gave, at.left, at.stuck = was.gave, was.left, was.stuck
-		if at.Reads && !at.Did[plans.Reading].At.Before(at.asked) { // it came, and the fact of it was missed
+		// It came, and the fact of it was missed. The bench's clock may be behind the shop's.
+		if at.Reads && (d.Now.Readings > at.had || !at.Did[plans.Reading].At.Before(at.asked)) {
 			at.read()
 		}
 		if was.given && at.Doing == plans.Reading {

@@ -111,6 +111,7 @@ type watched struct {
 	order string    // of the reading that is on its way
 	sent  time.Time // that, in real time
 	asked time.Time // that, by the shop's clock
+	had   int       // readings when it was ordered
 	given bool      // the order to begin what loads it is on its way
 	left  time.Time // since when it is not here; zero: it is
 	stuck time.Time // since when it holds a command; zero: it does not
