@@ -150,18 +150,18 @@ func hourly(ctx context.Context, dir string) ([]figure, error) {
 	each := (spent.Seconds() - rest*time.Since(begun).Seconds()) / n
 	fmt.Printf("%.0f readings in %s of the shop's time, %.2f ms of CPU each; %.1f %% of a core at rest\n",
 		n, ended.Sub(began).Round(time.Minute), each*1000, rest*100)
-	late, err := latest(ctx, c, plan, began, ended)
-	if err != nil {
-		return nil, err
-	}
-	return []figure{
+	figures := []figure{
 		{"watch.hourly_readings", n, "", ">= 235000", n >= 235_000},
 		below("watch.hourly_rss", most, "MB", 250),
 		below("watch.hourly_core", 100*(rest+each*hourlyDrives/3600), "%", 30),
 		below("watch.hourly_list_p99", quantile(lists, 0.99), "ms", 20),
 		below("watch.hourly_reading", (after-before)/n, "B", 150),
-		below("watch.hourly_late", late.Seconds()/36, "%", 2),
-	}, nil
+	}
+	late, err := latest(ctx, c, plan, began, ended)
+	if err != nil {
+		return figures, err
+	}
+	return append(figures, below("watch.hourly_late", late.Seconds()/36, "%", 2)), nil
 }
 
 // hourlyBenchWord has this program be the bench of the hourly shop.
@@ -193,6 +193,9 @@ func hourlyBench(ctx context.Context, dir, socket, told string) (err error) {
 	if err := json.Unmarshal([]byte(told), clock); err != nil {
 		return err
 	}
+	// From here on by the machine's steady clock, as the shop's: its wall clock is set now and then, and a second of it is two minutes
+	// here.
+	clock.Start, clock.Wall = clock.Now(), time.Now()
 	places := make([]drive.Address, hourlyDrives)
 	for n := range places {
 		places[n] = drive.Address(fmt.Sprintf("place-%04d", n))
