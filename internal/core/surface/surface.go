@@ -4,7 +4,10 @@
 // sectors. Start with Sweep.
 package surface
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Geometry is what a sweep must know of a drive.
 type Geometry struct {
@@ -150,6 +153,12 @@ func (c Cause) String() string {
 		return causeWords[c]
 	}
 	return fmt.Sprintf("cause(%d)", uint8(c))
+}
+
+// ParseCause is the cause that is called so.
+func ParseCause(words string) (Cause, bool) {
+	i := slices.Index(causeWords[:], words)
+	return Cause(max(0, i)), i >= 0
 }
 
 // Unreadable reports whether the cause counts against the surface.

@@ -22,6 +22,7 @@ type Outcome struct {
 	From   uint64        // Misplaced: the LBA whose content a sector of it holds
 	Looked bool          // it is known how much of it is empty
 	Empty  uint64        // sectors of it that hold nothing but zeros
+	Sum    [32]byte      // BLAKE3 of what was kept of it
 }
 
 // stage says what a read is for.

@@ -94,8 +94,12 @@ func load(t *testing.T, name string) image {
 func make1(t *testing.T, name, file string) {
 	t.Helper()
 	raw := filepath.Join(t.TempDir(), "image")
-	cmd := exec.Command("sh", "-ec", made[name])
-	cmd.Env = append(os.Environ(), "F="+raw, "PATH="+os.Getenv("PATH")+":/sbin:/usr/sbin")
+	how := made[name]
+	if with, ok := used[name]; ok {
+		how = filled + with
+	}
+	cmd := exec.Command("sh", "-ec", how)
+	cmd.Env = append(os.Environ(), "F="+raw, "D="+raw+".files", "PATH="+os.Getenv("PATH")+":/sbin:/usr/sbin")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s: %s", name, out)
 	f, err := os.Open(raw)
@@ -118,6 +122,11 @@ func make1(t *testing.T, name, file string) {
 		return b, nil
 	}
 	Look(record, i.Bytes, 512)
+	if _, ok := used[name]; ok { // all of it
+		for at := uint64(0); at < i.Bytes; at += 1 << 20 {
+			_, _ = record(at, int(min(1<<20, i.Bytes-at)))
+		}
+	}
 	Look(func(offset uint64, length int) ([]byte, error) { // what is asked for where the first header is gone
 		if offset == 512 {
 			return nil, errors.New("gone")
