@@ -85,6 +85,7 @@ require (
 	github.com/hashicorp/golang-lru/v2 v2.0.7 // indirect
 	github.com/jalaali/go-jalaali v0.0.0-20210801064154-80525e88d958 // indirect
 	github.com/json-iterator/go v1.1.12 // indirect
+	github.com/klauspost/cpuid/v2 v2.2.7 // indirect
 	github.com/kr/fs v0.1.0 // indirect
 	github.com/kr/pretty v0.3.1 // indirect
 	github.com/lmittmann/tint v1.1.3 // indirect
@@ -108,6 +109,7 @@ require (
 	github.com/twpayne/go-geom v1.6.1 // indirect
 	github.com/wasilibs/go-re2 v1.3.0 // indirect
 	go.shabbyrobe.org/gocovmerge v0.0.0-20230507111327-fa4f82cfbf4d // indirect
+	lukechampine.com/blake3 v1.4.1 // indirect
 )
 
 require (
