@@ -77,6 +77,7 @@ type abilities struct {
 // failure is an error on its way between the processes.
 type failure struct {
 	Refused bool
+	Unkept  *device.Unkept
 	Class   drive.FaultClass
 	What    string
 	Cause   string
@@ -88,6 +89,9 @@ func failureOf(err error) *failure {
 	}
 	if failed, ok := errors.AsType[*device.Failed](err); ok {
 		return &failure{Class: failed.Class, What: failed.What, Cause: failed.Cause}
+	}
+	if unkept, ok := errors.AsType[*device.Unkept](err); ok {
+		return &failure{Unkept: unkept}
 	}
 	if refused, ok := errors.AsType[*device.Refused](err); ok {
 		return &failure{Refused: true, What: refused.What, Cause: refused.Reason}
@@ -102,6 +106,8 @@ func (f *failure) err() error {
 	switch {
 	case f == nil:
 		return nil
+	case f.Unkept != nil:
+		return f.Unkept
 	case f.Refused:
 		return &device.Refused{What: f.What, Reason: f.Cause}
 	}

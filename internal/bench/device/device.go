@@ -103,6 +103,9 @@ type Streaming struct {
 	Compare *surface.Pattern
 	// Look has the sectors counted that hold nothing but zeros.
 	Look bool
+	// Keep is a file that takes what is read, each sector at the place it has on the drive; it is there, and as large. Outcomes have the
+	// sums of what it took. The stream ends with *Unkept when it takes no more. Empty: what is read is thrown away.
+	Keep string
 }
 
 // Exclusive is a drive's surface opened for writing, by one descriptor that nobody else on the machine has opened for
@@ -202,6 +205,15 @@ type Failed struct {
 }
 
 func (e *Failed) Error() string { return fmt.Sprintf("%s: %s", e.What, e.Cause) }
+
+// Unkept says that what was read could not be kept. It tells nothing of the drive it was read from.
+type Unkept struct {
+	File  string
+	Cause string
+	Full  bool // there is no room left for it
+}
+
+func (e *Unkept) Error() string { return fmt.Sprintf("writing %s: %s", e.File, e.Cause) }
 
 // Refused is a command the allowlist does not hold. It was not sent.
 type Refused struct {

@@ -55,6 +55,7 @@ type flight struct {
 	ended   time.Time
 	errno   error
 	outcome surface.Outcome // what a comparison found
+	unkept  *device.Unkept
 }
 
 // task is what is done at each place: read, read and compare, or write a pattern.
@@ -62,6 +63,7 @@ type task struct {
 	fill    *surface.Pattern
 	compare *surface.Pattern
 	look    bool // for sectors of zeros
+	keep    *destination
 }
 
 // Stream implements device.Blocks.
@@ -72,7 +74,19 @@ func (b *blocks) Stream(
 	if err != nil {
 		return b.failed("opening "+b.node, err)
 	}
-	return b.stream(ctx, fd, func() { _ = unix.Close(fd) }, task{compare: how.Compare, look: how.Look}, how, next, told)
+	do := task{compare: how.Compare, look: how.Look}
+	over := func() { _ = unix.Close(fd) }
+	if how.Keep != "" {
+		if do.keep, err = openDestination(how.Keep); err != nil {
+			over()
+			return err
+		}
+		over = func() {
+			_ = unix.Close(fd)
+			do.keep.close()
+		}
+	}
+	return b.stream(ctx, fd, over, do, how, next, told)
 }
 
 // Peek implements device.Peeker.
@@ -140,6 +154,9 @@ func (b *blocks) stream(
 		select {
 		case f := <-ended:
 			away--
+			if f.unkept != nil {
+				return f.unkept
+			}
 			o := f.outcome
 			o.Took, o.Cold = f.ended.Sub(f.begun), cold
 			cold = false
@@ -188,6 +205,9 @@ func (b *blocks) carry(fd int, do task, asked <-chan flight, ended chan<- flight
 		}
 		if do.look && f.errno == nil {
 			f.outcome.Looked, f.outcome.Empty = true, surface.Zeros(data, b.limits.Logical)
+		}
+		if do.keep != nil && f.errno == nil {
+			f.outcome.Sum, f.unkept = do.keep.take(data, int64(f.read.LBA)*int64(b.limits.Logical))
 		}
 		ended <- f
 	}

@@ -2,11 +2,17 @@ package sim
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"os"
 	"slices"
+	"sync"
+	"syscall"
 	"time"
+
+	"lukechampine.com/blake3"
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/drive"
@@ -33,8 +39,19 @@ const batch = 10 * time.Millisecond
 func (a *attached) Stream(
 	ctx context.Context, how device.Streaming, next func() (surface.Read, bool), told func(surface.Read, surface.Outcome),
 ) error {
+	var keep *os.File
+	if how.Keep != "" {
+		var err error
+		if keep, err = os.OpenFile(how.Keep, os.O_WRONLY, 0); err != nil {
+			return &device.Unkept{File: how.Keep, Cause: err.Error()}
+		}
+		defer func() { _ = keep.Close() }()
+	}
 	return a.stream(ctx, how, func(e surface.Extent, h *heads) (surface.Outcome, bool, error) {
 		o, hangs, err := a.surface(e, h)
+		if keep != nil && err == nil && !hangs && o.Cause == surface.Whole {
+			o.Sum, err = a.keep(keep, e)
+		}
 		if how.Compare != nil && err == nil && !hangs && o.Cause == surface.Whole {
 			a.bench.mu.Lock()
 			found := a.place.compare(e, *how.Compare)
@@ -90,16 +107,54 @@ func (a *attached) Peek(_ context.Context, e surface.Extent) ([]byte, error) {
 			Cause: o.Cause.String(),
 		}
 	}
-	sector := uint64(a.place.spec.Identity.LogicalSector)
-	out := make([]byte, e.Sectors*sector)
-	for _, c := range a.place.spec.Content {
-		for i, b := range c.Bytes {
-			if at := c.LBA*sector + uint64(i); at >= e.LBA*sector && at < e.LBA*sector+uint64(len(out)) {
-				out[at-e.LBA*sector] = b
-			}
-		}
+	if content := a.place.content(e); content != nil {
+		return content, nil
 	}
-	return out, nil
+	return make([]byte, e.Sectors*uint64(id.LogicalSector)), nil
+}
+
+// content is what an extent holds; nil: nothing but zeros.
+func (p *place) content(e surface.Extent) (out []byte) {
+	sector := uint64(p.spec.Identity.LogicalSector)
+	from, to := e.LBA*sector, e.End()*sector
+	for _, c := range p.spec.Content {
+		start := c.LBA * sector
+		first, end := max(from, start), min(to, start+uint64(len(c.Bytes)))
+		if first >= end {
+			continue
+		}
+		if out == nil {
+			out = make([]byte, to-from)
+		}
+		copy(out[first-from:], c.Bytes[first-start:end-start])
+	}
+	return out
+}
+
+// keep writes an extent to a file, and gives its sum. What holds nothing takes no room there.
+func (a *attached) keep(f *os.File, e surface.Extent) (sum [32]byte, err error) {
+	a.bench.mu.Lock()
+	content, sector := a.place.content(e), uint64(a.place.spec.Identity.LogicalSector)
+	a.bench.mu.Unlock()
+	if content == nil {
+		return zeroSum(e.Sectors * sector), nil
+	}
+	if _, err := f.WriteAt(content, int64(e.LBA*sector)); err != nil {
+		full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EFBIG)
+		return sum, &device.Unkept{File: f.Name(), Cause: err.Error(), Full: full}
+	}
+	return blake3.Sum256(content), nil
+}
+
+var zeroSums sync.Map // by length
+
+func zeroSum(length uint64) [32]byte {
+	if sum, ok := zeroSums.Load(length); ok {
+		return sum.([32]byte) //nolint:forcetypeassert // nothing else is stored
+	}
+	sum := blake3.Sum256(make([]byte, length))
+	zeroSums.Store(length, sum)
+	return sum
 }
 
 func (a *attached) noise() *rand.Rand {
