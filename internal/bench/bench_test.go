@@ -117,6 +117,7 @@ func start(t *testing.T, source *sim.Bench, path string) *shop {
 			Source:      source,
 			Journal:     j,
 			Folder:      filepath.Dir(path),
+			Copies:      []string{filepath.Dir(path)},
 			AllowRework: true,
 			Log:         logged.Logger(),
 		},

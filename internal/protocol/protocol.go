@@ -103,6 +103,8 @@ type Order struct {
 	Arrangement []int       `json:"arrangement,omitempty"`
 	// Rework is that of an OrderCheck that writes.
 	Rework *check.Rework `json:"rework,omitempty"`
+	// Copy is where an OrderCheck that copies is to keep what it reads.
+	Copy *check.Destination `json:"copy,omitempty"`
 	// Asking has a bench judge such an order by all but the serial somebody is to type, and begin nothing.
 	Asking bool `json:"asking,omitempty"`
 	// Lasts is how long the shop's word that the owner's release holds may be relied on: of an OrderCheck that writes, and of an

@@ -160,7 +160,18 @@ func Begin(ctx context.Context, host Host, o Order) (*Sweeper, error) {
 	default:
 		s.sweep = surface.New(g, spots)
 	}
-	s.sweep.Unjudged = step.Kind.Writes()
+	s.sweep.Unjudged, s.course = step.Kind.Writes() || step.Kind == check.Comparing, s.sweep
+	switch step.Kind {
+	case check.Copying:
+		if err := s.beginCopy(ctx, o); err != nil {
+			return nil, err
+		}
+	case check.Comparing:
+		if err := s.beginComparing(ctx, o); err != nil {
+			return nil, err
+		}
+	default:
+	}
 	if step.Kind.Writes() {
 		if o.Hold == nil {
 			return nil, errors.New("nothing holds its surface for writing")

@@ -43,7 +43,7 @@ func TestPlacesTheDriveNamesAreSwept(t *testing.T) {
 func TestTheCurveOfTheHeatStaysWhenItIsThinned(t *testing.T) {
 	g, err := surface.NewGeometry(100_000*512, 512, 4096, 0, 7200, 0)
 	require.NoError(t, err)
-	s := &Sweeper{host: Host{Clock: sim.NewClock(60)}, sweep: surface.New(g, nil)}
+	s := &Sweeper{host: Host{Clock: sim.NewClock(60)}, course: surface.New(g, nil)}
 	for n := range mostHeat + 1 {
 		s.Warm(n)
 	}

@@ -48,7 +48,12 @@ type Sweeper struct {
 	cancel   context.CancelFunc
 	current  check.Run // as the worker last had it
 	step     int
-	sweep    *surface.Sweep
+	course   course
+	sweep    *surface.Sweep // what was found; the course, too, but for a copy
+	keeper   *keeper        // of a copy; nil: what is read is thrown away
+	unkept   wording.Phrase // why it could keep no more; zero: it can
+	noRoom   bool           // that was why
+	retry    time.Time      // when it is tried again, in real time
 	sample   *surface.Sample
 	began    time.Time
 	heat     []check.Heat
@@ -77,6 +82,18 @@ type Sweeper struct {
 	finished chan struct{}
 }
 
+// course says what is read next, and how far that is.
+type course interface {
+	Next() (surface.Read, bool)
+	Tell(r surface.Read, o surface.Outcome)
+	Forget()
+	Finished() bool
+	Closer() bool
+	LBA() uint64
+	Share() float64
+	Left() (left time.Duration, ok bool)
+}
+
 // Host is the bench at which sweeps go on.
 type Host struct {
 	Journal *journal.Journal
@@ -103,6 +120,8 @@ type Order struct {
 	Blocks device.Blocks
 	// Hold holds the surface for a step that writes; count changes what is counted of the writing.
 	Hold   func(ctx context.Context, g surface.Geometry, count func(func(w *check.Written))) (Held, error)
+	Image  string                // of a copy: the file it goes to, with its map beside it
+	Tool   string                // that copies
 	Events chan<- check.Event    // how it ended
 	Full   chan<- wording.Phrase // why it is to wait for its turn
 }
@@ -150,7 +169,7 @@ func (s *Sweeper) loop(ctx context.Context) {
 	_, through := end.(check.Swept)
 	s.letGo(through)
 	s.mu.Lock()
-	s.sweep.Forget()
+	s.course.Forget()
 	last := s.mark()
 	s.mu.Unlock()
 	close(s.marks)
@@ -201,6 +220,11 @@ func (s *Sweeper) letGo(through bool) {
 	if s.held.Done != nil && through {
 		s.held.Done()
 	}
+	if s.keeper != nil {
+		if err := s.keeper.close(); err != nil {
+			s.host.Log.Error("closing the image of a copy", "run", s.current.ID, "error", err)
+		}
+	}
 }
 
 // wrote changes what is counted of the writing.
@@ -220,11 +244,13 @@ func (s *Sweeper) carry(ctx context.Context) check.Event {
 		if _, ok := errors.AsType[*WithdrawnError](err); ok {
 			return check.StopAsked{By: "the end of its release"}
 		}
-		if err != nil {
+		if unkept, ok := errors.AsType[*device.Unkept](err); ok {
+			s.hold(unkept)
+		} else if err != nil {
 			return check.Trouble{Fault: *device.FaultOf("reading the surface", err)}
 		}
 		s.mu.Lock()
-		if s.sweep.Finished() || !s.early.IsZero() {
+		if s.course.Finished() || !s.early.IsZero() {
 			now := s.standing()
 			s.mu.Unlock()
 			return check.Swept{Sweep: now}
@@ -250,14 +276,17 @@ func (s *Sweeper) next(ctx context.Context) (surface.Read, bool) {
 	if s.holds > 0 || !s.early.IsZero() {
 		return surface.Read{}, false
 	}
-	return s.sweep.Next()
+	return s.course.Next()
 }
 
 // tell takes an outcome, and from time to time says and stores how far it is.
 func (s *Sweeper) tell(r surface.Read, o surface.Outcome) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.sweep.Tell(r, o)
+	s.course.Tell(r, o)
+	if s.keeper != nil {
+		s.keeper.took(o.Sum)
+	}
 	s.busy = o.Took
 	bytes := r.Sectors * uint64(s.sweep.Geometry().Logical)
 	s.bytes += bytes
@@ -354,6 +383,9 @@ func (s *Sweeper) mark() mark {
 func (s *Sweeper) store(ctx context.Context, done chan<- struct{}) {
 	defer close(done)
 	for m := range s.marks {
+		if s.keeper != nil {
+			s.keeper.hold(s.host.Log)
+		}
 		s.keepMark(ctx, m)
 	}
 }
@@ -383,13 +415,13 @@ func (s *Sweeper) standing() check.Standing {
 	now := check.Standing{
 		Geometry:   w.Geometry(),
 		Sample:     s.sample,
-		Share:      w.Share(),
+		Share:      s.course.Share(),
 		Unreadable: w.Unread,
 		Slow:       w.SlowPlaces,
 		Speed:      s.speed,
 		HotAt:      s.hotAt,
-		Closer:     w.Closer(),
-		LBA:        w.LBA(),
+		Closer:     s.course.Closer(),
+		LBA:        s.course.LBA(),
 		Lost:       w.Lost,
 		Elsewhere:  w.Elsewhere,
 	}
@@ -410,7 +442,10 @@ func (s *Sweeper) standing() check.Standing {
 			now.Confirmed++
 		}
 	}
-	if left, ok := w.Left(); ok {
+	if s.keeper != nil {
+		now.Copied = s.keeper.stands()
+	}
+	if left, ok := s.course.Left(); ok {
 		now.Left = left * 100 / time.Duration(100-s.rest)
 	}
 	if n := len(s.heat); n > 0 {
@@ -471,7 +506,11 @@ func (s *Sweeper) Hold(ctx context.Context) {
 func (s *Sweeper) Release() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.holds--; s.holds == 0 {
+	if s.holds--; !s.unkept.IsZero() { // its own
+		s.unkept = wording.Phrase{}
+		s.holds--
+	}
+	if s.holds == 0 {
 		select {
 		case s.again <- struct{}{}:
 		default:
@@ -492,7 +531,7 @@ func (s *Sweeper) Warm(celsius int) {
 		}
 		s.heat = thin
 	}
-	s.heat = append(s.heat, check.Heat{At: s.host.Clock.Now(), Share: s.sweep.Share(), Celsius: celsius})
+	s.heat = append(s.heat, check.Heat{At: s.host.Clock.Now(), Share: s.course.Share(), Celsius: celsius})
 }
 
 // mostHeat bounds the temperature curve.

@@ -118,6 +118,12 @@ func (w *Worker) carryOut(ctx context.Context, o protocol.Order) (receipt protoc
 	r.ID, r.Despite, r.Order = o.Run, o.Despite, o.ID
 	r.Expect(o.Pace)
 	add := w.machine.Journal.AddRun
+	if o.Check == check.Copy {
+		if err := w.takeCopy(o); err != nil {
+			return receipt, nil, err
+		}
+		r.Copy = o.Copy
+	}
 	if o.Check.IsRework() {
 		r.Rework = o.Rework
 		add = func(ctx context.Context, r check.Run) error { return w.takeRework(ctx, o, r) }

@@ -172,7 +172,8 @@ func canTest(kind check.Kind, r reading.Reading) (can bool, why wording.Phrase) 
 		return r.HasCounters && r.Capabilities.Conveyance, wording.Say(wording.NoTest, wording.Values{"kind": "conveyance"})
 	case check.Selective:
 		return r.HasCounters && r.Capabilities.Selective, wording.Say(wording.NoTest, wording.Values{"kind": "selective"})
-	case check.Quick, check.Extended, check.Short, check.Long, check.Spot, check.Whole, check.Mend, check.Renew, check.Overwrite:
+	case check.Quick, check.Extended, check.Short, check.Long, check.Spot, check.Whole, check.Copy, check.Mend, check.Renew,
+		check.Overwrite:
 	}
 	return r.HasCounters && r.Capabilities.SelfTest, wording.Say(wording.NoTests)
 }
@@ -198,6 +199,11 @@ const askEvery = time.Second
 func (w *Worker) waitsFor() wording.Phrase {
 	if w.writes() && !w.machine.Consents.Hold(w.current.ID, consentMargin) {
 		return wording.Say(wording.NoConsent)
+	}
+	if w.sweeping != nil {
+		if why := w.sweeping.Unkept(); !why.IsZero() {
+			return why
+		}
 	}
 	return w.machine.Feeder.Ask(w.current.ID, time.Now())
 }

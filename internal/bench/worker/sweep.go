@@ -184,8 +184,15 @@ func (w *Worker) beginSweep(ctx context.Context) check.Event {
 		return s.Kind.IsSweep() && s.Standing != nil && s.State == check.Begun
 	})
 	var s *sweep.Sweeper
-	err := fmt.Errorf("the drive in %s has no surface that can be read", w.bay.ID.Words())
-	if ok && index >= 0 {
+	image := ""
+	err := w.protectSource(ctx, index)
+	if r := w.current; r.Copy != nil && err == nil {
+		image, err = w.machine.imageOf(*r.Copy)
+	}
+	if err == nil && (!ok || index < 0) {
+		err = fmt.Errorf("the drive in %s has no surface that can be read", w.bay.ID.Words())
+	}
+	if err == nil {
 		s, err = sweep.Begin(ctx, sweep.Host{
 			Journal: w.machine.Journal,
 			Clock:   w.machine.Clock,
@@ -193,7 +200,10 @@ func (w *Worker) beginSweep(ctx context.Context) check.Event {
 			Feeder:  w.machine.Feeder,
 			Tell:    w.bench.Tell, Audience: w.bench.Audience,
 			Stored: w.bench.Awake,
-		}, sweep.Order{Run: *w.current, Step: index, Blocks: blocks, Hold: w.hold(index), Events: w.swept, Full: w.full})
+		}, sweep.Order{
+			Run: *w.current, Step: index, Blocks: blocks, Hold: w.hold(index), Image: image, Tool: w.machine.Tool,
+			Events: w.swept, Full: w.full,
+		})
 	}
 	if refused, ok := errors.AsType[*sweep.NotHeldError](err); ok {
 		return reworkTrouble(w.current.Kind, refused.Err)

@@ -29,6 +29,7 @@ type Machine struct {
 	Folder  string // of the machine, where a renewal keeps its copies
 	Log     *slog.Logger
 	Feeder  *sweep.Feeder
+	Copies  []string // the folders in which copies are kept; none: this bench keeps none
 	// AllowRework is the bench's own consent that drives are written to, when the shop orders it.
 	AllowRework bool
 	Consents    *write.Consents // to what is written

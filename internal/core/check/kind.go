@@ -15,6 +15,7 @@ const (
 	Long       Kind = "long"       // the extended self-test alone
 	Spot       Kind = "spot"       // a sweep of a sample
 	Whole      Kind = "whole"      // a sweep of everything
+	Copy       Kind = "copy"       // a sweep that keeps what it reads
 	Mend       Kind = "mend"       // rework: writes the sectors that cannot be read
 	Renew      Kind = "renew"      // rework: writes back all data in place
 	Overwrite  Kind = "overwrite"  // rework: writes a pattern everywhere, and reads it back
@@ -32,6 +33,8 @@ const (
 	SelectiveTest  StepKind = "selective_self_test"
 	SpotSweep      StepKind = "spot_sweep"
 	WholeSweep     StepKind = "whole_sweep"
+	Copying        StepKind = "copying"
+	Comparing      StepKind = "comparing" // reads back what was copied
 	Mending        StepKind = "mending"
 	Renewing       StepKind = "renewing"
 	Overwriting    StepKind = "overwriting"
@@ -46,6 +49,7 @@ func (k Kind) Plan() []StepKind {
 		Conveyance: {ReadingBefore, ConveyanceTest, ReadingAfter}, Selective: {ReadingBefore, SelectiveTest, ReadingAfter},
 		Short: {ReadingBefore, ShortTest, ReadingAfter}, Long: {ReadingBefore, ExtendedTest, ReadingAfter},
 		Spot: {ReadingBefore, SpotSweep, ReadingAfter}, Whole: {ReadingBefore, WholeSweep, ReadingAfter},
+		Copy: {ReadingBefore, Copying, Comparing, ReadingAfter},
 		Mend: {ReadingBefore, Mending, ReadingAfter}, Renew: {ReadingBefore, Renewing, ReadingAfter}, Overwrite: {
 			ReadingBefore, Overwriting, Verifying, ReadingAfter,
 		},
@@ -68,14 +72,14 @@ func (k StepKind) IsTest() bool {
 
 // IsSweep reports whether a step goes over the surface, reading or writing.
 func (k StepKind) IsSweep() bool {
-	return k == SpotSweep || k == WholeSweep || k == Verifying || k.Writes()
+	return k == SpotSweep || k == WholeSweep || k == Copying || k == Comparing || k == Verifying || k.Writes()
 }
 
 // Writes reports whether a step writes to the surface.
 func (k StepKind) Writes() bool { return k == Mending || k == Renewing || k == Overwriting }
 
 // ReadsAll reports whether a step that came to its end has read every sector.
-func (k StepKind) ReadsAll() bool { return k == WholeSweep || k == Verifying }
+func (k StepKind) ReadsAll() bool { return k == WholeSweep || k == Copying || k == Verifying }
 
 // Title is the procedure's name for people.
 func (k Kind) Title() string {

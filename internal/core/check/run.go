@@ -95,6 +95,7 @@ type Run struct {
 	Limit   Limit          `json:"limit,omitzero"`
 	Reached int            `json:"reached"` // the highest percentage so far
 	Rework  *Rework        `json:"rework,omitempty"`
+	Copy    *Destination   `json:"copy,omitempty"`
 	Order   string         `json:"order,omitempty"` // the ID of the order that began it
 }
 
@@ -126,6 +127,12 @@ type Rework struct {
 	Pattern surface.Pattern  `json:"pattern,omitzero"`  // Overwrite
 	// LinkFails tells that the last sweep's transfers were damaged on the link.
 	LinkFails bool `json:"link_fails,omitempty"`
+}
+
+// Destination is where a copy goes.
+type Destination struct {
+	Folder string `json:"folder"` // one of those in which the bench keeps copies, by its name there
+	Image  string `json:"image"`  // the file in it
 }
 
 // Release is the owner's recorded consent that data on a drive may be destroyed, as an order to a bench carries it.

@@ -33,6 +33,18 @@ type Standing struct {
 	Held      *float64           `json:"held,omitempty"`      // share of what was read that held anything but zeros; nil: nobody looked
 	Elsewhere *surface.Elsewhere `json:"elsewhere,omitempty"` // the first of them that holds what was written elsewhere
 	Written   *Written           `json:"written,omitempty"`   // of a step that writes
+	Copied    *Copied            `json:"copied,omitempty"`    // of a copy
+}
+
+// Copied is what a copy has, in sectors.
+type Copied struct {
+	Image      string `json:"image"`             // its file
+	Pass       uint8  `json:"pass"`              // surface.Pass
+	Sectors    uint64 `json:"sectors"`           // copied
+	Skipped    uint64 `json:"skipped,omitempty"` // left for later, or failed and tried again
+	Missing    uint64 `json:"missing,omitempty"` // given up
+	Used       uint64 `json:"used,omitempty"`    // what file systems use; 0: not known
+	UsedCopied uint64 `json:"used_copied,omitempty"`
 }
 
 // Written is what a step that writes did, in physical sectors.

@@ -27,7 +27,7 @@ func swept(r Run, last Standing, now time.Time) (Run, Effect) {
 		return r, Nothing
 	}
 	state := StepDone
-	if last.Unreadable > 0 || last.Confirmed > 0 || last.Lost > 0 {
+	if last.Unreadable > 0 || last.Confirmed > 0 || last.Lost > 0 || last.Copied != nil && last.Copied.Missing > 0 {
 		state = StepFailed
 	}
 	finish(s, state, sweepNote(s.Kind, last), now)
@@ -55,6 +55,9 @@ func sweepNote(kind StepKind, s Standing) wording.Phrase {
 		unread = wording.SectorsNotWritten
 	default:
 	}
+	if s.Copied != nil {
+		add(s.Copied.Missing, wording.SectorsMissing)
+	}
 	add(s.Unreadable, unread)
 	add(s.Lost, wording.SectorsLost)
 	add(s.Confirmed, wording.PlacesSlow)
@@ -65,8 +68,11 @@ func sweepNote(kind StepKind, s Standing) wording.Phrase {
 	}
 	if s.Share < 1 {
 		done := wording.ShareSwept
-		if kind.Writes() {
+		switch {
+		case kind.Writes():
 			done = wording.ShareDone
+		case kind == Copying:
+			done = wording.ShareCopied
 		}
 		parts = append(parts, wording.Say(done, wording.Values{"n": int(100 * s.Share)}))
 	}
@@ -90,6 +96,10 @@ func clean(kind StepKind, s Standing) wording.Code {
 		return wording.AllWritten
 	case Verifying:
 		return wording.AllHolds
+	case Copying:
+		return wording.AllCopied
+	case Comparing:
+		return wording.AllAlike
 	default:
 	}
 	if s.Sample != nil {

@@ -94,7 +94,7 @@ func (p Pace) step(k StepKind, spans []ata.Span) time.Duration {
 		return time.Minute
 	case Renewing: // read, and written
 		return p.stream(2.5)
-	case WholeSweep, Overwriting, Verifying:
+	case WholeSweep, Copying, Comparing, Overwriting, Verifying:
 	}
 	return p.stream(1)
 }
