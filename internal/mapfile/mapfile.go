@@ -8,8 +8,7 @@
 //   - "opened": somebody goes on with the copy; boot is the machine's run in which that was.
 //
 // A later line replaces what an earlier one said of the same sectors. Who adds to a map while a machine runs relies on its kernel to keep
-// both files; what was not held before another run of the machine counts as not copied. docs/reference/copy-map.schema.json is the
-// schema of a line. Start with Open.
+// both files; what was not held before another run of the machine counts as not copied. Start with Open.
 package mapfile
 
 import (
@@ -193,7 +192,10 @@ func (l line) part() (p surface.Part, err error) {
 }
 
 // Writer adds to a map.
-type Writer struct{ f *os.File }
+type Writer struct {
+	f    *os.File
+	size int64 // of its whole lines
+}
 
 // Open goes on with the map in a file, or begins one where there is none. boot names this run of the machine. It errs with *OtherError when
 // the map is of another drive or image.
@@ -207,7 +209,7 @@ func Open(file string, h Header, boot string) (w *Writer, m *surface.Map, err er
 			_ = f.Close()
 		}
 	}()
-	w = &Writer{f}
+	w = &Writer{f: f}
 	stat, err := f.Stat()
 	if err != nil {
 		return nil, nil, fmt.Errorf("opening the map: %w", err)
@@ -225,9 +227,7 @@ func Open(file string, h Header, boot string) (w *Writer, m *surface.Map, err er
 	if err := f.Truncate(whole); err != nil {
 		return nil, nil, fmt.Errorf("opening the map: %w", err)
 	}
-	if _, err := f.Seek(whole, io.SeekStart); err != nil {
-		return nil, nil, fmt.Errorf("opening the map: %w", err)
-	}
+	w.size = whole
 	if whole == 0 {
 		m = surface.NewMap(h.From.Bytes / uint64(h.From.Sector))
 		if err := w.add(h); err != nil {
@@ -269,15 +269,17 @@ func (w *Writer) Held() error {
 	return w.f.Sync()
 }
 
-// add writes a line in one piece.
+// add writes a line in one piece, or none of it.
 func (w *Writer) add(v any) error {
 	b, err := json.Marshal(v)
-	if err == nil {
-		_, err = w.f.Write(append(b, '\n'))
-	}
 	if err != nil {
 		return fmt.Errorf("writing the map: %w", err)
 	}
+	n, err := w.f.WriteAt(append(b, '\n'), w.size)
+	if err != nil {
+		return fmt.Errorf("writing the map: %w", errors.Join(err, w.f.Truncate(w.size)))
+	}
+	w.size += int64(n)
 	return nil
 }
 

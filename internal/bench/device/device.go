@@ -77,6 +77,21 @@ type Peeker interface {
 	Peek(ctx context.Context, e surface.Extent) ([]byte, error)
 }
 
+// PeekBytes gives bytes from a place of a drive on.
+func PeekBytes(ctx context.Context, p Peeker, limits Limits, offset uint64, length int) ([]byte, error) {
+	sector := uint64(max(1, limits.Logical))
+	first := offset / sector
+	last := (offset + uint64(max(0, length)) + sector - 1) / sector
+	if length <= 0 || length > MostPeek-2*int(sector) || last*sector > limits.Bytes {
+		return nil, fmt.Errorf("%d bytes at %d are not on the drive", length, offset)
+	}
+	b, err := p.Peek(ctx, surface.Extent{LBA: first, Sectors: last - first})
+	if err != nil {
+		return nil, err
+	}
+	return b[offset-first*sector:][:length], nil
+}
+
 // Checker is the optional ability of a Source to have the system's own checker look at a file system, in the mode in which it
 // changes nothing. kind is as package volume names it; partition 0 is the whole drive.
 type Checker interface {

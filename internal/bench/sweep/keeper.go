@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"hylostat.example/internal/bench/device"
@@ -27,8 +28,15 @@ type keeper struct {
 	lines *mapfile.Writer
 	image *os.File
 
-	mu     sync.Mutex
-	failed error // the map takes no more
+	mu      sync.Mutex
+	unsaid  []said // what the map has not taken yet
+	refused error  // why it takes no more; nil: it does
+}
+
+// said is what a line of the map says.
+type said struct {
+	surface.Part
+	sum mapfile.Sum
 }
 
 // MapSuffix is what the map of an image is called more than it.
@@ -108,18 +116,43 @@ func bootID() string {
 
 // took notes what became of the last read.
 func (k *keeper) took(sum mapfile.Sum) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
 	for _, p := range k.copy.Changes() {
-		if err := k.lines.Add(p, sum); err != nil {
-			k.mu.Lock()
-			k.failed = errors.Join(k.failed, err)
-			k.mu.Unlock()
-			return
+		k.unsaid = append(k.unsaid, said{p, sum})
+	}
+	k.say()
+}
+
+// say writes into the map what it has not taken yet. The caller holds the lock.
+func (k *keeper) say() {
+	k.refused = nil
+	for len(k.unsaid) > 0 && k.refused == nil {
+		if k.refused = k.lines.Add(k.unsaid[0].Part, k.unsaid[0].sum); k.refused == nil {
+			k.unsaid = k.unsaid[1:]
 		}
+	}
+}
+
+// full is why the map takes no more, after one more try; nil: it does.
+func (k *keeper) full() *device.Unkept {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.refused != nil {
+		k.say()
+	}
+	if k.refused == nil {
+		return nil
+	}
+	return &device.Unkept{
+		File: k.image.Name() + MapSuffix, Cause: k.refused.Error(), Full: errors.Is(k.refused, syscall.ENOSPC),
 	}
 }
 
 // hold has the destination keep what it has.
 func (k *keeper) hold(log *slog.Logger) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
 	err := k.image.Sync()
 	if err == nil {
 		err = k.lines.Held()
@@ -206,15 +239,7 @@ func usedOf(ctx context.Context, peeker device.Peeker, limits device.Limits) [][
 	}
 	sector := uint64(limits.Logical)
 	read := func(offset uint64, length int) ([]byte, error) {
-		if length <= 0 || offset+uint64(length) > limits.Bytes {
-			return nil, errors.New("not on the drive")
-		}
-		first, last := offset/sector, (offset+uint64(length)+sector-1)/sector
-		b, err := peeker.Peek(ctx, surface.Extent{LBA: first, Sectors: last - first})
-		if err != nil {
-			return nil, err
-		}
-		return b[offset-first*sector:][:length], nil
+		return device.PeekBytes(ctx, peeker, limits, offset, length)
 	}
 	extents := func(spans []volume.Span) (all []surface.Extent) {
 		for _, s := range spans {

@@ -246,6 +246,8 @@ func (s *Sweeper) carry(ctx context.Context) check.Event {
 		}
 		if unkept, ok := errors.AsType[*device.Unkept](err); ok {
 			s.hold(unkept)
+		} else if s.keeper != nil && err == nil && s.keeper.full() != nil {
+			s.hold(s.keeper.full())
 		} else if err != nil {
 			return check.Trouble{Fault: *device.FaultOf("reading the surface", err)}
 		}
@@ -274,6 +276,9 @@ func (s *Sweeper) next(ctx context.Context) (surface.Read, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.holds > 0 || !s.early.IsZero() {
+		return surface.Read{}, false
+	}
+	if s.keeper != nil && s.keeper.full() != nil { // what it has no line for would be read again
 		return surface.Read{}, false
 	}
 	return s.course.Next()

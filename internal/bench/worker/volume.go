@@ -5,12 +5,10 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"time"
 
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/core/drive"
-	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/volume"
 	"hylostat.example/internal/protocol"
 )
@@ -60,7 +58,7 @@ func reader(ctx context.Context, p device.Peeker, limits device.Limits, seen *pr
 	total := 0
 	return func(offset uint64, length int) ([]byte, error) {
 		piece := volume.Piece{Offset: offset, Length: length}
-		b, err := peek(ctx, p, limits, offset, length)
+		b, err := device.PeekBytes(ctx, p, limits, offset, length)
 		if total += length; err == nil && total > mostPieces {
 			err = errors.New("it asks for too much")
 		}
@@ -72,20 +70,6 @@ func reader(ctx context.Context, p device.Peeker, limits device.Limits, seen *pr
 		seen.Pieces = append(seen.Pieces, piece)
 		return b, err
 	}
-}
-
-func peek(ctx context.Context, p device.Peeker, limits device.Limits, offset uint64, length int) ([]byte, error) {
-	sector := uint64(max(1, limits.Logical))
-	first := offset / sector
-	last := (offset + uint64(length) + sector - 1) / sector
-	if length <= 0 || length > device.MostPeek-2*int(sector) || last*sector > limits.Bytes {
-		return nil, fmt.Errorf("%d bytes at %d are not on the drive", length, offset)
-	}
-	b, err := p.Peek(ctx, surface.Extent{LBA: first, Sectors: last - first})
-	if err != nil {
-		return nil, err
-	}
-	return b[offset-first*sector:][:length], nil
 }
 
 // checkVolumes has the system's own checkers look at each file system that was recognised.
