@@ -38,7 +38,7 @@ func Compare(before, after Found) []Difference {
 		all = append(all, overlaps(r, before)...)
 	}
 	for _, r := range before.Ranges {
-		for _, rest := range minus(r.Extent, after.Ranges) {
+		for _, rest := range without([]Extent{r.Extent}, extentsOf(after.Ranges)) {
 			if after.Swept == nil || after.Swept(rest) {
 				all = append(all, Difference{Extent: rest, Change: Gone, Before: r.Cause})
 			}
@@ -106,24 +106,5 @@ func overlaps(r Range, before Found) []Difference {
 		}
 	}
 	add(r.End(), Whole)
-	return all
-}
-
-// minus is what is left of an extent without ranges, which are sorted.
-func minus(e Extent, ranges []Range) []Extent {
-	var all []Extent
-	at := e.LBA
-	for _, r := range ranges {
-		if r.End() <= at || r.LBA >= e.End() {
-			continue
-		}
-		if r.LBA > at {
-			all = append(all, Extent{at, r.LBA - at})
-		}
-		at = r.End()
-	}
-	if at < e.End() {
-		all = append(all, Extent{at, e.End() - at})
-	}
 	return all
 }

@@ -63,17 +63,19 @@ func (g Geometry) chunks() uint64 {
 // chunk is the n-th of them.
 func (g Geometry) chunk(n uint64) Extent {
 	start := n * uint64(g.Chunk)
-	end := min(start+uint64(g.Chunk)-uint64(g.Alignment), g.Sectors)
-	return Extent{start - min(start, uint64(g.Alignment)), 0}.until(end)
+	return g.cell(start-min(start, uint64(g.Alignment)), uint64(g.Chunk))
 }
 
 // chunkOf is the chunk that holds an LBA.
 func (g Geometry) chunkOf(lba uint64) uint64 { return (lba + uint64(g.Alignment)) / uint64(g.Chunk) }
 
 // PhysicalOf is the extent of the physical sector that holds an LBA.
-func (g Geometry) PhysicalOf(lba uint64) Extent {
-	start := (lba + uint64(g.Alignment)) / g.perPhysical() * g.perPhysical()
-	end := min(start+g.perPhysical()-uint64(g.Alignment), g.Sectors)
+func (g Geometry) PhysicalOf(lba uint64) Extent { return g.cell(lba, g.perPhysical()) }
+
+// cell is the extent of so many sectors, counted from where the physical sectors begin, that holds an LBA.
+func (g Geometry) cell(lba, size uint64) Extent {
+	start := (lba + uint64(g.Alignment)) / size * size
+	end := min(start+size-uint64(g.Alignment), g.Sectors)
 	return Extent{start - min(start, uint64(g.Alignment)), 0}.until(end)
 }
 
