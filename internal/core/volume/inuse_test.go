@@ -119,3 +119,29 @@ func TestWhatTellsOfUseMayBeDamaged(t *testing.T) {
 		}
 	}
 }
+
+// No tool here makes HFS Plus: its header and bitmap are written as Technical Note 1150 says, the bitmap in two extents.
+func TestWhatHFSPlusUses(t *testing.T) {
+	const block, blocks = 4096, 65536 // a bitmap of two blocks
+	h := make([]byte, 512)
+	copy(h, "H+")
+	be.PutUint32(h[40:], block)
+	be.PutUint32(h[44:], blocks)
+	be.PutUint32(h[112+16:], 10) // the first half of the bitmap in block 10, the other in 20
+	be.PutUint32(h[112+20:], 1)
+	be.PutUint32(h[112+24:], 20)
+	be.PutUint32(h[112+28:], 1)
+	first, second := make([]byte, block), make([]byte, block)
+	first[0] = 0b1000_0001 // blocks 0 and 7
+	second[block-1] = 1    // the last
+	i := image{block * blocks, map[uint64][]byte{1024: h, 10 * block: first, 20 * block: second}}
+	v := Volume{Bytes: block * blocks, Kind: "HFS Plus"}
+	use, err := inUse(i.read, v, 0)
+	require.NoError(t, err)
+	assert.Equal(t, []Span{
+		{0, block}, {7 * block, block}, {10 * block, block}, {20 * block, block}, {(blocks - 1) * block, block},
+	}, use.All)
+	assert.Equal(t, []Span{{0, 2048}, {10 * block, block}, {20 * block, block}, {blocks*block - 1024, 1024}}, use.Structures)
+	_, err = inUse(i.read, Volume{Bytes: block * blocks, Kind: "XFS"}, 0)
+	assert.ErrorContains(t, err, "it is not known how XFS says what is in use")
+}

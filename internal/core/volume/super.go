@@ -3,6 +3,7 @@ package volume
 import (
 	"fmt"
 	"hash/crc32"
+	"iter"
 )
 
 // head is how much of a volume's begin is read at once; btrfs keeps its superblock beyond.
@@ -234,27 +235,15 @@ func ntfs(read Reader, b []byte, v *Volume) bool {
 		return false
 	}
 	v.Kind = "NTFS"
-	sector, cluster := uint64(le.Uint16(b[11:])), uint64(b[13])
-	if cluster > 0x80 {
-		cluster = 1 << min(0x100-cluster, 16)
+	s, ok := ntfsSizesOf(b)
+	if s.cluster > 0 {
+		v.Size, v.UUID = s.bytes, fmt.Sprintf("%016X", le.Uint64(b[72:]))
 	}
-	if sector < 256 || sector > 4096 || cluster == 0 {
+	if !ok || s.table > v.Bytes {
 		v.State, v.Why = Damaged, "its sizes are nonsense"
 		return true
 	}
-	v.Size, v.UUID = le.Uint64(b[40:])*sector, fmt.Sprintf("%016X", le.Uint64(b[72:]))
-	record := uint64(1024)
-	if n := int8(b[64]); n > 0 {
-		record = uint64(n) * cluster * sector
-	} else if n >= -14 && n <= -9 {
-		record = 1 << -n
-	}
-	at := le.Uint64(b[48:]) * cluster * sector
-	if record > 16384 || at > v.Bytes {
-		v.State, v.Why = Damaged, "its sizes are nonsense"
-		return true
-	}
-	f, ok := bytesAt(read, v.Start+at+3*record, int(record))
+	f, ok := bytesAt(read, v.Start+s.table+3*s.record, int(s.record))
 	if !ok {
 		v.State, v.Why = Damaged, "its file $Volume cannot be read"
 		return true
@@ -263,27 +252,65 @@ func ntfs(read Reader, b []byte, v *Volume) bool {
 		v.State, v.Why = Damaged, "its file $Volume is torn or no file"
 		return true
 	}
-	for at := int(le.Uint16(f[20:])); at+24 <= len(f); {
-		kind, length := le.Uint32(f[at:]), int(le.Uint32(f[at+4:]))
-		if kind == 0xFFFFFFFF || length < 24 || at+length > len(f) {
-			break
-		}
-		if f[at+8] == 0 { // the value is here
-			from, size := at+int(le.Uint16(f[at+20:])), int(le.Uint32(f[at+16:]))
-			if from+size <= at+length && size >= 0 {
-				switch {
-				case kind == 0x60:
-					v.Label = name16(f[from : from+size])
-				case kind == 0x70 && size >= 12:
-					if v.State, v.Why = Clean, "it was unmounted"; le.Uint16(f[from+10:])&1 != 0 {
-						v.State, v.Why = Open, "it is marked to be checked"
-					}
-				}
+	for a := range ntfsAttributes(f) {
+		value := a.resident()
+		switch kind := le.Uint32(a); {
+		case kind == 0x60 && value != nil:
+			v.Label = name16(value)
+		case kind == 0x70 && len(value) >= 12:
+			if v.State, v.Why = Clean, "it was unmounted"; le.Uint16(value[10:])&1 != 0 {
+				v.State, v.Why = Open, "it is marked to be checked"
 			}
 		}
-		at += length
 	}
 	return true
+}
+
+// ntfsSizes are those of a boot sector, in bytes; the table of files begins at an offset of the volume.
+type ntfsSizes struct{ bytes, cluster, record, table uint64 }
+
+// ntfsSizesOf reports false where they are nonsense.
+func ntfsSizesOf(b []byte) (s ntfsSizes, ok bool) {
+	sector, cluster := uint64(le.Uint16(b[11:])), uint64(b[13])
+	if cluster > 0x80 {
+		cluster = 1 << min(0x100-cluster, 16)
+	}
+	if sector < 256 || sector > 4096 || cluster == 0 {
+		return s, false
+	}
+	s = ntfsSizes{bytes: le.Uint64(b[40:]) * sector, cluster: cluster * sector, record: 1024}
+	if n := int8(b[64]); n > 0 {
+		s.record = uint64(n) * s.cluster
+	} else if n >= -14 && n <= -9 {
+		s.record = 1 << -n
+	}
+	s.table = le.Uint64(b[48:]) * s.cluster
+	return s, s.record <= 16384
+}
+
+// ntfsAttribute is one of a record of the table of files.
+type ntfsAttribute []byte
+
+// ntfsAttributes are those of a record.
+func ntfsAttributes(f []byte) iter.Seq[ntfsAttribute] {
+	return func(yield func(ntfsAttribute) bool) {
+		for at := int(le.Uint16(f[20:])); at+24 <= len(f); {
+			kind, length := le.Uint32(f[at:]), int(le.Uint32(f[at+4:]))
+			if kind == 0xFFFFFFFF || length < 24 || at+length > len(f) || !yield(f[at:at+length]) {
+				return
+			}
+			at += length
+		}
+	}
+}
+
+// resident is its value, where that stands in the record itself; nil: it does not.
+func (a ntfsAttribute) resident() []byte {
+	from, size := int(le.Uint16(a[20:])), int(le.Uint32(a[16:]))
+	if a[8] != 0 || size < 0 || from+size > len(a) {
+		return nil
+	}
+	return a[from : from+size : from+size]
 }
 
 // fixed puts back what NTFS keeps aside of each 512 bytes of a record, to know a torn write; nil when one is torn.

@@ -1,7 +1,8 @@
 // Package volume recognises partition tables and file systems by their own structures, as they lie on a drive: kind, label, size,
 // and whether they say of themselves that they are clean. It mounts nothing, trusts nothing and writes nothing. What it needs it
 // asks for by place; the same answers give the same findings, so that a bench may read and a service decide. Start with Look;
-// table.go has the partition tables, super.go the file systems.
+// table.go has the partition tables, super.go the file systems. InUse tells what one uses: inuse.go, and a
+// file for each kind.
 package volume
 
 import (
