@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/copymap"
 	"hylostat.example/internal/core/check"
-	"hylostat.example/internal/mapfile"
 	"hylostat.example/internal/protocol"
 )
 
@@ -71,10 +71,10 @@ func TestACopyIsASweepThatKeepsWhatItReads(t *testing.T) {
 			clear(want[lba*512 : (lba+8)*512])
 		}
 		assert.True(t, string(want) == string(image))
-		f, err := os.Open(filepath.Join(dir, "2219.image.map"))
+		f, err := os.Open(filepath.Join(dir, "2219.image.map.jsonl"))
 		require.NoError(t, err)
 		defer f.Close()
-		h, m, _, err := mapfile.Read(f, "")
+		h, m, _, err := copymap.Read(f, "")
 		require.NoError(t, err)
 		assert.Equal(t, "KVA077M511", h.From.Serial)
 		assert.EqualValues(t, 72, m.Sum(3))

@@ -10,8 +10,8 @@ import (
 	"lukechampine.com/blake3"
 
 	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/copymap"
 	"hylostat.example/internal/core/surface"
-	"hylostat.example/internal/mapfile"
 )
 
 // beginComparing has the sweep read the image of a copy back, and hold it against the sums in its map.
@@ -70,7 +70,7 @@ func (c *comparison) load(ctx context.Context, file string) error {
 		return err
 	}
 	defer func() { _ = lines.Close() }()
-	_, m, _, err := mapfile.Read(lines, "")
+	_, m, _, err := copymap.Read(lines, "")
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (c *comparison) load(ctx context.Context, file string) error {
 		return err
 	}
 	defer func() { _ = add.Close() }()
-	if err := mapfile.Sums(lines, m, func(line int, k mapfile.Kept) error {
+	if err := copymap.Sums(lines, m, func(line int, k copymap.Summed) error {
 		c.most = max(c.most, k.Sectors)
 		_, err := add.ExecContext(ctx, k.LBA, k.Sectors, line, k.Sum[:])
 		return err

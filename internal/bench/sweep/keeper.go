@@ -13,19 +13,19 @@ import (
 	"time"
 
 	"hylostat.example/internal/bench/device"
+	"hylostat.example/internal/copymap"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/surface"
 	"hylostat.example/internal/core/volume"
 	"hylostat.example/internal/core/wording"
 	"hylostat.example/internal/diskspace"
-	"hylostat.example/internal/mapfile"
 )
 
 // keeper keeps what a copy reads: the driver writes the image, the keeper says in the map beside it what is there. A line of the map
 // follows what it tells of; now and then the image is told to keep what it has, and the map says so.
 type keeper struct {
 	copy  *surface.Copy
-	lines *mapfile.Writer
+	lines *copymap.Writer
 	image *os.File
 
 	mu      sync.Mutex
@@ -36,17 +36,17 @@ type keeper struct {
 // said is what a line of the map says.
 type said struct {
 	surface.Part
-	sum mapfile.Sum
+	sum copymap.Sum
 }
 
 // MapSuffix is what the map of an image is called more than it.
-const MapSuffix = ".map"
+const MapSuffix = ".map.jsonl"
 
 // beginCopy has the sweep follow a copy, which keeps what it reads.
 func (s *Sweeper) beginCopy(ctx context.Context, o Order) error {
 	g, found := s.sweep.Geometry(), s.sweep
-	h := mapfile.Header{
-		Copy: mapfile.Version, Image: filepath.Base(o.Image), Began: s.host.Clock.Now().UTC(), Tool: o.Tool, From: mapfile.Source{
+	h := copymap.Header{
+		Copy: copymap.Version, Image: filepath.Base(o.Image), Began: s.host.Clock.Now().UTC(), Tool: o.Tool, From: copymap.Source{
 			Model: o.Run.Key.Model, Serial: o.Run.Key.Serial, Bytes: g.Bytes(), Sector: g.Logical, Physical: g.Physical,
 		},
 	}
@@ -63,9 +63,9 @@ func (s *Sweeper) beginCopy(ctx context.Context, o Order) error {
 
 // openKeeper opens image and map, or makes them, and gives the copy that goes on from there.
 func openKeeper(
-	path string, h mapfile.Header, g surface.Geometry, found surface.State, r *surface.Ribbon, used func() [][]surface.Extent,
+	path string, h copymap.Header, g surface.Geometry, found surface.State, r *surface.Ribbon, used func() [][]surface.Extent,
 ) (_ *keeper, err error) {
-	lines, m, err := mapfile.Open(path+MapSuffix, h, bootID())
+	lines, m, err := copymap.Open(path+MapSuffix, h, bootID())
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +115,7 @@ func bootID() string {
 }
 
 // took notes what became of the last read.
-func (k *keeper) took(sum mapfile.Sum) {
+func (k *keeper) took(sum copymap.Sum) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, p := range k.copy.Changes() {

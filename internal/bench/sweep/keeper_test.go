@@ -18,6 +18,7 @@ import (
 	"hylostat.example/internal/bench/device"
 	"hylostat.example/internal/bench/journal"
 	"hylostat.example/internal/bench/sim"
+	"hylostat.example/internal/copymap"
 	"hylostat.example/internal/core/check"
 	"hylostat.example/internal/core/drive"
 	"hylostat.example/internal/core/surface"
@@ -86,6 +87,7 @@ func (p *patient) Stream(
 // A copy that is ended at random goes on from its map, copies nothing twice, and ends with an image of every sector that can be read, which
 // its map tells, and which compares.
 func TestACopyGoesOnFromItsMap(t *testing.T) {
+	midst := 0
 	for seed := range uint64(12) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		g, err := surface.NewGeometry((8<<20)+r.Uint64N(64)*512, 512, 4096, 0, 7200, 256<<10)
@@ -126,6 +128,7 @@ func TestACopyGoesOnFromItsMap(t *testing.T) {
 					case e := <-events:
 						return e
 					default:
+						midst++
 						continue
 					}
 				}
@@ -182,4 +185,45 @@ func TestACopyGoesOnFromItsMap(t *testing.T) {
 		assert.NotZero(t, swept.Sweep.Lost, "a byte was changed at LBA %d", lba)
 		require.NoError(t, j.Close())
 	}
+	assert.Positive(t, midst, "some were ended in their midst")
+}
+
+// What the map does not take is kept until it does, and no read comes before that.
+func TestACopyWaitsForItsMap(t *testing.T) {
+	dir := t.TempDir()
+	g, err := surface.NewGeometry(8<<20, 512, 4096, 0, 7200, 256<<10)
+	require.NoError(t, err)
+	h := copymap.Header{
+		Copy: copymap.Version, Image: "a.image", From: copymap.Source{Serial: "KVL026D2VN", Bytes: g.Bytes(), Sector: 512, Physical: 4096},
+	}
+	image := filepath.Join(dir, "a.image")
+	open := func() *keeper {
+		k, err := openKeeper(image, h, g, surface.State{}, surface.NewRibbon(g), func() [][]surface.Extent { return nil })
+		require.NoError(t, err)
+		return k
+	}
+	k := open()
+	one := func() {
+		r, ok := k.copy.Next()
+		require.True(t, ok)
+		k.copy.Tell(r, surface.Outcome{Took: time.Millisecond})
+		k.took(copymap.Sum{1})
+	}
+	one()
+	require.Nil(t, k.full())
+	require.NoError(t, k.lines.Close()) // it takes no more
+	one()
+	require.NotNil(t, k.full())
+	assert.Contains(t, k.full().Cause, "writing the map")
+	again := open()
+	k.lines = again.lines
+	require.Nil(t, k.full())
+	f, err := os.Open(image + MapSuffix)
+	require.NoError(t, err)
+	defer f.Close()
+	_, m, _, err := copymap.Read(f, "")
+	require.NoError(t, err)
+	assert.Equal(t, k.copy.Map().Parts(), m.Parts())
+	require.NoError(t, k.close())
+	require.NoError(t, again.image.Close())
 }

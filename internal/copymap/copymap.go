@@ -1,4 +1,4 @@
-// Package mapfile reads and writes the map of a copy, which lies beside its image: JSON Lines, one object on each line, in the order in
+// Package copymap reads and writes the map of a copy, which lies beside its image: JSON Lines, one object on each line, in the order in
 // which things happened. The first line is the Header. Every other line says one thing, by its word "is":
 //
 //   - "copied": the sectors from lba on are in the image, at the same place; sum is the BLAKE3 of their bytes, in hexadecimal;
@@ -9,7 +9,7 @@
 //
 // A later line replaces what an earlier one said of the same sectors. Who adds to a map while a machine runs relies on its kernel to keep
 // both files; what was not held before another run of the machine counts as not copied. Start with Open.
-package mapfile
+package copymap
 
 import (
 	"bufio"
@@ -286,14 +286,14 @@ func (w *Writer) add(v any) error {
 // Close lets go of the file.
 func (w *Writer) Close() error { return w.f.Close() }
 
-// Kept is what one line says was copied.
-type Kept struct {
+// Summed is what one line says was copied.
+type Summed struct {
 	surface.Extent
 	Sum Sum
 }
 
 // Sums gives what was copied and still counts by the map, line by line. Of places that were copied more than once the later line counts.
-func Sums(r io.Reader, m *surface.Map, each func(line int, k Kept) error) error {
+func Sums(r io.Reader, m *surface.Map, each func(line int, k Summed) error) error {
 	lines := bufio.NewReaderSize(r, 64<<10)
 	if _, err := next(lines); err != nil {
 		return fmt.Errorf("its first line: %w", err)
@@ -313,7 +313,7 @@ func Sums(r io.Reader, m *surface.Map, each func(line int, k Kept) error) error 
 		if l.Is != surface.Copied.String() {
 			continue
 		}
-		k := Kept{Extent: surface.Extent{LBA: l.LBA, Sectors: l.Sectors}}
+		k := Summed{Extent: surface.Extent{LBA: l.LBA, Sectors: l.Sectors}}
 		b, err := hex.DecodeString(l.Sum)
 		if err != nil || len(b) != len(k.Sum) {
 			return fmt.Errorf("line %d: its sum is none", n)

@@ -1,4 +1,4 @@
-package mapfile
+package copymap
 
 import (
 	"bytes"
