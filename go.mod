@@ -49,6 +49,7 @@ require (
 	gonum.org/v1/plot v0.17.0
 	kernel.org/pub/linux/libs/security/libcap/cap v1.2.78
 	kernel.org/pub/linux/libs/security/libcap/psx v1.2.78
+	lukechampine.com/blake3 v1.4.1
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
 )
@@ -109,7 +110,6 @@ require (
 	github.com/twpayne/go-geom v1.6.1 // indirect
 	github.com/wasilibs/go-re2 v1.3.0 // indirect
 	go.shabbyrobe.org/gocovmerge v0.0.0-20230507111327-fa4f82cfbf4d // indirect
-	lukechampine.com/blake3 v1.4.1 // indirect
 )
 
 require (
